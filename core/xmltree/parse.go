@@ -1,0 +1,613 @@
+package xmltree
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Limits bounds what Parse accepts. The zero value means the defaults given with each field.
+type Limits struct {
+	Bytes    int // whole document, default 1 MiB
+	Depth    int // nested elements, default 64
+	Elements int // elements in all, default 20,000
+	Attrs    int // attributes and declarations of one element, default 64
+	Name     int // bytes of one qualified name, default 512
+}
+
+func (l Limits) withDefaults() Limits {
+	set := func(v *int, d int) {
+		if *v == 0 {
+			*v = d
+		}
+	}
+	set(&l.Bytes, 1<<20)
+	set(&l.Depth, 64)
+	set(&l.Elements, 20000)
+	set(&l.Attrs, 64)
+	set(&l.Name, 512)
+	return l
+}
+
+// SyntaxError says why a document can't be read, and where: Offset counts bytes, Line counts from 1.
+type SyntaxError struct {
+	Offset, Line int
+	Reason       string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("line %d: %s", e.Line, e.Reason)
+}
+
+// Parse reads one whole document in UTF-8 (a byte order mark is allowed) and returns its root element. The error is a *SyntaxError.
+func Parse(document []byte, limits Limits) (*Element, error) {
+	return parse(document, limits, nil, true)
+}
+
+// ParseFragment reads one element that was cut out of another document, such as a decrypted one. The declarations in
+// scope are those in force where it belongs (XML Encryption 1.1, section 4.4).
+func ParseFragment(fragment []byte, scope []Declaration, limits Limits) (*Element, error) {
+	return parse(fragment, limits, scope, false)
+}
+
+type parser struct {
+	src      string
+	at       int
+	limits   Limits
+	elements int
+	sections int           // CDATA sections read so far
+	scope    []Declaration // bindings in force, innermost last
+	slab     []Element
+	nodes    []Node // children of the open elements, innermost last
+	attrs    []Attr // attributes of all elements read so far
+	decls    []Declaration
+}
+
+type syntaxPanic struct{ reason string }
+
+func parse(document []byte, limits Limits, scope []Declaration, whole bool) (root *Element, err error) {
+	limits = limits.withDefaults()
+	if len(document) > limits.Bytes {
+		return nil, &SyntaxError{0, 1, fmt.Sprintf("the document is larger than the %d bytes allowed", limits.Bytes)}
+	}
+	if !utf8.Valid(document) {
+		return nil, &SyntaxError{0, 1, "the document is not valid UTF-8"}
+	}
+	p := &parser{src: string(document), limits: limits}
+	if !whole {
+		p.scope = append(p.scope, scope...)
+		// The nearest declaration comes first in a scope list; lookups go from the end.
+		for i, j := 0, len(p.scope)-1; i < j; i, j = i+1, j-1 {
+			p.scope[i], p.scope[j] = p.scope[j], p.scope[i]
+		}
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			sp, ok := r.(syntaxPanic)
+			if !ok {
+				panic(r)
+			}
+			at := min(p.at, len(p.src))
+			root, err = nil, &SyntaxError{at, 1 + strings.Count(p.src[:at], "\n"), sp.reason}
+		}
+	}()
+	p.slab = make([]Element, 0, 32)
+	p.attrs = make([]Attr, 0, 64)
+	p.decls = make([]Declaration, 0, 16)
+	p.nodes = make([]Node, 0, 32)
+	root = p.document(whole)
+	if !whole {
+		root.scope = append([]Declaration(nil), scope...)
+	}
+	return root, nil
+}
+
+func (p *parser) fail(format string, args ...any) {
+	panic(syntaxPanic{fmt.Sprintf(format, args...)})
+}
+
+func (p *parser) document(whole bool) *Element {
+	p.src = strings.TrimPrefix(p.src, "\ufeff")
+	if whole && strings.HasPrefix(p.src, "<?xml") && len(p.src) > 5 && isSpace(p.src[5]) {
+		p.declaration()
+	}
+	p.misc()
+	if p.at >= len(p.src) {
+		p.fail("there is no root element")
+	}
+	if p.src[p.at] != '<' {
+		p.fail("text stands before the root element")
+	}
+	root := p.element(nil, 1)
+	p.misc()
+	if p.at < len(p.src) {
+		p.fail("something stands after the root element")
+	}
+	return root
+}
+
+func (p *parser) declaration() {
+	end := strings.Index(p.src, "?>")
+	if end < 0 {
+		p.fail("the XML declaration has no end")
+	}
+	decl := p.src[5:end]
+	if i := strings.Index(decl, "version"); i < 0 || !strings.Contains(decl[i:], "1.0") {
+		p.fail("only XML 1.0 is read")
+	}
+	if i := strings.Index(decl, "encoding"); i >= 0 {
+		name := strings.Trim(strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(decl[i+8:]), "=")), "'\"")
+		if j := strings.IndexAny(name, "'\" \t\r\n"); j >= 0 {
+			name = name[:j]
+		}
+		if !strings.EqualFold(name, "UTF-8") && !strings.EqualFold(name, "US-ASCII") {
+			p.fail("the document says that it is in %q; only UTF-8 is read here", clip(name))
+		}
+	}
+	p.at = end + 2
+}
+
+// misc passes over white space, comments and instructions outside the root element.
+func (p *parser) misc() {
+	for p.at < len(p.src) {
+		switch {
+		case isSpace(p.src[p.at]):
+			p.at++
+		case strings.HasPrefix(p.src[p.at:], "<!--"):
+			p.comment()
+		case strings.HasPrefix(p.src[p.at:], "<?"):
+			p.instruction()
+		case strings.HasPrefix(p.src[p.at:], "<!"):
+			p.fail("a document type declaration is not allowed")
+		default:
+			return
+		}
+	}
+}
+
+func (p *parser) comment() string {
+	p.at += 4
+	end := strings.Index(p.src[p.at:], "--")
+	if end < 0 || p.at+end+2 >= len(p.src) || p.src[p.at+end+2] != '>' {
+		p.fail("a comment has no proper end")
+	}
+	text := p.src[p.at : p.at+end]
+	p.chars(text)
+	p.at += end + 3
+	return text
+}
+
+func (p *parser) instruction() string {
+	p.at += 2
+	end := strings.Index(p.src[p.at:], "?>")
+	if end < 0 {
+		p.fail("a processing instruction has no end")
+	}
+	text := p.src[p.at : p.at+end]
+	p.chars(text)
+	n := 0
+	for n < len(text) && isName(text[n]) {
+		n++
+	}
+	target := text[:n]
+	if target == "" || !isNameStart(target[0]) || strings.EqualFold(target, "xml") || (n < len(text) && !isSpace(text[n])) {
+		p.fail("a processing instruction has no proper name")
+	}
+	p.at += end + 2
+	return text
+}
+
+// chars refuses characters that XML does not allow (XML 1.0, production 2). The source is valid UTF-8 already.
+func (p *parser) chars(text string) {
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c < 0x20 && c != '\t' && c != '\n' && c != '\r' {
+			p.fail("the character U+%04X is not allowed in XML", c)
+		}
+		if c == 0xEF && strings.HasPrefix(text[i:], "\uFFFE") || c == 0xEF && strings.HasPrefix(text[i:], "\uFFFF") {
+			p.fail("the characters U+FFFE and U+FFFF are not allowed in XML")
+		}
+	}
+}
+
+func (p *parser) newElement() *Element {
+	p.elements++
+	if p.elements > p.limits.Elements {
+		p.fail("there are more than the %d elements allowed", p.limits.Elements)
+	}
+	if len(p.slab) == cap(p.slab) {
+		p.slab = make([]Element, 0, min(2*cap(p.slab), 1024))
+	}
+	p.slab = p.slab[:len(p.slab)+1]
+	return &p.slab[len(p.slab)-1]
+}
+
+func (p *parser) element(parent *Element, depth int) *Element {
+	if depth > p.limits.Depth {
+		p.fail("elements are nested deeper than the %d levels allowed", p.limits.Depth)
+	}
+	e := p.newElement()
+	e.Parent = parent
+	p.at++
+	name := p.name()
+	outer := len(p.scope)
+	empty := p.attributes(e)
+	e.Prefix, e.Local = p.split(name)
+	e.Space = p.resolve(e.Prefix)
+	p.resolveAttributes(e)
+	if !empty {
+		p.content(e, depth)
+		// p.at stands behind "</"
+		if !strings.HasPrefix(p.src[p.at:], name) {
+			p.fail("the end tag does not fit the start tag <%s>", clip(name))
+		}
+		p.at += len(name)
+		p.space()
+		p.expect('>', "the end tag is not closed")
+	}
+	p.scope = p.scope[:outer]
+	return e
+}
+
+// attributes reads what stands in a start tag behind the name and reports whether the element is empty (<x/>).
+func (p *parser) attributes(e *Element) bool {
+	firstAttr, firstDecl := len(p.attrs), len(p.decls)
+	for {
+		before := p.at
+		p.space()
+		if p.at >= len(p.src) {
+			p.fail("the document ends inside a tag")
+		}
+		c := p.src[p.at]
+		if c == '>' || c == '/' {
+			p.at++
+			if c == '/' {
+				p.expect('>', "a / in a tag must be followed by >")
+			}
+			if len(p.attrs) > firstAttr {
+				e.Attrs = p.attrs[firstAttr:len(p.attrs):len(p.attrs)]
+			}
+			if len(p.decls) > firstDecl {
+				e.Declarations = p.decls[firstDecl:len(p.decls):len(p.decls)]
+			}
+			return c == '/'
+		}
+		if p.at == before {
+			p.fail("white space is missing before an attribute")
+		}
+		if len(p.attrs)-firstAttr+len(p.decls)-firstDecl >= p.limits.Attrs {
+			p.fail("an element has more than the %d attributes allowed", p.limits.Attrs)
+		}
+		name := p.name()
+		p.space()
+		p.expect('=', "an attribute has no value")
+		p.space()
+		value := p.attrValue()
+		switch {
+		case name == "xmlns":
+			p.declare(firstDecl, "", value)
+		case strings.HasPrefix(name, "xmlns:"):
+			prefix := name[6:]
+			if prefix == "" || strings.IndexByte(prefix, ':') >= 0 {
+				p.fail("%q is not a namespace declaration", clip(name))
+			}
+			p.declare(firstDecl, prefix, value)
+		default:
+			prefix, local := p.split(name)
+			p.attrs = append(p.attrs, Attr{Prefix: prefix, Local: local, Value: value})
+		}
+	}
+}
+
+// declare notes a namespace declaration (Namespaces in XML 1.0, sections 2.2 and 3).
+func (p *parser) declare(first int, prefix, space string) {
+	switch {
+	case prefix == "xmlns", space == xmlnsNamespace:
+		p.fail("the prefix xmlns and its namespace can't be declared")
+	case (prefix == "xml") != (space == XMLNamespace):
+		p.fail("the prefix xml and its namespace belong to each other alone")
+	case prefix != "" && space == "":
+		p.fail("the prefix %q is declared without a namespace", clip(prefix))
+	}
+	for _, d := range p.decls[first:] {
+		if d.Prefix == prefix {
+			p.fail("the prefix %q is declared twice on one element", clip(prefix))
+		}
+	}
+	p.decls = append(p.decls, Declaration{prefix, space})
+	p.scope = append(p.scope, Declaration{prefix, space})
+}
+
+func (p *parser) resolve(prefix string) string {
+	for i := len(p.scope) - 1; i >= 0; i-- {
+		if p.scope[i].Prefix == prefix {
+			return p.scope[i].Space
+		}
+	}
+	switch prefix {
+	case "":
+		return ""
+	case "xml":
+		return XMLNamespace
+	}
+	p.fail("the prefix %q is not declared", clip(prefix))
+	return ""
+}
+
+func (p *parser) resolveAttributes(e *Element) {
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		if a.Prefix != "" {
+			a.Space = p.resolve(a.Prefix)
+		}
+		for j := range i {
+			if e.Attrs[j].Local == a.Local && e.Attrs[j].Space == a.Space {
+				p.fail("the attribute %q stands twice on one element", clip(a.Local))
+			}
+		}
+	}
+}
+
+// content reads children up to the element's end tag and leaves p.at behind its "</".
+func (p *parser) content(e *Element, depth int) {
+	first := len(p.nodes)
+	text := func(s string) {
+		if s == "" {
+			return
+		}
+		if last := len(p.nodes) - 1; last >= first && p.nodes[last].Kind == KindText {
+			p.nodes[last].Text += s
+			return
+		}
+		p.nodes = append(p.nodes, Node{Kind: KindText, Text: s})
+	}
+	for {
+		lt := strings.IndexByte(p.src[p.at:], '<')
+		if lt < 0 {
+			p.at = len(p.src)
+			p.fail("the element <%s> has no end", clip(e.Name()))
+		}
+		if lt > 0 {
+			raw := p.src[p.at : p.at+lt]
+			if strings.Contains(raw, "]]>") {
+				p.fail("]]> must not stand in text")
+			}
+			text(p.unescape(raw, false))
+			p.at += lt
+		}
+		rest := p.src[p.at:]
+		switch {
+		case strings.HasPrefix(rest, "</"):
+			p.at += 2
+			if len(p.nodes) > first {
+				e.Children = append([]Node(nil), p.nodes[first:]...)
+				clear(p.nodes[first:])
+				p.nodes = p.nodes[:first]
+			}
+			return
+		case strings.HasPrefix(rest, "<!--"):
+			p.nodes = append(p.nodes, Node{Kind: KindComment, Text: p.comment()})
+		case strings.HasPrefix(rest, "<![CDATA["):
+			p.at += 9
+			if p.sections++; p.sections > 256 {
+				p.fail("there are more than the 256 CDATA sections allowed")
+			}
+			end := strings.Index(p.src[p.at:], "]]>")
+			if end < 0 {
+				p.fail("a CDATA section has no end")
+			}
+			raw := p.src[p.at : p.at+end]
+			p.chars(raw)
+			text(newlines(raw))
+			p.at += end + 3
+		case strings.HasPrefix(rest, "<?"):
+			p.nodes = append(p.nodes, Node{Kind: KindInstruction, Text: p.instruction()})
+		case strings.HasPrefix(rest, "<!"):
+			p.fail("a declaration is not allowed inside the document")
+		default:
+			child := p.element(e, depth+1)
+			p.nodes = append(p.nodes, Node{Kind: KindElement, Element: child})
+		}
+	}
+}
+
+func (p *parser) attrValue() string {
+	if p.at >= len(p.src) || p.src[p.at] != '"' && p.src[p.at] != '\'' {
+		p.fail("an attribute value must stand in quotes")
+	}
+	quote := p.src[p.at]
+	p.at++
+	end := strings.IndexByte(p.src[p.at:], quote)
+	if end < 0 {
+		p.fail("an attribute value has no closing quote")
+	}
+	raw := p.src[p.at : p.at+end]
+	if strings.IndexByte(raw, '<') >= 0 {
+		p.fail("< must not stand in an attribute value")
+	}
+	value := p.unescape(raw, true)
+	p.at += end + 1
+	return value
+}
+
+// unescape resolves references and normalises line ends; in an attribute, white space characters become spaces (XML 1.0,
+// sections 2.11 and 3.3.3).
+func (p *parser) unescape(raw string, attribute bool) string {
+	plain := true
+	for i := 0; i < len(raw); i++ {
+		switch c := raw[i]; {
+		case c >= 0x20 && c != '&' && c != 0xEF:
+		case c == '\n' && !attribute:
+		case c == 0xEF:
+			p.chars(raw[i:min(i+3, len(raw))])
+		default:
+			plain = false
+		}
+	}
+	if plain {
+		return raw
+	}
+	p.chars(raw)
+	var b strings.Builder
+	b.Grow(len(raw))
+	for i := 0; i < len(raw); i++ {
+		switch c := raw[i]; c {
+		case '\r':
+			if i+1 < len(raw) && raw[i+1] == '\n' {
+				i++
+			}
+			if attribute {
+				b.WriteByte(' ')
+			} else {
+				b.WriteByte('\n')
+			}
+		case '\n', '\t':
+			if attribute {
+				c = ' '
+			}
+			b.WriteByte(c)
+		case '&':
+			end := strings.IndexByte(raw[i:], ';')
+			if end < 0 || end > 12 {
+				p.fail("an & does not begin a character reference")
+			}
+			b.WriteRune(p.reference(raw[i+1 : i+end]))
+			i += end
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
+
+func (p *parser) reference(name string) rune {
+	switch name {
+	case "amp":
+		return '&'
+	case "lt":
+		return '<'
+	case "gt":
+		return '>'
+	case "quot":
+		return '"'
+	case "apos":
+		return '\''
+	}
+	if digits, ok := strings.CutPrefix(name, "#"); ok {
+		base := 10
+		if hex, ok := strings.CutPrefix(digits, "x"); ok {
+			digits, base = hex, 16
+		}
+		n, err := strconv.ParseUint(digits, base, 32)
+		r := rune(n)
+		if err == nil && n <= 0x10FFFF && (r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xD7FF || r >= 0xE000 && r <= 0xFFFD || r >= 0x10000) {
+			return r
+		}
+		p.fail("&%s; is not a character that XML allows", clip(name))
+	}
+	p.fail("the entity &%s; is not allowed; only amp, lt, gt, quot and apos are", clip(name))
+	return 0
+}
+
+// name reads a name with at most one colon, of letters as in XML 1.0 (fifth edition), productions 4 and 4a.
+func (p *parser) name() string {
+	start := p.at
+	for p.at < len(p.src) && isName(p.src[p.at]) {
+		p.at++
+	}
+	name := p.src[start:p.at]
+	if name == "" {
+		p.fail("a name is expected")
+	}
+	if len(name) > p.limits.Name {
+		p.fail("a name is longer than the %d bytes allowed", p.limits.Name)
+	}
+	return name
+}
+
+func (p *parser) split(name string) (prefix, local string) {
+	local = name
+	if i := strings.IndexByte(name, ':'); i >= 0 {
+		prefix, local = name[:i], name[i+1:]
+		if prefix == "" || !nameStarts(prefix) || strings.IndexByte(local, ':') >= 0 {
+			p.fail("%q is not a proper name", clip(name))
+		}
+	}
+	if local == "" || !nameStarts(local) {
+		p.fail("%q is not a proper name", clip(name))
+	}
+	if prefix == "xmlns" {
+		p.fail("the prefix xmlns can't be used in a name")
+	}
+	return prefix, local
+}
+
+func (p *parser) space() {
+	for p.at < len(p.src) && isSpace(p.src[p.at]) {
+		p.at++
+	}
+}
+
+func (p *parser) expect(c byte, reason string) {
+	if p.at >= len(p.src) || p.src[p.at] != c {
+		p.fail("%s", reason)
+	}
+	p.at++
+}
+
+func isSpace(c byte) bool { return c == ' ' || c == '\n' || c == '\t' || c == '\r' }
+
+func isNameStart(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || c >= 0x80
+}
+
+func isName(c byte) bool {
+	return isNameStart(c) || c >= '0' && c <= '9' || c == '-' || c == '.' || c == ':'
+}
+
+// nameStarts judges the first character of a name, and every one beyond ASCII, by production 4.
+func nameStarts(name string) bool {
+	if !isNameStart(name[0]) {
+		return false
+	}
+	for i := 0; i < len(name); i++ {
+		if name[i] >= 0x80 {
+			return wideName(name)
+		}
+	}
+	return true
+}
+
+func wideName(name string) bool {
+	for i, r := range name {
+		start := r < 0x80 || r >= 0xC0 && r <= 0x2FF && r != 0xD7 && r != 0xF7 || r >= 0x370 && r <= 0x1FFF && r != 0x37E ||
+			r == 0x200C || r == 0x200D || r >= 0x2070 && r <= 0x218F || r >= 0x2C00 && r <= 0x2FEF || r >= 0x3001 && r <= 0xD7FF ||
+			r >= 0xF900 && r <= 0xFDCF || r >= 0xFDF0 && r <= 0xFFFD || r >= 0x10000 && r <= 0xEFFFF
+		more := r == 0xB7 || r >= 0x300 && r <= 0x36F || r == 0x203F || r == 0x2040
+		if !start && (i == 0 || !more) {
+			return false
+		}
+	}
+	return true
+}
+
+// newlines normalises line ends (XML 1.0, section 2.11).
+func newlines(s string) string {
+	if strings.IndexByte(s, '\r') < 0 {
+		return s
+	}
+	return strings.ReplaceAll(strings.ReplaceAll(s, "\r\n", "\n"), "\r", "\n")
+}
+
+// clip shortens a foreign value before it goes into a message.
+func clip(s string) string {
+	if len(s) <= 60 {
+		return s
+	}
+	cut := 60
+	for cut > 0 && !utf8.RuneStart(s[cut]) {
+		cut--
+	}
+	return s[:cut] + "…"
+}
