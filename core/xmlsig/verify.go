@@ -352,3 +352,12 @@ func DecodeBase64(text string) ([]byte, error) {
 	}
 	return base64.StdEncoding.Strict().DecodeString(text)
 }
+
+// Opened passes the verdict on to what was decrypted from holder, an element under the verified signature: its ciphertext was signed, and
+// authenticated encryption or that signature binds the plain text to it.
+func (v Verified) Opened(holder, plain *xmltree.Element) (Verified, error) {
+	if _, err := v.Within(holder); err != nil {
+		return Verified{}, err
+	}
+	return Verified{plain, v.key, v.algorithm}, nil
+}

@@ -1,0 +1,49 @@
+package explain_test
+
+import (
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"innergate/core/explain"
+)
+
+func TestCatalogueIsWhole(t *testing.T) {
+	form := regexp.MustCompile(`^[a-z]+\.[a-z0-9-]+$`)
+	seen := map[string]bool{}
+	for _, e := range explain.All() {
+		assert.Regexp(t, form, e.Code)
+		assert.False(t, seen[e.Code], "%s stands twice", e.Code)
+		seen[e.Code] = true
+		for name, text := range map[string]string{"title": e.Title, "cause": e.Cause, "remedy": e.Remedy, "person": e.Person} {
+			assert.NotEmpty(t, text, "%s has no %s", e.Code, name)
+		}
+		assert.NotContains(t, e.Person, "{", "%s shows evidence to the person", e.Code)
+		assert.Contains(t, []explain.Side{explain.Ours, explain.Theirs, explain.Either, explain.Person}, e.Side)
+	}
+}
+
+func TestFailureFillsTexts(t *testing.T) {
+	f := explain.New("saml.audience-mismatch", explain.Pair("audience", "https://gate.example/saml/sp", "https://gate.example/other")).Of("Saltmere Staff")
+	e := f.Explain()
+	assert.Equal(t, "Saltmere Staff names the audience https://gate.example/other; our entity ID is https://gate.example/saml/sp.", e.Cause)
+	assert.Contains(t, f.Error(), "saml.audience-mismatch")
+}
+
+func TestCompareShowsTheDifference(t *testing.T) {
+	for _, c := range []struct{ expected, got, head, differsE, differsG, tail, hint string }{
+		{"https://a.example/acs", "https://a.example/acs/", "https://a.example/acs", "", "/", "", "trailing slash"},
+		{"https://a.example/acs", "http://a.example/acs", "http", "s", "", "://a.example/acs", "http and https"},
+		{"https://a.example/acs", "https://a.example/ACS", "https://a.example/", "acs", "ACS", "", "case"},
+		{"https://a.example/acs", "https://a.example:443/acs", "https://a.example", "", ":443", "/acs", "port"},
+		{"urn:a", " urn:a", "", "", " ", "urn:a", "white space"},
+		{"urn:a", "", "", "urn:a", "", "", "missing"},
+	} {
+		d := explain.Compare(c.expected, c.got)
+		assert.False(t, d.Equal)
+		assert.Equal(t, []string{c.head, c.differsE, c.differsG, c.tail}, []string{d.Head, d.Expected, d.Got, d.Tail})
+		assert.Contains(t, d.Hint, c.hint)
+	}
+	assert.True(t, explain.Compare("x", "x").Equal)
+}
