@@ -1,0 +1,28 @@
+// Package access decides who may use what: pure decisions with their reasons.
+package access
+
+import "innergate/core/explain"
+
+// Reach says whom an application or a provider serves.
+type Reach string
+
+// The reaches that can be set.
+const (
+	Draft    Reach = "draft"    // rehearsals only
+	Everyone Reach = "everyone" // all who are let in by other rules
+	Closed   Reach = "closed"   // nobody
+)
+
+// Reaches lists them in the order in which an application goes live.
+var Reaches = []Reach{Draft, Everyone, Closed}
+
+// Serves decides whether a sign-in may go on. Kind is application or provider; a rehearsal reaches drafts too.
+func (r Reach) Serves(kind, partner string, rehearsal bool) error {
+	switch {
+	case r == Everyone, r == Draft && rehearsal:
+		return nil
+	case r == Draft:
+		return explain.New("reach." + kind + "-draft").Of(partner)
+	}
+	return explain.New("reach." + kind + "-closed").Of(partner)
+}

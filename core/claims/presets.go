@@ -1,0 +1,37 @@
+package claims
+
+// Standard is the inbound mapping that a new SAML provider starts with: for each attribute of the profile, the names under which it is usually
+// sent, standard ones first (eduPerson and inetOrgPerson OIDs, SAML basic names, WS-style URIs, OpenID Connect claims).
+func Standard() Mapping {
+	const ws = "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/"
+	return Mapping{
+		{Set: "preferred_username", From: Names{"urn:oid:0.9.2342.19200300.100.1.1", "uid", "preferred_username", "username"}},
+		{Set: "email", From: Names{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", ws + "emailaddress"}, Steps: []Step{{Word: "trim"}, {Word: "first"}}},
+		{Set: "given_name", From: Names{"urn:oid:2.5.4.42", "givenName", "given_name", ws + "givenname"}, Steps: []Step{{Word: "first"}}},
+		{Set: "family_name", From: Names{"urn:oid:2.5.4.4", "sn", "family_name", ws + "surname"}, Steps: []Step{{Word: "first"}}},
+		{Set: "name", From: Names{"urn:oid:2.16.840.1.113730.3.1.241", "displayName", "name", "urn:oid:2.5.4.3", "cn"}, Steps: []Step{{Word: "first"}}},
+		{Set: "groups", From: Names{"urn:oid:1.3.6.1.4.1.5923.1.5.1.1", "memberOf", "groups", "isMemberOf"}},
+	}
+}
+
+// Outgoing is the outbound mapping that a new SAML application starts with: what most applications ask for, under names that they understand.
+func Outgoing() Mapping {
+	const uri = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
+	return Mapping{
+		{Set: "urn:oid:0.9.2342.19200300.100.1.3", From: Names{"email"}, FriendlyName: "mail", NameFormat: uri},
+		{Set: "urn:oid:2.16.840.1.113730.3.1.241", From: Names{"name"}, FriendlyName: "displayName", NameFormat: uri},
+	}
+}
+
+// friendly names what a profile attribute is, in plain words.
+var friendly = map[string]string{
+	"preferred_username": "user name", "email": "mail address", "given_name": "given name", "family_name": "family name", "name": "full name", "groups": "groups",
+}
+
+// InWords is what a profile attribute is called in plain words.
+func InWords(name string) string {
+	if w, ok := friendly[name]; ok {
+		return w
+	}
+	return name
+}
