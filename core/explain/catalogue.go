@@ -158,6 +158,9 @@ var catalogue = []Explanation{
 	{Code: "relay.too-long", Title: "The RelayState is too long", Cause: "{partner} sent a RelayState of {got} bytes; {expected} are kept.", Remedy: "Have the other side send a shorter one; the standard allows 80.", Side: Theirs, Person: laterPerson},
 	{Code: "relay.refused", Title: "The deep link is not allowed", Cause: "The deep link {got} does not belong to {partner}.", Remedy: "Add its beginning to the deep links that the application allows.", Side: Either, Person: "This link can't be opened through here."},
 
+	{Code: "start.sp-only", Title: "The application must be started at its own address", Cause: "{partner} takes no unsolicited response, and its own start address is not known here.",
+		Remedy: "Enter the application's start address.", Side: Ours, Person: "Please start at the application's own address."},
+
 	// What is set at the gate.
 	{Code: "route.none", Title: "No provider serves this application", Cause: "{partner} has no provider that it may use now.",
 		Remedy: "Give the application a provider, and open that provider.", Side: Ours, Person: "Nobody can sign in to this application yet.", Status: responder, Substatus: "NoAvailableIDP"},

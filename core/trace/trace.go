@@ -189,3 +189,10 @@ func (r *Recorder) Fail(f Failure) {
 		r.add(Entry{Failure: &f})
 	}
 }
+
+// Resume puts the entries of an earlier part of the same sign-in before what is recorded from now on.
+func (r *Recorder) Resume(earlier []Entry) {
+	if r != nil {
+		r.entries = append(earlier, r.entries...)
+	}
+}

@@ -1,0 +1,385 @@
+// Package api holds the forms in which the management API speaks: requests, answers and problem details (RFC 9457). The service answers in them, the
+// typed client and the command line read them, and the OpenAPI description is made from them.
+package api
+
+import (
+	"time"
+
+	"innergate/core/checkup"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+)
+
+// Problem is an error (RFC 9457).
+type Problem struct {
+	Type   string           `json:"type"`
+	Title  string           `json:"title"`
+	Status int              `json:"status"`
+	Detail string           `json:"detail,omitempty"`
+	Code   string           `json:"code"`
+	Remedy string           `json:"remedy,omitempty"`
+	Fields []config.Problem `json:"fields,omitempty"`
+}
+
+// Error is the detail, which says what, why and what to do.
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, f := range p.Fields {
+		text += "\n  " + f.Field + ": " + f.Message
+	}
+	if p.Remedy != "" {
+		text += "\n" + p.Remedy
+	}
+	return text
+}
+
+// List is one page of a list. Next, if not empty, is the value of "after" for the next page.
+type List[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty"`
+}
+
+// Finding is something that the checkup found.
+type Finding = checkup.Finding
+
+// Station is one place on the passage.
+type Station = checkup.Station
+
+// Application is an application with what is known about it.
+type Application struct {
+	ID string `json:"id"`
+	config.Application
+	Revision    int                 `json:"revision"`
+	Created     time.Time           `json:"created"`
+	Updated     time.Time           `json:"updated"`
+	LastSignIn  *time.Time          `json:"lastSignIn,omitempty"`
+	Missing     []string            `json:"missing"`
+	Stations    []Station           `json:"stations,omitempty"`
+	Findings    []Finding           `json:"findings,omitempty"`
+	Keys        []CertificateDetail `json:"certificateDetails,omitempty"`
+	ProvidedBy  []Reference         `json:"providedBy,omitempty"`
+	StartOurs   string              `json:"startOurs"`
+	ProposedURL string              `json:"proposedStartUrl,omitempty"`
+}
+
+// Reference names another object.
+type Reference struct {
+	Slug     string `json:"slug"`
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Reach    string `json:"reach"`
+	EntityID string `json:"entityId,omitempty"`
+}
+
+// Provider is a provider with what is known about it.
+type Provider struct {
+	ID string `json:"id"`
+	config.Provider
+	Revision   int                 `json:"revision"`
+	Created    time.Time           `json:"created"`
+	Updated    time.Time           `json:"updated"`
+	LastSignIn *time.Time          `json:"lastSignIn,omitempty"`
+	Missing    []string            `json:"missing"`
+	Stations   []Station           `json:"stations,omitempty"`
+	Findings   []Finding           `json:"findings,omitempty"`
+	Keys       []CertificateDetail `json:"certificateDetails,omitempty"`
+	Serves     []Reference         `json:"serves,omitempty"`
+}
+
+// CertificateDetail describes a trusted certificate.
+type CertificateDetail struct {
+	Use string `json:"use"`
+	keys.Description
+}
+
+// TakeIn is what the other side handed over: a file's content or pasted text, or an address to fetch it from.
+type TakeIn struct {
+	Text string `json:"text,omitempty"`
+	URL  string `json:"url,omitempty"`
+	// EntityID chooses one of several entities.
+	EntityID string `json:"entityId,omitempty"`
+}
+
+// Understood is what was understood of it, before anything is stored.
+type Understood struct {
+	Entities []EntityChoice      `json:"entities"`
+	Problems []saml.Problem      `json:"problems"`
+	Chosen   string              `json:"chosen,omitempty"`
+	Role     string              `json:"role,omitempty"`
+	Remark   string              `json:"remark,omitempty"`
+	Changes  []Change            `json:"changes,omitempty"`
+	Metadata *saml.Document      `json:"metadata,omitempty"`
+	App      *config.Application `json:"application,omitempty"`
+	Provider *config.Provider    `json:"provider,omitempty"`
+	// Proposed is set where a value was not in what came and is our proposal, by field.
+	Proposed map[string]string `json:"proposed,omitempty"`
+}
+
+// EntityChoice is one entity in a document.
+type EntityChoice struct {
+	EntityID    string   `json:"entityId"`
+	DisplayName string   `json:"displayName"`
+	Roles       []string `json:"roles"`
+	Usable      bool     `json:"usable"`
+}
+
+// Change is one difference to what is held.
+type Change struct {
+	Field  string `json:"field"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Value is one line of an exchange sheet.
+type Value struct {
+	Name  string `json:"name"` // the standard's name
+	Hint  string `json:"hint"` // what it is usually called elsewhere, in plain words
+	Value string `json:"value"`
+	Kind  string `json:"kind"` // text, url, certificate or fingerprint
+}
+
+// ExchangeSheet is all that the other side's engineer needs from us.
+type ExchangeSheet struct {
+	Title      string           `json:"title"`
+	Role       string           `json:"role"`
+	Values     []Value          `json:"values"`
+	Metadata   string           `json:"metadata"` // address
+	Markdown   string           `json:"markdown"`
+	Attributes []SheetAttribute `json:"attributes"`
+}
+
+// SheetAttribute is one attribute that is sent or wanted.
+type SheetAttribute struct {
+	Name         string `json:"name"`
+	FriendlyName string `json:"friendlyName,omitempty"`
+	NameFormat   string `json:"nameFormat,omitempty"`
+	Required     bool   `json:"required,omitempty"`
+	Meaning      string `json:"meaning"`
+}
+
+// NewRehearsal orders a rehearsal.
+type NewRehearsal struct {
+	Application string `json:"application"`
+	// Provider is needed where the application has several.
+	Provider string `json:"provider,omitempty"`
+	// Flow is sp (begin at the application) or idp (an unsolicited response).
+	Flow string `json:"flow"`
+	To   string `json:"to,omitempty"`
+	// KeepSession does not demand a fresh sign-in at the provider.
+	KeepSession bool `json:"keepSession,omitempty"`
+}
+
+// Rehearsal is a test sign-in. Link is shown once.
+type Rehearsal struct {
+	ID          string         `json:"id"`
+	Application string         `json:"application"`
+	Provider    string         `json:"provider,omitempty"`
+	Flow        string         `json:"flow"`
+	By          string         `json:"by"`
+	Created     time.Time      `json:"created"`
+	Expires     time.Time      `json:"expires"`
+	Link        string         `json:"link,omitempty"`
+	Traces      []TraceSummary `json:"traces"`
+}
+
+// TraceSummary is a trace's line in a list.
+type TraceSummary struct {
+	Reference       string    `json:"reference"`
+	Application     string    `json:"application"`
+	ApplicationSlug string    `json:"applicationSlug,omitempty"`
+	Provider        string    `json:"provider"`
+	ProviderSlug    string    `json:"providerSlug,omitempty"`
+	Person          string    `json:"person,omitempty"`
+	Flow            string    `json:"flow"`
+	Outcome         string    `json:"outcome"` // open, signed-in or refused
+	Code            string    `json:"code,omitempty"`
+	Title           string    `json:"title,omitempty"`
+	Rehearsal       bool      `json:"rehearsal"`
+	Started         time.Time `json:"started"`
+	Micros          int64     `json:"micros"`
+}
+
+// Trace is the whole record of a sign-in.
+type Trace struct {
+	TraceSummary
+	Entries        []TraceEntry      `json:"entries"`
+	Explanation    *TraceExplanation `json:"explanation,omitempty"`
+	ProviderMicros int64             `json:"providerMicros"`
+}
+
+// TraceEntry is an entry with its messages made readable.
+type TraceEntry struct {
+	trace.Entry
+	Decoded string `json:"decoded,omitempty"`
+	Opened  string `json:"opened,omitempty"`
+}
+
+// TraceExplanation explains what ended a sign-in, with the differences between values that should have been equal.
+type TraceExplanation struct {
+	explain.Explanation
+	Evidence    []trace.Evidence     `json:"evidence"`
+	Differences []explain.Difference `json:"differences"`
+}
+
+// Key is a key of the gate's.
+type Key struct {
+	ID      string    `json:"id"`
+	Purpose string    `json:"purpose"`
+	Kind    string    `json:"kind"`
+	State   string    `json:"state"`
+	Created time.Time `json:"created"`
+	keys.Description
+	PEM string `json:"pem"`
+}
+
+// JournalEntry is a line of the journal.
+type JournalEntry struct {
+	Number int64     `json:"number"`
+	At     time.Time `json:"at"`
+	Who    string    `json:"who"`
+	From   string    `json:"from"`
+	Action string    `json:"action"`
+	Kind   string    `json:"kind"`
+	Object string    `json:"object"`
+	Before string    `json:"before,omitempty"`
+	After  string    `json:"after,omitempty"`
+	Hash   string    `json:"hash"`
+}
+
+// Administrator may use the console.
+type Administrator struct {
+	ID         string     `json:"id"`
+	Name       string     `json:"name"`
+	Role       string     `json:"role"`
+	Created    time.Time  `json:"created"`
+	LastSignIn *time.Time `json:"lastSignIn,omitempty"`
+}
+
+// NewAdministrator adds one.
+type NewAdministrator struct {
+	Name     string `json:"name"`
+	Role     string `json:"role"`
+	Password string `json:"password"`
+}
+
+// ChangeAdministrator changes the fields that are set.
+type ChangeAdministrator struct {
+	Role     string `json:"role,omitempty"`
+	Password string `json:"password,omitempty"`
+}
+
+// Token is an API token. Secret is shown once.
+type Token struct {
+	ID       string     `json:"id"`
+	Name     string     `json:"name"`
+	Role     string     `json:"role"`
+	By       string     `json:"by"`
+	Created  time.Time  `json:"created"`
+	Expires  *time.Time `json:"expires,omitempty"`
+	LastUsed *time.Time `json:"lastUsed,omitempty"`
+	Secret   string     `json:"secret,omitempty"`
+}
+
+// NewToken makes one. Days is its life; 0 means no end.
+type NewToken struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+	Days int    `json:"days,omitempty"`
+}
+
+// Setup makes the first administrator, with the one-time token that the service printed.
+type Setup struct {
+	Token    string `json:"token"`
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// SignIn is an administrator's sign-in.
+type SignIn struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// Me is who is asking.
+type Me struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+	// CSRF must come back in the header X-Innergate-CSRF with every changing call that is made with a cookie.
+	CSRF string `json:"csrf,omitempty"`
+	Kind string `json:"kind"` // administrator or token
+}
+
+// Overview is the console's first page.
+type Overview struct {
+	PublicURL    string            `json:"publicUrl"`
+	Version      string            `json:"version"`
+	Applications int               `json:"applications"`
+	Providers    int               `json:"providers"`
+	More         bool              `json:"more"` // the counts are only the first thousand
+	Recent       []TraceSummary    `json:"recent"`
+	Findings     []OverviewFinding `json:"findings"`
+	SignedIn     int               `json:"signedIn"` // in the last day, at most a thousand looked at
+	Refused      int               `json:"refused"`
+}
+
+// OverviewFinding is a finding with the object that it is about.
+type OverviewFinding struct {
+	Finding
+	Kind string `json:"kind"` // application, provider or key
+	Slug string `json:"slug"`
+	Name string `json:"name"`
+}
+
+// ConfigFile is the configuration as text in YAML.
+type ConfigFile struct {
+	YAML string `json:"yaml"`
+	// Preview tells what would change without changing it.
+	Preview bool `json:"preview,omitempty"`
+}
+
+// ConfigResult tells what a file changed.
+type ConfigResult struct {
+	Created   []string `json:"created"`
+	Updated   []string `json:"updated"`
+	Unchanged []string `json:"unchanged"`
+}
+
+// Compare asks for the exact comparison of two values.
+type Compare struct {
+	Ours   string `json:"ours"`
+	Theirs string `json:"theirs"`
+}
+
+// Decode asks to make a message readable.
+type Decode struct {
+	Text string `json:"text"`
+}
+
+// Decoded is a message made readable. Nothing in it was verified.
+type Decoded struct {
+	Kind       string            `json:"kind"`
+	Binding    string            `json:"binding,omitempty"`
+	Message    string            `json:"message,omitempty"`
+	Text       string            `json:"text"`
+	RelayState string            `json:"relayState,omitempty"`
+	Signed     string            `json:"signed,omitempty"`
+	Notes      []string          `json:"notes,omitempty"`
+	Parameters map[string]string `json:"parameters,omitempty"`
+}
+
+// FoundItem is one answer of the search over everything.
+type FoundItem struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Hint string `json:"hint"`
+	Path string `json:"path"` // in the console
+}
+
+// NotFound reports whether the problem is that something is not there.
+func (p *Problem) NotFound() bool { return p.Status == 404 }

@@ -1,0 +1,307 @@
+// Package client is the typed client of the management API. The command line and the tests use it. Errors that the service explains are *api.Problem.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/explain"
+)
+
+// Client talks to one gate.
+type Client struct {
+	URL   string // public URL, without a trailing slash
+	Token string
+	HTTP  *http.Client
+}
+
+// New makes a client.
+func New(address, token string) *Client {
+	return &Client{URL: strings.TrimSuffix(address, "/"), Token: token, HTTP: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// UnreachableError is a gate that does not answer.
+type UnreachableError struct {
+	URL string
+	Err error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("Inner Gate does not answer at %s: %v", e.URL, e.Err)
+}
+
+func (e *UnreachableError) Unwrap() error { return e.Err }
+
+// Do makes one call below /api/v1. In is sent as JSON unless nil; out, unless nil, takes the answer: a *[]byte gets it as it is.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, c.URL+"/api/v1"+path, body)
+	if err != nil {
+		return err
+	}
+	if in != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	answer, err := c.HTTP.Do(r)
+	if err != nil {
+		var wrapped *url.Error
+		if errors.As(err, &wrapped) {
+			err = wrapped.Err
+		}
+		return &UnreachableError{c.URL, err}
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(answer.Body, 64<<20))
+	if err != nil {
+		return &UnreachableError{c.URL, err}
+	}
+	if answer.StatusCode >= 300 {
+		p := &api.Problem{}
+		if json.Unmarshal(data, p) != nil || p.Title == "" {
+			return &api.Problem{Title: answer.Status, Status: answer.StatusCode, Code: "http", Detail: fmt.Sprintf("%s answered with the status %s; is it an Inner Gate?", c.URL, answer.Status)}
+		}
+		return p
+	}
+	switch v := out.(type) {
+	case nil:
+		return nil
+	case *[]byte:
+		*v = data
+		return nil
+	}
+	return json.Unmarshal(data, out)
+}
+
+func do[T any](ctx context.Context, c *Client, method, path string, in any) (*T, error) {
+	out := new(T)
+	return out, c.Do(ctx, method, path, in, out)
+}
+
+// Page asks for part of a list.
+type Page struct {
+	Search, Sort, After string
+	Limit               int
+	// Filters are further query values that the list knows.
+	Filters map[string]string
+}
+
+func (p Page) query() string {
+	q := url.Values{}
+	for k, v := range map[string]string{"search": p.Search, "sort": p.Sort, "after": p.After} {
+		if v != "" {
+			q.Set(k, v)
+		}
+	}
+	if p.Limit > 0 {
+		q.Set("limit", strconv.Itoa(p.Limit))
+	}
+	for k, v := range p.Filters {
+		if v != "" {
+			q.Set(k, v)
+		}
+	}
+	if len(q) == 0 {
+		return ""
+	}
+	return "?" + q.Encode()
+}
+
+func at(parts ...string) string {
+	var b strings.Builder
+	for _, p := range parts {
+		b.WriteString("/" + url.PathEscape(p))
+	}
+	return b.String()
+}
+
+// Me tells who is asking.
+func (c *Client) Me(ctx context.Context) (*api.Me, error) {
+	return do[api.Me](ctx, c, http.MethodGet, "/session", nil)
+}
+
+// Overview is the first page.
+func (c *Client) Overview(ctx context.Context) (*api.Overview, error) {
+	return do[api.Overview](ctx, c, http.MethodGet, "/overview", nil)
+}
+
+// Applications lists a page.
+func (c *Client) Applications(ctx context.Context, p Page) (*api.List[api.Application], error) {
+	return do[api.List[api.Application]](ctx, c, http.MethodGet, "/applications"+p.query(), nil)
+}
+
+// Application shows one.
+func (c *Client) Application(ctx context.Context, slug string) (*api.Application, error) {
+	return do[api.Application](ctx, c, http.MethodGet, at("applications", slug), nil)
+}
+
+// AddApplication adds one.
+func (c *Client) AddApplication(ctx context.Context, a config.Application) (*api.Application, error) {
+	return do[api.Application](ctx, c, http.MethodPost, "/applications", a)
+}
+
+// PutApplication replaces one's configuration, if it still has the revision (0: whatever it has).
+func (c *Client) PutApplication(ctx context.Context, a config.Application, revision int) (*api.Application, error) {
+	return do[api.Application](ctx, c, http.MethodPut, at("applications", a.Slug)+revisionQuery(revision), a)
+}
+
+func revisionQuery(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return "?revision=" + strconv.Itoa(n)
+}
+
+// Providers lists a page.
+func (c *Client) Providers(ctx context.Context, p Page) (*api.List[api.Provider], error) {
+	return do[api.List[api.Provider]](ctx, c, http.MethodGet, "/providers"+p.query(), nil)
+}
+
+// Provider shows one.
+func (c *Client) Provider(ctx context.Context, slug string) (*api.Provider, error) {
+	return do[api.Provider](ctx, c, http.MethodGet, at("providers", slug), nil)
+}
+
+// AddProvider adds one.
+func (c *Client) AddProvider(ctx context.Context, p config.Provider) (*api.Provider, error) {
+	return do[api.Provider](ctx, c, http.MethodPost, "/providers", p)
+}
+
+// PutProvider replaces one's configuration.
+func (c *Client) PutProvider(ctx context.Context, p config.Provider, revision int) (*api.Provider, error) {
+	return do[api.Provider](ctx, c, http.MethodPut, at("providers", p.Slug)+revisionQuery(revision), p)
+}
+
+// Delete removes an application or provider (kind applications or providers).
+func (c *Client) Delete(ctx context.Context, kind, slug string) error {
+	return c.Do(ctx, http.MethodDelete, at(kind, slug), nil, nil)
+}
+
+// SetReach sets the reach of an application or provider.
+func (c *Client) SetReach(ctx context.Context, kind, slug string, reach access.Reach) error {
+	return c.Do(ctx, http.MethodPost, at(kind, slug, "reach", string(reach)), nil, nil)
+}
+
+// Understand shows what a document would make; slug is empty for something new, kind is application or provider.
+func (c *Client) Understand(ctx context.Context, kind, slug string, in api.TakeIn) (*api.Understood, error) {
+	path := at("understand", kind)
+	if slug != "" {
+		path = at(kind+"s", slug, "understand")
+	}
+	return do[api.Understood](ctx, c, http.MethodPost, path, in)
+}
+
+// TakeApplication takes the other side's metadata.
+func (c *Client) TakeApplication(ctx context.Context, slug string, in api.TakeIn) (*api.Application, error) {
+	return do[api.Application](ctx, c, http.MethodPost, at("applications", slug, "take"), in)
+}
+
+// TakeProvider takes the other side's metadata.
+func (c *Client) TakeProvider(ctx context.Context, slug string, in api.TakeIn) (*api.Provider, error) {
+	return do[api.Provider](ctx, c, http.MethodPost, at("providers", slug, "take"), in)
+}
+
+// Exchange is the exchange sheet of applications or providers.
+func (c *Client) Exchange(ctx context.Context, kind, slug string) (*api.ExchangeSheet, error) {
+	return do[api.ExchangeSheet](ctx, c, http.MethodGet, at(kind, slug, "exchange"), nil)
+}
+
+// OurMetadata is our metadata: for applications with an empty provider, else for that provider.
+func (c *Client) OurMetadata(ctx context.Context, provider string, signed bool) ([]byte, error) {
+	path := "/metadata/idp"
+	if provider != "" {
+		path = at("metadata", "sp", provider)
+	}
+	if signed {
+		path += "?signed=1"
+	}
+	var out []byte
+	return out, c.Do(ctx, http.MethodGet, path, nil, &out)
+}
+
+// NewRehearsal orders a rehearsal.
+func (c *Client) NewRehearsal(ctx context.Context, n api.NewRehearsal) (*api.Rehearsal, error) {
+	return do[api.Rehearsal](ctx, c, http.MethodPost, "/rehearsals", n)
+}
+
+// Rehearsal shows one with its traces.
+func (c *Client) Rehearsal(ctx context.Context, id string) (*api.Rehearsal, error) {
+	return do[api.Rehearsal](ctx, c, http.MethodGet, at("rehearsals", id), nil)
+}
+
+// Traces lists a page, the newest first.
+func (c *Client) Traces(ctx context.Context, p Page) (*api.List[api.TraceSummary], error) {
+	return do[api.List[api.TraceSummary]](ctx, c, http.MethodGet, "/traces"+p.query(), nil)
+}
+
+// Trace shows a whole record.
+func (c *Client) Trace(ctx context.Context, reference string) (*api.Trace, error) {
+	return do[api.Trace](ctx, c, http.MethodGet, at("traces", reference), nil)
+}
+
+// Compare compares two values to the letter.
+func (c *Client) Compare(ctx context.Context, ours, theirs string) (*explain.Difference, error) {
+	return do[explain.Difference](ctx, c, http.MethodPost, "/compare", api.Compare{Ours: ours, Theirs: theirs})
+}
+
+// Keys lists the gate's keys.
+func (c *Client) Keys(ctx context.Context) (*api.List[api.Key], error) {
+	return do[api.List[api.Key]](ctx, c, http.MethodGet, "/keys", nil)
+}
+
+// Journal lists a page, the newest first.
+func (c *Client) Journal(ctx context.Context, p Page) (*api.List[api.JournalEntry], error) {
+	return do[api.List[api.JournalEntry]](ctx, c, http.MethodGet, "/journal"+p.query(), nil)
+}
+
+// ExportConfig is the configuration as a file.
+func (c *Client) ExportConfig(ctx context.Context) (string, error) {
+	f, err := do[api.ConfigFile](ctx, c, http.MethodGet, "/config", nil)
+	return f.YAML, err
+}
+
+// LoadConfig creates and updates what a file describes.
+func (c *Client) LoadConfig(ctx context.Context, text string, preview bool) (*api.ConfigResult, error) {
+	return do[api.ConfigResult](ctx, c, http.MethodPost, "/config", api.ConfigFile{YAML: text, Preview: preview})
+}
+
+// Tokens lists API tokens.
+func (c *Client) Tokens(ctx context.Context) (*api.List[api.Token], error) {
+	return do[api.List[api.Token]](ctx, c, http.MethodGet, "/tokens", nil)
+}
+
+// NewToken makes one.
+func (c *Client) NewToken(ctx context.Context, n api.NewToken) (*api.Token, error) {
+	return do[api.Token](ctx, c, http.MethodPost, "/tokens", n)
+}
+
+// RevokeToken takes one back.
+func (c *Client) RevokeToken(ctx context.Context, id string) error {
+	return c.Do(ctx, http.MethodDelete, at("tokens", id), nil, nil)
+}
+
+// SetUp makes the first administrator.
+func (c *Client) SetUp(ctx context.Context, s api.Setup) error {
+	return c.Do(ctx, http.MethodPost, "/set-up", s, nil)
+}

@@ -1,0 +1,313 @@
+// Package checkup looks over a configuration and tells what it found: for each station of the passage how it is set and whether it is sound, and
+// findings with evidence and remedy. It needs nothing but the configuration and the time.
+package checkup
+
+import (
+	"crypto/x509"
+	"fmt"
+	"math"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate/core/access"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+)
+
+// Severities of findings, from bad to mild.
+const (
+	Broken    = "broken"    // it does not work, or is not safe
+	Attention = "attention" // it will stop working, or is less safe than it could be
+	Remark    = "remark"
+)
+
+// Finding is one thing that was found.
+type Finding struct {
+	Code     string           `json:"code"`
+	Severity string           `json:"severity"`
+	Station  string           `json:"station"`
+	Title    string           `json:"title"`
+	Detail   string           `json:"detail"`
+	Remedy   string           `json:"remedy,omitempty"`
+	Evidence []trace.Evidence `json:"evidence,omitempty"`
+}
+
+// Names of the stations, from the application to the provider.
+const (
+	ApplicationTrust = "application-trust"
+	MappingOut       = "mapping-out"
+	Access           = "access"
+	Matching         = "matching"
+	MappingIn        = "mapping-in"
+	ProviderTrust    = "provider-trust"
+)
+
+// Station is one place on the passage, in a line or two.
+type Station struct {
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	State string   `json:"state"` // sound, attention, broken or empty
+	Lines []string `json:"lines"`
+}
+
+// settle gives each station the state of its worst finding.
+func settle(stations []Station, findings []Finding) []Station {
+	for i := range stations {
+		s := &stations[i]
+		if s.State == "" {
+			s.State = "sound"
+		}
+		for _, f := range findings {
+			if f.Station != s.Name {
+				continue
+			}
+			if f.Severity == Broken || f.Severity == Attention && s.State == "sound" {
+				s.State = f.Severity
+			}
+		}
+	}
+	return stations
+}
+
+type collector struct {
+	now      time.Time
+	findings []Finding
+}
+
+func (c *collector) add(f Finding) { c.findings = append(c.findings, f) }
+
+// certificates finds ends of certificates: past, or within 60, 30 and 7 days.
+func (c *collector) certificates(list []*x509.Certificate, whose, station string) {
+	last := time.Time{}
+	for _, cert := range list {
+		if cert.NotAfter.After(last) {
+			last = cert.NotAfter
+		}
+	}
+	for _, cert := range list {
+		evidence := []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(cert.Raw)), explain.Fact("ends", cert.NotAfter.UTC().Format(time.RFC3339))}
+		left := cert.NotAfter.Sub(c.now)
+		days := int(math.Ceil(left.Hours() / 24))
+		replaced := last.After(cert.NotAfter)
+		switch {
+		case left <= 0:
+			f := Finding{Code: "certificate.expired", Severity: Attention, Station: station, Title: fmt.Sprintf("A certificate of %s has ended", whose),
+				Detail: fmt.Sprintf("It ended %d days ago. Sign-ins go on as long as dates are not enforced, but others may refuse it.", -days), Remedy: "Take the other side's current certificate, and remove this one.", Evidence: evidence}
+			if replaced {
+				f.Severity = Remark
+			}
+			c.add(f)
+		case days <= 60 && !replaced:
+			severity := Remark
+			if days <= 30 {
+				severity = Attention
+			}
+			c.add(Finding{Code: "certificate.ends-soon", Severity: severity, Station: station, Title: fmt.Sprintf("The certificate of %s ends in %d days", whose, days),
+				Detail: "No later certificate is held.", Remedy: "Ask the other side for its next certificate, and trust both until it has changed over.", Evidence: evidence})
+		case c.now.Before(cert.NotBefore):
+			c.add(Finding{Code: "certificate.early", Severity: Remark, Station: station, Title: fmt.Sprintf("A certificate of %s is not valid yet", whose),
+				Detail: "It begins " + cert.NotBefore.UTC().Format(time.RFC3339) + ".", Evidence: evidence})
+		}
+	}
+}
+
+func (c *collector) plainHTTP(list []saml.Endpoint, whose, station string) {
+	for _, e := range list {
+		if u, err := url.Parse(e.Location); err == nil && u.Scheme == "http" && !loopback(u.Hostname()) {
+			c.add(Finding{Code: "endpoint.http", Severity: Attention, Station: station, Title: whose + " has an address without TLS", Detail: "What is sent to " + e.Location + " can be read and changed on its way.",
+				Remedy: "Have the other side offer the address by https.", Evidence: []trace.Evidence{explain.Fact("address", e.Location)}})
+		}
+	}
+}
+
+func loopback(host string) bool {
+	return host == "localhost" || host == "::1" || strings.HasPrefix(host, "127.")
+}
+
+func end(list []*x509.Certificate, now time.Time) string {
+	if len(list) == 0 {
+		return "no certificate"
+	}
+	last := slices.MaxFunc(list, func(a, b *x509.Certificate) int { return a.NotAfter.Compare(b.NotAfter) })
+	count := "1 certificate"
+	if len(list) > 1 {
+		count = fmt.Sprintf("%d certificates", len(list))
+	}
+	days := int(math.Ceil(last.NotAfter.Sub(now).Hours() / 24))
+	switch {
+	case days < 0:
+		return count + ", ended"
+	case days <= 90:
+		return fmt.Sprintf("%s, ends in %d days", count, days)
+	}
+	return count + " until " + last.NotAfter.UTC().Format("Jan 2006")
+}
+
+// Application inspects an application with the providers that its routes lead to, and lays out its passage.
+func Application(a *config.Application, providers []config.Provider, ours saml.EntityID, now time.Time) ([]Station, []Finding) {
+	c := &collector{now: now}
+	signing := config.Parsed(a.SAML.Certificates, "signing")
+	stations := []Station{
+		{Name: ApplicationTrust, Title: "Trust", Lines: []string{entity(a.SAML.EntityID), end(signing, now)}},
+		{Name: MappingOut, Title: "Mapping out", Lines: []string{count(len(a.Mapping), "attribute"), subjectLine(a.Subject)}},
+		{Name: Access, Title: "Access", Lines: []string{reachLine(a.Reach), count(len(a.Providers), "provider")}},
+	}
+	if a.SAML.EntityID == "" {
+		stations[0].State = "empty"
+	}
+	if len(a.Mapping) == 0 {
+		c.add(Finding{Code: "mapping.empty", Severity: Remark, Station: MappingOut, Title: "No attributes are sent", Detail: "The application gets the NameID and nothing else.", Remedy: "Add a rule for each attribute that it needs."})
+	}
+	c.certificates(signing, a.Name, ApplicationTrust)
+	c.plainHTTP(a.SAML.ACS, a.Name, ApplicationTrust)
+	c.options(a.SAML.AllowSHA1, a.Name, ApplicationTrust)
+	for _, m := range a.Missing() {
+		station := ApplicationTrust
+		if strings.Contains(m, "provider") {
+			station = Access
+		}
+		severity := Attention
+		if a.Reach != access.Draft {
+			severity = Broken
+		}
+		c.add(Finding{Code: "application.incomplete", Severity: severity, Station: station, Title: "Something is missing", Detail: capital(m) + "."})
+	}
+	if a.SAML.EntityID != "" && a.SAML.EntityID == string(ours) {
+		c.add(Finding{Code: "application.our-entity-id", Severity: Broken, Station: ApplicationTrust, Title: "Our own entity ID was entered for theirs", Detail: "The application's entity ID is the gate's.", Remedy: "Enter the application's own entity ID."})
+	}
+	if a.StartURL == "" {
+		c.add(Finding{Code: "application.no-start", Severity: Remark, Station: ApplicationTrust, Title: "The application's own start address is not known", Detail: "Without it a rehearsal can't begin at the application, and neither can its tile.", Remedy: "Enter the address at which people begin in the application."})
+	}
+	c.format(a)
+	for i := range providers {
+		ps, fs := Provider(&providers[i], "", now)
+		if i == 0 {
+			stations = append(stations, ps[1], ps[2], ps[0])
+		}
+		c.findings = append(c.findings, fs...)
+		if a.Reach == access.Everyone && providers[i].Reach == access.Draft {
+			c.add(Finding{Code: "provider.draft", Severity: Attention, Station: Access, Title: providers[i].Name + " is still a draft", Detail: "The application is open, but this way in is not.", Remedy: "Open the provider, or take it away from the application."})
+		}
+		if !sends(&providers[i], a) {
+			c.add(Finding{Code: "subject.no-source", Severity: Attention, Station: MappingOut, Title: "Nothing sets the value for the subject", Detail: fmt.Sprintf("The subject is taken from %s, and no rule of %s sets it.", a.Subject.From, providers[i].Name), Remedy: "Add a rule to the provider's mapping, or take the subject from another value."})
+		}
+	}
+	if len(providers) == 0 {
+		stations = append(stations, Station{Name: Matching, Title: "Matching", State: "empty", Lines: []string{"no provider"}}, Station{Name: MappingIn, Title: "Mapping in", State: "empty", Lines: []string{"no provider"}}, Station{Name: ProviderTrust, Title: "Trust", State: "empty", Lines: []string{"no provider"}})
+	}
+	return settle(stations, c.findings), c.findings
+}
+
+func sends(p *config.Provider, a *config.Application) bool {
+	return a.Subject.Source != "profile" || slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == a.Subject.From })
+}
+
+// format finds subject rules that can't fit the format that they promise.
+func (c *collector) format(a *config.Application) {
+	if a.Subject.Source == "profile" && a.Subject.Format == saml.FormatPersistent {
+		c.add(Finding{Code: "subject.persistent-from-profile", Severity: Remark, Station: MappingOut, Title: "A persistent NameID is taken from the profile", Detail: "A persistent NameID should be random and different at each application; " + a.Subject.From + " is neither.", Remedy: "Choose pairwise as the source, unless the application needs this very value."})
+	}
+	if a.Subject.Format == saml.FormatEmail && a.Subject.Source == "profile" && a.Subject.From != "email" {
+		c.add(Finding{Code: "subject.not-a-mail", Severity: Attention, Station: MappingOut, Title: "The NameID promises a mail address", Detail: "Its format is emailAddress, and its value is taken from " + a.Subject.From + ".", Remedy: "Take the subject from email, or choose another format."})
+	}
+}
+
+func (c *collector) options(sha1 bool, whose, station string) {
+	if sha1 {
+		c.add(Finding{Code: "option.sha1", Severity: Attention, Station: station, Title: "SHA-1 is allowed for " + whose, Detail: "Signatures with SHA-1 can be forged with enough effort.", Remedy: "Have the other side change to SHA-256, then switch this off."})
+	}
+}
+
+// Provider inspects a provider. Its stations come from the provider inward: trust, matching, mapping in.
+func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station, []Finding) {
+	c := &collector{now: now}
+	signing := config.Parsed(p.SAML.Certificates, "signing")
+	admission := "strangers are refused"
+	if p.Admission == "create" {
+		admission = "strangers are created"
+	}
+	stations := []Station{
+		{Name: ProviderTrust, Title: "Trust", Lines: []string{entity(p.SAML.EntityID), end(signing, now)}},
+		{Name: Matching, Title: "Matching", Lines: []string{"by link", admission}},
+		{Name: MappingIn, Title: "Mapping in", Lines: []string{count(len(p.Mapping), "rule")}},
+	}
+	if p.SAML.EntityID == "" {
+		stations[0].State = "empty"
+	}
+	c.certificates(signing, p.Name, ProviderTrust)
+	c.plainHTTP(p.SAML.SSO, p.Name, ProviderTrust)
+	c.options(p.SAML.AllowSHA1, p.Name, ProviderTrust)
+	if p.SAML.AllowCBC {
+		c.add(Finding{Code: "option.cbc", Severity: Attention, Station: ProviderTrust, Title: "AES-CBC is allowed for " + p.Name, Detail: "CBC does not protect its content against change; it is opened only under a signed response.", Remedy: "Have the other side change to AES-GCM, then switch this off."})
+	}
+	for _, m := range p.Missing() {
+		severity := Attention
+		if p.Reach != access.Draft {
+			severity = Broken
+		}
+		c.add(Finding{Code: "provider.incomplete", Severity: severity, Station: ProviderTrust, Title: "Something is missing", Detail: capital(m) + "."})
+	}
+	if ours != "" && p.SAML.EntityID == string(ours) {
+		c.add(Finding{Code: "provider.our-entity-id", Severity: Broken, Station: ProviderTrust, Title: "Our own entity ID was entered for theirs", Detail: "The provider's entity ID is the gate's.", Remedy: "Enter the provider's own entity ID."})
+	}
+	if p.SAML.NameIDFormat == saml.FormatTransient && p.SAML.SubjectFrom == "" {
+		c.add(Finding{Code: "provider.transient", Severity: Broken, Station: Matching, Title: "A transient NameID identifies nobody", Detail: "It is asked of " + p.Name + ", and no attribute is named to know people by.", Remedy: "Ask for a persistent NameID, or name the attribute that identifies a person."})
+	}
+	if p.Admission == "create" && !slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
+		c.add(Finding{Code: "mapping.no-name", Severity: Attention, Station: MappingIn, Title: "People would be created without a name", Detail: "No rule sets name or given_name.", Remedy: "Add a rule for the person's name."})
+	}
+	return settle(stations, c.findings), c.findings
+}
+
+func entity(id string) string {
+	if id == "" {
+		return "nothing taken yet"
+	}
+	if u, err := url.Parse(id); err == nil && u.Host != "" {
+		return u.Host
+	}
+	return id
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	if n == 0 {
+		return "no " + what + "s"
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func subjectLine(s config.Subject) string {
+	switch s.Source {
+	case "pairwise":
+		return "NameID: random, stable"
+	case "transient":
+		return "NameID: new each time"
+	}
+	return "NameID: " + claims.InWords(s.From)
+}
+
+func reachLine(r access.Reach) string {
+	switch r {
+	case access.Everyone:
+		return "everyone"
+	case access.Closed:
+		return "closed"
+	}
+	return "rehearsals only"
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

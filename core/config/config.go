@@ -1,0 +1,469 @@
+// Package config is the configuration of the gate as values: applications and providers with all their settings. The same form is spoken by the
+// API, by configuration files and by the records of the store. The zero value of every option is the safe one.
+package config
+
+import (
+	"crypto/x509"
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+
+	"innergate/core/access"
+	"innergate/core/claims"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/xmlsig"
+)
+
+// Application is a business application that people sign in to.
+type Application struct {
+	Slug        string       `json:"slug"`
+	Name        string       `json:"name"`
+	Description string       `json:"description,omitempty"`
+	Contact     string       `json:"contact,omitempty"`
+	Tags        []string     `json:"tags,omitempty"`
+	Kind        string       `json:"kind"`
+	Reach       access.Reach `json:"reach"`
+	// Providers are the slugs of the providers that people may sign in with here, in order of preference.
+	Providers []string `json:"providers,omitempty"`
+	// StartURL is the application's own address at which a person begins.
+	StartURL string           `json:"startUrl,omitempty"`
+	SAML     *SAMLApplication `json:"saml,omitempty"`
+	Subject  Subject          `json:"subject"`
+	Mapping  claims.Mapping   `json:"mapping,omitempty"`
+}
+
+// Subject says which value identifies a person to an application, and in which NameID format it travels.
+type Subject struct {
+	// Source is profile (the attribute From), pairwise (a random value, stable for this person and application) or transient.
+	Source string `json:"source,omitempty"`
+	From   string `json:"from,omitempty"`
+	Format string `json:"format,omitempty"`
+}
+
+// SAMLApplication holds a SAML application's own values and the options of talking to it.
+type SAMLApplication struct {
+	EntityID     string          `json:"entityId,omitempty"`
+	ACS          []saml.Endpoint `json:"acs,omitempty"`
+	Certificates []Certificate   `json:"certificates,omitempty"`
+	// AttributeSets are the indexes of its AttributeConsumingServices.
+	AttributeSets []int `json:"attributeSets,omitempty"`
+	// RequireSignedRequests refuses requests without a signature.
+	RequireSignedRequests bool `json:"requireSignedRequests,omitempty"`
+	// Sign is assertion (the default), response or both.
+	Sign string `json:"sign,omitempty"`
+	// SignatureAlgorithm is the algorithm's URI; empty for the one that fits our key.
+	SignatureAlgorithm string `json:"signatureAlgorithm,omitempty"`
+	// Encrypt is empty, assertion or nameid.
+	Encrypt string `json:"encrypt,omitempty"`
+	// ContentEncryption is the URI of the content encryption; empty for AES-256-GCM.
+	ContentEncryption string `json:"contentEncryption,omitempty"`
+	// SPInitiatedOnly is set for an application that refuses unsolicited responses.
+	SPInitiatedOnly bool `json:"spInitiatedOnly,omitempty"`
+	// DefaultRelayState goes with an unsolicited response where no deep link is asked for.
+	DefaultRelayState string `json:"defaultRelayState,omitempty"`
+	// DeepLinks are the beginnings of addresses that may be asked for as deep links.
+	DeepLinks               []string `json:"deepLinks,omitempty"`
+	AllowSHA1               bool     `json:"allowSha1,omitempty"`
+	EnforceCertificateDates bool     `json:"enforceCertificateDates,omitempty"`
+	ClockSkewSeconds        int      `json:"clockSkewSeconds,omitempty"`
+}
+
+// Provider is whoever vouches for people.
+type Provider struct {
+	Slug        string        `json:"slug"`
+	Name        string        `json:"name"`
+	Description string        `json:"description,omitempty"`
+	Contact     string        `json:"contact,omitempty"`
+	Tags        []string      `json:"tags,omitempty"`
+	Kind        string        `json:"kind"`
+	Reach       access.Reach  `json:"reach"`
+	SAML        *SAMLProvider `json:"saml,omitempty"`
+	// Admission is what happens to a subject that matches nobody: refuse or create.
+	Admission string         `json:"admission,omitempty"`
+	Mapping   claims.Mapping `json:"mapping,omitempty"`
+}
+
+// SAMLProvider holds a SAML provider's own values and the options of talking to it.
+type SAMLProvider struct {
+	EntityID     string          `json:"entityId,omitempty"`
+	SSO          []saml.Endpoint `json:"sso,omitempty"`
+	Certificates []Certificate   `json:"certificates,omitempty"`
+	// SendUnsigned leaves our requests without a signature.
+	SendUnsigned bool `json:"sendUnsigned,omitempty"`
+	// RequestBinding is HTTP-Redirect (the default) or HTTP-POST.
+	RequestBinding     string `json:"requestBinding,omitempty"`
+	SignatureAlgorithm string `json:"signatureAlgorithm,omitempty"`
+	// WantAssertionSigned refuses an assertion that is signed by its response only.
+	WantAssertionSigned bool                   `json:"wantAssertionSigned,omitempty"`
+	NameIDFormat        string                 `json:"nameIdFormat,omitempty"`
+	RequestedContext    *saml.RequestedContext `json:"requestedContext,omitempty"`
+	ForceAuthn          bool                   `json:"forceAuthn,omitempty"`
+	// AllowUnsolicited accepts sign-ins that the provider started by itself.
+	AllowUnsolicited bool `json:"allowUnsolicited,omitempty"`
+	// SubjectFrom names the attribute that identifies a person, for providers that send no useful NameID.
+	SubjectFrom             string `json:"subjectFrom,omitempty"`
+	AllowSHA1               bool   `json:"allowSha1,omitempty"`
+	AllowCBC                bool   `json:"allowCbc,omitempty"`
+	EnforceCertificateDates bool   `json:"enforceCertificateDates,omitempty"`
+	ClockSkewSeconds        int    `json:"clockSkewSeconds,omitempty"`
+	MaxLifetimeMinutes      int    `json:"maxLifetimeMinutes,omitempty"`
+}
+
+// Certificate is a trusted certificate in PEM, for signing, encryption or (empty) both.
+type Certificate struct {
+	Use string `json:"use,omitempty"`
+	PEM string `json:"pem"`
+}
+
+// Parse reads the certificate.
+func (c Certificate) Parse() (*x509.Certificate, error) { return keys.ParseCertificate([]byte(c.PEM)) }
+
+// Parsed returns the certificates meant for a use, unreadable ones left out.
+func Parsed(list []Certificate, use string) []*x509.Certificate {
+	var out []*x509.Certificate
+	for _, c := range list {
+		if c.Use != "" && c.Use != use {
+			continue
+		}
+		if cert, err := c.Parse(); err == nil {
+			out = append(out, cert)
+		}
+	}
+	return out
+}
+
+// Problem is one thing wrong with a configuration, at a field such as saml.acs[0].location.
+type Problem struct {
+	Field   string `json:"field"`
+	Message string `json:"message"`
+}
+
+// Problems is the error for a configuration that can't be taken.
+type Problems []Problem
+
+func (p Problems) Error() string {
+	var lines []string
+	for _, one := range p {
+		lines = append(lines, one.Field+": "+one.Message)
+	}
+	return strings.Join(lines, "; ")
+}
+
+type validator struct{ problems Problems }
+
+func (v *validator) add(field, format string, args ...any) {
+	v.problems = append(v.problems, Problem{field, fmt.Sprintf(format, args...)})
+}
+
+func (v *validator) err() error {
+	if len(v.problems) == 0 {
+		return nil
+	}
+	return v.problems
+}
+
+var slugForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
+
+// Slug makes a slug out of a name.
+func Slug(name string) string {
+	s := regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(name), "-")
+	s = strings.Trim(s, "-")
+	if len(s) > 64 {
+		s = strings.Trim(s[:64], "-")
+	}
+	return s
+}
+
+func (v *validator) common(slug, name, description, contact string, tags []string, reach access.Reach) {
+	if !slugForm.MatchString(slug) {
+		v.add("slug", "%q can't stand in addresses; use 1 to 64 small letters, digits and dashes", slug)
+	}
+	if strings.TrimSpace(name) == "" || len(name) > 200 {
+		v.add("name", "a name of 1 to 200 characters is needed")
+	}
+	if len(description) > 4000 || len(contact) > 400 || len(tags) > 50 {
+		v.add("description", "description, contact or tags are too long")
+	}
+	if !slices.Contains(access.Reaches, reach) {
+		v.add("reach", "%q is no reach; draft, everyone and closed are", reach)
+	}
+}
+
+// Validate fills defaults and says what is wrong. A draft may lack the partner's values; what is missing before it can be opened is told by Missing.
+func (a *Application) Validate() error {
+	v := &validator{}
+	if a.Kind == "" {
+		a.Kind = "saml"
+	}
+	if a.Reach == "" {
+		a.Reach = access.Draft
+	}
+	if a.Subject.Source == "" {
+		a.Subject.Source = "profile"
+	}
+	if a.Subject.Source == "profile" && a.Subject.From == "" {
+		a.Subject.From = "preferred_username"
+	}
+	v.common(a.Slug, a.Name, a.Description, a.Contact, a.Tags, a.Reach)
+	if a.Kind != "saml" {
+		v.add("kind", "%q is no kind of application; saml is", a.Kind)
+	}
+	v.url("startUrl", a.StartURL)
+	v.subject(a.Subject)
+	if err := a.Mapping.Check(); err != nil {
+		v.add("mapping", "%s", err)
+	}
+	if a.SAML == nil {
+		a.SAML = &SAMLApplication{}
+	}
+	a.SAML.validate(v)
+	if a.Reach != access.Draft {
+		for _, m := range a.Missing() {
+			v.add("reach", "it can't be opened yet: %s", m)
+		}
+	}
+	return v.err()
+}
+
+func (v *validator) subject(s Subject) {
+	switch s.Source {
+	case "profile", "pairwise", "transient":
+	default:
+		v.add("subject.source", "%q is no source; profile, pairwise and transient are", s.Source)
+	}
+	if s.Source == "transient" && s.Format != "" && s.Format != saml.FormatTransient {
+		v.add("subject.format", "a transient subject has the transient format")
+	}
+}
+
+func (s *SAMLApplication) validate(v *validator) {
+	if s.EntityID != "" {
+		v.entityID("saml.entityId", s.EntityID)
+	}
+	v.endpoints("saml.acs", s.ACS, saml.ServiceACS)
+	v.certificates("saml.certificates", s.Certificates)
+	if s.Sign == "" {
+		s.Sign = "assertion"
+	}
+	v.oneOf("saml.sign", s.Sign, "assertion", "response", "both")
+	v.oneOf("saml.encrypt", s.Encrypt, "", "assertion", "nameid")
+	v.oneOf("saml.contentEncryption", s.ContentEncryption, "", xmlsig.AES256GCM, xmlsig.AES128GCM, xmlsig.AES256CBC, xmlsig.AES128CBC)
+	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
+	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
+	for i, l := range s.DeepLinks {
+		v.url(fmt.Sprintf("saml.deepLinks[%d]", i), l)
+	}
+	if s.Encrypt != "" && len(Parsed(s.Certificates, "encryption")) == 0 {
+		v.add("saml.encrypt", "to encrypt, a certificate of the application for encryption is needed")
+	}
+}
+
+// Missing lists what must be known before an application can be opened.
+func (a *Application) Missing() []string {
+	var out []string
+	if a.SAML == nil || a.SAML.EntityID == "" {
+		out = append(out, "the application's entity ID is missing")
+	}
+	if a.SAML == nil || len(a.SAML.ACS) == 0 {
+		out = append(out, "the application's ACS URL is missing")
+	}
+	if a.SAML != nil && a.SAML.RequireSignedRequests && len(Parsed(a.SAML.Certificates, "signing")) == 0 {
+		out = append(out, "signed requests are demanded, and no certificate to check them with is held")
+	}
+	if len(a.Providers) == 0 {
+		out = append(out, "no provider is chosen for it")
+	}
+	return out
+}
+
+// Validate fills defaults and says what is wrong.
+func (p *Provider) Validate() error {
+	v := &validator{}
+	if p.Kind == "" {
+		p.Kind = "saml"
+	}
+	if p.Reach == "" {
+		p.Reach = access.Draft
+	}
+	if p.Admission == "" {
+		p.Admission = "refuse"
+	}
+	v.common(p.Slug, p.Name, p.Description, p.Contact, p.Tags, p.Reach)
+	if p.Kind != "saml" {
+		v.add("kind", "%q is no kind of provider; saml is", p.Kind)
+	}
+	v.oneOf("admission", p.Admission, "refuse", "create")
+	if err := p.Mapping.Check(); err != nil {
+		v.add("mapping", "%s", err)
+	}
+	if p.SAML == nil {
+		p.SAML = &SAMLProvider{}
+	}
+	s := p.SAML
+	if s.EntityID != "" {
+		v.entityID("saml.entityId", s.EntityID)
+	}
+	v.endpoints("saml.sso", s.SSO, saml.ServiceSSO)
+	v.certificates("saml.certificates", s.Certificates)
+	if s.RequestBinding == "" {
+		s.RequestBinding = "HTTP-Redirect"
+	}
+	v.oneOf("saml.requestBinding", s.RequestBinding, "HTTP-Redirect", "HTTP-POST")
+	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
+	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
+	if s.RequestedContext != nil {
+		if s.RequestedContext.Comparison == "" {
+			s.RequestedContext.Comparison = "exact"
+		}
+		v.oneOf("saml.requestedContext.comparison", s.RequestedContext.Comparison, "exact", "minimum", "maximum", "better")
+	}
+	if s.MaxLifetimeMinutes < 0 || s.MaxLifetimeMinutes > 24*60 {
+		v.add("saml.maxLifetimeMinutes", "it must be between 0 (for the usual 720) and 1440")
+	}
+	if p.Reach != access.Draft {
+		for _, m := range p.Missing() {
+			v.add("reach", "it can't be opened yet: %s", m)
+		}
+	}
+	return v.err()
+}
+
+// Missing lists what must be known before a provider can be opened.
+func (p *Provider) Missing() []string {
+	var out []string
+	if p.SAML == nil || p.SAML.EntityID == "" {
+		out = append(out, "the provider's entity ID is missing")
+	}
+	if p.SAML == nil || p.SAML.Endpoint() == nil {
+		out = append(out, "the provider's SSO URL for the chosen binding is missing")
+	}
+	if p.SAML == nil || len(Parsed(p.SAML.Certificates, "signing")) == 0 {
+		out = append(out, "no certificate to check its signatures with is held")
+	}
+	return out
+}
+
+// Endpoint is the address to which requests go, by the binding that is set or the other one.
+func (s *SAMLProvider) Endpoint() *saml.Endpoint {
+	order := []string{saml.BindingRedirect, saml.BindingPost}
+	if s.RequestBinding == "HTTP-POST" {
+		slices.Reverse(order)
+	}
+	for _, b := range order {
+		for i := range s.SSO {
+			if s.SSO[i].Binding == b {
+				return &s.SSO[i]
+			}
+		}
+	}
+	return nil
+}
+
+func (v *validator) entityID(field, value string) {
+	if _, err := saml.ParseEntityID(value); err != nil {
+		v.add(field, "%s", err)
+	}
+}
+
+func (v *validator) oneOf(field, value string, allowed ...string) {
+	if !slices.Contains(allowed, value) {
+		v.add(field, "%q can't be chosen; it can be %s", value, strings.Trim(strings.Join(allowed, ", "), ", "))
+	}
+}
+
+func (v *validator) algorithm(field, value string) {
+	if value != "" && !xmlsig.Algorithm(value).Known() {
+		v.add(field, "%q is not a signature algorithm that is signed with here", value)
+	}
+}
+
+func (v *validator) skew(field string, seconds int) {
+	if seconds < 0 || seconds > 600 {
+		v.add(field, "it must be between 0 (for the usual 60) and 600 seconds")
+	}
+}
+
+// URL checks an address that a browser is sent to.
+func (v *validator) url(field, value string) {
+	if value == "" {
+		return
+	}
+	if err := CheckURL(value); err != nil {
+		v.add(field, "%s", err)
+	}
+}
+
+// CheckURL accepts absolute http and https addresses without user information or fragment, and explains what else was entered.
+func CheckURL(value string) error {
+	switch u, err := url.Parse(value); {
+	case strings.TrimSpace(value) != value:
+		return fmt.Errorf("%q begins or ends with white space", value)
+	case len(value) > 2000:
+		return fmt.Errorf("the address has %d characters; 2000 are the most", len(value))
+	case strings.HasPrefix(value, "-----BEGIN"):
+		return fmt.Errorf("this is a certificate or key, not an address")
+	case err != nil:
+		return fmt.Errorf("%q is not an address: %v", value, err)
+	case u.Scheme == "" && strings.Contains(value, "."):
+		return fmt.Errorf("%q lacks its beginning; did you mean https://%s?", value, value)
+	case u.Scheme != "https" && u.Scheme != "http":
+		return fmt.Errorf("%q is not an http or https address", value)
+	case u.Host == "":
+		return fmt.Errorf("%q names no host", value)
+	case u.User != nil:
+		return fmt.Errorf("%q carries a user name, which an address here must not", value)
+	case u.Fragment != "":
+		return fmt.Errorf("%q carries a fragment (#…), which never reaches a server", value)
+	}
+	return nil
+}
+
+func (v *validator) endpoints(field string, list []saml.Endpoint, service string) {
+	if len(list) > 200 {
+		v.add(field, "there are %d addresses; 200 are the most", len(list))
+		return
+	}
+	indexes := map[int]bool{}
+	for i := range list {
+		e := &list[i]
+		at := fmt.Sprintf("%s[%d]", field, i)
+		e.Service = service
+		e.Binding = saml.BindingURI(e.Binding)
+		if e.Binding == "" {
+			e.Binding = saml.BindingPost
+		}
+		if e.Location == "" {
+			v.add(at+".location", "the address is missing")
+		}
+		v.url(at+".location", e.Location)
+		if e.Index != nil {
+			if indexes[*e.Index] {
+				v.add(at+".index", "the index %d stands twice", *e.Index)
+			}
+			indexes[*e.Index] = true
+		}
+	}
+}
+
+func (v *validator) certificates(field string, list []Certificate) {
+	if len(list) > 32 {
+		v.add(field, "there are %d certificates; 32 are the most", len(list))
+		return
+	}
+	for i, c := range list {
+		at := fmt.Sprintf("%s[%d]", field, i)
+		v.oneOf(at+".use", c.Use, "", "signing", "encryption")
+		cert, err := c.Parse()
+		if err != nil {
+			v.add(at+".pem", "%s", err)
+			continue
+		}
+		if err := xmlsig.CheckKey(cert.PublicKey); err != nil {
+			v.add(at+".pem", "%s", err)
+		}
+		list[i].PEM = string(keys.EncodeCertificate(cert.Raw))
+	}
+}

@@ -1,0 +1,265 @@
+// Package demo is the made-up world of Saltmere Ferries: a gate, its stand-ins and their people, running on loopback.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"path/filepath"
+	"text/template"
+	"time"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/gate"
+	"innergate/server"
+	"innergate/standin"
+	"innergate/store"
+)
+
+//go:embed saltmere.yaml
+var scenario string
+
+// Options says how the world is started.
+type Options struct {
+	// Folder holds the gate's data.
+	Folder string
+	// Ports are those of gate, Saltmere Staff, Crew Rota and Ticket Desk; 0 takes a free one.
+	Ports [4]int
+	// TLS, if set, serves all of them by TLS under host names of .example; else they are reached by http at 127.0.0.1.
+	TLS      *tls.Config
+	Console  fs.FS
+	Log      *slog.Logger
+	Recorder *standin.Recorder
+	Version  string
+	// InFlight raises the gate's limit of sign-ins in flight, for load tests.
+	InFlight int
+	Now      func() time.Time
+}
+
+// World is the running demo.
+type World struct {
+	URL, StaffURL, RotaURL, DeskURL string
+	Gate                            *gate.Gate
+	Staff                           *standin.Provider
+	Rota, Desk                      *standin.Application
+	// Token is an API token of an engineer; Name and Password are an owner's.
+	Token, Name, Password string
+
+	store   *store.Store
+	server  *server.Server
+	closers []func()
+}
+
+var hosts = [4]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example"}
+
+// Hosts are the names under which the world is served by TLS.
+func Hosts() []string { return hosts[:] }
+
+// Start starts everything.
+func Start(ctx context.Context, o Options) (w *World, err error) {
+	w = &World{}
+	defer func() {
+		if err != nil {
+			w.Close()
+		}
+	}()
+	var listeners [4]net.Listener
+	var urls [4]string
+	for i := range listeners {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", o.Ports[i]))
+		if err != nil {
+			return w, fmt.Errorf("the port %d can't be used: %w. Give other ports, or stop what uses it", o.Ports[i], err)
+		}
+		listeners[i] = l
+		w.closers = append(w.closers, func() { l.Close() })
+		port := l.Addr().(*net.TCPAddr).Port
+		urls[i] = fmt.Sprintf("http://127.0.0.1:%d", port)
+		if o.TLS != nil {
+			urls[i] = fmt.Sprintf("https://%s:%d", hosts[i], port)
+		}
+	}
+	w.URL, w.StaffURL, w.RotaURL, w.DeskURL = urls[0], urls[1], urls[2], urls[3]
+	if err := w.standins(o); err != nil {
+		return w, err
+	}
+	if err := w.openGate(ctx, o); err != nil {
+		return w, err
+	}
+	go func() {
+		if err := w.server.Serve(listeners[0], o.TLS); err != nil && !errors.Is(err, net.ErrClosed) && o.Log != nil {
+			o.Log.Error("the gate's server ended", "error", err)
+		}
+	}()
+	for i, h := range []http.Handler{w.Staff.Handler(), w.Rota.Handler(), w.Desk.Handler()} {
+		l := listeners[i+1]
+		if o.TLS != nil {
+			l = tls.NewListener(l, o.TLS)
+		}
+		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)}
+		w.closers = append(w.closers, func() { s.Close() })
+		go s.Serve(l) // ends with Close
+	}
+	return w, nil
+}
+
+func (w *World) standins(o Options) error {
+	var err error
+	if w.Staff, err = standin.NewProvider("Saltmere Staff", w.StaffURL, staff(), 2*365*24*time.Hour); err != nil {
+		return err
+	}
+	if w.Rota, err = standin.NewApplication("Crew Rota", w.RotaURL); err != nil {
+		return err
+	}
+	if w.Desk, err = standin.NewApplication("Ticket Desk", w.DeskURL); err != nil {
+		return err
+	}
+	w.Desk.SPInitiatedOnly = true
+	w.Desk.Format = saml.FormatPersistent
+	w.Staff.Recorder, w.Rota.Recorder, w.Desk.Recorder = o.Recorder, o.Recorder, o.Recorder
+	if o.Now != nil {
+		w.Staff.Now, w.Rota.Now, w.Desk.Now = o.Now, o.Now, o.Now
+	}
+	w.Staff.Starts = [][2]string{{"Crew Rota", w.URL + "/start/crew-rota"}, {"Ticket Desk", w.URL + "/start/ticket-desk"}}
+	w.Staff.Partner = w.URL + "/saml/sp"
+	// The stand-ins hold what the gate's metadata says, read anew each time, as a peer that refreshes often.
+	w.Staff.FindPartner = func(entityID string) (*standin.Partner, error) {
+		if entityID != w.URL+"/saml/sp" {
+			return nil, errors.New("it is not the gate")
+		}
+		role, err := w.ours("saltmere-staff", saml.RoleSP)
+		if err != nil {
+			return nil, err
+		}
+		return &standin.Partner{EntityID: entityID, ACS: role.Service(saml.ServiceACS)[0].Location, Certificates: role.Certificates("signing")}, nil
+	}
+	idp := func() (*standin.IDP, error) {
+		role, err := w.ours("", saml.RoleIDP)
+		if err != nil {
+			return nil, err
+		}
+		return &standin.IDP{EntityID: w.URL + "/saml/idp", SSO: role.Service(saml.ServiceSSO)[0].Location, Certificates: role.Certificates("signing")}, nil
+	}
+	w.Rota.IDP, w.Desk.IDP = idp, idp
+	return nil
+}
+
+// ours reads the gate's metadata as a partner would.
+func (w *World) ours(provider string, kind saml.RoleKind) (*saml.Role, error) {
+	if w.Gate == nil {
+		return nil, errors.New("the gate has not started yet")
+	}
+	doc, err := w.Gate.OurMetadata(context.Background(), provider, false)
+	if err != nil {
+		return nil, err
+	}
+	read := saml.ReadMetadata(doc, time.Now())
+	if len(read.Entities) != 1 || read.Entities[0].Role(kind) == nil {
+		return nil, errors.New("the gate's metadata can't be read")
+	}
+	return read.Entities[0].Role(kind), nil
+}
+
+const demoPassword = "ebb and flood tide"
+
+func (w *World) openGate(ctx context.Context, o Options) error {
+	master, err := store.MasterKey("", filepath.Join(o.Folder, "master.key"), true)
+	if err != nil {
+		return err
+	}
+	sealer, err := store.NewSealer(master)
+	if err != nil {
+		return err
+	}
+	if w.store, err = store.Open(o.Folder, sealer); err != nil {
+		return err
+	}
+	w.closers = append(w.closers, w.store.Close)
+	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &gate.Fetcher{AllowPrivate: true}, InFlight: o.InFlight, Now: o.Now})
+	if err != nil {
+		return err
+	}
+	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log})
+	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) })
+	return w.furnish(ctx)
+}
+
+// furnish loads the scenario and makes the administrator and the token with which the demo is looked at.
+func (w *World) furnish(ctx context.Context) error {
+	text, err := w.Scenario()
+	if err != nil {
+		return err
+	}
+	if _, err := w.Gate.LoadConfig(ctx, gate.System, api.ConfigFile{YAML: text}); err != nil {
+		return fmt.Errorf("the scenario can't be loaded: %w", err)
+	}
+	w.Name, w.Password = "Fenna", demoPassword
+	if needed, err := w.Gate.SetupNeeded(ctx); err != nil {
+		return err
+	} else if needed {
+		if _, err := w.Gate.AddAdministrator(ctx, gate.System, api.NewAdministrator{Name: w.Name, Role: gate.RoleOwner, Password: w.Password}); err != nil {
+			return err
+		}
+	}
+	token, err := w.Gate.NewToken(ctx, gate.System, api.NewToken{Name: "demo", Role: gate.RoleOwner, Days: 1})
+	if err != nil {
+		return err
+	}
+	w.Token = token.Secret
+	return nil
+}
+
+// Scenario is the demo's configuration file with this world's addresses and certificates.
+func (w *World) Scenario() (string, error) {
+	quoted := func(doc []byte, err error) (string, error) {
+		if err != nil {
+			return "", err
+		}
+		read := saml.ReadMetadata(doc, time.Now())
+		cert := read.Entities[0].Roles[0].Certificates("signing")[0]
+		pem, err := json.Marshal(string(keys.EncodeCertificate(cert.Raw)))
+		return string(pem), err
+	}
+	staffCert, err := quoted(w.Staff.Metadata())
+	if err != nil {
+		return "", err
+	}
+	rotaCert, err := quoted(w.Rota.Metadata())
+	if err != nil {
+		return "", err
+	}
+	t, err := template.New("scenario").Parse(scenario)
+	if err != nil {
+		return "", err
+	}
+	var b bytes.Buffer
+	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert})
+	return b.String(), err
+}
+
+// Client is a client with the demo's token.
+func (w *World) Client() *client.Client { return client.New(w.URL, w.Token) }
+
+// Close stops everything, the newest first.
+func (w *World) Close() {
+	for i := len(w.closers) - 1; i >= 0; i-- {
+		w.closers[i]()
+	}
+	w.closers = nil
+}
+
+// SelfSignedTLS makes a certificate authority and a server certificate for the world's host names, for tests over TLS.
+func SelfSignedTLS() (*tls.Config, *x509.Certificate, error) {
+	return newTestCA(hosts[:])
+}

@@ -1,0 +1,88 @@
+package demo_test
+
+import (
+	"context"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/demo"
+)
+
+func start(t testing.TB, o demo.Options) *demo.World {
+	t.Helper()
+	o.Folder = t.TempDir()
+	w, err := demo.Start(context.Background(), o)
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	return w
+}
+
+func TestSignInBegunAtTheApplication(t *testing.T) {
+	w, ctx := start(t, demo.Options{}), context.Background()
+	b := demo.NewWalker(nil)
+	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in?to=week-47", "zoberg"))
+	require.Equal(t, http.StatusOK, b.Status, b.Text)
+	assert.Equal(t, "zoberg", b.Inner("nameid"))
+	assert.Equal(t, "the application", b.Inner("begun"))
+	assert.Contains(t, b.Text, "Zoë Öberg")
+	assert.Contains(t, b.Text, "week-47")
+	assert.NotContains(t, b.Text, "ferry-crew")
+
+	traces, err := w.Client().Traces(ctx, client.Page{})
+	require.NoError(t, err)
+	require.Len(t, traces.Items, 1)
+	assert.Equal(t, "signed-in", traces.Items[0].Outcome)
+	x, err := w.Client().Trace(ctx, traces.Items[0].Reference)
+	require.NoError(t, err)
+	messages, checks := 0, 0
+	steps := map[string]bool{}
+	for _, e := range x.Entries {
+		steps[string(e.Step)] = true
+		if e.Message != nil {
+			messages++
+			assert.NotEmpty(t, e.Decoded)
+		}
+		if e.Check != nil {
+			checks++
+			assert.True(t, e.Check.OK, e.Check.Name)
+		}
+	}
+	assert.Equal(t, 4, messages)
+	assert.Greater(t, checks, 20)
+	assert.Len(t, steps, 7)
+}
+
+func TestSignInBegunAtTheGateAndAtTheProvider(t *testing.T) {
+	w, ctx := start(t, demo.Options{}), context.Background()
+	b := demo.NewWalker(nil)
+	require.NoError(t, b.SignIn(ctx, w.URL+"/start/crew-rota", "mvoss"))
+	assert.Equal(t, "mvoss", b.Inner("nameid"), b.Text)
+	assert.Equal(t, "the identity provider", b.Inner("begun"))
+
+	b = demo.NewWalker(nil)
+	require.NoError(t, b.Get(ctx, w.StaffURL))
+	require.NoError(t, b.Post(ctx, w.StaffURL+"/start", map[string][]string{"person": {"jhale"}, "application": {w.URL + "/start/crew-rota"}}))
+	require.NoError(t, b.Onward(ctx))
+	assert.Equal(t, "jhale", b.Inner("nameid"), b.Text)
+}
+
+func TestRehearsal(t *testing.T) {
+	w, ctx := start(t, demo.Options{}), context.Background()
+	for _, flow := range []string{"sp", "idp"} {
+		r, err := w.Client().NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: flow})
+		require.NoError(t, err)
+		b := demo.NewWalker(nil)
+		require.NoError(t, b.Rehearse(ctx, r.Link, "mvoss"))
+		assert.Equal(t, "mvoss", b.Inner("nameid"), b.Text)
+		r, err = w.Client().Rehearsal(ctx, r.ID)
+		require.NoError(t, err)
+		require.Len(t, r.Traces, 1)
+		assert.True(t, r.Traces[0].Rehearsal)
+		assert.Equal(t, "signed-in", r.Traces[0].Outcome)
+	}
+}

@@ -1,0 +1,182 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/net/html"
+)
+
+// Walker goes through sign-ins as a browser would, by plain HTTP: it keeps cookies, follows redirects and sends forms.
+type Walker struct {
+	HTTP *http.Client
+	// Page is the last page, Address where it came from.
+	Page    *html.Node
+	Text    string
+	Address *url.URL
+	Status  int
+}
+
+// NewWalker makes one with an empty cookie jar. The transport may be nil.
+func NewWalker(transport http.RoundTripper) *Walker {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		panic(err) // without options it can't fail
+	}
+	return &Walker{HTTP: &http.Client{Jar: jar, Transport: transport, Timeout: 30 * time.Second}}
+}
+
+// Get opens an address.
+func (w *Walker) Get(ctx context.Context, address string) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return err
+	}
+	return w.do(r)
+}
+
+// Post sends a form as a browser does, which says from where it comes.
+func (w *Walker) Post(ctx context.Context, address string, form url.Values) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(form.Encode()))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	if w.Address != nil {
+		r.Header.Set("Origin", w.Address.Scheme+"://"+w.Address.Host)
+	}
+	return w.do(r)
+}
+
+func (w *Walker) do(r *http.Request) error {
+	answer, err := w.HTTP.Do(r)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, 4<<20))
+	if err != nil {
+		return err
+	}
+	w.Text, w.Address, w.Status = string(body), answer.Request.URL, answer.StatusCode
+	w.Page, err = html.Parse(strings.NewReader(w.Text))
+	return err
+}
+
+func attr(n *html.Node, name string) string {
+	for _, a := range n.Attr {
+		if a.Key == name {
+			return a.Val
+		}
+	}
+	return ""
+}
+
+// Find returns the first element for which match holds.
+func (w *Walker) Find(match func(*html.Node) bool) *html.Node {
+	for n := range w.Page.Descendants() {
+		if n.Type == html.ElementNode && match(n) {
+			return n
+		}
+	}
+	return nil
+}
+
+// Inner is the text of the element with this id.
+func (w *Walker) Inner(id string) string {
+	n := w.Find(func(n *html.Node) bool { return attr(n, "id") == id })
+	if n == nil {
+		return ""
+	}
+	var b strings.Builder
+	for c := range n.Descendants() {
+		if c.Type == html.TextNode {
+			b.WriteString(c.Data)
+		}
+	}
+	return b.String()
+}
+
+// Submit sends the page's form, with extra values for what a person would choose.
+func (w *Walker) Submit(ctx context.Context, extra url.Values) error {
+	form := w.Find(func(n *html.Node) bool { return n.Data == "form" })
+	if form == nil {
+		return fmt.Errorf("the page at %s has no form", w.Address)
+	}
+	values := url.Values{}
+	for n := range form.Descendants() {
+		if n.Type == html.ElementNode && n.Data == "input" {
+			values.Add(attr(n, "name"), attr(n, "value"))
+		}
+	}
+	for k, v := range extra {
+		values[k] = v
+	}
+	target, err := w.Address.Parse(attr(form, "action"))
+	if err != nil {
+		return err
+	}
+	return w.Post(ctx, target.String(), values)
+}
+
+// Onward follows pages that send on by themselves: a refresh, or a form that a script would send.
+func (w *Walker) Onward(ctx context.Context) error {
+	for range 10 {
+		refresh := w.Find(func(n *html.Node) bool { return n.Data == "meta" && attr(n, "http-equiv") == "refresh" })
+		if refresh != nil {
+			_, address, _ := strings.Cut(attr(refresh, "content"), "url=")
+			if err := w.Get(ctx, address); err != nil {
+				return err
+			}
+			continue
+		}
+		script := w.Find(func(n *html.Node) bool { return n.Data == "script" })
+		form := w.Find(func(n *html.Node) bool { return n.Data == "form" })
+		if script == nil || form == nil {
+			return nil
+		}
+		if err := w.Submit(ctx, nil); err != nil {
+			return err
+		}
+	}
+	return errors.New("the way has no end: more than ten pages sent on by themselves")
+}
+
+// SignIn goes from an address through the provider's page, as the person with this user name, until no page sends on.
+func (w *Walker) SignIn(ctx context.Context, address, user string) error {
+	if err := w.Get(ctx, address); err != nil {
+		return err
+	}
+	return w.choose(ctx, user)
+}
+
+func (w *Walker) choose(ctx context.Context, user string) error {
+	if err := w.Onward(ctx); err != nil {
+		return err
+	}
+	if w.Find(func(n *html.Node) bool { return n.Data == "button" && attr(n, "name") == "person" }) == nil {
+		return nil
+	}
+	if err := w.Submit(ctx, url.Values{"person": {user}}); err != nil {
+		return err
+	}
+	return w.Onward(ctx)
+}
+
+// Rehearse opens a rehearsal's link, begins, and signs in.
+func (w *Walker) Rehearse(ctx context.Context, link, user string) error {
+	if err := w.Get(ctx, link); err != nil {
+		return err
+	}
+	if err := w.Submit(ctx, nil); err != nil {
+		return err
+	}
+	return w.choose(ctx, user)
+}

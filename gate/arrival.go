@@ -1,0 +1,177 @@
+package gate
+
+import (
+	"context"
+	"net/url"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+const (
+	arrivalLife       = 2 * time.Minute
+	arrivalsByAddress = 200
+	arrivalsInAll     = 5000
+)
+
+// arrival is a message that came for a sign-in.
+type arrival struct{ response *saml.IncomingResponse }
+
+// KeepArrival stores what another site had the browser post, and returns the handle under which the browser's next, same-site request finds it: only that one
+// carries our cookies.
+func (g *Gate) KeepArrival(ctx context.Context, address, place, param, value, relay string) (string, error) {
+	handle := randomToken()
+	now := g.Now().UTC()
+	a := store.Arrival{Handle: handle, Address: address, Place: place, Param: param, Value: []byte(value), Relay: relay, CreatedAt: now}
+	return handle, g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var mine, all int64
+		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals WHERE address = ? LIMIT ?)", address, arrivalsByAddress).Scan(&mine).Error; err != nil {
+			return err
+		}
+		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals LIMIT ?)", arrivalsInAll).Scan(&all).Error; err != nil {
+			return err
+		}
+		if mine >= arrivalsByAddress || all >= arrivalsInAll {
+			return explain.New("gate.busy", explain.Fact("address", address))
+		}
+		return tx.Create(&a).Error
+	})
+}
+
+// takeArrival uses a handle up.
+func (g *Gate) takeArrival(ctx context.Context, handle, place string) (*store.Arrival, error) {
+	var rows []store.Arrival
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Raw("DELETE FROM arrivals WHERE handle = ? AND place = ? RETURNING *", handle, place).Scan(&rows).Error
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 || g.Now().Sub(rows[0].CreatedAt) > arrivalLife {
+		return nil, explain.New("browser.finished")
+	}
+	return &rows[0], nil
+}
+
+// FailArrival is the answer where a posted message could not even be kept.
+func (g *Gate) FailArrival(ctx context.Context, b Browser, err error) *Next {
+	return g.failed(ctx, g.begin(b, "sp"), err)
+}
+
+// AskPosted goes on with an AuthnRequest that was posted.
+func (g *Gate) AskPosted(ctx context.Context, b Browser, handle string) *Next {
+	a, err := g.takeArrival(ctx, handle, "sso")
+	if err != nil {
+		return g.failed(ctx, g.begin(b, "sp"), err)
+	}
+	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, g.SSOLocation())
+	if err != nil {
+		return g.Unreadable(ctx, b, err)
+	}
+	return g.AskSAML(ctx, b, received)
+}
+
+// Unreadable is the answer to a message whose transport form can't be undone.
+func (g *Gate) Unreadable(ctx context.Context, b Browser, err error) *Next {
+	return g.failed(ctx, g.begin(b, "sp"), explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
+}
+
+// ReceiveSAML goes on with a response that was posted to a provider's ACS.
+func (g *Gate) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) *Next {
+	stranger := g.begin(b, "provider")
+	stranger.rec.Begin(trace.Receive)
+	kept, err := g.takeArrival(ctx, handle, "acs/"+slug)
+	if err != nil {
+		return g.failed(ctx, stranger, err)
+	}
+	p, err := g.provider(ctx, slug)
+	if err != nil {
+		return g.failed(ctx, stranger, err)
+	}
+	stranger.provider = p
+	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(slug))
+	if err != nil {
+		return g.failed(ctx, stranger, explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
+	}
+	message := trace.Message{From: trace.Provider, To: trace.Gate, Name: "Response", Binding: "HTTP-POST", Address: received.Location, Raw: string(received.XML), RelayState: kept.Relay}
+	response, err := saml.OpenResponse(received)
+	if err != nil {
+		stranger.rec.Message(message)
+		return g.failed(ctx, stranger, err)
+	}
+	s := stranger
+	if response.ClaimedInResponseTo() != "" || b.SignIns[kept.Relay] != "" {
+		resumed, err := g.resume(ctx, b, kept.Relay)
+		if err == nil && resumed.row.ProviderID != p.id {
+			// An answer of one provider in another one's sign-in: a mix-up, or an attack.
+			resumed.row.BrowserHash, err = nil, explain.New("saml.provider-unknown", explain.Pair("provider", nameOf(resumed.provider), p.Name))
+		}
+		resumed.rec.Message(message)
+		if err != nil {
+			if resumed.provider == nil {
+				resumed.provider = p
+			}
+			return g.failed(ctx, resumed, err)
+		}
+		s = resumed
+	} else {
+		s.rec.Message(message)
+		if err := g.uninvited(ctx, s, kept.Relay); err != nil {
+			return g.failed(ctx, s, err)
+		}
+		if next := g.ownStart(ctx, s); next != nil {
+			return next
+		}
+	}
+	who, err := g.providerSide(p).receive(ctx, s, &arrival{response})
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.finish(ctx, s, who)
+}
+
+func nameOf(p *provider) string {
+	if p == nil {
+		return "none yet"
+	}
+	return p.Name
+}
+
+// uninvited prepares a sign-in that the provider began: RelayState names the application by its start address or short name.
+func (g *Gate) uninvited(ctx context.Context, s *signIn, relay string) error {
+	if !s.provider.SAML.AllowUnsolicited {
+		return explain.New("saml.unsolicited")
+	}
+	slug, to := relay, ""
+	if rest, ok := strings.CutPrefix(relay, g.PublicURL+"/start/"); ok {
+		slug = rest
+		if path, query, ok := strings.Cut(rest, "?"); ok {
+			slug = path
+			if v, err := url.ParseQuery(query); err == nil {
+				to = v.Get("to")
+			}
+		}
+	}
+	app, err := g.application(ctx, slug)
+	if isNotFound(err) || err == nil && !contains(app.Providers, s.provider.Slug) {
+		return explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
+	}
+	if err != nil {
+		return err
+	}
+	s.app = app
+	if err := s.provider.Reach.Serves("provider", s.provider.Name, false); err != nil {
+		return err
+	}
+	if err := app.Reach.Serves("application", app.Name, false); err != nil {
+		return err
+	}
+	s.rec.Decide(trace.Decision{About: "application", Result: app.Name, By: "RelayState " + relay})
+	return s.unsolicited(to)
+}

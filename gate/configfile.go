@@ -1,0 +1,205 @@
+package gate
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/config"
+	"innergate/store"
+)
+
+// file is the form of a configuration file.
+type file struct {
+	Providers    []config.Provider    `json:"providers,omitempty"`
+	Applications []config.Application `json:"applications,omitempty"`
+}
+
+// readFile reads YAML strictly: a key that is not known is an error that names its line.
+func readFile(text string) (*file, error) {
+	doc, err := yaml.YAMLToJSON([]byte(text))
+	if err != nil {
+		return nil, badRequest("yaml", "The file is not YAML: "+yaml.FormatError(err, false, false), "")
+	}
+	if bytes.Equal(bytes.TrimSpace(doc), []byte("null")) {
+		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named providers and applications.")
+	}
+	dec := json.NewDecoder(bytes.NewReader(doc))
+	dec.DisallowUnknownFields()
+	var f file
+	if err := dec.Decode(&f); err != nil {
+		return nil, badRequest("config-form", fileReason(text, err), "Compare with what `innergate config export` writes.")
+	}
+	return &f, nil
+}
+
+var unknownField = regexp.MustCompile(`unknown field "([^"]+)"`)
+
+// fileReason says what is wrong with a file and in which line.
+func fileReason(text string, err error) string {
+	var wrong *json.UnmarshalTypeError
+	if m := unknownField.FindStringSubmatch(err.Error()); m != nil {
+		return fmt.Sprintf("The key %q%s is not known.", m[1], lineOf(text, m[1]))
+	}
+	if errors.As(err, &wrong) {
+		name := wrong.Field[strings.LastIndexByte(wrong.Field, '.')+1:]
+		return fmt.Sprintf("The key %q%s should hold a %s, not a %s.", name, lineOf(text, name), kindInWords(wrong.Type.Kind().String()), wrong.Value)
+	}
+	return "The file has another form than a configuration: " + strings.TrimPrefix(err.Error(), "json: ") + "."
+}
+
+func kindInWords(kind string) string {
+	switch kind {
+	case "slice":
+		return "list"
+	case "struct", "ptr", "map":
+		return "group of keys"
+	case "bool":
+		return "true or false"
+	case "string":
+		return "text"
+	}
+	return "number"
+}
+
+func lineOf(text, key string) string {
+	for i, l := range strings.Split(text, "\n") {
+		if strings.HasPrefix(strings.TrimLeft(l, " -\t"), key+":") {
+			return fmt.Sprintf(" in line %d", i+1)
+		}
+	}
+	return ""
+}
+
+// LoadConfig creates and updates what the file describes, all or nothing. Loading twice changes nothing the second time. What the file does not mention stays.
+func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.ConfigFile) (*api.ConfigResult, error) {
+	f, err := readFile(in.YAML)
+	if err != nil {
+		return nil, err
+	}
+	var problems config.Problems
+	seen := map[string]bool{}
+	note := func(kind string, i int, slug string, err error) {
+		at := fmt.Sprintf("%s[%d] (%s)", kind, i, slug)
+		if seen[kind+slug] {
+			problems = append(problems, config.Problem{Field: at, Message: "the short name stands twice in the file"})
+		}
+		seen[kind+slug] = true
+		var own config.Problems
+		if errors.As(err, &own) {
+			for _, p := range own {
+				problems = append(problems, config.Problem{Field: at + "." + p.Field, Message: p.Message})
+			}
+		}
+	}
+	for i := range f.Providers {
+		note("providers", i, f.Providers[i].Slug, f.Providers[i].Validate())
+	}
+	for i := range f.Applications {
+		note("applications", i, f.Applications[i].Slug, f.Applications[i].Validate())
+	}
+	if len(problems) > 0 {
+		return nil, invalid(problems)
+	}
+	result := &api.ConfigResult{Created: []string{}, Updated: []string{}, Unchanged: []string{}}
+	errPreview := errors.New("only looked at")
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := g.loadFile(tx, who, f, result); err != nil {
+			return err
+		}
+		if in.Preview {
+			return errPreview
+		}
+		return nil
+	})
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	return result, err
+}
+
+func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, result *api.ConfigResult) error {
+	now := g.Now().UTC()
+	sort := func(kind, slug, held, body string, found bool) string {
+		name := kind + " " + slug
+		switch {
+		case !found:
+			result.Created = append(result.Created, name)
+			return ""
+		case held == body:
+			result.Unchanged = append(result.Unchanged, name)
+		default:
+			result.Updated = append(result.Updated, name)
+		}
+		return slug
+	}
+	for _, p := range f.Providers {
+		var row store.Provider
+		if err := tx.Where("slug = ?", p.Slug).Limit(1).Find(&row).Error; err != nil {
+			return err
+		}
+		if err := g.writeProvider(tx, now, who, sort("provider", p.Slug, row.Body, mustJSON(p), row.ID != ""), p, 0); err != nil {
+			return err
+		}
+	}
+	for _, a := range f.Applications {
+		for _, slug := range a.Providers {
+			var n int64
+			if err := tx.Model(&store.Provider{}).Where("slug = ?", slug).Count(&n).Error; err != nil {
+				return err
+			}
+			if n == 0 {
+				return problem(http.StatusUnprocessableEntity, "provider-unknown", "A provider is missing", fmt.Sprintf("The application %s names the provider %q, which is neither here nor in the file.", a.Slug, slug), "Add the provider to the file, or correct its short name.")
+			}
+		}
+		var row store.Application
+		if err := tx.Where("slug = ?", a.Slug).Limit(1).Find(&row).Error; err != nil {
+			return err
+		}
+		if err := g.writeApplication(tx, now, who, sort("application", a.Slug, row.Body, mustJSON(a), row.ID != ""), a, 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ExportConfig writes the whole configuration as a file that LoadConfig reads.
+func (g *Gate) ExportConfig(ctx context.Context) (string, error) {
+	var f file
+	var providers []store.Provider
+	if err := g.Store.Read(ctx).Order("slug").Find(&providers).Error; err != nil {
+		return "", store.Clear(err)
+	}
+	for _, row := range providers {
+		p, err := decodeBody[config.Provider](row.Body)
+		if err != nil {
+			return "", err
+		}
+		f.Providers = append(f.Providers, p)
+	}
+	var apps []store.Application
+	if err := g.Store.Read(ctx).Order("slug").Find(&apps).Error; err != nil {
+		return "", store.Clear(err)
+	}
+	for _, row := range apps {
+		a, err := decodeBody[config.Application](row.Body)
+		if err != nil {
+			return "", err
+		}
+		f.Applications = append(f.Applications, a)
+	}
+	out, err := yaml.MarshalWithOptions(f, yaml.UseJSONMarshaler(), yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+	if err != nil {
+		return "", err
+	}
+	return "# Inner Gate configuration: `innergate config load FILE` creates and updates what stands here.\n" + string(out), nil
+}

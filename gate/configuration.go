@@ -1,0 +1,524 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/checkup"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/store"
+)
+
+// application is an application made ready for sign-ins.
+type application struct {
+	config.Application
+	id       string
+	revision int
+	mapping  *claims.Compiled
+	signing  []*saml.Certificate
+}
+
+type provider struct {
+	config.Provider
+	id       string
+	revision int
+	mapping  *claims.Compiled
+	signing  []*saml.Certificate
+}
+
+// application finds one by slug.
+func (g *Gate) application(ctx context.Context, slug string) (*application, error) {
+	return g.findApplication(ctx, slug, "slug = ?", slug)
+}
+
+// applicationByEntity finds one by its SAML entity ID.
+func (g *Gate) applicationByEntity(ctx context.Context, id string) (*application, error) {
+	return g.findApplication(ctx, "entity:"+id, "entity_id = ?", id)
+}
+
+func (g *Gate) applicationByID(ctx context.Context, id string) (*application, error) {
+	return g.findApplication(ctx, "id:"+id, "id = ?", id)
+}
+
+func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*application, error) {
+	c, err := g.cache(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if a, ok := c.apps.Load(key); ok {
+		return a.(*application), nil
+	}
+	var row store.Application
+	if err := g.Store.Read(ctx).Where(where, value).Take(&row).Error; err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, notFound("application", value)
+		}
+		return nil, store.Clear(err)
+	}
+	a := &application{id: row.ID, revision: row.Revision}
+	if err := json.Unmarshal([]byte(row.Body), &a.Application); err != nil {
+		return nil, fmt.Errorf("the record of application %s can't be read: %w", row.Slug, err)
+	}
+	if a.mapping, err = a.Mapping.Compile(); err != nil {
+		return nil, err
+	}
+	a.signing = config.Parsed(a.SAML.Certificates, "signing")
+	c.apps.Store(key, a)
+	return a, nil
+}
+
+// provider finds one by slug.
+func (g *Gate) provider(ctx context.Context, slug string) (*provider, error) {
+	return g.findProvider(ctx, slug, "slug = ?", slug)
+}
+
+func (g *Gate) providerByID(ctx context.Context, id string) (*provider, error) {
+	return g.findProvider(ctx, "id:"+id, "id = ?", id)
+}
+
+func (g *Gate) findProvider(ctx context.Context, key, where, value string) (*provider, error) {
+	c, err := g.cache(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if p, ok := c.providers.Load(key); ok {
+		return p.(*provider), nil
+	}
+	var row store.Provider
+	if err := g.Store.Read(ctx).Where(where, value).Take(&row).Error; err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, notFound("provider", value)
+		}
+		return nil, store.Clear(err)
+	}
+	p := &provider{id: row.ID, revision: row.Revision}
+	if err := json.Unmarshal([]byte(row.Body), &p.Provider); err != nil {
+		return nil, fmt.Errorf("the record of provider %s can't be read: %w", row.Slug, err)
+	}
+	if p.mapping, err = p.Mapping.Compile(); err != nil {
+		return nil, err
+	}
+	p.signing = config.Parsed(p.SAML.Certificates, "signing")
+	c.providers.Store(key, p)
+	return p, nil
+}
+
+func entityColumn(id string) *string {
+	if id == "" {
+		return nil
+	}
+	return &id
+}
+
+// saved is what both kinds of objects have in common when they are written.
+type saved struct {
+	kind, id, slug, name, entityID, reach, body string
+}
+
+// conflict explains a record that is there already.
+func (g *Gate) conflict(tx *gorm.DB, s saved) error {
+	for _, q := range []struct {
+		model             any
+		column, value, as string
+	}{{&store.Application{}, "slug", s.slug, "application"}, {&store.Application{}, "entity_id", s.entityID, "application"}, {&store.Provider{}, "slug", s.slug, "provider"}, {&store.Provider{}, "entity_id", s.entityID, "provider"}} {
+		if q.as != s.kind || q.value == "" {
+			continue
+		}
+		var other struct{ ID, Slug, Name string }
+		if tx.Model(q.model).Where(q.column+" = ? AND id <> ?", q.value, s.id).Limit(1).Find(&other); other.ID == "" {
+			continue
+		}
+		if q.column == "slug" {
+			return problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The %s %q has the short name %s already.", q.as, other.Name, s.slug), "Choose another short name.")
+		}
+		return problem(http.StatusConflict, "entity-id-taken", "The entity ID is taken", fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, other.Name, s.entityID), "Is it the same one? Then open it instead of adding it again.")
+	}
+	return nil
+}
+
+func revise(tx *gorm.DB, now time.Time, who Actor, action string, s saved, number int, before string) error {
+	if err := tx.Create(&store.Revision{ObjectID: s.id, Number: number, Kind: s.kind, Body: s.body, Author: who.Name, At: now}).Error; err != nil {
+		return err
+	}
+	if err := journal(tx, now, who, action, s.kind, s.id, s.name, before, s.body); err != nil {
+		return err
+	}
+	return store.Changed(tx)
+}
+
+func staleRevision(name string) error {
+	return problem(http.StatusConflict, "changed-meanwhile", "Somebody else changed it", fmt.Sprintf("%s was changed since you opened it; nothing was written.", name), "Load it again, look at the change, and make yours anew.")
+}
+
+// SaveApplication creates an application (empty slug) or replaces the one with this slug. Revision, if not 0, is the one that the change was made on. The slug
+// is fixed once given, because addresses hold it.
+func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a config.Application, revision int) (*api.Application, error) {
+	if slug != "" && a.Slug == "" {
+		a.Slug = slug
+	}
+	if slug == "" && a.Slug == "" {
+		a.Slug = config.Slug(a.Name)
+	}
+	if err := a.Validate(); err != nil {
+		return nil, invalid(err)
+	}
+	if err := g.knownProviders(ctx, a.Providers); err != nil {
+		return nil, err
+	}
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return g.writeApplication(tx, now, who, slug, a, revision)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return g.Application(ctx, a.Slug)
+}
+
+func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
+	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.SAML.EntityID, body: mustJSON(a)}
+	row := store.Application{ID: store.NewID(), CreatedAt: now}
+	action, before := "created", ""
+	if slug != "" {
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return notFound("application", slug)
+		}
+		if revision != 0 && revision != row.Revision {
+			return staleRevision(row.Name)
+		}
+		if a.Slug != slug {
+			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new application with the other short name.")
+		}
+		if row.Body == s.body {
+			return nil
+		}
+		action, before = "changed", row.Body
+	}
+	s.id = row.ID
+	if err := g.conflict(tx, s); err != nil {
+		return err
+	}
+	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = a.Slug, a.Name, a.Kind, string(a.Reach), entityColumn(a.SAML.EntityID), s.body, now
+	row.Revision++
+	if err := tx.Save(&row).Error; err != nil {
+		return err
+	}
+	return revise(tx, now, who, action, s, row.Revision, before)
+}
+
+func (g *Gate) knownProviders(ctx context.Context, slugs []string) error {
+	for _, slug := range slugs {
+		if _, err := g.provider(ctx, slug); err != nil {
+			return badRequest("provider-unknown", fmt.Sprintf("There is no provider with the short name %q.", slug), "Add the provider first, or choose one that is there.")
+		}
+	}
+	return nil
+}
+
+// SaveProvider is SaveApplication for providers.
+func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p config.Provider, revision int) (*api.Provider, error) {
+	if slug != "" && p.Slug == "" {
+		p.Slug = slug
+	}
+	if slug == "" && p.Slug == "" {
+		p.Slug = config.Slug(p.Name)
+	}
+	if err := p.Validate(); err != nil {
+		return nil, invalid(err)
+	}
+	now := g.Now().UTC()
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeProvider(tx, now, who, slug, p, revision) }); err != nil {
+		return nil, err
+	}
+	return g.Provider(ctx, p.Slug)
+}
+
+func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
+	s := saved{kind: "provider", slug: p.Slug, name: p.Name, entityID: p.SAML.EntityID, body: mustJSON(p)}
+	row := store.Provider{ID: store.NewID(), CreatedAt: now}
+	action, before := "created", ""
+	if slug != "" {
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return notFound("provider", slug)
+		}
+		if revision != 0 && revision != row.Revision {
+			return staleRevision(row.Name)
+		}
+		if p.Slug != slug {
+			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new provider with the other short name.")
+		}
+		if row.Body == s.body {
+			return nil
+		}
+		action, before = "changed", row.Body
+	}
+	s.id = row.ID
+	if err := g.conflict(tx, s); err != nil {
+		return err
+	}
+	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = p.Slug, p.Name, p.Kind, string(p.Reach), entityColumn(p.SAML.EntityID), s.body, now
+	row.Revision++
+	if err := tx.Save(&row).Error; err != nil {
+		return err
+	}
+	return revise(tx, now, who, action, s, row.Revision, before)
+}
+
+// DeleteApplication removes one. Its revisions, traces and journal lines stay readable.
+func (g *Gate) DeleteApplication(ctx context.Context, who Actor, slug string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var row store.Application
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return notFound("application", slug)
+		}
+		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		if err := journal(tx, g.Now(), who, "deleted", "application", row.ID, row.Name, row.Body, ""); err != nil {
+			return err
+		}
+		return store.Changed(tx)
+	})
+}
+
+// DeleteProvider removes one that no application uses.
+func (g *Gate) DeleteProvider(ctx context.Context, who Actor, slug string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var row store.Provider
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return notFound("provider", slug)
+		}
+		var users []string
+		if err := usedBy(tx, slug).Limit(6).Pluck("name", &users).Error; err != nil {
+			return err
+		}
+		if len(users) > 0 {
+			return problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
+		}
+		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		if err := journal(tx, g.Now(), who, "deleted", "provider", row.ID, row.Name, row.Body, ""); err != nil {
+			return err
+		}
+		return store.Changed(tx)
+	})
+}
+
+// usedBy finds the applications that name a provider.
+func usedBy(db *gorm.DB, slug string) *gorm.DB {
+	return db.Model(&store.Application{}).Where("EXISTS (SELECT 1 FROM json_each(applications.body, '$.providers') WHERE value = ?)", slug)
+}
+
+func details(list []config.Certificate) []api.CertificateDetail {
+	out := []api.CertificateDetail{}
+	for _, c := range list {
+		if cert, err := c.Parse(); err == nil {
+			out = append(out, api.CertificateDetail{Use: c.Use, Description: keys.Describe(cert)})
+		}
+	}
+	return out
+}
+
+// Application shows one with its passage and findings.
+func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, error) {
+	var row store.Application
+	if err := g.Store.Read(ctx).Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return nil, notFound("application", slug)
+	}
+	v, err := g.applicationLine(row)
+	if err != nil {
+		return nil, err
+	}
+	var providers []config.Provider
+	v.ProvidedBy = []api.Reference{}
+	for _, s := range v.Providers {
+		p, err := g.provider(ctx, s)
+		if err != nil {
+			continue
+		}
+		providers = append(providers, p.Provider)
+		v.ProvidedBy = append(v.ProvidedBy, api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.SAML.EntityID})
+	}
+	v.Stations, v.Findings = checkup.Application(&v.Application, providers, g.IDPEntityID(), g.Now())
+	v.Keys = details(v.SAML.Certificates)
+	v.StartOurs = g.StartLocation(v.Slug)
+	if v.StartURL == "" {
+		v.ProposedURL = proposeStart(v.SAML)
+	}
+	return v, nil
+}
+
+// proposeStart guesses an application's start address from what is known of it.
+func proposeStart(s *config.SAMLApplication) string {
+	for _, e := range s.ACS {
+		if root := origin(e.Location); root != "" {
+			return root + "/"
+		}
+	}
+	if root := origin(s.EntityID); root != "" {
+		return root + "/"
+	}
+	return ""
+}
+
+func (g *Gate) applicationLine(row store.Application) (*api.Application, error) {
+	c, err := decodeBody[config.Application](row.Body)
+	if err != nil {
+		return nil, err
+	}
+	v := &api.Application{ID: row.ID, Application: c, Revision: row.Revision, Created: row.CreatedAt, Updated: row.UpdatedAt, LastSignIn: row.LastSignIn, Missing: c.Missing()}
+	if v.Missing == nil {
+		v.Missing = []string{}
+	}
+	return v, nil
+}
+
+func (g *Gate) providerLine(row store.Provider) (*api.Provider, error) {
+	c, err := decodeBody[config.Provider](row.Body)
+	if err != nil {
+		return nil, err
+	}
+	v := &api.Provider{ID: row.ID, Provider: c, Revision: row.Revision, Created: row.CreatedAt, Updated: row.UpdatedAt, LastSignIn: row.LastSignIn, Missing: c.Missing()}
+	if v.Missing == nil {
+		v.Missing = []string{}
+	}
+	return v, nil
+}
+
+// Provider shows one with its stations and findings.
+func (g *Gate) Provider(ctx context.Context, slug string) (*api.Provider, error) {
+	var row store.Provider
+	if err := g.Store.Read(ctx).Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return nil, notFound("provider", slug)
+	}
+	v, err := g.providerLine(row)
+	if err != nil {
+		return nil, err
+	}
+	v.Stations, v.Findings = checkup.Provider(&v.Provider, g.SPEntityID(), g.Now())
+	v.Keys = details(v.SAML.Certificates)
+	v.Serves = []api.Reference{}
+	var apps []store.Application
+	if err := usedBy(g.Store.Read(ctx), slug).Order("name").Limit(50).Find(&apps).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	for _, a := range apps {
+		r := api.Reference{Slug: a.Slug, Name: a.Name, Kind: a.Kind, Reach: a.Reach}
+		if a.EntityID != nil {
+			r.EntityID = *a.EntityID
+		}
+		v.Serves = append(v.Serves, r)
+	}
+	return v, nil
+}
+
+var objectColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "created_at", "reach": "reach"}
+
+// Applications lists a page. Filter narrows by reach and provider.
+func (g *Gate) Applications(ctx context.Context, p store.Page, reach, provider string) (*api.List[api.Application], error) {
+	db := g.Store.Read(ctx)
+	if provider != "" {
+		db = usedBy(db, provider)
+	}
+	var rows []store.Application
+	if err := g.page(db, p, reach, &rows); err != nil {
+		return nil, err
+	}
+	out := &api.List[api.Application]{Items: []api.Application{}}
+	for i, row := range rows {
+		if i == limitOf(p) {
+			out.Next = store.AfterKey(sortValue(p.Sort, rows[i-1].Name, rows[i-1].Reach, rows[i-1].CreatedAt), rows[i-1].ID)
+			break
+		}
+		v, err := g.applicationLine(row)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *v)
+	}
+	return out, nil
+}
+
+// Providers lists a page.
+func (g *Gate) Providers(ctx context.Context, p store.Page, reach string) (*api.List[api.Provider], error) {
+	var rows []store.Provider
+	if err := g.page(g.Store.Read(ctx), p, reach, &rows); err != nil {
+		return nil, err
+	}
+	out := &api.List[api.Provider]{Items: []api.Provider{}}
+	for i, row := range rows {
+		if i == limitOf(p) {
+			out.Next = store.AfterKey(sortValue(p.Sort, rows[i-1].Name, rows[i-1].Reach, rows[i-1].CreatedAt), rows[i-1].ID)
+			break
+		}
+		v, err := g.providerLine(row)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *v)
+	}
+	return out, nil
+}
+
+func limitOf(p store.Page) int {
+	if p.Limit <= 0 || p.Limit > 200 {
+		return 50
+	}
+	return p.Limit
+}
+
+func sortValue(sort, name, reach string, created time.Time) string {
+	switch strings.TrimPrefix(sort, "-") {
+	case "created":
+		return created.UTC().Format("2006-01-02 15:04:05.999999999-07:00")
+	case "reach":
+		return reach
+	}
+	return name
+}
+
+func (g *Gate) page(db *gorm.DB, p store.Page, reach string, into any) error {
+	if reach != "" {
+		db = db.Where("reach = ?", reach)
+	}
+	db, err := p.Rows(db, objectColumns, "name", "name", "slug", "entity_id")
+	if err != nil {
+		return badRequest("bad-page", err.Error()+".", "")
+	}
+	return store.Clear(db.Find(into).Error)
+}
+
+// SetReach opens, closes or takes back to draft, in one step.
+func (g *Gate) SetReach(ctx context.Context, who Actor, kind, slug string, reach access.Reach) error {
+	if kind == "application" {
+		a, err := g.application(ctx, slug)
+		if err != nil {
+			return err
+		}
+		c := a.Application
+		c.Reach = reach
+		_, err = g.SaveApplication(ctx, who, slug, c, a.revision)
+		return err
+	}
+	p, err := g.provider(ctx, slug)
+	if err != nil {
+		return err
+	}
+	c := p.Provider
+	c.Reach = reach
+	_, err = g.SaveProvider(ctx, who, slug, c, p.revision)
+	return err
+}

@@ -1,0 +1,210 @@
+// Package gate holds the service's use cases on top of the core and the store: configuration, the sign-in engine, rehearsals, traces, keys,
+// administrators and the journal. It knows nothing of HTTP servers or command lines.
+package gate
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/config"
+	"innergate/core/saml"
+	"innergate/store"
+)
+
+// Options is what a Gate needs. The zero limits mean the defaults given with each.
+type Options struct {
+	Store     *store.Store
+	PublicURL string // without a trailing slash
+	Version   string
+	Now       func() time.Time
+	Log       *slog.Logger
+	Fetch     *Fetcher
+	// InFlight is how many unfinished sign-ins one network address may have, default 500.
+	InFlight int
+	// StrangerTraces is how many traces a minute are kept of requests that nobody known made, default 300.
+	StrangerTraces int
+	// KeepTraces is how many traces are kept, default 200,000.
+	KeepTraces int
+}
+
+// Gate is one running Inner Gate.
+type Gate struct {
+	Options
+	cached    atomic.Pointer[cache]
+	hashing   chan struct{}
+	strangers struct {
+		sync.Mutex
+		minute time.Time
+		count  int
+	}
+	setupHash atomic.Pointer[[]byte]
+	Metrics   Metrics
+}
+
+// Metrics counts what the gate does.
+type Metrics struct {
+	Begun, SignedIn, Refused atomic.Int64
+}
+
+// New makes a gate and sees that it has its first keys.
+func New(ctx context.Context, o Options) (*Gate, error) {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.InFlight == 0 {
+		o.InFlight = 500
+	}
+	if o.StrangerTraces == 0 {
+		o.StrangerTraces = 300
+	}
+	if o.KeepTraces == 0 {
+		o.KeepTraces = 200000
+	}
+	u, err := url.Parse(o.PublicURL)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "" || strings.Trim(u.Path, "/") != "" {
+		return nil, fmt.Errorf("the public URL %q must be an http or https address with a host and nothing behind it, such as https://gate.saltmere.example", o.PublicURL)
+	}
+	o.PublicURL = u.Scheme + "://" + u.Host
+	g := &Gate{Options: o, hashing: make(chan struct{}, 2)}
+	return g, g.ensureKeys(ctx)
+}
+
+// IDPEntityID is our entity ID towards applications.
+func (g *Gate) IDPEntityID() saml.EntityID { return saml.EntityID(g.PublicURL + "/saml/idp") }
+
+// SPEntityID is our entity ID towards providers.
+func (g *Gate) SPEntityID() saml.EntityID { return saml.EntityID(g.PublicURL + "/saml/sp") }
+
+// SSOLocation is our address for AuthnRequests.
+func (g *Gate) SSOLocation() string { return g.PublicURL + "/saml/idp/sso" }
+
+// ACSLocation is our address for a provider's responses.
+func (g *Gate) ACSLocation(provider string) string {
+	return g.PublicURL + "/saml/sp/" + provider + "/acs"
+}
+
+// StartLocation is our address at which an application is begun as from a tile.
+func (g *Gate) StartLocation(application string) string { return g.PublicURL + "/start/" + application }
+
+// Secure tells whether people come by TLS, as far as the public URL says.
+func (g *Gate) Secure() bool { return strings.HasPrefix(g.PublicURL, "https://") }
+
+// Actor is who does something, for the journal and for what they may do.
+type Actor struct {
+	Name string
+	Role string
+	From string // network address
+	Kind string // administrator, token or system
+	CSRF string
+}
+
+// System acts for the service itself.
+var System = Actor{Name: "the service", Role: "owner", Kind: "system"}
+
+// cache holds parsed configuration for one generation of the store.
+type cache struct {
+	generation string
+	apps       sync.Map // slug or "entity:"+ID → *application
+	providers  sync.Map
+	keys       sync.Map // purpose → *ring
+}
+
+func (g *Gate) cache(ctx context.Context) (*cache, error) {
+	generation, err := g.Store.Generation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if c := g.cached.Load(); c != nil && c.generation == generation {
+		return c, nil
+	}
+	c := &cache{generation: generation}
+	g.cached.Store(c)
+	return c, nil
+}
+
+// problem makes an error for the API.
+func problem(status int, code, title, detail, remedy string) *api.Problem {
+	return &api.Problem{Type: "about:blank", Title: title, Status: status, Detail: detail, Code: code, Remedy: remedy}
+}
+
+func notFound(kind, name string) error {
+	return problem(http.StatusNotFound, "not-found", "Not found", fmt.Sprintf("There is no %s %q.", kind, name), "Look at the list for the right name.")
+}
+
+func badRequest(code, detail, remedy string) error {
+	return problem(http.StatusBadRequest, code, "This can't be done as asked", detail, remedy)
+}
+
+// invalid turns a configuration's problems into one for the API.
+func invalid(err error) error {
+	var fields config.Problems
+	if !errors.As(err, &fields) {
+		return err
+	}
+	p := problem(http.StatusUnprocessableEntity, "invalid", "Some values can't be taken", "Some values can't be taken; nothing was changed.", "")
+	p.Fields = fields
+	return p
+}
+
+// randomToken makes 256 random bits in a form fit for URLs and cookies.
+func randomToken() string {
+	var b [32]byte
+	rand.Read(b[:])
+	return base64.RawURLEncoding.EncodeToString(b[:])
+}
+
+func hashToken(token string) []byte {
+	sum := sha256.Sum256([]byte(token))
+	return sum[:]
+}
+
+func sameHash(hash []byte, token string) bool {
+	return len(hash) > 0 && subtle.ConstantTimeCompare(hash, hashToken(token)) == 1
+}
+
+func mustJSON(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // our own types always marshal
+	}
+	return string(b)
+}
+
+// Tidy deletes what has expired and what is over its number. It is called from time to time.
+func (g *Gate) Tidy(ctx context.Context) error {
+	now := g.Now().UTC()
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		for _, d := range []struct {
+			model any
+			where string
+			arg   any
+		}{
+			{&store.SignIn{}, "expires_at < ?", now.Add(-10 * time.Minute)}, {&store.Arrival{}, "created_at < ?", now.Add(-arrivalLife)}, {&store.UsedID{}, "expires_at < ?", now},
+			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.Guess{}, "first_at < ?", now.Add(-guessWindow)},
+		} {
+			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Exec("DELETE FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?)", g.KeepTraces).Error
+	})
+}

@@ -1,0 +1,374 @@
+package gate
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/store"
+)
+
+// Roles of administrators and tokens, from much to little.
+const (
+	RoleOwner    = "owner"    // everything, also administrators and tokens
+	RoleEngineer = "engineer" // the configuration, rehearsals, traces with their values
+	RoleViewer   = "viewer"   // reads, personal values masked
+)
+
+// Allows reports whether a role includes another.
+func Allows(have, need string) bool {
+	rank := map[string]int{RoleViewer: 1, RoleEngineer: 2, RoleOwner: 3}
+	return rank[have] > 0 && rank[have] >= rank[need]
+}
+
+func knownRole(role string) error {
+	if !Allows(role, RoleViewer) {
+		return badRequest("role-unknown", fmt.Sprintf("%q is no role; owner, engineer and viewer are.", role), "")
+	}
+	return nil
+}
+
+// Argon2id with the parameters of RFC 9106's memory-constrained advice brought to 19 MiB.
+const (
+	argonMemory  = 19 * 1024
+	argonTime    = 2
+	argonThreads = 1
+)
+
+// hashPassword hashes two at a time at most, since each takes 19 MiB.
+func (g *Gate) hashPassword(ctx context.Context, password string, salt []byte) ([]byte, error) {
+	select {
+	case g.hashing <- struct{}{}:
+		defer func() { <-g.hashing }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32), nil
+}
+
+func (g *Gate) newPasswordHash(ctx context.Context, password string) (string, error) {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	hash, err := g.hashPassword(ctx, password, salt)
+	if err != nil {
+		return "", err
+	}
+	enc := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads, enc.EncodeToString(salt), enc.EncodeToString(hash)), nil
+}
+
+func (g *Gate) passwordFits(ctx context.Context, stored, password string) (bool, error) {
+	parts := strings.Split(stored, "$")
+	if len(parts) != 6 {
+		parts = strings.Split("$argon2id$$$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "$")
+	}
+	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
+	if err != nil {
+		return false, err
+	}
+	want, err := base64.RawStdEncoding.DecodeString(parts[5])
+	if err != nil {
+		return false, err
+	}
+	got, err := g.hashPassword(ctx, password, salt)
+	return err == nil && subtle.ConstantTimeCompare(got, want) == 1, err
+}
+
+var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN .@_-]{0,63}$`)
+
+func checkCredentials(name, password string) error {
+	if !nameForm.MatchString(name) {
+		return badRequest("name", "The name must have 1 to 64 letters, digits, spaces, dots, dashes or @.", "")
+	}
+	return checkPassword(name, password)
+}
+
+func checkPassword(name, password string) error {
+	switch {
+	case len(password) < 12:
+		return badRequest("password-short", "The password has fewer than 12 characters.", "A few words in a row are easy to remember and hard to guess.")
+	case len(password) > 256:
+		return badRequest("password-long", "The password has more than 256 characters.", "")
+	case strings.Contains(strings.ToLower(password), strings.ToLower(name)):
+		return badRequest("password-name", "The password contains the name.", "Choose one that does not.")
+	}
+	return nil
+}
+
+// SetupNeeded reports whether there is no administrator yet.
+func (g *Gate) SetupNeeded(ctx context.Context) (bool, error) {
+	var n int64
+	err := g.Store.Read(ctx).Model(&store.Administrator{}).Limit(1).Count(&n).Error
+	return n == 0, store.Clear(err)
+}
+
+// NewSetupLink makes the one-time link for the first administrator. It is good until the service stops.
+func (g *Gate) NewSetupLink() string {
+	token := randomToken()
+	hash := hashToken(token)
+	g.setupHash.Store(&hash)
+	return g.PublicURL + "/console/set-up#" + token
+}
+
+// SetUp makes the first administrator.
+func (g *Gate) SetUp(ctx context.Context, s api.Setup, from string) error {
+	if err := g.guessing(ctx, "setup:"+from, 20); err != nil {
+		return err
+	}
+	hash := g.setupHash.Load()
+	if hash == nil || !sameHash(*hash, s.Token) {
+		return problem(http.StatusForbidden, "setup-link", "The set-up link is not good", "The set-up link was used already, or is not the one that the service printed.", "Start the service again on an empty data folder to get a new link.")
+	}
+	if err := checkCredentials(s.Name, s.Password); err != nil {
+		return err
+	}
+	password, err := g.newPasswordHash(ctx, s.Password)
+	if err != nil {
+		return err
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var n int64
+		if err := tx.Model(&store.Administrator{}).Count(&n).Error; err != nil {
+			return err
+		}
+		if n > 0 {
+			return problem(http.StatusForbidden, "setup-done", "The gate is set up already", "There is an administrator already.", "Sign in, or ask an owner to add you.")
+		}
+		a := store.Administrator{ID: store.NewID(), Name: s.Name, Role: RoleOwner, PasswordHash: password, CreatedAt: g.Now().UTC()}
+		if err := tx.Create(&a).Error; err != nil {
+			return err
+		}
+		return journal(tx, g.Now(), Actor{Name: s.Name, From: from}, "set up", "administrator", a.ID, a.Name, "", RoleOwner)
+	})
+	if err == nil {
+		g.setupHash.Store(nil)
+	}
+	return err
+}
+
+const guessWindow = 15 * time.Minute
+
+// guessing counts an attempt and refuses it when there were too many in a quarter of an hour.
+func (g *Gate) guessing(ctx context.Context, name string, limit int) error {
+	now := g.Now().UTC()
+	var count int
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Raw("INSERT INTO guesses (name, count, first_at) VALUES (?, 1, ?) ON CONFLICT (name) DO UPDATE SET count = CASE WHEN first_at < ? THEN 1 ELSE count + 1 END, first_at = CASE WHEN first_at < ? THEN excluded.first_at ELSE first_at END RETURNING count",
+			name, now, now.Add(-guessWindow), now.Add(-guessWindow)).Scan(&count).Error
+	})
+	if err != nil {
+		return err
+	}
+	if count > limit {
+		return problem(http.StatusTooManyRequests, "too-many-tries", "Too many tries", "There were too many failed tries.", "Wait a quarter of an hour, then try again.")
+	}
+	return nil
+}
+
+func (g *Gate) guessed(ctx context.Context, names ...string) {
+	_ = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Where("name IN ?", names).Delete(&store.Guess{}).Error
+	})
+}
+
+const (
+	consoleIdle = 8 * time.Hour
+	consoleLife = 24 * time.Hour
+)
+
+// SignInAdministrator checks a password and makes a session. Unknown names take as long as wrong passwords.
+func (g *Gate) SignInAdministrator(ctx context.Context, name, password, from string) (token string, me *api.Me, err error) {
+	byName, byAddress := "password:"+strings.ToLower(name), "address:"+from
+	if err := g.guessing(ctx, byName, 10); err != nil {
+		return "", nil, err
+	}
+	if err := g.guessing(ctx, byAddress, 50); err != nil {
+		return "", nil, err
+	}
+	var a store.Administrator
+	if err := g.Store.Read(ctx).Where("name = ?", name).Limit(1).Find(&a).Error; err != nil {
+		return "", nil, store.Clear(err)
+	}
+	fits, err := g.passwordFits(ctx, a.PasswordHash, password)
+	if err != nil {
+		return "", nil, err
+	}
+	if !fits || a.ID == "" {
+		return "", nil, problem(http.StatusUnauthorized, "wrong-password", "Name or password is wrong", "Name or password is wrong.", "")
+	}
+	g.guessed(ctx, byName, byAddress)
+	token = randomToken()
+	now := g.Now().UTC()
+	s := store.ConsoleSession{TokenHash: hashToken(token), AdministratorID: a.ID, CSRF: randomToken(), CreatedAt: now, LastUsed: now, ExpiresAt: now.Add(consoleLife)}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Create(&s).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&a).Update("last_sign_in", now).Error; err != nil {
+			return err
+		}
+		return journal(tx, now, Actor{Name: a.Name, From: from}, "signed in", "administrator", a.ID, a.Name, "", "")
+	})
+	return token, &api.Me{Name: a.Name, Role: a.Role, CSRF: s.CSRF, Kind: "administrator"}, err
+}
+
+var errUnauthorised = problem(http.StatusUnauthorized, "not-signed-in", "You are not signed in", "This needs an administrator's session or an API token.", "Sign in again, or give a token.")
+
+// SessionActor finds who a console session belongs to.
+func (g *Gate) SessionActor(ctx context.Context, token, from string) (*Actor, error) {
+	if token == "" {
+		return nil, errUnauthorised
+	}
+	var s store.ConsoleSession
+	if err := g.Store.Read(ctx).Where("token_hash = ?", hashToken(token)).Limit(1).Find(&s).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	now := g.Now().UTC()
+	if s.AdministratorID == "" || now.After(s.ExpiresAt) || now.Sub(s.LastUsed) > consoleIdle {
+		return nil, errUnauthorised
+	}
+	var a store.Administrator
+	if err := g.Store.Read(ctx).Where("id = ?", s.AdministratorID).Limit(1).Find(&a).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if a.ID == "" {
+		return nil, errUnauthorised
+	}
+	if now.Sub(s.LastUsed) > time.Minute {
+		if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Model(&store.ConsoleSession{}).Where("token_hash = ?", s.TokenHash).Update("last_used", now).Error
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return &Actor{Name: a.Name, Role: a.Role, From: from, Kind: "administrator", CSRF: s.CSRF}, nil
+}
+
+// SignOutAdministrator ends a session.
+func (g *Gate) SignOutAdministrator(ctx context.Context, token string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Where("token_hash = ?", hashToken(token)).Delete(&store.ConsoleSession{}).Error
+	})
+}
+
+// Administrators lists them.
+func (g *Gate) Administrators(ctx context.Context) (*api.List[api.Administrator], error) {
+	var rows []store.Administrator
+	if err := g.Store.Read(ctx).Order("name").Limit(200).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.Administrator]{Items: []api.Administrator{}}
+	for _, a := range rows {
+		out.Items = append(out.Items, api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Created: a.CreatedAt, LastSignIn: a.LastSignIn})
+	}
+	return out, nil
+}
+
+// AddAdministrator adds one.
+func (g *Gate) AddAdministrator(ctx context.Context, who Actor, n api.NewAdministrator) (*api.Administrator, error) {
+	if err := knownRole(n.Role); err != nil {
+		return nil, err
+	}
+	if err := checkCredentials(n.Name, n.Password); err != nil {
+		return nil, err
+	}
+	hash, err := g.newPasswordHash(ctx, n.Password)
+	if err != nil {
+		return nil, err
+	}
+	a := store.Administrator{ID: store.NewID(), Name: n.Name, Role: n.Role, PasswordHash: hash, CreatedAt: g.Now().UTC()}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Create(&a).Error; err != nil {
+			return err
+		}
+		return journal(tx, g.Now(), who, "added", "administrator", a.ID, a.Name, "", a.Role)
+	})
+	if errors.Is(err, store.ErrDuplicate) {
+		return nil, problem(http.StatusConflict, "name-taken", "The name is taken", fmt.Sprintf("There is an administrator %q already.", n.Name), "Choose another name.")
+	}
+	return &api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Created: a.CreatedAt}, err
+}
+
+// ChangeAdministrator changes a role or a password, and ends the sessions of the one concerned. The last owner stays one.
+func (g *Gate) ChangeAdministrator(ctx context.Context, who Actor, id string, c api.ChangeAdministrator) error {
+	hash := ""
+	if c.Role != "" {
+		if err := knownRole(c.Role); err != nil {
+			return err
+		}
+	}
+	if c.Password != "" {
+		if err := checkPassword(id, c.Password); err != nil {
+			return err
+		}
+		var err error
+		if hash, err = g.newPasswordHash(ctx, c.Password); err != nil {
+			return err
+		}
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var a store.Administrator
+		if err := tx.Where("id = ?", id).Take(&a).Error; err != nil {
+			return notFound("administrator", id)
+		}
+		before := a.Role
+		if c.Role != "" {
+			a.Role = c.Role
+		}
+		if hash != "" {
+			a.PasswordHash = hash
+		}
+		if err := tx.Save(&a).Error; err != nil {
+			return err
+		}
+		if err := ownerLeft(tx); err != nil {
+			return err
+		}
+		if err := tx.Where("administrator_id = ?", id).Delete(&store.ConsoleSession{}).Error; err != nil {
+			return err
+		}
+		return journal(tx, g.Now(), who, "changed", "administrator", a.ID, a.Name, before, a.Role)
+	})
+}
+
+func ownerLeft(tx *gorm.DB) error {
+	var owners int64
+	if err := tx.Model(&store.Administrator{}).Where("role = ?", RoleOwner).Count(&owners).Error; err != nil {
+		return err
+	}
+	if owners == 0 {
+		return problem(http.StatusConflict, "last-owner", "Somebody must stay owner", "This is the last owner; without one nobody could add administrators.", "Make somebody else an owner first.")
+	}
+	return nil
+}
+
+// RemoveAdministrator takes one away, with all sessions.
+func (g *Gate) RemoveAdministrator(ctx context.Context, who Actor, id string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var a store.Administrator
+		if err := tx.Where("id = ?", id).Take(&a).Error; err != nil {
+			return notFound("administrator", id)
+		}
+		if err := tx.Delete(&a).Error; err != nil {
+			return err
+		}
+		if err := ownerLeft(tx); err != nil {
+			return err
+		}
+		if err := tx.Where("administrator_id = ?", id).Delete(&store.ConsoleSession{}).Error; err != nil {
+			return err
+		}
+		return journal(tx, g.Now(), who, "removed", "administrator", a.ID, a.Name, a.Role, "")
+	})
+}

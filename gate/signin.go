@@ -1,0 +1,608 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/claims"
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+const (
+	signInLife  = 15 * time.Minute
+	maxRelay    = 4096
+	cookiesKept = 8
+)
+
+// Browser is what the server knows of the one who asks.
+type Browser struct {
+	Address string
+	// SignIns are the secrets of sign-ins in flight that this browser holds, by sign-in ID.
+	SignIns map[string]string
+	// Rehearsal is the value of the rehearsal cookie.
+	Rehearsal string
+}
+
+// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice and Failure is set, but a Failure may carry a Form that takes the
+// person back to the application.
+type Next struct {
+	Redirect string
+	Form     *Form
+	Choice   *Choice
+	Failure  *FailurePage
+
+	// SetSignIn is the sign-in whose secret the browser must keep; DropSignIns are those to forget.
+	SetSignIn   string
+	Secret      string
+	DropSignIns []string
+	// DropRehearsal ends the rehearsal in this browser.
+	DropRehearsal bool
+}
+
+// Form is posted by the browser to another party.
+type Form struct {
+	Action string
+	Fields [][2]string
+}
+
+// Choice asks the person which provider to use.
+type Choice struct {
+	Application string
+	SignIn      string
+	Providers   []ProviderChoice
+}
+
+// ProviderChoice is one provider to choose.
+type ProviderChoice struct{ Slug, Name string }
+
+// FailurePage is what the person is told.
+type FailurePage struct {
+	Reference   string
+	Explanation explain.Explanation
+	Application string
+	Back        string // where to start again, if anywhere
+	Return      *Form  // the protocol's own answer to the application
+	Status      int
+}
+
+// wish is what an application wants of a sign-in, in words that no protocol owns.
+type wish struct {
+	Fresh   bool                   `json:"fresh,omitempty"`
+	Passive bool                   `json:"passive,omitempty"`
+	Context *saml.RequestedContext `json:"context,omitempty"`
+	// Subject is the identifier that the application named.
+	Subject    *saml.NameID `json:"subject,omitempty"`
+	ProxyCount *int         `json:"proxyCount,omitempty"`
+	Requesters []string     `json:"requesters,omitempty"`
+	Providers  []string     `json:"providers,omitempty"` // by their entity IDs
+}
+
+// identity is what a provider vouched for, in words that no protocol owns.
+type identity struct {
+	Subject      string // the key by which a link knows it, empty if it can't be known again
+	Shown        string // the identifier, for people
+	Attributes   claims.Bag
+	AuthnInstant time.Time
+	Context      string
+	Authorities  []string
+	SessionEnd   time.Time
+	// UsedIssuer and UsedID must not come again before UsedUntil.
+	UsedIssuer, UsedID string
+	UsedUntil          time.Time
+}
+
+// signIn is one sign-in on its way through the steps.
+type signIn struct {
+	id, reference string
+	row           store.SignIn
+	app           *application
+	provider      *provider
+	rehearsal     *store.Rehearsal
+	rec           *trace.Recorder
+	began         time.Time
+	person        person
+	state         state
+	browser       Browser
+	known         bool // its trace is in the store already
+}
+
+// state is what must be known when the provider's answer comes. It travels sealed.
+type state struct {
+	Request *saml.AuthnRequest `json:"request,omitempty"` // of the application, if it asked
+	To      string             `json:"to,omitempty"`      // RelayState for an unsolicited response
+	Wish    wish               `json:"wish"`
+	// What we asked of the provider.
+	FreshSince   time.Time              `json:"freshSince,omitzero"`
+	Context      *saml.RequestedContext `json:"context,omitempty"`
+	NameIDFormat string                 `json:"nameIdFormat,omitempty"`
+	Began        time.Time              `json:"began"`
+}
+
+// person is who signs in.
+type person struct {
+	id      string
+	shown   string
+	profile claims.Bag
+}
+
+// applicationSide speaks an application's protocol.
+type applicationSide interface {
+	// issue makes the answer for a person who may come in.
+	issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Form, error)
+	// refuse makes the protocol's own answer to a request, or nil where there is none.
+	refuse(ctx context.Context, s *signIn, f *explain.Failure) *Form
+}
+
+// providerSide speaks a provider's protocol.
+type providerSide interface {
+	// send makes our request and notes in the sign-in what the answer must fit.
+	send(ctx context.Context, s *signIn) (*Next, error)
+	// receive checks the answer.
+	receive(ctx context.Context, s *signIn, a *arrival) (identity, error)
+}
+
+func (g *Gate) applicationSide(*application) applicationSide { return samlApplication{g} }
+func (g *Gate) providerSide(*provider) providerSide          { return samlProvider{g} }
+
+// begin starts the record of a sign-in.
+func (g *Gate) begin(b Browser, flow string) *signIn {
+	g.Metrics.Begun.Add(1)
+	now := g.Now()
+	s := &signIn{id: store.NewID(), reference: newReference(), rec: trace.NewRecorder(now, g.Now), began: now, browser: b}
+	s.row = store.SignIn{ID: s.id, Reference: s.reference, Address: b.Address, Flow: flow, CreatedAt: now.UTC(), ExpiresAt: now.Add(signInLife).UTC()}
+	s.state.Began = now
+	return s
+}
+
+// failed ends a sign-in with its explanation. It is the only place that does: it records the failure, keeps the trace and chooses what the person or the
+// application is told.
+func (g *Gate) failed(ctx context.Context, s *signIn, err error) *Next {
+	var f *explain.Failure
+	if !errors.As(err, &f) {
+		g.Log.ErrorContext(ctx, "a sign-in failed inside", "reference", s.reference, "error", err)
+		f = explain.New("gate.failed", explain.Fact("error", "see the log"))
+	}
+	partner := ""
+	if s.app != nil {
+		partner = s.app.Name
+	}
+	if s.provider != nil && (s.rec.Step() == trace.Receive || s.rec.Step() == trace.Send) {
+		partner = s.provider.Name
+	}
+	f.Of(partner)
+	s.rec.Fail(f.Record())
+	g.Metrics.Refused.Add(1)
+	explanation := f.Explain()
+	page := &FailurePage{Reference: s.reference, Explanation: explanation, Status: http.StatusBadRequest}
+	if explanation.Side == explain.Ours && f.Code == "gate.failed" {
+		page.Status = http.StatusInternalServerError
+	}
+	if f.Code == "gate.busy" {
+		page.Status = http.StatusTooManyRequests
+	}
+	next := &Next{Failure: page}
+	if s.app != nil {
+		page.Application, page.Back = s.app.Name, s.app.StartURL
+		if explanation.Status != "" || s.rec.Step() != trace.Ask {
+			page.Return = g.applicationSide(s.app).refuse(ctx, s, f)
+		}
+		// Where nobody was asked anything yet, the application gets its answer at once.
+		early := s.rec.Step() == trace.Ask || s.rec.Step() == trace.Route
+		if page.Return != nil && (early || s.state.Wish.Passive) {
+			next = &Next{Form: page.Return}
+		}
+	}
+	// A stray answer must not end somebody's sign-in.
+	if !stray(f.Code) && s.row.BrowserHash != nil {
+		next.DropSignIns = append(next.DropSignIns, s.id)
+		g.endRow(ctx, s)
+		next.DropRehearsal = s.rehearsal != nil
+	}
+	g.keepTrace(ctx, s, "refused", f.Code)
+	return next
+}
+
+// stray tells failures that say nothing about the sign-in itself, only about who came with an answer.
+func stray(code string) bool {
+	return code == "browser.lost" || code == "browser.finished" || code == "saml.request-repeated"
+}
+
+func (g *Gate) endRow(ctx context.Context, s *signIn) {
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Model(&store.SignIn{}).Where("id = ?", s.id).Update("finished_at", now).Error
+	})
+	if err != nil {
+		g.Log.ErrorContext(ctx, "a sign-in could not be ended", "reference", s.reference, "error", err)
+	}
+}
+
+// AskSAML takes an application's AuthnRequest.
+func (g *Gate) AskSAML(ctx context.Context, b Browser, received *saml.Received) *Next {
+	s := g.begin(b, "sp")
+	if err := g.askSAML(ctx, s, received); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.route(ctx, s, "")
+}
+
+func (g *Gate) askSAML(ctx context.Context, s *signIn, received *saml.Received) error {
+	s.rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "AuthnRequest", Binding: saml.BindingName(received.Binding), Address: received.Location, Raw: string(received.XML), RelayState: received.RelayState, Signature: received.SignatureInWords()})
+	in, err := saml.OpenRequest(received)
+	if err != nil {
+		return err
+	}
+	if len(received.RelayState) > maxRelay {
+		return explain.New("relay.too-long", explain.Pair("bytes", fmt.Sprint(maxRelay), fmt.Sprint(len(received.RelayState))))
+	}
+	app, err := g.applicationByEntity(ctx, in.ClaimedIssuer())
+	if isNotFound(err) {
+		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
+	}
+	if err != nil {
+		return err
+	}
+	s.app = app
+	a := app.SAML
+	req, err := in.Check(saml.RequestRules{
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets, WantSigned: a.RequireSignedRequests, Location: g.SSOLocation(),
+		Trust:  saml.Trust{Certificates: app.signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
+		MaxAge: 10 * time.Minute, Skew: skew(a.ClockSkewSeconds), Now: g.Now(),
+	}, s.rec)
+	if err != nil {
+		return err
+	}
+	s.state.Request = req
+	s.row.ApplicationID, s.row.RequestID = app.id, req.ID
+	if req.Refusal != nil {
+		return req.Refusal
+	}
+	s.state.Wish = wish{Fresh: req.ForceAuthn, Passive: req.IsPassive, Context: req.RequestedContext, Subject: req.Subject, ProxyCount: req.ProxyCount, Requesters: req.RequesterIDs, Providers: req.Providers}
+	if p := req.NameIDPolicy; p != nil && p.Format != "" && p.Format != saml.FormatUnspecified {
+		set := subjectFormat(app.Subject.Source, app.Subject.Format)
+		if !s.rec.Check(trace.Check{Name: "saml.nameid-policy", Text: "The NameID format asked for is the one set", Section: "SAML Core 3.4.1.1", Expected: set, Got: p.Format, OK: p.Format == set}) {
+			return explain.New("saml.nameid-policy", explain.Pair("NameID format", set, p.Format))
+		}
+	}
+	return nil
+}
+
+func skew(seconds int) time.Duration {
+	if seconds == 0 {
+		seconds = 60
+	}
+	return time.Duration(seconds) * time.Second
+}
+
+func subjectFormat(source, format string) string {
+	switch {
+	case format != "":
+		return format
+	case source == "pairwise":
+		return saml.FormatPersistent
+	case source == "transient":
+		return saml.FormatTransient
+	}
+	return saml.FormatUnspecified
+}
+
+func isNotFound(err error) bool {
+	var p interface{ NotFound() bool }
+	return errors.As(err, &p) && p.NotFound()
+}
+
+// Start begins at the gate, as a tile does: the person signs in and the application gets an unsolicited response, or, if it takes none, the person is sent
+// to the application's own address.
+func (g *Gate) Start(ctx context.Context, b Browser, slug, to string) *Next {
+	s := g.begin(b, "idp")
+	app, err := g.application(ctx, slug)
+	if err != nil {
+		if isNotFound(err) {
+			err = explain.New("saml.application-unknown", explain.Fact("short name", slug))
+		}
+		return g.failed(ctx, s, err)
+	}
+	s.app = app
+	if next := g.ownStart(ctx, s); next != nil {
+		return next
+	}
+	if err := s.unsolicited(to); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.route(ctx, s, "")
+}
+
+// ownStart sends the person to the application's own address where it takes no unsolicited response.
+func (g *Gate) ownStart(ctx context.Context, s *signIn) *Next {
+	switch {
+	case !s.app.SAML.SPInitiatedOnly:
+		return nil
+	case s.app.StartURL == "":
+		return g.failed(ctx, s, explain.New("start.sp-only"))
+	}
+	return &Next{Redirect: s.app.StartURL}
+}
+
+// unsolicited prepares an answer that the application did not ask for.
+func (s *signIn) unsolicited(to string) error {
+	a := s.app
+	if to != "" && !allowedLink(a, to) {
+		return explain.New("relay.refused", explain.Fact("deep link", to))
+	}
+	if to == "" {
+		to = a.SAML.DefaultRelayState
+	}
+	s.state.To = to
+	s.row.ApplicationID, s.row.RequestID = a.id, "start:"+s.id
+	return nil
+}
+
+// route finds the provider and sends the person there.
+func (g *Gate) route(ctx context.Context, s *signIn, chosen string) *Next {
+	s.rec.Begin(trace.Route)
+	if err := g.joinRehearsal(ctx, s); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	if err := s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	open, passed, err := g.candidates(ctx, s)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	if chosen == "" && s.rehearsal != nil {
+		chosen = s.rehearsal.ProviderID
+	}
+	for _, p := range open {
+		if chosen == p.Slug || chosen == p.id || len(open) == 1 {
+			s.provider = p
+			break
+		}
+	}
+	if s.provider == nil && s.state.Wish.Passive {
+		return g.failed(ctx, s, explain.New("saml.status-no-passive", explain.Fact("status", "several providers could be used")))
+	}
+	if s.provider == nil {
+		return g.choose(ctx, s, open)
+	}
+	s.row.ProviderID = s.provider.id
+	s.rec.Decide(trace.Decision{About: "provider", Result: s.provider.Name, By: routeReason(chosen, len(open)), Passed: passed})
+	return g.sendOn(ctx, s)
+}
+
+func routeReason(chosen string, open int) string {
+	if open == 1 {
+		return "the only provider that serves the application"
+	}
+	if chosen != "" {
+		return "chosen"
+	}
+	return ""
+}
+
+// candidates lists the application's providers that can be used now, and says why others can't.
+func (g *Gate) candidates(ctx context.Context, s *signIn) (open []*provider, passed []string, err error) {
+	var last error
+	for _, slug := range s.app.Providers {
+		p, err := g.provider(ctx, slug)
+		if isNotFound(err) {
+			passed = append(passed, slug+": it was deleted")
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := p.Reach.Serves("provider", p.Name, s.rehearsal != nil); err != nil {
+			passed, last = append(passed, p.Name+": "+string(p.Reach)), err
+			continue
+		}
+		if len(p.Missing()) > 0 {
+			passed = append(passed, p.Name+": "+p.Missing()[0])
+			continue
+		}
+		if list := s.state.Wish.Providers; len(list) > 0 && !contains(list, p.SAML.EntityID) {
+			passed, last = append(passed, p.Name+": not among those that the application lists"), explain.New("saml.provider-not-listed", explain.Fact("listed", fmt.Sprint(list)))
+			continue
+		}
+		open = append(open, p)
+	}
+	if len(open) == 0 {
+		s.rec.Decide(trace.Decision{About: "provider", Result: "none", Passed: passed})
+		if last == nil || len(s.app.Providers) > 1 {
+			last = explain.New("route.none")
+		}
+		return nil, nil, last
+	}
+	return open, passed, nil
+}
+
+func contains(list []string, v string) bool {
+	for _, x := range list {
+		if x == v {
+			return true
+		}
+	}
+	return false
+}
+
+// choose keeps the sign-in and asks the person which provider to use.
+func (g *Gate) choose(ctx context.Context, s *signIn, open []*provider) *Next {
+	next := &Next{Choice: &Choice{Application: s.app.Name, SignIn: s.id}}
+	for _, p := range open {
+		next.Choice.Providers = append(next.Choice.Providers, ProviderChoice{p.Slug, p.Name})
+	}
+	if err := g.keep(ctx, s, next); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return next
+}
+
+// Chosen goes on with the provider that the person chose.
+func (g *Gate) Chosen(ctx context.Context, b Browser, id, slug string) *Next {
+	s, err := g.resume(ctx, b, id)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.route(ctx, s, slug)
+}
+
+// sendOn asks the provider and keeps the sign-in until the answer comes.
+func (g *Gate) sendOn(ctx context.Context, s *signIn) *Next {
+	s.rec.Begin(trace.Send)
+	next, err := g.providerSide(s.provider).send(ctx, s)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	if err := g.keep(ctx, s, next); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return next
+}
+
+// keep writes the sign-in and its trace in one transaction, and binds it to the browser.
+func (g *Gate) keep(ctx context.Context, s *signIn, next *Next) error {
+	secret := s.browser.SignIns[s.id]
+	if secret == "" {
+		secret = randomToken()
+	}
+	s.row.BrowserHash = hashToken(secret)
+	sealed, err := json.Marshal(s.state)
+	if err != nil {
+		return err
+	}
+	s.row.State = g.Store.Sealer.Seal("signin/"+s.id, sealed)
+	now := g.Now().UTC()
+	record, err := g.traceRow(s, "open", "")
+	if err != nil {
+		return err
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if !s.known {
+			if err := g.roomFor(tx, s, now); err != nil {
+				return err
+			}
+		}
+		if err := tx.Save(&s.row).Error; err != nil {
+			return err
+		}
+		return tx.Save(record).Error
+	})
+	if errors.Is(err, store.ErrDuplicate) {
+		return g.repeated(ctx, s, next)
+	}
+	if err != nil {
+		return err
+	}
+	s.known = true
+	next.SetSignIn, next.Secret = s.id, secret
+	n := 0
+	for id := range s.browser.SignIns {
+		if id != s.id {
+			if n++; n >= cookiesKept {
+				next.DropSignIns = append(next.DropSignIns, id)
+			}
+		}
+	}
+	return nil
+}
+
+func (g *Gate) roomFor(tx *gorm.DB, s *signIn, now time.Time) error {
+	var count int64
+	if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM sign_ins WHERE address = ? AND finished_at IS NULL AND expires_at > ? LIMIT ?)", s.row.Address, now, g.InFlight).Scan(&count).Error; err != nil {
+		return err
+	}
+	if count >= int64(g.InFlight) {
+		return explain.New("gate.busy", explain.Fact("address", s.row.Address))
+	}
+	return nil
+}
+
+// repeated handles a request whose ID came before: from the same browser, and not answered yet, the sign-in starts again; else it is refused.
+func (g *Gate) repeated(ctx context.Context, s *signIn, next *Next) error {
+	var old store.SignIn
+	if err := g.Store.Read(ctx).Where("application_id = ? AND request_id = ?", s.row.ApplicationID, s.row.RequestID).Take(&old).Error; err != nil {
+		return store.Clear(err)
+	}
+	failure := explain.New("saml.request-repeated", explain.Fact("request", s.row.RequestID))
+	s.row.BrowserHash = nil
+	if old.FinishedAt != nil || !sameHash(old.BrowserHash, s.browser.SignIns[old.ID]) {
+		return failure
+	}
+	s.rec.Decide(trace.Decision{About: "sign-in", Result: "begun again in the same browser", By: "the request came before and was not answered"})
+	// The old one gives way: its answer, should it still come, finds nothing.
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		gone := tx.Where("id = ? AND finished_at IS NULL", old.ID).Delete(&store.SignIn{})
+		if gone.Error == nil && gone.RowsAffected == 0 {
+			return failure
+		}
+		return gone.Error
+	})
+	if err != nil {
+		return err
+	}
+	next.DropSignIns = append(next.DropSignIns, old.ID)
+	return g.keep(ctx, s, next)
+}
+
+// resume finds a sign-in in flight for the browser that began it. It returns a sign-in to fail with even where it fails.
+func (g *Gate) resume(ctx context.Context, b Browser, id string) (*signIn, error) {
+	stranger := g.begin(b, "sp")
+	stranger.rec.Begin(trace.Receive)
+	var row store.SignIn
+	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return stranger, explain.New("browser.lost")
+		}
+		return stranger, store.Clear(err)
+	}
+	stranger.row.Flow = row.Flow
+	if app, err := g.applicationByID(ctx, row.ApplicationID); err == nil {
+		stranger.app = app
+	}
+	if !sameHash(row.BrowserHash, b.SignIns[id]) {
+		return stranger, explain.New("browser.lost", explain.Fact("sign-in", row.Reference))
+	}
+	if row.FinishedAt != nil {
+		return stranger, explain.New("browser.finished", explain.Fact("sign-in", row.Reference))
+	}
+	s := &signIn{id: row.ID, reference: row.Reference, row: row, browser: b, known: true}
+	sealed, err := g.Store.Sealer.Open("signin/"+row.ID, row.State)
+	if err == nil {
+		err = json.Unmarshal(sealed, &s.state)
+	}
+	if err != nil {
+		return stranger, err
+	}
+	s.began = s.state.Began
+	s.rec = trace.NewRecorder(s.began, g.Now)
+	g.replay(ctx, s)
+	if s.app, err = g.applicationByID(ctx, row.ApplicationID); err != nil {
+		return stranger, err
+	}
+	if row.ProviderID != "" {
+		if s.provider, err = g.providerByID(ctx, row.ProviderID); err != nil {
+			return stranger, err
+		}
+	}
+	s.rec.Begin(trace.Receive)
+	if row.RehearsalID != "" {
+		var r store.Rehearsal
+		if err := g.Store.Read(ctx).Where("id = ?", row.RehearsalID).Take(&r).Error; err != nil {
+			return s, explain.New("rehearsal.over")
+		}
+		s.rehearsal = &r
+	}
+	if g.Now().After(row.ExpiresAt) {
+		return s, explain.New("browser.expired", explain.Pair("age", signInLife.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))
+	}
+	return s, nil
+}

@@ -1,0 +1,259 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/url"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+// finish takes what the provider vouched for through matching, access and mapping to the application's answer.
+func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
+	profile, err := g.match(ctx, s, who)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	s.rec.Begin(trace.Decide)
+	// The reach is asked again: it may have changed while the person was away.
+	if err := s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	if err := s.provider.Reach.Serves("provider", s.provider.Name, s.rehearsal != nil); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	s.rec.Decide(trace.Decision{About: "access", Result: "allowed", By: "reach: " + string(s.app.Reach)})
+	s.rec.Begin(trace.Issue)
+	out, err := s.app.mapping.Apply(profile, "out", s.rec)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	subject, err := g.settle(ctx, s, who, profile)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	form, err := g.applicationSide(s.app).issue(ctx, s, who, subject, out)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	g.Metrics.SignedIn.Add(1)
+	g.keepTrace(ctx, s, "signed-in", "")
+	return &Next{Form: form, DropSignIns: []string{s.id}, DropRehearsal: s.rehearsal != nil}
+}
+
+// match maps what came in and finds the person.
+func (g *Gate) match(ctx context.Context, s *signIn, who identity) (claims.Bag, error) {
+	s.rec.Begin(trace.Match)
+	out, err := s.provider.mapping.Apply(who.Attributes, "in", s.rec)
+	if err != nil {
+		var f *explain.Failure
+		if errors.As(err, &f) {
+			f.Of(s.provider.Name)
+		}
+		return nil, err
+	}
+	profile := claims.Profile(out)
+	s.person.shown, s.person.profile = shownName(profile, who.Shown), profile
+	if who.Subject == "" {
+		return nil, explain.New("match.transient").Of(s.provider.Name)
+	}
+	var link store.Link
+	err = g.Store.Read(ctx).Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&link).Error
+	switch {
+	case err == nil:
+		var p store.Person
+		if err := g.Store.Read(ctx).Where("id = ?", link.PersonID).Take(&p).Error; err != nil {
+			return nil, store.Clear(err)
+		}
+		if !p.Active {
+			return nil, explain.New("match.inactive", explain.Fact("person", p.Name))
+		}
+		s.person.id = p.ID
+		s.rec.Decide(trace.Decision{About: "person", Result: s.person.shown, By: "link to " + s.provider.Name})
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, store.Clear(err)
+	case s.provider.Admission != "create":
+		return nil, explain.New("match.stranger", explain.Fact("identifier", who.Shown)).Of(s.provider.Name)
+	case s.rehearsal != nil:
+		s.rec.Decide(trace.Decision{About: "person", Result: s.person.shown + " (would be created)", By: "admission: create; a rehearsal creates nobody"})
+	default:
+		s.rec.Decide(trace.Decision{About: "person", Result: s.person.shown + " (created)", By: "admission: create"})
+	}
+	return profile, nil
+}
+
+func shownName(profile claims.Bag, fallback string) string {
+	if n := profile.First("name"); n != "" {
+		return n
+	}
+	if n := strings.TrimSpace(profile.First("given_name") + " " + profile.First("family_name")); n != "" {
+		return n
+	}
+	for _, a := range []string{"email", "preferred_username"} {
+		if n := profile.First(a); n != "" {
+			return n
+		}
+	}
+	return fallback
+}
+
+// settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person and their identifier at the application
+// are there. A rehearsal uses up and ends, and changes nobody.
+func (g *Gate) settle(ctx context.Context, s *signIn, who identity, profile claims.Bag) (saml.NameID, error) {
+	subject := saml.NameID{Format: subjectFormat(s.app.Subject.Source, s.app.Subject.Format)}
+	switch s.app.Subject.Source {
+	case "transient", "pairwise":
+		subject.Value = keys.RandomID()
+	default:
+		if subject.Value = profile.First(s.app.Subject.From); subject.Value == "" {
+			return subject, explain.New("subject.empty", explain.Pair("value", s.app.Subject.From, "")).Of(s.app.Name)
+		}
+	}
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := g.useUp(tx, s, who, now); err != nil {
+			return err
+		}
+		if s.rehearsal != nil {
+			return g.knownSubject(tx, s, &subject)
+		}
+		if err := g.settlePerson(tx, s, who, now); err != nil {
+			return err
+		}
+		if err := g.settleSubject(tx, s, &subject, now); err != nil {
+			return err
+		}
+		if err := tx.Exec("UPDATE applications SET last_sign_in = ? WHERE id = ?", now, s.app.id).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE providers SET last_sign_in = ? WHERE id = ?", now, s.provider.id).Error
+	})
+	if err != nil {
+		return subject, err
+	}
+	s.rec.Decide(trace.Decision{About: "subject", Result: subject.Value, By: subjectReason(s.app.Subject, subject.Format)})
+	if w := s.state.Wish.Subject; w != nil && (w.Value != subject.Value || w.Format != "" && w.EffectiveFormat() != saml.FormatUnspecified && w.Format != subject.Format) {
+		return subject, explain.New("saml.subject-differs", explain.Pair("subject", w.Value, subject.Value))
+	}
+	return subject, nil
+}
+
+func subjectReason(s config.Subject, format string) string {
+	by := s.Source
+	if s.Source == "profile" {
+		by = "the profile's " + s.From
+	}
+	return by + ", as " + saml.FormatName(format)
+}
+
+// useUp notes that the assertion was used and that the sign-in is over, each by one conditional write.
+func (g *Gate) useUp(tx *gorm.DB, s *signIn, who identity, now time.Time) error {
+	used := tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", who.UsedIssuer, who.UsedID, who.UsedUntil.UTC())
+	if used.Error != nil {
+		return used.Error
+	}
+	if used.RowsAffected == 0 {
+		return explain.New("saml.replayed", explain.Fact("assertion", who.UsedID)).Of(s.provider.Name)
+	}
+	if s.row.Flow == "provider" {
+		return nil
+	}
+	ended := tx.Exec("UPDATE sign_ins SET finished_at = ? WHERE id = ? AND finished_at IS NULL", now, s.id)
+	if ended.Error != nil {
+		return ended.Error
+	}
+	if ended.RowsAffected == 0 {
+		return explain.New("browser.finished")
+	}
+	return nil
+}
+
+func (g *Gate) settlePerson(tx *gorm.DB, s *signIn, who identity, now time.Time) error {
+	body, err := json.Marshal(s.person.profile)
+	if err != nil {
+		return err
+	}
+	if s.person.id != "" {
+		if err := tx.Exec("UPDATE people SET name = ?, email = ?, profile = ?, updated_at = ? WHERE id = ? AND profile <> ?", s.person.shown, s.person.profile.First("email"), string(body), now, s.person.id, string(body)).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE links SET last_used = ? WHERE provider_id = ? AND subject = ?", now, s.provider.id, who.Subject).Error
+	}
+	p := store.Person{ID: store.NewID(), Name: s.person.shown, Email: s.person.profile.First("email"), Active: true, Profile: string(body), CreatedAt: now, UpdatedAt: now}
+	link := store.Link{ID: store.NewID(), PersonID: p.ID, ProviderID: s.provider.id, Subject: who.Subject, FirstUsed: now, LastUsed: now}
+	// Two first sign-ins at once: the second finds the first one's link.
+	made := tx.Exec("INSERT INTO links (id, person_id, provider_id, subject, first_used, last_used) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", link.ID, link.PersonID, link.ProviderID, link.Subject, now, now)
+	if made.Error != nil {
+		return made.Error
+	}
+	if made.RowsAffected == 0 {
+		if err := tx.Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&link).Error; err != nil {
+			return err
+		}
+		s.person.id = link.PersonID
+		return nil
+	}
+	s.person.id = p.ID
+	return tx.Create(&p).Error
+}
+
+// knownSubject takes the identifier that a person has at the application already.
+func (g *Gate) knownSubject(tx *gorm.DB, s *signIn, subject *saml.NameID) error {
+	if s.app.Subject.Source != "pairwise" || s.person.id == "" {
+		return nil
+	}
+	var v store.SubjectValue
+	if err := tx.Where("person_id = ? AND application_id = ?", s.person.id, s.app.id).Limit(1).Find(&v).Error; err != nil {
+		return err
+	}
+	if v.Value != "" {
+		subject.Value = v.Value
+	}
+	return nil
+}
+
+func (g *Gate) settleSubject(tx *gorm.DB, s *signIn, subject *saml.NameID, now time.Time) error {
+	if s.app.Subject.Source != "pairwise" {
+		return nil
+	}
+	fresh := subject.Value
+	if err := g.knownSubject(tx, s, subject); err != nil || subject.Value != fresh {
+		return err
+	}
+	if r := s.state.Request; r != nil && r.NameIDPolicy != nil && r.NameIDPolicy.NoCreate {
+		return explain.New("saml.nameid-no-create").Of(s.app.Name)
+	}
+	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: s.person.id, ApplicationID: s.app.id, CreatedAt: now}).Error
+}
+
+// allowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are set, at a border of its path.
+func allowedLink(a *application, to string) bool {
+	if len(to) > 2000 {
+		return false
+	}
+	u, err := url.Parse(to)
+	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") || strings.HasSuffix(u.Path, "/..") {
+		return false
+	}
+	if to == a.SAML.DefaultRelayState {
+		return true
+	}
+	for _, allowed := range a.SAML.DeepLinks {
+		rest, ok := strings.CutPrefix(to, allowed)
+		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) && origin(to) == origin(allowed) {
+			return true
+		}
+	}
+	return false
+}

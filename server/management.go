@@ -1,0 +1,382 @@
+package server
+
+import (
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/gate"
+	"innergate/store"
+)
+
+// call is one request to the management API with the one who makes it.
+type call struct {
+	fiber.Ctx
+	s   *Server
+	who gate.Actor
+}
+
+// route is one operation of the management API. Everything about it stands here: who may call it, what it takes and gives.
+type route struct {
+	Method, Path string // Path in the form of OpenAPI, below /api/v1
+	Role         string // the least role; empty for operations open to everybody
+	Summary      string
+	Query        []string
+	Request      any // a zero value of the body's type
+	Response     any // a zero value of the answer's type
+	Status       int // of a good answer, default 200
+	Media        string
+	handle       func(c *call) (any, error)
+}
+
+const pageQuery = "search,sort,after,limit"
+
+func paged(more ...string) []string { return append(strings.Split(pageQuery, ","), more...) }
+
+// Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
+func Routes() []route {
+	const viewer, engineer, owner = gate.RoleViewer, gate.RoleEngineer, gate.RoleOwner
+	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
+	return []route{
+		{Method: get, Path: "/openapi.json", Summary: "This description", handle: openAPI, Response: map[string]any{}},
+		{Method: get, Path: "/session", Summary: "Who is asking", Role: viewer, Response: api.Me{}, handle: func(c *call) (any, error) {
+			return api.Me{Name: c.who.Name, Role: c.who.Role, CSRF: c.who.CSRF, Kind: c.who.Kind}, nil
+		}},
+		{Method: post, Path: "/session", Summary: "Sign in with a password; sets the session cookie", Request: api.SignIn{}, Response: api.Me{}, handle: signIn},
+		{Method: del, Path: "/session", Summary: "Sign out", Role: viewer, Status: 204, handle: signOut},
+		{Method: get, Path: "/set-up", Summary: "Whether the first administrator is missing", Response: map[string]bool{}, handle: func(c *call) (any, error) {
+			needed, err := c.s.gate.SetupNeeded(c.Context())
+			return map[string]bool{"needed": needed}, err
+		}},
+		{Method: post, Path: "/set-up", Summary: "Make the first administrator", Request: api.Setup{}, Status: 204, handle: func(c *call) (any, error) {
+			in, err := body[api.Setup](c)
+			if err != nil {
+				return nil, err
+			}
+			return nil, c.s.gate.SetUp(c.Context(), in, c.s.address(c))
+		}},
+		{Method: get, Path: "/overview", Summary: "Counts, findings and the newest sign-ins", Role: viewer, Response: api.Overview{}, handle: overview},
+		{Method: get, Path: "/find", Summary: "Search everything by name, entity ID, trace number or fingerprint", Role: viewer, Query: []string{"q"}, Response: api.List[api.FoundItem]{}, handle: func(c *call) (any, error) { return c.s.gate.Find(c.Context(), c.Query("q")) }},
+
+		{Method: get, Path: "/applications", Summary: "List applications", Role: viewer, Query: paged("reach", "provider"), Response: api.List[api.Application]{}, handle: func(c *call) (any, error) {
+			return c.s.gate.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
+		}},
+		{Method: post, Path: "/applications", Summary: "Add an application", Role: engineer, Request: config.Application{}, Response: api.Application{}, Status: 201, handle: func(c *call) (any, error) {
+			in, err := body[config.Application](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.SaveApplication(c.Context(), c.who, "", in, 0)
+		}},
+		{Method: get, Path: "/applications/{slug}", Summary: "Show an application with its passage and findings", Role: viewer, Response: api.Application{}, handle: func(c *call) (any, error) { return c.s.gate.Application(c.Context(), c.Params("slug")) }},
+		{Method: put, Path: "/applications/{slug}", Summary: "Replace an application's configuration", Role: engineer, Query: []string{"revision"}, Request: config.Application{}, Response: api.Application{}, handle: func(c *call) (any, error) {
+			in, err := body[config.Application](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.SaveApplication(c.Context(), c.who, c.Params("slug"), in, revision(c))
+		}},
+		{Method: del, Path: "/applications/{slug}", Summary: "Delete an application", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
+			return nil, c.s.gate.DeleteApplication(c.Context(), c.who, c.Params("slug"))
+		}},
+		{Method: post, Path: "/applications/{slug}/reach/{reach}", Summary: "Open, close or take back to draft", Role: engineer, Response: api.Application{}, handle: func(c *call) (any, error) {
+			if err := c.s.gate.SetReach(c.Context(), c.who, "application", c.Params("slug"), access.Reach(c.Params("reach"))); err != nil {
+				return nil, err
+			}
+			return c.s.gate.Application(c.Context(), c.Params("slug"))
+		}},
+		{Method: post, Path: "/applications/{slug}/understand", Summary: "Show what a document would change, storing nothing", Role: engineer, Request: api.TakeIn{}, Response: api.Understood{}, handle: func(c *call) (any, error) { return understand(c, "application", c.Params("slug")) }},
+		{Method: post, Path: "/applications/{slug}/take", Summary: "Take the other side's metadata", Role: engineer, Request: api.TakeIn{}, Response: api.Application{}, handle: func(c *call) (any, error) {
+			in, err := body[api.TakeIn](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.TakeApplication(c.Context(), c.who, c.Params("slug"), in)
+		}},
+		{Method: get, Path: "/applications/{slug}/exchange", Summary: "The exchange sheet", Role: viewer, Response: api.ExchangeSheet{}, handle: func(c *call) (any, error) { return c.s.gate.ApplicationSheet(c.Context(), c.Params("slug")) }},
+
+		{Method: get, Path: "/providers", Summary: "List providers", Role: viewer, Query: paged("reach"), Response: api.List[api.Provider]{}, handle: func(c *call) (any, error) { return c.s.gate.Providers(c.Context(), page(c), c.Query("reach")) }},
+		{Method: post, Path: "/providers", Summary: "Add a provider", Role: engineer, Request: config.Provider{}, Response: api.Provider{}, Status: 201, handle: func(c *call) (any, error) {
+			in, err := body[config.Provider](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.SaveProvider(c.Context(), c.who, "", in, 0)
+		}},
+		{Method: get, Path: "/providers/{slug}", Summary: "Show a provider with its stations and findings", Role: viewer, Response: api.Provider{}, handle: func(c *call) (any, error) { return c.s.gate.Provider(c.Context(), c.Params("slug")) }},
+		{Method: put, Path: "/providers/{slug}", Summary: "Replace a provider's configuration", Role: engineer, Query: []string{"revision"}, Request: config.Provider{}, Response: api.Provider{}, handle: func(c *call) (any, error) {
+			in, err := body[config.Provider](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.SaveProvider(c.Context(), c.who, c.Params("slug"), in, revision(c))
+		}},
+		{Method: del, Path: "/providers/{slug}", Summary: "Delete a provider that no application uses", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
+			return nil, c.s.gate.DeleteProvider(c.Context(), c.who, c.Params("slug"))
+		}},
+		{Method: post, Path: "/providers/{slug}/reach/{reach}", Summary: "Open, close or take back to draft", Role: engineer, Response: api.Provider{}, handle: func(c *call) (any, error) {
+			if err := c.s.gate.SetReach(c.Context(), c.who, "provider", c.Params("slug"), access.Reach(c.Params("reach"))); err != nil {
+				return nil, err
+			}
+			return c.s.gate.Provider(c.Context(), c.Params("slug"))
+		}},
+		{Method: post, Path: "/providers/{slug}/understand", Summary: "Show what a document would change, storing nothing", Role: engineer, Request: api.TakeIn{}, Response: api.Understood{}, handle: func(c *call) (any, error) { return understand(c, "provider", c.Params("slug")) }},
+		{Method: post, Path: "/providers/{slug}/take", Summary: "Take the other side's metadata", Role: engineer, Request: api.TakeIn{}, Response: api.Provider{}, handle: func(c *call) (any, error) {
+			in, err := body[api.TakeIn](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.TakeProvider(c.Context(), c.who, c.Params("slug"), in)
+		}},
+		{Method: get, Path: "/providers/{slug}/exchange", Summary: "The exchange sheet", Role: viewer, Response: api.ExchangeSheet{}, handle: func(c *call) (any, error) { return c.s.gate.ProviderSheet(c.Context(), c.Params("slug")) }},
+
+		{Method: post, Path: "/understand/{kind}", Summary: "Understand a document for a new application or provider, storing nothing", Role: engineer, Request: api.TakeIn{}, Response: api.Understood{}, handle: func(c *call) (any, error) { return understand(c, c.Params("kind"), "") }},
+		{Method: post, Path: "/compare", Summary: "Compare two values to the letter", Role: viewer, Request: api.Compare{}, Response: explain.Difference{}, handle: func(c *call) (any, error) {
+			in, err := body[api.Compare](c)
+			return explain.Compare(in.Ours, in.Theirs), err
+		}},
+		{Method: get, Path: "/metadata/idp", Summary: "Our metadata for applications", Role: viewer, Query: []string{"signed"}, Media: "application/samlmetadata+xml", handle: func(c *call) (any, error) {
+			return c.s.gate.OurMetadata(c.Context(), "", c.Query("signed") != "")
+		}},
+		{Method: get, Path: "/metadata/sp/{slug}", Summary: "Our metadata for a provider", Role: viewer, Query: []string{"signed"}, Media: "application/samlmetadata+xml", handle: func(c *call) (any, error) {
+			return c.s.gate.OurMetadata(c.Context(), c.Params("slug"), c.Query("signed") != "")
+		}},
+
+		{Method: post, Path: "/rehearsals", Summary: "Order a rehearsal; its link is in the answer only", Role: engineer, Request: api.NewRehearsal{}, Response: api.Rehearsal{}, Status: 201, handle: func(c *call) (any, error) {
+			in, err := body[api.NewRehearsal](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.NewRehearsal(c.Context(), c.who, in)
+		}},
+		{Method: get, Path: "/rehearsals/{id}", Summary: "A rehearsal and its traces", Role: viewer, Response: api.Rehearsal{}, handle: func(c *call) (any, error) {
+			r, err := c.s.gate.Rehearsal(c.Context(), c.Params("id"))
+			if err == nil {
+				c.maskNames(r.Traces)
+			}
+			return r, err
+		}},
+		{Method: get, Path: "/traces", Summary: "List traces, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "application", "provider", "outcome", "code", "rehearsal"}, Response: api.List[api.TraceSummary]{}, handle: traces},
+		{Method: get, Path: "/traces/{reference}", Summary: "The whole record of one sign-in", Role: viewer, Response: api.Trace{}, handle: func(c *call) (any, error) {
+			return c.s.gate.Trace(c.Context(), c.Params("reference"), gate.Allows(c.who.Role, gate.RoleEngineer))
+		}},
+		{Method: get, Path: "/explanations", Summary: "The catalogue of failures", Role: viewer, Response: api.List[explain.Explanation]{}, handle: func(c *call) (any, error) {
+			return api.List[explain.Explanation]{Items: explain.All()}, nil
+		}},
+		{Method: post, Path: "/decode", Summary: "Make a message readable; nothing in it is verified", Role: viewer, Request: api.Decode{}, Response: api.Decoded{}, handle: func(c *call) (any, error) {
+			in, err := body[api.Decode](c)
+			if err != nil {
+				return nil, err
+			}
+			return gate.DecodeAnything(in.Text)
+		}},
+		{Method: get, Path: "/keys", Summary: "Our keys, without their private parts", Role: viewer, Response: api.List[api.Key]{}, handle: func(c *call) (any, error) { return c.s.gate.Keys(c.Context()) }},
+		{Method: get, Path: "/journal", Summary: "Who changed what, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "object"}, Response: api.List[api.JournalEntry]{}, handle: func(c *call) (any, error) {
+			return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
+		}},
+
+		{Method: get, Path: "/config", Summary: "The configuration as a file", Role: engineer, Response: api.ConfigFile{}, handle: func(c *call) (any, error) {
+			text, err := c.s.gate.ExportConfig(c.Context())
+			return api.ConfigFile{YAML: text}, err
+		}},
+		{Method: post, Path: "/config", Summary: "Create and update what a file describes, all or nothing", Role: engineer, Request: api.ConfigFile{}, Response: api.ConfigResult{}, handle: func(c *call) (any, error) {
+			in, err := body[api.ConfigFile](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.LoadConfig(c.Context(), c.who, in)
+		}},
+
+		{Method: get, Path: "/administrators", Summary: "List administrators", Role: owner, Response: api.List[api.Administrator]{}, handle: func(c *call) (any, error) { return c.s.gate.Administrators(c.Context()) }},
+		{Method: post, Path: "/administrators", Summary: "Add an administrator", Role: owner, Request: api.NewAdministrator{}, Response: api.Administrator{}, Status: 201, handle: func(c *call) (any, error) {
+			in, err := body[api.NewAdministrator](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.AddAdministrator(c.Context(), c.who, in)
+		}},
+		{Method: put, Path: "/administrators/{id}", Summary: "Change a role or password; ends the sessions of the one concerned", Role: owner, Request: api.ChangeAdministrator{}, Status: 204, handle: func(c *call) (any, error) {
+			in, err := body[api.ChangeAdministrator](c)
+			if err != nil {
+				return nil, err
+			}
+			return nil, c.s.gate.ChangeAdministrator(c.Context(), c.who, c.Params("id"), in)
+		}},
+		{Method: del, Path: "/administrators/{id}", Summary: "Remove an administrator", Role: owner, Status: 204, handle: func(c *call) (any, error) {
+			return nil, c.s.gate.RemoveAdministrator(c.Context(), c.who, c.Params("id"))
+		}},
+		{Method: get, Path: "/tokens", Summary: "List API tokens", Role: owner, Response: api.List[api.Token]{}, handle: func(c *call) (any, error) { return c.s.gate.Tokens(c.Context()) }},
+		{Method: post, Path: "/tokens", Summary: "Make an API token; its secret is in the answer only", Role: owner, Request: api.NewToken{}, Response: api.Token{}, Status: 201, handle: func(c *call) (any, error) {
+			in, err := body[api.NewToken](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.NewToken(c.Context(), c.who, in)
+		}},
+		{Method: del, Path: "/tokens/{id}", Summary: "Revoke an API token", Role: owner, Status: 204, handle: func(c *call) (any, error) { return nil, c.s.gate.RevokeToken(c.Context(), c.who, c.Params("id")) }},
+	}
+}
+
+func (s *Server) management() {
+	for _, r := range Routes() {
+		path := "/api/v1" + strings.NewReplacer("{", ":", "}", "").Replace(r.Path)
+		s.app.Add([]string{r.Method}, path, func(c fiber.Ctx) error { return s.manage(c, r) })
+	}
+	s.app.Use("/api/", func(c fiber.Ctx) error {
+		return &api.Problem{Type: "about:blank", Status: http.StatusNotFound, Title: "Not found", Code: "not-found", Detail: "The management API has no such operation.", Remedy: "GET /api/v1/openapi.json describes every one."}
+	})
+}
+
+func (s *Server) manage(c fiber.Ctx, r route) error {
+	c.Set("Cache-Control", "no-store")
+	in := &call{Ctx: c, s: s}
+	if r.Role != "" {
+		who, err := s.actor(c, r.Method != http.MethodGet)
+		if err != nil {
+			return err
+		}
+		if !gate.Allows(who.Role, r.Role) {
+			return &api.Problem{Type: "about:blank", Status: http.StatusForbidden, Title: "Not allowed", Code: "role", Detail: fmt.Sprintf("This needs the role %s; yours is %s.", r.Role, who.Role), Remedy: "Ask an owner."}
+		}
+		in.who = *who
+	} else if r.Method != http.MethodGet {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+	}
+	if r.Request != nil && !strings.HasPrefix(c.Get("Content-Type"), "application/json") {
+		return &api.Problem{Type: "about:blank", Status: http.StatusUnsupportedMediaType, Title: "JSON is expected", Code: "media-type", Detail: "The body must be application/json."}
+	}
+	out, err := r.handle(in)
+	if err != nil {
+		return err
+	}
+	status := r.Status
+	if status == 0 {
+		status = http.StatusOK
+	}
+	if status == http.StatusNoContent {
+		return c.SendStatus(status)
+	}
+	if doc, ok := out.([]byte); ok {
+		c.Set("Content-Type", r.Media)
+		return c.Status(status).Send(doc)
+	}
+	return c.Status(status).JSON(out)
+}
+
+// actor finds who is asking: by token in the Authorization header, or by the console's cookie. A changing call by cookie must carry the session's CSRF value.
+func (s *Server) actor(c fiber.Ctx, changing bool) (*gate.Actor, error) {
+	if scheme, token, ok := strings.Cut(c.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+		return s.gate.TokenActor(c.Context(), strings.TrimSpace(token), s.address(c))
+	}
+	who, err := s.gate.SessionActor(c.Context(), c.Cookies(s.cookieName("console")), s.address(c))
+	if err != nil || !changing {
+		return who, err
+	}
+	if subtle.ConstantTimeCompare([]byte(c.Get("X-Innergate-CSRF")), []byte(who.CSRF)) != 1 {
+		return nil, &api.Problem{Type: "about:blank", Status: http.StatusForbidden, Title: "The request did not come from the console", Code: "csrf", Detail: "A changing call with a session cookie must carry the session's value in X-Innergate-CSRF.", Remedy: "Load the console again."}
+	}
+	return who, s.sameOrigin(c)
+}
+
+func body[T any](c *call) (T, error) {
+	var v T
+	dec := json.NewDecoder(strings.NewReader(string(c.BodyRaw())))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&v); err != nil {
+		detail := "The body is not what is expected here: " + strings.TrimPrefix(err.Error(), "json: ") + "."
+		var wrong *json.UnmarshalTypeError
+		if errors.As(err, &wrong) {
+			detail = fmt.Sprintf("The field %s should not be a %s.", wrong.Field, wrong.Value)
+		}
+		return v, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "The body can't be read", Code: "body", Detail: detail}
+	}
+	return v, nil
+}
+
+func page(c *call) store.Page {
+	limit, _ := strconv.Atoi(c.Query("limit"))
+	return store.Page{Search: c.Query("search"), Sort: c.Query("sort"), After: c.Query("after"), Limit: limit}
+}
+
+func revision(c *call) int {
+	n, _ := strconv.Atoi(c.Query("revision"))
+	return n
+}
+
+const consoleCookieLife = 24 * time.Hour
+
+func signIn(c *call) (any, error) {
+	in, err := body[api.SignIn](c)
+	if err != nil {
+		return nil, err
+	}
+	token, me, err := c.s.gate.SignInAdministrator(c.Context(), in.Name, in.Password, c.s.address(c))
+	if err != nil {
+		return nil, err
+	}
+	c.s.setCookie(c, c.s.cookieName("console"), token, consoleCookieLife)
+	return me, nil
+}
+
+func signOut(c *call) (any, error) {
+	c.s.dropCookie(c, c.s.cookieName("console"))
+	return nil, c.s.gate.SignOutAdministrator(c.Context(), c.Cookies(c.s.cookieName("console")))
+}
+
+func understand(c *call, kind, slug string) (any, error) {
+	in, err := body[api.TakeIn](c)
+	if err != nil {
+		return nil, err
+	}
+	var u *api.Understood
+	switch kind {
+	case "application":
+		u, _, err = c.s.gate.UnderstandApplication(c.Context(), slug, in)
+	case "provider":
+		u, _, err = c.s.gate.UnderstandProvider(c.Context(), slug, in)
+	default:
+		return nil, fiber.ErrNotFound
+	}
+	return u, err
+}
+
+// maskNames takes people's names out of lists for viewers.
+func (c *call) maskNames(list []api.TraceSummary) {
+	if gate.Allows(c.who.Role, gate.RoleEngineer) {
+		return
+	}
+	for i := range list {
+		if list[i].Person != "" {
+			list[i].Person = "•••"
+		}
+	}
+}
+
+func overview(c *call) (any, error) {
+	o, err := c.s.gate.Overview(c.Context())
+	if err == nil {
+		c.maskNames(o.Recent)
+	}
+	return o, err
+}
+
+func traces(c *call) (any, error) {
+	list, err := c.s.gate.Traces(c.Context(), page(c), gate.TraceFilter{Application: c.Query("application"), Provider: c.Query("provider"), Outcome: c.Query("outcome"), Code: c.Query("code"), Rehearsal: c.Query("rehearsal")})
+	if err == nil {
+		c.maskNames(list.Items)
+	}
+	return list, err
+}

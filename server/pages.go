@@ -1,0 +1,71 @@
+package server
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/base64"
+	"html/template"
+
+	"github.com/gofiber/fiber/v3"
+
+	"innergate/gate"
+)
+
+//go:embed pages
+var pageFiles embed.FS
+
+var pages = template.Must(template.ParseFS(pageFiles, "pages/*.html"))
+
+// pageData is what a page for people shows.
+type pageData struct {
+	Title, Text, More string
+	Reference         string
+	Back, BackName    string
+	Form              *gate.Form
+	Choice            *gate.Choice
+	Rehearsal         *gate.RehearsalPage
+	Location          string
+	Action            string
+	Style             template.CSS
+	Script            template.JS
+}
+
+var (
+	pageStyle  = mustRead("pages/page.css")
+	pageScript = mustRead("pages/send.js")
+	policy     = "default-src 'none'; style-src 'sha256-" + sum(pageStyle) + "'; script-src 'sha256-" + sum(pageScript) + "'; base-uri 'none'; frame-ancestors 'none'"
+)
+
+func mustRead(name string) string {
+	b, err := pageFiles.ReadFile(name)
+	if err != nil {
+		panic(err) // it is embedded
+	}
+	return string(b)
+}
+
+func sum(text string) string {
+	h := sha256.Sum256([]byte(text))
+	return base64.StdEncoding.EncodeToString(h[:])
+}
+
+// page answers with a page for people. Chromium holds redirects after a form against form-action too, and applications do redirect to other hosts of theirs after
+// taking a response; a page that posts elsewhere therefore allows any host, and has exactly one form.
+func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
+	d.Style, d.Script = template.CSS(pageStyle), template.JS(pageScript)
+	var b bytes.Buffer
+	if err := pages.ExecuteTemplate(&b, name, d); err != nil {
+		return err
+	}
+	action := "'self'"
+	if d.Form != nil {
+		action = "https:"
+		if !s.gate.Secure() {
+			action = "http: https:"
+		}
+	}
+	c.Set("Content-Security-Policy", policy+"; form-action "+action)
+	c.Set("Cache-Control", "no-store")
+	return c.Status(status).Type("html", "utf-8").Send(b.Bytes())
+}

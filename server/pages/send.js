@@ -1,0 +1,1 @@
+document.addEventListener("DOMContentLoaded",function(){var f=document.getElementById("onward");if(f){f.submit()}})

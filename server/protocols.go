@@ -1,0 +1,209 @@
+package server
+
+import (
+	"errors"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/gate"
+)
+
+func (s *Server) protocols() {
+	a := s.app
+	a.Get("/saml/idp/metadata", func(c fiber.Ctx) error { return s.metadata(c, "") })
+	a.Get("/saml/idp/sso", s.sso)
+	a.Post("/saml/idp/sso", s.ssoPosted)
+	a.Get("/saml/idp/sso/:handle", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.AskPosted(c.Context(), s.browser(c), c.Params("handle")))
+	})
+	a.Get("/saml/sp/:provider/metadata", func(c fiber.Ctx) error { return s.metadata(c, c.Params("provider")) })
+	a.Post("/saml/sp/:provider/acs", s.acsPosted)
+	a.Get("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in responses", Text: "It is the assertion consumer service (ACS) of Inner Gate for one provider. A provider sends responses here by HTTP-POST; there is nothing to see in a browser."})
+	})
+	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
+	})
+	a.Get("/start/:application", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
+	})
+	a.Get("/rehearse/:token", s.rehearsalPage)
+	a.Post("/rehearse/:token", s.rehearsalBegin)
+	a.Post("/sign-in/:id/choose", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.onward(c, s.gate.Chosen(c.Context(), s.browser(c), c.Params("id"), c.FormValue("provider")))
+	})
+}
+
+func (s *Server) metadata(c fiber.Ctx, provider string) error {
+	doc, err := s.gate.OurMetadata(c.Context(), provider, c.Query("signed") != "")
+	if err != nil {
+		return err
+	}
+	name := "inner-gate-idp.xml"
+	if provider != "" {
+		name = "inner-gate-sp-" + provider + ".xml"
+	}
+	c.Set("Content-Disposition", `inline; filename="`+name+`"`)
+	c.Set("Content-Type", "application/samlmetadata+xml")
+	return c.Send(doc)
+}
+
+// sso takes a request by HTTP-Redirect. Opened without one it explains itself.
+func (s *Server) sso(c fiber.Ctx) error {
+	_, query, _ := strings.Cut(c.OriginalURL(), "?")
+	if query == "" {
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in requests", Text: "It is the single sign-on service of Inner Gate. Applications send people here with a request; please start at the application that you want to use."})
+	}
+	received, err := saml.DecodeRedirect(query, s.gate.SSOLocation())
+	if err != nil {
+		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), err))
+	}
+	if received.Param != saml.ParamRequest {
+		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "SAMLRequest", received.Param))))
+	}
+	return s.next(c, s.gate.AskSAML(c.Context(), s.browser(c), received))
+}
+
+// ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only that one carries our cookies.
+func (s *Server) ssoPosted(c fiber.Ctx) error {
+	return s.arrived(c, "sso", "/saml/idp/sso/", saml.ParamRequest)
+}
+
+func (s *Server) acsPosted(c fiber.Ctx) error {
+	slug := c.Params("provider")
+	return s.arrived(c, "acs/"+slug, "/saml/sp/"+url.PathEscape(slug)+"/acs/", saml.ParamResponse)
+}
+
+func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
+	if !strings.HasPrefix(c.Get("Content-Type"), "application/x-www-form-urlencoded") {
+		return fiber.ErrUnsupportedMediaType
+	}
+	body := c.BodyRaw()
+	if len(body) > messageLimit*3/2 {
+		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
+	}
+	form, err := url.ParseQuery(string(body))
+	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
+		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), errors.New("the form does not hold exactly one "+param)))
+	}
+	handle, err := s.gate.KeepArrival(c.Context(), s.address(c), place, param, form.Get(param), form.Get("RelayState"))
+	if err != nil {
+		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), err))
+	}
+	c.Set("Cache-Control", "no-store")
+	return c.Redirect().Status(http.StatusSeeOther).To(onward + handle)
+}
+
+func (s *Server) rehearsalPage(c fiber.Ctx) error {
+	token := c.Params("token")
+	p := s.gate.OpenRehearsal(c.Context(), s.browser(c), token)
+	if p.Failure != nil {
+		return s.failurePage(c, p.Failure)
+	}
+	return s.page(c, http.StatusOK, "rehearse.html", pageData{Title: "Rehearsal", Rehearsal: p, Action: "/rehearse/" + token})
+}
+
+func (s *Server) rehearsalBegin(c fiber.Ctx) error {
+	if err := s.sameOrigin(c); err != nil {
+		return err
+	}
+	next, cookie := s.gate.BeginRehearsal(c.Context(), s.browser(c), c.Params("token"))
+	if cookie != "" && !next.DropRehearsal {
+		s.setCookie(c, s.cookieName("rehearsal"), cookie, time.Hour)
+	}
+	return s.onward(c, next)
+}
+
+const signInPrefix = "s-"
+
+func (s *Server) cookieName(name string) string {
+	if s.gate.Secure() {
+		return "__Host-ig-" + name
+	}
+	return "ig-" + name
+}
+
+func (s *Server) setCookie(c fiber.Ctx, name, value string, life time.Duration) {
+	c.Cookie(&fiber.Cookie{Name: name, Value: value, Path: "/", HTTPOnly: true, Secure: s.gate.Secure(), SameSite: "Lax", MaxAge: int(life.Seconds())})
+}
+
+func (s *Server) dropCookie(c fiber.Ctx, name string) {
+	c.Cookie(&fiber.Cookie{Name: name, Path: "/", HTTPOnly: true, Secure: s.gate.Secure(), SameSite: "Lax", Expires: time.Unix(1, 0), MaxAge: -1})
+}
+
+// browser reads what we know of the one who asks out of cookies and address.
+func (s *Server) browser(c fiber.Ctx) gate.Browser {
+	b := gate.Browser{Address: s.address(c), SignIns: map[string]string{}}
+	prefix := s.cookieName(signInPrefix)
+	for name, value := range c.Request().Header.Cookies() {
+		if id, ok := strings.CutPrefix(string(name), prefix); ok && len(b.SignIns) < 64 {
+			b.SignIns[strings.Clone(id)] = string(value)
+		}
+	}
+	b.Rehearsal = strings.Clone(c.Cookies(s.cookieName("rehearsal")))
+	return b
+}
+
+// sameOrigin refuses forms of ours that another site had the browser post.
+func (s *Server) sameOrigin(c fiber.Ctx) error {
+	if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
+		return fiber.ErrForbidden
+	}
+	if o := c.Get("Origin"); o != "" && o != "null" && o != s.gate.PublicURL {
+		return fiber.ErrForbidden
+	}
+	return nil
+}
+
+func (s *Server) cookies(c fiber.Ctx, n *gate.Next) {
+	if n.SetSignIn != "" {
+		s.setCookie(c, s.cookieName(signInPrefix+n.SetSignIn), n.Secret, 20*time.Minute)
+	}
+	for _, id := range n.DropSignIns {
+		s.dropCookie(c, s.cookieName(signInPrefix+id))
+	}
+	if n.DropRehearsal {
+		s.dropCookie(c, s.cookieName("rehearsal"))
+	}
+	c.Set("Cache-Control", "no-store")
+}
+
+// next sends what the gate decided.
+func (s *Server) next(c fiber.Ctx, n *gate.Next) error {
+	s.cookies(c, n)
+	switch {
+	case n.Failure != nil:
+		return s.failurePage(c, n.Failure)
+	case n.Form != nil:
+		return s.page(c, http.StatusOK, "send.html", pageData{Title: "One moment", Form: n.Form})
+	case n.Choice != nil:
+		return s.page(c, http.StatusOK, "choose.html", pageData{Title: "Sign in", Choice: n.Choice})
+	}
+	return c.Redirect().Status(http.StatusSeeOther).To(n.Redirect)
+}
+
+// onward is next after a form of our own. A page stands between, because browsers hold the redirects that follow a form against the form's own policy.
+func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
+	if n.Redirect == "" {
+		return s.next(c, n)
+	}
+	s.cookies(c, n)
+	return s.page(c, http.StatusOK, "onward.html", pageData{Title: "One moment", Location: n.Redirect})
+}
+
+func (s *Server) failurePage(c fiber.Ctx, f *gate.FailurePage) error {
+	d := pageData{Title: f.Explanation.Title, Text: f.Explanation.Person, Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return}
+	if f.Reference != "" {
+		d.More = "If it stays, pass on the reference number: with it your help desk sees what happened."
+	}
+	return s.page(c, f.Status, "message.html", d)
+}

@@ -1,0 +1,237 @@
+// Package server is the gate's network interface on Fiber: protocol endpoints, pages for people, the management API and the console's files.
+package server
+
+import (
+	"crypto/tls"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/gofiber/fiber/v3/middleware/compress"
+	"github.com/gofiber/fiber/v3/middleware/etag"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"innergate/api"
+	"innergate/gate"
+)
+
+// Options is what a Server needs besides a gate.
+type Options struct {
+	// TrustedProxies are the networks whose X-Forwarded-For is believed.
+	TrustedProxies []netip.Prefix
+	Console        fs.FS
+	Log            *slog.Logger
+	// OwnOperations leaves /healthz, /readyz and /metrics to a listener of their own.
+	OwnOperations bool
+}
+
+// Server serves one gate.
+type Server struct {
+	Options
+	gate     *gate.Gate
+	app      *fiber.App
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+}
+
+const (
+	bodyLimit     = 4 << 20
+	messageLimit  = 1 << 20
+	headerBuffer  = 64 << 10
+	assetLifetime = 365 * 24 * time.Hour
+)
+
+// New makes a server.
+func New(g *gate.Gate, o Options) *Server {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s := &Server{Options: o, gate: g, registry: prometheus.NewRegistry()}
+	s.app = fiber.New(fiber.Config{
+		AppName: "Inner Gate", CaseSensitive: true, StrictRouting: true, Immutable: true, BodyLimit: bodyLimit, ReadBufferSize: headerBuffer,
+		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed,
+	})
+	s.observe()
+	s.app.Use(s.around)
+	if !o.OwnOperations {
+		s.operations(s.app)
+	}
+	s.protocols()
+	s.management()
+	s.console()
+	return s
+}
+
+// Serve serves on a listener until Shutdown.
+func (s *Server) Serve(l net.Listener, t *tls.Config) error {
+	if t != nil {
+		l = tls.NewListener(l, t)
+	}
+	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Operations is a server of its own for health and metrics.
+func (s *Server) Operations() *fiber.App {
+	app := fiber.New(fiber.Config{AppName: "Inner Gate operations", ReadTimeout: 10 * time.Second})
+	s.operations(app)
+	return app
+}
+
+// Shutdown stops taking connections and waits for requests under way.
+func (s *Server) Shutdown(limit time.Duration) error { return s.app.ShutdownWithTimeout(limit) }
+
+// Handler is the server as a net/http handler, for tests.
+func (s *Server) Handler() http.Handler { return adaptor.FiberApp(s.app) }
+
+func (s *Server) observe() {
+	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "innergate_request_seconds", Help: "Time that requests took.", Buckets: []float64{.002, .005, .01, .025, .05, .1, .25, .5, 1, 2.5}}, []string{"route", "status"})
+	counter := func(name, help string, value func() float64) prometheus.Collector {
+		return prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value)
+	}
+	s.registry.MustRegister(s.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		counter("innergate_sign_ins_begun_total", "Sign-ins that were begun.", func() float64 { return float64(s.gate.Metrics.Begun.Load()) }),
+		counter("innergate_sign_ins_completed_total", "Sign-ins that ended well.", func() float64 { return float64(s.gate.Metrics.SignedIn.Load()) }),
+		counter("innergate_sign_ins_refused_total", "Sign-ins that ended in a failure.", func() float64 { return float64(s.gate.Metrics.Refused.Load()) }))
+}
+
+func (s *Server) operations(app *fiber.App) {
+	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	app.Get("/readyz", func(c fiber.Ctx) error {
+		if _, err := s.gate.SetupNeeded(c.Context()); err != nil {
+			s.Log.Error("not ready", "error", err)
+			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
+		}
+		return c.SendString("ready\n")
+	})
+	app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(s.registry, promhttp.HandlerOpts{})))
+}
+
+// around sets the headers that every answer carries, times the request and logs it. It never logs a query: tokens and messages travel there.
+func (s *Server) around(c fiber.Ctx) error {
+	begin := time.Now()
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("X-Frame-Options", "DENY")
+	c.Set("Referrer-Policy", "no-referrer")
+	if s.gate.Secure() {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	err := c.Next()
+	if err != nil {
+		if handled := s.failed(c, err); handled != nil {
+			return handled
+		}
+	}
+	route, took := c.Route().Path, time.Since(begin)
+	status := c.Response().StatusCode()
+	if route == "/" && c.Path() != "/" {
+		route = "other"
+	}
+	s.requests.WithLabelValues(route, http.StatusText(status)).Observe(took.Seconds())
+	if s.Log.Enabled(c.Context(), slog.LevelDebug) {
+		s.Log.Debug("request", "method", c.Method(), "route", route, "status", status, "took", took.String(), "from", s.address(c))
+	}
+	return nil
+}
+
+// address is the network address of whom the request is from: the last one in X-Forwarded-For that no trusted proxy wrote about itself, read from the right.
+func (s *Server) address(c fiber.Ctx) string {
+	peer, ok := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
+	if !ok {
+		return "unknown"
+	}
+	peer = peer.Unmap()
+	if !s.trusted(peer) {
+		return peer.String()
+	}
+	hops := strings.Split(c.Get("X-Forwarded-For"), ",")
+	for i := len(hops) - 1; i >= 0; i-- {
+		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+		if err != nil {
+			break
+		}
+		peer = hop.Unmap()
+		if !s.trusted(peer) {
+			break
+		}
+	}
+	return peer.String()
+}
+
+func (s *Server) trusted(ip netip.Addr) bool {
+	for _, p := range s.TrustedProxies {
+		if p.Contains(ip) {
+			return true
+		}
+	}
+	return false
+}
+
+// failed answers with an error: problem details for the API, a plain page elsewhere.
+func (s *Server) failed(c fiber.Ctx, err error) error {
+	p := &api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Title: "The gate failed", Detail: "Something failed inside the gate; its log says what.", Code: "internal"}
+	var own *api.Problem
+	var fe *fiber.Error
+	switch {
+	case errors.As(err, &own):
+		p = own
+	case errors.As(err, &fe):
+		p = &api.Problem{Type: "about:blank", Status: fe.Code, Title: http.StatusText(fe.Code), Code: "http", Detail: httpReason(fe.Code)}
+	default:
+		s.Log.Error("request failed", "route", c.Route().Path, "error", err)
+		if strings.Contains(err.Error(), "disk is full") {
+			p.Status, p.Code, p.Detail = http.StatusInsufficientStorage, "disk-full", "The disk is full, so nothing was written."
+		}
+	}
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Cache-Control", "no-store")
+		return c.Status(p.Status).JSON(p, "application/problem+json")
+	}
+	return s.page(c, p.Status, "message.html", pageData{Title: p.Title, Text: p.Detail, More: p.Remedy})
+}
+
+func httpReason(status int) string {
+	switch status {
+	case http.StatusNotFound:
+		return "There is nothing at this address."
+	case http.StatusMethodNotAllowed:
+		return "This address does not take this kind of request."
+	case http.StatusRequestEntityTooLarge:
+		return "What was sent is larger than is accepted here."
+	}
+	return http.StatusText(status) + "."
+}
+
+// console serves the built console: hashed assets for long, the page itself fresh.
+func (s *Server) console() {
+	s.app.Get("/", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
+	s.app.Get("/console", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
+	assets := s.app.Group("/console/assets", etag.New(), compress.New(compress.Config{Level: compress.LevelBestSpeed}))
+	assets.Get("/*", func(c fiber.Ctx) error {
+		data, err := fs.ReadFile(s.Console, "assets/"+c.Params("*"))
+		if err != nil {
+			return fiber.ErrNotFound
+		}
+		c.Set("Cache-Control", "public, max-age=31536000, immutable")
+		name := c.Params("*")
+		c.Type(name[strings.LastIndexByte(name, '.')+1:])
+		return c.Send(data)
+	})
+	s.app.Get("/console/*", func(c fiber.Ctx) error {
+		data, err := fs.ReadFile(s.Console, "index.html")
+		if err != nil {
+			return s.page(c, http.StatusServiceUnavailable, "message.html", pageData{Title: "The console was not built", Text: "This binary was made without the console. Run make build."})
+		}
+		c.Set("Cache-Control", "no-cache")
+		c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+		return c.Type("html", "utf-8").Send(data)
+	})
+}

@@ -1,0 +1,404 @@
+package standin
+
+import (
+	"bytes"
+	"compress/flate"
+	"crypto"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"innergate/core/saml"
+	"innergate/core/xmlsig"
+)
+
+// Person is somebody whom a stand-in provider knows.
+type Person struct {
+	ID         string
+	Name       string
+	Role       string
+	Attributes []saml.Attribute
+}
+
+// Partner is what a stand-in provider holds about a service provider.
+type Partner struct {
+	EntityID     string
+	ACS          string
+	Certificates []*x509.Certificate
+}
+
+// Mistakes that a stand-in provider can be told to make, with what they are in words.
+var Mistakes = []struct{ Name, Words string }{
+	{"", "none"},
+	{"audience", "names another audience"}, {"recipient-slash", "adds a slash to the recipient"}, {"destination", "names another destination"},
+	{"wrong-key", "signs with a certificate that nobody holds"}, {"unsigned", "signs nothing"}, {"response-only", "signs the response only"},
+	{"expired", "its clock is an hour behind"}, {"early", "its clock is an hour ahead"}, {"nameid-format", "sends another NameID format"},
+	{"no-nameid", "sends no NameID"}, {"issuer", "names another issuer"}, {"in-response-to", "answers another request"}, {"old-session", "uses a session from yesterday"},
+	{"no-attributes", "sends no attributes"}, {"no-context", "answers NoAuthnContext"}, {"nameid-policy", "answers InvalidNameIDPolicy"}, {"denied", "answers RequestDenied"},
+}
+
+// Provider is a simulated SAML identity provider.
+type Provider struct {
+	Name, Base string
+	People     []Person
+	// FindPartner gives what is held about a service provider.
+	FindPartner func(entityID string) (*Partner, error)
+	// Starts are the applications that can be begun at the provider: name and RelayState.
+	Starts   [][2]string
+	Partner  string // the service provider for sign-ins begun here
+	Recorder *Recorder
+	Now      func() time.Time
+
+	keys, rogue keyPair
+	mu          sync.Mutex
+	asked       map[string]*askedOf // by a handle of its own
+	sessions    map[string]session
+	mistake     string
+}
+
+type session struct {
+	person string
+	at     time.Time
+}
+
+// askedOf is a request that waits for the person.
+type askedOf struct {
+	request  inRequest
+	relay    string
+	partner  *Partner
+	mistaken string
+}
+
+// inRequest is read by this package's own code, not by the gate's.
+type inRequest struct {
+	XMLName     xml.Name
+	ID          string `xml:"ID,attr"`
+	Version     string `xml:"Version,attr"`
+	Destination string `xml:"Destination,attr"`
+	ACS         string `xml:"AssertionConsumerServiceURL,attr"`
+	Force       bool   `xml:"ForceAuthn,attr"`
+	Passive     bool   `xml:"IsPassive,attr"`
+	Issuer      string `xml:"urn:oasis:names:tc:SAML:2.0:assertion Issuer"`
+	Policy      struct {
+		Format string `xml:"Format,attr"`
+	} `xml:"urn:oasis:names:tc:SAML:2.0:protocol NameIDPolicy"`
+}
+
+// NewProvider makes one with keys of its own. Life is how long its certificate is good.
+func NewProvider(name, base string, people []Person, life time.Duration) (*Provider, error) {
+	p := &Provider{Name: name, Base: base, People: people, Now: time.Now, asked: map[string]*askedOf{}, sessions: map[string]session{}}
+	var err error
+	if p.keys, err = newKeyPair(name, time.Now(), life); err != nil {
+		return nil, err
+	}
+	p.rogue, err = newKeyPair(name+" (another)", time.Now(), life)
+	return p, err
+}
+
+// EntityID is the provider's.
+func (p *Provider) EntityID() string { return p.Base + "/idp" }
+
+// SetMistake tells the provider which mistake to make from now on; empty for none.
+func (p *Provider) SetMistake(name string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.mistake = name
+}
+
+// Forget ends all sessions at the provider.
+func (p *Provider) Forget() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.sessions = map[string]session{}
+}
+
+// Metadata is the provider's metadata.
+func (p *Provider) Metadata() ([]byte, error) {
+	return saml.WriteMetadata(saml.Entity{EntityID: p.EntityID(), Roles: []saml.Role{{
+		Kind: saml.RoleIDP, DisplayName: p.Name, WantAuthnRequestsSigned: true, Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: p.keys.cert}},
+		NameIDFormats: []string{saml.FormatPersistent, saml.FormatTransient},
+		Endpoints:     []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"}, {Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"}},
+	}}}, 30*24*time.Hour, p.Now(), nil)
+}
+
+// Handler serves the provider's pages and endpoints.
+func (p *Provider) Handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, r *http.Request) {
+		doc, err := p.Metadata()
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		w.Header().Set("Content-Type", "application/samlmetadata+xml")
+		w.Write(doc)
+	})
+	mux.HandleFunc("GET /{$}", p.home)
+	mux.HandleFunc("POST /start", p.start)
+	mux.HandleFunc("POST /mistake", func(w http.ResponseWriter, r *http.Request) {
+		p.SetMistake(r.FormValue("mistake"))
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+	})
+	mux.HandleFunc("/sso", p.sso)
+	mux.HandleFunc("POST /sign-in", p.signIn)
+	return mux
+}
+
+type providerPage struct {
+	*Provider
+	Handle, Refusal, Person, Chosen string
+	Mistakes                        []struct{ Name, Words string }
+}
+
+func (p *Provider) home(w http.ResponseWriter, r *http.Request) {
+	p.mu.Lock()
+	chosen := p.mistake
+	p.mu.Unlock()
+	render(w, http.StatusOK, "provider-home.html", providerPage{Provider: p, Chosen: chosen, Mistakes: Mistakes})
+}
+
+// read undoes the binding and checks the request as this provider's own code sees it.
+func (p *Provider) read(r *http.Request) (*askedOf, error) {
+	a := &askedOf{}
+	var doc []byte
+	if r.Method == http.MethodPost {
+		raw, err := base64.StdEncoding.DecodeString(r.FormValue("SAMLRequest"))
+		if err != nil {
+			return nil, errors.New("SAMLRequest is not base64")
+		}
+		doc, a.relay = raw, r.FormValue("RelayState")
+	} else {
+		packed, err := base64.StdEncoding.DecodeString(r.URL.Query().Get("SAMLRequest"))
+		if err != nil {
+			return nil, errors.New("SAMLRequest is not base64")
+		}
+		if doc, err = io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(packed)), 1<<20)); err != nil {
+			return nil, errors.New("SAMLRequest is not deflated")
+		}
+		a.relay = r.URL.Query().Get("RelayState")
+	}
+	if err := p.Recorder.Keep("authn-request-to-provider.xml", doc); err != nil {
+		return nil, err
+	}
+	if err := xml.Unmarshal(doc, &a.request); err != nil || a.request.XMLName.Local != "AuthnRequest" {
+		return nil, errors.New("this is not an AuthnRequest")
+	}
+	var err error
+	if a.partner, err = p.FindPartner(a.request.Issuer); err != nil {
+		return nil, fmt.Errorf("the issuer %q is not registered: %w", a.request.Issuer, err)
+	}
+	switch {
+	case a.request.Version != "2.0":
+		return nil, errors.New("the version is not 2.0")
+	case a.request.Destination != p.Base+"/sso":
+		return nil, fmt.Errorf("the destination %q is not ours", a.request.Destination)
+	case a.request.ACS != a.partner.ACS:
+		return nil, fmt.Errorf("the ACS URL %q is not registered", a.request.ACS)
+	}
+	if r.Method == http.MethodGet {
+		err = p.querySigned(r.URL.RawQuery, a.partner)
+	}
+	return a, err
+}
+
+// querySigned checks an RSA-SHA256 signature over the query with nothing but the standard library.
+func (p *Provider) querySigned(raw string, partner *Partner) error {
+	var signed []string
+	var sig string
+	for _, want := range []string{"SAMLRequest", "RelayState", "SigAlg", "Signature"} {
+		for _, pair := range strings.Split(raw, "&") {
+			if name, value, _ := strings.Cut(pair, "="); name == want && want == "Signature" {
+				sig = value
+			} else if name == want {
+				signed = append(signed, pair)
+			}
+		}
+	}
+	plain, err := url.QueryUnescape(sig)
+	if err != nil || sig == "" {
+		return errors.New("the request is not signed")
+	}
+	value, err := base64.StdEncoding.DecodeString(plain)
+	if err != nil {
+		return errors.New("the signature is not base64")
+	}
+	sum := sha256.Sum256([]byte(strings.Join(signed, "&")))
+	for _, cert := range partner.Certificates {
+		if key, ok := cert.PublicKey.(*rsa.PublicKey); ok && rsa.VerifyPKCS1v15(key, crypto.SHA256, sum[:], value) == nil {
+			return nil
+		}
+	}
+	return errors.New("the request's signature was not made with a key that we hold")
+}
+
+const providerCookie = "standin-provider"
+
+func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
+	a, err := p.read(r)
+	if err != nil {
+		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: err.Error()})
+		return
+	}
+	p.mu.Lock()
+	a.mistaken = p.mistake
+	var old session
+	if cookie, err := r.Cookie(providerCookie + p.port()); err == nil {
+		old = p.sessions[cookie.Value]
+	}
+	p.mu.Unlock()
+	if person := p.find(old.person); person != nil && (!a.request.Force || a.mistaken == "old-session") {
+		p.answer(w, a, person, old.at)
+		return
+	}
+	if a.request.Passive {
+		p.refuse(w, a, "Responder", "NoPassive")
+		return
+	}
+	handle := rand()
+	p.mu.Lock()
+	if len(p.asked) > 10000 {
+		p.asked = map[string]*askedOf{}
+	}
+	p.asked[handle] = a
+	p.mu.Unlock()
+	render(w, http.StatusOK, "provider-sign-in.html", providerPage{Provider: p, Handle: handle})
+}
+
+func (p *Provider) port() string {
+	if u, err := url.Parse(p.Base); err == nil {
+		return "-" + u.Port()
+	}
+	return ""
+}
+
+func (p *Provider) find(id string) *Person {
+	for i := range p.People {
+		if p.People[i].ID == id {
+			return &p.People[i]
+		}
+	}
+	return nil
+}
+
+func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
+	p.mu.Lock()
+	a := p.asked[r.FormValue("handle")]
+	delete(p.asked, r.FormValue("handle"))
+	p.mu.Unlock()
+	person := p.find(r.FormValue("person"))
+	if a == nil || person == nil {
+		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: "This sign-in page is no longer good. Start again at the application."})
+		return
+	}
+	p.remember(w, person)
+	p.answer(w, a, person, p.Now())
+}
+
+func (p *Provider) remember(w http.ResponseWriter, person *Person) {
+	id := rand()
+	p.mu.Lock()
+	if len(p.sessions) > 10000 {
+		p.sessions = map[string]session{}
+	}
+	p.sessions[id] = session{person.ID, p.Now()}
+	p.mu.Unlock()
+	http.SetCookie(w, &http.Cookie{Name: providerCookie + p.port(), Value: id, Path: "/", HttpOnly: true, Secure: strings.HasPrefix(p.Base, "https:"), SameSite: http.SameSiteLaxMode})
+}
+
+// start begins a sign-in here: an unsolicited response with the application's start address as RelayState.
+func (p *Provider) start(w http.ResponseWriter, r *http.Request) {
+	person := p.find(r.FormValue("person"))
+	partner, err := p.FindPartner(p.Partner)
+	if err != nil || person == nil {
+		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: "This person or the service provider is not known."})
+		return
+	}
+	p.remember(w, person)
+	p.mu.Lock()
+	mistaken := p.mistake
+	p.mu.Unlock()
+	p.answer(w, &askedOf{partner: partner, relay: r.FormValue("application"), mistaken: mistaken}, person, p.Now())
+}
+
+func (p *Provider) refuse(w http.ResponseWriter, a *askedOf, status, substatus string) {
+	made, err := saml.ErrorResponse(saml.EntityID(p.EntityID()), a.partner.ACS, a.request.ID, status, substatus, "simulated refusal", p.Now(), &xmlsig.Signer{Key: p.keys.key})
+	p.post(w, a, made, err)
+}
+
+func (p *Provider) answer(w http.ResponseWriter, a *askedOf, person *Person, at time.Time) {
+	switch a.mistaken {
+	case "no-context":
+		p.refuse(w, a, "Responder", "NoAuthnContext")
+		return
+	case "nameid-policy":
+		p.refuse(w, a, "Requester", "InvalidNameIDPolicy")
+		return
+	case "denied":
+		p.refuse(w, a, "Responder", "RequestDenied")
+		return
+	}
+	signer := &xmlsig.Signer{Key: p.keys.key, Certificate: p.keys.cert.Raw}
+	s := saml.Issued{
+		Issuer: saml.EntityID(p.EntityID()), Audience: saml.EntityID(a.partner.EntityID), ACS: a.partner.ACS, InResponseTo: a.request.ID, Now: p.Now(),
+		NameID: saml.NameID{Value: person.ID + "-7c1f", Format: saml.FormatPersistent}, AuthnInstant: at, Context: saml.ContextPassword, SessionIndex: "_" + rand(), Attributes: person.Attributes, SignAssertion: true, Signer: signer,
+	}
+	if f := a.request.Policy.Format; f == saml.FormatTransient {
+		s.NameID = saml.NameID{Value: "_" + rand(), Format: f}
+	}
+	p.mistakes(a.mistaken, &s)
+	made, err := saml.IssueResponse(s)
+	p.post(w, a, made, err)
+}
+
+func (p *Provider) mistakes(name string, s *saml.Issued) {
+	switch name {
+	case "audience":
+		s.Audience += "/metadata"
+	case "recipient-slash", "destination":
+		s.ACS += "/"
+	case "wrong-key":
+		s.Signer = &xmlsig.Signer{Key: p.rogue.key, Certificate: p.rogue.cert.Raw}
+	case "unsigned":
+		s.SignAssertion = false
+	case "response-only":
+		s.SignAssertion, s.SignResponse = false, true
+	case "expired":
+		s.Now, s.AuthnInstant = s.Now.Add(-time.Hour), s.AuthnInstant.Add(-time.Hour)
+	case "early":
+		s.Now, s.AuthnInstant = s.Now.Add(time.Hour), s.AuthnInstant.Add(time.Hour)
+	case "nameid-format":
+		s.NameID.Format = saml.FormatUnspecified
+	case "no-nameid":
+		s.NameID = saml.NameID{}
+	case "issuer":
+		s.Issuer += "/old"
+	case "in-response-to":
+		s.InResponseTo = "_" + rand()
+	case "old-session":
+		s.AuthnInstant = s.AuthnInstant.Add(-24 * time.Hour)
+	case "no-attributes":
+		s.Attributes = nil
+	}
+}
+
+// post sends the browser on with the response. The form goes to the partner's true ACS, whatever the message says.
+func (p *Provider) post(w http.ResponseWriter, a *askedOf, made *saml.MadeResponse, err error) {
+	if err == nil {
+		err = p.Recorder.Keep("response-from-provider.xml", made.XML)
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	render(w, http.StatusOK, "send.html", map[string]string{"Action": a.partner.ACS, "Field": "SAMLResponse", "Value": base64.StdEncoding.EncodeToString(made.XML), "Relay": a.relay, "Who": p.Name + " (simulated provider)"})
+}

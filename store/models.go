@@ -1,0 +1,226 @@
+package store
+
+import "time"
+
+// Application is an application's record. Body is its configuration in JSON; the other columns are for finding and sorting.
+type Application struct {
+	ID         string `gorm:"primaryKey"`
+	Slug       string `gorm:"uniqueIndex;not null"`
+	Name       string `gorm:"index;not null"`
+	Kind       string
+	Reach      string
+	EntityID   *string `gorm:"uniqueIndex"`
+	Body       string
+	Revision   int
+	CreatedAt  time.Time
+	UpdatedAt  time.Time
+	LastSignIn *time.Time
+}
+
+// Provider is a provider's record.
+type Provider struct {
+	ID         string `gorm:"primaryKey"`
+	Slug       string `gorm:"uniqueIndex;not null"`
+	Name       string `gorm:"index;not null"`
+	Kind       string
+	Reach      string
+	EntityID   *string `gorm:"uniqueIndex"`
+	Body       string
+	Revision   int
+	CreatedAt  time.Time
+	UpdatedAt  time.Time
+	LastSignIn *time.Time
+}
+
+// PartnerDocument is a version of a partner's metadata, as it was received.
+type PartnerDocument struct {
+	ID        string `gorm:"primaryKey"`
+	OwnerKind string `gorm:"index:partner_document_owner"`
+	OwnerID   string `gorm:"index:partner_document_owner"`
+	Source    string // an address, or how it came
+	SHA256    string
+	Document  []byte
+	CreatedAt time.Time
+}
+
+// Key is a key of the gate's own. Sealed is the private part.
+type Key struct {
+	ID          string `gorm:"primaryKey"`
+	Purpose     string `gorm:"index"` // saml-signing or saml-encryption
+	Kind        string
+	State       string
+	Certificate []byte
+	Sealed      []byte
+	CreatedAt   time.Time
+}
+
+// Person is somebody known to the gate.
+type Person struct {
+	ID        string `gorm:"primaryKey"`
+	Name      string `gorm:"index"`
+	Email     string `gorm:"index"`
+	Active    bool
+	Profile   string // JSON: name → values
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// Link ties a person to a provider's subject, byte for byte.
+type Link struct {
+	ID         string `gorm:"primaryKey"`
+	PersonID   string `gorm:"index"`
+	ProviderID string `gorm:"uniqueIndex:link_subject"`
+	Subject    string `gorm:"uniqueIndex:link_subject"` // format, qualifiers and value, joined unambiguously
+	FirstUsed  time.Time
+	LastUsed   time.Time
+}
+
+// SubjectValue is the random identifier of a person at an application. It is never given to another person.
+type SubjectValue struct {
+	Value         string `gorm:"primaryKey"`
+	PersonID      string `gorm:"uniqueIndex:subject_value_pair"`
+	ApplicationID string `gorm:"uniqueIndex:subject_value_pair"`
+	CreatedAt     time.Time
+}
+
+// SignIn is a sign-in in flight.
+type SignIn struct {
+	ID            string `gorm:"primaryKey"`
+	Reference     string
+	BrowserHash   []byte
+	Address       string `gorm:"index:sign_in_address"`
+	ApplicationID string `gorm:"uniqueIndex:sign_in_request"`
+	RequestID     string `gorm:"uniqueIndex:sign_in_request"` // unsolicited: our own ID
+	ProviderID    string
+	Flow          string
+	State         []byte // sealed JSON of what the engine must know when the answer comes
+	OurRequestID  string
+	RehearsalID   string `gorm:"index"`
+	CreatedAt     time.Time
+	ExpiresAt     time.Time `gorm:"index"`
+	FinishedAt    *time.Time
+}
+
+// Arrival is a message posted from another site, kept until the browser comes back for it by a same-site request.
+type Arrival struct {
+	Handle    string `gorm:"primaryKey"`
+	Address   string `gorm:"index"`
+	Place     string // which of our addresses took it
+	Param     string
+	Value     []byte
+	Relay     string
+	CreatedAt time.Time `gorm:"index"`
+}
+
+// UsedID is the ID of something that must not come again.
+type UsedID struct {
+	Issuer    string    `gorm:"primaryKey"`
+	Value     string    `gorm:"primaryKey"`
+	ExpiresAt time.Time `gorm:"index"`
+}
+
+// Rehearsal is a test sign-in's order.
+type Rehearsal struct {
+	ID            string `gorm:"primaryKey"`
+	TokenHash     []byte `gorm:"uniqueIndex"`
+	ApplicationID string
+	ProviderID    string
+	Flow          string
+	To            string
+	Fresh         bool
+	By            string
+	CreatedAt     time.Time
+	ExpiresAt     time.Time `gorm:"index"`
+	BrowserHash   []byte
+}
+
+// Trace is the record of one sign-in.
+type Trace struct {
+	ID            string `gorm:"primaryKey"`
+	Reference     string `gorm:"uniqueIndex"`
+	ApplicationID string `gorm:"index"`
+	ProviderID    string `gorm:"index"`
+	Application   string
+	Provider      string
+	PersonID      string `gorm:"index"`
+	Person        string
+	Flow          string
+	Outcome       string `gorm:"index"`
+	Code          string `gorm:"index"`
+	RehearsalID   string `gorm:"index"`
+	Entries       []byte // compressed, then sealed
+	StartedAt     time.Time
+	Micros        int64
+}
+
+// Revision is one version of an object's configuration.
+type Revision struct {
+	ObjectID string `gorm:"primaryKey"`
+	Number   int    `gorm:"primaryKey"`
+	Kind     string
+	Body     string
+	Author   string
+	Remark   string
+	At       time.Time
+}
+
+// JournalEntry is one line of the append-only journal; Hash covers it and the hash before.
+type JournalEntry struct {
+	Number   int64 `gorm:"primaryKey;autoIncrement"`
+	At       time.Time
+	Who      string `gorm:"index"`
+	From     string
+	Action   string
+	Kind     string `gorm:"index:journal_object"`
+	ObjectID string `gorm:"index:journal_object"`
+	Object   string
+	Before   string
+	After    string
+	Previous string
+	Hash     string
+}
+
+// Administrator may use the console.
+type Administrator struct {
+	ID           string `gorm:"primaryKey"`
+	Name         string `gorm:"uniqueIndex"`
+	Role         string
+	PasswordHash string
+	CreatedAt    time.Time
+	LastSignIn   *time.Time
+}
+
+// ConsoleSession is an administrator's session.
+type ConsoleSession struct {
+	TokenHash       []byte `gorm:"primaryKey"`
+	AdministratorID string `gorm:"index"`
+	CSRF            string
+	CreatedAt       time.Time
+	LastUsed        time.Time
+	ExpiresAt       time.Time `gorm:"index"`
+}
+
+// APIToken is a token for programs. Only its hash is kept.
+type APIToken struct {
+	ID        string `gorm:"primaryKey"`
+	Name      string
+	Role      string
+	TokenHash []byte `gorm:"uniqueIndex"`
+	By        string
+	CreatedAt time.Time
+	ExpiresAt *time.Time
+	LastUsed  *time.Time
+}
+
+// Guess counts failed attempts under a name such as "password:mira" or "address:192.0.2.7".
+type Guess struct {
+	Name    string `gorm:"primaryKey"`
+	Count   int
+	FirstAt time.Time
+}
+
+// Setting is one value of the service's own.
+type Setting struct {
+	Name  string `gorm:"primaryKey"`
+	Value string
+}

@@ -1,0 +1,223 @@
+// Package store keeps the gate's records in one SQLite file through GORM. Secrets are sealed by the caller's Sealer before they get here.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/mattn/go-sqlite3"
+	"github.com/oklog/ulid/v2"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// Store is an open database: one connection that writes, a few that read.
+type Store struct {
+	write, read *gorm.DB
+	generation  *sql.Stmt
+	Sealer      *Sealer
+}
+
+// FileName is the database's name in the data folder.
+const FileName = "innergate.db"
+
+// Open opens the database in the folder, making it if it is new, and brings it to the newest form.
+func Open(folder string, sealer *Sealer) (*Store, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder %s can't be made: %w", folder, err)
+	}
+	path := filepath.Join(folder, FileName)
+	if f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+		return nil, fmt.Errorf("the database %s can't be opened for writing: %w", path, err)
+	} else if err := f.Close(); err != nil {
+		return nil, err
+	}
+	const options = "?_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_txlock=immediate&_synchronous=NORMAL"
+	s := &Store{Sealer: sealer}
+	var err error
+	if s.write, err = connect(path+options, 1); err != nil {
+		return nil, err
+	}
+	if err := migrate(s.write); err != nil {
+		s.Close()
+		return nil, err
+	}
+	if s.read, err = connect(path+options+"&_query_only=true", 4); err != nil {
+		s.Close()
+		return nil, err
+	}
+	db, err := s.read.DB()
+	if err != nil {
+		return nil, err
+	}
+	if s.generation, err = db.Prepare("SELECT value FROM settings WHERE name = 'generation'"); err != nil {
+		s.Close()
+		return nil, Clear(err)
+	}
+	return s, nil
+}
+
+func connect(dsn string, connections int) (*gorm.DB, error) {
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
+		Logger: logger.Discard, TranslateError: true, PrepareStmt: true, SkipDefaultTransaction: true, NowFunc: func() time.Time { return time.Now().UTC() },
+	})
+	if err != nil {
+		return nil, fmt.Errorf("the database can't be opened: %w", Clear(err))
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	return db, nil
+}
+
+// Close closes the database.
+func (s *Store) Close() {
+	for _, db := range []*gorm.DB{s.read, s.write} {
+		if db != nil {
+			if pool, err := db.DB(); err == nil {
+				pool.Close()
+			}
+		}
+	}
+}
+
+// Read is for queries.
+func (s *Store) Read(ctx context.Context) *gorm.DB { return s.read.WithContext(ctx) }
+
+// Write runs one immediate transaction. What f returns as an error takes everything back.
+func (s *Store) Write(ctx context.Context, f func(tx *gorm.DB) error) error {
+	return Clear(s.write.WithContext(ctx).Transaction(f))
+}
+
+// Generation changes with every change of the configuration, so that caches know when to read again; also those of another process.
+func (s *Store) Generation(ctx context.Context) (string, error) {
+	var g string
+	err := s.generation.QueryRowContext(ctx).Scan(&g)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return g, Clear(err)
+}
+
+// Changed notes, within a transaction, that the configuration changed.
+func Changed(tx *gorm.DB) error {
+	return tx.Exec("INSERT INTO settings (name, value) VALUES ('generation', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", NewID()).Error
+}
+
+// NewID makes an identifier that sorts by time.
+func NewID() string { return ulid.Make().String() }
+
+// ErrNotFound is returned where a record is not there.
+var ErrNotFound = gorm.ErrRecordNotFound
+
+// ErrDuplicate is returned where a record is there already.
+var ErrDuplicate = gorm.ErrDuplicatedKey
+
+// Clear turns the database's own words into sentences.
+func Clear(err error) error {
+	var lite sqlite3.Error
+	if !errors.As(err, &lite) {
+		return err
+	}
+	switch lite.Code {
+	case sqlite3.ErrFull:
+		return fmt.Errorf("the disk is full, so nothing was written: %w", err)
+	case sqlite3.ErrReadonly, sqlite3.ErrCantOpen, sqlite3.ErrPerm:
+		return fmt.Errorf("the database can't be written; check who owns the data folder: %w", err)
+	case sqlite3.ErrCorrupt, sqlite3.ErrNotADB:
+		return fmt.Errorf("the database file is damaged or is none; restore it from a backup: %w", err)
+	case sqlite3.ErrBusy, sqlite3.ErrLocked:
+		return fmt.Errorf("the database is busy; another program holds it for too long: %w", err)
+	case sqlite3.ErrIoErr:
+		return fmt.Errorf("the disk failed while the database was used: %w", err)
+	}
+	return err
+}
+
+func migrate(db *gorm.DB) error {
+	options := *gormigrate.DefaultOptions
+	options.UseTransaction, options.ValidateUnknownMigrations = true, true
+	m := gormigrate.New(db, &options, []*gormigrate.Migration{
+		{ID: "2026-11-23-first", Migrate: func(tx *gorm.DB) error {
+			if err := tx.AutoMigrate(&Application{}, &Provider{}, &PartnerDocument{}, &Key{}, &Person{}, &Link{}, &SubjectValue{}, &SignIn{}, &Arrival{}, &UsedID{},
+				&Rehearsal{}, &Trace{}, &Revision{}, &JournalEntry{}, &Administrator{}, &ConsoleSession{}, &APIToken{}, &Guess{}, &Setting{}); err != nil {
+				return err
+			}
+			// The journal is append-only, for everybody who comes through SQL as well.
+			for _, event := range []string{"UPDATE", "DELETE"} {
+				if err := tx.Exec("CREATE TRIGGER journal_no_" + strings.ToLower(event) + " BEFORE " + event + " ON journal_entries BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END").Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
+	})
+	if err := m.Migrate(); err != nil {
+		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
+			return fmt.Errorf("the database was written by a newer Inner Gate than this one; run that version, or restore a backup")
+		}
+		return fmt.Errorf("the database can't be brought to its newest form, and was left as it was: %w", Clear(err))
+	}
+	return nil
+}
+
+// Page is a request for part of a list: at most Limit rows behind the row that After names, whose sort value contains Search.
+type Page struct {
+	After  string
+	Limit  int
+	Search string
+	// Sort is a column that the list allows, with a leading "-" for descending order.
+	Sort string
+}
+
+// Rows applies a page to a query. Columns maps the sort names that are allowed to SQL columns; the first of searched columns that contains the search
+// text lets a row in. The key of the last row is made by Key.
+func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, searched ...string) (*gorm.DB, error) {
+	if p.Limit <= 0 || p.Limit > 200 {
+		p.Limit = 50
+	}
+	name := p.Sort
+	if name == "" {
+		name = standard
+	}
+	order, compare := "ASC", ">"
+	if strings.HasPrefix(name, "-") {
+		name, order, compare = name[1:], "DESC", "<"
+	}
+	column, ok := columns[name]
+	if !ok {
+		return nil, fmt.Errorf("the list can't be sorted by %q", name)
+	}
+	if p.Search != "" {
+		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(p.Search) + "%"
+		var parts []string
+		var args []any
+		for _, s := range searched {
+			parts = append(parts, s+` LIKE ? ESCAPE '\'`)
+			args = append(args, pattern)
+		}
+		db = db.Where("("+strings.Join(parts, " OR ")+")", args...)
+	}
+	if p.After != "" {
+		value, id, ok := strings.Cut(p.After, "\x1f")
+		if !ok {
+			return nil, errors.New("the page's beginning is not one that this list gave")
+		}
+		db = db.Where(fmt.Sprintf("(%s, id) %s (?, ?)", column, compare), value, id)
+	}
+	return db.Order(column + " " + order + ", id " + order).Limit(p.Limit + 1), nil
+}
+
+// AfterKey makes the value with which the page behind a row is asked for.
+func AfterKey(sortValue, id string) string { return sortValue + "\x1f" + id }
