@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/urfave/cli/v3"
+
+	"innergate/demo"
+	"innergate/standin"
+)
+
+var operationsConfig = fiber.ListenConfig{DisableStartupMessage: true}
+
+func (p *program) demo() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "run Inner Gate with a made-up company, its provider and its applications",
+		Description: "Everything runs on loopback and is forgotten afterwards, unless --data names a folder.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "check", Usage: "walk the sign-ins without a browser on free ports, print each step, and exit"},
+			&cli.StringFlag{Name: "keep", Usage: "with --check: write every message of the run to this folder"},
+			&cli.StringFlag{Name: "data", Usage: "keep the gate's data in this folder"},
+			&cli.IntFlag{Name: "port", Usage: "the gate's port; the stand-ins take the next ones", Value: 8420},
+		},
+		Metadata: examples("innergate demo", "innergate demo --check --keep messages"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("%q is too much. See `innergate demo --help`", c.Args().First())
+			}
+			if c.String("keep") != "" && !c.Bool("check") {
+				return usage("--keep goes with --check")
+			}
+			folder := c.String("data")
+			if folder == "" {
+				var err error
+				if folder, err = os.MkdirTemp("", "innergate-demo-"); err != nil {
+					return fmt.Errorf("no folder for the demo's data can be made: %w", err)
+				}
+				defer os.RemoveAll(folder)
+			}
+			if c.Bool("check") {
+				return p.check(ctx, folder, c.String("keep"))
+			}
+			return p.runDemo(ctx, folder, c.Int("port"))
+		},
+	}
+}
+
+func (p *program) runDemo(ctx context.Context, folder string, port int) error {
+	log, err := logger(p.Err, "warn", "text")
+	if err != nil {
+		return err
+	}
+	w, err := demo.Start(ctx, demo.Options{Folder: folder, Ports: [4]int{port, port + 1, port + 2, port + 3}, Console: p.Console, Log: log, Version: p.Version})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	fmt.Fprintf(p.Out, `
+Saltmere Ferries is open. Everything here is made up and runs on this machine only.
+
+  The gate's console        %[1]s/console/
+     name and password      %[5]s / %[6]s
+  Crew Rota, an application %[3]s/
+  Saltmere Staff, provider  %[2]s/
+  Ticket Desk               %[4]s/
+     an application that is not connected yet; its metadata: %[4]s/metadata
+
+For the command line, in another terminal:
+
+  export INNERGATE_URL=%[1]s INNERGATE_TOKEN=%[7]s
+  innergate app list
+
+Stop with Ctrl-C.
+`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token)
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if err := w.Gate.Tidy(ctx); err != nil {
+				log.Error("tidying up failed", "error", err)
+			}
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+func (p *program) check(ctx context.Context, folder, keep string) error {
+	recorder := &standin.Recorder{Folder: keep}
+	if keep != "" {
+		if err := os.MkdirAll(keep, 0o700); err != nil {
+			return fmt.Errorf("the folder %s can't be made: %w", keep, err)
+		}
+	}
+	w, err := demo.Start(ctx, demo.Options{Folder: folder, Console: p.Console, Recorder: recorder, Version: p.Version})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	http.DefaultTransport.(*http.Transport).MaxIdleConnsPerHost = 4
+	return demo.Check(ctx, w, recorder, p.Out)
+}

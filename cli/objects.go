@@ -1,0 +1,387 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/saml"
+)
+
+var listFlags = []cli.Flag{
+	&cli.StringFlag{Name: "search", Usage: "part of a name, short name or entity ID"}, &cli.StringFlag{Name: "reach", Usage: "draft, everyone or closed"},
+	&cli.StringFlag{Name: "sort", Usage: "name, created or reach; with a leading - the other way round"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+}
+
+func listPage(c *cli.Command) client.Page {
+	return client.Page{Search: c.String("search"), Sort: c.String("sort"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"reach": c.String("reach")}}
+}
+
+func (p *program) more(next string) {
+	if next != "" {
+		fmt.Fprintf(p.Out, "\nThere is more: add --after %q\n", next)
+	}
+}
+
+func ago(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return localTime(*t)
+}
+
+func (p *program) applications() *cli.Command {
+	return &cli.Command{Name: "app", Usage: "applications", Metadata: examples("innergate app list", "innergate app add --metadata rota.xml --provider saltmere-staff"), Commands: []*cli.Command{
+		{Name: "list", Usage: "list applications", Flags: listFlags, Metadata: examples("innergate app list --search rota", "innergate app list --reach draft -o json"), Action: func(ctx context.Context, c *cli.Command) error {
+			api, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			list, err := api.Applications(ctx, listPage(c))
+			if err != nil {
+				return err
+			}
+			return p.show(c, list, func() {
+				var rows []table.Row
+				for _, a := range list.Items {
+					rows = append(rows, table.Row{a.Slug, a.Name, a.Reach, strings.Join(a.Providers, ", "), ago(a.LastSignIn)})
+				}
+				p.table(table.Row{"Short name", "Name", "Reach", "Providers", "Last sign-in"}, rows, "No application fits. `innergate app add` adds one.")
+				p.more(list.Next)
+			})
+		}},
+		{Name: "show", Usage: "show one with its passage and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate app show crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "SHORTNAME")
+			if err != nil {
+				return err
+			}
+			api, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			a, err := api.Application(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return p.show(c, a, func() { p.application(a) })
+		}},
+		{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "metadata", Usage: "its metadata: a file, an address, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several"},
+			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses (default: made from the name)"}, &cli.StringFlag{Name: "description", Usage: "what it is, for a colleague in two years"},
+			&cli.StringFlag{Name: "start-url", Usage: "the application's own start address"}, &cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"},
+		}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff", "innergate app add --name \"Crew Rota\""), Action: p.addApplication},
+		{Name: "take", Usage: "take the other side's metadata for an application that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
+			Metadata: examples("innergate app take crew-rota https://rota.saltmere.example/metadata", "innergate app take crew-rota rota.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") }},
+		p.reach("applications", "app"), p.remove("applications", "app"),
+	}}
+}
+
+func (p *program) application(a *api.Application) {
+	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", a.Name, a.Slug, orDash(a.Description))
+	p.table(table.Row{"", ""}, []table.Row{
+		{"reach", string(a.Reach)}, {"entity ID", orDash(a.SAML.EntityID)}, {"ACS", endpointLines(a.SAML.ACS)}, {"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))}, {"last sign-in", ago(a.LastSignIn)},
+	}, "")
+	p.passage(a.Stations, a.Findings)
+}
+
+func endpointLines(list []saml.Endpoint) string {
+	var out []string
+	for _, e := range list {
+		out = append(out, e.Location+" ("+saml.BindingName(e.Binding)+")")
+	}
+	return orDash(strings.Join(out, "\n"))
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+var marks = map[string]string{"sound": "✓", "attention": "!", "broken": "✕", "empty": "·", "remark": "i"}
+
+// passage prints the stations in the order in which a sign-in passes them, and what was found.
+func (p *program) passage(stations []api.Station, findings []api.Finding) {
+	var rows []table.Row
+	for _, s := range stations {
+		rows = append(rows, table.Row{marks[s.State] + " " + s.State, s.Title, strings.Join(s.Lines, "; ")})
+	}
+	fmt.Fprintln(p.Out)
+	p.table(table.Row{"State", "Station", "Set to"}, rows, "")
+	for _, f := range findings {
+		fmt.Fprintf(p.Out, "\n%s %s (%s)\n  %s\n", marks[f.Severity], f.Title, f.Code, f.Detail)
+		if f.Remedy != "" {
+			fmt.Fprintf(p.Out, "  %s\n", f.Remedy)
+		}
+	}
+}
+
+func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
+	if _, err := arguments(c); err != nil {
+		return err
+	}
+	if c.String("metadata") == "" && c.String("name") == "" {
+		return usage("--metadata or --name is needed. See `innergate app add --help`")
+	}
+	cl, err := p.client(c)
+	if err != nil {
+		return err
+	}
+	a := config.Application{Kind: "saml", SAML: &config.SAMLApplication{}}
+	var in api.TakeIn
+	if source := c.String("metadata"); source != "" {
+		if in, err = p.takeIn(source, c.String("entity")); err != nil {
+			return err
+		}
+		u, err := cl.Understand(ctx, "application", "", in)
+		if err != nil {
+			return err
+		}
+		p.problems(u)
+		if u.App == nil {
+			return notUnderstood(u)
+		}
+		a = *u.App
+		for field, value := range u.Proposed {
+			fmt.Fprintf(p.Err, "proposed  %s: %s\n", field, value)
+		}
+	}
+	override(&a.Name, c.String("name"))
+	if c.String("name") != "" {
+		a.Slug = config.Slug(a.Name)
+	}
+	override(&a.Slug, c.String("short-name"))
+	override(&a.Description, c.String("description"))
+	override(&a.StartURL, c.String("start-url"))
+	a.Providers = append(a.Providers, c.StringSlice("provider")...)
+	made, err := cl.AddApplication(ctx, a)
+	if err != nil {
+		return err
+	}
+	if in != (api.TakeIn{}) {
+		if made, err = cl.TakeApplication(ctx, made.Slug, in); err != nil {
+			return err
+		}
+	}
+	return p.show(c, made, func() {
+		p.application(made)
+		fmt.Fprintf(p.Out, "\nIt is a draft. Next: hand over our values with `innergate exchange app %[1]s`, try it with `innergate rehearse %[1]s`, open it with `innergate app reach %[1]s everyone`.\n", made.Slug)
+	})
+}
+
+func override(field *string, value string) {
+	if value != "" {
+		*field = value
+	}
+}
+
+func (p *program) problems(u *api.Understood) {
+	for _, x := range u.Problems {
+		fmt.Fprintf(p.Err, "%s  %s\n", x.Code, x.Message)
+	}
+	if u.Remark != "" {
+		fmt.Fprintln(p.Err, u.Remark)
+	}
+}
+
+func notUnderstood(u *api.Understood) error {
+	if len(u.Entities) > 1 {
+		var ids []string
+		for _, e := range u.Entities {
+			if e.Usable {
+				ids = append(ids, "  "+e.EntityID)
+			}
+		}
+		return fmt.Errorf("the document holds several entities; choose one with --entity:\n%s", strings.Join(ids, "\n"))
+	}
+	return fmt.Errorf("the document can't be used; nothing was changed")
+}
+
+func (p *program) take(ctx context.Context, c *cli.Command, kind string) error {
+	args, err := arguments(c, "SHORTNAME", "SOURCE")
+	if err != nil {
+		return err
+	}
+	cl, err := p.client(c)
+	if err != nil {
+		return err
+	}
+	in, err := p.takeIn(args[1], c.String("entity"))
+	if err != nil {
+		return err
+	}
+	u, err := cl.Understand(ctx, kind, args[0], in)
+	if err != nil {
+		return err
+	}
+	p.problems(u)
+	if u.Chosen == "" {
+		return notUnderstood(u)
+	}
+	if !c.Bool("preview") {
+		if kind == "application" {
+			_, err = cl.TakeApplication(ctx, args[0], in)
+		} else {
+			_, err = cl.TakeProvider(ctx, args[0], in)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return p.show(c, u.Changes, func() {
+		var rows []table.Row
+		for _, x := range u.Changes {
+			rows = append(rows, table.Row{x.Field, orDash(x.Before), orDash(x.After)})
+		}
+		p.table(table.Row{"Field", "Before", "After"}, rows, "Nothing changes: all this is held already.")
+	})
+}
+
+func (p *program) reach(kind, word string) *cli.Command {
+	return &cli.Command{Name: "reach", Usage: "open it for everyone, close it, or take it back to draft", ArgsUsage: "SHORTNAME draft|everyone|closed", Metadata: examples("innergate " + word + " reach crew-rota everyone"), Action: func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, "SHORTNAME", "REACH")
+		if err != nil {
+			return err
+		}
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		if err := cl.SetReach(ctx, kind, args[0], access.Reach(args[1])); err != nil {
+			return err
+		}
+		fmt.Fprintf(p.Out, "%s: %s, from now on.\n", args[0], args[1])
+		return nil
+	}}
+}
+
+func (p *program) remove(kind, word string) *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "delete it; its traces and journal lines stay", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " remove crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, "SHORTNAME")
+		if err != nil {
+			return err
+		}
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		if err := cl.Delete(ctx, kind, args[0]); err != nil {
+			return err
+		}
+		fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
+		return nil
+	}}
+}
+
+func (p *program) providers() *cli.Command {
+	return &cli.Command{Name: "provider", Usage: "providers", Metadata: examples("innergate provider list", "innergate provider add --metadata https://id.saltmere.example/metadata"), Commands: []*cli.Command{
+		{Name: "list", Usage: "list providers", Flags: listFlags, Metadata: examples("innergate provider list"), Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Providers(ctx, listPage(c))
+			if err != nil {
+				return err
+			}
+			return p.show(c, list, func() {
+				var rows []table.Row
+				for _, x := range list.Items {
+					rows = append(rows, table.Row{x.Slug, x.Name, x.Reach, x.SAML.EntityID, ago(x.LastSignIn)})
+				}
+				p.table(table.Row{"Short name", "Name", "Reach", "Entity ID", "Last sign-in"}, rows, "No provider fits. `innergate provider add` adds one.")
+				p.more(list.Next)
+			})
+		}},
+		{Name: "show", Usage: "show one with its stations and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate provider show saltmere-staff"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "SHORTNAME")
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			x, err := cl.Provider(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return p.show(c, x, func() { p.provider(x) })
+		}},
+		{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "metadata", Usage: "its metadata: a file, an address, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several"},
+			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses"}, &cli.StringFlag{Name: "description", Usage: "what it is"},
+			&cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse or create", Value: "refuse"},
+		}, Metadata: examples("innergate provider add --metadata staff.xml --admission create"), Action: p.addProvider},
+		{Name: "take", Usage: "take the other side's metadata for a provider that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
+			Metadata: examples("innergate provider take saltmere-staff staff.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") }},
+		p.reach("providers", "provider"), p.remove("providers", "provider"),
+	}}
+}
+
+func (p *program) provider(x *api.Provider) {
+	var serves []string
+	for _, r := range x.Serves {
+		serves = append(serves, r.Name)
+	}
+	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", x.Name, x.Slug, orDash(x.Description))
+	p.table(table.Row{"", ""}, []table.Row{
+		{"reach", string(x.Reach)}, {"entity ID", orDash(x.SAML.EntityID)}, {"SSO", endpointLines(x.SAML.SSO)}, {"admission", x.Admission}, {"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
+	}, "")
+	p.passage(x.Stations, x.Findings)
+}
+
+func (p *program) addProvider(ctx context.Context, c *cli.Command) error {
+	if _, err := arguments(c); err != nil {
+		return err
+	}
+	if c.String("metadata") == "" && c.String("name") == "" {
+		return usage("--metadata or --name is needed. See `innergate provider add --help`")
+	}
+	cl, err := p.client(c)
+	if err != nil {
+		return err
+	}
+	x := config.Provider{Kind: "saml", SAML: &config.SAMLProvider{}}
+	var in api.TakeIn
+	if source := c.String("metadata"); source != "" {
+		if in, err = p.takeIn(source, c.String("entity")); err != nil {
+			return err
+		}
+		u, err := cl.Understand(ctx, "provider", "", in)
+		if err != nil {
+			return err
+		}
+		p.problems(u)
+		if u.Provider == nil {
+			return notUnderstood(u)
+		}
+		x = *u.Provider
+	}
+	override(&x.Name, c.String("name"))
+	if c.String("name") != "" {
+		x.Slug = config.Slug(x.Name)
+	}
+	override(&x.Slug, c.String("short-name"))
+	override(&x.Description, c.String("description"))
+	x.Admission = c.String("admission")
+	made, err := cl.AddProvider(ctx, x)
+	if err != nil {
+		return err
+	}
+	if in != (api.TakeIn{}) {
+		if made, err = cl.TakeProvider(ctx, made.Slug, in); err != nil {
+			return err
+		}
+	}
+	return p.show(c, made, func() { p.provider(made) })
+}

@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+)
+
+// show prints a value as JSON or YAML, or as the text that people gives.
+func (p *program) show(c *cli.Command, v any, people func()) error {
+	switch c.Root().String("output") {
+	case "json":
+		enc := json.NewEncoder(p.Out)
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		return enc.Encode(v)
+	case "yaml":
+		out, err := yaml.MarshalWithOptions(v, yaml.UseJSONMarshaler(), yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+		if err != nil {
+			return err
+		}
+		_, err = p.Out.Write(out)
+		return err
+	}
+	people()
+	return nil
+}
+
+// table prints rows under a header; columns are never cut.
+func (p *program) table(header table.Row, rows []table.Row, empty string) {
+	if len(rows) == 0 {
+		fmt.Fprintln(p.Out, empty)
+		return
+	}
+	w := table.NewWriter()
+	w.SetOutputMirror(p.Out)
+	w.SetStyle(table.StyleLight)
+	w.Style().Format.Header = text.FormatDefault
+	w.Style().Options = table.Options{SeparateHeader: true}
+	w.AppendHeader(header)
+	w.AppendRows(rows)
+	w.Render()
+}
+
+func localTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+// ending says when something ends, in days.
+func ending(t, now time.Time) string {
+	days := int(t.Sub(now).Hours() / 24)
+	if days < 0 {
+		return fmt.Sprintf("%s (ended %d days ago)", t.Local().Format("2006-01-02"), -days)
+	}
+	return fmt.Sprintf("%s (in %d days)", t.Local().Format("2006-01-02"), days)
+}

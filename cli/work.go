@@ -1,0 +1,481 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/gate"
+	"innergate/server"
+)
+
+func (p *program) metadata() *cli.Command {
+	return &cli.Command{Name: "metadata", Usage: "SAML metadata", Metadata: examples("innergate metadata read partner.xml", "innergate metadata ours > gate.xml"), Commands: []*cli.Command{
+		{Name: "read", Usage: "say what a metadata document holds and what is wrong with it; needs no service", ArgsUsage: "SOURCE", Description: "SOURCE is a file, an address, or - for standard input. A document of which nothing can be used ends with the exit code 1.",
+			Metadata: examples("innergate metadata read partner.xml", "curl -s https://id.saltmere.example/metadata | innergate metadata read - -o json"), Action: p.readMetadata},
+		{Name: "ours", Usage: "print our metadata: for applications, or for one provider", Flags: []cli.Flag{&cli.StringFlag{Name: "provider", Usage: "short name of the provider"}, &cli.BoolFlag{Name: "signed", Usage: "sign it"}}, Metadata: examples("innergate metadata ours --signed > gate.xml", "innergate metadata ours --provider saltmere-staff"), Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			doc, err := cl.OurMetadata(ctx, c.String("provider"), c.Bool("signed"))
+			if err != nil {
+				return err
+			}
+			_, err = p.Out.Write(append(doc, '\n'))
+			return err
+		}},
+	}}
+}
+
+func (p *program) readMetadata(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "SOURCE")
+	if err != nil {
+		return err
+	}
+	var text []byte
+	if strings.HasPrefix(args[0], "https://") || strings.HasPrefix(args[0], "http://") {
+		// The one who types the address chose it, on a machine of their own.
+		text, err = (&gate.Fetcher{AllowPrivate: true}).Get(ctx, args[0])
+	} else {
+		text, err = p.input(args[0], saml.MaxMetadata+1)
+	}
+	if err != nil {
+		return err
+	}
+	doc := saml.ReadMetadata(text, time.Now())
+	if err := p.show(c, doc, func() { p.showMetadata(doc) }); err != nil {
+		return err
+	}
+	if !doc.Usable() {
+		return fmt.Errorf("nothing in %s can be used", args[0])
+	}
+	return nil
+}
+
+func (p *program) showMetadata(doc *saml.Document) {
+	words := map[saml.RoleKind]string{saml.RoleIDP: "identity provider (IdP)", saml.RoleSP: "service provider (SP)"}
+	for _, e := range doc.Entities {
+		fmt.Fprintf(p.Out, "%s\n  %s\n", e.EntityID, orDash(e.DisplayName))
+		if e.ValidUntil != nil {
+			fmt.Fprintf(p.Out, "  valid until %s\n", ending(*e.ValidUntil, time.Now()))
+		}
+		for _, r := range e.Roles {
+			fmt.Fprintf(p.Out, "\n  %s\n", words[r.Kind])
+			for _, x := range r.Endpoints {
+				fmt.Fprintf(p.Out, "    %-26s %-13s %s\n", x.Service, saml.BindingName(x.Binding), x.Location)
+			}
+			for _, k := range r.Keys {
+				d := keys.Describe(k.Certificate)
+				use := k.Use
+				if use == "" {
+					use = "any use"
+				}
+				fmt.Fprintf(p.Out, "    certificate for %-10s %s, %s, ends %s\n      %s\n", use, d.Subject, d.Key, ending(d.NotAfter, time.Now()), d.SHA256)
+			}
+			for _, f := range r.NameIDFormats {
+				fmt.Fprintf(p.Out, "    NameID format %s\n", f)
+			}
+			for _, a := range r.RequestedAttributes {
+				fmt.Fprintf(p.Out, "    wants %s %s\n", a.Name, a.FriendlyName)
+			}
+		}
+		fmt.Fprintln(p.Out)
+	}
+	for _, x := range doc.Problems {
+		fmt.Fprintf(p.Out, "! %s  %s\n", x.Code, x.Message)
+	}
+	if len(doc.Problems) == 0 {
+		fmt.Fprintln(p.Out, "Nothing is wrong with it.")
+	}
+}
+
+func (p *program) exchange() *cli.Command {
+	one := func(name, kind string) *cli.Command {
+		return &cli.Command{Name: name, Usage: "the sheet for the engineer of one " + strings.TrimSuffix(kind, "s"), ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "markdown", Usage: "as Markdown, to go into a mail"}}, Metadata: examples("innergate exchange " + name + " crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "SHORTNAME")
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			s, err := cl.Exchange(ctx, kind, args[0])
+			if err != nil {
+				return err
+			}
+			return p.show(c, s, func() {
+				if c.Bool("markdown") {
+					fmt.Fprint(p.Out, s.Markdown)
+					return
+				}
+				fmt.Fprintf(p.Out, "%s\n%s\n\n", s.Title, s.Role)
+				for _, v := range s.Values {
+					fmt.Fprintf(p.Out, "%s\n  (%s)\n  %s\n\n", v.Name, v.Hint, strings.ReplaceAll(v.Value, "\n", "\n  "))
+				}
+				for _, a := range s.Attributes {
+					fmt.Fprintf(p.Out, "attribute %s: %s\n", a.Name, a.Meaning)
+				}
+			})
+		}}
+	}
+	return &cli.Command{Name: "exchange", Usage: "all that the other side's engineer needs from us", Metadata: examples("innergate exchange app crew-rota --markdown", "innergate exchange provider saltmere-staff"), Commands: []*cli.Command{one("app", "applications"), one("provider", "providers")}}
+}
+
+func (p *program) rehearse() *cli.Command {
+	return &cli.Command{Name: "rehearse", Usage: "order a test sign-in and print its link", ArgsUsage: "APPLICATION", Flags: []cli.Flag{
+		&cli.StringFlag{Name: "flow", Usage: "sp (begin at the application) or idp (unsolicited response)", Value: "sp"}, &cli.StringFlag{Name: "provider", Usage: "short name, where the application has several"},
+		&cli.StringFlag{Name: "to", Usage: "deep link for an unsolicited response"}, &cli.BoolFlag{Name: "keep-session", Usage: "accept an older session at the provider"},
+		&cli.BoolFlag{Name: "follow", Usage: "wait for the sign-in and print its trace; exits 1 if it was refused"}, &cli.DurationFlag{Name: "wait", Usage: "how long to wait with --follow", Value: 10 * time.Minute},
+	}, Metadata: examples("innergate rehearse crew-rota", "innergate rehearse crew-rota --flow idp --follow"), Action: func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, "APPLICATION")
+		if err != nil {
+			return err
+		}
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		r, err := cl.NewRehearsal(ctx, api.NewRehearsal{Application: args[0], Provider: c.String("provider"), Flow: c.String("flow"), To: c.String("to"), KeepSession: c.Bool("keep-session")})
+		if err != nil {
+			return err
+		}
+		if !c.Bool("follow") {
+			return p.show(c, r, func() {
+				fmt.Fprintf(p.Out, "Open this in a browser; it is good until %s, for the first browser that begins:\n\n  %s\n\n", localTime(r.Expires), r.Link)
+			})
+		}
+		fmt.Fprintf(p.Err, "Open this in a browser:\n\n  %s\n\n", r.Link)
+		return p.follow(ctx, c, cl, r.ID)
+	}}
+}
+
+// follow waits until the rehearsal's sign-in has come to an end and prints its trace.
+func (p *program) follow(ctx context.Context, c *cli.Command, cl *client.Client, id string) error {
+	ctx, cancel := context.WithTimeout(ctx, c.Duration("wait"))
+	defer cancel()
+	tick := time.NewTicker(500 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		r, err := cl.Rehearsal(ctx, id)
+		if err != nil {
+			return err
+		}
+		if len(r.Traces) > 0 && r.Traces[0].Outcome != "open" {
+			t, err := cl.Trace(ctx, r.Traces[0].Reference)
+			if err != nil {
+				return err
+			}
+			if err := p.show(c, t, func() { p.trace(t, false) }); err != nil {
+				return err
+			}
+			if t.Outcome == "refused" {
+				return fmt.Errorf("the sign-in was refused: %s", t.Code)
+			}
+			return nil
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return fmt.Errorf("nobody finished the sign-in in time")
+		}
+	}
+}
+
+func (p *program) traces() *cli.Command {
+	return &cli.Command{Name: "trace", Usage: "records of sign-ins", Metadata: examples("innergate trace list --outcome refused", "innergate trace show 7F3K-92QX"), Commands: []*cli.Command{
+		{Name: "list", Usage: "list traces, the newest first", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "search", Usage: "reference number, part of a person's name, or code"}, &cli.StringFlag{Name: "app", Usage: "short name of an application"}, &cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
+			&cli.StringFlag{Name: "outcome", Usage: "open, signed-in or refused"}, &cli.StringFlag{Name: "code", Usage: "explanation code"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 20}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+		}, Metadata: examples("innergate trace list --app crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Traces(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"application": c.String("app"), "provider": c.String("provider"), "outcome": c.String("outcome"), "code": c.String("code")}})
+			if err != nil {
+				return err
+			}
+			return p.show(c, list, func() {
+				var rows []table.Row
+				for _, t := range list.Items {
+					rows = append(rows, table.Row{t.Reference, localTime(t.Started), t.Application, t.Provider, t.Person, t.Outcome, t.Code})
+				}
+				p.table(table.Row{"Reference", "Begun", "Application", "Provider", "Person", "Outcome", "Code"}, rows, "No sign-in fits.")
+				p.more(list.Next)
+			})
+		}},
+		{Name: "show", Usage: "show the whole record of one sign-in", ArgsUsage: "REFERENCE", Flags: []cli.Flag{&cli.BoolFlag{Name: "messages", Usage: "print the messages as well"}}, Metadata: examples("innergate trace show 7F3K-92QX --messages"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "REFERENCE")
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			t, err := cl.Trace(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return p.show(c, t, func() { p.trace(t, c.Bool("messages")) })
+		}},
+	}}
+}
+
+// trace prints a record as the passage with time running down.
+func (p *program) trace(t *api.Trace, messages bool) {
+	fmt.Fprintf(p.Out, "Sign-in %s: %s\n%s through %s, %s, %s, %.1f ms, of which %.1f ms at the provider\n", t.Reference, t.Outcome, orDash(t.Application), orDash(t.Provider), map[string]string{"sp": "SP-initiated", "idp": "begun at the gate", "provider": "IdP-initiated"}[t.Flow], localTime(t.Started), float64(t.Micros)/1000, float64(t.ProviderMicros)/1000)
+	if x := t.Explanation; x != nil {
+		fmt.Fprintf(p.Out, "\n✕ %s (%s)\n  %s\n", x.Title, x.Code, x.Cause)
+		for i, e := range x.Evidence {
+			if e.Expected != "" {
+				fmt.Fprintf(p.Out, "    %s\n      expected  %s\n      got       %s\n", e.Label, e.Expected, e.Got)
+				if h := x.Differences[i].Hint; h != "" {
+					fmt.Fprintf(p.Out, "      (%s)\n", h)
+				}
+			} else {
+				fmt.Fprintf(p.Out, "    %s: %s\n", e.Label, e.Got)
+			}
+		}
+		fmt.Fprintf(p.Out, "  %s\n", x.Remedy)
+		if x.Theirs != "" {
+			fmt.Fprintf(p.Out, "  For the other side: %s\n", x.Theirs)
+		}
+	}
+	var step trace.Step
+	for _, e := range t.Entries {
+		if e.Step != step {
+			step = e.Step
+			fmt.Fprintf(p.Out, "\n%s\n", step)
+		}
+		p.traceEntry(e, messages)
+	}
+}
+
+func (p *program) traceEntry(e api.TraceEntry, messages bool) {
+	at := fmt.Sprintf("%10.1f ms  ", float64(e.At)/1000)
+	switch {
+	case e.Message != nil:
+		m := e.Message
+		fmt.Fprintf(p.Out, "%s%s → %s  %s, %s%s, %d bytes\n", at, m.From, m.To, m.Name, m.Binding, withComma(m.Signature), m.Size)
+		if messages {
+			fmt.Fprintln(p.Out, e.Decoded)
+			if e.Opened != "" {
+				fmt.Fprintln(p.Out, "what was encrypted:\n"+e.Opened)
+			}
+		}
+	case e.Check != nil:
+		mark := "✓"
+		if !e.Check.OK {
+			mark = "✕"
+		}
+		fmt.Fprintf(p.Out, "%s%s %s  %s  [%s]\n", at, mark, e.Check.Text, e.Check.Got, e.Check.Section)
+	case e.Value != nil:
+		v := e.Value
+		fmt.Fprintf(p.Out, "%s%s ← %s: %s", at, v.Rule, orDash(v.From), strings.Join(v.Input, ", "))
+		for _, s := range v.Steps {
+			fmt.Fprintf(p.Out, " | %s: %s", s.Step, strings.Join(s.Values, ", "))
+		}
+		fmt.Fprintln(p.Out)
+	case e.Decision != nil:
+		fmt.Fprintf(p.Out, "%s%s: %s (%s)%s\n", at, e.Decision.About, e.Decision.Result, e.Decision.By, withComma(strings.Join(e.Decision.Passed, "; ")))
+	case e.Failure != nil:
+		fmt.Fprintf(p.Out, "%s✕ %s\n", at, e.Failure.Code)
+	}
+}
+
+func withComma(s string) string {
+	if s == "" {
+		return ""
+	}
+	return ", " + s
+}
+
+func (p *program) decode() *cli.Command {
+	return &cli.Command{Name: "decode", Usage: "make a SAML message, a whole address or a JWT readable; needs no service", ArgsUsage: "TEXT|FILE|-", Description: "Nothing is verified. Standard input keeps messages out of the shell's history.",
+		Metadata: examples("innergate decode - < message.txt", "innergate decode 'https://id.saltmere.example/sso?SAMLRequest=…'"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "TEXT")
+			if err != nil {
+				return err
+			}
+			text := args[0]
+			if text == "-" {
+				data, err := p.input("-", 4<<20)
+				if err != nil {
+					return err
+				}
+				text = string(data)
+			} else if data, err := p.input(text, 4<<20); err == nil {
+				text = string(data)
+			}
+			d, err := gate.DecodeAnything(text)
+			if err != nil {
+				return err
+			}
+			return p.show(c, d, func() {
+				fmt.Fprintf(p.Out, "%s%s%s\n", d.Message, withComma(d.Binding), withComma(d.Signed))
+				if d.RelayState != "" {
+					fmt.Fprintf(p.Out, "RelayState: %s\n", d.RelayState)
+				}
+				for _, name := range []string{"iat", "nbf", "exp", "auth_time"} {
+					if v := d.Parameters[name]; v != "" {
+						fmt.Fprintf(p.Out, "%s: %s\n", name, v)
+					}
+				}
+				fmt.Fprintf(p.Out, "\n%s\n", d.Text)
+				for _, n := range d.Notes {
+					fmt.Fprintln(p.Out, n)
+				}
+			})
+		}}
+}
+
+func (p *program) keys() *cli.Command {
+	return &cli.Command{Name: "keys", Usage: "the gate's own keys", Metadata: examples("innergate keys list"), Commands: []*cli.Command{{Name: "list", Usage: "list keys with their certificates", Metadata: examples("innergate keys list -o json"), Action: func(ctx context.Context, c *cli.Command) error {
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		list, err := cl.Keys(ctx)
+		if err != nil {
+			return err
+		}
+		return p.show(c, list, func() {
+			var rows []table.Row
+			for _, k := range list.Items {
+				rows = append(rows, table.Row{k.Purpose, k.State, k.Kind, ending(k.NotAfter, time.Now()), k.SHA256})
+			}
+			p.table(table.Row{"Purpose", "State", "Kind", "Ends", "SHA-256 fingerprint"}, rows, "There are no keys.")
+		})
+	}}}}
+}
+
+func (p *program) journal() *cli.Command {
+	return &cli.Command{Name: "journal", Usage: "who changed what", Metadata: examples("innergate journal list"), Commands: []*cli.Command{{Name: "list", Usage: "list lines, the newest first", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of who, what or which"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate journal list --search rota"), Action: func(ctx context.Context, c *cli.Command) error {
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		list, err := cl.Journal(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
+		if err != nil {
+			return err
+		}
+		return p.show(c, list, func() {
+			var rows []table.Row
+			for _, e := range list.Items {
+				rows = append(rows, table.Row{e.Number, localTime(e.At), e.Who, e.From, e.Action + " " + e.Kind, e.Object})
+			}
+			p.table(table.Row{"No.", "When", "Who", "From", "What", "Which"}, rows, "The journal has no such line.")
+			p.more(list.Next)
+		})
+	}}}}
+}
+
+func (p *program) tokens() *cli.Command {
+	return &cli.Command{Name: "token", Usage: "API tokens", Metadata: examples("innergate token new --name pipeline --role viewer --days 90"), Commands: []*cli.Command{
+		{Name: "list", Usage: "list tokens, without their secrets", Metadata: examples("innergate token list"), Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			list, err := cl.Tokens(ctx)
+			if err != nil {
+				return err
+			}
+			return p.show(c, list, func() {
+				var rows []table.Row
+				for _, t := range list.Items {
+					rows = append(rows, table.Row{t.ID, t.Name, t.Role, t.By, ago(t.LastUsed), ago(t.Expires)})
+				}
+				p.table(table.Row{"ID", "Name", "Role", "Made by", "Last used", "Ends"}, rows, "There are no tokens.")
+			})
+		}},
+		{Name: "new", Usage: "make a token; its secret is printed once", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "what will use it", Required: true}, &cli.StringFlag{Name: "role", Usage: "owner, engineer or viewer", Value: "viewer"}, &cli.IntFlag{Name: "days", Usage: "its life; 0 for no end", Value: 90}}, Metadata: examples("innergate token new --name pipeline --role engineer"), Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			t, err := cl.NewToken(ctx, api.NewToken{Name: c.String("name"), Role: c.String("role"), Days: c.Int("days")})
+			if err != nil {
+				return err
+			}
+			return p.show(c, t, func() { fmt.Fprintln(p.Out, t.Secret) })
+		}},
+		{Name: "revoke", Usage: "take a token back at once", ArgsUsage: "ID", Metadata: examples("innergate token revoke 01KAR6…"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "ID")
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			if err := cl.RevokeToken(ctx, args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.Out, "The token is revoked.")
+			return nil
+		}},
+	}}
+}
+
+func (p *program) config() *cli.Command {
+	return &cli.Command{Name: "config", Usage: "the configuration as a file", Metadata: examples("innergate config export > gate.yaml", "innergate config load gate.yaml"), Commands: []*cli.Command{
+		{Name: "export", Usage: "print the whole configuration", Metadata: examples("innergate config export > gate.yaml"), Action: func(ctx context.Context, c *cli.Command) error {
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			text, err := cl.ExportConfig(ctx)
+			fmt.Fprint(p.Out, text)
+			return err
+		}},
+		{Name: "load", Usage: "create and update what a file describes, all or nothing; twice gives the same", ArgsUsage: "FILE", Flags: []cli.Flag{&cli.BoolFlag{Name: "preview", Usage: "show what would happen, and change nothing"}}, Metadata: examples("innergate config load gate.yaml", "innergate config load --preview -"), Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "FILE")
+			if err != nil {
+				return err
+			}
+			text, err := p.input(args[0], 4<<20)
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			r, err := cl.LoadConfig(ctx, string(text), c.Bool("preview"))
+			if err != nil {
+				return err
+			}
+			return p.show(c, r, func() {
+				for _, g := range []struct {
+					word string
+					list []string
+				}{{"created", r.Created}, {"updated", r.Updated}, {"unchanged", r.Unchanged}} {
+					for _, name := range g.list {
+						fmt.Fprintf(p.Out, "%-10s %s\n", g.word, name)
+					}
+				}
+			})
+		}},
+	}}
+}
+
+// openAPI prints the description of the API, from which the console's types are made.
+func (p *program) openAPI() *cli.Command {
+	return &cli.Command{Name: "openapi", Usage: "print the management API's OpenAPI description; needs no service", Metadata: examples("innergate openapi > openapi.json"), Action: func(ctx context.Context, c *cli.Command) error {
+		_, err := p.Out.Write(server.Description())
+		return err
+	}}
+}
