@@ -197,9 +197,38 @@ func (g *Gate) ExportConfig(ctx context.Context) (string, error) {
 		}
 		f.Applications = append(f.Applications, a)
 	}
-	out, err := yaml.MarshalWithOptions(f, yaml.UseJSONMarshaler(), yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+	doc, err := json.Marshal(f)
+	if err != nil {
+		return "", err
+	}
+	var ordered yaml.MapSlice
+	if err := yaml.UnmarshalWithOptions(doc, &ordered, yaml.UseOrderedMap()); err != nil {
+		return "", err
+	}
+	out, err := yaml.MarshalWithOptions(terse(ordered), yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
 	if err != nil {
 		return "", err
 	}
 	return "# Inner Gate configuration: `innergate config load FILE` creates and updates what stands here.\n" + string(out), nil
+}
+
+// terse leaves out what is the default anyway: nothing, false, and an endpoint's service, which its list tells.
+func terse(v any) any {
+	switch v := v.(type) {
+	case yaml.MapSlice:
+		out := yaml.MapSlice{}
+		for _, item := range v {
+			item.Value = terse(item.Value)
+			if item.Value == nil || item.Value == false || item.Value == "" || item.Key == "service" {
+				continue
+			}
+			out = append(out, item)
+		}
+		return out
+	case []any:
+		for i := range v {
+			v[i] = terse(v[i])
+		}
+	}
+	return v
 }

@@ -126,7 +126,7 @@ func schemaName(t reflect.Type) string {
 	}
 	pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
 	switch pkg {
-	case "config", "trace":
+	case "config", "trace", "saml":
 		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
 	}
 	return name
@@ -142,9 +142,6 @@ func mapType(t reflect.Type) *jsonschema.Schema {
 		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{text, {Type: "object"}}}
 	case "innergate/core/saml.Document":
 		return &jsonschema.Schema{Type: "object"}
-	}
-	if t.Kind() == reflect.Pointer && t.Elem().Kind() == reflect.Int {
-		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "integer"}, {Type: "null"}}}
 	}
 	return nil
 }

@@ -20,7 +20,7 @@ type Endpoint struct {
 	Binding          string `json:"binding"`
 	Location         string `json:"location"`
 	ResponseLocation string `json:"responseLocation,omitempty"`
-	Index            *int   `json:"index"`
+	Index            *int   `json:"index" jsonschema:"oneof_type=integer;null"`
 	Default          bool   `json:"default"`
 }
 

@@ -1,0 +1,73 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Application = Schemas["Application"];
+export type Provider = Schemas["Provider"];
+export type ApplicationConfig = Schemas["ConfigApplication"];
+export type ProviderConfig = Schemas["ConfigProvider"];
+export type Station = Schemas["Station"];
+export type Finding = Schemas["Finding"];
+export type Trace = Schemas["Trace"];
+export type TraceEntry = Schemas["TraceEntry"];
+export type TraceSummary = Schemas["TraceSummary"];
+export type Understood = Schemas["Understood"];
+export type ExchangeSheet = Schemas["ExchangeSheet"];
+export type Rehearsal = Schemas["Rehearsal"];
+export type Difference = Schemas["Difference"];
+export type Rule = Schemas["Rule"];
+export type Step = unknown;
+export type Me = Schemas["Me"];
+export type Problem = Schemas["Problem"];
+export type CertificateDetail = Schemas["CertificateDetail"];
+
+let csrf = "";
+
+/** Sets the value that changing calls carry, as the service gave it with the session. */
+export function useCsrf(value: string) {
+  csrf = value;
+}
+
+const guard: Middleware = {
+  onRequest({ request }) {
+    if (csrf && request.method !== "GET") request.headers.set("X-Innergate-CSRF", csrf);
+    return request;
+  },
+};
+
+export const http = createClient<paths>({ baseUrl: "/api/v1" });
+http.use(guard);
+
+/** What the service said was wrong, in its own words. */
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super([problem.detail || problem.title, ...(problem.fields ?? []).map((f) => `${f.field}: ${f.message}`), problem.remedy].filter(Boolean).join("\n"));
+  }
+}
+
+/** Takes the data out of an answer, or throws an ApiError. */
+export async function ok<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let got;
+  try {
+    got = await answer;
+  } catch {
+    throw new ApiError({ type: "about:blank", title: "The gate does not answer", status: 0, code: "unreachable", detail: "The gate does not answer. Is it running, and is the network there?" });
+  }
+  if (got.error !== undefined || !got.response.ok) {
+    const p = got.error as Problem | undefined;
+    throw new ApiError(p?.title ? p : { type: "about:blank", title: "Failed", status: got.response.status, code: "http", detail: `The gate answered with the status ${got.response.status}.` });
+  }
+  return got.data as T;
+}
+
+/** An application's configuration without what the service adds to it. */
+export function applicationConfig(a: Application): ApplicationConfig {
+  const { slug, name, description, contact, tags, kind, reach, providers, startUrl, saml, subject, mapping } = a;
+  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, providers, startUrl, saml: saml ?? {}, subject, mapping }));
+}
+
+/** A provider's configuration without what the service adds to it. */
+export function providerConfig(p: Provider): ProviderConfig {
+  const { slug, name, description, contact, tags, kind, reach, saml, admission, mapping } = p;
+  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, saml: saml ?? {}, admission, mapping }));
+}

@@ -1,0 +1,59 @@
+<script setup lang="ts">
+import { http, ok, type Difference, type ExchangeSheet } from "../api/client";
+import { ref } from "vue";
+import CopyValue from "./CopyValue.vue";
+import TwoValues from "./TwoValues.vue";
+
+defineProps<{ sheet: ExchangeSheet; short?: boolean }>();
+const pasted = ref<Record<string, string>>({});
+const found = ref<Record<string, Difference>>({});
+const open = ref("");
+
+async function compare(name: string, ours: string) {
+  const theirs = pasted.value[name] ?? "";
+  if (!theirs) {
+    delete found.value[name];
+    return;
+  }
+  found.value[name] = await ok(http.POST("/compare", { body: { ours, theirs } }));
+}
+</script>
+
+<template>
+  <div>
+    <p class="sub">{{ sheet.role }}</p>
+    <dl>
+      <template v-for="v in short ? sheet.values.slice(0, 4) : sheet.values" :key="v.name">
+        <dt><b>{{ v.name }}</b><span class="soft small">{{ v.hint }}</span></dt>
+        <dd>
+          <CopyValue :value="v.value" :label="v.name" :block="v.kind === 'certificate'" />
+          <button v-if="v.kind !== 'certificate'" type="button" class="link no-print" :aria-expanded="open === v.name" @click="open = open === v.name ? '' : v.name">Compare</button>
+          <div v-if="open === v.name" class="compare">
+            <input v-model="pasted[v.name]" class="mono" :aria-label="`What their form shows for ${v.name}`" placeholder="Paste what their form shows" @input="compare(v.name, v.value)" />
+            <p v-if="found[v.name]?.equal" class="same">✓ Equal to the last character.</p>
+            <TwoValues v-else-if="found[v.name]" :difference="found[v.name]!" first="ours" second="theirs" />
+          </div>
+        </dd>
+      </template>
+    </dl>
+    <template v-if="!short && sheet.attributes.length">
+      <h2>Attributes</h2>
+      <table class="list">
+        <thead><tr><th scope="col">Name</th><th scope="col">Name format</th><th scope="col">Meaning</th></tr></thead>
+        <tbody><tr v-for="a in sheet.attributes" :key="a.name"><td class="mono">{{ a.name }}<template v-if="a.friendlyName"><br /><span class="soft">{{ a.friendlyName }}</span></template></td><td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td><td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td></tr></tbody>
+      </table>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+dl { display: grid; grid-template-columns: minmax(180px, 260px) minmax(0, 1fr); gap: 0; margin: 0; }
+dt, dd { margin: 0; padding: 10px 12px 10px 0; border-bottom: 1px solid var(--hair); }
+dt span { display: block; }
+.link { background: none; border: 0; color: var(--sea); cursor: pointer; font-size: 13px; padding: 2px 8px; min-height: 24px; text-decoration: underline; }
+.compare input { width: 100%; margin-top: 6px; padding: 6px 10px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--paper); color: var(--ink); }
+.same { color: var(--moss); margin: 6px 0 0; }
+h2 { margin-top: 22px; }
+.tag { margin-left: 8px; }
+@media (max-width: 760px) { dl { grid-template-columns: 1fr; } dt { border: 0; padding-bottom: 0; } }
+</style>

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { computed, ref, watch } from "vue";
+import { providerConfig, type Provider, type ProviderConfig } from "../api/client";
+import { useAct } from "../composables/load";
+import CheckBox from "./CheckBox.vue";
+import SelectBox from "./SelectBox.vue";
+import TextBox from "./TextBox.vue";
+
+const props = defineProps<{ provider: Provider; part: "values" | "options" | "matching"; readonly?: boolean; save: (p: ProviderConfig) => Promise<void> }>();
+const draft = ref<ProviderConfig>(providerConfig(props.provider));
+watch(() => props.provider, (p) => (draft.value = providerConfig(p)));
+const saml = computed(() => draft.value.saml!);
+const { error, busy, act } = useAct();
+
+function location(binding: string) {
+  return computed({
+    get: () => saml.value.sso?.find((e) => e.binding === binding)?.location ?? "",
+    set: (v: string) => {
+      const rest = (saml.value.sso ?? []).filter((e) => e.binding !== binding);
+      saml.value.sso = v.trim() ? [...rest, { service: "SingleSignOnService", binding, location: v.trim(), index: null, default: false }] : rest;
+    },
+  });
+}
+const redirect = location("HTTP-Redirect");
+const post = location("HTTP-POST");
+const certificates = computed({
+  get: () => (saml.value.certificates ?? []).map((c) => c.pem.trim()).join("\n"),
+  set: (text: string) => {
+    const held = saml.value.certificates ?? [];
+    const blocks = text.match(/-----BEGIN CERTIFICATE-----[\s\S]*?-----END CERTIFICATE-----/g) ?? (text.trim() ? [text.trim()] : []);
+    saml.value.certificates = blocks.map((pem) => held.find((c) => c.pem.trim() === pem) ?? { use: "signing", pem });
+  },
+});
+const store = () => act(() => props.save(draft.value));
+</script>
+
+<template>
+  <form @submit.prevent="store">
+    <template v-if="part === 'values'">
+      <TextBox v-model="draft.name" label="Name" :disabled="readonly" />
+      <TextBox v-model="draft.description" label="Description" hint="So that a colleague understands it in two years." :rows="2" :disabled="readonly" />
+      <TextBox v-model="draft.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
+      <TextBox v-model="saml.entityId" label="Entity ID" hint="Also called issuer, IdP identifier. Compared letter by letter." mono :disabled="readonly" />
+      <TextBox v-model="redirect" label="SSO URL for HTTP-Redirect" hint="Also called login URL, sign-in address." mono :disabled="readonly" />
+      <TextBox v-model="post" label="SSO URL for HTTP-POST" mono :disabled="readonly" />
+      <TextBox v-model="certificates" label="Certificates" hint="PEM. A signature by any of their keys is accepted." mono :rows="4" :disabled="readonly" />
+    </template>
+    <template v-else-if="part === 'matching'">
+      <SelectBox v-model="draft.admission" label="A subject that nobody here is known by" hint="People are known by the link that their first sign-in made." :disabled="readonly" :options="[['refuse', 'is refused'], ['create', 'is created at the first sign-in']]" />
+      <TextBox v-model="saml.subjectFrom" label="Attribute that identifies a person" hint="Only where the provider sends no useful NameID." mono :disabled="readonly" />
+    </template>
+    <template v-else>
+      <SelectBox v-model="saml.nameIdFormat" label="NameID format that we ask for" :disabled="readonly" :options="[['', 'none in particular'], ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'], ['urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', 'emailAddress'], ['urn:oasis:names:tc:SAML:2.0:nameid-format:transient', 'transient'], ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified']]" />
+      <SelectBox v-model="saml.requestBinding" label="We send requests by" :disabled="readonly" :options="[['HTTP-Redirect', 'HTTP-Redirect'], ['HTTP-POST', 'HTTP-POST']]" />
+      <CheckBox v-model="saml.sendUnsigned" label="Leave our requests unsigned" :disabled="readonly" />
+      <CheckBox v-model="saml.wantAssertionSigned" label="The assertion itself must be signed" hint="Without it a signed response is enough." :disabled="readonly" />
+      <CheckBox v-model="saml.forceAuthn" label="Always ask for a fresh sign-in" :disabled="readonly" />
+      <CheckBox v-model="saml.allowUnsolicited" label="Accept sign-ins that the provider began" hint="Needed for IdP-initiated sign-in. Anybody can then be signed in by a link; leave it off unless it is wanted." :disabled="readonly" />
+      <CheckBox v-model="saml.enforceCertificateDates" label="Refuse signatures by expired certificates" :disabled="readonly" />
+      <CheckBox v-model="saml.allowSha1" label="Allow SHA-1" hint="Only for a provider that can't do better yet." :disabled="readonly" />
+      <CheckBox v-model="saml.allowCbc" label="Accept AES-CBC" hint="Only under a signed response." :disabled="readonly" />
+    </template>
+    <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
+    <p v-if="error" class="error" role="alert">{{ error }}</p>
+  </form>
+</template>

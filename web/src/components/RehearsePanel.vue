@@ -1,0 +1,62 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { computed, ref } from "vue";
+import { http, ok, type Application, type Rehearsal } from "../api/client";
+import { useAct, useTicker } from "../composables/load";
+import CopyValue from "./CopyValue.vue";
+import SelectBox from "./SelectBox.vue";
+import TimeText from "./TimeText.vue";
+import TraceTable from "./TraceTable.vue";
+
+const props = defineProps<{ application: Application; readonly?: boolean }>();
+const flow = ref("sp");
+const provider = ref(props.application.providers?.[0] ?? "");
+const rehearsal = ref<Rehearsal | null>(null);
+const link = ref("");
+const { error, busy, act } = useAct();
+const spOnly = computed(() => !!props.application.saml?.spInitiatedOnly);
+
+async function order() {
+  await act(async () => {
+    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined } }));
+    rehearsal.value = made;
+    link.value = made.link ?? "";
+  });
+}
+
+// The traces grow here while somebody signs in elsewhere.
+useTicker(1000, () => {
+  if (!rehearsal.value) return;
+  void ok(http.GET("/rehearsals/{id}", { params: { path: { id: rehearsal.value.id } } })).then((r) => (rehearsal.value = r)).catch(() => undefined);
+});
+</script>
+
+<template>
+  <div>
+    <p class="soft">A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and changes nobody.</p>
+    <fieldset>
+      <legend class="visually-hidden">How it begins</legend>
+      <label><input v-model="flow" type="radio" value="sp" /> <span><b>SP-initiated</b><br /><span class="soft small">begins at the application: {{ application.startUrl || "its start address is missing" }}</span></span></label>
+      <label :class="{ off: spOnly }"><input v-model="flow" type="radio" value="idp" :disabled="spOnly" /> <span><b>IdP-initiated</b><br /><span class="soft small">{{ spOnly ? "this application takes SP-initiated sign-in only" : "begins at the gate, as from a tile; the application gets a response that it did not ask for" }}</span></span></label>
+    </fieldset>
+    <SelectBox v-if="(application.providers?.length ?? 0) > 1" v-model="provider" label="Through" :options="(application.providedBy ?? []).map((p) => [p.slug, p.name])" />
+    <ElButton v-if="!readonly" type="primary" :loading="busy" @click="order">Make a rehearsal link</ElButton>
+    <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <div v-if="rehearsal" class="made">
+      <p><a class="open" :href="link" target="_blank" rel="noopener" data-rehearse>Open it here</a> or hand it to a tester. It is good until <TimeText :at="rehearsal.expires" />, for the first browser that begins.</p>
+      <CopyValue :value="link" label="the rehearsal link" />
+      <h3>What came of it</h3>
+      <TraceTable :traces="rehearsal.traces" empty="Nobody has begun yet. This page shows the sign-in as it happens." />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+fieldset { border: 0; padding: 0; margin: 0 0 14px; display: grid; gap: 10px; }
+label { display: flex; gap: 10px; align-items: flex-start; }
+label.off { opacity: 0.7; }
+input[type="radio"] { margin-top: 4px; width: 18px; height: 18px; accent-color: var(--sea); }
+.made { margin-top: 18px; border-top: 1px solid var(--rule); padding-top: 12px; }
+.open { font-weight: 700; }
+h3 { margin-top: 18px; }
+</style>

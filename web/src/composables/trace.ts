@@ -1,0 +1,55 @@
+import type { Trace, TraceEntry } from "../api/client";
+
+/** One line of the passage with time running down. */
+export type Line =
+  | { kind: "message"; at: number; index: number; entry: TraceEntry; bad: boolean }
+  | { kind: "step"; at: number; index: number; step: string; entries: TraceEntry[]; bad: boolean }
+  | { kind: "away"; at: number; micros: number }
+  | { kind: "not-reached"; step: string };
+
+const steps = ["ask", "route", "send", "receive", "match", "decide", "issue"];
+
+/** Lays a trace out: messages as arrows, what the gate did between them as steps, the person's time at the provider, and the steps that were not reached. */
+export function lines(trace: Trace): Line[] {
+  const out: Line[] = [];
+  let open: Extract<Line, { kind: "step" }> | null = null;
+  let sent = -1;
+  let failed = false;
+  trace.entries.forEach((entry, index) => {
+    if (entry.message) {
+      open = null;
+      if (entry.message.from === "provider" && sent >= 0) out.push({ kind: "away", at: sent, micros: entry.at - sent });
+      sent = entry.message.to === "provider" ? entry.at : -1;
+      out.push({ kind: "message", at: entry.at, index, entry, bad: failed });
+      return;
+    }
+    if (!open || open.step !== entry.step) {
+      open = { kind: "step", at: entry.at, index, step: entry.step, entries: [], bad: false };
+      out.push(open);
+    }
+    open.entries.push(entry);
+    if (entry.failure) open.bad = failed = true;
+  });
+  if (trace.outcome !== "signed-in") {
+    const seen = trace.entries.map((e) => e.step);
+    const last = Math.max(-1, ...seen.map((s) => steps.indexOf(s)));
+    for (const step of steps.slice(last + 1)) out.push({ kind: "not-reached", step });
+  }
+  return out;
+}
+
+/** What a step amounts to, in a few words. */
+export function summary(entries: TraceEntry[]): string {
+  const checks = entries.filter((e) => e.check);
+  const bad = checks.filter((e) => !e.check!.ok).length;
+  const values = entries.filter((e) => e.value && e.value.output?.length).length;
+  const parts: string[] = [];
+  if (checks.length) parts.push(bad ? `${checks.length - bad} checks held, ${bad} did not` : `${checks.length} check${checks.length > 1 ? "s" : ""} held`);
+  if (values) parts.push(`${values} value${values > 1 ? "s" : ""} mapped`);
+  for (const e of entries) if (e.decision) parts.push(`${e.decision.about}: ${e.decision.result}`);
+  return parts.join(" · ");
+}
+
+export const stepWords: Record<string, string> = {
+  ask: "what the application asked", route: "which provider", send: "our request", receive: "what the provider answered", match: "mapping in, who it is", decide: "who gets in", issue: "mapping out, our answer",
+};

@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { computed } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { applicationConfig, http, ok, type Rule } from "../api/client";
+import ApplicationForm from "../components/ApplicationForm.vue";
+import CertificateTable from "../components/CertificateTable.vue";
+import CopyValue from "../components/CopyValue.vue";
+import FindingList from "../components/FindingList.vue";
+import MappingEditor from "../components/MappingEditor.vue";
+import Passage from "../components/Passage.vue";
+import ProviderChoice from "../components/ProviderChoice.vue";
+import ReachControl from "../components/ReachControl.vue";
+import ReachTag from "../components/ReachTag.vue";
+import RehearsePanel from "../components/RehearsePanel.vue";
+import TakeTheirs from "../components/TakeTheirs.vue";
+import TraceTable from "../components/TraceTable.vue";
+import { useApplication } from "../composables/application";
+import { useAct, useLoad } from "../composables/load";
+import { useSession } from "../composables/session";
+import { relative } from "../composables/text";
+
+const session = useSession();
+const route = useRoute();
+const router = useRouter();
+const { slug, application, error, missing, again, save, understand, take } = useApplication();
+const station = computed(() => String(route.query.station ?? "mapping-out"));
+const choose = (name: string) => void router.replace({ query: { station: name } });
+const { data: provider } = useLoad(async () => (application.value?.providers?.[0] ? ok(http.GET("/providers/{slug}", { params: { path: { slug: application.value.providers[0] } } })) : null), [() => application.value?.providers?.[0]]);
+const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { application: slug.value, limit: 5 } } })), [slug]);
+const saveMapping = (mapping: Rule[]) => save({ ...applicationConfig(application.value!), mapping });
+const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
+const { error: removeError, act } = useAct();
+async function remove() {
+  if (!confirm(`Delete ${application.value!.name}? Nobody can sign in to it through the gate afterwards. Its traces and journal lines stay.`)) return;
+  await act(async () => {
+    await ok(http.DELETE("/applications/{slug}", { params: { path: { slug: slug.value } } }));
+    await router.push("/applications");
+  });
+}
+</script>
+
+<template>
+  <div v-if="missing" class="panel empty"><p>There is no application of this name.</p><RouterLink to="/applications">All applications</RouterLink></div>
+  <p v-else-if="error" class="error" role="alert">{{ error }}</p>
+  <template v-if="application">
+    <div class="head">
+      <div><h1>{{ application.name }}</h1><p class="sub">SAML application<template v-if="application.description"> · {{ application.description }}</template><template v-if="application.contact"> · {{ application.contact }}</template></p></div>
+      <div class="row">
+        <ReachTag :reach="application.reach" />
+        <ElButton v-if="session.engineer" @click="router.push(`/applications/${slug}/connect`)">Connect, step by step</ElButton>
+        <ElButton @click="router.push(`/applications/${slug}/exchange`)">Exchange sheet</ElButton>
+        <ElButton type="primary" @click="choose('rehearse')">Rehearse</ElButton>
+      </div>
+    </div>
+    <Passage :application="{ title: application.name, lines: [host(application.saml?.entityId) || 'nothing taken yet', application.lastSignIn ? `last sign-in ${relative(new Date(application.lastSignIn))}` : 'no sign-in yet'] }"
+      :providers="(application.providedBy ?? []).map((p) => ({ title: p.name, to: `/providers/${p.slug}`, lines: [host(p.entityId), `SAML provider · ${p.reach}`] }))" :stations="application.stations ?? []" :active="station" @choose="choose" />
+    <div class="cols">
+      <section class="panel" aria-live="polite">
+        <template v-if="station === 'application-trust'"><h2>Trust: what is held of {{ application.name }}</h2><CertificateTable :certificates="application.certificateDetails ?? []" />
+          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><details><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
+          <details><summary>Options</summary><ApplicationForm :application="application" part="options" :readonly="!session.engineer" :save="save" /></details></template>
+        <template v-else-if="station === 'mapping-out'"><h2>Mapping out: what {{ application.name }} receives</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :readonly="!session.engineer" :save="saveMapping" />
+          <details><summary>The person's identifier (NameID)</summary><ApplicationForm :application="application" part="subject" :readonly="!session.engineer" :save="save" /></details></template>
+        <template v-else-if="station === 'access'"><h2>Access: who gets in</h2><ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" /><hr /><ProviderChoice :application="application" :readonly="!session.engineer" :save="save" /></template>
+        <template v-else-if="station === 'rehearse'"><h2>Rehearse</h2><RehearsePanel :application="application" :readonly="!session.engineer" /></template>
+        <template v-else-if="provider">
+          <h2 v-if="station === 'matching'">Matching: who a person is</h2><h2 v-else-if="station === 'mapping-in'">Mapping in: what {{ provider.name }} sends</h2><h2 v-else>Trust: what is held of {{ provider.name }}</h2>
+          <p v-if="station === 'matching'">People are known by the link that their first sign-in made. Strangers are {{ provider.admission === "create" ? "created at their first sign-in" : "refused" }}.</p>
+          <MappingEditor v-else-if="station === 'mapping-in'" :mapping="provider.mapping ?? []" direction="in" readonly :save="async () => {}" />
+          <CertificateTable v-else :certificates="provider.certificateDetails ?? []" />
+          <p><RouterLink :to="`/providers/${provider.slug}?station=${station}`">Change it on the page of {{ provider.name }}</RouterLink></p>
+        </template>
+        <p v-else>No provider is chosen yet. <a href="#" @click.prevent="choose('access')">Choose one</a></p>
+      </section>
+      <div class="stack">
+        <section v-if="station === 'application-trust' || station === 'access'" class="panel"><h3>Start address at the gate</h3><CopyValue :value="application.startOurs" label="the start address" /></section>
+        <FindingList :findings="application.findings ?? []" empty="Nothing needs attention." />
+      </div>
+    </div>
+    <section class="later"><h2>Newest sign-ins</h2><TraceTable :traces="traces?.items ?? []" empty="Nobody has signed in to it yet." /></section>
+    <p v-if="session.engineer" class="later"><ElButton type="danger" @click="remove">Delete this application</ElButton></p>
+    <p v-if="removeError" class="error" role="alert">{{ removeError }}</p>
+  </template>
+</template>
+
+<style scoped>
+details { margin-top: 16px; }
+summary { cursor: pointer; color: var(--sea); padding: 4px 0; margin-bottom: 8px; }
+.later { margin-top: 28px; }
+hr { border: 0; border-top: 1px solid var(--rule); margin: 16px 0; }
+.take { margin-top: 16px; }
+</style>

@@ -1,0 +1,40 @@
+<script setup lang="ts">
+import { http, ok } from "../api/client";
+import ListPage from "../components/ListPage.vue";
+import TimeText from "../components/TimeText.vue";
+
+const load = (query: Record<string, string>) => ok(http.GET("/journal", { params: { query } }));
+
+/** The fields that differ between two configurations. */
+function changed(before?: string, after?: string): string[] {
+  try {
+    const a = JSON.parse(before || "{}") as Record<string, unknown>;
+    const b = JSON.parse(after || "{}") as Record<string, unknown>;
+    const out: string[] = [];
+    const walk = (x: unknown, y: unknown, at: string) => {
+      if (JSON.stringify(x) === JSON.stringify(y)) return;
+      if (x && y && typeof x === "object" && typeof y === "object" && !Array.isArray(x) && !Array.isArray(y)) {
+        for (const k of new Set([...Object.keys(x), ...Object.keys(y)])) walk((x as Record<string, unknown>)[k], (y as Record<string, unknown>)[k], at ? `${at}.${k}` : k);
+      } else out.push(at);
+    };
+    walk(a, b, "");
+    return out;
+  } catch {
+    return [];
+  }
+}
+</script>
+
+<template>
+  <h1>Journal</h1>
+  <p class="sub">Who changed what, when, from where. It is append-only, and each line vouches for the one before.</p>
+  <ListPage :load="load" search="Who, what or which">
+    <template #default="{ items }">
+      <table class="list">
+        <thead><tr><th scope="col">No.</th><th scope="col">When</th><th scope="col">Who</th><th scope="col">From</th><th scope="col">What</th><th scope="col">Which</th><th scope="col">Fields</th></tr></thead>
+        <tbody><tr v-for="e in items" :key="e.number"><td>{{ e.number }}</td><td><TimeText :at="e.at" /></td><td>{{ e.who }}</td><td class="mono">{{ e.from || "–" }}</td><td>{{ e.action }} {{ e.kind }}</td><td>{{ e.object }}</td><td class="small mono">{{ e.action === "changed" ? changed(e.before, e.after).join(", ") : "" }}</td></tr></tbody>
+      </table>
+    </template>
+    <template #empty><p>Nothing was changed yet.</p></template>
+  </ListPage>
+</template>

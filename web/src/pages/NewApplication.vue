@@ -1,0 +1,42 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { ref } from "vue";
+import { useRouter } from "vue-router";
+import { http, ok, type Understood } from "../api/client";
+import TakeTheirs from "../components/TakeTheirs.vue";
+import TextBox from "../components/TextBox.vue";
+import { useAct } from "../composables/load";
+
+const router = useRouter();
+const name = ref("");
+const { error, busy, act } = useAct();
+type Input = { text?: string; url?: string; entityId?: string };
+const understand = (body: Input) => ok(http.POST("/understand/{kind}", { params: { path: { kind: "application" } }, body }));
+
+async function take(body: Input, u: Understood) {
+  const made = await ok(http.POST("/applications", { body: { ...u.application!, name: name.value || u.application!.name } }));
+  await ok(http.POST("/applications/{slug}/take", { params: { path: { slug: made.slug } }, body }));
+  await router.push(`/applications/${made.slug}/connect`);
+}
+
+async function byName() {
+  await act(async () => {
+    const made = await ok(http.POST("/applications", { body: { slug: "", name: name.value, kind: "saml", reach: "draft", subject: {} } }));
+    await router.push(`/applications/${made.slug}/connect`);
+  });
+}
+</script>
+
+<template>
+  <h1>Connect an application</h1>
+  <p class="sub">Begin with whatever you have. It becomes a draft, which harms nobody; our values for the other side are final from the first moment.</p>
+  <div class="two">
+    <section class="panel"><h2>You have its metadata</h2><TakeTheirs :understand="understand" :take="take" verb="Make the draft from it" /></section>
+    <form class="panel" @submit.prevent="byName"><h2>You have only its name</h2><p class="soft">Hand over our values first, and take theirs when they come.</p><TextBox v-model="name" label="Name" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton><p v-if="error" class="error" role="alert">{{ error }}</p></form>
+  </div>
+</template>
+
+<style scoped>
+.two { display: grid; grid-template-columns: minmax(0, 2fr) minmax(260px, 1fr); gap: 20px; align-items: start; }
+@media (max-width: 900px) { .two { grid-template-columns: 1fr; } }
+</style>

@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { computed } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { http, ok, providerConfig, type ProviderConfig, type Rule } from "../api/client";
+import CertificateTable from "../components/CertificateTable.vue";
+import FindingList from "../components/FindingList.vue";
+import GiveOurs from "../components/GiveOurs.vue";
+import MappingEditor from "../components/MappingEditor.vue";
+import Passage from "../components/Passage.vue";
+import ProviderForm from "../components/ProviderForm.vue";
+import ReachControl from "../components/ReachControl.vue";
+import ReachTag from "../components/ReachTag.vue";
+import TakeTheirs from "../components/TakeTheirs.vue";
+import TraceTable from "../components/TraceTable.vue";
+import { useAct, useLoad } from "../composables/load";
+import { useSession } from "../composables/session";
+import { relative } from "../composables/text";
+
+const session = useSession();
+const route = useRoute();
+const router = useRouter();
+const slug = computed(() => String(route.params.slug));
+const params = () => ({ path: { slug: slug.value } });
+const { data: provider, error, missing, again } = useLoad(() => ok(http.GET("/providers/{slug}", { params: params() })), [slug]);
+const { data: sheet } = useLoad(() => ok(http.GET("/providers/{slug}/exchange", { params: params() })), [slug]);
+const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { provider: slug.value, limit: 5 } } })), [slug]);
+const station = computed(() => String(route.query.station ?? "provider-trust"));
+const choose = (name: string) => void router.replace({ query: { station: name } });
+type Input = { text?: string; url?: string; entityId?: string };
+const understand = (body: Input) => ok(http.POST("/providers/{slug}/understand", { params: params(), body }));
+const take = async (body: Input) => {
+  provider.value = await ok(http.POST("/providers/{slug}/take", { params: params(), body }));
+};
+const save = async (body: ProviderConfig) => {
+  provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: provider.value?.revision } }, body }));
+};
+const saveMapping = (mapping: Rule[]) => save({ ...providerConfig(provider.value!), mapping });
+const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
+// The same passage, seen from the provider's end.
+const stations = computed(() => {
+  const s = provider.value?.stations ?? [];
+  const order = ["matching", "mapping-in", "provider-trust"];
+  return order.map((n) => s.find((x) => x.name === n)!).filter(Boolean);
+});
+const { error: removeError, act } = useAct();
+async function remove() {
+  if (!confirm(`Delete ${provider.value!.name}? Its traces and journal lines stay.`)) return;
+  await act(async () => {
+    await ok(http.DELETE("/providers/{slug}", { params: params() }));
+    await router.push("/providers");
+  });
+}
+</script>
+
+<template>
+  <div v-if="missing" class="panel empty"><p>There is no provider of this name.</p><RouterLink to="/providers">All providers</RouterLink></div>
+  <p v-else-if="error" class="error" role="alert">{{ error }}</p>
+  <template v-if="provider">
+    <div class="head">
+      <div><h1>{{ provider.name }}</h1><p class="sub">SAML provider<template v-if="provider.description"> · {{ provider.description }}</template></p></div>
+      <div class="row"><ReachTag :reach="provider.reach" /><ElButton @click="router.push(`/providers/${slug}/exchange`)">Exchange sheet</ElButton><ElButton type="primary" @click="choose('reach')">Open or close</ElButton></div>
+    </div>
+    <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId) || 'nothing taken yet', provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
+      <template #applications><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2><p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug"><RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink></p><p v-if="(provider.serves?.length ?? 0) > 6"><RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink></p></template>
+    </Passage>
+    <div class="cols">
+      <section class="panel" aria-live="polite">
+        <template v-if="station === 'mapping-in'"><h2>Mapping in: what {{ provider.name }} sends</h2><MappingEditor :mapping="provider.mapping ?? []" direction="in" :readonly="!session.engineer" :save="saveMapping" /></template>
+        <template v-else-if="station === 'matching'"><h2>Matching: who a person is</h2><ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></template>
+        <template v-else-if="station === 'reach'"><h2>Reach</h2><ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()" /></template>
+        <template v-else>
+          <h2>Trust: what is held of {{ provider.name }}</h2><CertificateTable :certificates="provider.certificateDetails ?? []" />
+          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" />
+          <details :open="!provider.saml?.entityId"><summary>Values, field by field</summary><ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" /></details>
+          <details><summary>Options</summary><ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" /></details>
+          <details v-if="sheet" :open="!provider.saml?.entityId"><summary>Give ours</summary><GiveOurs :sheet="sheet" short /></details>
+        </template>
+      </section>
+      <FindingList :findings="provider.findings ?? []" empty="Nothing needs attention." />
+    </div>
+    <section class="later"><h2>Newest sign-ins</h2><TraceTable :traces="traces?.items ?? []" empty="Nobody has signed in through it yet." /></section>
+    <p v-if="session.engineer" class="later"><ElButton type="danger" @click="remove">Delete this provider</ElButton></p>
+    <p v-if="removeError" class="error" role="alert">{{ removeError }}</p>
+  </template>
+</template>
+
+<style scoped>
+details { margin-top: 16px; }
+summary { cursor: pointer; color: var(--sea); padding: 4px 0; margin-bottom: 8px; }
+.later { margin-top: 28px; }
+.take { margin-top: 16px; }
+</style>

@@ -1,0 +1,45 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import TextBox from "../components/TextBox.vue";
+import { useAct, useLoad } from "../composables/load";
+import { http, ok } from "../api/client";
+import { useSession } from "../composables/session";
+
+const session = useSession();
+const router = useRouter();
+const route = useRoute();
+const name = ref("");
+const password = ref("");
+const { error, busy, act } = useAct();
+const { data } = useLoad(() => ok(http.GET("/set-up")));
+
+function signIn() {
+  void act(async () => {
+    await session.signIn(name.value, password.value);
+    const next = typeof route.query.next === "string" && /^\/(?!\/)/.test(route.query.next) ? route.query.next : "/";
+    await router.push(next);
+  });
+}
+</script>
+
+<template>
+  <div class="door">
+    <form class="panel" @submit.prevent="signIn">
+      <h1>Inner Gate</h1>
+      <p class="sub">Console for administrators</p>
+      <p v-if="data?.needed" class="error">There is no administrator yet. Open the set-up link that the service printed when it started.</p>
+      <TextBox v-model="name" label="Name" autocomplete="username" />
+      <TextBox v-model="password" label="Password" type="password" autocomplete="current-password" />
+      <ElButton type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
+      <p v-if="error" class="error" role="alert">{{ error }}</p>
+    </form>
+  </div>
+</template>
+
+<style scoped>
+.door { display: grid; place-items: center; min-height: 70vh; }
+form { width: 100%; max-width: 400px; padding: 28px; }
+.error { margin-top: 14px; }
+</style>

@@ -1,0 +1,37 @@
+import { createRouter, createWebHistory } from "vue-router";
+import { useSession } from "./composables/session";
+
+export const router = createRouter({
+  history: createWebHistory("/console/"),
+  scrollBehavior: (to, from) => (to.path === from.path ? undefined : { top: 0 }),
+  routes: [
+    { path: "/sign-in", component: () => import("./pages/SignIn.vue"), meta: { open: true, title: "Sign in" } },
+    { path: "/set-up", component: () => import("./pages/SetUp.vue"), meta: { open: true, title: "Set up" } },
+    { path: "/", component: () => import("./pages/Overview.vue"), meta: { title: "Overview" } },
+    { path: "/applications", component: () => import("./pages/Applications.vue"), meta: { title: "Applications" } },
+    { path: "/applications/new", component: () => import("./pages/NewApplication.vue"), meta: { title: "Connect an application" } },
+    { path: "/applications/:slug/connect", component: () => import("./pages/ConnectApplication.vue"), meta: { title: "Connect" } },
+    { path: "/applications/:slug/exchange", component: () => import("./pages/Exchange.vue"), meta: { title: "Exchange sheet", kind: "applications" } },
+    { path: "/applications/:slug", component: () => import("./pages/ApplicationPage.vue"), meta: { title: "Application" } },
+    { path: "/providers", component: () => import("./pages/Providers.vue"), meta: { title: "Providers" } },
+    { path: "/providers/new", component: () => import("./pages/NewProvider.vue"), meta: { title: "Connect a provider" } },
+    { path: "/providers/:slug/exchange", component: () => import("./pages/Exchange.vue"), meta: { title: "Exchange sheet", kind: "providers" } },
+    { path: "/providers/:slug", component: () => import("./pages/ProviderPage.vue"), meta: { title: "Provider" } },
+    { path: "/traces", component: () => import("./pages/Traces.vue"), meta: { title: "Traces" } },
+    { path: "/traces/:reference", component: () => import("./pages/TracePage.vue"), meta: { title: "Trace" } },
+    { path: "/keyring", component: () => import("./pages/Keyring.vue"), meta: { title: "Keyring" } },
+    { path: "/journal", component: () => import("./pages/Journal.vue"), meta: { title: "Journal" } },
+    { path: "/settings", component: () => import("./pages/Settings.vue"), meta: { title: "Administrators and tokens" } },
+    { path: "/:rest(.*)*", component: () => import("./pages/NotFound.vue"), meta: { title: "Not found" } },
+  ],
+});
+
+router.beforeEach(async (to) => {
+  const session = useSession();
+  if (!session.asked) await session.load().catch(() => undefined);
+  if (!to.meta.open && !session.me) return { path: "/sign-in", query: to.path === "/" ? {} : { next: to.fullPath } };
+});
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} · Inner Gate`;
+});
