@@ -251,6 +251,24 @@ func (w *World) Scenario() (string, error) {
 // Client is a client with the demo's token.
 func (w *World) Client() *client.Client { return client.New(w.URL, w.Token) }
 
+// Reopen stops the gate and starts it again on the same folder and address, as an upgrade does; the stand-ins go on.
+func (w *World) Reopen(folder string) (*World, error) {
+	if err := w.server.Shutdown(5 * time.Second); err != nil {
+		return w, err
+	}
+	w.store.Close()
+	l, err := net.Listen("tcp", w.URL[len("http://"):])
+	if err != nil {
+		return w, err
+	}
+	w.closers = append(w.closers, func() { l.Close() })
+	if err := w.openGate(context.Background(), Options{Folder: folder}); err != nil {
+		return w, err
+	}
+	go w.server.Serve(l, nil) // ends with Close
+	return w, nil
+}
+
 // Close stops everything, the newest first.
 func (w *World) Close() {
 	for i := len(w.closers) - 1; i >= 0; i-- {

@@ -3,6 +3,7 @@ package demo_test
 import (
 	"context"
 	"net/http"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -84,5 +85,50 @@ func TestRehearsal(t *testing.T) {
 		require.Len(t, r.Traces, 1)
 		assert.True(t, r.Traces[0].Rehearsal)
 		assert.Equal(t, "signed-in", r.Traces[0].Outcome)
+	}
+}
+
+func TestConfigurationIsLoadedTwice(t *testing.T) {
+	w, ctx := start(t, demo.Options{}), context.Background()
+	text, err := w.Client().ExportConfig(ctx)
+	require.NoError(t, err)
+	r, err := w.Client().LoadConfig(ctx, text, false)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"provider saltmere-staff", "application crew-rota"}, r.Unchanged)
+	again, err := w.Client().ExportConfig(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, text, again)
+
+	changed := strings.Replace(text, "name: Crew Rota", "name: Crew Rota North", 1)
+	r, err = w.Client().LoadConfig(ctx, changed, true)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"application crew-rota"}, r.Updated)
+	a, err := w.Client().Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	assert.Equal(t, "Crew Rota", a.Name, "a preview changes nothing")
+	_, err = w.Client().LoadConfig(ctx, changed, false)
+	require.NoError(t, err)
+	a, err = w.Client().Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	assert.Equal(t, "Crew Rota North", a.Name)
+	assert.Equal(t, 2, a.Revision)
+}
+
+func TestBadConfigurationChangesNothing(t *testing.T) {
+	w, ctx := start(t, demo.Options{}), context.Background()
+	text, err := w.Client().ExportConfig(ctx)
+	require.NoError(t, err)
+	for change, reason := range map[[2]string]string{
+		{"startUrl:", "startUlr:"}: `"startUlr" in line`, {"reach: everyone", "reach: all"}: "no reach", {"slug: crew-rota", "slug: Crew Rota"}: "small letters",
+		{"- saltmere-staff", "- saltmere-stuff"}: "neither here nor in the file", {"applications:", "aplications:"}: `"aplications" in line`, {"required: true", "required: perhaps"}: "true or false",
+		{"providers:\n", "providers: [\n"}: "not YAML",
+	} {
+		bad := strings.Replace(text, change[0], change[1], 1)
+		require.NotEqual(t, text, bad, change[0])
+		_, err := w.Client().LoadConfig(ctx, bad, false)
+		assert.ErrorContains(t, err, reason)
+		now, err := w.Client().ExportConfig(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, text, now)
 	}
 }

@@ -124,7 +124,7 @@ func entityColumn(id string) *string {
 
 // saved is what both kinds of objects have in common when they are written.
 type saved struct {
-	kind, id, slug, name, entityID, reach, body string
+	kind, id, slug, name, entityID, body string
 }
 
 // conflict explains a record that is there already.
@@ -189,11 +189,14 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
 	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.SAML.EntityID, body: mustJSON(a)}
-	row := store.Application{ID: store.NewID(), CreatedAt: now}
+	// The new ID is given last: a record that has one is looked for by it.
+	row := store.Application{CreatedAt: now}
 	action, before := "created", ""
-	if slug != "" {
+	if slug == "" {
+		row.ID = store.NewID()
+	} else {
 		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return notFound("application", slug)
+			return missing(err, "application", slug)
 		}
 		if revision != 0 && revision != row.Revision {
 			return staleRevision(row.Name)
@@ -247,11 +250,14 @@ func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p confi
 
 func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
 	s := saved{kind: "provider", slug: p.Slug, name: p.Name, entityID: p.SAML.EntityID, body: mustJSON(p)}
-	row := store.Provider{ID: store.NewID(), CreatedAt: now}
+	// The new ID is given last: a record that has one is looked for by it.
+	row := store.Provider{CreatedAt: now}
 	action, before := "created", ""
-	if slug != "" {
+	if slug == "" {
+		row.ID = store.NewID()
+	} else {
 		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return notFound("provider", slug)
+			return missing(err, "provider", slug)
 		}
 		if revision != 0 && revision != row.Revision {
 			return staleRevision(row.Name)
@@ -281,7 +287,7 @@ func (g *Gate) DeleteApplication(ctx context.Context, who Actor, slug string) er
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var row store.Application
 		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return notFound("application", slug)
+			return missing(err, "application", slug)
 		}
 		if err := tx.Delete(&row).Error; err != nil {
 			return err
@@ -298,7 +304,7 @@ func (g *Gate) DeleteProvider(ctx context.Context, who Actor, slug string) error
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var row store.Provider
 		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return notFound("provider", slug)
+			return missing(err, "provider", slug)
 		}
 		var users []string
 		if err := usedBy(tx, slug).Limit(6).Pluck("name", &users).Error; err != nil {
@@ -336,7 +342,7 @@ func details(list []config.Certificate) []api.CertificateDetail {
 func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, error) {
 	var row store.Application
 	if err := g.Store.Read(ctx).Where("slug = ?", slug).Take(&row).Error; err != nil {
-		return nil, notFound("application", slug)
+		return nil, missing(err, "application", slug)
 	}
 	v, err := g.applicationLine(row)
 	if err != nil {
@@ -402,7 +408,7 @@ func (g *Gate) providerLine(row store.Provider) (*api.Provider, error) {
 func (g *Gate) Provider(ctx context.Context, slug string) (*api.Provider, error) {
 	var row store.Provider
 	if err := g.Store.Read(ctx).Where("slug = ?", slug).Take(&row).Error; err != nil {
-		return nil, notFound("provider", slug)
+		return nil, missing(err, "provider", slug)
 	}
 	v, err := g.providerLine(row)
 	if err != nil {

@@ -150,6 +150,14 @@ func notFound(kind, name string) error {
 	return problem(http.StatusNotFound, "not-found", "Not found", fmt.Sprintf("There is no %s %q.", kind, name), "Look at the list for the right name.")
 }
 
+// missing explains a record that could not be read: it is not there, or something failed.
+func missing(err error, kind, name string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound(kind, name)
+	}
+	return store.Clear(err)
+}
+
 func badRequest(code, detail, remedy string) error {
 	return problem(http.StatusBadRequest, code, "This can't be done as asked", detail, remedy)
 }

@@ -320,7 +320,7 @@ func (g *Gate) ChangeAdministrator(ctx context.Context, who Actor, id string, c 
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var a store.Administrator
 		if err := tx.Where("id = ?", id).Take(&a).Error; err != nil {
-			return notFound("administrator", id)
+			return missing(err, "administrator", id)
 		}
 		before := a.Role
 		if c.Role != "" {
@@ -358,7 +358,7 @@ func (g *Gate) RemoveAdministrator(ctx context.Context, who Actor, id string) er
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var a store.Administrator
 		if err := tx.Where("id = ?", id).Take(&a).Error; err != nil {
-			return notFound("administrator", id)
+			return missing(err, "administrator", id)
 		}
 		if err := tx.Delete(&a).Error; err != nil {
 			return err

@@ -88,7 +88,7 @@ func (g *Gate) RevokeToken(ctx context.Context, who Actor, id string) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var t store.APIToken
 		if err := tx.Where("id = ?", id).Take(&t).Error; err != nil {
-			return notFound("token", id)
+			return missing(err, "token", id)
 		}
 		if err := tx.Delete(&t).Error; err != nil {
 			return err

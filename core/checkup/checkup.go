@@ -154,7 +154,7 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 	c := &collector{now: now}
 	signing := config.Parsed(a.SAML.Certificates, "signing")
 	stations := []Station{
-		{Name: ApplicationTrust, Title: "Trust", Lines: []string{entity(a.SAML.EntityID), end(signing, now)}},
+		{Name: ApplicationTrust, Title: "Trust", Lines: []string{acsLine(a.SAML), end(signing, now)}},
 		{Name: MappingOut, Title: "Mapping out", Lines: []string{count(len(a.Mapping), "attribute"), subjectLine(a.Subject)}},
 		{Name: Access, Title: "Access", Lines: []string{reachLine(a.Reach), count(len(a.Providers), "provider")}},
 	}
@@ -233,7 +233,7 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 		admission = "strangers are created"
 	}
 	stations := []Station{
-		{Name: ProviderTrust, Title: "Trust", Lines: []string{entity(p.SAML.EntityID), end(signing, now)}},
+		{Name: ProviderTrust, Title: "Trust", Lines: []string{ssoLine(p.SAML), end(signing, now)}},
 		{Name: Matching, Title: "Matching", Lines: []string{"by link", admission}},
 		{Name: MappingIn, Title: "Mapping in", Lines: []string{count(len(p.Mapping), "rule")}},
 	}
@@ -265,14 +265,21 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 	return settle(stations, c.findings), c.findings
 }
 
-func entity(id string) string {
-	if id == "" {
+func acsLine(s *config.SAMLApplication) string {
+	if s.EntityID == "" && len(s.ACS) == 0 {
 		return "nothing taken yet"
 	}
-	if u, err := url.Parse(id); err == nil && u.Host != "" {
-		return u.Host
+	return count(len(s.ACS), "ACS URL")
+}
+
+func ssoLine(s *config.SAMLProvider) string {
+	if s.EntityID == "" && len(s.SSO) == 0 {
+		return "nothing taken yet"
 	}
-	return id
+	if s.SendUnsigned {
+		return "requests unsigned"
+	}
+	return "requests signed"
 }
 
 func count(n int, what string) string {

@@ -10,7 +10,7 @@ const marks: Record<string, [string, string]> = { sound: ["✓", "sound"], atten
 <template>
   <section class="passage" aria-label="The passage: application, gate, provider">
     <div class="end">
-      <template v-if="application"><h2><RouterLink v-if="application.to" :to="application.to">{{ application.title }}</RouterLink><template v-else>{{ application.title }}</template></h2><p v-for="l in application.lines" :key="l" class="mono">{{ l }}</p></template>
+      <template v-if="application"><h2><RouterLink v-if="application.to" :to="application.to">{{ application.title }}</RouterLink><template v-else>{{ application.title }}</template></h2><p v-for="(l, i) in application.lines" :key="l" :class="{ mono: i === 0 }">{{ l }}</p></template>
       <slot name="applications" />
     </div>
     <div class="gate">
@@ -22,7 +22,7 @@ const marks: Record<string, [string, string]> = { sound: ["✓", "sound"], atten
       </button>
     </div>
     <div class="end">
-      <template v-for="(p, i) in providers.slice(0, 3)" :key="p.title"><h2 :class="{ later: i > 0 }"><RouterLink v-if="p.to" :to="p.to">{{ p.title }}</RouterLink><template v-else>{{ p.title }}</template></h2><p v-for="l in i ? [] : p.lines" :key="l" class="mono">{{ l }}</p></template>
+      <template v-for="(p, i) in providers.slice(0, 3)" :key="p.title"><h2 :class="{ later: i > 0 }"><RouterLink v-if="p.to" :to="p.to">{{ p.title }}</RouterLink><template v-else>{{ p.title }}</template></h2><p v-for="(l, n) in i ? [] : p.lines" :key="l" :class="{ mono: n === 0 }">{{ l }}</p></template>
       <p v-if="providers.length > 3" class="soft small">and {{ providers.length - 3 }} more</p>
       <p v-if="!providers.length && application" class="soft">No provider yet</p>
     </div>
@@ -39,7 +39,7 @@ const marks: Record<string, [string, string]> = { sound: ["✓", "sound"], atten
 .gate { display: grid; grid-template-columns: repeat(auto-fit, minmax(0, 1fr)); grid-auto-flow: column; grid-auto-columns: minmax(0, 1fr); position: relative; padding: 0 20px; }
 .gate::before { content: ""; position: absolute; left: 0; right: 0; top: 50%; border-top: 2px solid var(--ink); }
 .arch { position: absolute; inset: 0 20px; border: 2px solid var(--ink); border-bottom-width: 6px; border-radius: 90px 90px 0 0/46px 46px 0 0; background: color-mix(in srgb, var(--sea) 5%, var(--paper)); }
-.station { position: relative; display: flex; flex-direction: column; align-items: center; justify-content: space-between; min-height: 156px; padding: 26px 4px 20px; background: none; border: 0; color: inherit; cursor: pointer; }
+.station { position: relative; display: flex; flex-direction: column; align-items: center; justify-content: space-between; min-height: 168px; padding: 28px 6px 16px; background: none; border: 0; color: inherit; cursor: pointer; }
 .station::before { content: ""; position: absolute; left: 0; right: 0; top: 50%; border-top: 2px solid var(--ink); }
 .n { font-weight: 700; font-size: 14px; border-bottom: 3px solid transparent; }
 .on .n { color: var(--sea); border-color: var(--brass-line); }
@@ -49,6 +49,6 @@ const marks: Record<string, [string, string]> = { sound: ["✓", "sound"], atten
 .broken .dot { border-color: var(--rust-line); background: var(--rust-tint); color: var(--rust); }
 .empty .dot { border-color: var(--soft); background: var(--paper); color: var(--soft); border-style: dashed; }
 .empty { padding-left: 4px; padding-right: 4px; text-align: center; color: inherit; }
-.v { font-size: 13px; color: var(--soft); line-height: 1.3; min-height: 34px; display: flex; flex-direction: column; text-align: center; overflow-wrap: anywhere; }
+.v { font-size: 13px; color: var(--soft); line-height: 1.3; height: 50px; display: flex; flex-direction: column; text-align: center; overflow-wrap: anywhere; }
 @media (max-width: 980px) { .passage { grid-template-columns: 1fr; gap: 10px; } .gate { padding: 0; } .arch { inset: 0; } }
 </style>

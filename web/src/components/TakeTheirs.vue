@@ -117,5 +117,5 @@ textarea { width: 100%; font-family: var(--mono); font-size: 13.5px; padding: 8p
 .entities button:disabled { opacity: 0.55; cursor: not-allowed; }
 h3 { margin-top: 8px; }
 .tag { margin-left: 8px; }
-.el-button { margin-top: 10px; }
+.got .el-button { margin-top: 10px; }
 </style>

@@ -18,11 +18,11 @@ const inward = (l: Extract<Line, { kind: "message" }>) => l.entry.message!.to ==
   <section class="lanes" aria-label="The sign-in, from top to bottom">
     <div class="heads"><span></span><b>{{ trace.application || "Application" }}</b><b>gate</b><b>{{ trace.provider || "Provider" }}</b></div>
     <ol>
-      <li v-for="(l, i) in all" :key="i" :class="l.kind">
+      <li v-for="(l, i) in all" :key="i">
         <span class="at">{{ "at" in l ? duration(l.at) : "" }}</span>
         <button v-if="l.kind === 'message'" type="button" class="arrow" :class="[side(l), inward(l) ? 'in' : 'out', { bad: l.bad, on: l.index === chosen }]" :aria-pressed="l.index === chosen" @click="emit('choose', l.index)">
           <span class="name">{{ l.entry.message!.name }}</span>
-          <svg aria-hidden="true" preserveAspectRatio="none" viewBox="0 0 100 10"><path d="M0 5H100" vector-effect="non-scaling-stroke" /></svg>
+          <span class="shaft" aria-hidden="true"></span>
           <span class="how">{{ l.entry.message!.binding }}<template v-if="l.entry.message!.signature"> · {{ l.entry.message!.signature }}</template></span>
           <span class="visually-hidden">from {{ l.entry.message!.from }} to {{ l.entry.message!.to }}</span>
         </button>
@@ -56,12 +56,13 @@ li:last-child::after { border-bottom: 5px solid var(--ink); }
 .arrow.left { grid-column: 2; }
 .arrow.right { grid-column: 4; }
 .arrow .how { font-family: var(--mono); font-size: 12.5px; color: var(--soft); padding: 0 14px; }
-.arrow svg { width: 100%; height: 10px; display: block; }
-.arrow path { stroke: var(--ink); stroke-width: 1.6; fill: none; }
-.arrow::before { content: ""; position: absolute; top: 50%; width: 0; height: 0; border: 6px solid transparent; margin-top: -7px; }
-.arrow.left.in::before, .arrow.right.out::before { right: 0; border-left: 10px solid var(--ink); border-right: 0; }
-.arrow.left.out::before, .arrow.right.in::before { left: 0; border-right: 10px solid var(--ink); border-left: 0; }
-.arrow.bad path { stroke: var(--rust-line); stroke-dasharray: 5 4; }
+.shaft { position: relative; display: block; height: 12px; }
+.shaft::before { content: ""; position: absolute; left: 0; right: 0; top: 5px; border-top: 2px solid var(--ink); }
+.shaft::after { content: ""; position: absolute; top: 0; border: 6px solid transparent; }
+.left.in .shaft::after, .right.out .shaft::after { right: 0; border-left: 10px solid var(--ink); border-right: 0; }
+.left.out .shaft::after, .right.in .shaft::after { left: 0; border-right: 10px solid var(--ink); border-left: 0; }
+.arrow.bad .shaft::before { border-top: 2px dashed var(--rust-line); }
+.arrow.bad .shaft::after { border-left-color: var(--rust-line); border-right-color: var(--rust-line); }
 .arrow.bad .name { color: var(--rust); }
 .arrow.on .name, .arrow:hover .name { text-decoration: underline; text-decoration-thickness: 2px; text-underline-offset: 3px; }
 .stop { grid-column: 3; display: flex; gap: 10px; text-align: left; padding: 9px 12px; align-items: flex-start; line-height: 1.35; font-size: 14px; }
@@ -69,7 +70,7 @@ li:last-child::after { border-bottom: 5px solid var(--ink); }
 .dot { flex: none; width: 22px; height: 22px; border-radius: 50%; border: 2px solid var(--moss-line); background: var(--moss-tint); color: var(--moss); display: grid; place-items: center; font-size: 12px; font-weight: 700; }
 .stop.bad .dot { width: 28px; height: 28px; border-color: var(--rust-line); background: var(--rust-tint); color: var(--rust); font-size: 15px; }
 .stop.bad b { color: var(--rust); }
-.stop.none { opacity: 0.75; }
+.stop.none b { font-weight: 400; }
 .none .dot { border: 2px dashed var(--soft); background: none; }
 .away { grid-column: 4; justify-self: center; border: 1px solid var(--rule); background: var(--paper); border-radius: 3px; padding: 6px 14px; margin: 8px 0; text-align: center; font-size: 13.5px; }
 @media (max-width: 760px) { .heads, li { grid-template-columns: 54px 1fr 170px 1fr; } .arrow .how { display: none; } }

@@ -54,7 +54,7 @@ const next = computed(() => states.value.find((s) => !s.done));
     <div class="stack">
       <section id="give" class="panel"><div class="head"><h2>Give ours</h2><ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton></div><GiveOurs v-if="sheet" :sheet="sheet" short /></section>
       <section id="take" class="panel"><h2>Take theirs</h2><TakeTheirs :understand="understand" :take="(i) => take(i)" />
-        <details :open="!taken || !application.startUrl"><summary>Field by field</summary><ApplicationForm :application="application" part="values" :save="save" /></details>
+        <details :open="application.reach === 'draft'"><summary>Field by field</summary><ApplicationForm :application="application" part="values" :save="save" /></details>
         <details><summary>Options of signing, encryption and flows</summary><ApplicationForm :application="application" part="options" :save="save" /></details></section>
       <section id="map" class="panel"><h2>Map</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :save="saveMapping" /><details><summary>The person's identifier</summary><ApplicationForm :application="application" part="subject" :save="save" /></details></section>
       <section id="who" class="panel"><h2>Who gets in</h2><ProviderChoice :application="application" :save="save" /></section>

@@ -1,0 +1,67 @@
+# Inner Gate. The two commands of a fresh machine: make demo, make test.
+SHELL := /bin/bash
+TAGS := sqlite_fts5
+GO := go
+BIN := bin/innergate
+export CGO_ENABLED := 1
+
+.PHONY: build demo test bench lint fuzz tools console types screenshots clean
+
+build: console
+	@echo "building $(BIN)"
+	@$(GO) build -tags $(TAGS) -o $(BIN) ./cmd/innergate
+
+# The console's packages are installed again only when they changed.
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	@echo "installing the console's packages (npm ci)"
+	@cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console: web/dist/index.html
+
+web/dist/index.html: web/node_modules/.package-lock.json web/index.html web/vite.config.ts $(shell find web/src web/public -type f)
+	@echo "building the console"
+	@cd web && npx vite build --logLevel warn
+	@touch web/dist/.gitkeep
+
+# The API's description and the console's types are made from the service's own list of routes.
+types: web/node_modules/.package-lock.json
+	@$(GO) run -tags $(TAGS) ./cmd/innergate openapi > web/openapi.json
+	@cd web && npm run -s types
+
+demo: build
+	@$(BIN) demo
+
+# What the tests need besides Go and Node: a browser and two judges of XML.
+tools:
+	@missing=""; for p in chromium:chromium xmlsec1:xmlsec1 xmllint:libxml2-utils; do command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	$$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends $$missing fonts-dejavu-core >/dev/null; fi
+
+lint: console
+	@echo "gofmt";       out=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$out" ] || { echo "not formatted: $$out"; exit 1; }
+	@echo "go vet";      $(GO) vet -tags $(TAGS) ./...
+	@echo "staticcheck"; $(GO) tool staticcheck -tags $(TAGS) ./...
+	@echo "vue-tsc";     cd web && npx vue-tsc --noEmit
+	@echo "eslint";      cd web && npx eslint .
+
+test: tools build lint
+	@echo "console tests"; cd web && npx vitest run --reporter=dot
+	@echo "go test"; INNERGATE_JUDGES=required INNERGATE_BROWSER=required $(GO) test -tags $(TAGS) -timeout 20m ./...
+
+bench: build
+	@$(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./bench
+
+# Each fuzz target for a while; FUZZTIME sets how long.
+FUZZTIME ?= 20s
+fuzz:
+	@for t in ./core/xmltree:FuzzParse ./core/saml:FuzzResponse ./core/saml:FuzzRequest ./core/saml:FuzzRedirect ./core/saml:FuzzMetadata; do \
+	echo "$$t"; $(GO) test -tags $(TAGS) $${t%%:*} -run '^$$' -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) || exit 1; done
+
+# The pictures in docs/screenshots, taken anew.
+screenshots: tools build
+	@rm -rf bin/shots && mkdir -p bin/shots && INNERGATE_SHOTS=$(CURDIR)/bin/shots $(GO) test -tags $(TAGS) -count 1 ./browser
+	@for s in $$(cd docs/screenshots && ls *.png); do cp bin/shots/$$s docs/screenshots/$$s; done
+
+clean:
+	@rm -rf bin web/node_modules && find web/dist -mindepth 1 ! -name .gitkeep -delete

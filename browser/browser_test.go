@@ -1,0 +1,225 @@
+// Package browser_test drives the console, the sign-in pages and the stand-ins in headless Chromium, as people do.
+package browser_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"innergate/demo"
+	"innergate/web"
+)
+
+var browser context.Context
+
+func TestMain(m *testing.M) {
+	os.Exit(run(m))
+}
+
+func run(m *testing.M) int {
+	if chromium() == "" && os.Getenv("INNERGATE_BROWSER") != "required" {
+		fmt.Println("Chromium is not installed; the browser tests are skipped")
+		return 0
+	}
+	folder, err := os.MkdirTemp("", "innergate-chromium-")
+	if err != nil {
+		fmt.Println(err)
+		return 1
+	}
+	defer os.RemoveAll(folder)
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(chromium()), chromedp.UserDataDir(folder), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("ignore-certificate-errors", true),
+		chromedp.Flag("host-resolver-rules", "MAP *.saltmere.example 127.0.0.1"), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+	defer stop()
+	first, end := chromedp.NewContext(allocator)
+	defer end()
+	// The browser lives as long as the context of the first call, which must have no time limit.
+	if err := chromedp.Do(first); err != nil {
+		fmt.Println("Chromium does not start:", err)
+		return 1
+	}
+	browser = first
+	return m.Run()
+}
+
+func chromium() string {
+	for _, name := range []string{"chromium", "chromium-browser"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+// page is one tab with cookies of its own.
+type page struct {
+	t   testing.TB
+	ctx context.Context
+}
+
+func newPage(t testing.TB) *page {
+	t.Helper()
+	tab, closeTab := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	t.Cleanup(closeTab)
+	ctx, cancel := context.WithTimeout(tab, 90*time.Second)
+	t.Cleanup(cancel)
+	p := &page{t, ctx}
+	p.size(1280, 800)
+	return p
+}
+
+func (p *page) size(width, height int64) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.EmulateViewport(width, height)))
+}
+
+func (p *page) open(address string) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.Navigate(address)))
+}
+
+func eval[T any](p *page, js string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
+	require.NoError(p.t, err, js)
+	return v
+}
+
+// wait waits until an expression is true, and shows the page's text where it does not become so.
+func (p *page) wait(js string) {
+	p.t.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("!!("+js+")"))
+		if err == nil && v {
+			return
+		}
+		if time.Now().After(deadline) {
+			p.t.Fatalf("did not come about: %s\n%v\nat %s:\n%s", js, err, eval[string](p, "location.href"), eval[string](p, "document.body.innerText.slice(0,2000)"))
+		}
+		select {
+		case <-p.ctx.Done():
+			p.t.Fatalf("the page's time is over, waiting for %s", js)
+		case <-time.After(25 * time.Millisecond):
+		}
+	}
+}
+
+func quote(s string) string {
+	b, err := json.Marshal(s)
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
+}
+
+// see waits for a text on the page.
+func (p *page) see(text string) {
+	p.t.Helper()
+	p.wait("document.body.innerText.includes(" + quote(text) + ")")
+}
+
+// press clicks the button or link with this text, once it is there and not disabled.
+func (p *page) press(text string) {
+	p.t.Helper()
+	find := `[...document.querySelectorAll("button,a,summary")].find(e=>e.innerText.trim().split("\n")[0].trim()===` + quote(text) + `&&!e.disabled&&e.offsetParent!==null)`
+	p.wait(find)
+	eval[bool](p, find+".click()??true")
+}
+
+// fill types into the field with this label.
+func (p *page) fill(label, value string) {
+	p.t.Helper()
+	find := `[...document.querySelectorAll("input,textarea,select")].find(e=>(e.closest("label")?.querySelector("span")?.innerText.trim()===` + quote(label) + `||e.getAttribute("aria-label")===` + quote(label) + `)&&e.offsetParent!==null)`
+	p.wait(find)
+	eval[bool](p, `(()=>{const e=`+find+`;e.focus();e.value=`+quote(value)+`;e.dispatchEvent(new Event("input",{bubbles:true}));e.dispatchEvent(new Event("change",{bubbles:true}));return true})()`)
+}
+
+// drop drops a file on the field that takes the other side's documents.
+func (p *page) drop(name, content string) {
+	p.t.Helper()
+	p.wait(`document.querySelector(".take")`)
+	eval[bool](p, `(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(content)+`],`+quote(name)+`,{type:"text/xml"}));document.querySelector(".take").dispatchEvent(new DragEvent("drop",{dataTransfer:d,bubbles:true,cancelable:true}));return true})()`)
+}
+
+// signIn signs in to the console.
+func (p *page) signIn(w *demo.World) {
+	p.t.Helper()
+	p.open(w.URL + "/console/")
+	p.fill("Name", w.Name)
+	p.fill("Password", w.Password)
+	p.press("Sign in")
+	p.see("Newest sign-ins")
+}
+
+// shot keeps a picture where INNERGATE_SHOTS names a folder.
+func (p *page) shot(name string) {
+	p.t.Helper()
+	folder := os.Getenv("INNERGATE_SHOTS")
+	if folder == "" {
+		return
+	}
+	p.wait(`document.fonts.status==="loaded"&&document.getAnimations().every(a=>a.playState!=="running")`)
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	require.NoError(p.t, err)
+	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), png, 0o600))
+}
+
+var axeSource string
+
+// accessible holds the page against axe-core's rules for WCAG 2.2 AA.
+func (p *page) accessible() {
+	p.t.Helper()
+	if axeSource == "" {
+		b, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+		require.NoError(p.t, err, "axe-core comes with the console's packages: run npm ci in web")
+		axeSource = string(b)
+	}
+	_, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](axeSource+";true"))
+	require.NoError(p.t, err)
+	eval[bool](p, `(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]}).then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
+	p.wait("window.__axe")
+	found := eval[[]string](p, "window.__axe")
+	require.Empty(p.t, found, "at %s", eval[string](p, "location.pathname"))
+}
+
+func world(t testing.TB, secure bool) *demo.World {
+	t.Helper()
+	o := demo.Options{Folder: t.TempDir(), Console: web.Console(), Version: "test"}
+	if os.Getenv("INNERGATE_LOG") != "" {
+		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+	}
+	if secure {
+		config, _, err := demo.SelfSignedTLS()
+		require.NoError(t, err)
+		o.TLS = config
+	}
+	w, err := demo.Start(context.Background(), o)
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	return w
+}
+
+// become chooses who to be on the stand-in provider's page.
+func (p *page) become(name string) {
+	p.t.Helper()
+	p.see("choose who you are")
+	p.press(name)
+}
+
+func link(p *page) string {
+	p.wait(`document.querySelector("[data-rehearse]")?.href`)
+	href := eval[string](p, `document.querySelector("[data-rehearse]").href`)
+	require.True(p.t, strings.Contains(href, "/rehearse/"))
+	return href
+}

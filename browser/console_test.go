@@ -1,0 +1,225 @@
+package browser_test
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestEngineersFirstMorning connects a second application from a metadata file dropped on the page, rehearses both flows, and reads the traces.
+func TestEngineersFirstMorning(t *testing.T) {
+	for _, secure := range []bool{false, true} {
+		name := "http on loopback"
+		if secure {
+			name = "TLS on host names"
+		}
+		t.Run(name, func(t *testing.T) {
+			w := world(t, secure)
+			p := newPage(t)
+			p.signIn(w)
+			p.press("Applications")
+			p.see("Crew Rota")
+			p.press("Connect an application")
+			p.see("Begin with whatever you have")
+			metadata, err := w.Desk.Metadata()
+			require.NoError(t, err)
+			p.drop("desk.xml", string(metadata))
+			p.see("This was understood")
+			p.see(w.DeskURL + "/acs")
+			p.shot("take-theirs")
+			p.press("Make the draft from it")
+			p.see("Connect Ticket Desk")
+			p.fill("Start address", w.DeskURL+"/sign-in")
+			p.press("Save")
+			eval[bool](p, `document.querySelector("#who input[type=checkbox]").click()??true`)
+			p.press("Save the choice")
+			p.wait(`document.querySelector(".steps").innerText.includes("saltmere-staff")`)
+			p.press("Make a rehearsal link")
+			href := link(p)
+
+			tester := newPage(t)
+			tester.open(href)
+			tester.see("Rehearsal: sign in to Ticket Desk")
+			tester.accessible()
+			tester.press("Begin")
+			tester.become("Zoë Öberg")
+			tester.see("Ticket Desk: you are signed in")
+			tester.see("persistent")
+			p.wait(`document.querySelector("#rehearse").innerText.includes("signed in")`)
+
+			// The link has one use, in one browser.
+			other := newPage(t)
+			other.open(href)
+			other.see("The rehearsal is over")
+
+			// An unsolicited response, for Crew Rota.
+			p.open(w.URL + "/console/applications/crew-rota?station=rehearse")
+			p.see("IdP-initiated")
+			eval[bool](p, `document.querySelector("input[value=idp]").click()??true`)
+			p.press("Make a rehearsal link")
+			tester = newPage(t)
+			tester.open(link(p))
+			tester.press("Begin")
+			tester.become("Mira Voss")
+			tester.see("Crew Rota: you are signed in")
+			assert.Equal(t, "mvoss", eval[string](tester, `document.querySelector("#nameid").innerText`))
+			assert.Equal(t, "the identity provider", eval[string](tester, `document.querySelector("#begun").innerText`))
+			p.wait(`document.querySelector("table.list")?.innerText.includes("Mira Voss")`)
+			eval[bool](p, `document.querySelector("table.list a").click()??true`)
+			p.see("person at the provider")
+			p.see("Exactly one assertion")
+			for _, step := range []string{"receive", "match", "decide", "issue"} {
+				p.see(step)
+			}
+			p.press("match")
+			p.see("urn:oid:2.16.840.1.113730.3.1.241")
+			p.shot("trace-good")
+
+			// A draft stays closed to everybody else.
+			visitor := newPage(t)
+			visitor.open(w.DeskURL + "/sign-in")
+			visitor.see("Ticket Desk did not sign you in")
+			p.open(w.URL + "/console/applications/ticket-desk/connect")
+			p.see("Open for everyone")
+			p.press("Open for everyone")
+			p.wait(`document.querySelector("#open").innerText.includes("Back to draft")`)
+			visitor.open(w.DeskURL + "/sign-in")
+			visitor.become("Iris Vale")
+			visitor.see("Ticket Desk: you are signed in")
+		})
+	}
+}
+
+// TestMistakeIsExplained makes the provider name another audience and reads the explanation on the person's page and in the trace.
+func TestMistakeIsExplained(t *testing.T) {
+	w := world(t, false)
+	w.Staff.SetMistake("audience")
+	visitor := newPage(t)
+	visitor.open(w.RotaURL + "/sign-in")
+	visitor.become("Mira Voss")
+	visitor.see("The assertion is meant for somebody else")
+	reference := eval[string](visitor, `document.querySelector(".ref").innerText`)
+	assert.NotContains(t, eval[string](visitor, "document.body.innerText"), "saml/sp", "the person's page shows no evidence")
+	visitor.accessible()
+	visitor.size(390, 844)
+	visitor.shot("refused-phone")
+
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/traces/" + reference)
+	p.see("Copy a message for them")
+	p.see("something was added at the end")
+	p.see("saml.audience-mismatch")
+	p.see("not reached")
+	p.accessible()
+	p.shot("trace-refused")
+
+	// The application gets the protocol's own answer when the person goes back.
+	visitor.press("Go back to Crew Rota")
+	visitor.see("Crew Rota did not sign you in")
+}
+
+func TestFirstAdministrator(t *testing.T) {
+	w := world(t, false)
+	list, err := w.Gate.Administrators(context.Background())
+	require.NoError(t, err)
+	require.Len(t, list.Items, 1)
+
+	fresh := emptyGate(t)
+	p := newPage(t)
+	p.open(fresh.url + "/console/")
+	p.see("There is no administrator yet")
+	p.open(fresh.setup)
+	p.see("Become the first administrator")
+	p.accessible()
+	p.fill("Name", "Fenna")
+	p.fill("Password", "short")
+	p.press("Set up")
+	p.see("fewer than 12 characters")
+	p.fill("Password", "ebb and flood tide")
+	p.press("Set up")
+	p.see("Begin with either side")
+	p.accessible()
+	p.shot("overview-empty")
+
+	again := newPage(t)
+	again.open(fresh.setup)
+	again.fill("Name", "Mallory")
+	again.fill("Password", "a quite long password")
+	again.press("Set up")
+	again.see("was used already")
+}
+
+// TestEveryPage opens each page, holds it against axe-core in light and dark, and sees that the content security policy stopped nothing.
+func TestEveryPage(t *testing.T) {
+	w := world(t, false)
+	visitor := newPage(t)
+	visitor.open(w.RotaURL + "/sign-in")
+	visitor.become("Mira Voss")
+	visitor.see("you are signed in")
+	list, err := w.Gate.Traces(context.Background(), page1, noFilter)
+	require.NoError(t, err)
+	reference := list.Items[0].Reference
+
+	p := newPage(t)
+	p.open(w.URL + "/console/sign-in")
+	p.see("Console for administrators")
+	p.accessible()
+	p.shot("sign-in")
+	p.signIn(w)
+	for _, c := range []struct{ path, text, shot string }{
+		{"/", "Newest sign-ins", "overview"}, {"/applications", "Weekly duty lists", "applications"}, {"/applications/new", "Begin with whatever you have", "connect-new"}, {"/applications/crew-rota", "keep ^ferry-", "application"},
+		{"/applications/crew-rota?station=application-trust", "any use", "application-trust"}, {"/applications/crew-rota?station=access", "Back to draft", ""}, {"/applications/crew-rota?station=rehearse", "Make a rehearsal link", "rehearse"},
+		{"/applications/crew-rota?station=mapping-in", "Change it on the page", ""}, {"/applications/crew-rota/connect", "Give ours", "connect"}, {"/applications/crew-rota/exchange", "SSO URL", "exchange"},
+		{"/providers", "Saltmere Staff", "providers"}, {"/providers/new", "You have only its name", ""}, {"/providers/saltmere-staff", "Crew Rota", "provider"}, {"/providers/saltmere-staff?station=mapping-in", "urn:oid:2.5.4.42", ""}, {"/providers/saltmere-staff/exchange", "ACS URL", ""},
+		{"/traces", reference, "traces"}, {"/traces/" + reference, "ask", "trace"}, {"/keyring", "SAML signing", "keyring"}, {"/journal", "created", "journal"}, {"/settings", "Make a token", "settings"}, {"/nowhere", "nothing at this address", ""}, {"/applications/nobody", "no application of this name", ""},
+	} {
+		for _, theme := range []string{"light", "dark"} {
+			p.open(w.URL + "/console" + c.path)
+			eval[bool](p, `(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),localStorage.setItem("innergate-theme",`+quote(theme)+`),document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
+			p.wait("document.body.textContent.includes(" + quote(c.text) + ") || [...document.querySelectorAll('input')].some(i=>i.value.includes(" + quote(c.text) + "))")
+			p.accessible()
+			require.Empty(t, eval[[]string](p, "window.__blocked"), c.path)
+			if c.shot != "" {
+				p.shot(c.shot + map[string]string{"light": "", "dark": "-dark"}[theme])
+			}
+		}
+	}
+}
+
+func TestPaletteFindsAnything(t *testing.T) {
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+	eval[bool](p, `dispatchEvent(new KeyboardEvent("keydown",{key:"k",ctrlKey:true}))`)
+	p.fill("Name, entity ID, trace number or fingerprint", "rota")
+	p.wait(`document.querySelector(".el-dialog a.on")`)
+	eval[bool](p, `document.querySelector(".el-dialog input").dispatchEvent(new KeyboardEvent("keydown",{key:"Enter",bubbles:true}))`)
+	p.wait(`location.pathname==="/console/applications/crew-rota"`)
+}
+
+// TestStoredScriptStaysText gives an application a name and description full of markup.
+func TestStoredScriptStaysText(t *testing.T) {
+	w := world(t, false)
+	a, err := w.Client().Application(context.Background(), "crew-rota")
+	require.NoError(t, err)
+	c := a.Application
+	c.Name = `<img src=x onerror="window.__pwned=1">`
+	c.Description = `"><script>window.__pwned=1</script>`
+	_, err = w.Client().PutApplication(context.Background(), c, 0)
+	require.NoError(t, err)
+	p := newPage(t)
+	p.signIn(w)
+	for _, path := range []string{"/applications", "/applications/crew-rota", "/applications/crew-rota/exchange"} {
+		p.open(w.URL + "/console" + path)
+		p.see("<img src=x")
+		assert.False(t, eval[bool](p, "!!window.__pwned"))
+	}
+	w.Staff.SetMistake("denied")
+	p.open(w.RotaURL + "/sign-in")
+	p.become("Mira Voss")
+	p.see("Go back to <img src=x")
+	assert.False(t, eval[bool](p, "!!window.__pwned"))
+}
