@@ -105,6 +105,9 @@ func (p *program) root() *cli.Command {
 		Writer: p.Out, ErrWriter: p.Err, Reader: p.In, EnableShellCompletion: true, Suggest: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden, c.Usage, c.Metadata = false, "print the completion script for a shell", examples("innergate completion bash > /etc/bash_completion.d/innergate")
+			for _, shell := range c.Commands {
+				shell.Metadata = examples("innergate completion " + shell.Name)
+			}
 		},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "the gate's address", Sources: cli.EnvVars("INNERGATE_URL")},

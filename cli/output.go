@@ -42,7 +42,9 @@ func (p *program) table(header table.Row, rows []table.Row, empty string) {
 	w.SetStyle(table.StyleLight)
 	w.Style().Format.Header = text.FormatDefault
 	w.Style().Options = table.Options{SeparateHeader: true}
-	w.AppendHeader(header)
+	if header[0] != "" {
+		w.AppendHeader(header)
+	}
 	w.AppendRows(rows)
 	w.Render()
 }

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"sync"
 	"text/template"
 	"time"
 
@@ -57,9 +58,13 @@ type World struct {
 	// Token is an API token of an engineer; Name and Password are an owner's.
 	Token, Name, Password string
 
+	folder  string
 	store   *store.Store
 	server  *server.Server
 	closers []func()
+
+	transport  http.RoundTripper
+	remembered sync.Map
 }
 
 var hosts = [4]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example"}
@@ -69,7 +74,7 @@ func Hosts() []string { return hosts[:] }
 
 // Start starts everything.
 func Start(ctx context.Context, o Options) (w *World, err error) {
-	w = &World{}
+	w = &World{folder: o.Folder}
 	defer func() {
 		if err != nil {
 			w.Close()
@@ -91,6 +96,9 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		}
 	}
 	w.URL, w.StaffURL, w.RotaURL, w.DeskURL = urls[0], urls[1], urls[2], urls[3]
+	if o.TLS != nil {
+		w.transport = loopbackTransport(o.TLS)
+	}
 	if err := w.standins(o); err != nil {
 		return w, err
 	}
@@ -111,7 +119,25 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		w.closers = append(w.closers, func() { s.Close() })
 		go s.Serve(l) // ends with Close
 	}
-	return w, nil
+	return w, w.answering(ctx)
+}
+
+// answering waits until the gate answers.
+func (w *World) answering(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	for {
+		walker := NewWalker(w.transport)
+		err := walker.Get(ctx, w.URL+"/readyz")
+		if err == nil && walker.Status == http.StatusOK {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the gate does not answer at %s: %w", w.URL, err)
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
 }
 
 func (w *World) standins(o Options) error {
@@ -133,7 +159,7 @@ func (w *World) standins(o Options) error {
 	}
 	w.Staff.Starts = [][2]string{{"Crew Rota", w.URL + "/start/crew-rota"}, {"Ticket Desk", w.URL + "/start/ticket-desk"}}
 	w.Staff.Partner = w.URL + "/saml/sp"
-	// The stand-ins hold what the gate's metadata says, read anew each time, as a peer that refreshes often.
+	// The stand-ins fetch the gate's metadata over the network when they first need it, and hold it.
 	w.Staff.FindPartner = func(entityID string) (*standin.Partner, error) {
 		if entityID != w.URL+"/saml/sp" {
 			return nil, errors.New("it is not the gate")
@@ -155,19 +181,25 @@ func (w *World) standins(o Options) error {
 	return nil
 }
 
-// ours reads the gate's metadata as a partner would.
+// ours fetches the gate's metadata as a partner would.
 func (w *World) ours(provider string, kind saml.RoleKind) (*saml.Role, error) {
-	if w.Gate == nil {
-		return nil, errors.New("the gate has not started yet")
+	if r, ok := w.remembered.Load(provider); ok {
+		return r.(*saml.Role), nil
 	}
-	doc, err := w.Gate.OurMetadata(context.Background(), provider, false)
-	if err != nil {
+	path := "/saml/idp/metadata"
+	if provider != "" {
+		path = "/saml/sp/" + provider + "/metadata"
+	}
+	walker := NewWalker(w.transport)
+	if err := walker.Get(context.Background(), w.URL+path); err != nil {
 		return nil, err
 	}
+	doc := []byte(walker.Text)
 	read := saml.ReadMetadata(doc, time.Now())
 	if len(read.Entities) != 1 || read.Entities[0].Role(kind) == nil {
 		return nil, errors.New("the gate's metadata can't be read")
 	}
+	w.remembered.Store(provider, read.Entities[0].Role(kind))
 	return read.Entities[0].Role(kind), nil
 }
 
@@ -266,7 +298,16 @@ func (w *World) Reopen(folder string) (*World, error) {
 		return w, err
 	}
 	go w.server.Serve(l, nil) // ends with Close
-	return w, nil
+	return w, w.answering(context.Background())
+}
+
+// Detach stops the gate and gives up its port, so that a process of its own can serve this folder at this address. The stand-ins, which then fetch the
+// gate's metadata over the network, go on.
+func (w *World) Detach() string {
+	w.server.Shutdown(5 * time.Second)
+	w.store.Close()
+	w.Gate = nil
+	return w.folder
 }
 
 // Close stops everything, the newest first.
