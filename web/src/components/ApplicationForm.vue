@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, ref, watch } from "vue";
+import { computed } from "vue";
 import { applicationConfig, type Application, type ApplicationConfig } from "../api/client";
+import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
-const props = defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (a: ApplicationConfig) => Promise<void> }>();
-const draft = ref<ApplicationConfig>(applicationConfig(props.application));
-watch(() => props.application, (a) => (draft.value = applicationConfig(a)));
+const props = defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
+const { draft, merged } = useDraft(() => applicationConfig(props.application));
 const saml = computed(() => draft.value.saml!);
 const { error, busy, act } = useAct();
 
@@ -29,7 +29,7 @@ const certificates = computed({
   },
 });
 const deepLinks = computed({ get: () => (saml.value.deepLinks ?? []).join("\n"), set: (t: string) => (saml.value.deepLinks = t.split("\n").map((l) => l.trim()).filter(Boolean)) });
-const store = () => act(() => props.save(draft.value));
+const store = () => act(() => props.save(merged));
 </script>
 
 <template>

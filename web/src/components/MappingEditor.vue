@@ -15,7 +15,7 @@ function read() {
   rows.value = props.mapping.map((r) => ({ set: r.set, from: ([] as string[]).concat((r.from as string | string[] | undefined) ?? []).join(", "), value: r.value ?? "", steps: (r.steps ?? []).map(stepText).join(" | "), required: !!r.required, rest: r }));
   dirty.value = false;
 }
-watch(() => props.mapping, read, { immediate: true });
+watch(() => JSON.stringify(props.mapping), read, { immediate: true });
 
 /** Steps that were not touched keep their full form; a table inside a step can't be written in one line. */
 function steps(row: Row): unknown[] {

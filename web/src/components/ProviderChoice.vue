@@ -1,17 +1,17 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
 import { ref, watch } from "vue";
-import { applicationConfig, http, ok, type Application, type ApplicationConfig } from "../api/client";
+import { http, ok, type Application, type ApplicationConfig } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
 import ReachTag from "./ReachTag.vue";
 
-const props = defineProps<{ application: Application; readonly?: boolean; save: (a: ApplicationConfig) => Promise<void> }>();
+const props = defineProps<{ application: Application; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
 const search = ref("");
 const { data, error: listError } = useLoad(() => ok(http.GET("/providers", { params: { query: { search: search.value, limit: 30 } } })), [search]);
 const chosen = ref<string[]>([]);
-watch(() => props.application, (a) => (chosen.value = [...(a.providers ?? [])]), { immediate: true });
+watch(() => (props.application.providers ?? []).join(), () => (chosen.value = [...(props.application.providers ?? [])]), { immediate: true });
 const { error, busy, act } = useAct();
-const store = () => act(() => props.save({ ...applicationConfig(props.application), providers: chosen.value }));
+const store = () => act(() => props.save((held) => ({ ...held, providers: chosen.value })));
 const changed = () => chosen.value.join() !== (props.application.providers ?? []).join();
 </script>
 

@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, ref, watch } from "vue";
+import { computed } from "vue";
 import { providerConfig, type Provider, type ProviderConfig } from "../api/client";
+import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
-const props = defineProps<{ provider: Provider; part: "values" | "options" | "matching"; readonly?: boolean; save: (p: ProviderConfig) => Promise<void> }>();
-const draft = ref<ProviderConfig>(providerConfig(props.provider));
-watch(() => props.provider, (p) => (draft.value = providerConfig(p)));
+const props = defineProps<{ provider: Provider; part: "values" | "options" | "matching"; readonly?: boolean; save: (change: (held: ProviderConfig) => ProviderConfig) => Promise<void> }>();
+const { draft, merged } = useDraft(() => providerConfig(props.provider));
 const saml = computed(() => draft.value.saml!);
 const { error, busy, act } = useAct();
 
@@ -32,7 +32,7 @@ const certificates = computed({
     saml.value.certificates = blocks.map((pem) => held.find((c) => c.pem.trim() === pem) ?? { use: "signing", pem });
   },
 });
-const store = () => act(() => props.save(draft.value));
+const store = () => act(() => props.save(merged));
 </script>
 
 <template>

@@ -1,7 +1,7 @@
 import { computed } from "vue";
 import { useRoute } from "vue-router";
-import { http, ok, type ApplicationConfig } from "../api/client";
-import { useLoad } from "./load";
+import { applicationConfig, http, ok, type ApplicationConfig } from "../api/client";
+import { useLoad, useQueue } from "./load";
 
 /** The application of the page's address, with the ways to change it. */
 export function useApplication() {
@@ -10,12 +10,16 @@ export function useApplication() {
   const path = () => ({ path: { slug: slug.value } });
   const { data, error, missing, again } = useLoad(() => ok(http.GET("/applications/{slug}", { params: path() })), [slug]);
   type Input = { text?: string; url?: string; entityId?: string };
-  const save = async (body: ApplicationConfig) => {
-    data.value = await ok(http.PUT("/applications/{slug}", { params: { ...path(), query: { revision: data.value?.revision } }, body }));
-  };
+  const queue = useQueue();
+  const save = (change: (held: ApplicationConfig) => ApplicationConfig) =>
+    queue(async () => {
+      const held = data.value!;
+      data.value = await ok(http.PUT("/applications/{slug}", { params: { ...path(), query: { revision: held.revision } }, body: change(applicationConfig(held)) }));
+    });
   const understand = (body: Input) => ok(http.POST("/applications/{slug}/understand", { params: path(), body }));
-  const take = async (body: Input) => {
-    data.value = await ok(http.POST("/applications/{slug}/take", { params: path(), body }));
-  };
+  const take = (body: Input) =>
+    queue(async () => {
+      data.value = await ok(http.POST("/applications/{slug}/take", { params: path(), body }));
+    });
   return { slug, application: data, error, missing, again, save, understand, take };
 }

@@ -58,3 +58,13 @@ export function useAct() {
   }
   return { error, busy, act };
 }
+
+/** Runs changes of one object one after the other, each on what the one before left. */
+export function useQueue() {
+  let last: Promise<unknown> = Promise.resolve();
+  return <T>(run: () => Promise<T>): Promise<T> => {
+    const mine = last.catch(() => undefined).then(run);
+    last = mine;
+    return mine;
+  };
+}

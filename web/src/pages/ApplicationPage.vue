@@ -2,7 +2,7 @@
 import { ElButton } from "element-plus";
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { applicationConfig, http, ok, type Rule } from "../api/client";
+import { http, ok, type Rule } from "../api/client";
 import ApplicationForm from "../components/ApplicationForm.vue";
 import CertificateTable from "../components/CertificateTable.vue";
 import CopyValue from "../components/CopyValue.vue";
@@ -28,7 +28,7 @@ const station = computed(() => String(route.query.station ?? "mapping-out"));
 const choose = (name: string) => void router.replace({ query: { station: name } });
 const { data: provider } = useLoad(async () => (application.value?.providers?.[0] ? ok(http.GET("/providers/{slug}", { params: { path: { slug: application.value.providers[0] } } })) : null), [() => application.value?.providers?.[0]]);
 const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { application: slug.value, limit: 5 } } })), [slug]);
-const saveMapping = (mapping: Rule[]) => save({ ...applicationConfig(application.value!), mapping });
+const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
 const { error: removeError, act } = useAct();
 async function remove() {

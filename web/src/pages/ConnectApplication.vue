@@ -2,7 +2,7 @@
 import { ElButton } from "element-plus";
 import { computed } from "vue";
 import { useRouter } from "vue-router";
-import { applicationConfig, http, ok, type Rule } from "../api/client";
+import { http, ok, type Rule } from "../api/client";
 import ApplicationForm from "../components/ApplicationForm.vue";
 import GiveOurs from "../components/GiveOurs.vue";
 import MappingEditor from "../components/MappingEditor.vue";
@@ -21,7 +21,7 @@ const { data: sheet, again: sheetAgain } = useLoad(() => ok(http.GET("/applicati
 const { data: tried, again: triedAgain } = useLoad(() => ok(http.GET("/traces", { params: { query: { application: slug.value, outcome: "signed-in", limit: 1 } } })), [slug]);
 
 const saveMapping = async (mapping: Rule[]) => {
-  await save({ ...applicationConfig(application.value!), mapping });
+  await save((held) => ({ ...held, mapping }));
   await sheetAgain();
 };
 const taken = computed(() => !!application.value?.saml?.entityId && !!application.value.saml.acs?.length);

@@ -13,7 +13,7 @@ import ReachControl from "../components/ReachControl.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
-import { useAct, useLoad } from "../composables/load";
+import { useAct, useLoad, useQueue } from "../composables/load";
 import { useSession } from "../composables/session";
 import { relative } from "../composables/text";
 
@@ -32,10 +32,13 @@ const understand = (body: Input) => ok(http.POST("/providers/{slug}/understand",
 const take = async (body: Input) => {
   provider.value = await ok(http.POST("/providers/{slug}/take", { params: params(), body }));
 };
-const save = async (body: ProviderConfig) => {
-  provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: provider.value?.revision } }, body }));
-};
-const saveMapping = (mapping: Rule[]) => save({ ...providerConfig(provider.value!), mapping });
+const queue = useQueue();
+const save = (change: (held: ProviderConfig) => ProviderConfig) =>
+  queue(async () => {
+    const held = provider.value!;
+    provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: held.revision } }, body: change(providerConfig(held)) }));
+  });
+const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
 // The same passage, seen from the provider's end.
 const stations = computed(() => {

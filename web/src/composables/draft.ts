@@ -1,0 +1,28 @@
+import { ref, watch, type Ref } from "vue";
+
+type Config = { saml?: Record<string, unknown> };
+const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
+
+/**
+ * A draft of a configuration that several forms on one page change. What was typed into this form stays when another form is saved, and saving sends
+ * only what was changed here, on top of what is held by then.
+ */
+export function useDraft<T extends object>(current: () => T) {
+  let base = current();
+  const draft = ref(current()) as Ref<T>;
+  watch(current, (now) => {
+    if (same(draft.value, base)) draft.value = now;
+    else draft.value = overlay(now);
+    base = current();
+  });
+
+  function overlay(onto: T): T {
+    const out = onto as Record<string, unknown> & Config;
+    const mine = draft.value as Record<string, unknown> & Config;
+    const was = base as Record<string, unknown> & Config;
+    for (const key of Object.keys(mine)) if (key !== "saml" && !same(mine[key], was[key])) out[key] = mine[key];
+    for (const key of Object.keys(mine.saml ?? {})) if (!same(mine.saml![key], was.saml?.[key])) (out.saml ??= {})[key] = mine.saml![key];
+    return out as unknown as T;
+  }
+  return { draft, merged: (held: T) => overlay(held) };
+}
