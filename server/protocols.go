@@ -201,9 +201,9 @@ func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
 }
 
 func (s *Server) failurePage(c fiber.Ctx, f *gate.FailurePage) error {
-	d := pageData{Title: f.Explanation.Title, Text: f.Explanation.Person, Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return}
-	if f.Reference != "" {
-		d.More = "If it stays, pass on the reference number: with it your help desk sees what happened."
+	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: "What happened: " + f.Explanation.Title + ".", Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return}
+	if f.Application != "" {
+		d.Title += " to " + f.Application
 	}
 	return s.page(c, f.Status, "message.html", d)
 }

@@ -251,6 +251,7 @@ func (a *Application) check(doc []byte) (*Received, error) {
 	if err != nil {
 		return nil, err
 	}
+	received := doc
 	doc, err = a.opened(doc)
 	if err != nil {
 		return nil, err
@@ -281,7 +282,7 @@ func (a *Application) check(doc []byte) (*Received, error) {
 	case c.Data.InResponseTo != in.InResponseTo:
 		return nil, errors.New("response and confirmation answer different requests")
 	}
-	if err := signedBy(doc, x.ID, idp); err != nil {
+	if err := signedBy(received, doc, x.ID, idp); err != nil {
 		return nil, err
 	}
 	if err := a.once(in.InResponseTo, x.ID); err != nil {
@@ -314,9 +315,9 @@ func (a *Application) opened(doc []byte) ([]byte, error) {
 	return append(append(out, plain...), doc[to+len("</saml:EncryptedAssertion>"):]...), nil
 }
 
-// signedBy wants the assertion, or the whole response, signed by the identity provider.
-func signedBy(doc []byte, assertion string, idp *IDP) error {
-	root, err := xmltree.Parse(doc, xmltree.Limits{})
+// signedBy wants the assertion, or the whole response as it was received, signed by the identity provider.
+func signedBy(received, opened []byte, assertion string, idp *IDP) error {
+	root, err := xmltree.Parse(opened, xmltree.Limits{})
 	if err != nil {
 		return err
 	}
@@ -329,7 +330,9 @@ func signedBy(doc []byte, assertion string, idp *IDP) error {
 		return errors.New("the assertion can't be found again")
 	}
 	if !xmlsig.Signed(e) {
-		e = root
+		if e, err = xmltree.Parse(received, xmltree.Limits{}); err != nil {
+			return err
+		}
 	}
 	_, err = xmlsig.Verify(e, e.First(saml.NSAssertion, "Issuer"), trusted, xmlsig.Policy{})
 	return err

@@ -4,6 +4,8 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -132,4 +134,29 @@ func TestPagesAreWhole(t *testing.T) {
 	}
 	_, err := store.Page{Sort: "name; DROP TABLE applications"}.Rows(s.Read(ctx), columns, "name")
 	assert.ErrorContains(t, err, "can't be sorted")
+}
+
+// TestFullDisk lets the database grow no further: the error says so, and nothing is half-written.
+func TestFullDisk(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := context.Background()
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+		var pages int
+		if err := tx.Raw("PRAGMA page_count").Scan(&pages).Error; err != nil {
+			return err
+		}
+		return tx.Exec("PRAGMA max_page_count = " + strconv.Itoa(pages+4)).Error
+	}))
+	err := s.Write(ctx, func(tx *gorm.DB) error {
+		for range 100 {
+			if err := tx.Create(&store.Setting{Name: store.NewID(), Value: strings.Repeat("x", 4000)}).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	require.ErrorContains(t, err, "the disk is full, so nothing was written")
+	var left int64
+	require.NoError(t, s.Read(ctx).Model(&store.Setting{}).Count(&left).Error)
+	assert.Zero(t, left)
 }

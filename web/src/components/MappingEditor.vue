@@ -60,8 +60,8 @@ async function store() {
           </template>
           <template v-else>
             <td><input v-model="row.set" class="mono" :aria-label="`Name of rule ${i + 1}`" @input="dirty = true" /><span v-if="row.rest.friendlyName" class="soft small">{{ row.rest.friendlyName }}</span></td>
-            <td><input v-model="row.from" class="mono" :aria-label="`Sources of rule ${i + 1}`" placeholder="names, separated by commas" @input="dirty = true" /></td>
-            <td><input v-model="row.steps" class="mono" :aria-label="`Steps of rule ${i + 1}`" placeholder="lower | keep ^ferry-" @input="dirty = true" /></td>
+            <td><textarea v-model="row.from" rows="1" class="mono" :aria-label="`Sources of rule ${i + 1}`" placeholder="names, separated by commas" @input="dirty = true"></textarea></td>
+            <td><textarea v-model="row.steps" rows="1" class="mono" :aria-label="`Steps of rule ${i + 1}`" placeholder="lower | keep ^ferry-" @input="dirty = true"></textarea></td>
             <td><input v-model="row.required" type="checkbox" :aria-label="`Rule ${i + 1} must have a value`" @change="dirty = true" /></td>
             <td class="order"><button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">↑</button><button type="button" :disabled="i === rows.length - 1" :aria-label="`Move rule ${i + 1} down`" @click="move(i, 1)">↓</button><button type="button" :aria-label="`Take rule ${i + 1} away`" @click="rows.splice(i, 1); dirty = true">✕</button></td>
           </template>
@@ -79,7 +79,7 @@ async function store() {
 </template>
 
 <style scoped>
-input:not([type]) { width: 100%; min-width: 7rem; padding: 4px 8px; border: 1px solid var(--rule); border-radius: 3px; background: var(--paper); color: var(--ink); }
+input:not([type]), textarea { width: 100%; min-width: 7rem; field-sizing: content; resize: none; overflow-wrap: anywhere; line-height: 1.4; padding: 4px 8px; border: 1px solid var(--rule); border-radius: 3px; background: var(--paper); color: var(--ink); }
 .step { display: inline-block; background: var(--sea-tint); color: var(--ink); border-radius: 3px; padding: 0 7px; margin: 0 4px 2px 0; font-size: 13px; }
 .order { white-space: nowrap; }
 .order button { background: none; border: 1px solid var(--rule); border-radius: 3px; color: var(--ink); min-width: 26px; min-height: 26px; cursor: pointer; margin-right: 2px; }

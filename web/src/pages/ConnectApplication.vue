@@ -72,7 +72,8 @@ const next = computed(() => states.value.find((s) => !s.done));
 .steps b span { display: inline; color: inherit; }
 .steps .done b { color: var(--moss); }
 .steps .next { box-shadow: inset 0 -3px 0 var(--brass-line); }
-.hint { margin: 10px 0 16px; }
+.hint { margin: 10px 0 0; }
+.steps + .stack, .hint + .stack { margin-top: 16px; }
 details { margin-top: 14px; }
 summary { cursor: pointer; color: var(--sea); padding: 4px 0; margin-bottom: 8px; }
 @media (max-width: 900px) { .steps { grid-template-columns: repeat(3, 1fr); } }

@@ -13,8 +13,8 @@ useTicker(5000, () => void again());
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="data">
     <ul class="figures">
-      <li><RouterLink to="/applications"><b>{{ data.applications }}{{ data.more ? "+" : "" }}</b> applications</RouterLink></li>
-      <li><RouterLink to="/providers"><b>{{ data.providers }}</b> providers</RouterLink></li>
+      <li><RouterLink to="/applications"><b>{{ data.applications }}{{ data.more ? "+" : "" }}</b> application{{ data.applications === 1 ? "" : "s" }}</RouterLink></li>
+      <li><RouterLink to="/providers"><b>{{ data.providers }}</b> provider{{ data.providers === 1 ? "" : "s" }}</RouterLink></li>
       <li><RouterLink to="/traces?outcome=signed-in"><b>{{ data.signedIn }}</b> signed in today</RouterLink></li>
       <li><RouterLink to="/traces?outcome=refused"><b>{{ data.refused }}</b> refused today</RouterLink></li>
     </ul>
