@@ -22,14 +22,18 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 
 console: web/dist/index.html
 
-web/dist/index.html: web/node_modules/.package-lock.json web/index.html web/vite.config.ts $(shell find web/src web/public -type f)
+# The console's types are made from the API's description, which is kept; a test holds it against the service.
+web/src/api/schema.ts: web/node_modules/.package-lock.json web/openapi.json
+	@cd web && npm run -s types >/dev/null
+
+web/dist/index.html: web/src/api/schema.ts web/index.html web/vite.config.ts $(shell find web/src web/public -type f ! -name schema.ts)
 	@echo "building the console"
 	@cd web && npx vite build --logLevel warn
 	@touch web/dist/.gitkeep
 
-# The API's description and the console's types are made from the service's own list of routes.
+# The API's description is made from the service's own list of routes, and the console's types from it.
 types: web/node_modules/.package-lock.json
-	@$(GO) run -tags $(TAGS) ./cmd/innergate openapi > web/openapi.json
+	@$(GO) run -tags $(TAGS) ./cmd/innergate openapi > web/openapi.json.new && mv web/openapi.json.new web/openapi.json
 	@cd web && npm run -s types
 
 demo: build

@@ -88,7 +88,7 @@ type SignIn struct {
 	ID            string `gorm:"primaryKey"`
 	Reference     string
 	BrowserHash   []byte
-	Address       string `gorm:"index:sign_in_address"`
+	Address       string // with an index over those that are not finished
 	ApplicationID string `gorm:"uniqueIndex:sign_in_request"`
 	RequestID     string `gorm:"uniqueIndex:sign_in_request"` // unsolicited: our own ID
 	ProviderID    string

@@ -154,6 +154,9 @@ func migrate(db *gorm.DB) error {
 				&Rehearsal{}, &Trace{}, &Revision{}, &JournalEntry{}, &Administrator{}, &ConsoleSession{}, &APIToken{}, &Guess{}, &Setting{}); err != nil {
 				return err
 			}
+			if err := tx.Exec("CREATE INDEX sign_in_open ON sign_ins (address) WHERE finished_at IS NULL").Error; err != nil {
+				return err
+			}
 			// The journal is append-only, for everybody who comes through SQL as well.
 			for _, event := range []string{"UPDATE", "DELETE"} {
 				if err := tx.Exec("CREATE TRIGGER journal_no_" + strings.ToLower(event) + " BEFORE " + event + " ON journal_entries BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END").Error; err != nil {

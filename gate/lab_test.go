@@ -1,0 +1,271 @@
+package gate_test
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/core/config"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/gate"
+	"innergate/store"
+)
+
+// lab is a gate without a server, with a clock that tests turn.
+type lab struct {
+	*gate.Gate
+	now    time.Time
+	folder string
+}
+
+var owner = gate.Actor{Name: "Fenna", Role: gate.RoleOwner, From: "192.0.2.7"}
+
+func newLab(t testing.TB) *lab {
+	t.Helper()
+	l := &lab{now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), folder: t.TempDir()}
+	master, err := store.MasterKey("", filepath.Join(l.folder, "master.key"), true)
+	require.NoError(t, err)
+	sealer, err := store.NewSealer(master)
+	require.NoError(t, err)
+	s, err := store.Open(l.folder, sealer)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	l.Gate, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example/", Now: func() time.Time { return l.now }, Fetch: &gate.Fetcher{AllowPrivate: true}})
+	require.NoError(t, err)
+	return l
+}
+
+// status is the status of a problem, or 0.
+func status(err error) int {
+	if p, ok := err.(*api.Problem); ok {
+		return p.Status
+	}
+	return 0
+}
+
+// metadata makes an entity's metadata with the given roles.
+func metadata(t testing.TB, id string, roles ...saml.RoleKind) string {
+	t.Helper()
+	k, err := keys.Generate(keys.P256)
+	require.NoError(t, err)
+	der, err := keys.SelfSigned(k, id, time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), 365*24*time.Hour)
+	require.NoError(t, err)
+	cert, err := keys.ParseCertificate(der)
+	require.NoError(t, err)
+	entity := saml.Entity{EntityID: id}
+	for _, kind := range roles {
+		r := saml.Role{Kind: kind, DisplayName: "Ferry " + string(kind), Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: cert}}, NameIDFormats: []string{saml.FormatPersistent}}
+		service := saml.ServiceSSO
+		if kind == saml.RoleSP {
+			service = saml.ServiceACS
+		}
+		r.Endpoints = []saml.Endpoint{{Service: service, Binding: saml.BindingPost, Location: id + "/" + string(kind)}}
+		entity.Roles = append(entity.Roles, r)
+	}
+	doc, err := saml.WriteMetadata(entity, 0, time.Now(), nil)
+	require.NoError(t, err)
+	return string(doc)
+}
+
+func TestPublicURLIsChecked(t *testing.T) {
+	for _, bad := range []string{"", "gate.saltmere.example", "ftp://gate.saltmere.example", "https://gate.saltmere.example/path", "https://gate.saltmere.example?x=1", "https://"} {
+		_, err := gate.New(context.Background(), gate.Options{PublicURL: bad})
+		assert.ErrorContains(t, err, "must be an http or https address", bad)
+	}
+	l := newLab(t)
+	assert.Equal(t, "https://gate.saltmere.example", l.PublicURL)
+	assert.Equal(t, "https://gate.saltmere.example/saml/sp/staff/acs", l.ACSLocation("staff"))
+	assert.True(t, l.Secure())
+}
+
+// TestSecretsAreSealedOnDisk looks for secrets in every file of the data folder.
+func TestSecretsAreSealedOnDisk(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	token, err := l.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: gate.RoleViewer})
+	require.NoError(t, err)
+	_, err = l.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Mira", Role: gate.RoleEngineer, Password: "ebb and flood tide"})
+	require.NoError(t, err)
+	session, _, err := l.SignInAdministrator(ctx, "Mira", "ebb and flood tide", "192.0.2.7")
+	require.NoError(t, err)
+	files, err := filepath.Glob(filepath.Join(l.folder, "innergate.db*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		for _, secret := range []string{token.Secret, token.Secret[10:], "ebb and flood tide", session, "PRIVATE KEY"} {
+			assert.NotContains(t, string(data), secret, filepath.Base(f))
+		}
+		// A PKCS #8 RSA key begins with this algorithm identifier and version.
+		assert.NotContains(t, string(data), "\x02\x01\x00\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01")
+	}
+	list, err := l.Tokens(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, list.Items[0].Secret)
+	lines, err := l.Journal(ctx, store.Page{Limit: 100}, "")
+	require.NoError(t, err)
+	for _, line := range lines.Items {
+		assert.NotContains(t, line.Before+line.After, token.Secret)
+		assert.NotContains(t, line.Before+line.After, "ebb and flood")
+	}
+}
+
+func TestAnotherMasterKeyIsNoticedAtStart(t *testing.T) {
+	l := newLab(t)
+	sealer, err := store.NewSealer(make([]byte, 32))
+	require.NoError(t, err)
+	s, err := store.Open(l.folder, sealer)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	_, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example"})
+	assert.ErrorContains(t, err, "master key")
+}
+
+func TestTakeTheirs(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	both := metadata(t, "https://both.saltmere.example", saml.RoleIDP, saml.RoleSP)
+	u, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: both})
+	require.NoError(t, err)
+	assert.Contains(t, u.Remark, "both roles")
+	assert.Equal(t, "https://both.saltmere.example/sp", u.App.SAML.ACS[0].Location)
+	assert.Equal(t, config.Subject{Source: "pairwise", Format: saml.FormatPersistent}, u.App.Subject)
+	assert.Equal(t, "https://both.saltmere.example/", u.Proposed["startUrl"])
+	p, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{Text: both})
+	require.NoError(t, err)
+	assert.Equal(t, "https://both.saltmere.example/idp", p.Provider.SAML.SSO[0].Location)
+
+	wrong, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{Text: metadata(t, "https://app.saltmere.example", saml.RoleSP)})
+	require.NoError(t, err)
+	assert.Nil(t, wrong.Provider)
+	assert.Equal(t, "metadata.wrong-role", wrong.Problems[len(wrong.Problems)-1].Code)
+
+	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">` + metadata(t, "https://one.saltmere.example", saml.RoleSP)[39:] + metadata(t, "https://two.saltmere.example", saml.RoleSP)[39:] + `</EntitiesDescriptor>`
+	several, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: group})
+	require.NoError(t, err)
+	assert.Nil(t, several.App)
+	assert.Len(t, several.Entities, 2)
+	chosen, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: group, EntityID: "https://two.saltmere.example"})
+	require.NoError(t, err)
+	assert.Equal(t, "https://two.saltmere.example", chosen.App.SAML.EntityID)
+	nobody, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: group, EntityID: "https://three.saltmere.example"})
+	require.NoError(t, err)
+	assert.Nil(t, nobody.App)
+
+	_, _, err = l.UnderstandApplication(ctx, "", api.TakeIn{})
+	assert.Equal(t, http.StatusBadRequest, status(err))
+}
+
+// TestTakeTheirsFromAddress fetches a document, shows what would change, and stores nothing until told to.
+func TestTakeTheirsFromAddress(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	served := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(served)) }))
+	t.Cleanup(s.Close)
+	a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	require.NoError(t, err)
+	assert.Equal(t, "crew-rota", a.Slug)
+	u, _, err := l.UnderstandApplication(ctx, "crew-rota", api.TakeIn{Text: " " + s.URL + "\n"})
+	require.NoError(t, err, "an address that was pasted is fetched")
+	require.NotEmpty(t, u.Changes)
+	held, err := l.Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	assert.Empty(t, held.SAML.EntityID)
+	taken, err := l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
+	require.NoError(t, err)
+	assert.Equal(t, "Crew Rota", taken.Name, "the name stays ours")
+	assert.Equal(t, 2, taken.Revision)
+	again, _, err := l.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
+	require.NoError(t, err)
+	assert.Empty(t, again.Changes)
+	served = metadata(t, "https://rota.saltmere.example", saml.RoleSP)
+	rolled, _, err := l.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
+	require.NoError(t, err)
+	require.Len(t, rolled.Changes, 1)
+	assert.Equal(t, "certificate for signing", rolled.Changes[0].Field)
+	assert.NotEqual(t, rolled.Changes[0].Before, rolled.Changes[0].After)
+	served = "<html>please sign in</html>"
+	_, err = l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
+	assert.Equal(t, http.StatusUnprocessableEntity, status(err))
+	held, err = l.Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	assert.Equal(t, taken.Revision, held.Revision, "nothing of the former state is lost")
+}
+
+func TestTwoCantShareAnEntityID(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	doc := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
+	for i, name := range []string{"Crew Rota", "Crew Rota Copy"} {
+		a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: name}, 0)
+		require.NoError(t, err)
+		_, err = l.TakeApplication(ctx, owner, a.Slug, api.TakeIn{Text: doc})
+		if i == 0 {
+			require.NoError(t, err)
+			continue
+		}
+		assert.Equal(t, http.StatusConflict, status(err))
+		assert.ErrorContains(t, err, `"Crew Rota" has the entity ID`)
+	}
+}
+
+func TestTwoEngineersAtOnce(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	require.NoError(t, err)
+	first, second := a.Application, a.Application
+	first.Description = "of the first"
+	second.Description = "of the second"
+	_, err = l.SaveApplication(ctx, owner, a.Slug, first, a.Revision)
+	require.NoError(t, err)
+	_, err = l.SaveApplication(ctx, owner, a.Slug, second, a.Revision)
+	assert.Equal(t, http.StatusConflict, status(err))
+	held, err := l.Application(ctx, a.Slug)
+	require.NoError(t, err)
+	assert.Equal(t, "of the first", held.Description)
+	first.Slug = "other"
+	_, err = l.SaveApplication(ctx, owner, a.Slug, first, 0)
+	assert.ErrorContains(t, err, "short name can't change")
+}
+
+// TestExchangeSheetIsFinalFromTheStart hands out values before anything of the partner is known, and sees that no later step changes them.
+func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	require.NoError(t, err)
+	_, err = l.SaveProvider(ctx, owner, "", config.Provider{Name: "Staff"}, 0)
+	require.NoError(t, err)
+	before, err := l.ApplicationSheet(ctx, "crew-rota")
+	require.NoError(t, err)
+	providerBefore, err := l.ProviderSheet(ctx, "staff")
+	require.NoError(t, err)
+	_, err = l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	require.NoError(t, err)
+	_, err = l.TakeProvider(ctx, owner, "staff", api.TakeIn{Text: metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
+	require.NoError(t, err)
+	after, err := l.ApplicationSheet(ctx, "crew-rota")
+	require.NoError(t, err)
+	assert.Equal(t, before.Values, after.Values)
+	providerAfter, err := l.ProviderSheet(ctx, "staff")
+	require.NoError(t, err)
+	for _, v := range providerBefore.Values {
+		assert.Contains(t, providerAfter.Values, v)
+	}
+	for _, v := range after.Values {
+		assert.NotEmpty(t, v.Hint)
+		assert.Contains(t, after.Markdown, v.Value)
+	}
+	doc, err := l.OurMetadata(ctx, "staff", false)
+	require.NoError(t, err)
+	read := saml.ReadMetadata(doc, l.now)
+	assert.Empty(t, read.Problems)
+	assert.Equal(t, string(l.SPEntityID()), read.Entities[0].EntityID)
+	assert.Equal(t, l.ACSLocation("staff"), read.Entities[0].Roles[0].Service(saml.ServiceACS)[0].Location)
+}
