@@ -170,11 +170,28 @@ func TestEveryPage(t *testing.T) {
 	p.shot("sign-in")
 	p.signIn(w)
 	for _, c := range []struct{ path, text, shot string }{
-		{"/", "Newest sign-ins", "overview"}, {"/applications", "Weekly duty lists", "applications"}, {"/applications/new", "Begin with whatever you have", "connect-new"}, {"/applications/crew-rota", "keep ^ferry-", "application"},
-		{"/applications/crew-rota?station=application-trust", "any use", "application-trust"}, {"/applications/crew-rota?station=access", "Back to draft", ""}, {"/applications/crew-rota?station=rehearse", "Make a rehearsal link", "rehearse"},
-		{"/applications/crew-rota?station=mapping-in", "Change it on the page", ""}, {"/applications/crew-rota/connect", "Give ours", "connect"}, {"/applications/crew-rota/exchange", "SSO URL", "exchange"},
-		{"/providers", "Saltmere Staff", "providers"}, {"/providers/new", "You have only its name", ""}, {"/providers/saltmere-staff", "Crew Rota", "provider"}, {"/providers/saltmere-staff?station=mapping-in", "urn:oid:2.5.4.42", ""}, {"/providers/saltmere-staff/exchange", "ACS URL", ""},
-		{"/traces", reference, "traces"}, {"/traces/" + reference, "ask", "trace"}, {"/keyring", "SAML signing", "keyring"}, {"/journal", "created", "journal"}, {"/settings", "Make a token", "settings"}, {"/nowhere", "nothing at this address", ""}, {"/applications/nobody", "no application of this name", ""},
+		{"/", "Newest sign-ins", "overview"},
+		{"/applications", "Weekly duty lists", "applications"},
+		{"/applications/new", "Begin with whatever you have", "connect-new"},
+		{"/applications/crew-rota", "keep ^ferry-", "application"},
+		{"/applications/crew-rota?station=application-trust", "any use", "application-trust"},
+		{"/applications/crew-rota?station=access", "Back to draft", ""},
+		{"/applications/crew-rota?station=rehearse", "Make a rehearsal link", "rehearse"},
+		{"/applications/crew-rota?station=mapping-in", "Change it on the page", ""},
+		{"/applications/crew-rota/connect", "Give ours", "connect"},
+		{"/applications/crew-rota/exchange", "SSO URL", "exchange"},
+		{"/providers", "Saltmere Staff", "providers"},
+		{"/providers/new", "You have only its name", ""},
+		{"/providers/saltmere-staff", "Crew Rota", "provider"},
+		{"/providers/saltmere-staff?station=mapping-in", "urn:oid:2.5.4.42", ""},
+		{"/providers/saltmere-staff/exchange", "ACS URL", ""},
+		{"/traces", reference, "traces"},
+		{"/traces/" + reference, "ask", "trace"},
+		{"/keyring", "SAML signing", "keyring"},
+		{"/journal", "created", "journal"},
+		{"/settings", "Make a token", "settings"},
+		{"/nowhere", "nothing at this address", ""},
+		{"/applications/nobody", "no application of this name", ""},
 	} {
 		for _, theme := range []string{"light", "dark"} {
 			p.open(w.URL + "/console" + c.path)

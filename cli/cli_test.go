@@ -46,10 +46,20 @@ func TestUsageErrorsAreOneSentence(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"nonsense"}, cli.ExitUsage, `no command "innergate nonsense"`}, {[]string{"app", "nonsense"}, cli.ExitUsage, "no command"}, {[]string{"app", "list", "--nonsense"}, cli.ExitUsage, "nonsense"}, {[]string{"app", "show"}, cli.ExitUsage, "SHORTNAME is missing"},
-		{[]string{"app", "show", "a", "b"}, cli.ExitUsage, `"b" is too much`}, {[]string{"app", "list"}, cli.ExitUsage, "innergate login"}, {[]string{"--output", "paper", "keys", "list"}, cli.ExitUsage, "no form of output"},
-		{[]string{"serve", "--log-level", "loud"}, cli.ExitUsage, "no log level"}, {[]string{"serve", "--trusted-proxies", "everybody"}, cli.ExitUsage, "no network"}, {[]string{"serve", "--tls-cert", "x"}, cli.ExitUsage, "go together"},
-		{[]string{"demo", "--keep", "x"}, cli.ExitUsage, "--check"}, {[]string{"metadata", "read", "/nowhere/file.xml"}, cli.ExitFailed, "can't be read: no such file"}, {[]string{"--url", "http://127.0.0.1:1", "app", "list"}, cli.ExitUnreachable, "does not answer"}, {[]string{"token", "new"}, cli.ExitUsage, "name"},
+		{[]string{"nonsense"}, cli.ExitUsage, `no command "innergate nonsense"`},
+		{[]string{"app", "nonsense"}, cli.ExitUsage, "no command"},
+		{[]string{"app", "list", "--nonsense"}, cli.ExitUsage, "nonsense"},
+		{[]string{"app", "show"}, cli.ExitUsage, "SHORTNAME is missing"},
+		{[]string{"app", "show", "a", "b"}, cli.ExitUsage, `"b" is too much`},
+		{[]string{"app", "list"}, cli.ExitUsage, "innergate login"},
+		{[]string{"--output", "paper", "keys", "list"}, cli.ExitUsage, "no form of output"},
+		{[]string{"serve", "--log-level", "loud"}, cli.ExitUsage, "no log level"},
+		{[]string{"serve", "--trusted-proxies", "everybody"}, cli.ExitUsage, "no network"},
+		{[]string{"serve", "--tls-cert", "x"}, cli.ExitUsage, "go together"},
+		{[]string{"demo", "--keep", "x"}, cli.ExitUsage, "--check"},
+		{[]string{"metadata", "read", "/nowhere/file.xml"}, cli.ExitFailed, "can't be read: no such file"},
+		{[]string{"--url", "http://127.0.0.1:1", "app", "list"}, cli.ExitUnreachable, "does not answer"},
+		{[]string{"token", "new"}, cli.ExitUsage, "name"},
 	} {
 		code, out, err := run(t, "", c.args...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, err)
@@ -173,9 +183,20 @@ func TestClientCommands(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"app", "show", "crew-rota"}, "Mapping out"}, {[]string{"provider", "list"}, "saltmere-staff"}, {[]string{"provider", "show", "saltmere-staff"}, "strangers are created"}, {[]string{"exchange", "app", "crew-rota", "--markdown"}, "# For the engineer of Crew Rota"}, {[]string{"exchange", "provider", "saltmere-staff"}, "ACS URL"},
-		{[]string{"keys", "list"}, "saml-signing"}, {[]string{"journal", "list"}, "created application"}, {[]string{"token", "list"}, "demo"}, {[]string{"metadata", "ours", "--signed"}, "<ds:Signature"}, {[]string{"metadata", "read", file}, "Nothing is wrong"}, {[]string{"app", "take", "ticket-desk", file, "--preview"}, "Nothing changes"},
-		{[]string{"config", "export"}, "slug: ticket-desk"}, {[]string{"app", "show", "crew-rota", "-o", "yaml"}, "slug: crew-rota"}, {[]string{"openapi"}, `"openapi": "3.1.0"`},
+		{[]string{"app", "show", "crew-rota"}, "Mapping out"},
+		{[]string{"provider", "list"}, "saltmere-staff"},
+		{[]string{"provider", "show", "saltmere-staff"}, "strangers are created"},
+		{[]string{"exchange", "app", "crew-rota", "--markdown"}, "# For the engineer of Crew Rota"},
+		{[]string{"exchange", "provider", "saltmere-staff"}, "ACS URL"},
+		{[]string{"keys", "list"}, "saml-signing"},
+		{[]string{"journal", "list"}, "created application"},
+		{[]string{"token", "list"}, "demo"},
+		{[]string{"metadata", "ours", "--signed"}, "<ds:Signature"},
+		{[]string{"metadata", "read", file}, "Nothing is wrong"},
+		{[]string{"app", "take", "ticket-desk", file, "--preview"}, "Nothing changes"},
+		{[]string{"config", "export"}, "slug: ticket-desk"},
+		{[]string{"app", "show", "crew-rota", "-o", "yaml"}, "slug: crew-rota"},
+		{[]string{"openapi"}, `"openapi": "3.1.0"`},
 	} {
 		code, out, says := run(t, "", c.args...)
 		assert.Equal(t, 0, code, "%v: %s", c.args, says)
@@ -252,7 +273,10 @@ func TestMetadataReadForPrograms(t *testing.T) {
 
 func TestDecode(t *testing.T) {
 	for in, says := range map[string]string{
-		"<samlp:Response xmlns:samlp='urn:oasis:names:tc:SAML:2.0:protocol'/>": "Response", "PGEvPg==": "HTTP-POST", "https://gate.saltmere.example/x?SAMLRequest=s0nUtwMA&RelayState=r": "RelayState: r", "eyJhbGciOiJSUzI1NiJ9.eyJleHAiOjE3OTU0MjUyNjd9.c2ln": "RS256",
+		"<samlp:Response xmlns:samlp='urn:oasis:names:tc:SAML:2.0:protocol'/>": "Response",
+		"PGEvPg==": "HTTP-POST",
+		"https://gate.saltmere.example/x?SAMLRequest=s0nUtwMA&RelayState=r": "RelayState: r",
+		"eyJhbGciOiJSUzI1NiJ9.eyJleHAiOjE3OTU0MjUyNjd9.c2ln":                "RS256",
 	} {
 		code, out, err := run(t, in, "decode", "-")
 		assert.Equal(t, 0, code, "%s: %s", in, err)
@@ -274,4 +298,7 @@ func TestDemoCheck(t *testing.T) {
 	files, err := filepath.Glob(filepath.Join(keep, "*.xml"))
 	require.NoError(t, err)
 	assert.Greater(t, len(files), 10)
+	code, out, says = run(t, "", "demo", "--check", "--tls")
+	assert.Equal(t, 0, code, says+out)
+	assert.Contains(t, out, "https://gate.saltmere.example:")
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"os"
 	"time"
 
@@ -24,9 +23,10 @@ func (p *program) demo() *cli.Command {
 			&cli.BoolFlag{Name: "check", Usage: "walk the sign-ins without a browser on free ports, print each step, and exit"},
 			&cli.StringFlag{Name: "keep", Usage: "with --check: write every message of the run to this folder"},
 			&cli.StringFlag{Name: "data", Usage: "keep the gate's data in this folder"},
+			&cli.BoolFlag{Name: "tls", Usage: "serve everything by TLS under host names of .example, as in earnest; a browser needs the rule that is printed"},
 			&cli.IntFlag{Name: "port", Usage: "the gate's port; the stand-ins take the next ones", Value: 8420},
 		},
-		Metadata: examples("innergate demo", "innergate demo --check --keep messages"),
+		Metadata: examples("innergate demo", "innergate demo --check --keep messages", "innergate demo --tls"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("%q is too much. See `innergate demo --help`", c.Args().First())
@@ -42,20 +42,28 @@ func (p *program) demo() *cli.Command {
 				}
 				defer os.RemoveAll(folder)
 			}
-			if c.Bool("check") {
-				return p.check(ctx, folder, c.String("keep"))
+			o := demo.Options{Folder: folder, Console: p.Console, Version: p.Version}
+			if c.Bool("tls") {
+				var err error
+				if o.TLS, _, err = demo.SelfSignedTLS(); err != nil {
+					return err
+				}
 			}
-			return p.runDemo(ctx, folder, c.Int("port"))
+			if c.Bool("check") {
+				return p.check(ctx, o, c.String("keep"))
+			}
+			return p.runDemo(ctx, o, c.Int("port"))
 		},
 	}
 }
 
-func (p *program) runDemo(ctx context.Context, folder string, port int) error {
+func (p *program) runDemo(ctx context.Context, o demo.Options, port int) error {
 	log, err := logger(p.Err, "warn", "text")
 	if err != nil {
 		return err
 	}
-	w, err := demo.Start(ctx, demo.Options{Folder: folder, Ports: [4]int{port, port + 1, port + 2, port + 3}, Console: p.Console, Log: log, Version: p.Version})
+	o.Ports, o.Log = [4]int{port, port + 1, port + 2, port + 3}, log
+	w, err := demo.Start(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -77,6 +85,9 @@ For the command line, in another terminal:
 
 Stop with Ctrl-C.
 `, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token)
+	if o.TLS != nil {
+		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.saltmere.example 127.0.0.1' "+w.URL+"/console/\n")
+	}
 	tick := time.NewTicker(time.Minute)
 	defer tick.Stop()
 	for {
@@ -91,18 +102,18 @@ Stop with Ctrl-C.
 	}
 }
 
-func (p *program) check(ctx context.Context, folder, keep string) error {
+func (p *program) check(ctx context.Context, o demo.Options, keep string) error {
 	recorder := &standin.Recorder{Folder: keep}
 	if keep != "" {
 		if err := os.MkdirAll(keep, 0o700); err != nil {
 			return fmt.Errorf("the folder %s can't be made: %w", keep, err)
 		}
 	}
-	w, err := demo.Start(ctx, demo.Options{Folder: folder, Console: p.Console, Recorder: recorder, Version: p.Version})
+	o.Recorder = recorder
+	w, err := demo.Start(ctx, o)
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	http.DefaultTransport.(*http.Transport).MaxIdleConnsPerHost = 4
 	return demo.Check(ctx, w, recorder, p.Out)
 }

@@ -27,7 +27,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 		{"sp", "SP-initiated", w.RotaURL + "/sign-in", "mvoss", "the application"},
 		{"idp", "IdP-initiated", w.URL + "/start/crew-rota", "zoberg", "the identity provider"},
 	} {
-		b := NewWalker(nil)
+		b := w.Walker()
 		if err := b.SignIn(ctx, flow.start, flow.user); err != nil {
 			return fail(fmt.Errorf("%s: %w", flow.words, err))
 		}
@@ -64,7 +64,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 }
 
 func ready(ctx context.Context, w *World) error {
-	b := NewWalker(nil)
+	b := w.Walker()
 	if err := b.Get(ctx, w.URL+"/readyz"); err != nil {
 		return err
 	}
@@ -104,7 +104,7 @@ func checkRehearsals(ctx context.Context, w *World, step func(string, ...any)) e
 		if err != nil {
 			return err
 		}
-		b := NewWalker(nil)
+		b := w.Walker()
 		if err := b.Rehearse(ctx, r.Link, "jhale"); err != nil {
 			return err
 		}
@@ -123,7 +123,7 @@ func checkRehearsals(ctx context.Context, w *World, step func(string, ...any)) e
 func checkRefusal(ctx context.Context, w *World, step func(string, ...any)) error {
 	w.Staff.SetMistake("audience")
 	defer w.Staff.SetMistake("")
-	b := NewWalker(nil)
+	b := w.Walker()
 	if err := b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"); err != nil {
 		return err
 	}

@@ -281,7 +281,16 @@ func (w *World) Scenario() (string, error) {
 }
 
 // Client is a client with the demo's token.
-func (w *World) Client() *client.Client { return client.New(w.URL, w.Token) }
+func (w *World) Client() *client.Client {
+	c := client.New(w.URL, w.Token)
+	if w.transport != nil {
+		c.HTTP.Transport = w.transport
+	}
+	return c
+}
+
+// Walker is a new browser that reaches this world, also by TLS under its host names.
+func (w *World) Walker() *Walker { return NewWalker(w.transport) }
 
 // Reopen stops the gate and starts it again on the same folder and address, as an upgrade does; the stand-ins go on.
 func (w *World) Reopen(folder string) (*World, error) {

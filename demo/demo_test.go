@@ -119,9 +119,13 @@ func TestBadConfigurationChangesNothing(t *testing.T) {
 	text, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)
 	for change, reason := range map[[2]string]string{
-		{"startUrl:", "startUlr:"}: `"startUlr" in line`, {"reach: everyone", "reach: all"}: "no reach", {"slug: crew-rota", "slug: Crew Rota"}: "small letters",
-		{"- saltmere-staff", "- saltmere-stuff"}: "neither here nor in the file", {"applications:", "aplications:"}: `"aplications" in line`, {"required: true", "required: perhaps"}: "true or false",
-		{"providers:\n", "providers: [\n"}: "not YAML",
+		{"startUrl:", "startUlr:"}:               `"startUlr" in line`,
+		{"reach: everyone", "reach: all"}:        "no reach",
+		{"slug: crew-rota", "slug: Crew Rota"}:   "small letters",
+		{"- saltmere-staff", "- saltmere-stuff"}: "neither here nor in the file",
+		{"applications:", "aplications:"}:        `"aplications" in line`,
+		{"required: true", "required: perhaps"}:  "true or false",
+		{"providers:\n", "providers: [\n"}:       "not YAML",
 	} {
 		bad := strings.Replace(text, change[0], change[1], 1)
 		require.NotEqual(t, text, bad, change[0])

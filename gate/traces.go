@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -214,6 +215,11 @@ func (g *Gate) Trace(ctx context.Context, reference string, personal bool) (*api
 		}
 		shown := api.TraceEntry{Entry: e}
 		if m := e.Message; m != nil {
+			if g.Now().Before(row.StartedAt.Add(time.Duration(row.Micros)*time.Microsecond + stillGood)) {
+				copied := *m
+				copied.Raw, copied.Opened = veiled(m.Raw), veiled(m.Opened)
+				m, shown.Message = &copied, &copied
+			}
 			shown.Decoded, shown.Opened = Readable([]byte(m.Raw)), Readable([]byte(m.Opened))
 			if m.To == trace.Provider {
 				sent = e.At
@@ -230,6 +236,16 @@ func (g *Gate) Trace(ctx context.Context, reference string, personal bool) (*api
 		v.Person = masked(v.Person)
 	}
 	return v, nil
+}
+
+// stillGood is how long after a sign-in a message of it might still be accepted somewhere. Until then its signature and cipher values are veiled, so
+// that reading a trace is no way to become the person in it.
+const stillGood = 10 * time.Minute
+
+var secretValues = regexp.MustCompile(`(<[\w.:-]*(?:SignatureValue|CipherValue)[^>]*>)[^<]+`)
+
+func veiled(doc string) string {
+	return secretValues.ReplaceAllString(doc, "${1}(shown when it has expired)")
 }
 
 func explained(f trace.Failure) *api.TraceExplanation {

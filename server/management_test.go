@@ -167,11 +167,36 @@ func TestAnswersFitTheDescription(t *testing.T) {
 	take, err := json.Marshal(api.TakeIn{Text: string(metadata)})
 	require.NoError(t, err)
 	for _, c := range []struct{ method, path, body string }{
-		{"GET", "/session", ""}, {"GET", "/overview", ""}, {"GET", "/find?q=rota", ""}, {"GET", "/applications?search=crew", ""}, {"GET", "/applications/crew-rota", ""}, {"GET", "/applications/crew-rota/exchange", ""}, {"GET", "/applications/nobody", ""},
-		{"GET", "/providers", ""}, {"GET", "/providers/saltmere-staff", ""}, {"GET", "/providers/saltmere-staff/exchange", ""}, {"POST", "/understand/application", string(take)}, {"POST", "/understand/provider", string(take)}, {"POST", "/understand/application", `{"text":"nonsense"}`},
-		{"POST", "/applications", `{"name":"Tide Log","slug":"","kind":"saml","reach":"draft","subject":{}}`}, {"POST", "/applications/tide-log/take", string(take)}, {"POST", "/applications", `{"name":"","slug":"Ä","kind":"saml","reach":"draft","subject":{}}`},
-		{"POST", "/rehearsals", `{"application":"crew-rota","flow":"sp"}`}, {"GET", "/traces", ""}, {"GET", "/traces/" + list.Items[0].Reference, ""}, {"GET", "/explanations", ""}, {"GET", "/keys", ""}, {"GET", "/journal", ""}, {"GET", "/config", ""}, {"GET", "/administrators", ""}, {"GET", "/tokens", ""},
-		{"POST", "/compare", `{"ours":"a","theirs":"b"}`}, {"POST", "/decode", `{"text":"<a/>"}`}, {"GET", "/metadata/idp?signed=1", ""}, {"POST", "/applications/crew-rota/reach/closed", ""}, {"GET", "/applications?sort=nonsense", ""},
+		{"GET", "/session", ""},
+		{"GET", "/overview", ""},
+		{"GET", "/find?q=rota", ""},
+		{"GET", "/applications?search=crew", ""},
+		{"GET", "/applications/crew-rota", ""},
+		{"GET", "/applications/crew-rota/exchange", ""},
+		{"GET", "/applications/nobody", ""},
+		{"GET", "/providers", ""},
+		{"GET", "/providers/saltmere-staff", ""},
+		{"GET", "/providers/saltmere-staff/exchange", ""},
+		{"POST", "/understand/application", string(take)},
+		{"POST", "/understand/provider", string(take)},
+		{"POST", "/understand/application", `{"text":"nonsense"}`},
+		{"POST", "/applications", `{"name":"Tide Log","slug":"","kind":"saml","reach":"draft","subject":{}}`},
+		{"POST", "/applications/tide-log/take", string(take)},
+		{"POST", "/applications", `{"name":"","slug":"Ä","kind":"saml","reach":"draft","subject":{}}`},
+		{"POST", "/rehearsals", `{"application":"crew-rota","flow":"sp"}`},
+		{"GET", "/traces", ""},
+		{"GET", "/traces/" + list.Items[0].Reference, ""},
+		{"GET", "/explanations", ""},
+		{"GET", "/keys", ""},
+		{"GET", "/journal", ""},
+		{"GET", "/config", ""},
+		{"GET", "/administrators", ""},
+		{"GET", "/tokens", ""},
+		{"POST", "/compare", `{"ours":"a","theirs":"b"}`},
+		{"POST", "/decode", `{"text":"<a/>"}`},
+		{"GET", "/metadata/idp?signed=1", ""},
+		{"POST", "/applications/crew-rota/reach/closed", ""},
+		{"GET", "/applications?sort=nonsense", ""},
 	} {
 		t.Run(c.method+" "+c.path, func(t *testing.T) {
 			r, err := http.NewRequest(c.method, w.URL+"/api/v1"+c.path, strings.NewReader(c.body))
@@ -189,8 +214,11 @@ func TestAnswersFitTheDescription(t *testing.T) {
 			found, params, err := router.FindRoute(r)
 			require.NoError(t, err)
 			input := &openapi3filter.ResponseValidationInput{
-				RequestValidationInput: &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: found}, Status: answer.StatusCode, Header: answer.Header, Body: io.NopCloser(bytes.NewReader(out)),
-				Options: &openapi3filter.Options{IncludeResponseStatus: true},
+				RequestValidationInput: &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: found},
+				Status:                 answer.StatusCode,
+				Header:                 answer.Header,
+				Body:                   io.NopCloser(bytes.NewReader(out)),
+				Options:                &openapi3filter.Options{IncludeResponseStatus: true},
 			}
 			assert.NoError(t, openapi3filter.ValidateResponse(context.Background(), input), string(out))
 		})
@@ -211,10 +239,18 @@ func TestProblemsAreSentences(t *testing.T) {
 		status                          int
 		says                            string
 	}{
-		{"GET", "/nothing", "", "", 404, "no such operation"}, {"GET", "/applications/nobody", "", "", 404, `no application "nobody"`}, {"POST", "/applications", "{", "", 400, "not what is expected"}, {"POST", "/applications", `{"nmae":"x"}`, "", 400, "nmae"},
-		{"POST", "/applications", `{"name":"x"}`, "text/plain", 415, "application/json"}, {"POST", "/applications", `{"name":"Crew Rota"}`, "", 409, "short name crew-rota already"}, {"PUT", "/applications/crew-rota?revision=7", `{"name":"Crew Rota"}`, "", 409, "was changed since"},
-		{"POST", "/understand/application", `{"url":"http://127.0.0.1:1/metadata"}`, "", 502, "can't be fetched"}, {"POST", "/rehearsals", `{"application":"crew-rota","flow":"sideways"}`, "", 400, "no way to sign in"},
-		{"DELETE", "/providers/saltmere-staff", "", "", 409, "Crew Rota"}, {"POST", "/applications/crew-rota/take", `{"text":"<html><body>Sign in</body></html>"}`, "", 422, "web page"}, {"POST", "/tokens", `{"name":"x","role":"king"}`, "", 400, "no role"},
+		{"GET", "/nothing", "", "", 404, "no such operation"},
+		{"GET", "/applications/nobody", "", "", 404, `no application "nobody"`},
+		{"POST", "/applications", "{", "", 400, "not what is expected"},
+		{"POST", "/applications", `{"nmae":"x"}`, "", 400, "nmae"},
+		{"POST", "/applications", `{"name":"x"}`, "text/plain", 415, "application/json"},
+		{"POST", "/applications", `{"name":"Crew Rota"}`, "", 409, "short name crew-rota already"},
+		{"PUT", "/applications/crew-rota?revision=7", `{"name":"Crew Rota"}`, "", 409, "was changed since"},
+		{"POST", "/understand/application", `{"url":"http://127.0.0.1:1/metadata"}`, "", 502, "can't be fetched"},
+		{"POST", "/rehearsals", `{"application":"crew-rota","flow":"sideways"}`, "", 400, "no way to sign in"},
+		{"DELETE", "/providers/saltmere-staff", "", "", 409, "Crew Rota"},
+		{"POST", "/applications/crew-rota/take", `{"text":"<html><body>Sign in</body></html>"}`, "", 422, "web page"},
+		{"POST", "/tokens", `{"name":"x","role":"king"}`, "", 400, "no role"},
 	} {
 		headers := []string{}
 		if c.contentType != "" {
@@ -254,7 +290,11 @@ func TestForwardedAddress(t *testing.T) {
 		header  string
 		want    string
 	}{
-		{nil, "192.0.2.7", "127.0.0.1"}, {[]string{"127.0.0.0/8"}, "192.0.2.7", "192.0.2.7"}, {[]string{"127.0.0.0/8"}, "203.0.113.9, 192.0.2.7", "192.0.2.7"}, {[]string{"127.0.0.0/8", "192.0.2.0/24"}, "203.0.113.9, 192.0.2.7", "203.0.113.9"}, {[]string{"127.0.0.0/8"}, "nonsense", "127.0.0.1"},
+		{nil, "192.0.2.7", "127.0.0.1"},
+		{[]string{"127.0.0.0/8"}, "192.0.2.7", "192.0.2.7"},
+		{[]string{"127.0.0.0/8"}, "203.0.113.9, 192.0.2.7", "192.0.2.7"},
+		{[]string{"127.0.0.0/8", "192.0.2.0/24"}, "203.0.113.9, 192.0.2.7", "203.0.113.9"},
+		{[]string{"127.0.0.0/8"}, "nonsense", "127.0.0.1"},
 	} {
 		o := server.Options{}
 		for _, p := range c.trusted {

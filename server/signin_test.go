@@ -50,8 +50,21 @@ func atProvider(t testing.TB, w *demo.World, user string) *demo.Walker {
 func TestProviderMistakes(t *testing.T) {
 	w := world(t)
 	for mistake, code := range map[string]string{
-		"audience": "saml.audience-mismatch", "recipient-slash": "saml.destination-mismatch", "destination": "saml.destination-mismatch", "wrong-key": "saml.signature-wrong-key", "unsigned": "saml.signature-missing", "expired": "saml.expired", "early": "saml.not-yet-valid",
-		"nameid-format": "saml.nameid-format", "no-nameid": "saml.nameid-missing", "issuer": "saml.provider-unknown", "in-response-to": "saml.in-response-mismatch", "no-attributes": "map.required-missing", "no-context": "saml.status-no-context", "nameid-policy": "saml.status-nameid-policy", "denied": "saml.status-denied",
+		"audience":        "saml.audience-mismatch",
+		"recipient-slash": "saml.destination-mismatch",
+		"destination":     "saml.destination-mismatch",
+		"wrong-key":       "saml.signature-wrong-key",
+		"unsigned":        "saml.signature-missing",
+		"expired":         "saml.expired",
+		"early":           "saml.not-yet-valid",
+		"nameid-format":   "saml.nameid-format",
+		"no-nameid":       "saml.nameid-missing",
+		"issuer":          "saml.provider-unknown",
+		"in-response-to":  "saml.in-response-mismatch",
+		"no-attributes":   "map.required-missing",
+		"no-context":      "saml.status-no-context",
+		"nameid-policy":   "saml.status-nameid-policy",
+		"denied":          "saml.status-denied",
 	} {
 		t.Run(mistake, func(t *testing.T) {
 			w.Staff.SetMistake(mistake)
@@ -180,7 +193,12 @@ func TestUnsolicitedNeedsLeave(t *testing.T) {
 func TestDeepLinksStayInside(t *testing.T) {
 	w, ctx := world(t), context.Background()
 	for to, allowed := range map[string]bool{
-		"/week/47": true, "": true, "@evil.example/": false, ".evil.example/": false, "/../../evil": false, "\\evil": false,
+		"/week/47":       true,
+		"":               true,
+		"@evil.example/": false,
+		".evil.example/": false,
+		"/../../evil":    false,
+		"\\evil":         false,
 	} {
 		target := w.RotaURL + to
 		b := demo.NewWalker(nil)
@@ -302,6 +320,26 @@ func TestViewerSeesNoPersonalValues(t *testing.T) {
 	}
 	assert.Equal(t, "•••", list.Items[0].Person)
 	assert.Contains(t, body, "saml.audience")
+}
+
+// TestTraceIsNoWayToBecomeSomebody: while a message might still be accepted, its signature is not shown to anybody.
+func TestTraceIsNoWayToBecomeSomebody(t *testing.T) {
+	turned := time.Duration(0)
+	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return time.Now().Add(turned) }})
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	b := demo.NewWalker(nil)
+	require.NoError(t, b.SignIn(context.Background(), w.RotaURL+"/sign-in", "zoberg"))
+	x := newest(t, w)
+	for _, e := range x.Entries {
+		if e.Message != nil && strings.Contains(e.Message.Raw, "SignatureValue") {
+			assert.Contains(t, e.Message.Raw, "<ds:SignatureValue>(shown when it has expired)</ds:SignatureValue>")
+			assert.Contains(t, e.Decoded, "(shown when it has expired)")
+		}
+	}
+	turned = 11 * time.Minute
+	last := newest(t, w).Entries[len(x.Entries)-1].Message
+	assert.Regexp(t, `<ds:SignatureValue>[A-Za-z0-9+/]{300,}=*</ds:SignatureValue>`, last.Raw)
 }
 
 // TestStrangersCantFillTheDisk begins more sign-ins than one address may have in flight.

@@ -15,8 +15,13 @@ func TestReach(t *testing.T) {
 		rehearsal bool
 		code      string
 	}{
-		{access.Everyone, false, ""}, {access.Everyone, true, ""}, {access.Draft, true, ""}, {access.Draft, false, "reach.application-draft"},
-		{access.Closed, false, "reach.application-closed"}, {access.Closed, true, "reach.application-closed"}, {"", false, "reach.application-closed"},
+		{access.Everyone, false, ""},
+		{access.Everyone, true, ""},
+		{access.Draft, true, ""},
+		{access.Draft, false, "reach.application-draft"},
+		{access.Closed, false, "reach.application-closed"},
+		{access.Closed, true, "reach.application-closed"},
+		{"", false, "reach.application-closed"},
 	} {
 		err := c.reach.Serves("application", "Crew Rota", c.rehearsal)
 		if c.code == "" {

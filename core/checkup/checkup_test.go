@@ -30,12 +30,22 @@ const day = 24 * time.Hour
 
 func sound(t testing.TB) (config.Application, config.Provider) {
 	a := config.Application{
-		Slug: "crew-rota", Name: "Crew Rota", Reach: access.Everyone, Providers: []string{"staff"}, StartURL: "https://rota.saltmere.example/", Subject: config.Subject{Source: "profile", From: "preferred_username"}, Mapping: claims.Outgoing(),
-		SAML: &config.SAMLApplication{EntityID: "https://rota.saltmere.example/saml", ACS: []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://rota.saltmere.example/acs"}}, Certificates: []config.Certificate{certificate(t, now, 365*day)}},
+		Slug:      "crew-rota",
+		Name:      "Crew Rota",
+		Reach:     access.Everyone,
+		Providers: []string{"staff"},
+		StartURL:  "https://rota.saltmere.example/",
+		Subject:   config.Subject{Source: "profile", From: "preferred_username"},
+		Mapping:   claims.Outgoing(),
+		SAML:      &config.SAMLApplication{EntityID: "https://rota.saltmere.example/saml", ACS: []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://rota.saltmere.example/acs"}}, Certificates: []config.Certificate{certificate(t, now, 365*day)}},
 	}
 	p := config.Provider{
-		Slug: "staff", Name: "Saltmere Staff", Reach: access.Everyone, Admission: "create", Mapping: claims.Standard(),
-		SAML: &config.SAMLProvider{EntityID: "https://id.saltmere.example", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.saltmere.example/sso"}}, Certificates: []config.Certificate{certificate(t, now, 365*day)}},
+		Slug:      "staff",
+		Name:      "Saltmere Staff",
+		Reach:     access.Everyone,
+		Admission: "create",
+		Mapping:   claims.Standard(),
+		SAML:      &config.SAMLProvider{EntityID: "https://id.saltmere.example", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.saltmere.example/sso"}}, Certificates: []config.Certificate{certificate(t, now, 365*day)}},
 	}
 	require.NoError(t, p.Validate())
 	require.NoError(t, a.Validate())

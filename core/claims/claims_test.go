@@ -25,14 +25,25 @@ func TestSteps(t *testing.T) {
 		steps    string
 		in, want []string
 	}{
-		{`["lower"]`, []string{"MIRA"}, []string{"mira"}}, {`["upper"]`, []string{"é"}, []string{"É"}}, {`["trim"]`, []string{" a "}, []string{"a"}},
-		{`[{"before":"@"}]`, []string{"mira@saltmere.example", "none"}, []string{"mira", "none"}}, {`[{"after":"@"}]`, []string{"a@b", "c"}, []string{"b", "c"}},
-		{`[{"cut_prefix":"ferry-"}]`, []string{"ferry-crew", "x"}, []string{"crew", "x"}}, {`[{"cut_suffix":".old"}]`, []string{"a.old"}, []string{"a"}},
-		{`[{"add_prefix":"p-"},{"add_suffix":"-s"}]`, []string{"a"}, []string{"p-a-s"}}, {`[{"keep":"^ferry-"}]`, []string{"ferry-a", "b"}, []string{"ferry-a"}},
-		{`[{"drop":"^ferry-"}]`, []string{"ferry-a", "b"}, []string{"b"}}, {`[{"translate":{"deckhands":"crew"}}]`, []string{"deckhands", "x"}, []string{"crew", "x"}},
-		{`[{"translate":{"a":"b","*":"other"}}]`, []string{"a", "x"}, []string{"b", "other"}}, {`[{"split":";"}]`, []string{"a;b"}, []string{"a", "b"}},
-		{`[{"join":", "}]`, []string{"a", "b"}, []string{"a, b"}}, {`["first"]`, []string{"a", "b"}, []string{"a"}}, {`["unique"]`, []string{"a", "b", "a"}, []string{"a", "b"}},
-		{`["sort"]`, []string{"b", "a"}, []string{"a", "b"}}, {`[{"limit":1}]`, []string{"a", "b"}, []string{"a"}}, {`[{"default":"guest"}]`, nil, []string{"guest"}},
+		{`["lower"]`, []string{"MIRA"}, []string{"mira"}},
+		{`["upper"]`, []string{"é"}, []string{"É"}},
+		{`["trim"]`, []string{" a "}, []string{"a"}},
+		{`[{"before":"@"}]`, []string{"mira@saltmere.example", "none"}, []string{"mira", "none"}},
+		{`[{"after":"@"}]`, []string{"a@b", "c"}, []string{"b", "c"}},
+		{`[{"cut_prefix":"ferry-"}]`, []string{"ferry-crew", "x"}, []string{"crew", "x"}},
+		{`[{"cut_suffix":".old"}]`, []string{"a.old"}, []string{"a"}},
+		{`[{"add_prefix":"p-"},{"add_suffix":"-s"}]`, []string{"a"}, []string{"p-a-s"}},
+		{`[{"keep":"^ferry-"}]`, []string{"ferry-a", "b"}, []string{"ferry-a"}},
+		{`[{"drop":"^ferry-"}]`, []string{"ferry-a", "b"}, []string{"b"}},
+		{`[{"translate":{"deckhands":"crew"}}]`, []string{"deckhands", "x"}, []string{"crew", "x"}},
+		{`[{"translate":{"a":"b","*":"other"}}]`, []string{"a", "x"}, []string{"b", "other"}},
+		{`[{"split":";"}]`, []string{"a;b"}, []string{"a", "b"}},
+		{`[{"join":", "}]`, []string{"a", "b"}, []string{"a, b"}},
+		{`["first"]`, []string{"a", "b"}, []string{"a"}},
+		{`["unique"]`, []string{"a", "b", "a"}, []string{"a", "b"}},
+		{`["sort"]`, []string{"b", "a"}, []string{"a", "b"}},
+		{`[{"limit":1}]`, []string{"a", "b"}, []string{"a"}},
+		{`[{"default":"guest"}]`, nil, []string{"guest"}},
 		{`[{"replace":["(\\w+)@.*","$1"]}]`, []string{"mira@x"}, []string{"mira"}},
 	} {
 		m := mapping(t, `[{"set":"out","from":"in","steps":`+c.steps+`}]`)
@@ -49,9 +60,14 @@ func TestSteps(t *testing.T) {
 
 func TestMappingRefuses(t *testing.T) {
 	for text, reason := range map[string]string{
-		`[{"set":"","from":"a"}]`: "empty", `[{"set":"a"}]`: "neither", `[{"set":"a","from":"b","value":"c"}]`: "both",
-		`[{"set":"a","from":"b","steps":["shout"]}]`: `no step "shout"`, `[{"set":"a","from":"b","steps":[{"keep":"("}]}]`: "missing closing",
-		`[{"set":"a","from":"b","steps":[{"limit":0}]}]`: "whole number", `[{"set":"a","from":"b","steps":[{"lower":"x"}]}]`: "no argument", `[{"set":"a","from":"b","steps":[{"before":""}]}]`: "takes a text",
+		`[{"set":"","from":"a"}]`:                          "empty",
+		`[{"set":"a"}]`:                                    "neither",
+		`[{"set":"a","from":"b","value":"c"}]`:             "both",
+		`[{"set":"a","from":"b","steps":["shout"]}]`:       `no step "shout"`,
+		`[{"set":"a","from":"b","steps":[{"keep":"("}]}]`:  "missing closing",
+		`[{"set":"a","from":"b","steps":[{"limit":0}]}]`:   "whole number",
+		`[{"set":"a","from":"b","steps":[{"lower":"x"}]}]`: "no argument",
+		`[{"set":"a","from":"b","steps":[{"before":""}]}]`: "takes a text",
 	} {
 		_, err := mapping(t, text).Compile()
 		assert.ErrorContains(t, err, reason, text)

@@ -55,7 +55,10 @@ func TestCertificatesComeInManyForms(t *testing.T) {
 	private, err := keys.MarshalPrivate(k)
 	require.NoError(t, err)
 	for says, form := range map[string][]byte{
-		"private key, not a certificate": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), `type "PUBLIC KEY"`: pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: private}), "base64, but not of a certificate": []byte("aGVsbG8gd29ybGQ="), "no certificate in PEM": []byte("https://id.saltmere.example"),
+		"private key, not a certificate":   pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}),
+		`type "PUBLIC KEY"`:                pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: private}),
+		"base64, but not of a certificate": []byte("aGVsbG8gd29ybGQ="),
+		"no certificate in PEM":            []byte("https://id.saltmere.example"),
 	} {
 		_, err := keys.ParseCertificate(form)
 		assert.ErrorContains(t, err, says)

@@ -29,7 +29,8 @@ func requestRules(t testing.TB) saml.RequestRules {
 			{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: "https://rota.saltmere.example/acs/second", Index: index(1), Default: true},
 			{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: "https://rota.saltmere.example/artifact", Index: index(2)},
 		},
-		AttributeSet: []int{0}, Trust: saml.Trust{Certificates: []*x509.Certificate{keyPair(t, "application", keys.RSA2048).cert}},
+		AttributeSet: []int{0},
+		Trust:        saml.Trust{Certificates: []*x509.Certificate{keyPair(t, "application", keys.RSA2048).cert}},
 	}
 }
 
@@ -169,11 +170,15 @@ func TestRequestedContextComparisons(t *testing.T) {
 		comparison, wanted, got string
 		met                     bool
 	}{
-		{"exact", saml.ContextPassword, saml.ContextPassword, true}, {"exact", saml.ContextPassword, x509Class, false},
+		{"exact", saml.ContextPassword, saml.ContextPassword, true},
+		{"exact", saml.ContextPassword, x509Class, false},
 		{"minimum", saml.ContextPassword, x509Class, true}, {"minimum", saml.ContextPassword, password, false},
 		{"maximum", saml.ContextPassword, password, true}, {"maximum", saml.ContextPassword, x509Class, false},
-		{"better", saml.ContextPassword, x509Class, true}, {"better", saml.ContextPassword, saml.ContextPassword, false},
-		{"minimum", "urn:their-own", "urn:their-own", true}, {"minimum", "urn:their-own", x509Class, false}, {"better", "urn:their-own", x509Class, false},
+		{"better", saml.ContextPassword, x509Class, true},
+		{"better", saml.ContextPassword, saml.ContextPassword, false},
+		{"minimum", "urn:their-own", "urn:their-own", true},
+		{"minimum", "urn:their-own", x509Class, false},
+		{"better", "urn:their-own", x509Class, false},
 	} {
 		rc := &saml.RequestedContext{Comparison: c.comparison, Classes: []string{c.wanted}}
 		assert.Equal(t, c.met, rc.Met(c.got), "%v", c)

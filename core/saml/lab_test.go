@@ -60,7 +60,12 @@ func stranger(t testing.TB) pair { return keyPair(t, "stranger", keys.RSA2048) }
 
 func issued() saml.Issued {
 	return saml.Issued{
-		Issuer: idpID, Audience: gateID, ACS: gateACS, InResponseTo: question, Now: now, NameID: saml.NameID{Value: "mvoss", Format: saml.FormatPersistent},
+		Issuer:       idpID,
+		Audience:     gateID,
+		ACS:          gateACS,
+		InResponseTo: question,
+		Now:          now,
+		NameID:       saml.NameID{Value: "mvoss", Format: saml.FormatPersistent},
 		AuthnInstant: now.Add(-2 * time.Second), Context: saml.ContextPassword, SessionIndex: "_session",
 		Attributes: []saml.Attribute{
 			{Name: "urn:oid:2.5.4.42", NameFormat: saml.NameFormatURI, FriendlyName: "givenName", Values: []string{"Mira"}},
@@ -71,8 +76,16 @@ func issued() saml.Issued {
 
 func rules(t testing.TB) saml.ResponseRules {
 	return saml.ResponseRules{
-		Partner: "Saltmere Staff", Issuer: idpID, Audience: gateID, ACS: gateACS, RequestID: question, Trust: saml.Trust{Certificates: []*x509.Certificate{stranger(t).cert, provider(t).cert}[1:]},
-		DecryptionKeys: []*rsa.PrivateKey{ours(t).key.(*rsa.PrivateKey)}, Now: now, Skew: time.Minute, MaxLifetime: 12 * time.Hour,
+		Partner:        "Saltmere Staff",
+		Issuer:         idpID,
+		Audience:       gateID,
+		ACS:            gateACS,
+		RequestID:      question,
+		Trust:          saml.Trust{Certificates: []*x509.Certificate{stranger(t).cert, provider(t).cert}[1:]},
+		DecryptionKeys: []*rsa.PrivateKey{ours(t).key.(*rsa.PrivateKey)},
+		Now:            now,
+		Skew:           time.Minute,
+		MaxLifetime:    12 * time.Hour,
 	}
 }
 
