@@ -188,21 +188,29 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 }
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
+	var row store.Application
 	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.SAML.EntityID, body: mustJSON(a)}
-	// The new ID is given last: a record that has one is looked for by it.
-	row := store.Application{CreatedAt: now}
-	action, before := "created", ""
+	row.Kind, row.Reach = a.Kind, string(a.Reach)
+	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+}
+
+// writeObject creates an application or provider (empty slug) or replaces it, with a revision and a line in the journal. Record is the row as the database layer
+// knows it, row its fields; kind and reach stand in it already.
+func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s saved, revision int, record any, row *store.Object) error {
+	kind, reach, action, before := row.Kind, row.Reach, "created", ""
+	row.CreatedAt = now
 	if slug == "" {
+		// The new ID is given last: a record that has one is looked for by it.
 		row.ID = store.NewID()
 	} else {
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "application", slug)
+		if err := tx.Where("slug = ?", slug).Take(record).Error; err != nil {
+			return missing(err, s.kind, slug)
 		}
 		if revision != 0 && revision != row.Revision {
 			return staleRevision(row.Name)
 		}
-		if a.Slug != slug {
-			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new application with the other short name.")
+		if s.slug != slug {
+			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new "+s.kind+" with the other short name.")
 		}
 		if row.Body == s.body {
 			return nil
@@ -213,9 +221,9 @@ func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug stri
 	if err := g.conflict(tx, s); err != nil {
 		return err
 	}
-	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = a.Slug, a.Name, a.Kind, string(a.Reach), entityColumn(a.SAML.EntityID), s.body, now
+	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.slug, s.name, kind, reach, entityColumn(s.entityID), s.body, now
 	row.Revision++
-	if err := tx.Save(&row).Error; err != nil {
+	if err := tx.Save(record).Error; err != nil {
 		return err
 	}
 	return revise(tx, now, who, action, s, row.Revision, before)
@@ -249,37 +257,10 @@ func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p confi
 }
 
 func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
+	var row store.Provider
 	s := saved{kind: "provider", slug: p.Slug, name: p.Name, entityID: p.SAML.EntityID, body: mustJSON(p)}
-	// The new ID is given last: a record that has one is looked for by it.
-	row := store.Provider{CreatedAt: now}
-	action, before := "created", ""
-	if slug == "" {
-		row.ID = store.NewID()
-	} else {
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "provider", slug)
-		}
-		if revision != 0 && revision != row.Revision {
-			return staleRevision(row.Name)
-		}
-		if p.Slug != slug {
-			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new provider with the other short name.")
-		}
-		if row.Body == s.body {
-			return nil
-		}
-		action, before = "changed", row.Body
-	}
-	s.id = row.ID
-	if err := g.conflict(tx, s); err != nil {
-		return err
-	}
-	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = p.Slug, p.Name, p.Kind, string(p.Reach), entityColumn(p.SAML.EntityID), s.body, now
-	row.Revision++
-	if err := tx.Save(&row).Error; err != nil {
-		return err
-	}
-	return revise(tx, now, who, action, s, row.Revision, before)
+	row.Kind, row.Reach = p.Kind, string(p.Reach)
+	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 }
 
 // DeleteApplication removes one. Its revisions, traces and journal lines stay readable.

@@ -2,8 +2,8 @@ package store
 
 import "time"
 
-// Application is an application's record. Body is its configuration in JSON; the other columns are for finding and sorting.
-type Application struct {
+// Object is what the records of applications and providers have in common. Body is the configuration in JSON; the other columns are for finding and sorting.
+type Object struct {
 	ID         string `gorm:"primaryKey"`
 	Slug       string `gorm:"uniqueIndex;not null"`
 	Name       string `gorm:"index;not null"`
@@ -17,20 +17,11 @@ type Application struct {
 	LastSignIn *time.Time
 }
 
+// Application is an application's record.
+type Application struct{ Object }
+
 // Provider is a provider's record.
-type Provider struct {
-	ID         string `gorm:"primaryKey"`
-	Slug       string `gorm:"uniqueIndex;not null"`
-	Name       string `gorm:"index;not null"`
-	Kind       string
-	Reach      string
-	EntityID   *string `gorm:"uniqueIndex"`
-	Body       string
-	Revision   int
-	CreatedAt  time.Time
-	UpdatedAt  time.Time
-	LastSignIn *time.Time
-}
+type Provider struct{ Object }
 
 // PartnerDocument is a version of a partner's metadata, as it was received.
 type PartnerDocument struct {

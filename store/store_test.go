@@ -99,7 +99,7 @@ func TestPagesAreWhole(t *testing.T) {
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
 		for i := range 25 {
 			name := string(rune('a'+i%5)) + " same_name%"
-			if err := tx.Create(&store.Application{ID: store.NewID(), Slug: store.NewID(), Name: name, Body: "{}"}).Error; err != nil {
+			if err := tx.Create(&store.Application{Object: store.Object{ID: store.NewID(), Slug: store.NewID(), Name: name, Body: "{}"}}).Error; err != nil {
 				return err
 			}
 		}
