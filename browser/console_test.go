@@ -52,7 +52,7 @@ func TestEngineersFirstMorning(t *testing.T) {
 			// The link has one use, in one browser.
 			other := newPage(t)
 			other.open(href)
-			other.see("The rehearsal is over")
+			other.see("This link is no longer good")
 
 			// An unsolicited response, for Crew Rota.
 			p.open(w.URL + "/console/applications/crew-rota?station=rehearse")
@@ -99,6 +99,7 @@ func TestMistakeIsExplained(t *testing.T) {
 	visitor := newPage(t)
 	visitor.open(w.RotaURL + "/sign-in")
 	visitor.become("Mira Voss")
+	visitor.see("You could not be signed in to Crew Rota")
 	visitor.see("The assertion is meant for somebody else")
 	reference := eval[string](visitor, `document.querySelector(".ref").innerText`)
 	assert.NotContains(t, eval[string](visitor, "document.body.innerText"), "saml/sp", "the person's page shows no evidence")
@@ -196,7 +197,7 @@ func TestEveryPage(t *testing.T) {
 		for _, theme := range []string{"light", "dark"} {
 			p.open(w.URL + "/console" + c.path)
 			eval[bool](p, `(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),localStorage.setItem("innergate-theme",`+quote(theme)+`),document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
-			p.wait("document.body.textContent.includes(" + quote(c.text) + ") || [...document.querySelectorAll('input')].some(i=>i.value.includes(" + quote(c.text) + "))")
+			p.wait("document.body.textContent.includes(" + quote(c.text) + ") || [...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + quote(c.text) + "))")
 			p.accessible()
 			require.Empty(t, eval[[]string](p, "window.__blocked"), c.path)
 			if c.shot != "" {

@@ -31,15 +31,19 @@ func (g *Gate) keep(ctx context.Context, s *signIn, next *Next) error {
 		return err
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if !s.known {
-			if err := g.roomFor(tx, s, now); err != nil {
+		if s.known {
+			if err := tx.Save(&s.row).Error; err != nil {
 				return err
 			}
+			return tx.Save(record).Error
 		}
-		if err := tx.Save(&s.row).Error; err != nil {
+		if err := g.roomFor(tx, s, now); err != nil {
 			return err
 		}
-		return tx.Save(record).Error
+		if err := tx.Create(&s.row).Error; err != nil {
+			return err
+		}
+		return tx.Create(record).Error
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		return g.repeated(ctx, s, next)

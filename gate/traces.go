@@ -77,7 +77,12 @@ func (g *Gate) keepTrace(ctx context.Context, s *signIn, outcome, code string) {
 	}
 	t, err := g.traceRow(s, outcome, code)
 	if err == nil {
-		err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Save(t).Error })
+		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+			if s.known {
+				return tx.Model(t).Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider").Updates(t).Error
+			}
+			return tx.Create(t).Error
+		})
 	}
 	if err != nil {
 		g.Log.ErrorContext(ctx, "a trace could not be kept", "reference", s.reference, "error", err)
