@@ -110,8 +110,7 @@ func (p *program) root() *cli.Command {
 			}
 		},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "url", Usage: "the gate's address", Sources: cli.EnvVars("INNERGATE_URL")},
-			&cli.StringFlag{Name: "token", Usage: "an API token; better by environment, since others can see arguments", Sources: cli.EnvVars("INNERGATE_TOKEN")},
+			&cli.StringFlag{Name: "url", Usage: "the gate's address; its token comes from INNERGATE_TOKEN or `innergate login`, never from an argument", Sources: cli.EnvVars("INNERGATE_URL")},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table", Validator: func(v string) error {
 				if !slices.Contains([]string{"table", "json", "yaml"}, v) {
 					return usage("%q is no form of output; table, json and yaml are", v)

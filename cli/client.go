@@ -57,7 +57,7 @@ func readLogin() (login, error) {
 
 // client makes a client from flags, environment and login, in this order.
 func (p *program) client(c *cli.Command) (*client.Client, error) {
-	address, token := c.Root().String("url"), c.Root().String("token")
+	address, token := c.Root().String("url"), os.Getenv("INNERGATE_TOKEN")
 	if address == "" || token == "" {
 		l, err := readLogin()
 		if err != nil {

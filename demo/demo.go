@@ -4,9 +4,12 @@ package demo
 import (
 	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	_ "embed"
+	"encoding/base32"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -203,7 +206,12 @@ func (w *World) ours(provider string, kind saml.RoleKind) (*saml.Role, error) {
 	return read.Entities[0].Role(kind), nil
 }
 
-const demoPassword = "ebb and flood tide"
+// password is another in each data folder, and the same one whenever that folder is used again.
+func password(master []byte) string {
+	sum := hmac.New(sha256.New, master)
+	sum.Write([]byte("the demo's administrator"))
+	return base32.StdEncoding.EncodeToString(sum.Sum(nil))[:16]
+}
 
 func (w *World) openGate(ctx context.Context, o Options) error {
 	master, err := store.MasterKey("", filepath.Join(o.Folder, "master.key"), true)
@@ -224,6 +232,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	}
 	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log})
 	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) })
+	w.Name, w.Password = "Fenna", password(master)
 	return w.furnish(ctx)
 }
 
@@ -236,7 +245,6 @@ func (w *World) furnish(ctx context.Context) error {
 	if _, err := w.Gate.LoadConfig(ctx, gate.System, api.ConfigFile{YAML: text}); err != nil {
 		return fmt.Errorf("the scenario can't be loaded: %w", err)
 	}
-	w.Name, w.Password = "Fenna", demoPassword
 	if needed, err := w.Gate.SetupNeeded(ctx); err != nil {
 		return err
 	} else if needed {

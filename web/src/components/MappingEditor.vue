@@ -80,6 +80,7 @@ async function store() {
 
 <style scoped>
 input:not([type]), textarea { width: 100%; min-width: 7rem; field-sizing: content; resize: none; overflow-wrap: anywhere; line-height: 1.4; padding: 4px 8px; border: 1px solid var(--rule); border-radius: 3px; background: var(--paper); color: var(--ink); }
+td:nth-child(2) textarea { min-width: 12.5rem; }
 .step { display: inline-block; background: var(--sea-tint); color: var(--ink); border-radius: 3px; padding: 0 7px; margin: 0 4px 2px 0; font-size: 13px; }
 .order { white-space: nowrap; }
 .order button { background: none; border: 1px solid var(--rule); border-radius: 3px; color: var(--ink); min-width: 26px; min-height: 26px; cursor: pointer; margin-right: 2px; }
