@@ -3,12 +3,14 @@ package server
 
 import (
 	"crypto/tls"
+	"embed"
 	"errors"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -54,6 +56,9 @@ const (
 func New(g *gate.Gate, o Options) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Console == nil {
+		o.Console = embed.FS{}
 	}
 	s := &Server{Options: o, gate: g, registry: prometheus.NewRegistry()}
 	s.app = fiber.New(fiber.Config{
@@ -124,7 +129,7 @@ func (s *Server) around(c fiber.Ctx) error {
 	if s.gate.Secure() {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
-	err := c.Next()
+	err := s.guarded(c)
 	if err != nil {
 		if handled := s.failed(c, err); handled != nil {
 			return handled
@@ -140,6 +145,17 @@ func (s *Server) around(c fiber.Ctx) error {
 		s.Log.Debug("request", "method", c.Method(), "route", route, "status", status, "took", took.String(), "from", s.address(c))
 	}
 	return nil
+}
+
+// guarded runs the handlers and turns a panic in one of them into an error of this request alone.
+func (s *Server) guarded(c fiber.Ctx) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.Log.Error("a handler panicked", "route", c.Route().Path, "panic", r, "stack", string(debug.Stack()))
+			err = errors.New("a handler panicked")
+		}
+	}()
+	return c.Next()
 }
 
 // address is the network address of whom the request is from: the last one in X-Forwarded-For that no trusted proxy wrote about itself, read from the right.

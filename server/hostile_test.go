@@ -1,0 +1,130 @@
+package server_test
+
+import (
+	"context"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/core/saml"
+	"innergate/demo"
+	"innergate/server"
+)
+
+// TestHostileMessages posts what no honest peer would to the ACS and the SSO address: each gets a plain page, never a failure inside.
+func TestHostileMessages(t *testing.T) {
+	w, ctx := world(t), context.Background()
+	big := strings.Repeat("A", 3<<20)
+	bomb := "<!DOCTYPE r [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;&a;&a;&a;&a;\">]><r>&b;</r>"
+	deep := strings.Repeat("<a>", 5000) + strings.Repeat("</a>", 5000)
+	for _, place := range []string{"/saml/sp/saltmere-staff/acs", "/saml/idp/sso", "/saml/sp/nobody/acs"} {
+		param := saml.ParamResponse
+		if strings.HasSuffix(place, "sso") {
+			param = saml.ParamRequest
+		}
+		for name, form := range map[string]url.Values{
+			"nothing":           {},
+			"two messages":      {param: {"a", "b"}},
+			"two RelayStates":   {param: {"a"}, "RelayState": {"a", "b"}},
+			"not base64":        {param: {"%%%"}},
+			"not XML":           {param: {saml.EncodePost([]byte("hello"))}},
+			"too large":         {param: {big}},
+			"entities":          {param: {saml.EncodePost([]byte(bomb))}},
+			"deep":              {param: {saml.EncodePost([]byte(deep))}},
+			"external entity":   {param: {saml.EncodePost([]byte(`<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><r>&x;</r>`))}},
+			"another message":   {param: {saml.EncodePost([]byte(`<samlp:LogoutRequest xmlns:samlp="` + saml.NSProtocol + `"/>`))}},
+			"NUL in RelayState": {param: {saml.EncodePost([]byte("<a/>"))}, "RelayState": {"a\x00b"}},
+			"long RelayState":   {param: {saml.EncodePost([]byte(`<samlp:AuthnRequest xmlns:samlp="` + saml.NSProtocol + `"/>`))}, "RelayState": {strings.Repeat("x", 10000)}},
+		} {
+			b := demo.NewWalker(nil)
+			require.NoError(t, b.Post(ctx, w.URL+place, form), name)
+			assert.Contains(t, []int{http.StatusBadRequest, http.StatusNotFound, http.StatusRequestEntityTooLarge, http.StatusInternalServerError}, b.Status, "%s %s", place, name)
+			assert.NotContains(t, b.Text, "SAMLResponse\" value", "%s %s", place, name)
+			assert.NotContains(t, b.Text, "root:", "%s %s", place, name)
+			if !strings.Contains(place, "nobody") {
+				assert.NotEqual(t, http.StatusInternalServerError, b.Status, "%s %s: %s", place, name, b.Text)
+			}
+		}
+	}
+	answer, _ := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/idp/sso", "", "{}")
+	assert.Equal(t, http.StatusUnsupportedMediaType, answer.StatusCode)
+}
+
+// brokenFiles panics at every use.
+type brokenFiles struct{}
+
+func (brokenFiles) Open(string) (fs.File, error) { panic("made by the test") }
+
+// TestPanicStaysInItsRequest has a handler panic: that request fails with a plain answer, and the service goes on.
+func TestPanicStaysInItsRequest(t *testing.T) {
+	w := world(t)
+	s := server.New(w.Gate, server.Options{Console: brokenFiles{}})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() { _ = s.Serve(l, nil) }()
+	t.Cleanup(func() { _ = s.Shutdown(time.Second) })
+	for range 3 {
+		answer, body := send(t, http.DefaultClient, http.MethodGet, "http://"+l.Addr().String()+"/console/", "", "")
+		assert.Equal(t, http.StatusInternalServerError, answer.StatusCode)
+		assert.NotContains(t, body, "made by the test")
+	}
+	answer, _ := send(t, http.DefaultClient, http.MethodGet, "http://"+l.Addr().String()+"/healthz", "", "")
+	assert.Equal(t, http.StatusOK, answer.StatusCode)
+}
+
+// TestPathsAreExact tries other spellings of addresses.
+func TestPathsAreExact(t *testing.T) {
+	w := world(t)
+	for path, want := range map[string]int{
+		"/healthz": 200, "/HEALTHZ": 404, "/api/v1/Applications": 404, "/API/v1/applications": 404, "/api/v1/applications/": 404, "//api/v1/applications": 404, "/api/v1/../v1/tokens": 404,
+		"/console/assets/../index.html": 404, "/console/assets/%2e%2e/%2e%2e/go.mod": 404, "/console/assets/nothing.js": 404, "/saml/idp/metadata/": 404, "/start/": 404,
+	} {
+		r, err := http.NewRequest(http.MethodGet, w.URL+path, nil)
+		require.NoError(t, err)
+		client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		answer, err := client.Do(r)
+		require.NoError(t, err)
+		answer.Body.Close()
+		assert.Equal(t, want, answer.StatusCode, path)
+	}
+}
+
+// TestLongAddressesFit sends a Redirect of 30 kB, which some applications make, and one that is too long for any.
+func TestLongAddressesFit(t *testing.T) {
+	w := world(t)
+	long := w.URL + "/saml/idp/sso?SAMLRequest=x&RelayState=" + strings.Repeat("a", 30000)
+	answer, body := send(t, http.DefaultClient, http.MethodGet, long, "", "")
+	assert.Equal(t, http.StatusBadRequest, answer.StatusCode)
+	assert.Contains(t, body, "You could not be signed in")
+	r, err := http.NewRequest(http.MethodGet, w.URL+"/healthz?"+strings.Repeat("a", 200000), nil)
+	require.NoError(t, err)
+	tooLong, err := http.DefaultClient.Do(r)
+	if err == nil {
+		tooLong.Body.Close()
+		assert.GreaterOrEqual(t, tooLong.StatusCode, 400)
+	}
+}
+
+// TestEveryAnswerCarriesItsHeaders holds pages and API to the headers that protect them.
+func TestEveryAnswerCarriesItsHeaders(t *testing.T) {
+	w := world(t)
+	for _, path := range []string{"/api/v1/openapi.json", "/saml/idp/sso", "/saml/idp/metadata", "/rehearse/nothing", "/nowhere"} {
+		answer, _ := send(t, http.DefaultClient, http.MethodGet, w.URL+path, "", "")
+		assert.Equal(t, "nosniff", answer.Header.Get("X-Content-Type-Options"), path)
+		assert.Equal(t, "no-referrer", answer.Header.Get("Referrer-Policy"), path)
+		assert.Equal(t, "DENY", answer.Header.Get("X-Frame-Options"), path)
+		if strings.HasPrefix(answer.Header.Get("Content-Type"), "text/html") {
+			policy := answer.Header.Get("Content-Security-Policy")
+			assert.Contains(t, policy, "frame-ancestors 'none'", path)
+			assert.NotContains(t, policy, "unsafe", path)
+			assert.Equal(t, "no-store", answer.Header.Get("Cache-Control"), path)
+		}
+	}
+}
