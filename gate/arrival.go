@@ -18,6 +18,7 @@ const (
 	arrivalLife       = 2 * time.Minute
 	arrivalsByAddress = 200
 	arrivalsInAll     = 5000
+	arrivalBytesInAll = 128 << 20
 )
 
 // arrival is a message that came for a sign-in.
@@ -30,14 +31,15 @@ func (g *Gate) KeepArrival(ctx context.Context, address, place, param, value, re
 	now := g.Now().UTC()
 	a := store.Arrival{Handle: handle, Address: address, Place: place, Param: param, Value: []byte(value), Relay: relay, CreatedAt: now}
 	return handle, g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var mine, all int64
+		var mine int64
+		var all struct{ Count, Bytes int64 }
 		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals WHERE address = ? LIMIT ?)", address, arrivalsByAddress).Scan(&mine).Error; err != nil {
 			return err
 		}
-		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals LIMIT ?)", arrivalsInAll).Scan(&all).Error; err != nil {
+		if err := tx.Raw("SELECT count(*) AS count, coalesce(sum(length(value)), 0) AS bytes FROM arrivals").Scan(&all).Error; err != nil {
 			return err
 		}
-		if mine >= arrivalsByAddress || all >= arrivalsInAll {
+		if mine >= arrivalsByAddress || all.Count >= arrivalsInAll || all.Bytes+int64(len(value)) > arrivalBytesInAll {
 			return explain.New("gate.busy", explain.Fact("address", address))
 		}
 		return tx.Create(&a).Error

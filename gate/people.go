@@ -302,6 +302,10 @@ func (g *Gate) AddAdministrator(ctx context.Context, who Actor, n api.NewAdminis
 
 // ChangeAdministrator changes a role or a password, and ends the sessions of the one concerned. The last owner stays one.
 func (g *Gate) ChangeAdministrator(ctx context.Context, who Actor, id string, c api.ChangeAdministrator) error {
+	var a store.Administrator
+	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&a).Error; err != nil {
+		return missing(err, "administrator", id)
+	}
 	hash := ""
 	if c.Role != "" {
 		if err := knownRole(c.Role); err != nil {
@@ -309,7 +313,7 @@ func (g *Gate) ChangeAdministrator(ctx context.Context, who Actor, id string, c 
 		}
 	}
 	if c.Password != "" {
-		if err := checkPassword(id, c.Password); err != nil {
+		if err := checkPassword(a.Name, c.Password); err != nil {
 			return err
 		}
 		var err error

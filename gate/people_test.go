@@ -90,6 +90,7 @@ func TestSessionsEnd(t *testing.T) {
 	require.NoError(t, l.SignOutAdministrator(ctx, token))
 	assert.False(t, good(token))
 	token = signIn()
+	assert.ErrorContains(t, l.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}), "contains the name")
 	require.NoError(t, l.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "another long password"}))
 	assert.False(t, good(token), "a new password ends every session")
 	_, _, err := l.SignInAdministrator(ctx, "Fenna", password, "")

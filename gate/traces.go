@@ -16,6 +16,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/explain"
+	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/core/xmltree"
 	"innergate/store"
@@ -51,7 +52,7 @@ var (
 )
 
 func (g *Gate) traceRow(s *signIn, outcome, code string) (*store.Trace, error) {
-	entries, err := json.Marshal(s.rec.Entries())
+	entries, err := json.Marshal(clipped(s.rec.Entries(), s.messageLimit(outcome)))
 	if err != nil {
 		return nil, err
 	}
@@ -67,6 +68,32 @@ func (g *Gate) traceRow(s *signIn, outcome, code string) (*store.Trace, error) {
 	}
 	t.Entries = g.Store.Sealer.Seal("trace/"+t.ID, packer().EncodeAll(entries, nil))
 	return t, nil
+}
+
+// messageLimit bounds what one message takes in a trace. Until somebody has authenticated, whoever sent it is a stranger who must not fill the disk.
+func (s *signIn) messageLimit(outcome string) int {
+	switch {
+	case outcome == "signed-in":
+		return saml.MaxMessage
+	case s.known || outcome == "open":
+		return 64 << 10
+	}
+	return 8 << 10
+}
+
+func clipped(entries []trace.Entry, limit int) []trace.Entry {
+	out := slices.Clone(entries)
+	for i := range out {
+		if m := out[i].Message; m != nil && (len(m.Raw) > limit || len(m.RelayState) > limit) {
+			copied := *m
+			copied.RelayState = copied.RelayState[:min(limit, len(copied.RelayState))]
+			if len(m.Raw) > limit {
+				copied.Raw = strings.ToValidUTF8(m.Raw[:limit], "") + "… (cut off here; the rest was not kept)"
+			}
+			out[i].Message = &copied
+		}
+	}
+	return out
 }
 
 // keepTrace stores the record of a sign-in. Of strangers, whom nobody has authenticated, only so many a minute are kept. A trace that can't be stored
@@ -85,7 +112,8 @@ func (g *Gate) keepTrace(ctx context.Context, s *signIn, outcome, code string) {
 		})
 	}
 	if err != nil {
-		g.Log.ErrorContext(ctx, "a trace could not be kept", "reference", s.reference, "error", err)
+		g.Log.ErrorContext(ctx, "a trace could not be kept", "reference", s.reference, "outcome", outcome, "code", code, "error", err)
+		return
 	}
 	g.Log.InfoContext(ctx, "sign-in", "reference", s.reference, "application", t.Application, "provider", t.Provider, "outcome", outcome, "code", code, "flow", t.Flow, "rehearsal", s.rehearsal != nil)
 }
@@ -220,7 +248,11 @@ func (g *Gate) Trace(ctx context.Context, reference string, personal bool) (*api
 		}
 		shown := api.TraceEntry{Entry: e}
 		if m := e.Message; m != nil {
-			if g.Now().Before(row.StartedAt.Add(time.Duration(row.Micros)*time.Microsecond + stillGood)) {
+			good := stillGood
+			if m.From == trace.Provider {
+				good = providersGood
+			}
+			if g.Now().Before(row.StartedAt.Add(time.Duration(row.Micros)*time.Microsecond + good)) {
 				copied := *m
 				copied.Raw, copied.Opened = veiled(m.Raw), veiled(m.Opened)
 				m, shown.Message = &copied, &copied
@@ -243,9 +275,12 @@ func (g *Gate) Trace(ctx context.Context, reference string, personal bool) (*api
 	return v, nil
 }
 
-// stillGood is how long after a sign-in a message of it might still be accepted somewhere. Until then its signature and cipher values are veiled, so
-// that reading a trace is no way to become the person in it.
-const stillGood = 10 * time.Minute
+// stillGood is how long after a sign-in a message of ours might still be accepted somewhere, providersGood the same for a provider's, whose assertions may be set
+// to live for a day. Until then signature and cipher values are veiled, so that reading a trace is no way to become the person in it.
+const (
+	stillGood     = 10 * time.Minute
+	providersGood = 25 * time.Hour
+)
 
 var secretValues = regexp.MustCompile(`(<[\w.:-]*(?:SignatureValue|CipherValue)[^>]*>)[^<]+`)
 

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -55,6 +56,35 @@ func TestHostileMessages(t *testing.T) {
 	}
 	answer, _ := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/idp/sso", "", "{}")
 	assert.Equal(t, http.StatusUnsupportedMediaType, answer.StatusCode)
+}
+
+// TestStrangersMessagesAreCutInTraces posts half a megabyte that nobody known made; little of it is kept.
+func TestStrangersMessagesAreCutInTraces(t *testing.T) {
+	w := world(t)
+	doc := `<samlp:AuthnRequest xmlns:samlp="` + saml.NSProtocol + `">` + strings.Repeat("x", 500<<10) + `</samlp:AuthnRequest>`
+	b := demo.NewWalker(nil)
+	require.NoError(t, b.Post(context.Background(), w.URL+"/saml/idp/sso", url.Values{saml.ParamRequest: {saml.EncodePost([]byte(doc))}}))
+	m := newest(t, w).Entries[0].Message
+	require.NotNil(t, m)
+	assert.Equal(t, len(doc), m.Size, "its true size is told")
+	assert.Less(t, len(m.Raw), 10<<10)
+	assert.Contains(t, m.Raw, "cut off here")
+}
+
+// TestArrivalsHaveARoom fills the room for posted messages: further ones are refused, not stored.
+func TestArrivalsHaveARoom(t *testing.T) {
+	w, ctx := world(t), context.Background()
+	big := strings.Repeat("A", 1400<<10)
+	var err error
+	kept := 0
+	for i := range 150 {
+		if _, err = w.Gate.KeepArrival(ctx, "192.0.2."+strconv.Itoa(i), "sso", saml.ParamRequest, big, ""); err != nil {
+			break
+		}
+		kept++
+	}
+	require.ErrorContains(t, err, "gate.busy")
+	assert.LessOrEqual(t, kept*len(big), 128<<20)
 }
 
 // brokenFiles panics at every use.
