@@ -109,6 +109,7 @@ type Role struct {
 	RequestedAttributes     []RequestedAttribute
 	AttributeSets           []int // indexes of AttributeConsumingServices
 	EncryptionMethods       []string
+	SigningMethods          []string
 }
 
 // Certificates returns the certificates meant for a use, those for any use included, each key once.
@@ -142,14 +143,16 @@ func (r *Role) Service(name string) []Endpoint {
 
 // Entity is one EntityDescriptor.
 type Entity struct {
-	EntityID     string
-	ValidUntil   *time.Time
-	DisplayName  string
-	Description  string
-	Organization string
-	Contact      string
-	Signed       bool
-	Roles        []Role
+	EntityID      string
+	ValidUntil    *time.Time
+	CacheDuration time.Duration
+	Categories    []string // values of entity attributes
+	DisplayName   string
+	Description   string
+	Organization  string
+	Contact       string
+	Signed        bool
+	Roles         []Role
 }
 
 // Role returns the entity's first role of a kind, or nil.
@@ -174,7 +177,13 @@ type Problem struct {
 type Document struct {
 	Entities []Entity
 	Problems []Problem
-	Signed   bool
+	// Signed is set where the root carries a signature that fits the content; whose it is, is not known yet.
+	Signed        bool
+	CacheDuration time.Duration
+	// Tidied is set where the text was not a document as it stood, such as one copied from a browser.
+	Tidied bool
+	// NeedsEntityID is set for a role that was cut out of its entity.
+	NeedsEntityID bool
 }
 
 // Usable reports whether there is any entity with a role in the document.

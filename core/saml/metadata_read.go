@@ -1,34 +1,37 @@
 package saml
 
 import (
-	"bytes"
 	"crypto/x509"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
-
-	"golang.org/x/text/encoding"
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
 
 	"innergate/core/keys"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
 )
 
-// MaxMetadata bounds a metadata document that is read as a whole, in bytes.
+// MaxMetadata bounds a metadata document that is read as a whole, in bytes. Larger ones are read by StreamMetadata.
 const MaxMetadata = 16 << 20
 
 var metadataLimits = xmltree.Limits{Bytes: MaxMetadata, Depth: 64, Elements: 1 << 20, Attrs: 128}
 
+// ReadOptions is what helps to understand a document.
+type ReadOptions struct {
+	Now time.Time
+	// Ours are our own entity IDs, which nobody else may have.
+	Ours []string
+	// EntityID is given by hand for a role that was cut out of its entity.
+	EntityID string
+}
+
 type metadataReader struct {
+	ReadOptions
 	doc *Document
-	now time.Time
 }
 
 func (m *metadataReader) problem(fatal bool, code, format string, args ...any) {
@@ -38,23 +41,37 @@ func (m *metadataReader) problem(fatal bool, code, format string, args ...any) {
 	}
 }
 
-// ReadMetadata understands a metadata document (SAML Metadata, section 2) as far as it can: one entity or a group of them, in any usual encoding. It never
-// fails; what is wrong is listed in Problems. Signatures are noticed here and verified by VerifyMetadata.
-func ReadMetadata(data []byte, now time.Time) *Document {
-	m := &metadataReader{doc: &Document{}, now: now}
+// ReadMetadata is Read with nothing known but the time.
+func ReadMetadata(data []byte, now time.Time) *Document { return Read(data, ReadOptions{Now: now}) }
+
+// Read understands a metadata document (SAML Metadata, section 2) as far as it can: one entity, a group of them, or a role or an entity that was cut out of a
+// larger document; in any usual encoding, also as it looks when copied from a browser; or a plain list of labelled values. It never fails; what is wrong is
+// listed in Problems. Signatures are noticed here and verified by VerifyMetadata.
+func Read(data []byte, o ReadOptions) *Document {
+	m := &metadataReader{ReadOptions: o, doc: &Document{}}
 	root := m.parse(data)
 	if root == nil {
 		return m.doc
 	}
 	m.doc.Signed = xmlsig.Signed(root)
+	m.doc.CacheDuration = m.cacheDuration(root)
 	switch {
 	case root.Is(NSMetadata, "EntityDescriptor"):
 		m.entity(root, nil)
 	case root.Is(NSMetadata, "EntitiesDescriptor"):
 		m.group(root, nil)
+	case root.Is(NSMetadata, "IDPSSODescriptor"), root.Is(NSMetadata, "SPSSODescriptor"):
+		m.loneRole(root)
 	default:
-		m.problem(true, "not-metadata", "The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.", root.Local)
+		m.problem(true, "not-metadata", "The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.", clip(root.Local, 60))
 		return m.doc
+	}
+	if m.doc.Signed {
+		var broken *xmlsig.Error
+		if err := xmlsig.Intact(root, nil); errors.As(err, &broken) && (broken.Reason == xmlsig.Altered || m.doc.Tidied) {
+			m.problem(false, "signature-broken", "The document carries a signature that no longer fits its content: something in it was changed, or lost while it was copied or cut out. Take the original file if the signature matters.")
+			m.doc.Signed = false
+		}
 	}
 	if len(m.doc.Entities) == 0 {
 		m.problem(true, "no-entity", "The document holds no entity.")
@@ -78,78 +95,26 @@ func VerifyMetadata(data []byte, pinned []*x509.Certificate) error {
 	return err
 }
 
-func (m *metadataReader) parse(data []byte) *xmltree.Element {
-	trimmed := bytes.TrimSpace(data)
+// loneRole reads a role descriptor that was cut out of its entity.
+func (m *metadataReader) loneRole(e *xmltree.Element) {
+	entity := Entity{EntityID: m.EntityID, Signed: xmlsig.Signed(e), ValidUntil: m.sooner(e, nil)}
+	kind := RoleIDP
+	if e.Local == "SPSSODescriptor" {
+		kind = RoleSP
+	}
+	m.problem(false, "lone-role", "This is a role that was cut out of a larger document: what stood around it, such as the entity ID and the organisation, is lost.")
 	switch {
-	case len(trimmed) == 0:
-		m.problem(true, "empty", "There is nothing in the document.")
-		return nil
-	case len(data) > MaxMetadata:
-		m.problem(true, "too-large", "The document has %d bytes; %d are the most that is read in one piece.", len(data), MaxMetadata)
-		return nil
-	case json.Valid(trimmed) && (trimmed[0] == '{' || trimmed[0] == '['):
-		m.problem(true, "json", "This is JSON, not SAML metadata. A discovery document belongs to OpenID Connect.")
-		return nil
-	case looksLikeHTML(trimmed):
-		m.problem(true, "html", "This is a web page, not metadata. Perhaps the address needs a sign-in, or leads to a page that describes the metadata.")
-		return nil
-	case bytes.HasPrefix(trimmed, []byte("-----BEGIN")):
-		m.problem(true, "certificate", "This is a certificate or a key, not metadata. A certificate can be added to an application or provider by itself.")
-		return nil
-	}
-	text, err := toUTF8(data)
-	if err != nil {
-		m.problem(true, "encoding", "The document can't be read: %s.", err)
-		return nil
-	}
-	root, err := xmltree.Parse(text, metadataLimits)
-	if err != nil {
-		m.problem(true, "not-xml", "The document is not well-formed XML: %s.", err)
-		return nil
-	}
-	return root
-}
-
-func looksLikeHTML(doc []byte) bool {
-	head := bytes.ToLower(doc[:min(len(doc), 512)])
-	return bytes.HasPrefix(head, []byte("<!doctype html")) || bytes.Contains(head, []byte("<html"))
-}
-
-// toUTF8 turns UTF-16 and Latin-1 into UTF-8, and takes the encoding's name out of the XML declaration, as it no longer holds.
-func toUTF8(data []byte) ([]byte, error) {
-	var enc encoding.Encoding
-	head := string(data[:min(len(data), 200)])
-	switch {
-	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}), bytes.HasPrefix(data, []byte{0xFF, 0xFE}):
-		enc = unicode.UTF16(unicode.BigEndian, unicode.UseBOM)
-	case len(data) > 1 && data[0] == 0 && data[1] == '<':
-		enc = unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM)
-	case len(data) > 1 && data[0] == '<' && data[1] == 0:
-		enc = unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM)
-	case strings.HasPrefix(head, "<?xml"):
-		declaration, _, _ := strings.Cut(head, "?>")
-		switch lower := strings.ToLower(declaration); {
-		case strings.Contains(lower, "iso-8859-1"), strings.Contains(lower, "latin1"):
-			enc = charmap.ISO8859_1
-		case strings.Contains(lower, "windows-1252"):
-			enc = charmap.Windows1252
-		case strings.Contains(lower, "iso-8859-15"):
-			enc = charmap.ISO8859_15
+	case m.EntityID == "":
+		m.doc.NeedsEntityID = true
+		m.problem(false, "entity-id-missing", "The entity ID stood on the part that was cut off. Enter it by hand, exactly as the other side writes it.")
+	default:
+		if _, err := ParseEntityID(m.EntityID); err != nil {
+			m.problem(true, "entity-id", "The entity ID given can't be used: %s.", err)
+			return
 		}
 	}
-	if enc == nil {
-		return data, nil
-	}
-	out, err := enc.NewDecoder().Bytes(data)
-	if err != nil || !utf8.Valid(out) {
-		return nil, fmt.Errorf("its characters are not in the encoding that it names")
-	}
-	if bytes.HasPrefix(out, []byte("<?xml")) {
-		if end := bytes.Index(out, []byte("?>")); end > 0 {
-			out = out[end+2:]
-		}
-	}
-	return out, nil
+	m.addRole(&entity, e, kind)
+	m.finish(&entity)
 }
 
 // sooner is the earlier of an inherited end and an element's own validUntil.
@@ -183,37 +148,50 @@ func (m *metadataReader) group(e *xmltree.Element, until *time.Time) {
 }
 
 func (m *metadataReader) entity(e *xmltree.Element, until *time.Time) {
-	entity := Entity{EntityID: e.Value("entityID"), ValidUntil: m.sooner(e, until), Signed: xmlsig.Signed(e)}
+	entity := Entity{EntityID: e.Value("entityID"), ValidUntil: m.sooner(e, until), Signed: xmlsig.Signed(e), CacheDuration: m.cacheDuration(e)}
+	if trimmed := strings.TrimSpace(entity.EntityID); trimmed != entity.EntityID && trimmed != "" {
+		m.problem(false, "entity-id", "An entity can't be used: the entity ID %q begins or ends with white space.", clip(entity.EntityID, 200))
+		return
+	}
 	if _, err := ParseEntityID(entity.EntityID); err != nil {
 		m.problem(false, "entity-id", "An entity can't be used: %s.", err)
 		return
 	}
-	if entity.ValidUntil != nil && !m.now.Before(*entity.ValidUntil) {
+	if slices.Contains(m.Ours, entity.EntityID) {
+		m.problem(false, "our-entity-id", "%s is our own entity ID. Perhaps this is our metadata, which belongs to the other side.", entity.EntityID)
+	}
+	if entity.ValidUntil != nil && !m.Now.Before(*entity.ValidUntil) {
 		m.problem(false, "expired", "The metadata of %s was valid until %s.", entity.EntityID, formatTime(*entity.ValidUntil))
 	}
 	for child := range e.Elements {
-		kind := RoleKind("")
 		switch {
 		case child.Is(NSMetadata, "IDPSSODescriptor"):
-			kind = RoleIDP
+			m.addRole(&entity, child, RoleIDP)
 		case child.Is(NSMetadata, "SPSSODescriptor"):
-			kind = RoleSP
+			m.addRole(&entity, child, RoleSP)
 		case child.Is(NSMetadata, "Organization"):
 			entity.Organization = localised(child, NSMetadata, "OrganizationDisplayName")
+		case child.Is(NSMetadata, "Extensions"):
+			entity.Categories = categories(child)
 		case child.Is(NSMetadata, "ContactPerson"):
 			if mail := child.First(NSMetadata, "EmailAddress"); mail != nil && entity.Contact == "" {
 				entity.Contact = strings.TrimPrefix(strings.TrimSpace(mail.Text()), "mailto:")
 			}
 		}
-		if kind == "" {
-			continue
-		}
-		if !slices.Contains(strings.Fields(child.Value("protocolSupportEnumeration")), NSProtocol) {
-			m.problem(false, "protocol", "The %s role of %s does not speak SAML 2.0.", kind, entity.EntityID)
-			continue
-		}
-		entity.Roles = append(entity.Roles, m.role(child, kind, &entity))
 	}
+	m.finish(&entity)
+}
+
+func (m *metadataReader) addRole(entity *Entity, e *xmltree.Element, kind RoleKind) {
+	if !slices.Contains(strings.Fields(e.Value("protocolSupportEnumeration")), NSProtocol) {
+		m.problem(false, "protocol", "The %s role of %s does not speak SAML 2.0.", kind, entity.name())
+		return
+	}
+	entity.Roles = append(entity.Roles, m.role(e, kind, entity))
+}
+
+// finish adds an entity to what was understood.
+func (m *metadataReader) finish(entity *Entity) {
 	for _, r := range entity.Roles {
 		if entity.DisplayName == "" {
 			entity.DisplayName = r.DisplayName
@@ -222,13 +200,54 @@ func (m *metadataReader) entity(e *xmltree.Element, until *time.Time) {
 	if entity.DisplayName == "" {
 		entity.DisplayName = entity.Organization
 	}
-	if len(entity.Roles) == 2 {
-		m.problem(false, "both-roles", "%s is an identity provider and a service provider; the part that fits where it is added is used.", entity.EntityID)
+	if len(entity.Roles) == 2 && entity.Roles[0].Kind != entity.Roles[1].Kind {
+		m.problem(false, "both-roles", "%s is an identity provider and a service provider; the part that fits where it is added is used.", entity.name())
 	}
-	m.doc.Entities = append(m.doc.Entities, entity)
+	for i := range m.doc.Entities {
+		if m.doc.Entities[i].EntityID == entity.EntityID {
+			m.problem(false, "entity-twice", "%s stands in the document twice; the first one is used.", entity.name())
+			return
+		}
+	}
+	m.doc.Entities = append(m.doc.Entities, *entity)
 	if len(m.doc.Entities) == 2 {
 		m.problem(false, "several-entities", "The document holds several entities; one has to be chosen.")
 	}
+}
+
+// name is how an entity is called in sentences.
+func (e *Entity) name() string {
+	if e.EntityID == "" {
+		return "the entity"
+	}
+	return e.EntityID
+}
+
+// categories lists the values of entity attributes, such as entity categories (SAML Metadata Extension for Entity Attributes).
+func categories(extensions *xmltree.Element) []string {
+	var out []string
+	for _, set := range extensions.All(NSEntityAttributes, "EntityAttributes") {
+		for _, a := range set.All(NSAssertion, "Attribute") {
+			for _, v := range a.All(NSAssertion, "AttributeValue") {
+				if text := strings.TrimSpace(v.Text()); text != "" && len(out) < 64 {
+					out = append(out, text)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func (m *metadataReader) cacheDuration(e *xmltree.Element) time.Duration {
+	v, ok := e.Attr("cacheDuration")
+	if !ok {
+		return 0
+	}
+	d, err := ParseDuration(v)
+	if err != nil {
+		m.problem(false, "cache-duration", "cacheDuration is not a duration: %s.", clip(v, 60))
+	}
+	return d
 }
 
 // localised picks the English text, else the first.
@@ -251,8 +270,8 @@ func (m *metadataReader) role(e *xmltree.Element, kind RoleKind, entity *Entity)
 	r := Role{Kind: kind}
 	flag := func(name string) bool { v := strings.TrimSpace(e.Value(name)); return v == "true" || v == "1" }
 	r.WantAuthnRequestsSigned, r.AuthnRequestsSigned, r.WantAssertionsSigned = flag("WantAuthnRequestsSigned"), flag("AuthnRequestsSigned"), flag("WantAssertionsSigned")
-	if until := m.sooner(e, nil); until != nil && !m.now.Before(*until) {
-		m.problem(false, "expired", "The %s role of %s was valid until %s.", kind, entity.EntityID, formatTime(*until))
+	if until := m.sooner(e, nil); until != nil && !m.Now.Before(*until) {
+		m.problem(false, "expired", "The %s role of %s was valid until %s.", kind, entity.name(), formatTime(*until))
 	}
 	for child := range e.Elements {
 		if child.Space != NSMetadata {
@@ -265,6 +284,9 @@ func (m *metadataReader) role(e *xmltree.Element, kind RoleKind, entity *Entity)
 				if entity.Description == "" {
 					entity.Description = localised(ui, NSMDUI, "Description")
 				}
+			}
+			for _, method := range child.All(NSAlgorithms, "SigningMethod") {
+				r.SigningMethods = append(r.SigningMethods, method.Value("Algorithm"))
 			}
 		case "KeyDescriptor":
 			m.keys(child, &r, entity)
@@ -287,7 +309,7 @@ func (m *metadataReader) role(e *xmltree.Element, kind RoleKind, entity *Entity)
 // complain lists what a role lacks.
 func (m *metadataReader) complain(r *Role, entity *Entity) {
 	if len(r.Certificates("signing")) == 0 {
-		m.problem(false, "no-certificate", "The %s role of %s carries no certificate for signing.", r.Kind, entity.EntityID)
+		m.problem(false, "no-certificate", "The %s role of %s carries no certificate for signing.", r.Kind, entity.name())
 	}
 	wanted := ServiceSSO
 	if r.Kind == RoleSP {
@@ -295,13 +317,13 @@ func (m *metadataReader) complain(r *Role, entity *Entity) {
 	}
 	list := r.Service(wanted)
 	if len(list) == 0 {
-		m.problem(false, "no-endpoint", "The %s role of %s has no %s.", r.Kind, entity.EntityID, wanted)
+		m.problem(false, "no-endpoint", "The %s role of %s has no %s.", r.Kind, entity.name(), wanted)
 	}
 	seen := map[int]bool{}
 	for _, e := range list {
 		if e.Index != nil {
 			if seen[*e.Index] {
-				m.problem(false, "duplicate-index", "%s uses the %s index %d twice.", entity.EntityID, wanted, *e.Index)
+				m.problem(false, "duplicate-index", "%s uses the %s index %d twice.", entity.name(), wanted, *e.Index)
 			}
 			seen[*e.Index] = true
 		}
@@ -311,27 +333,27 @@ func (m *metadataReader) complain(r *Role, entity *Entity) {
 func (m *metadataReader) endpoint(e *xmltree.Element, r *Role, entity *Entity) {
 	p := Endpoint{Service: e.Local, Binding: strings.TrimSpace(e.Value("Binding")), Location: e.Value("Location"), ResponseLocation: strings.TrimSpace(e.Value("ResponseLocation"))}
 	if trimmed := strings.TrimSpace(p.Location); trimmed != p.Location {
-		m.problem(false, "spaces", "An address of %s has white space around it: %q. It is left out.", entity.EntityID, p.Location)
+		m.problem(false, "spaces", "An address of %s has white space around it: %q. It is left out.", entity.name(), p.Location)
 		p.Location = trimmed
 	}
 	if v, has := e.Attr("index"); has {
 		if n, err := strconv.Atoi(strings.TrimSpace(v)); err == nil && n >= 0 {
 			p.Index = &n
 		} else {
-			m.problem(false, "index", "The index %q of a %s of %s is not a number.", v, p.Service, entity.EntityID)
+			m.problem(false, "index", "The index %q of a %s of %s is not a number.", v, p.Service, entity.name())
 		}
 	}
 	p.Default = strings.TrimSpace(e.Value("isDefault")) == "true" || e.Value("isDefault") == "1"
 	if BindingName(p.Binding) == p.Binding && (p.Service == ServiceACS || p.Service == ServiceSSO) {
-		m.problem(false, "unknown-binding", "The binding %q of a %s of %s is not known here.", p.Binding, p.Service, entity.EntityID)
+		m.problem(false, "unknown-binding", "The binding %q of a %s of %s is not known here.", p.Binding, p.Service, entity.name())
 	}
 	u, err := url.Parse(p.Location)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
-		m.problem(false, "location", "The address %q of a %s of %s is not an http or https URL and is left out.", p.Location, p.Service, entity.EntityID)
+		m.problem(false, "location", "The address %q of a %s of %s is not an http or https URL and is left out.", p.Location, p.Service, entity.name())
 		return
 	case u.Scheme == "http" && !isLoopback(u.Hostname()):
-		m.problem(false, "http-endpoint", "The address %s of %s is not protected by TLS.", p.Location, entity.EntityID)
+		m.problem(false, "http-endpoint", "The address %s of %s is not protected by TLS.", p.Location, entity.name())
 	}
 	r.Endpoints = append(r.Endpoints, p)
 }
@@ -343,7 +365,7 @@ func isLoopback(host string) bool {
 func (m *metadataReader) keys(e *xmltree.Element, r *Role, entity *Entity) {
 	use := e.Value("use")
 	if use != "" && use != "signing" && use != "encryption" {
-		m.problem(false, "key-use", "A key of %s has the unknown use %q and is left out.", entity.EntityID, use)
+		m.problem(false, "key-use", "A key of %s has the unknown use %q and is left out.", entity.name(), use)
 		return
 	}
 	for _, method := range e.All(NSMetadata, "EncryptionMethod") {
@@ -362,21 +384,21 @@ func (m *metadataReader) keys(e *xmltree.Element, r *Role, entity *Entity) {
 			cert, err = x509.ParseCertificate(der)
 		}
 		if err != nil {
-			m.problem(false, "bad-certificate", "A certificate of %s can't be read and is left out: %s.", entity.EntityID, err)
+			m.problem(false, "bad-certificate", "A certificate of %s can't be read and is left out: %s.", entity.name(), err)
 			return true
 		}
 		if err := xmlsig.CheckKey(cert.PublicKey); err != nil {
-			m.problem(false, "weak-key", "A certificate of %s is left out: %s.", entity.EntityID, err)
+			m.problem(false, "weak-key", "A certificate of %s is left out: %s.", entity.name(), err)
 			return true
 		}
-		if m.now.After(cert.NotAfter) {
-			m.problem(false, "certificate-expired", "The certificate %s of %s ended on %s.", keys.Fingerprint(cert.Raw), entity.EntityID, formatTime(cert.NotAfter))
+		if m.Now.After(cert.NotAfter) {
+			m.problem(false, "certificate-expired", "The certificate %s of %s ended on %s.", keys.Fingerprint(cert.Raw), entity.name(), formatTime(cert.NotAfter))
 		}
 		r.Keys = append(r.Keys, KeyDescriptor{use, cert})
 		return true
 	})
 	if !found {
-		m.problem(false, "key-without-certificate", "A key of %s comes without a certificate and is left out.", entity.EntityID)
+		m.problem(false, "key-without-certificate", "A key of %s comes without a certificate and is left out.", entity.name())
 	}
 }
 

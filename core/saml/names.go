@@ -10,12 +10,14 @@ import (
 
 // Namespaces (SAML Core, section 1.1; SAML Metadata, section 2).
 const (
-	NSAssertion = "urn:oasis:names:tc:SAML:2.0:assertion"
-	NSProtocol  = "urn:oasis:names:tc:SAML:2.0:protocol"
-	NSMetadata  = "urn:oasis:names:tc:SAML:2.0:metadata"
-	NSMDUI      = "urn:oasis:names:tc:SAML:metadata:ui"
-	nsXSI       = "http://www.w3.org/2001/XMLSchema-instance"
-	nsXS        = "http://www.w3.org/2001/XMLSchema"
+	NSAssertion        = "urn:oasis:names:tc:SAML:2.0:assertion"
+	NSProtocol         = "urn:oasis:names:tc:SAML:2.0:protocol"
+	NSMetadata         = "urn:oasis:names:tc:SAML:2.0:metadata"
+	NSEntityAttributes = "urn:oasis:names:tc:SAML:metadata:attribute"
+	NSAlgorithms       = "urn:oasis:names:tc:SAML:metadata:algsupport"
+	NSMDUI             = "urn:oasis:names:tc:SAML:metadata:ui"
+	nsXSI              = "http://www.w3.org/2001/XMLSchema-instance"
+	nsXS               = "http://www.w3.org/2001/XMLSchema"
 )
 
 // Bindings (SAML Bindings, section 3).

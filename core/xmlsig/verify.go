@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"fmt"
+	"hash"
 	"strings"
 
 	"innergate/core/xmltree"
@@ -360,4 +361,76 @@ func (v Verified) Opened(holder, plain *xmltree.Element) (Verified, error) {
 		return Verified{}, err
 	}
 	return Verified{plain, v.key, v.algorithm}, nil
+}
+
+// Intact reports whether the content of e is what the signature enveloped in it says was signed, whoever signed it. It proves nothing; it tells a document that
+// was changed on its way from one that was not. The error is an *Error.
+func Intact(e, after *xmltree.Element) error {
+	sig, err := locate(e, after)
+	if err != nil {
+		return err
+	}
+	s, err := read(e, sig, Policy{AllowSHA1: true})
+	if err != nil {
+		return err
+	}
+	if !s.intact(e, sig) {
+		return s.failure(Altered, "the content is not what was signed: its digest differs")
+	}
+	return nil
+}
+
+// Streamed checks the signature over a document that is read as a stream. It is made when the Signature, the root's first child, has come; all pieces but the
+// Signature go through Put, those before it as well, and Finish tells whether the digest holds. Nothing of the document may be used before.
+type Streamed struct {
+	s     *signature
+	key   int
+	root  *xmltree.Element
+	id    string
+	sum   hash.Hash
+	canon *xmltree.CanonicalStream
+	ids   int
+}
+
+// NewStreamed checks everything about a signature but the digest of the content. Root is the container that carries it, without children.
+func NewStreamed(root, sig *xmltree.Element, keys []crypto.PublicKey, policy Policy) (*Streamed, error) {
+	s, err := read(root, sig, policy)
+	if err != nil {
+		return nil, err
+	}
+	if len(keys) == 0 {
+		return nil, s.failure(NoKey, "no key of the sender is held, so the signature can't be checked")
+	}
+	h := s.method.hash.New()
+	h.Write(s.info.Canonical(nil, s.infoPrefixes, nil))
+	signed := h.Sum(nil)
+	for i, key := range keys {
+		if CheckKey(key) == nil && verifyDigest(key, s.method, signed, s.value) {
+			st := &Streamed{s: s, key: i, root: root, id: root.Value("ID"), sum: s.digest.New(), ids: countID(sig, root.Value("ID"))}
+			st.canon = xmltree.NewCanonicalStream(st.sum, s.prefixes)
+			return st, nil
+		}
+	}
+	return nil, s.failure(WrongKey, "the signature was not made by any key that is held for the sender")
+}
+
+// Put takes one piece.
+func (st *Streamed) Put(p xmltree.Piece) error {
+	if p.Kind == xmltree.PieceElement {
+		st.ids += countID(p.Element, st.id)
+	} else if p.Kind == xmltree.PieceOpen && p.Element != st.root {
+		st.ids += countID(p.Element, st.id)
+	}
+	return st.canon.Put(p)
+}
+
+// Finish returns the index of the key that signed. The error is an *Error.
+func (st *Streamed) Finish() (int, error) {
+	if st.ids > 0 {
+		return 0, malformed("the ID %q stands on %d elements", st.id, st.ids+1)
+	}
+	if subtle.ConstantTimeCompare(st.sum.Sum(nil), st.s.wanted) != 1 {
+		return 0, st.s.failure(Altered, "the content is not what was signed: its digest differs")
+	}
+	return st.key, nil
 }

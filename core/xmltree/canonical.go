@@ -56,6 +56,25 @@ func (c *canonicalizer) use(prefix, space string) {
 
 func (c *canonicalizer) element(e *Element, apex bool) {
 	outer := len(c.rendered)
+	c.start(e, apex)
+	for i := range e.Children {
+		switch n := &e.Children[i]; n.Kind {
+		case KindText:
+			c.out = escapeText(c.out, n.Text)
+		case KindElement:
+			if n.Element != c.skip {
+				c.element(n.Element, false)
+			}
+		case KindInstruction:
+			c.out = appendInstruction(c.out, n.Text)
+		}
+	}
+	c.end(e)
+	c.rendered = c.rendered[:outer]
+}
+
+// start writes an element's start tag with the declarations that it needs there.
+func (c *canonicalizer) start(e *Element, apex bool) {
 	c.pending = c.pending[:0]
 	c.use(e.Prefix, e.Space)
 	for i := range e.Attrs {
@@ -84,22 +103,12 @@ func (c *canonicalizer) element(e *Element, apex bool) {
 	c.rendered = append(c.rendered, c.pending...)
 	c.attributes(e)
 	c.out = append(c.out, '>')
-	for i := range e.Children {
-		switch n := &e.Children[i]; n.Kind {
-		case KindText:
-			c.out = escapeText(c.out, n.Text)
-		case KindElement:
-			if n.Element != c.skip {
-				c.element(n.Element, false)
-			}
-		case KindInstruction:
-			c.out = appendInstruction(c.out, n.Text)
-		}
-	}
+}
+
+func (c *canonicalizer) end(e *Element) {
 	c.out = append(c.out, "</"...)
 	c.name(e.Prefix, e.Local)
 	c.out = append(c.out, '>')
-	c.rendered = c.rendered[:outer]
 }
 
 // useInclusive adds the declarations of the PrefixList that are in force at the apex, or made anew further down.
