@@ -22,6 +22,7 @@ require (
 	golang.org/x/text v0.43.0
 	gorm.io/driver/sqlite v1.6.0
 	gorm.io/gorm v1.31.2
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
@@ -67,7 +68,6 @@ require (
 	golang.org/x/tools v0.51.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
-	software.sslmate.com/src/go-pkcs12 v0.7.4 // indirect
 )
 
 tool honnef.co/go/tools/cmd/staticcheck

@@ -9,7 +9,6 @@ import (
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
-	"innergate/core/saml"
 	"innergate/core/trace"
 )
 
@@ -64,6 +63,7 @@ type Application struct {
 	Findings    []Finding           `json:"findings,omitempty"`
 	Keys        []CertificateDetail `json:"certificateDetails,omitempty"`
 	ProvidedBy  []Reference         `json:"providedBy,omitempty"`
+	Watch       *Watch              `json:"watch,omitempty"`
 	StartOurs   string              `json:"startOurs"`
 	ProposedURL string              `json:"proposedStartUrl,omitempty"`
 }
@@ -90,77 +90,13 @@ type Provider struct {
 	Findings   []Finding           `json:"findings,omitempty"`
 	Keys       []CertificateDetail `json:"certificateDetails,omitempty"`
 	Serves     []Reference         `json:"serves,omitempty"`
+	Watch      *Watch              `json:"watch,omitempty"`
 }
 
 // CertificateDetail describes a trusted certificate.
 type CertificateDetail struct {
 	Use string `json:"use"`
 	keys.Description
-}
-
-// TakeIn is what the other side handed over: a file's content or pasted text, or an address to fetch it from.
-type TakeIn struct {
-	Text string `json:"text,omitempty"`
-	URL  string `json:"url,omitempty"`
-	// EntityID chooses one of several entities.
-	EntityID string `json:"entityId,omitempty"`
-}
-
-// Understood is what was understood of it, before anything is stored.
-type Understood struct {
-	Entities []EntityChoice      `json:"entities"`
-	Problems []saml.Problem      `json:"problems"`
-	Chosen   string              `json:"chosen,omitempty"`
-	Role     string              `json:"role,omitempty"`
-	Remark   string              `json:"remark,omitempty"`
-	Changes  []Change            `json:"changes,omitempty"`
-	Metadata *saml.Document      `json:"metadata,omitempty"`
-	App      *config.Application `json:"application,omitempty"`
-	Provider *config.Provider    `json:"provider,omitempty"`
-	// Proposed is set where a value was not in what came and is our proposal, by field.
-	Proposed map[string]string `json:"proposed,omitempty"`
-}
-
-// EntityChoice is one entity in a document.
-type EntityChoice struct {
-	EntityID    string   `json:"entityId"`
-	DisplayName string   `json:"displayName"`
-	Roles       []string `json:"roles"`
-	Usable      bool     `json:"usable"`
-}
-
-// Change is one difference to what is held.
-type Change struct {
-	Field  string `json:"field"`
-	Before string `json:"before"`
-	After  string `json:"after"`
-}
-
-// Value is one line of an exchange sheet.
-type Value struct {
-	Name  string `json:"name"` // the standard's name
-	Hint  string `json:"hint"` // what it is usually called elsewhere, in plain words
-	Value string `json:"value"`
-	Kind  string `json:"kind"` // text, url, certificate or fingerprint
-}
-
-// ExchangeSheet is all that the other side's engineer needs from us.
-type ExchangeSheet struct {
-	Title      string           `json:"title"`
-	Role       string           `json:"role"`
-	Values     []Value          `json:"values"`
-	Metadata   string           `json:"metadata"` // address
-	Markdown   string           `json:"markdown"`
-	Attributes []SheetAttribute `json:"attributes"`
-}
-
-// SheetAttribute is one attribute that is sent or wanted.
-type SheetAttribute struct {
-	Name         string `json:"name"`
-	FriendlyName string `json:"friendlyName,omitempty"`
-	NameFormat   string `json:"nameFormat,omitempty"`
-	Required     bool   `json:"required,omitempty"`
-	Meaning      string `json:"meaning"`
 }
 
 // NewRehearsal orders a rehearsal.
@@ -225,17 +161,6 @@ type TraceExplanation struct {
 	explain.Explanation
 	Evidence    []trace.Evidence     `json:"evidence"`
 	Differences []explain.Difference `json:"differences"`
-}
-
-// Key is a key of the gate's.
-type Key struct {
-	ID      string    `json:"id"`
-	Purpose string    `json:"purpose"`
-	Kind    string    `json:"kind"`
-	State   string    `json:"state"`
-	Created time.Time `json:"created"`
-	keys.Description
-	PEM string `json:"pem"`
 }
 
 // JournalEntry is a line of the journal.

@@ -25,9 +25,9 @@ type fresh struct{ url, setup string }
 func emptyGate(t testing.TB) fresh {
 	t.Helper()
 	folder := t.TempDir()
-	master, err := store.MasterKey("", folder+"/master.key", true)
+	master, err := store.MasterKeys("", folder+"/master.key", true)
 	require.NoError(t, err)
-	sealer, err := store.NewSealer(master)
+	sealer, err := store.NewSealer(master[0], master[1:]...)
 	require.NoError(t, err)
 	st, err := store.Open(folder, sealer)
 	require.NoError(t, err)

@@ -243,11 +243,15 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("the data folder %s can't be made: %w", folder, rootCause(err))
 	}
-	master, err := store.MasterKey(os.Getenv("INNERGATE_MASTER_KEY"), file, errors.Is(statErr, os.ErrNotExist))
+	master, err := store.MasterKeys(os.Getenv("INNERGATE_MASTER_KEY"), file, errors.Is(statErr, os.ErrNotExist))
 	if err != nil {
 		return nil, nil, err
 	}
-	sealer, err := store.NewSealer(master)
+	release, err := store.Hold(folder, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	sealer, err := store.NewSealer(master[0], master[1:]...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -258,9 +262,16 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	g, err := gate.New(ctx, gate.Options{Store: st, PublicURL: public, Version: version, Log: log, Fetch: &gate.Fetcher{AllowPrivate: c.Bool("allow-private-addresses")}, InFlight: c.Int("in-flight")})
 	if err != nil {
 		st.Close()
+		release()
 		return nil, nil, err
 	}
-	return g, st.Close, nil
+	return g, func() {
+		if err := g.WriteUsed(context.WithoutCancel(ctx)); err != nil {
+			log.Error("the last use of certificates could not be written down", "error", err)
+		}
+		st.Close()
+		release()
+	}, nil
 }
 
 // serveUntil serves until the context ends, tidies up from time to time, and stops gracefully: requests under way are finished. Sign-ins in flight live in the
@@ -270,6 +281,7 @@ func serveUntil(ctx context.Context, s *server.Server, l net.Listener, t *tls.Co
 	go func() { ended <- s.Serve(l, t) }()
 	tidy := time.NewTicker(time.Minute)
 	defer tidy.Stop()
+	go g.Run(ctx)
 	for {
 		select {
 		case err := <-ended:

@@ -11,126 +11,10 @@ import (
 
 	"innergate/api"
 	"innergate/client"
-	"innergate/core/keys"
-	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate"
 	"innergate/server"
 )
-
-func (p *program) metadata() *cli.Command {
-	return &cli.Command{Name: "metadata", Usage: "SAML metadata", Metadata: examples("innergate metadata read partner.xml", "innergate metadata ours > gate.xml"), Commands: []*cli.Command{
-		{Name: "read", Usage: "say what a metadata document holds and what is wrong with it; needs no service", ArgsUsage: "SOURCE", Description: "SOURCE is a file, an address, or - for standard input. A document of which nothing can be used ends with the exit code 1.",
-			Metadata: examples("innergate metadata read partner.xml", "curl -s https://id.saltmere.example/metadata | innergate metadata read - -o json"), Action: p.readMetadata},
-		{Name: "ours", Usage: "print our metadata: for applications, or for one provider", Flags: []cli.Flag{&cli.StringFlag{Name: "provider", Usage: "short name of the provider"}, &cli.BoolFlag{Name: "signed", Usage: "sign it"}}, Metadata: examples("innergate metadata ours --signed > gate.xml", "innergate metadata ours --provider saltmere-staff"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			doc, err := cl.OurMetadata(ctx, c.String("provider"), c.Bool("signed"))
-			if err != nil {
-				return err
-			}
-			_, err = p.Out.Write(append(doc, '\n'))
-			return err
-		}},
-	}}
-}
-
-func (p *program) readMetadata(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "SOURCE")
-	if err != nil {
-		return err
-	}
-	var text []byte
-	if strings.HasPrefix(args[0], "https://") || strings.HasPrefix(args[0], "http://") {
-		// The one who types the address chose it, on a machine of their own.
-		text, err = (&gate.Fetcher{AllowPrivate: true}).Get(ctx, args[0])
-	} else {
-		text, err = p.input(args[0], saml.MaxMetadata+1)
-	}
-	if err != nil {
-		return err
-	}
-	doc := saml.ReadMetadata(text, time.Now())
-	if err := p.show(c, doc, func() { p.showMetadata(doc) }); err != nil {
-		return err
-	}
-	if !doc.Usable() {
-		return fmt.Errorf("nothing in %s can be used", args[0])
-	}
-	return nil
-}
-
-func (p *program) showMetadata(doc *saml.Document) {
-	words := map[saml.RoleKind]string{saml.RoleIDP: "identity provider (IdP)", saml.RoleSP: "service provider (SP)"}
-	for _, e := range doc.Entities {
-		fmt.Fprintf(p.Out, "%s\n  %s\n", e.EntityID, orDash(e.DisplayName))
-		if e.ValidUntil != nil {
-			fmt.Fprintf(p.Out, "  valid until %s\n", ending(*e.ValidUntil, time.Now()))
-		}
-		for _, r := range e.Roles {
-			fmt.Fprintf(p.Out, "\n  %s\n", words[r.Kind])
-			for _, x := range r.Endpoints {
-				fmt.Fprintf(p.Out, "    %-26s %-13s %s\n", x.Service, saml.BindingName(x.Binding), x.Location)
-			}
-			for _, k := range r.Keys {
-				d := keys.Describe(k.Certificate)
-				use := k.Use
-				if use == "" {
-					use = "any use"
-				}
-				fmt.Fprintf(p.Out, "    certificate for %-10s %s, %s, ends %s\n      %s\n", use, d.Subject, d.Key, ending(d.NotAfter, time.Now()), d.SHA256)
-			}
-			for _, f := range r.NameIDFormats {
-				fmt.Fprintf(p.Out, "    NameID format %s\n", f)
-			}
-			for _, a := range r.RequestedAttributes {
-				fmt.Fprintf(p.Out, "    wants %s %s\n", a.Name, a.FriendlyName)
-			}
-		}
-		fmt.Fprintln(p.Out)
-	}
-	for _, x := range doc.Problems {
-		fmt.Fprintf(p.Out, "! %s  %s\n", x.Code, x.Message)
-	}
-	if len(doc.Problems) == 0 {
-		fmt.Fprintln(p.Out, "Nothing is wrong with it.")
-	}
-}
-
-func (p *program) exchange() *cli.Command {
-	one := func(name, kind string) *cli.Command {
-		return &cli.Command{Name: name, Usage: "the sheet for the engineer of one " + strings.TrimSuffix(kind, "s"), ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "markdown", Usage: "as Markdown, to go into a mail"}}, Metadata: examples("innergate exchange " + name + " crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			s, err := cl.Exchange(ctx, kind, args[0])
-			if err != nil {
-				return err
-			}
-			return p.show(c, s, func() {
-				if c.Bool("markdown") {
-					fmt.Fprint(p.Out, s.Markdown)
-					return
-				}
-				fmt.Fprintf(p.Out, "%s\n%s\n\n", s.Title, s.Role)
-				for _, v := range s.Values {
-					fmt.Fprintf(p.Out, "%s\n  (%s)\n  %s\n\n", v.Name, v.Hint, strings.ReplaceAll(v.Value, "\n", "\n  "))
-				}
-				for _, a := range s.Attributes {
-					fmt.Fprintf(p.Out, "attribute %s: %s\n", a.Name, a.Meaning)
-				}
-			})
-		}}
-	}
-	return &cli.Command{Name: "exchange", Usage: "all that the other side's engineer needs from us", Metadata: examples("innergate exchange app crew-rota --markdown", "innergate exchange provider saltmere-staff"), Commands: []*cli.Command{one("app", "applications"), one("provider", "providers")}}
-}
 
 func (p *program) rehearse() *cli.Command {
 	return &cli.Command{Name: "rehearse", Usage: "order a test sign-in and print its link", ArgsUsage: "APPLICATION", Flags: []cli.Flag{
@@ -339,26 +223,6 @@ func (p *program) decode() *cli.Command {
 				}
 			})
 		}}
-}
-
-func (p *program) keys() *cli.Command {
-	return &cli.Command{Name: "keys", Usage: "the gate's own keys", Metadata: examples("innergate keys list"), Commands: []*cli.Command{{Name: "list", Usage: "list keys with their certificates", Metadata: examples("innergate keys list -o json"), Action: func(ctx context.Context, c *cli.Command) error {
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
-		list, err := cl.Keys(ctx)
-		if err != nil {
-			return err
-		}
-		return p.show(c, list, func() {
-			var rows []table.Row
-			for _, k := range list.Items {
-				rows = append(rows, table.Row{k.Purpose, k.State, k.Kind, ending(k.NotAfter, time.Now()), k.SHA256})
-			}
-			p.table(table.Row{"Purpose", "State", "Kind", "Ends", "SHA-256 fingerprint"}, rows, "There are no keys.")
-		})
-	}}}}
 }
 
 func (p *program) journal() *cli.Command {

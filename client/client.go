@@ -44,10 +44,13 @@ func (e *UnreachableError) Error() string {
 
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
-// Do makes one call below /api/v1. In is sent as JSON unless nil; out, unless nil, takes the answer: a *[]byte gets it as it is.
+// Do makes one call below /api/v1. In is sent as JSON unless nil, or as it is where it is a []byte; out, unless nil, takes the answer: a *[]byte gets it as it is.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
-	if in != nil {
+	kind := "application/json"
+	if raw, ok := in.([]byte); ok {
+		body, kind = bytes.NewReader(raw), "application/octet-stream"
+	} else if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
 			return err
@@ -59,7 +62,7 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		return err
 	}
 	if in != nil {
-		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Type", kind)
 	}
 	if c.Token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.Token)
@@ -222,24 +225,6 @@ func (c *Client) TakeProvider(ctx context.Context, slug string, in api.TakeIn) (
 	return do[api.Provider](ctx, c, http.MethodPost, at("providers", slug, "take"), in)
 }
 
-// Exchange is the exchange sheet of applications or providers.
-func (c *Client) Exchange(ctx context.Context, kind, slug string) (*api.ExchangeSheet, error) {
-	return do[api.ExchangeSheet](ctx, c, http.MethodGet, at(kind, slug, "exchange"), nil)
-}
-
-// OurMetadata is our metadata: for applications with an empty provider, else for that provider.
-func (c *Client) OurMetadata(ctx context.Context, provider string, signed bool) ([]byte, error) {
-	path := "/metadata/idp"
-	if provider != "" {
-		path = at("metadata", "sp", provider)
-	}
-	if signed {
-		path += "?signed=1"
-	}
-	var out []byte
-	return out, c.Do(ctx, http.MethodGet, path, nil, &out)
-}
-
 // NewRehearsal orders a rehearsal.
 func (c *Client) NewRehearsal(ctx context.Context, n api.NewRehearsal) (*api.Rehearsal, error) {
 	return do[api.Rehearsal](ctx, c, http.MethodPost, "/rehearsals", n)
@@ -263,11 +248,6 @@ func (c *Client) Trace(ctx context.Context, reference string) (*api.Trace, error
 // Compare compares two values to the letter.
 func (c *Client) Compare(ctx context.Context, ours, theirs string) (*explain.Difference, error) {
 	return do[explain.Difference](ctx, c, http.MethodPost, "/compare", api.Compare{Ours: ours, Theirs: theirs})
-}
-
-// Keys lists the gate's keys.
-func (c *Client) Keys(ctx context.Context) (*api.List[api.Key], error) {
-	return do[api.List[api.Key]](ctx, c, http.MethodGet, "/keys", nil)
 }
 
 // Journal lists a page, the newest first.

@@ -46,7 +46,7 @@ func TestCallsAreWellFormed(t *testing.T) {
 	text, err := c.ExportConfig(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "providers: []", text)
-	_, err = c.OurMetadata(ctx, "staff", true)
+	_, err = c.OurMetadata(ctx, "sp", "staff", true)
 	require.NoError(t, err)
 	assert.Equal(t, "/api/v1/metadata/sp/staff?signed=1", uri)
 }

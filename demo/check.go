@@ -51,7 +51,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 	}
 	if err == nil {
 		var doc []byte
-		if doc, err = w.Client().OurMetadata(ctx, "", true); err == nil {
+		if doc, err = w.Client().OurMetadata(ctx, "", "", true); err == nil {
 			err = recorder.Keep("our-metadata-signed.xml", doc)
 		}
 	}

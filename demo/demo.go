@@ -214,11 +214,11 @@ func password(master []byte) string {
 }
 
 func (w *World) openGate(ctx context.Context, o Options) error {
-	master, err := store.MasterKey("", filepath.Join(o.Folder, "master.key"), true)
+	master, err := store.MasterKeys("", filepath.Join(o.Folder, "master.key"), true)
 	if err != nil {
 		return err
 	}
-	sealer, err := store.NewSealer(master)
+	sealer, err := store.NewSealer(master[0], master[1:]...)
 	if err != nil {
 		return err
 	}
@@ -232,7 +232,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	}
 	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log})
 	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) })
-	w.Name, w.Password = "Fenna", password(master)
+	w.Name, w.Password = "Fenna", password(master[0])
 	return w.furnish(ctx)
 }
 

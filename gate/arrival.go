@@ -67,12 +67,12 @@ func (g *Gate) FailArrival(ctx context.Context, b Browser, err error) *Next {
 }
 
 // AskPosted goes on with an AuthnRequest that was posted.
-func (g *Gate) AskPosted(ctx context.Context, b Browser, handle string) *Next {
+func (g *Gate) AskPosted(ctx context.Context, b Browser, handle, location string) *Next {
 	a, err := g.takeArrival(ctx, handle, "sso")
 	if err != nil {
 		return g.failed(ctx, g.begin(b, "sp"), err)
 	}
-	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, g.SSOLocation())
+	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
 	if err != nil {
 		return g.Unreadable(ctx, b, err)
 	}
@@ -97,6 +97,9 @@ func (g *Gate) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 		return g.failed(ctx, stranger, err)
 	}
 	stranger.provider = p
+	if kept.Param == saml.ParamArtifact {
+		return g.receiveArtifact(ctx, b, stranger, kept)
+	}
 	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(slug))
 	if err != nil {
 		return g.failed(ctx, stranger, explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
@@ -107,9 +110,26 @@ func (g *Gate) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 		stranger.rec.Message(message)
 		return g.failed(ctx, stranger, err)
 	}
-	s := stranger
-	if response.ClaimedInResponseTo() != "" || b.SignIns[kept.Relay] != "" {
-		resumed, err := g.resume(ctx, b, kept.Relay)
+	s, next := g.join(ctx, b, stranger, kept.Relay, response.ClaimedInResponseTo() != "", message)
+	if next != nil {
+		return next
+	}
+	return g.receiveResponse(ctx, s, response)
+}
+
+func (g *Gate) receiveResponse(ctx context.Context, s *signIn, response *saml.IncomingResponse) *Next {
+	who, err := g.providerSide(s.provider).receive(ctx, s, &arrival{response})
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.finish(ctx, s, who)
+}
+
+// join finds the sign-in that an arrival belongs to: one in flight in this browser, or one that the provider began.
+func (g *Gate) join(ctx context.Context, b Browser, stranger *signIn, relay string, answers bool, message trace.Message) (*signIn, *Next) {
+	p := stranger.provider
+	if answers || b.SignIns[relay] != "" {
+		resumed, err := g.resume(ctx, b, relay)
 		if err == nil && resumed.row.ProviderID != p.id {
 			// An answer of one provider in another one's sign-in: a mix-up, or an attack.
 			resumed.row.BrowserHash, err = nil, explain.New("saml.provider-unknown", explain.Pair("provider", nameOf(resumed.provider), p.Name))
@@ -119,23 +139,15 @@ func (g *Gate) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 			if resumed.provider == nil {
 				resumed.provider = p
 			}
-			return g.failed(ctx, resumed, err)
+			return nil, g.failed(ctx, resumed, err)
 		}
-		s = resumed
-	} else {
-		s.rec.Message(message)
-		if err := g.uninvited(ctx, s, kept.Relay); err != nil {
-			return g.failed(ctx, s, err)
-		}
-		if next := g.ownStart(ctx, s); next != nil {
-			return next
-		}
+		return resumed, nil
 	}
-	who, err := g.providerSide(p).receive(ctx, s, &arrival{response})
-	if err != nil {
-		return g.failed(ctx, s, err)
+	stranger.rec.Message(message)
+	if err := g.uninvited(ctx, stranger, relay); err != nil {
+		return nil, g.failed(ctx, stranger, err)
 	}
-	return g.finish(ctx, s, who)
+	return stranger, g.ownStart(ctx, stranger)
 }
 
 func nameOf(p *provider) string {

@@ -16,6 +16,7 @@ import (
 	"innergate/core/checkup"
 	"innergate/core/claims"
 	"innergate/core/config"
+	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/store"
@@ -28,6 +29,7 @@ type application struct {
 	revision int
 	mapping  *claims.Compiled
 	signing  []*saml.Certificate
+	until    *time.Time // the end of the metadata that is looked after
 }
 
 type provider struct {
@@ -36,6 +38,27 @@ type provider struct {
 	revision int
 	mapping  *claims.Compiled
 	signing  []*saml.Certificate
+	until    *time.Time
+}
+
+// inTime refuses a partner whose metadata is over and was not renewed (SAML Metadata, section 2.3.1).
+func (g *Gate) inTime(name string, until *time.Time) error {
+	if until == nil || g.Now().Before(*until) {
+		return nil
+	}
+	return explain.New("metadata.expired", explain.Fact("valid until", until.UTC().Format(time.RFC3339))).Of(name)
+}
+
+// until is the end of a partner's metadata, where its address is looked after.
+func (g *Gate) until(ctx context.Context, id string, w *config.Watch) (*time.Time, error) {
+	if w.Place() == "" {
+		return nil, nil
+	}
+	var row store.PartnerWatch
+	if err := g.Store.Read(ctx).Where("owner_id = ?", id).Limit(1).Find(&row).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	return row.ValidUntil, nil
 }
 
 // application finds one by slug.
@@ -75,6 +98,9 @@ func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*
 		return nil, err
 	}
 	a.signing = config.Parsed(a.SAML.Certificates, "signing")
+	if a.until, err = g.until(ctx, a.id, a.SAML.Metadata); err != nil {
+		return nil, err
+	}
 	c.apps.Store(key, a)
 	return a, nil
 }
@@ -111,6 +137,9 @@ func (g *Gate) findProvider(ctx context.Context, key, where, value string) (*pro
 		return nil, err
 	}
 	p.signing = config.Parsed(p.SAML.Certificates, "signing")
+	if p.until, err = g.until(ctx, p.id, p.SAML.Metadata); err != nil {
+		return nil, err
+	}
 	c.providers.Store(key, p)
 	return p, nil
 }
@@ -125,6 +154,8 @@ func entityColumn(id string) *string {
 // saved is what both kinds of objects have in common when they are written.
 type saved struct {
 	kind, id, slug, name, entityID, body string
+	certificates                         []config.Certificate
+	watch                                *config.Watch
 }
 
 // conflict explains a record that is there already.
@@ -189,7 +220,7 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
 	var row store.Application
-	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.SAML.EntityID, body: mustJSON(a)}
+	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.SAML.EntityID, body: mustJSON(a), certificates: a.SAML.Certificates, watch: a.SAML.Metadata}
 	row.Kind, row.Reach = a.Kind, string(a.Reach)
 	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 }
@@ -226,6 +257,9 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 	if err := tx.Save(record).Error; err != nil {
 		return err
 	}
+	if err := g.layOut(tx, now, who, s); err != nil {
+		return err
+	}
 	return revise(tx, now, who, action, s, row.Revision, before)
 }
 
@@ -258,7 +292,7 @@ func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p confi
 
 func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
 	var row store.Provider
-	s := saved{kind: "provider", slug: p.Slug, name: p.Name, entityID: p.SAML.EntityID, body: mustJSON(p)}
+	s := saved{kind: "provider", slug: p.Slug, name: p.Name, entityID: p.SAML.EntityID, body: mustJSON(p), certificates: p.SAML.Certificates, watch: p.SAML.Metadata}
 	row.Kind, row.Reach = p.Kind, string(p.Reach)
 	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 }
@@ -271,6 +305,9 @@ func (g *Gate) DeleteApplication(ctx context.Context, who Actor, slug string) er
 			return missing(err, "application", slug)
 		}
 		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		if err := forget(tx, row.ID); err != nil {
 			return err
 		}
 		if err := journal(tx, g.Now(), who, "deleted", "application", row.ID, row.Name, row.Body, ""); err != nil {
@@ -295,6 +332,9 @@ func (g *Gate) DeleteProvider(ctx context.Context, who Actor, slug string) error
 			return problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
 		}
 		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		if err := forget(tx, row.ID); err != nil {
 			return err
 		}
 		if err := journal(tx, g.Now(), who, "deleted", "provider", row.ID, row.Name, row.Body, ""); err != nil {
@@ -340,6 +380,12 @@ func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, 
 		v.ProvidedBy = append(v.ProvidedBy, api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.SAML.EntityID})
 	}
 	v.Stations, v.Findings = checkup.Application(&v.Application, providers, g.IDPEntityID(), g.Now())
+	watch, findings, err := g.watch(ctx, row.ID, checkup.ApplicationTrust, v.SAML.Metadata)
+	if err != nil {
+		return nil, err
+	}
+	v.Watch, v.Findings = watch, append(v.Findings, findings...)
+	v.Stations = checkup.Settle(v.Stations, findings)
 	v.Keys = details(v.SAML.Certificates)
 	v.StartOurs = g.StartLocation(v.Slug)
 	if v.StartURL == "" {
@@ -396,6 +442,12 @@ func (g *Gate) Provider(ctx context.Context, slug string) (*api.Provider, error)
 		return nil, err
 	}
 	v.Stations, v.Findings = checkup.Provider(&v.Provider, g.SPEntityID(), g.Now())
+	watch, findings, err := g.watch(ctx, row.ID, checkup.ProviderTrust, v.SAML.Metadata)
+	if err != nil {
+		return nil, err
+	}
+	v.Watch, v.Findings = watch, append(v.Findings, findings...)
+	v.Stations = checkup.Settle(v.Stations, findings)
 	v.Keys = details(v.SAML.Certificates)
 	v.Serves = []api.Reference{}
 	var apps []store.Application

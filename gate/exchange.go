@@ -2,13 +2,44 @@ package gate
 
 import (
 	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"strings"
+	"time"
+
+	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/claims"
+	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/store"
 )
+
+// fact is a value that a partner is given and may hold on to.
+type fact struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// handedOut lists what a partner learns from our metadata.
+func handedOut(e *saml.Entity) []fact {
+	out := []fact{{"entity ID", e.EntityID}}
+	for _, r := range e.Roles {
+		for _, p := range r.Endpoints {
+			out = append(out, fact{p.Service + " (" + saml.BindingName(p.Binding) + ")", p.Location})
+		}
+		for _, k := range r.Keys {
+			out = append(out, fact{"certificate for " + k.Use, keys.Fingerprint(k.Certificate.Raw)})
+		}
+	}
+	return out
+}
 
 // ApplicationSheet is what an application's engineer needs from us.
 func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.ExchangeSheet, error) {
@@ -16,27 +47,36 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 	if err != nil {
 		return nil, err
 	}
-	der, err := g.OurCertificate(ctx)
-	if err != nil {
-		return nil, err
-	}
-	s := &api.ExchangeSheet{Title: "For the engineer of " + a.Name, Role: "We are the identity provider (IdP); " + a.Name + " is the service provider (SP).", Metadata: g.PublicURL + "/saml/idp/metadata"}
+	base := g.PublicURL + "/saml/idp/" + a.Slug
+	s := &api.ExchangeSheet{Title: "For the engineer of " + a.Name, Role: "We are the identity provider (IdP); " + a.Name + " is the service provider (SP).", Metadata: base + "/metadata"}
 	s.Values = []api.Value{
-		{Name: "IdP entity ID", Hint: "also called issuer, identity provider identifier", Value: string(g.IDPEntityID()), Kind: "url"},
-		{Name: "SingleSignOnService (HTTP-Redirect and HTTP-POST)", Hint: "also called SSO URL, login URL, sign-in page address", Value: g.SSOLocation(), Kind: "url"},
-		{Name: "Metadata", Hint: "everything on this page as one file", Value: s.Metadata, Kind: "url"},
+		{Name: "IdP entity ID", Hint: "also called issuer, identity provider identifier", Value: string(g.idpEntity(a)), Kind: "url", Field: "entity"},
+		{Name: "SingleSignOnService (HTTP-Redirect and HTTP-POST)", Hint: "also called SSO URL, login URL, sign-in page address", Value: g.ssoLocation(a), Kind: "url", Field: "sso"},
+		{Name: "Metadata", Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without a hand's turn", Value: s.Metadata, Kind: "url"},
 		{Name: "Start address", Hint: "begins a sign-in as the tile does; for links on other pages", Value: g.StartLocation(a.Slug), Kind: "url"},
 	}
-	s.Values = append(s.Values, certificateValues(der)...)
+	if a.SAML.DefaultRelayState != "" {
+		s.Values = append(s.Values, api.Value{Name: "Default RelayState", Hint: "what comes with a sign-in that begins here, where no deep link is asked for", Value: a.SAML.DefaultRelayState, Kind: "text"})
+	}
+	s.Values = append(s.Values,
+		api.Value{Name: "SingleLogoutService (HTTP-Redirect and HTTP-POST)", Hint: "takes a LogoutRequest; also called SLO URL. Not for a field that wants a plain address", Value: g.sloLocation(a), Kind: "url", Field: "slo"},
+		api.Value{Name: "Sign-out address", Hint: "a plain address to which people are sent when they have signed out, without any protocol", Value: g.PublicURL + "/sign-out", Kind: "url"},
+		api.Value{Name: "NameID format", Hint: "the form of the identifier that we send", Value: subjectFormat(a.Subject.Source, a.Subject.Format), Kind: "text", Field: "format"})
+	if err := g.sheetCertificates(ctx, s, "application", a.Slug); err != nil {
+		return nil, err
+	}
+	var requested []saml.RequestedAttribute
 	for _, r := range a.Mapping {
 		meaning := claims.InWords(strings.Join(r.From, ", "))
 		if r.Value != "" {
 			meaning = fmt.Sprintf("always %q", r.Value)
 		}
-		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, FriendlyName: r.FriendlyName, NameFormat: r.NameFormat, Required: r.Required, Meaning: meaning})
+		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, FriendlyName: r.FriendlyName, NameFormat: r.NameFormat, Required: r.Required, Meaning: meaning, Sample: r.Sample()})
+		requested = append(requested, saml.RequestedAttribute{Name: r.Set, NameFormat: r.NameFormat, FriendlyName: r.FriendlyName, Required: r.Required})
 	}
-	finishSheet(s, "We send")
-	return s, nil
+	s.Requested = saml.RequestedAttributesXML(requested)
+	s.Steps = stepsFor(s, a.Steps)
+	return s, g.finishSheet(ctx, s, "We send", "application", a.id, a.Slug)
 }
 
 // ProviderSheet is what a provider's engineer needs from us.
@@ -45,62 +85,332 @@ func (g *Gate) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	if err != nil {
 		return nil, err
 	}
-	der, err := g.OurCertificate(ctx)
-	if err != nil {
-		return nil, err
-	}
 	s := &api.ExchangeSheet{Title: "For the engineer of " + p.Name, Role: "We are the service provider (SP); " + p.Name + " is the identity provider (IdP).", Metadata: g.PublicURL + "/saml/sp/" + p.Slug + "/metadata"}
 	s.Values = []api.Value{
-		{Name: "SP entity ID", Hint: "also called audience, relying party identifier, realm", Value: string(g.SPEntityID()), Kind: "url"},
-		{Name: "AssertionConsumerService (HTTP-POST)", Hint: "also called ACS URL, reply address, assertion endpoint, recipient", Value: g.ACSLocation(p.Slug), Kind: "url"},
-		{Name: "Metadata", Hint: "everything on this page as one file", Value: s.Metadata, Kind: "url"},
+		{Name: "SP entity ID", Hint: "also called audience, relying party identifier, realm", Value: string(g.spEntity(p)), Kind: "url", Field: "entity"},
+		{Name: "AssertionConsumerService (HTTP-POST)", Hint: "also called ACS URL, reply address, assertion endpoint, recipient", Value: g.ACSLocation(p.Slug), Kind: "url", Field: "acs"},
+		{Name: "Metadata", Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without a hand's turn", Value: s.Metadata, Kind: "url"},
 	}
 	if p.SAML.NameIDFormat != "" {
-		s.Values = append(s.Values, api.Value{Name: "NameID format", Hint: "the form of the identifier that we ask for", Value: p.SAML.NameIDFormat, Kind: "text"})
+		s.Values = append(s.Values, api.Value{Name: "NameID format", Hint: "the form of the identifier that we ask for", Value: p.SAML.NameIDFormat, Kind: "text", Field: "format"})
 	}
 	if p.SAML.AllowUnsolicited {
 		s.Values = append(s.Values, api.Value{Name: "RelayState", Hint: "for sign-ins that begin at the provider: the start address of the application that is wanted", Value: g.PublicURL + "/start/…", Kind: "text"})
 	}
-	s.Values = append(s.Values, certificateValues(der)...)
+	s.Values = append(s.Values, api.Value{Name: "Sign-out address", Hint: "a plain address to which people are sent when they have signed out, without any protocol", Value: g.PublicURL + "/sign-out", Kind: "url"})
+	if err := g.sheetCertificates(ctx, s, "provider", p.Slug); err != nil {
+		return nil, err
+	}
+	var requested []saml.RequestedAttribute
+	profile := claims.Sample()
 	for _, r := range p.Mapping {
-		for i, name := range r.From {
-			if i > 0 {
-				break
-			}
-			meaning := claims.InWords(r.Set)
-			if len(r.From) > 1 {
-				meaning += ", or as " + strings.Join(r.From[1:], ", ")
-			}
-			s.Attributes = append(s.Attributes, api.SheetAttribute{Name: name, NameFormat: nameFormatOf(name), Required: r.Required, Meaning: meaning})
+		if len(r.From) == 0 {
+			continue
+		}
+		name, meaning := r.From[0], claims.InWords(r.Set)
+		if len(r.From) > 1 {
+			meaning += ", or as " + strings.Join(r.From[1:], ", ")
+		}
+		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: name, FriendlyName: r.Set, NameFormat: nameFormatOf(name), Required: r.Required, Meaning: meaning, Sample: profile.First(r.Set)})
+		if name != "NameID" {
+			requested = append(requested, saml.RequestedAttribute{Name: name, NameFormat: nameFormatOf(name), FriendlyName: r.Set, Required: r.Required})
 		}
 	}
-	finishSheet(s, "We want")
-	return s, nil
+	s.Requested = saml.RequestedAttributesXML(requested)
+	s.Steps = stepsFor(s, p.Steps)
+	return s, g.finishSheet(ctx, s, "We want", "provider", p.id, p.Slug)
 }
 
-func certificateValues(der []byte) []api.Value {
-	return []api.Value{
-		{Name: "Signing certificate", Hint: "X.509, PEM; also called public key, verification certificate", Value: strings.TrimSpace(string(keys.EncodeCertificate(der))), Kind: "certificate"},
-		{Name: "Fingerprint (SHA-256)", Hint: "also called thumbprint", Value: keys.Fingerprint(der), Kind: "fingerprint"},
-		{Name: "Fingerprint (SHA-1)", Hint: "only where a form still asks for it", Value: keys.FingerprintSHA1(der), Kind: "fingerprint"},
+// sheetCertificates adds our certificates: the one that signs now, the one that comes next, and the one to encrypt for.
+func (g *Gate) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side, slug string) error {
+	_, owner, signing, err := g.ourEntity(ctx, side, slug)
+	if err != nil {
+		return err
 	}
+	add := func(name, hint string, cert *x509.Certificate, field string) {
+		s.Values = append(s.Values,
+			api.Value{Name: name, Hint: hint, Value: strings.TrimSpace(string(keys.EncodeCertificate(cert.Raw))), Kind: "certificate", Field: field},
+			api.Value{Name: name + ", fingerprint (SHA-256)", Hint: "also called thumbprint; ends " + cert.NotAfter.UTC().Format("2006-01-02"), Value: keys.Fingerprint(cert.Raw), Kind: "fingerprint"},
+			api.Value{Name: name + ", fingerprint (SHA-1)", Hint: "only where a form still asks for it", Value: keys.FingerprintSHA1(cert.Raw), Kind: "fingerprint"})
+	}
+	rings := []struct {
+		name, hint string
+		ring       *ring
+	}{{"Signing certificate", "X.509, PEM; also called public key, verification certificate", signing}}
+	if side == "provider" {
+		encryption, err := g.ring(ctx, PurposeEncryption, owner)
+		if err != nil {
+			return err
+		}
+		rings = append(rings, struct {
+			name, hint string
+			ring       *ring
+		}{"Encryption certificate", "X.509, PEM; for providers that encrypt assertions", encryption})
+	}
+	for _, r := range rings {
+		add(r.name, r.hint, r.ring.certs[0], "certificate")
+		for _, id := range r.ring.holders {
+			for i := range r.ring.ids {
+				if r.ring.ids[i] == id {
+					add(r.name+" (next)", "the one that will replace it: hold both until we have changed over", r.ring.certs[i], "certificate")
+				}
+			}
+		}
+		for i := range r.ring.ids {
+			if id := r.ring.ids[i]; i == 0 || len(r.ring.holders) > 0 && contains(r.ring.holders, id) {
+				name := map[bool]string{true: "", false: ", next"}[i == 0]
+				for _, form := range []string{"pem", "der"} {
+					s.Downloads = append(s.Downloads, api.Download{Name: r.name + name + ", " + strings.ToUpper(form), Hint: map[string]string{"pem": "text", "der": "binary, as .cer"}[form],
+						URL: g.PublicURL + "/api/v1/keys/" + id + "/certificate?form=" + form, File: g.host() + "-" + strings.ToLower(strings.Fields(r.name)[0]) + map[string]string{"pem": ".pem", "der": ".cer"}[form]})
+				}
+			}
+		}
+	}
+	return nil
 }
 
-// finishSheet writes the sheet as Markdown, to go into a mail or a ticket.
-func finishSheet(s *api.ExchangeSheet, attributes string) {
+// finishSheet adds downloads, what was handed out before, and the sheet as Markdown, to go into a mail or a ticket.
+func (g *Gate) finishSheet(ctx context.Context, s *api.ExchangeSheet, attributes, kind, id, slug string) error {
 	if s.Attributes == nil {
 		s.Attributes = []api.SheetAttribute{}
 	}
+	role := map[string]string{"application": "idp", "provider": "sp"}[kind]
+	s.Downloads = append([]api.Download{
+		{Name: "Metadata", Hint: "XML", URL: s.Metadata, File: "inner-gate-" + role + "-" + slug + ".xml"},
+		{Name: "Metadata, signed", Hint: "XML, with our signature", URL: s.Metadata + "?signed=1", File: "inner-gate-" + role + "-" + slug + "-signed.xml"},
+	}, s.Downloads...)
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n\n%s\n\n", s.Title, s.Role)
+	if len(s.Steps) > 0 {
+		b.WriteString("## Steps\n\n")
+		for i, step := range s.Steps {
+			fmt.Fprintf(&b, "%d. %s\n", i+1, step)
+		}
+		b.WriteString("\n## Values\n\n")
+	}
 	for _, v := range s.Values {
 		fmt.Fprintf(&b, "**%s** (%s)\n\n```\n%s\n```\n\n", v.Name, v.Hint, v.Value)
 	}
 	if len(s.Attributes) > 0 {
-		fmt.Fprintf(&b, "## %s\n\n| attribute | name format | meaning |\n| --- | --- | --- |\n", attributes)
+		cell := func(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
+		fmt.Fprintf(&b, "## %s\n\n| attribute | name format | mandatory | meaning | sample |\n| --- | --- | --- | --- | --- |\n", attributes)
 		for _, a := range s.Attributes {
-			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", strings.ReplaceAll(a.Name, "|", `\|`), a.NameFormat, strings.ReplaceAll(a.Meaning, "|", `\|`))
+			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", cell(a.Name), a.NameFormat, map[bool]string{true: "yes", false: "no"}[a.Required], cell(a.Meaning), cell(a.Sample))
 		}
+		fmt.Fprintf(&b, "\nThe same as metadata elements:\n\n```xml\n%s```\n", s.Requested)
 	}
 	s.Markdown = b.String()
+	entity, _, _, err := g.ourEntity(ctx, kind, slug)
+	if err != nil {
+		return err
+	}
+	s.HandedOut, err = g.handOuts(ctx, kind, id, handedOut(entity))
+	return err
+}
+
+// sheet is the sheet of either side.
+func (g *Gate) sheet(ctx context.Context, kind, slug string) (*api.ExchangeSheet, error) {
+	if kind == "application" {
+		return g.ApplicationSheet(ctx, slug)
+	}
+	return g.ProviderSheet(ctx, slug)
+}
+
+// NoteSheet remembers that the sheet was handed out: copied, printed or downloaded.
+func (g *Gate) NoteSheet(ctx context.Context, who Actor, kind, slug string) error {
+	entity, owner, _, err := g.ourEntity(ctx, kind, slug)
+	if err != nil {
+		return err
+	}
+	facts, err := json.Marshal(handedOut(entity))
+	if err != nil {
+		return err
+	}
+	return g.noteHandOut(ctx, kind, owner, "sheet", string(facts), who.Name, nil)
+}
+
+const handOutEvery = time.Minute
+
+// noteHandOut remembers what was handed out. The same content to the same side is one line that is counted, at most once a minute.
+func (g *Gate) noteHandOut(ctx context.Context, kind, owner, what, facts, by string, holders []string) error {
+	sum := sha256.Sum256([]byte(what + facts))
+	hash, now := hex.EncodeToString(sum[:]), g.Now().UTC()
+	var old store.HandOut
+	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ? AND hash = ?", kind, owner, hash).Limit(1).Find(&old).Error; err != nil {
+		return store.Clear(err)
+	}
+	if old.ID != "" && now.Sub(old.LastAt) < handOutEvery && what == "metadata" && g.allHeld(ctx, kind, owner, holders) {
+		return nil
+	}
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if old.ID != "" {
+			if err := tx.Model(&store.HandOut{}).Where("id = ?", old.ID).Updates(map[string]any{"last_at": now, "count": gorm.Expr("count + 1"), "by": by}).Error; err != nil {
+				return err
+			}
+		} else if err := tx.Create(&store.HandOut{ID: store.NewID(), OwnerKind: kind, OwnerID: owner, What: what, Hash: hash, Body: facts, By: by, FirstAt: now, LastAt: now, Count: 1}).Error; err != nil {
+			return err
+		}
+		for _, key := range holders {
+			if err := holder(tx, key, kind, owner, "fetched", by, now); err != nil {
+				return err
+			}
+		}
+		// What was handed out keeps its last hundred contents.
+		return tx.Exec("DELETE FROM hand_outs WHERE owner_kind = ? AND owner_id = ? AND id NOT IN (SELECT id FROM hand_outs WHERE owner_kind = ? AND owner_id = ? ORDER BY last_at DESC LIMIT 100)", kind, owner, kind, owner).Error
+	})
+	return err
+}
+
+func (g *Gate) allHeld(ctx context.Context, kind, owner string, holders []string) bool {
+	if len(holders) == 0 {
+		return true
+	}
+	var n int64
+	err := g.Store.Read(ctx).Model(&store.KeyHolder{}).Where("owner_kind = ? AND owner_id = ? AND key_id IN ?", kind, owner, holders).Count(&n).Error
+	return err == nil && int(n) == len(holders)
+}
+
+// handOuts lists what a partner's side was given, the newest first, with what of it no longer holds.
+func (g *Gate) handOuts(ctx context.Context, kind, id string, now []fact) ([]api.HandedOut, error) {
+	var rows []store.HandOut
+	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind, id).Order("last_at DESC").Limit(20).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := []api.HandedOut{}
+	for _, row := range rows {
+		var facts []fact
+		if err := json.Unmarshal([]byte(row.Body), &facts); err != nil {
+			return nil, err
+		}
+		var before, after []line
+		for _, f := range facts {
+			before = append(before, line{f.Name, f.Value})
+		}
+		for _, f := range now {
+			after = append(after, line{f.Name, f.Value})
+		}
+		differences := changes(before, after)
+		out = append(out, api.HandedOut{What: row.What, By: row.By, First: row.FirstAt, Last: row.LastAt, Count: row.Count, Current: len(differences) == 0, Differences: differences})
+	}
+	return out, nil
+}
+
+// CompareSheet holds what the other side's form or file shows against our sheet, value by value.
+func (g *Gate) CompareSheet(ctx context.Context, kind, slug, text string) (*api.ComparedSheet, error) {
+	s, err := g.sheet(ctx, kind, slug)
+	if err != nil {
+		return nil, err
+	}
+	theirs := saml.ReadLabelled(text)
+	if doc := saml.ReadMetadata([]byte(text), g.Now()); doc.Usable() && strings.Contains(text, "Descriptor") {
+		theirs = nil
+		for _, f := range handedOut(&doc.Entities[0]) {
+			theirs = append(theirs, saml.Labelled{Label: f.Name, Value: f.Value})
+		}
+	}
+	if len(theirs) == 0 {
+		for l := range strings.Lines(text) {
+			if l = strings.TrimSpace(l); l != "" && len(theirs) < 50 {
+				theirs = append(theirs, saml.Labelled{Value: l})
+			}
+		}
+	}
+	if len(theirs) == 0 {
+		return nil, badRequest("nothing-given", "There is nothing to compare.", "Paste what the other side's form shows: labels and values, or the values alone.")
+	}
+	out := &api.ComparedSheet{Values: []api.ComparedValue{}, Absent: []string{}, Equal: true}
+	used := map[string]bool{}
+	for _, t := range theirs {
+		ours := nearestValue(s.Values, t)
+		if ours == nil {
+			continue
+		}
+		value, held := t.Value, ours.Value
+		if cert, err := keys.ParseCertificate([]byte(t.Value)); err == nil && ours.Kind == "certificate" {
+			value = keys.Fingerprint(cert.Raw)
+			if own, err := keys.ParseCertificate([]byte(ours.Value)); err == nil {
+				held = keys.Fingerprint(own.Raw)
+			}
+		} else if ours.Kind == "fingerprint" {
+			value = spelled(value)
+		}
+		c := api.ComparedValue{Label: t.Label, Name: ours.Name, Ours: held, Theirs: value, Difference: explain.Compare(held, value)}
+		out.Equal = out.Equal && c.Difference.Equal
+		out.Values = append(out.Values, c)
+		used[ours.Name] = true
+	}
+	for _, v := range s.Values {
+		if (v.Field == "entity" || v.Field == "sso" || v.Field == "acs" || v.Field == "certificate" && !strings.Contains(v.Name, "Encryption")) && !used[v.Name] && !(v.Field == "certificate" && used[v.Name+", fingerprint (SHA-256)"]) {
+			out.Absent = append(out.Absent, v.Name)
+		}
+	}
+	if len(out.Values) == 0 {
+		return nil, problem(http.StatusUnprocessableEntity, "nothing-recognised", "Nothing was recognised", "No value in the text looks like one of ours.", "Paste the values with their labels, such as \"Entity ID: https://…\".")
+	}
+	return out, nil
+}
+
+// spelled writes a fingerprint as we do: lower-case pairs with colons.
+func spelled(text string) string {
+	hexits := strings.Map(func(r rune) rune {
+		if strings.ContainsRune("0123456789abcdef", r) {
+			return r
+		}
+		return -1
+	}, strings.ToLower(text))
+	if len(hexits) != 64 && len(hexits) != 40 {
+		return text
+	}
+	var b strings.Builder
+	for i := 0; i < len(hexits); i += 2 {
+		if i > 0 {
+			b.WriteByte(':')
+		}
+		b.WriteString(hexits[i : i+2])
+	}
+	return b.String()
+}
+
+// nearestValue finds which value of ours one of theirs should be: by what its label means, by its kind, else by likeness.
+func nearestValue(values []api.Value, t saml.Labelled) *api.Value {
+	pick := func(fits func(v *api.Value) bool) *api.Value {
+		var best *api.Value
+		score := -1
+		for i := range values {
+			if !fits(&values[i]) {
+				continue
+			}
+			d := explain.Compare(values[i].Value, t.Value)
+			n := len(d.Head) + len(d.Tail)
+			if d.Equal {
+				n = 1 << 20
+			}
+			if n > score {
+				best, score = &values[i], n
+			}
+		}
+		return best
+	}
+	if fp := spelled(t.Value); fp != t.Value || strings.Count(fp, ":") >= 19 && len(fp) < 100 {
+		return pick(func(v *api.Value) bool { return v.Kind == "fingerprint" && len(v.Value) == len(fp) })
+	}
+	if _, err := keys.ParseCertificate([]byte(t.Value)); err == nil {
+		return pick(func(v *api.Value) bool { return v.Kind == "certificate" })
+	}
+	if field := saml.Meaning(t.Label); field != "" {
+		if v := pick(func(v *api.Value) bool { return v.Field == field && v.Kind != "certificate" }); v != nil {
+			return v
+		}
+	}
+	if !strings.Contains(t.Value, "://") && !strings.HasPrefix(t.Value, "urn:") {
+		return nil
+	}
+	return pick(func(v *api.Value) bool {
+		return v.Kind == "url" || strings.HasPrefix(v.Value, "urn:") && strings.HasPrefix(t.Value, "urn:")
+	})
+}
+
+// sloLocation is our address for an application's logout messages.
+func (g *Gate) sloLocation(a *application) string {
+	return strings.TrimSuffix(g.ssoLocation(a), "sso") + "slo"
 }

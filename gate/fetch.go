@@ -1,7 +1,9 @@
 package gate
 
 import (
+	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +11,8 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -21,6 +25,11 @@ type Fetcher struct {
 	// MaxBytes bounds what is read, default 16 MiB.
 	MaxBytes int64
 	Timeout  time.Duration // default 15 s
+	// TLS, if set, is used for https; tests trust an authority of their own with it.
+	TLS *tls.Config
+
+	once      sync.Once
+	transport *http.Transport
 }
 
 // FetchError says in a sentence why something could not be fetched.
@@ -51,26 +60,130 @@ var (
 	translated = netip.MustParsePrefix("64:ff9b::/96")  // RFC 6052
 )
 
+// Want is one request of the fetcher.
+type Want struct {
+	URL string
+	// ETag and LastModified are what the last answer carried, for a conditional request (RFC 9110, section 13.1).
+	ETag, LastModified string
+	// To takes the body as it comes; without it the body is in the answer.
+	To io.Writer
+	// MaxBytes and Timeout, if set, take the place of the fetcher's own. Stall ends a transfer of which nothing came for so long, default 20 s.
+	MaxBytes int64
+	Timeout  time.Duration
+	Stall    time.Duration
+	// Progress is told how much has come, of how much (-1 where that is not known).
+	Progress func(have, all int64)
+	// Post, if set, is sent as the body of a POST with this content type.
+	Post        []byte
+	ContentType string
+	Header      map[string]string
+}
+
+// Got is the answer.
+type Got struct {
+	Body               []byte
+	NotModified        bool
+	ETag, LastModified string
+	ContentType        string
+}
+
 // Get fetches a document by http or https.
 func (f *Fetcher) Get(ctx context.Context, address string) ([]byte, error) {
-	u, err := url.Parse(address)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil {
-		return nil, &FetchError{fmt.Sprintf("%q is not an http or https address", address)}
+	got, err := f.Do(ctx, Want{URL: address})
+	if err != nil {
+		return nil, err
 	}
-	limit, timeout := f.MaxBytes, f.Timeout
+	return got.Body, nil
+}
+
+// Do makes one request.
+func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
+	u, err := url.Parse(w.URL)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil {
+		return nil, &FetchError{fmt.Sprintf("%q is not an http or https address", w.URL)}
+	}
+	limit, timeout, stall := f.MaxBytes, f.Timeout, w.Stall
+	if w.MaxBytes > 0 {
+		limit = w.MaxBytes
+	}
 	if limit == 0 {
 		limit = 16 << 20
+	}
+	if w.Timeout > 0 {
+		timeout = w.Timeout
 	}
 	if timeout == 0 {
 		timeout = 15 * time.Second
 	}
+	if stall == 0 {
+		stall = 20 * time.Second
+	}
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
-	transport := &http.Transport{
-		DialContext:         (&net.Dialer{Timeout: 5 * time.Second, Control: f.control}).DialContext,
-		TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true,
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if w.Post != nil {
+		request, err = http.NewRequestWithContext(ctx, http.MethodPost, u.String(), bytes.NewReader(w.Post))
 	}
-	client := &http.Client{Transport: transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
+	if err != nil {
+		return nil, &FetchError{err.Error()}
+	}
+	for name, value := range map[string]string{"Accept": "application/samlmetadata+xml, application/xml;q=0.9, application/json;q=0.8, */*;q=0.1", "User-Agent": "InnerGate", "If-None-Match": w.ETag, "If-Modified-Since": w.LastModified, "Content-Type": w.ContentType} {
+		if value != "" {
+			request.Header.Set(name, value)
+		}
+	}
+	for name, value := range w.Header {
+		request.Header.Set(name, value)
+	}
+	answer, err := f.client(w.Post != nil).Do(request)
+	if err != nil {
+		return nil, &FetchError{fetchReason(w.URL, err)}
+	}
+	defer answer.Body.Close()
+	got := &Got{ETag: answer.Header.Get("ETag"), LastModified: answer.Header.Get("Last-Modified"), ContentType: answer.Header.Get("Content-Type")}
+	if len(got.ETag) > 500 {
+		got.ETag = ""
+	}
+	switch {
+	case answer.StatusCode == http.StatusNotModified && (w.ETag != "" || w.LastModified != ""):
+		got.NotModified, got.ETag, got.LastModified = true, w.ETag, w.LastModified
+		return got, nil
+	case answer.StatusCode != http.StatusOK:
+		return nil, &FetchError{fmt.Sprintf("%s answers with the status %s", w.URL, answer.Status)}
+	}
+	var whole bytes.Buffer
+	to := w.To
+	if to == nil {
+		to = &whole
+	}
+	body := &watchedBody{r: answer.Body, stall: stall, cancel: cancel, progress: w.Progress, all: answer.ContentLength}
+	body.timer = time.AfterFunc(stall, func() { body.stalled.Store(true); cancel() })
+	defer body.timer.Stop()
+	n, err := io.Copy(to, io.LimitReader(body, limit+1))
+	switch {
+	case body.stalled.Load():
+		return nil, &FetchError{fmt.Sprintf("%s stopped sending for more than %s", w.URL, stall)}
+	case err != nil:
+		return nil, &FetchError{fetchReason(w.URL, err)}
+	case n > limit:
+		return nil, &FetchError{fmt.Sprintf("what %s sends is larger than %d bytes", w.URL, limit)}
+	}
+	got.Body = whole.Bytes()
+	return got, nil
+}
+
+// client follows few redirects, none of them from https to http, and none after a POST.
+func (f *Fetcher) client(post bool) *http.Client {
+	f.once.Do(func() {
+		f.transport = &http.Transport{
+			DialContext:         (&net.Dialer{Timeout: 5 * time.Second, Control: f.control}).DialContext,
+			TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true, TLSClientConfig: f.TLS,
+		}
+	})
+	return &http.Client{Transport: f.transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
+		if post {
+			return errors.New("it redirects, which an answer to a message must not")
+		}
 		if len(via) > 3 {
 			return errors.New("it redirects more than three times")
 		}
@@ -79,28 +192,29 @@ func (f *Fetcher) Get(ctx context.Context, address string) ([]byte, error) {
 		}
 		return nil
 	}}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
-	if err != nil {
-		return nil, &FetchError{err.Error()}
+}
+
+// watchedBody is a body that is given up when nothing comes.
+type watchedBody struct {
+	r        io.Reader
+	stall    time.Duration
+	timer    *time.Timer
+	stalled  atomic.Bool
+	cancel   func()
+	progress func(have, all int64)
+	have     int64
+	all      int64
+}
+
+func (b *watchedBody) Read(p []byte) (int, error) {
+	n, err := b.r.Read(p)
+	if n > 0 {
+		b.timer.Reset(b.stall)
+		if b.have += int64(n); b.progress != nil {
+			b.progress(b.have, b.all)
+		}
 	}
-	request.Header.Set("Accept", "application/samlmetadata+xml, application/xml;q=0.9, application/json;q=0.8, */*;q=0.1")
-	request.Header.Set("User-Agent", "InnerGate")
-	answer, err := client.Do(request)
-	if err != nil {
-		return nil, &FetchError{fetchReason(address, err)}
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		return nil, &FetchError{fmt.Sprintf("%s answers with the status %s", address, answer.Status)}
-	}
-	body, err := io.ReadAll(io.LimitReader(answer.Body, limit+1))
-	switch {
-	case err != nil:
-		return nil, &FetchError{fetchReason(address, err)}
-	case int64(len(body)) > limit:
-		return nil, &FetchError{fmt.Sprintf("what %s sends is larger than %d bytes", address, limit)}
-	}
-	return body, nil
+	return n, err
 }
 
 func fetchReason(address string, err error) string {

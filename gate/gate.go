@@ -53,8 +53,10 @@ type Gate struct {
 		minute time.Time
 		count  int
 	}
-	setupHash atomic.Pointer[[]byte]
-	Metrics   Metrics
+	setupHash  atomic.Pointer[[]byte]
+	sourceJobs sync.Map // source ID → *sourceJob
+	usedCerts  sync.Map // usedCertificate → time.Time, until it is written down
+	Metrics    Metrics
 }
 
 // Metrics counts what the gate does.
@@ -85,7 +87,10 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	}
 	o.PublicURL = u.Scheme + "://" + u.Host
 	g := &Gate{Options: o, hashing: make(chan struct{}, 2)}
-	return g, g.ensureKeys(ctx)
+	if err := g.ensureKeys(ctx); err != nil {
+		return nil, err
+	}
+	return g, g.layOutAll(ctx)
 }
 
 // IDPEntityID is our entity ID towards applications.
@@ -207,7 +212,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			arg   any
 		}{
 			{&store.SignIn{}, "expires_at < ?", now.Add(-10 * time.Minute)}, {&store.Arrival{}, "created_at < ?", now.Add(-arrivalLife)}, {&store.UsedID{}, "expires_at < ?", now},
-			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.Guess{}, "first_at < ?", now.Add(-guessWindow)},
+			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Artifact{}, "expires_at < ?", now}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.Guess{}, "first_at < ?", now.Add(-guessWindow)},
 		} {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
@@ -215,4 +220,37 @@ func (g *Gate) Tidy(ctx context.Context) error {
 		}
 		return tx.Exec("DELETE FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?)", g.KeepTraces).Error
 	})
+}
+
+// Run does what must be done from time to time until the context ends: planned switches of keys, looking at partners' metadata and at sources, and writing down
+// which certificates were used.
+func (g *Gate) Run(ctx context.Context) {
+	var refreshing atomic.Bool
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		if err := g.SwitchDue(ctx); err != nil && ctx.Err() == nil {
+			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)
+		}
+		if n%15 == 14 {
+			if err := g.WriteUsed(ctx); err != nil && ctx.Err() == nil {
+				g.Log.ErrorContext(ctx, "the last use of certificates could not be written down", "error", err)
+			}
+		}
+		if n%5 == 0 && refreshing.CompareAndSwap(false, true) {
+			go func() {
+				defer refreshing.Store(false)
+				for _, f := range []func(context.Context) error{g.RefreshSourcesDue, g.RefreshDue} {
+					if err := f(ctx); err != nil && ctx.Err() == nil {
+						g.Log.ErrorContext(ctx, "refreshing metadata failed", "error", err)
+					}
+				}
+			}()
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }

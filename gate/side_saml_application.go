@@ -2,16 +2,13 @@ package gate
 
 import (
 	"context"
-	"crypto/rsa"
 	"time"
 
 	"innergate/core/claims"
-	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/trace"
-	"innergate/core/xmlsig"
 )
 
 // samlApplication answers SAML applications: we are the identity provider.
@@ -19,20 +16,22 @@ type samlApplication struct{ *Gate }
 
 func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Form, error) {
 	a := s.app.SAML
-	signer, err := g.signer(ctx, a.SignatureAlgorithm)
+	signer, err := g.signer(ctx, s.app.id, a.SignatureAlgorithm, a.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}
-	acs, inResponseTo, relay := "", "", s.state.To
+	acs, binding, inResponseTo, relay := "", "", "", s.state.To
 	if r := s.state.Request; r != nil {
-		acs, inResponseTo, relay = r.ACS, r.ID, r.RelayState
+		acs, binding, inResponseTo, relay = r.ACS, r.Binding, r.ID, r.RelayState
 	} else if e := saml.DefaultEndpoint(a.ACS, saml.BindingPost); e != nil {
-		acs = e.Location
+		if acs = e.Location; e.Binding == saml.BindingArtifact {
+			binding = e.Binding
+		}
 	} else {
 		return nil, explain.New("saml.acs-missing").Of(s.app.Name)
 	}
 	issued := saml.Issued{
-		Issuer: g.IDPEntityID(), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: subject,
+		Issuer: g.idpEntity(s.app), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: subject,
 		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.provider.SAML.EntityID}, who.Authorities...), SessionIndex: keys.RandomID(), SessionNotOnOrAfter: who.SessionEnd,
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,
 	}
@@ -40,7 +39,7 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 		issued.Attributes = append(issued.Attributes, saml.Attribute{Name: o.Rule.Set, NameFormat: o.Rule.NameFormat, FriendlyName: o.Rule.FriendlyName, Type: o.Rule.Type, Values: o.Values})
 	}
 	if a.Encrypt != "" {
-		x := encrypterFor(a)
+		x := a.Encrypter()
 		if x == nil {
 			return nil, explain.New("gate.failed", explain.Fact("error", "no RSA certificate for encryption is held"))
 		}
@@ -54,8 +53,8 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	if err != nil {
 		return nil, err
 	}
-	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: "HTTP-POST", Address: acs, Raw: string(made.XML), Opened: string(made.Plain), RelayState: relay, Signature: signedParts(a.Sign)})
-	return responseForm(acs, made.XML, relay), nil
+	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: bindingOf(binding), Address: acs, Raw: string(made.XML), Opened: string(made.Plain), RelayState: relay, Signature: signedParts(a.Sign)})
+	return g.deliver(ctx, s, acs, binding, made.XML, relay)
 }
 
 func signedParts(sign string) string {
@@ -68,21 +67,35 @@ func signedParts(sign string) string {
 	return "assertion signed"
 }
 
+func bindingOf(binding string) string {
+	if binding == "" {
+		binding = saml.BindingPost
+	}
+	return saml.BindingName(binding)
+}
+
+// deliver sends a response to the application by the browser: itself, or as an artifact for which the application asks us.
+func (g samlApplication) deliver(ctx context.Context, s *signIn, acs, binding string, doc []byte, relay string) (*Form, error) {
+	if binding != saml.BindingArtifact {
+		return responseForm(acs, doc, relay), nil
+	}
+	artifact, err := g.keepArtifact(ctx, s, doc)
+	if err != nil {
+		return nil, err
+	}
+	f := &Form{Method: "get", Action: acs, Fields: [][2]string{{saml.ParamArtifact, artifact}}}
+	if relay != "" {
+		f.Fields = append(f.Fields, [2]string{"RelayState", relay})
+	}
+	return f, nil
+}
+
 func responseForm(acs string, doc []byte, relay string) *Form {
 	f := &Form{Action: acs, Fields: [][2]string{{saml.ParamResponse, saml.EncodePost(doc)}}}
 	if relay != "" {
 		f.Fields = append(f.Fields, [2]string{"RelayState", relay})
 	}
 	return f
-}
-
-func encrypterFor(a *config.SAMLApplication) *xmlsig.Encrypter {
-	for _, cert := range config.Parsed(a.Certificates, "encryption") {
-		if key, ok := cert.PublicKey.(*rsa.PublicKey); ok {
-			return &xmlsig.Encrypter{Key: key, Content: a.ContentEncryption}
-		}
-	}
-	return nil
 }
 
 func (g samlApplication) refuse(ctx context.Context, s *signIn, f *explain.Failure) *Form {
@@ -96,14 +109,18 @@ func (g samlApplication) refuse(ctx context.Context, s *signIn, f *explain.Failu
 		status = "Responder"
 		e.Substatus = "AuthnFailed"
 	}
-	signer, err := g.signer(ctx, s.app.SAML.SignatureAlgorithm)
+	signer, err := g.signer(ctx, s.app.id, s.app.SAML.SignatureAlgorithm, s.app.SAML.DigestAlgorithm)
 	if err != nil {
 		return nil
 	}
-	made, err := saml.ErrorResponse(g.IDPEntityID(), r.ACS, r.ID, status, e.Substatus, e.Person+" (reference "+s.reference+")", g.Now(), signer)
+	made, err := saml.ErrorResponse(g.idpEntity(s.app), r.ACS, r.ID, status, e.Substatus, e.Person+" (reference "+s.reference+")", g.Now(), signer)
 	if err != nil {
 		return nil
 	}
-	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: "HTTP-POST", Address: r.ACS, Raw: string(made.XML), RelayState: r.RelayState, Signature: "response signed"})
-	return responseForm(r.ACS, made.XML, r.RelayState)
+	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: bindingOf(r.Binding), Address: r.ACS, Raw: string(made.XML), RelayState: r.RelayState, Signature: "response signed"})
+	form, err := g.deliver(ctx, s, r.ACS, r.Binding, made.XML, r.RelayState)
+	if err != nil {
+		return nil
+	}
+	return form
 }

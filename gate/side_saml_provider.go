@@ -17,7 +17,10 @@ type samlProvider struct{ *Gate }
 func (g samlProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 	p := s.provider.SAML
 	endpoint := p.Endpoint()
-	asked := saml.Asked{Issuer: g.SPEntityID(), Destination: endpoint.Location, ACS: g.ACSLocation(s.provider.Slug), Now: g.Now(), NameIDFormat: p.NameIDFormat, RequestedContext: p.RequestedContext, RequesterIDs: s.state.Wish.Requesters}
+	asked := saml.Asked{Issuer: g.spEntity(s.provider), Destination: endpoint.Location, ACS: g.ACSLocation(s.provider.Slug), Now: g.Now(), NameIDFormat: p.NameIDFormat, RequestedContext: p.RequestedContext, RequesterIDs: s.state.Wish.Requesters}
+	if p.ResponseBinding == "HTTP-Artifact" {
+		asked.ProtocolBinding = saml.BindingArtifact
+	}
 	asked.IsPassive = s.state.Wish.Passive
 	asked.ForceAuthn = !asked.IsPassive && (p.ForceAuthn || s.state.Wish.Fresh || s.rehearsal != nil && s.rehearsal.Fresh)
 	if s.state.Wish.Context != nil {
@@ -34,7 +37,7 @@ func (g samlProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 	var signer *xmlsig.Signer
 	if !p.SendUnsigned {
 		var err error
-		if signer, err = g.signer(ctx, p.SignatureAlgorithm); err != nil {
+		if signer, err = g.signer(ctx, s.provider.id, p.SignatureAlgorithm, p.DigestAlgorithm); err != nil {
 			return nil, err
 		}
 	}
@@ -62,7 +65,7 @@ func (g samlProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 
 func (g samlProvider) receive(ctx context.Context, s *signIn, a *arrival) (identity, error) {
 	p := s.provider.SAML
-	ring, err := g.ring(ctx, PurposeEncryption)
+	ring, err := g.ring(ctx, PurposeEncryption, s.provider.id)
 	if err != nil {
 		return identity{}, err
 	}
@@ -71,7 +74,7 @@ func (g samlProvider) receive(ctx context.Context, s *signIn, a *arrival) (ident
 		lifetime = 12 * time.Hour
 	}
 	assertion, err := a.response.Check(saml.ResponseRules{
-		Partner: s.provider.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.SPEntityID(), ACS: g.ACSLocation(s.provider.Slug), RequestID: s.row.OurRequestID, AllowUnsolicited: p.AllowUnsolicited,
+		Partner: s.provider.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.spEntity(s.provider), ACS: g.ACSLocation(s.provider.Slug), RequestID: s.row.OurRequestID, AllowUnsolicited: p.AllowUnsolicited,
 		Trust:               saml.Trust{Certificates: s.provider.signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
 		WantAssertionSigned: p.WantAssertionSigned, DecryptionKeys: saml.RSAKeys(ring.signers), AllowCBC: p.AllowCBC, Now: g.Now(), Skew: skew(p.ClockSkewSeconds), MaxLifetime: lifetime,
 		FreshSince: s.state.FreshSince, RequestedContext: s.state.Context, NameIDFormat: s.state.NameIDFormat, SubjectOptional: p.SubjectFrom != "",
@@ -79,6 +82,7 @@ func (g samlProvider) receive(ctx context.Context, s *signIn, a *arrival) (ident
 	if err != nil {
 		return identity{}, err
 	}
+	g.used(s.provider.id, assertion.Certificate)
 	if assertion.Opened != "" {
 		s.openedMessage(assertion.Opened)
 	}

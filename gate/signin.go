@@ -47,8 +47,9 @@ type Next struct {
 	DropRehearsal bool
 }
 
-// Form is posted by the browser to another party.
+// Form is sent by the browser to another party: posted, or, where Method is get, as a query.
 type Form struct {
+	Method string
 	Action string
 	Fields [][2]string
 }
@@ -252,14 +253,19 @@ func (g *Gate) askSAML(ctx context.Context, s *signIn, received *saml.Received) 
 	}
 	s.app = app
 	a := app.SAML
+	// An application to which we are an entity of our own comes to addresses of its own, all others to the common one.
+	if !s.rec.Check(trace.Check{Name: "saml.our-address", Text: "The request came to the address that this application was given", Section: "our rule", Expected: g.ssoLocation(app), Got: received.Location, OK: received.Location == g.ssoLocation(app)}) {
+		return explain.New("saml.destination-mismatch", explain.Pair("Destination", g.ssoLocation(app), received.Location)).Of(app.Name)
+	}
 	req, err := in.Check(saml.RequestRules{
-		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets, WantSigned: a.RequireSignedRequests, Location: g.SSOLocation(),
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets, WantSigned: a.RequireSignedRequests, Location: received.Location,
 		Trust:  saml.Trust{Certificates: app.signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
 		MaxAge: 10 * time.Minute, Skew: skew(a.ClockSkewSeconds), Now: g.Now(),
 	}, s.rec)
 	if err != nil {
 		return err
 	}
+	g.used(app.id, req.Certificate)
 	s.state.Request = req
 	s.row.ApplicationID, s.row.RequestID = app.id, req.ID
 	if req.Refusal != nil {
@@ -354,6 +360,9 @@ func (g *Gate) route(ctx context.Context, s *signIn, chosen string) *Next {
 	if err := s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil); err != nil {
 		return g.failed(ctx, s, err)
 	}
+	if err := g.inTime(s.app.Name, s.app.until); err != nil {
+		return g.failed(ctx, s, err)
+	}
 	open, passed, err := g.candidates(ctx, s)
 	if err != nil {
 		return g.failed(ctx, s, err)
@@ -402,6 +411,10 @@ func (g *Gate) candidates(ctx context.Context, s *signIn) (open []*provider, pas
 		}
 		if err := p.Reach.Serves("provider", p.Name, s.rehearsal != nil); err != nil {
 			passed, last = append(passed, p.Name+": "+string(p.Reach)), err
+			continue
+		}
+		if err := g.inTime(p.Name, p.until); err != nil {
+			passed, last = append(passed, p.Name+": its metadata is over"), err
 			continue
 		}
 		if len(p.Missing()) > 0 {

@@ -33,6 +33,9 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	if err := s.provider.Reach.Serves("provider", s.provider.Name, s.rehearsal != nil); err != nil {
 		return g.failed(ctx, s, err)
 	}
+	if err := g.inTime(s.provider.Name, s.provider.until); err != nil {
+		return g.failed(ctx, s, err)
+	}
 	s.rec.Decide(trace.Decision{About: "access", Result: "allowed", By: "reach: " + string(s.app.Reach)})
 	s.rec.Begin(trace.Issue)
 	out, err := s.app.mapping.Apply(profile, "out", s.rec)

@@ -2,22 +2,19 @@ package gate
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"crypto/x509"
 	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
-
-	"gorm.io/gorm"
+	"time"
 
 	"innergate/api"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/keys"
 	"innergate/core/saml"
-	"innergate/store"
 )
 
 func origin(address string) string {
@@ -54,15 +51,22 @@ func capitalise(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// read understands what was handed over and chooses the entity and role that fit where it is being added.
-func (g *Gate) read(text []byte, kind saml.RoleKind, wanted string) (*api.Understood, *saml.Entity, *saml.Role) {
-	doc := saml.ReadMetadata(text, g.Now())
-	u := &api.Understood{Entities: []api.EntityChoice{}, Problems: append([]saml.Problem{}, doc.Problems...), Metadata: doc, Proposed: map[string]string{}}
+// read understands what was handed over and chooses the entity and role that fit where it is being added. Pinned, if set, is whose signature counts.
+func (g *Gate) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509.Certificate) (*api.Understood, *saml.Entity, *saml.Role) {
+	doc := saml.Read(text, saml.ReadOptions{Now: g.Now(), Ours: g.ourIDs(), EntityID: in.EntityID})
+	u := &api.Understood{Entities: []api.EntityChoice{}, Problems: append([]saml.Problem{}, doc.Problems...), Metadata: doc, Proposed: map[string]string{}, NeedsEntityID: doc.NeedsEntityID, Signed: doc.Signed}
+	if pinned != nil {
+		if err := saml.VerifyMetadata(text, []*x509.Certificate{pinned}); err != nil {
+			u.Problems = append(u.Problems, saml.Problem{Code: "metadata.signature", Message: fmt.Sprintf("The metadata must be signed by the pinned certificate (%s), and is not: %s.", keys.Fingerprint(pinned.Raw), err), Fatal: true})
+			return u, nil, nil
+		}
+		u.SignedBy = keys.Fingerprint(pinned.Raw)
+	}
 	var entity *saml.Entity
 	usable := 0
 	for i := range doc.Entities {
 		e := &doc.Entities[i]
-		choice := api.EntityChoice{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: []string{}, Usable: e.Role(kind) != nil}
+		choice := api.EntityChoice{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: []string{}, Usable: e.Role(kind) != nil && !contains(g.ourIDs(), e.EntityID)}
 		for _, r := range e.Roles {
 			choice.Roles = append(choice.Roles, string(r.Kind))
 		}
@@ -70,14 +74,21 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, wanted string) (*api.Unders
 			u.Entities = append(u.Entities, choice)
 		}
 		if choice.Usable {
-			if usable++; entity == nil || e.EntityID == wanted {
+			if usable++; entity == nil || e.EntityID == in.EntityID {
 				entity = e
 			}
 		}
 	}
+	// A page shows the entities; the whole document is shown only where there are few.
+	if len(doc.Entities) > 20 {
+		u.Metadata = nil
+	}
 	words := map[saml.RoleKind]string{saml.RoleIDP: "identity provider", saml.RoleSP: "service provider"}
 	switch {
-	case entity == nil && len(doc.Entities) > 0:
+	case entity == nil && len(doc.Entities) == 1 && contains(g.ourIDs(), doc.Entities[0].EntityID):
+		u.Problems[slices.IndexFunc(u.Problems, func(p saml.Problem) bool { return p.Code == "metadata.our-entity-id" })].Fatal = true
+		return u, nil, nil
+	case entity == nil && len(doc.Entities) > 0 && doc.Usable():
 		other := saml.RoleIDP
 		if kind == saml.RoleIDP {
 			other = saml.RoleSP
@@ -86,11 +97,14 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, wanted string) (*api.Unders
 		return u, nil, nil
 	case entity == nil:
 		return u, nil, nil
-	case usable > 1 && wanted == "":
+	case usable > 1 && in.EntityID == "":
 		u.Remark = fmt.Sprintf("The document holds %d entities that fit; choose one.", usable)
 		return u, nil, nil
-	case wanted != "" && entity.EntityID != wanted:
-		u.Problems = append(u.Problems, saml.Problem{Code: "metadata.no-such-entity", Message: fmt.Sprintf("The document holds no fitting entity %s.", wanted), Fatal: true})
+	case in.EntityID != "" && entity.EntityID != in.EntityID:
+		u.Problems = append(u.Problems, saml.Problem{Code: "metadata.no-such-entity", Message: fmt.Sprintf("The document holds no fitting entity %s.", in.EntityID), Fatal: true})
+		return u, nil, nil
+	case entity.EntityID == "":
+		u.Remark = "The entity ID is missing; enter it by hand."
 		return u, nil, nil
 	}
 	u.Chosen, u.Role = entity.EntityID, string(kind)
@@ -98,6 +112,69 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, wanted string) (*api.Unders
 		u.Remark = fmt.Sprintf("%s has both roles; its %s part is used here.", entity.EntityID, words[kind])
 	}
 	return u, entity, entity.Role(kind)
+}
+
+// beside relates a certificate that came beside the metadata to the one in it. A newer one is trusted as well; a conflicting one is told of and left out.
+func beside(u *api.Understood, role *saml.Role, text string) error {
+	if strings.TrimSpace(text) == "" {
+		return nil
+	}
+	cert, err := keys.ParseCertificate([]byte(text))
+	if err != nil {
+		return problem(http.StatusUnprocessableEntity, "certificate", "The certificate can't be read", capitalise(err.Error())+".", "Nothing was changed.")
+	}
+	held := role.Certificates("signing")
+	newest := time.Time{}
+	u.Beside = ""
+	for _, h := range held {
+		if keys.SameKey(h.PublicKey, cert.PublicKey) {
+			u.Beside = "same"
+		}
+		if h.NotBefore.After(newest) {
+			newest = h.NotBefore
+		}
+	}
+	say := func(code, format string, args ...any) {
+		u.Problems = append(u.Problems, saml.Problem{Code: "metadata." + code, Message: fmt.Sprintf(format, args...)})
+	}
+	switch {
+	case u.Beside == "same":
+		say("certificate-same", "The certificate file carries the same key as the metadata.")
+	case len(held) == 0:
+		u.Beside = "newer"
+		role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "signing", Certificate: cert})
+		say("certificate-added", "The metadata carries no certificate for signing; the one in the file is used.")
+	case cert.NotBefore.After(newest):
+		u.Beside = "newer"
+		role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "signing", Certificate: cert})
+		say("certificate-newer", "The certificate file (%s, from %s) is newer than the metadata; both are trusted.", keys.Fingerprint(cert.Raw), cert.NotBefore.UTC().Format("2006-01-02"))
+	default:
+		u.Beside = "conflicting"
+		say("certificate-conflicting", "The certificate file (%s) carries another key than the metadata, and is no newer. The metadata's is used; ask the other side which one signs.", keys.Fingerprint(cert.Raw))
+	}
+	return nil
+}
+
+// loneCertificate reads what was handed over as a certificate alone.
+func loneCertificate(text []byte) *x509.Certificate {
+	if len(text) > 64<<10 || strings.Contains(string(text), "Descriptor") {
+		return nil
+	}
+	cert, err := keys.ParseCertificate(text)
+	if err != nil {
+		return nil
+	}
+	return cert
+}
+
+// addCertificate adds a certificate to those that are held, and reports whether it was new.
+func addCertificate(list []config.Certificate, cert *x509.Certificate, use string) ([]config.Certificate, bool) {
+	for _, c := range list {
+		if held, err := c.Parse(); err == nil && held.Equal(cert) && (c.Use == "" || c.Use == use) {
+			return list, false
+		}
+	}
+	return append(list, config.Certificate{Use: use, PEM: string(keys.EncodeCertificate(cert.Raw))}), true
 }
 
 func pemOf(r *saml.Role) []config.Certificate {
@@ -113,13 +190,9 @@ func pemOf(r *saml.Role) []config.Certificate {
 
 // UnderstandApplication reads what an application's side handed over and shows what would become of the application, storing nothing. Slug is empty for a new one.
 func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.TakeIn) (*api.Understood, []byte, error) {
-	text, _, err := g.source(ctx, in)
+	text, from, err := g.source(ctx, in)
 	if err != nil {
 		return nil, nil, err
-	}
-	u, entity, role := g.read(text, saml.RoleSP, in.EntityID)
-	if role == nil {
-		return u, text, nil
 	}
 	a := config.Application{Kind: "saml", SAML: &config.SAMLApplication{}}
 	if slug != "" {
@@ -132,6 +205,22 @@ func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 		}
 	}
 	before := flat(a)
+	if cert := loneCertificate(text); cert != nil && slug != "" {
+		u := certificateOnly()
+		a.SAML.Certificates, _ = addCertificate(a.SAML.Certificates, cert, "signing")
+		if err := a.Validate(); err != nil {
+			return nil, nil, invalid(err)
+		}
+		u.App, u.Changes = &a, changes(before, flat(a))
+		return u, text, nil
+	}
+	u, entity, role := g.read(text, saml.RoleSP, in, a.SAML.Metadata.Pinned())
+	if role == nil {
+		return u, text, nil
+	}
+	if err := beside(u, role, in.Certificate); err != nil {
+		return nil, nil, err
+	}
 	if a.Name == "" {
 		if a.Name = entity.DisplayName; a.Name == "" {
 			a.Name = hostOf(entity.EntityID)
@@ -140,7 +229,8 @@ func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 		a.Slug, a.Description, a.Contact = config.Slug(a.Name), entity.Description, entity.Contact
 	}
 	s := a.SAML
-	s.EntityID, s.ACS, s.Certificates, s.AttributeSets = entity.EntityID, role.Service(saml.ServiceACS), pemOf(role), role.AttributeSets
+	giveApplication(&a, entity, role)
+	a.SAML.Metadata = watched(a.SAML.Metadata, from)
 	if slug == "" || s.Sign == "" {
 		s.RequireSignedRequests = role.AuthnRequestsSigned
 		s.Sign = "assertion"
@@ -161,6 +251,35 @@ func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 	}
 	u.App, u.Changes = &a, changes(before, flat(a))
 	return u, text, nil
+}
+
+// certificateOnly is what is understood of a certificate alone.
+func certificateOnly() *api.Understood {
+	return &api.Understood{Entities: []api.EntityChoice{}, Proposed: map[string]string{}, Problems: []saml.Problem{{Code: "metadata.certificate", Message: "This is a certificate alone. It will be trusted beside those that are held."}}}
+}
+
+// giveApplication puts the values that the metadata holds into an application; what we chose for it stays.
+func giveApplication(a *config.Application, entity *saml.Entity, role *saml.Role) {
+	s := a.SAML
+	s.EntityID, s.ACS, s.SLO, s.Certificates, s.AttributeSets = entity.EntityID, role.Service(saml.ServiceACS), role.Service(saml.ServiceSLO), pemOf(role), role.AttributeSets
+}
+
+// giveProvider does the same for a provider.
+func giveProvider(p *config.Provider, entity *saml.Entity, role *saml.Role) {
+	s := p.SAML
+	s.EntityID, s.SSO, s.SLO, s.Artifact, s.Certificates = entity.EntityID, role.Service(saml.ServiceSSO), role.Service(saml.ServiceSLO), role.Service(saml.ServiceArtifact), pemOf(role)
+}
+
+// watched notes the address from which metadata was taken, so that it is looked at again.
+func watched(w *config.Watch, from string) *config.Watch {
+	if from == "text" || from == "" {
+		return w
+	}
+	if w == nil {
+		w = &config.Watch{}
+	}
+	w.URL = from
+	return w
 }
 
 // subjectFor chooses the subject rule that fits the NameID formats that an application lists.
@@ -207,13 +326,9 @@ func hostOf(id string) string {
 
 // UnderstandProvider is UnderstandApplication for the other side.
 func (g *Gate) UnderstandProvider(ctx context.Context, slug string, in api.TakeIn) (*api.Understood, []byte, error) {
-	text, _, err := g.source(ctx, in)
+	text, from, err := g.source(ctx, in)
 	if err != nil {
 		return nil, nil, err
-	}
-	u, entity, role := g.read(text, saml.RoleIDP, in.EntityID)
-	if role == nil {
-		return u, text, nil
 	}
 	p := config.Provider{Kind: "saml", SAML: &config.SAMLProvider{}}
 	if slug != "" {
@@ -226,6 +341,22 @@ func (g *Gate) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 		}
 	}
 	before := flat(p)
+	if cert := loneCertificate(text); cert != nil && slug != "" {
+		u := certificateOnly()
+		p.SAML.Certificates, _ = addCertificate(p.SAML.Certificates, cert, "signing")
+		if err := p.Validate(); err != nil {
+			return nil, nil, invalid(err)
+		}
+		u.Provider, u.Changes = &p, changes(before, flat(p))
+		return u, text, nil
+	}
+	u, entity, role := g.read(text, saml.RoleIDP, in, p.SAML.Metadata.Pinned())
+	if role == nil {
+		return u, text, nil
+	}
+	if err := beside(u, role, in.Certificate); err != nil {
+		return nil, nil, err
+	}
 	if p.Name == "" {
 		if p.Name = entity.DisplayName; p.Name == "" {
 			p.Name = hostOf(entity.EntityID)
@@ -233,7 +364,8 @@ func (g *Gate) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 		}
 		p.Slug, p.Description, p.Contact = config.Slug(p.Name), entity.Description, entity.Contact
 	}
-	p.SAML.EntityID, p.SAML.SSO, p.SAML.Certificates = entity.EntityID, role.Service(saml.ServiceSSO), pemOf(role)
+	giveProvider(&p, entity, role)
+	p.SAML.Metadata = watched(p.SAML.Metadata, from)
 	if len(p.Mapping) == 0 {
 		p.Mapping = claims.Standard()
 	}
@@ -278,7 +410,7 @@ func (g *Gate) TakeApplication(ctx context.Context, who Actor, slug string, in a
 	if err != nil {
 		return nil, err
 	}
-	return v, g.keepDocument(ctx, "application", v.ID, in.URL, text)
+	return v, g.keepTaken(ctx, who, "application", v.ID, in, u, text)
 }
 
 // TakeProvider reads and stores what a provider's side handed over.
@@ -294,109 +426,5 @@ func (g *Gate) TakeProvider(ctx context.Context, who Actor, slug string, in api.
 	if err != nil {
 		return nil, err
 	}
-	return v, g.keepDocument(ctx, "provider", v.ID, in.URL, text)
-}
-
-// keepDocument keeps a version of what a partner handed over, unless it is the newest one already.
-func (g *Gate) keepDocument(ctx context.Context, kind, id, from string, text []byte) error {
-	sum := sha256.Sum256(text)
-	d := store.PartnerDocument{ID: store.NewID(), OwnerKind: kind, OwnerID: id, Source: from, SHA256: hex.EncodeToString(sum[:]), Document: text, CreatedAt: g.Now().UTC()}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var last store.PartnerDocument
-		if err := tx.Where("owner_id = ?", id).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
-			return err
-		}
-		if last.SHA256 == d.SHA256 {
-			return nil
-		}
-		return tx.Create(&d).Error
-	})
-}
-
-// line is one field of a configuration with its value in words.
-type line struct{ field, value string }
-
-// flat lays out the fields that a partner's document can change.
-func flat(v any) []line {
-	var out []line
-	add := func(field, value string) { out = append(out, line{field, value}) }
-	certs := func(list []config.Certificate) {
-		for _, c := range list {
-			if cert, err := c.Parse(); err == nil {
-				use := c.Use
-				if use == "" {
-					use = "any use"
-				}
-				add("certificate for "+use, keys.Fingerprint(cert.Raw))
-			}
-		}
-	}
-	endpoints := func(name string, list []saml.Endpoint) {
-		for _, e := range list {
-			add(name+" by "+saml.BindingName(e.Binding), e.Location)
-		}
-	}
-	switch c := v.(type) {
-	case config.Application:
-		add("name", c.Name)
-		add("entity ID", c.SAML.EntityID)
-		endpoints("ACS URL", c.SAML.ACS)
-		certs(c.SAML.Certificates)
-		add("start address", c.StartURL)
-		if c.Subject.Source != "" {
-			add("subject", strings.TrimSpace(c.Subject.Source+" "+c.Subject.From)+", "+saml.FormatName(c.Subject.Format))
-		}
-		if c.SAML.RequireSignedRequests {
-			add("signed requests", "demanded")
-		}
-		for _, r := range c.Mapping {
-			add("sends "+r.Set, strings.Join(r.From, ", "))
-		}
-	case config.Provider:
-		add("name", c.Name)
-		add("entity ID", c.SAML.EntityID)
-		endpoints("SSO URL", c.SAML.SSO)
-		certs(c.SAML.Certificates)
-		if c.SAML.NameIDFormat != "" {
-			add("NameID format asked for", saml.FormatName(c.SAML.NameIDFormat))
-		}
-	}
-	return slices.DeleteFunc(out, func(l line) bool { return l.value == "" })
-}
-
-// changes compares two layouts: what is gone, what is new, and what has another value where a field stands once on both sides.
-func changes(before, after []line) []api.Change {
-	out := []api.Change{}
-	once := func(list []line, field string) (string, bool) {
-		value, n := "", 0
-		for _, l := range list {
-			if l.field == field {
-				value, n = l.value, n+1
-			}
-		}
-		return value, n == 1
-	}
-	for _, l := range before {
-		if slices.Contains(after, l) {
-			continue
-		}
-		if now, ok := once(after, l.field); ok {
-			if _, was := once(before, l.field); was {
-				out = append(out, api.Change{Field: l.field, Before: l.value, After: now})
-				continue
-			}
-		}
-		out = append(out, api.Change{Field: l.field, Before: l.value})
-	}
-	for _, l := range after {
-		if slices.Contains(before, l) {
-			continue
-		}
-		_, was := once(before, l.field)
-		_, is := once(after, l.field)
-		if !was || !is {
-			out = append(out, api.Change{Field: l.field, After: l.value})
-		}
-	}
-	return out
+	return v, g.keepTaken(ctx, who, "provider", v.ID, in, u, text)
 }

@@ -17,9 +17,9 @@ import (
 // second opens another gate on the same data folder, as a second process would.
 func second(t testing.TB, l *lab) *gate.Gate {
 	t.Helper()
-	master, err := store.MasterKey("", l.folder+"/master.key", false)
+	master, err := store.MasterKeys("", l.folder+"/master.key", false)
 	require.NoError(t, err)
-	sealer, err := store.NewSealer(master)
+	sealer, err := store.NewSealer(master[0], master[1:]...)
 	require.NoError(t, err)
 	s, err := store.Open(l.folder, sealer)
 	require.NoError(t, err)
@@ -51,9 +51,9 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, sheet.Title, c.Name, "a cache must not hide a change")
 	}
-	mine, err := l.OurMetadata(ctx, "", false)
+	mine, err := l.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
-	theirs, err := other.OurMetadata(ctx, "", false)
+	theirs, err := other.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
 	first, again := saml.ReadMetadata(mine, l.now), saml.ReadMetadata(theirs, l.now)
 	assert.Equal(t, first.Entities[0].Roles[0].Keys[0].Certificate.Raw, again.Entities[0].Roles[0].Keys[0].Certificate.Raw, "one key, not one each")

@@ -224,7 +224,7 @@ func TestJournalIsWhole(t *testing.T) {
 // TestHostHeaderIsNotBelieved: addresses that are handed out come from the public URL alone.
 func TestHostHeaderIsNotBelieved(t *testing.T) {
 	w, ctx := world(t), context.Background()
-	doc, err := w.Gate.OurMetadata(ctx, "", false)
+	doc, err := w.Gate.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
 	_, body := send(t, hostClient("evil.example", w.URL), "GET", "http://evil.example/saml/idp/metadata", "", "")
 	assert.NotContains(t, body, "evil.example")

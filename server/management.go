@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,6 +38,7 @@ type route struct {
 	Response     any // a zero value of the answer's type
 	Status       int // of a good answer, default 200
 	Media        string
+	Upload       bool // the body is octets, not JSON
 	handle       func(c *call) (any, error)
 }
 
@@ -46,6 +48,10 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes())
+}
+
+func mainRoutes() []route {
 	const viewer, engineer, owner = gate.RoleViewer, gate.RoleEngineer, gate.RoleOwner
 	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
@@ -146,12 +152,6 @@ func Routes() []route {
 			in, err := body[api.Compare](c)
 			return explain.Compare(in.Ours, in.Theirs), err
 		}},
-		{Method: get, Path: "/metadata/idp", Summary: "Our metadata for applications", Role: viewer, Query: []string{"signed"}, Media: "application/samlmetadata+xml", handle: func(c *call) (any, error) {
-			return c.s.gate.OurMetadata(c.Context(), "", c.Query("signed") != "")
-		}},
-		{Method: get, Path: "/metadata/sp/{slug}", Summary: "Our metadata for a provider", Role: viewer, Query: []string{"signed"}, Media: "application/samlmetadata+xml", handle: func(c *call) (any, error) {
-			return c.s.gate.OurMetadata(c.Context(), c.Params("slug"), c.Query("signed") != "")
-		}},
 
 		{Method: post, Path: "/rehearsals", Summary: "Order a rehearsal; its link is in the answer only", Role: engineer, Request: api.NewRehearsal{}, Response: api.Rehearsal{}, Status: 201, handle: func(c *call) (any, error) {
 			in, err := body[api.NewRehearsal](c)
@@ -181,7 +181,6 @@ func Routes() []route {
 			}
 			return gate.DecodeAnything(in.Text)
 		}},
-		{Method: get, Path: "/keys", Summary: "Our keys, without their private parts", Role: viewer, Response: api.List[api.Key]{}, handle: func(c *call) (any, error) { return c.s.gate.Keys(c.Context()) }},
 		{Method: get, Path: "/journal", Summary: "Who changed what, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "object"}, Response: api.List[api.JournalEntry]{}, handle: func(c *call) (any, error) {
 			return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
 		}},
@@ -271,6 +270,7 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 	}
 	if doc, ok := out.([]byte); ok {
 		c.Set("Content-Type", r.Media)
+		c.Set("X-Content-Type-Options", "nosniff")
 		return c.Status(status).Send(doc)
 	}
 	return c.Status(status).JSON(out)

@@ -92,7 +92,7 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 	assert.Greater(t, seen, 35)
 	for _, r := range server.Routes() {
 		if r.Method != http.MethodGet && r.Role == gate.RoleViewer {
-			assert.Contains(t, []string{"/session", "/compare", "/decode"}, r.Path, "a viewer changes nothing")
+			assert.Contains(t, []string{"/session", "/compare", "/decode", "/applications/{slug}/exchange/compare", "/providers/{slug}/exchange/compare"}, r.Path, "a viewer changes nothing")
 		}
 	}
 }

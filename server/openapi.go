@@ -67,6 +67,9 @@ func describe() []byte {
 		if r.Request != nil {
 			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": map[string]any{"schema": schemaOf(r.Request, schemas)}}}
 		}
+		if r.Upload {
+			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/octet-stream": map[string]any{"schema": map[string]any{"type": "string", "format": "binary"}}}}
+		}
 		if paths[r.Path] == nil {
 			paths[r.Path] = map[string]any{}
 		}

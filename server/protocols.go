@@ -16,20 +16,30 @@ import (
 
 func (s *Server) protocols() {
 	a := s.app
-	a.Get("/saml/idp/metadata", func(c fiber.Ctx) error { return s.metadata(c, "") })
-	a.Get("/saml/idp/sso", s.sso)
-	a.Post("/saml/idp/sso", s.ssoPosted)
-	a.Get("/saml/idp/sso/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.AskPosted(c.Context(), s.browser(c), c.Params("handle")))
-	})
-	a.Get("/saml/sp/:provider/metadata", func(c fiber.Ctx) error { return s.metadata(c, c.Params("provider")) })
+	a.Get("/saml/idp/metadata", func(c fiber.Ctx) error { return s.metadata(c, "", "") })
+	a.Post("/saml/idp/artifact", s.artifact)
+	for _, base := range []string{"/saml/idp", "/saml/idp/:application"} {
+		a.Get(base+"/sso", s.sso)
+		a.Post(base+"/sso", s.ssoPosted)
+		a.Get(base+"/slo", s.slo)
+		a.Post(base+"/slo", s.slo)
+		a.Get(base+"/sso/:handle", func(c fiber.Ctx) error {
+			return s.next(c, s.gate.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
+		})
+	}
+	a.Get("/saml/idp/:application/metadata", func(c fiber.Ctx) error { return s.metadata(c, "application", c.Params("application")) })
+	a.Get("/saml/sp/:provider/metadata", func(c fiber.Ctx) error { return s.metadata(c, "provider", c.Params("provider")) })
 	a.Post("/saml/sp/:provider/acs", s.acsPosted)
 	a.Get("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
+		if c.Query(saml.ParamArtifact) != "" {
+			return s.artifactArrived(c)
+		}
 		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in responses", Text: "It is the assertion consumer service (ACS) of Inner Gate for one provider. A provider sends responses here by HTTP-POST; there is nothing to see in a browser."})
 	})
 	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
+	a.Get("/sign-out", s.signOutPage)
 	a.Get("/start/:application", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
 	})
@@ -43,14 +53,17 @@ func (s *Server) protocols() {
 	})
 }
 
-func (s *Server) metadata(c fiber.Ctx, provider string) error {
-	doc, err := s.gate.OurMetadata(c.Context(), provider, c.Query("signed") != "")
+// metadata hands out our metadata. A fetch from a partner's own address is remembered, unless an administrator looks.
+func (s *Server) metadata(c fiber.Ctx, side, slug string) error {
+	slug = strings.Clone(slug)
+	counts := c.Cookies(s.cookieName("console")) == "" && c.Get("Authorization") == ""
+	doc, err := s.gate.HandOutMetadata(c.Context(), side, slug, c.Query("signed") != "", counts, s.address(c))
 	if err != nil {
 		return err
 	}
 	name := "inner-gate-idp.xml"
-	if provider != "" {
-		name = "inner-gate-sp-" + provider + ".xml"
+	if side != "" {
+		name = "inner-gate-" + map[string]string{"application": "idp", "provider": "sp"}[side] + "-" + slug + ".xml"
 	}
 	c.Set("Content-Disposition", `inline; filename="`+name+`"`)
 	c.Set("Content-Type", "application/samlmetadata+xml")
@@ -63,7 +76,7 @@ func (s *Server) sso(c fiber.Ctx) error {
 	if query == "" {
 		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in requests", Text: "It is the single sign-on service of Inner Gate. Applications send people here with a request; please start at the application that you want to use."})
 	}
-	received, err := saml.DecodeRedirect(query, s.gate.SSOLocation())
+	received, err := saml.DecodeRedirect(query, s.ssoLocation(c))
 	if err != nil {
 		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), err))
 	}
@@ -75,7 +88,44 @@ func (s *Server) sso(c fiber.Ctx) error {
 
 // ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only that one carries our cookies.
 func (s *Server) ssoPosted(c fiber.Ctx) error {
-	return s.arrived(c, "sso", "/saml/idp/sso/", saml.ParamRequest)
+	return s.arrived(c, "sso", strings.TrimPrefix(s.ssoLocation(c), s.gate.PublicURL)+"/", saml.ParamRequest)
+}
+
+// ssoLocation is the address at which a request came: the common one, or that of one application.
+func (s *Server) ssoLocation(c fiber.Ctx) string {
+	if app := c.Params("application"); app != "" {
+		return s.gate.PublicURL + "/saml/idp/" + strings.Clone(url.PathEscape(app)) + "/sso"
+	}
+	return s.gate.SSOLocation()
+}
+
+// artifact answers applications that ask for the message behind an artifact (SAML Bindings, section 3.6).
+func (s *Server) artifact(c fiber.Ctx) error {
+	if !strings.HasPrefix(c.Get("Content-Type"), "text/xml") {
+		return fiber.ErrUnsupportedMediaType
+	}
+	body := c.BodyRaw()
+	if len(body) > messageLimit {
+		return fiber.ErrRequestEntityTooLarge
+	}
+	doc, err := s.gate.ResolveArtifact(c.Context(), body)
+	if err != nil {
+		var f *explain.Failure
+		if !errors.As(err, &f) {
+			return err
+		}
+		c.Set("Content-Type", "text/xml; charset=utf-8")
+		return c.Status(http.StatusInternalServerError).SendString(`<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:Client</faultcode><faultstring>the body is not an ArtifactResolve</faultstring></soap:Fault></soap:Body></soap:Envelope>`)
+	}
+	c.Set("Content-Type", "text/xml; charset=utf-8")
+	c.Set("Cache-Control", "no-store")
+	return c.Send(doc)
+}
+
+// artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer carries it.
+func (s *Server) artifactArrived(c fiber.Ctx) error {
+	slug := c.Params("provider")
+	return s.keep(c, "acs/"+slug, "/saml/sp/"+url.PathEscape(slug)+"/acs/", saml.ParamArtifact, strings.Clone(c.Query(saml.ParamArtifact)), strings.Clone(c.Query("RelayState")))
 }
 
 func (s *Server) acsPosted(c fiber.Ctx) error {
@@ -92,10 +142,17 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
 	}
 	form, err := url.ParseQuery(string(body))
+	if err == nil && len(form[saml.ParamArtifact]) == 1 && param == saml.ParamResponse && len(form[param]) == 0 {
+		param = saml.ParamArtifact
+	}
 	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
 		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), errors.New("the form does not hold exactly one "+param)))
 	}
-	handle, err := s.gate.KeepArrival(c.Context(), s.address(c), place, param, form.Get(param), form.Get("RelayState"))
+	return s.keep(c, place, onward, param, form.Get(param), form.Get("RelayState"))
+}
+
+func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) error {
+	handle, err := s.gate.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
 	if err != nil {
 		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), err))
 	}

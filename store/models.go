@@ -25,16 +25,80 @@ type Provider struct{ Object }
 
 // PartnerDocument is a version of a partner's metadata, as it was received.
 type PartnerDocument struct {
-	ID        string `gorm:"primaryKey"`
-	OwnerKind string `gorm:"index:partner_document_owner"`
-	OwnerID   string `gorm:"index:partner_document_owner"`
-	Source    string // an address, or how it came
-	SHA256    string
-	Document  []byte
-	CreatedAt time.Time
+	ID         string `gorm:"primaryKey"`
+	OwnerKind  string `gorm:"index:partner_document_owner"`
+	OwnerID    string `gorm:"index:partner_document_owner"`
+	Source     string // an address, or how it came
+	SHA256     string
+	Document   []byte
+	CreatedAt  time.Time
+	Content    string // hash of the values that count, whatever else changed
+	Verdict    string // used, waiting, dismissed or refused
+	Reason     string // why it was refused
+	Changes    string // JSON: what it changed, or would
+	SignedBy   string // fingerprint of the pinned certificate that verified it
+	ValidUntil *time.Time
+	DecidedBy  string
+	DecidedAt  *time.Time
 }
 
-// Key is a key of the gate's own. Sealed is the private part.
+// PartnerWatch is the state of looking after a partner's metadata address.
+type PartnerWatch struct {
+	OwnerID      string `gorm:"primaryKey"`
+	OwnerKind    string
+	URL          string
+	DueAt        time.Time `gorm:"index"`
+	CheckedAt    *time.Time
+	ChangedAt    *time.Time
+	ETag         string
+	LastModified string
+	Failures     int
+	FailingSince *time.Time
+	Error        string
+	Code         string
+	ValidUntil   *time.Time
+}
+
+// Source is an aggregate of metadata, a metadata query service, or an uploaded file of many entities.
+type Source struct {
+	ID            string `gorm:"primaryKey"`
+	Slug          string `gorm:"uniqueIndex;not null"`
+	Name          string `gorm:"index;not null"`
+	Kind          string
+	Body          string
+	Revision      int
+	CreatedAt     time.Time
+	UpdatedAt     time.Time
+	DueAt         *time.Time `gorm:"index"`
+	CheckedAt     *time.Time
+	ETag          string
+	LastModified  string
+	Failures      int
+	FailingSince  *time.Time
+	Error         string
+	Code          string
+	ValidUntil    *time.Time
+	CacheSeconds  int64
+	Entities      int
+	SHA256        string
+	PublishedName string
+}
+
+// SourceEntity is one entity of a source.
+type SourceEntity struct {
+	SourceID    string `gorm:"primaryKey"`
+	EntityID    string `gorm:"primaryKey;index:source_entity_lookup"`
+	DisplayName string
+	Roles       string
+	Problems    int
+	ValidUntil  *time.Time
+	SHA256      string
+	Document    []byte // compressed
+	ChangedAt   time.Time
+	Round       int64 // of the reading that saw it last
+}
+
+// Key is a key of the gate's own, or of the gate's towards one partner. Sealed is the private part.
 type Key struct {
 	ID          string `gorm:"primaryKey"`
 	Purpose     string `gorm:"index"` // saml-signing or saml-encryption
@@ -43,6 +107,70 @@ type Key struct {
 	Certificate []byte
 	Sealed      []byte
 	CreatedAt   time.Time
+	OwnerKind   string
+	OwnerID     string `gorm:"index"`
+	Chain       string // PEM: the certificates above
+	PublishedAt *time.Time
+	SwitchAt    *time.Time `gorm:"index"`
+	SwitchedAt  *time.Time
+	RetiredAt   *time.Time
+}
+
+// KeyHolder notes that a partner has one of our certificates: it fetched metadata that holds it, or somebody confirmed it.
+type KeyHolder struct {
+	KeyID     string `gorm:"primaryKey"`
+	OwnerKind string `gorm:"primaryKey"`
+	OwnerID   string `gorm:"primaryKey"`
+	How       string // fetched or confirmed
+	By        string
+	At        time.Time
+}
+
+// TrustedCertificate is a certificate of a partner's that is held, laid out for finding and sorting.
+type TrustedCertificate struct {
+	OwnerKind   string `gorm:"primaryKey"`
+	OwnerID     string `gorm:"primaryKey"`
+	Fingerprint string `gorm:"primaryKey;index"` // of the certificate, SHA-256
+	Use         string `gorm:"primaryKey"`
+	Subject     string
+	Kind        string
+	NotBefore   time.Time
+	NotAfter    time.Time `gorm:"index"`
+	HeldSince   time.Time
+	Origin      string // where it came from
+	LastUsed    *time.Time
+}
+
+// HandOut notes what was handed out to a partner's side, when, and by whom.
+type HandOut struct {
+	ID        string `gorm:"primaryKey"`
+	OwnerKind string `gorm:"index:hand_out_owner"`
+	OwnerID   string `gorm:"index:hand_out_owner"`
+	What      string // metadata or sheet
+	Hash      string
+	Body      string // JSON: the values
+	By        string
+	FirstAt   time.Time
+	LastAt    time.Time
+	Count     int
+}
+
+// Artifact is a message that waits to be fetched by its addressee, once.
+type Artifact struct {
+	Handle        string `gorm:"primaryKey"`
+	ApplicationID string
+	Sealed        []byte
+	ExpiresAt     time.Time `gorm:"index"`
+}
+
+// Template is a connection with blanks, from which others are started.
+type Template struct {
+	ID        string `gorm:"primaryKey"`
+	Slug      string `gorm:"uniqueIndex;not null"`
+	Name      string
+	Body      string
+	CreatedAt time.Time
+	UpdatedAt time.Time
 }
 
 // Person is somebody known to the gate.

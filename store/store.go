@@ -23,6 +23,8 @@ import (
 type Store struct {
 	write, read *gorm.DB
 	generation  *sql.Stmt
+	// Folder holds the database, and what is worked on beside it.
+	Folder string
 	Sealer      *Sealer
 }
 
@@ -41,7 +43,7 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 		return nil, err
 	}
 	const options = "?_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_txlock=immediate&_synchronous=NORMAL"
-	s := &Store{Sealer: sealer}
+	s := &Store{Sealer: sealer, Folder: folder}
 	var err error
 	if s.write, err = connect(path+options, 1); err != nil {
 		return nil, err
@@ -169,6 +171,21 @@ func migrate(db *gorm.DB) error {
 				}
 			}
 			return nil
+		}},
+		{ID: "2026-11-23-metadata", Migrate: func(tx *gorm.DB) error {
+			if err := tx.AutoMigrate(&PartnerDocument{}, &PartnerWatch{}, &Source{}, &SourceEntity{}, &Key{}, &KeyHolder{}, &TrustedCertificate{}, &HandOut{}, &Artifact{}, &Template{}); err != nil {
+				return err
+			}
+			// One active and one next key for each purpose and owner.
+			for _, state := range []string{"active", "next"} {
+				if err := tx.Exec("CREATE UNIQUE INDEX key_" + state + " ON keys (purpose, coalesce(owner_id, '')) WHERE state = '" + state + "'").Error; err != nil {
+					return err
+				}
+			}
+			if err := tx.Exec("UPDATE keys SET published_at = created_at, switched_at = created_at WHERE state = 'active'").Error; err != nil {
+				return err
+			}
+			return tx.Exec("UPDATE partner_documents SET verdict = 'used'").Error
 		}},
 	})
 	if err := m.Migrate(); err != nil {

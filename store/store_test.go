@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"context"
+	"database/sql"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -44,20 +45,20 @@ func TestSealing(t *testing.T) {
 
 func TestMasterKey(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "deep", "master.key")
-	_, err := store.MasterKey("", file, false)
+	_, err := store.MasterKeys("", file, false)
 	assert.ErrorContains(t, err, "is missing")
-	key, err := store.MasterKey("", file, true)
+	key, err := store.MasterKeys("", file, true)
 	require.NoError(t, err)
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	again, err := store.MasterKey("", file, false)
+	again, err := store.MasterKeys("", file, false)
 	require.NoError(t, err)
 	assert.Equal(t, key, again)
-	_, err = store.MasterKey("short", file, false)
+	_, err = store.MasterKeys("short", file, false)
 	assert.ErrorContains(t, err, "32 bytes")
 	require.NoError(t, os.WriteFile(file, []byte("rubbish"), 0o600))
-	_, err = store.MasterKey("", file, false)
+	_, err = store.MasterKeys("", file, false)
 	assert.ErrorContains(t, err, "does not hold 32 bytes")
 }
 
@@ -159,4 +160,85 @@ func TestFullDisk(t *testing.T) {
 	var left int64
 	require.NoError(t, s.Read(ctx).Model(&store.Setting{}).Count(&left).Error)
 	assert.Zero(t, left)
+}
+
+func TestMasterKeyRotation(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "master.key")
+	first, err := store.MasterKeys("", file, true)
+	require.NoError(t, err)
+	old, err := store.NewSealer(first[0])
+	require.NoError(t, err)
+	s, err := store.Open(folder, old)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	ctx := context.Background()
+	for i := range 450 {
+		id := "01K" + strconv.Itoa(1000+i)
+		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Create(&store.Key{ID: id, Purpose: "test", State: "retired", Sealed: old.Seal("key/"+id, []byte("private "+id)), CreatedAt: time.Now()}).Error
+		}))
+	}
+	next := store.NewMasterKey()
+	require.NoError(t, store.WriteMasterKeys(file, [][]byte{next, first[0]}))
+	both, err := store.MasterKeys("", file, false)
+	require.NoError(t, err)
+	require.Len(t, both, 2)
+	s.Sealer, err = store.NewSealer(both[0], both[1:]...)
+	require.NoError(t, err)
+	n, err := s.Reseal(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 450, n)
+	n, err = s.Reseal(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, n, "a second run finds nothing to do")
+
+	alone, err := store.NewSealer(next)
+	require.NoError(t, err)
+	var k store.Key
+	require.NoError(t, s.Read(ctx).Where("id = ?", "01K1449").Take(&k).Error)
+	plain, err := alone.Open("key/01K1449", k.Sealed)
+	require.NoError(t, err)
+	assert.Equal(t, "private 01K1449", string(plain))
+	_, err = old.Open("key/01K1449", k.Sealed)
+	assert.Error(t, err, "the old key opens nothing any more")
+}
+
+func TestHold(t *testing.T) {
+	folder := t.TempDir()
+	one, err := store.Hold(folder, false)
+	require.NoError(t, err)
+	two, err := store.Hold(folder, false)
+	require.NoError(t, err, "several services may run on one folder")
+	_, err = store.Hold(folder, true)
+	assert.ErrorContains(t, err, "stop it first")
+	one()
+	two()
+	alone, err := store.Hold(folder, true)
+	require.NoError(t, err)
+	_, err = store.Hold(folder, false)
+	assert.ErrorContains(t, err, "wait until it has finished")
+	alone()
+}
+
+// The schema of the first version is kept, so that every later one is tried on it.
+func TestUpgradeFromTheFirstVersion(t *testing.T) {
+	folder := t.TempDir()
+	schema, err := os.ReadFile("testdata/first.sql")
+	require.NoError(t, err)
+	db, err := sql.Open("sqlite3", filepath.Join(folder, store.FileName))
+	require.NoError(t, err)
+	_, err = db.Exec(string(schema))
+	require.NoError(t, err)
+	_, err = db.Exec(`INSERT INTO keys (id, purpose, kind, state, certificate, sealed, created_at) VALUES ('01K1', 'saml-signing', 'rsa-2048', 'active', x'00', x'01', '2026-11-23 09:00:00+00:00')`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	s := open(t, folder)
+	var k store.Key
+	require.NoError(t, s.Read(context.Background()).Take(&k).Error)
+	assert.NotNil(t, k.PublishedAt, "the key that was active counts as published")
+	again := s.Write(context.Background(), func(tx *gorm.DB) error {
+		return tx.Create(&store.Key{ID: "01K2", Purpose: "saml-signing", State: "active", CreatedAt: time.Now()}).Error
+	})
+	assert.ErrorIs(t, again, store.ErrDuplicate, "there is one active key for a purpose")
 }

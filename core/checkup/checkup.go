@@ -56,8 +56,8 @@ type Station struct {
 	Lines []string `json:"lines"`
 }
 
-// settle gives each station the state of its worst finding.
-func settle(stations []Station, findings []Finding) []Station {
+// Settle gives each station the state of its worst finding.
+func Settle(stations []Station, findings []Finding) []Station {
 	for i := range stations {
 		s := &stations[i]
 		if s.State == "" {
@@ -201,7 +201,7 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 	if len(providers) == 0 {
 		stations = append(stations, Station{Name: Matching, Title: "Matching", State: "empty", Lines: []string{"no provider"}}, Station{Name: MappingIn, Title: "Mapping in", State: "empty", Lines: []string{"no provider"}}, Station{Name: ProviderTrust, Title: "Trust", State: "empty", Lines: []string{"no provider"}})
 	}
-	return settle(stations, c.findings), c.findings
+	return Settle(stations, c.findings), c.findings
 }
 
 func sends(p *config.Provider, a *config.Application) bool {
@@ -262,7 +262,7 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 	if p.Admission == "create" && !slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
 		c.add(Finding{Code: "mapping.no-name", Severity: Attention, Station: MappingIn, Title: "People would be created without a name", Detail: "No rule sets name or given_name.", Remedy: "Add a rule for the person's name."})
 	}
-	return settle(stations, c.findings), c.findings
+	return Settle(stations, c.findings), c.findings
 }
 
 func acsLine(s *config.SAMLApplication) string {

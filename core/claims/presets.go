@@ -35,3 +35,31 @@ func InWords(name string) string {
 	}
 	return name
 }
+
+// samples are made-up values, to show what an attribute looks like.
+var samples = Bag{
+	"preferred_username": {"mvoss"}, "email": {"mira.voss@saltmere.example"}, "given_name": {"Mira"}, "family_name": {"Voss"}, "name": {"Mira Voss"}, "groups": {"ferry-deckhands"}, "sub": {"mvoss"},
+	"phone_number": {"+44 1632 960001"}, "locale": {"en"},
+}
+
+// Sample is a made-up profile, to show what a mapping gives.
+func Sample() Bag {
+	out := Bag{}
+	for name, values := range samples {
+		out[name] = append([]string(nil), values...)
+	}
+	return out
+}
+
+// Sample is a value that an outbound rule would give, or nothing where that can't be told.
+func (r Rule) Sample() string {
+	c, err := Mapping{r}.Compile()
+	if err != nil {
+		return ""
+	}
+	out, err := c.Apply(Sample(), "out", nil)
+	if err != nil || len(out) == 0 || len(out[0].Values) == 0 {
+		return ""
+	}
+	return out[0].Values[0]
+}

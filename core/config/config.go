@@ -33,6 +33,8 @@ type Application struct {
 	SAML     *SAMLApplication `json:"saml,omitempty"`
 	Subject  Subject          `json:"subject"`
 	Mapping  claims.Mapping   `json:"mapping,omitempty"`
+	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
+	Steps []string `json:"steps,omitempty"`
 }
 
 // Subject says which value identifies a person to an application, and in which NameID format it travels.
@@ -60,6 +62,16 @@ type SAMLApplication struct {
 	Encrypt string `json:"encrypt,omitempty"`
 	// ContentEncryption is the URI of the content encryption; empty for AES-256-GCM.
 	ContentEncryption string `json:"contentEncryption,omitempty"`
+	// KeyTransport is the URI of the key transport, RSA-OAEP with SHA-1 as the mask's hash (empty) or with SHA-256.
+	KeyTransport string `json:"keyTransport,omitempty"`
+	// DigestAlgorithm is the URI of the digest in our signatures; empty for the signature algorithm's own.
+	DigestAlgorithm string `json:"digestAlgorithm,omitempty"`
+	// SLO are its addresses for single logout.
+	SLO []saml.Endpoint `json:"slo,omitempty"`
+	// Metadata says where the application publishes its metadata.
+	Metadata *Watch `json:"metadata,omitempty"`
+	// OwnEntityID gives us an entity ID and addresses of our own towards this application.
+	OwnEntityID bool `json:"ownEntityId,omitempty"`
 	// SPInitiatedOnly is set for an application that refuses unsolicited responses.
 	SPInitiatedOnly bool `json:"spInitiatedOnly,omitempty"`
 	// DefaultRelayState goes with an unsolicited response where no deep link is asked for.
@@ -84,6 +96,8 @@ type Provider struct {
 	// Admission is what happens to a subject that matches nobody: refuse or create.
 	Admission string         `json:"admission,omitempty"`
 	Mapping   claims.Mapping `json:"mapping,omitempty"`
+	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
+	Steps []string `json:"steps,omitempty"`
 }
 
 // SAMLProvider holds a SAML provider's own values and the options of talking to it.
@@ -91,6 +105,18 @@ type SAMLProvider struct {
 	EntityID     string          `json:"entityId,omitempty"`
 	SSO          []saml.Endpoint `json:"sso,omitempty"`
 	Certificates []Certificate   `json:"certificates,omitempty"`
+	// Artifact are its addresses for artifact resolution.
+	Artifact []saml.Endpoint `json:"artifact,omitempty"`
+	// SLO are its addresses for single logout.
+	SLO []saml.Endpoint `json:"slo,omitempty"`
+	// Metadata says where the provider publishes its metadata.
+	Metadata *Watch `json:"metadata,omitempty"`
+	// OwnEntityID gives us an entity ID of our own towards this provider.
+	OwnEntityID bool `json:"ownEntityId,omitempty"`
+	// ResponseBinding is the binding that we ask the answer by: HTTP-POST (the default) or HTTP-Artifact.
+	ResponseBinding string `json:"responseBinding,omitempty"`
+	// DigestAlgorithm is the URI of the digest in our signatures; empty for the signature algorithm's own.
+	DigestAlgorithm string `json:"digestAlgorithm,omitempty"`
 	// SendUnsigned leaves our requests without a signature.
 	SendUnsigned bool `json:"sendUnsigned,omitempty"`
 	// RequestBinding is HTTP-Redirect (the default) or HTTP-POST.
@@ -167,6 +193,9 @@ func (v *validator) err() error {
 
 var slugForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
 
+// reservedSlugs would be mistaken for addresses of ours.
+var reservedSlugs = []string{"sso", "slo", "acs", "metadata", "artifact"}
+
 // Slug makes a slug out of a name.
 func Slug(name string) string {
 	s := regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(name), "-")
@@ -211,7 +240,11 @@ func (a *Application) Validate() error {
 	if a.Kind != "saml" {
 		v.add("kind", "%q is no kind of application; saml is", a.Kind)
 	}
+	if slices.Contains(reservedSlugs, a.Slug) {
+		v.add("slug", "%q stands in addresses of the gate's own; choose another short name", a.Slug)
+	}
 	v.url("startUrl", a.StartURL)
+	v.steps(a.Steps)
 	v.subject(a.Subject)
 	if err := a.Mapping.Check(); err != nil {
 		v.add("mapping", "%s", err)
@@ -252,6 +285,10 @@ func (s *SAMLApplication) validate(v *validator) {
 	v.oneOf("saml.encrypt", s.Encrypt, "", "assertion", "nameid")
 	v.oneOf("saml.contentEncryption", s.ContentEncryption, "", xmlsig.AES256GCM, xmlsig.AES128GCM, xmlsig.AES256CBC, xmlsig.AES128CBC)
 	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
+	v.digest(s.DigestAlgorithm)
+	v.oneOf("saml.keyTransport", s.KeyTransport, KeyTransports...)
+	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
+	v.watch(s.Metadata)
 	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
 	for i, l := range s.DeepLinks {
 		v.url(fmt.Sprintf("saml.deepLinks[%d]", i), l)
@@ -296,6 +333,7 @@ func (p *Provider) Validate() error {
 		v.add("kind", "%q is no kind of provider; saml is", p.Kind)
 	}
 	v.oneOf("admission", p.Admission, "refuse", "create")
+	v.steps(p.Steps)
 	if err := p.Mapping.Check(); err != nil {
 		v.add("mapping", "%s", err)
 	}
@@ -312,7 +350,15 @@ func (p *Provider) Validate() error {
 		s.RequestBinding = "HTTP-Redirect"
 	}
 	v.oneOf("saml.requestBinding", s.RequestBinding, "HTTP-Redirect", "HTTP-POST")
+	if s.ResponseBinding == "" {
+		s.ResponseBinding = "HTTP-POST"
+	}
+	v.oneOf("saml.responseBinding", s.ResponseBinding, "HTTP-POST", "HTTP-Artifact")
 	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
+	v.digest(s.DigestAlgorithm)
+	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
+	v.endpoints("saml.artifact", s.Artifact, saml.ServiceArtifact)
+	v.watch(s.Metadata)
 	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
 	if s.RequestedContext != nil {
 		if s.RequestedContext.Comparison == "" {
@@ -342,6 +388,9 @@ func (p *Provider) Missing() []string {
 	}
 	if p.SAML == nil || len(Parsed(p.SAML.Certificates, "signing")) == 0 {
 		out = append(out, "no certificate to check its signatures with is held")
+	}
+	if p.SAML != nil && p.SAML.ResponseBinding == "HTTP-Artifact" && len(p.SAML.Artifact) == 0 {
+		out = append(out, "answers are wanted by artifact, and the address at which artifacts are resolved is missing")
 	}
 	return out
 }
@@ -433,7 +482,9 @@ func (v *validator) endpoints(field string, list []saml.Endpoint, service string
 		e.Service = service
 		e.Binding = saml.BindingURI(e.Binding)
 		if e.Binding == "" {
-			e.Binding = saml.BindingPost
+			if e.Binding = saml.BindingPost; service == saml.ServiceArtifact {
+				e.Binding = saml.BindingSOAP
+			}
 		}
 		if e.Location == "" {
 			v.add(at+".location", "the address is missing")

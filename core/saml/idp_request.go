@@ -63,6 +63,7 @@ type AuthnRequest struct {
 	ID               string            `json:"id"`
 	Issuer           EntityID          `json:"issuer"`
 	ACS              string            `json:"acs"`
+	Binding          string            `json:"binding,omitempty"` // of the answer; empty for HTTP-POST
 	RelayState       string            `json:"relayState,omitempty"`
 	ForceAuthn       bool              `json:"forceAuthn,omitempty"`
 	IsPassive        bool              `json:"isPassive,omitempty"`
@@ -75,6 +76,8 @@ type AuthnRequest struct {
 	Signed           bool              `json:"signed"`
 	// Refusal is set where the request is understood and its ACS is good, but a wish in it can't be met. It is answered, not followed.
 	Refusal error `json:"-"`
+	// Certificate is the trusted one whose key signed, if any did.
+	Certificate *Certificate `json:"-"`
 }
 
 // RequestRules is what an application's request is checked against.
@@ -113,14 +116,15 @@ func (in *IncomingRequest) Check(rules RequestRules, rec *trace.Recorder) (*Auth
 	if !c.equal(ruleReqIssuer, string(rules.Issuer), in.issuer) {
 		return nil, c.fail("saml.application-unknown", explain.Pair("issuer", string(rules.Issuer), in.issuer))
 	}
-	signed, err := in.signatures(c, rules)
+	signer, err := in.signatures(c, rules)
 	if err != nil {
 		return nil, err
 	}
+	signed := signer != nil
 	if err := in.addressed(c, rules, signed); err != nil {
 		return nil, err
 	}
-	req := &AuthnRequest{ID: e.Value("ID"), Issuer: rules.Issuer, Signed: signed, RelayState: in.received.RelayState}
+	req := &AuthnRequest{ID: e.Value("ID"), Issuer: rules.Issuer, Signed: signed, Certificate: signer, RelayState: in.received.RelayState}
 	if req.ID == "" || len(req.ID) > 256 {
 		return nil, c.fail("saml.structure", explain.Fact("detail", "the request has no proper ID"))
 	}
@@ -132,21 +136,24 @@ func (in *IncomingRequest) Check(rules RequestRules, rec *trace.Recorder) (*Auth
 }
 
 // signatures verifies whatever signature is there, and demands one where that is set.
-func (in *IncomingRequest) signatures(c *checker, rules RequestRules) (bool, error) {
+func (in *IncomingRequest) signatures(c *checker, rules RequestRules) (*Certificate, error) {
 	switch {
 	case in.received.Binding == BindingRedirect:
 		// A signature inside the document counts for nothing with this binding.
 		if in.received.signature != nil {
-			return true, c.query(in.received, rules.Trust)
+			return c.query(in.received, rules.Trust)
 		}
 	case xmlsig.Signed(in.root):
-		_, err := c.signature(in.root, rules.Trust)
-		return true, err
+		v, err := c.signature(in.root, rules.Trust)
+		if err != nil {
+			return nil, err
+		}
+		return rules.Trust.Certificates[v.Key()], nil
 	}
 	if !c.that(ruleSigned, !rules.WantSigned, "", "") {
-		return false, c.fail("saml.request-unsigned")
+		return nil, c.fail("saml.request-unsigned")
 	}
-	return false, nil
+	return nil, nil
 }
 
 func (in *IncomingRequest) addressed(c *checker, rules RequestRules, signed bool) error {
@@ -212,13 +219,18 @@ func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest
 		found = DefaultEndpoint(rules.ACS, BindingPost)
 		c.that(ruleReqACS, true, "", found.Location+" (the default)")
 	}
-	if hasBinding && binding != found.Binding {
-		found = &Endpoint{Location: found.Location, Binding: binding}
+	wantedBinding := found.Binding
+	if hasBinding {
+		wantedBinding = binding
 	}
-	if !c.equal(ruleReqBinding, BindingPost, found.Binding) {
-		return c.fail("saml.binding-unsupported", explain.Pair("binding", "HTTP-POST", BindingName(found.Binding)))
+	// An artifact is sent only to an address that is registered for it; a form can be posted wherever the application takes answers.
+	registered := wantedBinding == BindingPost && found.Binding != BindingArtifact || wantedBinding == BindingArtifact && found.Binding == BindingArtifact
+	if !c.that(ruleReqBinding, registered, BindingName(found.Binding), BindingName(wantedBinding)) {
+		return c.fail("saml.binding-unsupported", explain.Pair("binding", "HTTP-POST", BindingName(wantedBinding)))
 	}
-	req.ACS = found.Location
+	if req.ACS = found.Location; wantedBinding == BindingArtifact {
+		req.Binding = BindingArtifact
+	}
 	return nil
 }
 

@@ -27,6 +27,8 @@ type ReadOptions struct {
 	Ours []string
 	// EntityID is given by hand for a role that was cut out of its entity.
 	EntityID string
+	// Begin, if set, is told what the head of a document that is read as a stream says, before any entity.
+	Begin func(*Aggregate) error
 }
 
 type metadataReader struct {

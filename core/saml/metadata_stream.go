@@ -50,6 +50,9 @@ func StreamMetadata(r io.Reader, o ReadOptions, each func(d *Document, raw *xmlt
 			untils = append(untils, m.sooner(p.Element, until()))
 			if len(untils) == 1 {
 				a.Name, a.ValidUntil, a.CacheDuration = p.Element.Value("Name"), until(), m.cacheDuration(p.Element)
+				if o.Begin != nil {
+					return o.Begin(a)
+				}
 			}
 		case xmltree.PieceClose:
 			untils = untils[:len(untils)-1]

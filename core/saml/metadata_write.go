@@ -75,15 +75,7 @@ func roleElement(r *Role) *xmltree.Element {
 		set := d.Child("AttributeConsumingService").Set("index", "0").Set("isDefault", "true")
 		set.Child("ServiceName").SetNS(xmltree.XMLNamespace, "xml", "lang", "en").AddText(r.DisplayName)
 		for _, a := range r.RequestedAttributes {
-			w := set.Child("RequestedAttribute")
-			if a.FriendlyName != "" {
-				w.Set("FriendlyName", a.FriendlyName)
-			}
-			w.Set("Name", a.Name)
-			if a.NameFormat != "" {
-				w.Set("NameFormat", a.NameFormat)
-			}
-			w.Set("isRequired", strconv.FormatBool(a.Required))
+			set.Append(a.element())
 		}
 	}
 	return d
@@ -102,4 +94,26 @@ func appendEndpoints(d *xmltree.Element, r *Role, service string) {
 			e.Set("isDefault", "true")
 		}
 	}
+}
+
+func (a RequestedAttribute) element() *xmltree.Element {
+	w := xmltree.New(NSMetadata, "md", "RequestedAttribute")
+	if a.FriendlyName != "" {
+		w.Set("FriendlyName", a.FriendlyName)
+	}
+	w.Set("Name", a.Name)
+	if a.NameFormat != "" {
+		w.Set("NameFormat", a.NameFormat)
+	}
+	return w.Set("isRequired", strconv.FormatBool(a.Required))
+}
+
+// RequestedAttributesXML writes attributes as the elements of an AttributeConsumingService (SAML Metadata, section 2.4.4.2), one a line, to be copied into a
+// document that binds the prefix md.
+func RequestedAttributesXML(list []RequestedAttribute) string {
+	var b []byte
+	for _, a := range list {
+		b = append(append(b, a.element().Bytes()...), '\n')
+	}
+	return string(b)
 }

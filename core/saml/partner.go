@@ -117,26 +117,26 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 }
 
 // query verifies the signature over a Redirect query.
-func (c *checker) query(r *Received, t Trust) error {
+func (c *checker) query(r *Received, t Trust) (*Certificate, error) {
 	alg := r.signatureAlgorithm
 	if alg == xmlsig.RSASHA1 && !t.AllowSHA1 {
-		return c.signatureFailed(&xmlsig.Error{Reason: xmlsig.Weak, Algorithm: alg, Detail: "the query is signed with SHA-1"}, "query", t)
+		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.Weak, Algorithm: alg, Detail: "the query is signed with SHA-1"}, "query", t)
 	}
 	if !alg.Known() && alg != xmlsig.RSASHA1 {
-		return c.signatureFailed(&xmlsig.Error{Reason: xmlsig.Unknown, Algorithm: alg, Detail: fmt.Sprintf("the algorithm %q is not known", alg)}, "query", t)
+		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.Unknown, Algorithm: alg, Detail: fmt.Sprintf("the algorithm %q is not known", alg)}, "query", t)
 	}
 	if len(t.Certificates) == 0 {
-		return c.signatureFailed(&xmlsig.Error{Reason: xmlsig.NoKey, Detail: "no certificate is held"}, "query", t)
+		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.NoKey, Detail: "no certificate is held"}, "query", t)
 	}
 	key, ok := r.queryVerified(t.keys())
 	if !ok {
-		return c.signatureFailed(&xmlsig.Error{Reason: xmlsig.WrongKey, Algorithm: alg, Detail: "no held key made it, or the query was changed"}, "query", t)
+		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.WrongKey, Algorithm: alg, Detail: "no held key made it, or the query was changed"}, "query", t)
 	}
 	cert := t.Certificates[key]
 	if c.rec != nil {
 		c.that(ruleSignature, true, "", "query, "+alg.Name()+", "+keys.Fingerprint(cert.Raw))
 	}
-	return c.dates(cert, t)
+	return cert, c.dates(cert, t)
 }
 
 // RSAKeys picks the RSA keys, which alone can decrypt, out of private keys.
@@ -145,6 +145,17 @@ func RSAKeys(private []crypto.Signer) []*rsa.PrivateKey {
 	for _, k := range private {
 		if r, ok := k.(*rsa.PrivateKey); ok {
 			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// RSAPublic picks the RSA keys, which alone can be encrypted for, out of certificates.
+func RSAPublic(certs []*Certificate) []*rsa.PublicKey {
+	var out []*rsa.PublicKey
+	for _, c := range certs {
+		if k, ok := c.PublicKey.(*rsa.PublicKey); ok {
+			out = append(out, k)
 		}
 	}
 	return out

@@ -23,6 +23,8 @@ type Asked struct {
 	Subject          *NameID // whom to sign in, as a hint that the provider may not ignore
 	ProxyCount       *int
 	RequesterIDs     []string
+	// ProtocolBinding is the binding of the answer, HTTP-POST if empty.
+	ProtocolBinding string
 	// ACSIndex and Omit let stand-ins and tests name the ACS by index or not at all.
 	ACSIndex *int
 	OmitACS  bool
@@ -49,7 +51,11 @@ func NewAuthnRequest(s Asked, signer *xmlsig.Signer) (id string, doc []byte, err
 	}
 	r.Set("IssueInstant", formatTime(s.Now))
 	if s.ACSIndex == nil && !s.OmitACS {
-		r.Set("ProtocolBinding", BindingPost)
+		binding := s.ProtocolBinding
+		if binding == "" {
+			binding = BindingPost
+		}
+		r.Set("ProtocolBinding", binding)
 	}
 	r.Set("Version", "2.0")
 	issuer := xmltree.New(NSAssertion, "saml", "Issuer").AddText(string(s.Issuer))

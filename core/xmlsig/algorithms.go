@@ -77,6 +77,14 @@ var digestMethods = map[string]crypto.Hash{
 	NS + "sha1":      crypto.SHA1,
 }
 
+// Digest is the hash of a digest algorithm's URI that may be signed with, or 0.
+func Digest(uri string) crypto.Hash {
+	if h := digestMethods[uri]; h != crypto.SHA1 {
+		return h
+	}
+	return 0
+}
+
 func digestURI(h crypto.Hash) string {
 	for uri, hash := range digestMethods {
 		if hash == h {

@@ -1,0 +1,453 @@
+package gate
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/checkup"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+func (g *Gate) sourceRow(ctx context.Context, slug string) (*store.Source, *config.Source, error) {
+	var row store.Source
+	if err := g.Store.Read(ctx).Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return nil, nil, missing(err, "source", slug)
+	}
+	c, err := decodeBody[config.Source](row.Body)
+	return &row, &c, err
+}
+
+// SaveSource creates a source (empty slug) or replaces the one with this slug.
+func (g *Gate) SaveSource(ctx context.Context, who Actor, slug string, s config.Source) (*api.Source, error) {
+	if s.Slug == "" {
+		if s.Slug = slug; slug == "" {
+			s.Slug = config.Slug(s.Name)
+		}
+	}
+	if err := s.Validate(); err != nil {
+		return nil, invalid(err)
+	}
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeSource(tx, who, slug, s) })
+	if errors.Is(err, store.ErrDuplicate) {
+		return nil, problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("There is a source with the short name %s already.", s.Slug), "Choose another short name.")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return g.Source(ctx, s.Slug)
+}
+
+func (g *Gate) writeSource(tx *gorm.DB, who Actor, slug string, s config.Source) error {
+	now := g.Now().UTC()
+	row, action, before := store.Source{CreatedAt: now}, "created", ""
+	if slug != "" {
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return missing(err, "source", slug)
+		}
+		if s.Slug != slug {
+			return badRequest("slug-fixed", "The short name can't change: partners name it.", "Make a new source with the other short name.")
+		}
+		if row.Body == mustJSON(s) {
+			return nil
+		}
+		action, before = "changed", row.Body
+	} else {
+		row.ID = store.NewID()
+	}
+	if before != "" {
+		// Another address or another signer: what was known of the former does not count.
+		row.ETag, row.LastModified = "", ""
+	}
+	row.Slug, row.Name, row.Kind, row.Body, row.UpdatedAt = s.Slug, s.Name, s.Kind, mustJSON(s), now
+	row.Revision++
+	if s.Kind == config.SourceAggregate {
+		row.DueAt = &now
+	} else {
+		row.DueAt = nil
+	}
+	var err error
+	if action == "created" {
+		err = tx.Create(&row).Error
+	} else {
+		err = tx.Save(&row).Error
+	}
+	if err != nil {
+		return err
+	}
+	return revise(tx, now, who, action, saved{kind: "source", id: row.ID, name: row.Name, body: row.Body}, row.Revision, before)
+}
+
+// DeleteSource removes a source from which no partner takes its metadata.
+func (g *Gate) DeleteSource(ctx context.Context, who Actor, slug string) error {
+	row, _, err := g.sourceRow(ctx, slug)
+	if err != nil {
+		return err
+	}
+	g.cancelJob(row.ID)
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var users int64
+		if err := tx.Model(&store.PartnerWatch{}).Where("url = ?", "source:"+slug).Count(&users).Error; err != nil {
+			return err
+		}
+		if users > 0 {
+			return problem(http.StatusConflict, "in-use", "The source is in use", fmt.Sprintf("%d partners take their metadata from %s.", users, row.Name), "Give these partners an address of their own first.")
+		}
+		if err := tx.Where("source_id = ?", row.ID).Delete(&store.SourceEntity{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Delete(row).Error; err != nil {
+			return err
+		}
+		if err := journal(tx, g.Now(), who, "deleted", "source", row.ID, row.Name, row.Body, ""); err != nil {
+			return err
+		}
+		return store.Changed(tx)
+	})
+}
+
+// Sources lists all sources; there are few.
+func (g *Gate) Sources(ctx context.Context) (*api.List[api.Source], error) {
+	var rows []store.Source
+	if err := g.Store.Read(ctx).Order("name").Limit(500).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.Source]{Items: []api.Source{}}
+	for i := range rows {
+		s, err := g.showSource(&rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *s)
+	}
+	return out, nil
+}
+
+// Source shows one.
+func (g *Gate) Source(ctx context.Context, slug string) (*api.Source, error) {
+	row, _, err := g.sourceRow(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	return g.showSource(row)
+}
+
+func (g *Gate) showSource(row *store.Source) (*api.Source, error) {
+	c, err := decodeBody[config.Source](row.Body)
+	if err != nil {
+		return nil, err
+	}
+	s := &api.Source{ID: row.ID, Source: c, Revision: row.Revision, Entities: row.Entities, PublishedName: row.PublishedName, Checked: row.CheckedAt, Due: row.DueAt, ValidUntil: row.ValidUntil, Failures: row.Failures, FailingSince: row.FailingSince, Error: row.Error, Code: row.Code, Findings: []api.Finding{}}
+	if cert := pinned(&c); cert != nil {
+		s.Pinned = keys.Fingerprint(cert.Raw)
+	}
+	if j := g.job(row.ID); j != nil {
+		s.Job = j.show()
+	}
+	if s.Failures > 0 {
+		f := checkup.Finding{Code: "source.failing", Severity: checkup.Attention, Title: "The source can't be refreshed", Detail: fmt.Sprintf("%d attempts failed. What was read last goes on being used.", s.Failures), Remedy: "Look at the reason; ask whoever runs the source.", Evidence: []trace.Evidence{explain.Fact("reason", s.Error)}}
+		if s.ValidUntil != nil && s.ValidUntil.Sub(g.Now()) < 48*time.Hour {
+			f.Severity = checkup.Broken
+		}
+		s.Findings = append(s.Findings, f)
+	}
+	if s.ValidUntil != nil && !g.Now().Before(*s.ValidUntil) {
+		s.Findings = append(s.Findings, checkup.Finding{Code: "source.expired", Severity: checkup.Broken, Title: "The source's metadata is over", Detail: "It was valid until " + s.ValidUntil.UTC().Format(time.RFC3339) + ".", Remedy: "Refresh it."})
+	}
+	return s, nil
+}
+
+func pinned(c *config.Source) *x509.Certificate {
+	return (&config.Watch{Certificate: c.Certificate}).Pinned()
+}
+
+var entityColumns = map[string]string{"name": "display_name COLLATE NOCASE", "entity": "entity_id"}
+
+// SourceEntities lists a source's entities. Role, if set, is idp or sp.
+func (g *Gate) SourceEntities(ctx context.Context, slug string, p store.Page, role string) (*api.List[api.SourceEntity], error) {
+	row, _, err := g.sourceRow(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	db := g.Store.Read(ctx).Table("(SELECT entity_id AS id, entity_id, display_name, roles, problems, valid_until, changed_at FROM source_entities WHERE source_id = ?)", row.ID)
+	if role != "" {
+		db = db.Where("roles LIKE ?", "%"+role+"%")
+	}
+	if db, err = p.Rows(db, entityColumns, "name", "entity_id", "display_name"); err != nil {
+		return nil, badRequest("bad-page", err.Error()+".", "")
+	}
+	var rows []store.SourceEntity
+	if err := db.Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.SourceEntity]{Items: []api.SourceEntity{}}
+	for i, r := range rows {
+		if i == limitOf(p) {
+			value := rows[i-1].DisplayName
+			if strings.TrimPrefix(p.Sort, "-") == "entity" {
+				value = rows[i-1].EntityID
+			}
+			out.Next = store.AfterKey(value, rows[i-1].EntityID)
+			break
+		}
+		e := api.SourceEntity{EntityID: r.EntityID, DisplayName: r.DisplayName, Roles: strings.Fields(r.Roles), Problems: r.Problems, ValidUntil: r.ValidUntil, Changed: r.ChangedAt}
+		for _, kind := range []string{"application", "provider"} {
+			var held struct{ ID string }
+			if err := g.Store.Read(ctx).Table(kind+"s").Select("id").Where("entity_id = ?", r.EntityID).Limit(1).Find(&held).Error; err != nil {
+				return nil, store.Clear(err)
+			}
+			if held.ID != "" {
+				if e.Held, err = g.reference(ctx, kind, held.ID); err != nil {
+					return nil, err
+				}
+			}
+		}
+		out.Items = append(out.Items, e)
+	}
+	return out, nil
+}
+
+// sourceEntity reads one entity of a source as a document.
+func (g *Gate) sourceEntity(ctx context.Context, source, entityID string) (*store.SourceEntity, []byte, error) {
+	var row store.SourceEntity
+	if err := g.Store.Read(ctx).Where("source_id = ? AND entity_id = ?", source, entityID).Take(&row).Error; err != nil {
+		return nil, nil, missing(err, "entity", entityID)
+	}
+	doc, err := unpacker().DecodeAll(row.Document, nil)
+	return &row, doc, err
+}
+
+// SourceDocument is one entity of a source as it was read.
+func (g *Gate) SourceDocument(ctx context.Context, slug, entityID string) ([]byte, error) {
+	row, _, err := g.sourceRow(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	_, doc, err := g.sourceEntity(ctx, row.ID, entityID)
+	return doc, err
+}
+
+// LookUp asks a metadata query service for one entity (Metadata Query Protocol, section 3.1) and keeps the answer.
+func (g *Gate) LookUp(ctx context.Context, who Actor, slug, entityID string) (*api.SourceEntity, error) {
+	row, c, err := g.sourceRow(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	if c.Kind != config.SourceQuery {
+		return nil, badRequest("not-a-query-service", c.Name+" is not a metadata query service.", "Search its list of entities.")
+	}
+	if _, err := saml.ParseEntityID(entityID); err != nil {
+		return nil, badRequest("entity-id", capitalise(err.Error())+".", "")
+	}
+	e, err := g.query(ctx, row, c, entityID)
+	var failed *refreshError
+	if errors.As(err, &failed) {
+		return nil, problem(http.StatusBadGateway, failed.code, "The entity can't be taken from there", failed.reason, "Compare the entity ID letter by letter, or ask whoever runs the source.")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &api.SourceEntity{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: strings.Fields(e.Roles), Problems: e.Problems, ValidUntil: e.ValidUntil, Changed: e.ChangedAt}, nil
+}
+
+const validityMost = 30 * 24 * time.Hour
+
+// checkValidity demands an end that is near enough, and not before that of the copy that is held.
+func checkValidity(until, held *time.Time, now time.Time, demanded bool) error {
+	switch {
+	case until == nil && demanded:
+		return &refreshError{"source.no-end", "The metadata has no validUntil, so an old copy of it could be played back for ever."}
+	case until == nil:
+		return nil
+	case !now.Before(*until):
+		return &refreshError{"metadata.expired", "The metadata was valid until " + until.UTC().Format(time.RFC3339) + " and is over."}
+	case demanded && until.Sub(now) > validityMost:
+		return &refreshError{"source.end-too-far", fmt.Sprintf("The metadata is valid until %s, which is more than 30 days ahead.", until.UTC().Format(time.RFC3339))}
+	case held != nil && until.Before(*held):
+		return &refreshError{"source.older", fmt.Sprintf("This copy ends %s, before the one that is held (%s): it is an older one.", until.UTC().Format(time.RFC3339), held.UTC().Format(time.RFC3339))}
+	}
+	return nil
+}
+
+func (g *Gate) query(ctx context.Context, row *store.Source, c *config.Source, entityID string) (*store.SourceEntity, error) {
+	got, err := g.Fetch.Do(ctx, Want{URL: strings.TrimSuffix(c.URL, "/") + "/entities/" + url.PathEscape(entityID), Header: map[string]string{"Accept": "application/samlmetadata+xml"}})
+	if err != nil {
+		return nil, &refreshError{"metadata.fetch", capitalise(err.Error()) + "."}
+	}
+	if err := saml.VerifyMetadata(got.Body, []*x509.Certificate{pinned(c)}); err != nil {
+		return nil, &refreshError{"metadata.signature", "The answer must be signed by the pinned certificate, and is not: " + err.Error() + "."}
+	}
+	doc := saml.Read(got.Body, saml.ReadOptions{Now: g.Now(), Ours: g.ourIDs()})
+	if len(doc.Entities) != 1 || doc.Entities[0].EntityID != entityID {
+		return nil, &refreshError{"metadata.other-entity", fmt.Sprintf("The service was asked for %s and answered with something else.", entityID)}
+	}
+	e := sourceRow(row.ID, doc, got.Body, g.Now())
+	var held store.SourceEntity
+	if err := g.Store.Read(ctx).Where("source_id = ? AND entity_id = ?", row.ID, entityID).Limit(1).Find(&held).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if err := checkValidity(e.ValidUntil, held.ValidUntil, g.Now(), true); err != nil {
+		return nil, err
+	}
+	return e, g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Save(e).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE sources SET entities = (SELECT count(*) FROM source_entities WHERE source_id = ?), checked_at = ? WHERE id = ?", row.ID, g.Now().UTC(), row.ID).Error
+	})
+}
+
+// sourceRow makes a source's record of an entity that was read.
+func sourceRow(source string, doc *saml.Document, raw []byte, now time.Time) *store.SourceEntity {
+	e := doc.Entities[0]
+	var roles []string
+	for _, r := range e.Roles {
+		if !slices.Contains(roles, string(r.Kind)) {
+			roles = append(roles, string(r.Kind))
+		}
+	}
+	name := e.DisplayName
+	if name == "" {
+		name = hostOf(e.EntityID)
+	}
+	return &store.SourceEntity{SourceID: source, EntityID: e.EntityID, DisplayName: name, Roles: strings.Join(roles, " "), Problems: len(doc.Problems), ValidUntil: e.ValidUntil, Document: packer().EncodeAll(raw, nil), SHA256: hashText(raw), ChangedAt: now.UTC()}
+}
+
+// fromSource gives a partner's metadata out of a source, for its refresh.
+func (g *Gate) fromSource(ctx context.Context, slug, entityID string) (*Got, error) {
+	row, c, err := g.sourceRow(ctx, slug)
+	if isNotFound(err) {
+		return nil, &refreshError{"source.gone", "The source " + slug + " is not there any more."}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if c.Kind == config.SourceQuery {
+		if _, err := g.query(ctx, row, c, entityID); err != nil {
+			return nil, err
+		}
+	}
+	_, doc, err := g.sourceEntity(ctx, row.ID, entityID)
+	if isNotFound(err) {
+		return nil, &refreshError{"source.entity-gone", fmt.Sprintf("%s is no longer among the entities of %s.", entityID, c.Name)}
+	}
+	return &Got{Body: doc}, err
+}
+
+// Adopt makes drafts of entities of a source. What is there already stays as it is.
+func (g *Gate) Adopt(ctx context.Context, who Actor, slug string, in api.Adopt) (*api.List[api.Adopted], error) {
+	row, _, err := g.sourceRow(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	if in.As != "application" && in.As != "provider" {
+		return nil, badRequest("adopt-as", fmt.Sprintf("%q is no side; application and provider are.", in.As), "")
+	}
+	if len(in.EntityIDs) == 0 || len(in.EntityIDs) > 200 {
+		return nil, badRequest("adopt-count", fmt.Sprintf("%d entities were chosen; 1 to 200 can be taken at once.", len(in.EntityIDs)), "")
+	}
+	out := &api.List[api.Adopted]{Items: []api.Adopted{}}
+	for _, id := range in.EntityIDs {
+		a, err := g.adopt(ctx, who, row, slug, id, in.As)
+		var p *api.Problem
+		if errors.As(err, &p) && p.Status < 500 {
+			a = &api.Adopted{EntityID: id, Outcome: "refused", Reason: p.Error()}
+		} else if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *a)
+	}
+	return out, nil
+}
+
+func (g *Gate) adopt(ctx context.Context, who Actor, row *store.Source, source, entityID, as string) (*api.Adopted, error) {
+	e, doc, err := g.sourceEntity(ctx, row.ID, entityID)
+	if err != nil {
+		return nil, err
+	}
+	if e.ValidUntil != nil && !g.Now().Before(*e.ValidUntil) {
+		return nil, conflict("metadata.expired", "Its metadata is over.", "Refresh the source first.")
+	}
+	var held struct{ Slug, Name string }
+	if err := g.Store.Read(ctx).Table(as+"s").Select("slug, name").Where("entity_id = ?", entityID).Limit(1).Find(&held).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if held.Slug != "" {
+		return &api.Adopted{EntityID: entityID, Slug: held.Slug, Name: held.Name, Outcome: "there", Reason: "It is there already and stays as it is."}, nil
+	}
+	in := api.TakeIn{Text: string(doc), EntityID: entityID}
+	watch := &config.Watch{Source: source}
+	a := &api.Adopted{EntityID: entityID, Outcome: "created"}
+	var id string
+	var u *api.Understood
+	if as == "application" {
+		if u, _, err = g.UnderstandApplication(ctx, "", in); err != nil {
+			return nil, err
+		}
+		if u.App == nil {
+			return nil, refusal(u)
+		}
+		u.App.SAML.Metadata = watch
+		if u.App.Slug, err = g.freeSlug(ctx, as, u.App.Slug); err != nil {
+			return nil, err
+		}
+		v, err := g.SaveApplication(ctx, who, "", *u.App, 0)
+		if err != nil {
+			return nil, err
+		}
+		id, a.Slug, a.Name = v.ID, v.Slug, v.Name
+	} else {
+		if u, _, err = g.UnderstandProvider(ctx, "", in); err != nil {
+			return nil, err
+		}
+		if u.Provider == nil {
+			return nil, refusal(u)
+		}
+		u.Provider.SAML.Metadata = watch
+		if u.Provider.Slug, err = g.freeSlug(ctx, as, u.Provider.Slug); err != nil {
+			return nil, err
+		}
+		v, err := g.SaveProvider(ctx, who, "", *u.Provider, 0)
+		if err != nil {
+			return nil, err
+		}
+		id, a.Slug, a.Name = v.ID, v.Slug, v.Name
+	}
+	in.URL = "source:" + source
+	return a, g.keepTaken(ctx, who, as, id, in, u, doc)
+}
+
+// freeSlug finds a short name that is not taken.
+func (g *Gate) freeSlug(ctx context.Context, kind, slug string) (string, error) {
+	if slug == "" {
+		slug = kind
+	}
+	for n := 1; n < 1000; n++ {
+		try := slug
+		if n > 1 {
+			try = fmt.Sprintf("%s-%d", strings.TrimRight(slug[:min(len(slug), 58)], "-"), n)
+		}
+		var have int64
+		if err := g.Store.Read(ctx).Table(kind+"s").Where("slug = ?", try).Count(&have).Error; err != nil {
+			return "", store.Clear(err)
+		}
+		if have == 0 {
+			return try, nil
+		}
+	}
+	return "", conflict("slug-taken", "No short name is free for it.", "Give it one by hand.")
+}
