@@ -50,6 +50,8 @@ type Options struct {
 	// InFlight raises the gate's limit of sign-ins in flight, for load tests.
 	InFlight int
 	Now      func() time.Time
+	// HoldMetadata is how long the stand-ins hold the gate's metadata before they fetch it again, default a minute.
+	HoldMetadata time.Duration
 }
 
 // World is the running demo.
@@ -66,6 +68,8 @@ type World struct {
 	server  *server.Server
 	closers []func()
 
+	hold       time.Duration
+	stop       func() // ends what the gate does from time to time
 	transport  http.RoundTripper
 	remembered sync.Map
 }
@@ -77,7 +81,10 @@ func Hosts() []string { return hosts[:] }
 
 // Start starts everything.
 func Start(ctx context.Context, o Options) (w *World, err error) {
-	w = &World{folder: o.Folder}
+	w = &World{folder: o.Folder, hold: o.HoldMetadata}
+	if w.hold == 0 {
+		w.hold = time.Minute
+	}
 	defer func() {
 		if err != nil {
 			w.Close()
@@ -167,43 +174,75 @@ func (w *World) standins(o Options) error {
 		if entityID != w.URL+"/saml/sp" {
 			return nil, errors.New("it is not the gate")
 		}
-		role, err := w.ours("saltmere-staff", saml.RoleSP)
+		entity, err := w.ours("/saml/sp/saltmere-staff/metadata")
 		if err != nil {
 			return nil, err
+		}
+		role := entity.Role(saml.RoleSP)
+		if role == nil {
+			return nil, errors.New("the gate's metadata holds no service provider")
 		}
 		return &standin.Partner{EntityID: entityID, ACS: role.Service(saml.ServiceACS)[0].Location, Certificates: role.Certificates("signing")}, nil
 	}
-	idp := func() (*standin.IDP, error) {
-		role, err := w.ours("", saml.RoleIDP)
-		if err != nil {
-			return nil, err
+	idp := func(path string) func() (*standin.IDP, error) {
+		return func() (*standin.IDP, error) {
+			entity, err := w.ours(path)
+			if err != nil {
+				return nil, err
+			}
+			role := entity.Role(saml.RoleIDP)
+			if role == nil {
+				return nil, errors.New("the gate's metadata holds no identity provider")
+			}
+			return &standin.IDP{EntityID: entity.EntityID, SSO: role.Service(saml.ServiceSSO)[0].Location, Artifact: role.Service(saml.ServiceArtifact)[0].Location, Certificates: role.Certificates("signing")}, nil
 		}
-		return &standin.IDP{EntityID: w.URL + "/saml/idp", SSO: role.Service(saml.ServiceSSO)[0].Location, Certificates: role.Certificates("signing")}, nil
 	}
-	w.Rota.IDP, w.Desk.IDP = idp, idp
+	// Crew Rota takes the metadata from an address of its own, by which the gate knows who fetched; Ticket Desk takes the one for everybody.
+	w.Rota.IDP, w.Desk.IDP = idp("/saml/idp/crew-rota/metadata"), idp("/saml/idp/metadata")
+	w.Rota.Transport, w.Desk.Transport = w.transport, w.transport
 	return nil
 }
 
-// ours fetches the gate's metadata as a partner would.
-func (w *World) ours(provider string, kind saml.RoleKind) (*saml.Role, error) {
-	if r, ok := w.remembered.Load(provider); ok {
-		return r.(*saml.Role), nil
-	}
-	path := "/saml/idp/metadata"
-	if provider != "" {
-		path = "/saml/sp/" + provider + "/metadata"
+// heldMetadata is the gate's metadata as a stand-in holds it.
+type heldMetadata struct {
+	entity *saml.Entity
+	at     time.Time
+}
+
+// ours fetches the gate's metadata as a partner would, and again when it was held for long enough. Where the gate can't be reached, what is held goes on being used.
+func (w *World) ours(path string) (*saml.Entity, error) {
+	var held *heldMetadata
+	if h, ok := w.remembered.Load(path); ok {
+		if held = h.(*heldMetadata); time.Since(held.at) < w.hold {
+			return held.entity, nil
+		}
 	}
 	walker := NewWalker(w.transport)
-	if err := walker.Get(context.Background(), w.URL+path); err != nil {
-		return nil, err
+	err := walker.Get(context.Background(), w.URL+path)
+	if err == nil {
+		read := saml.ReadMetadata([]byte(walker.Text), time.Now())
+		if len(read.Entities) == 1 && read.Usable() {
+			w.remembered.Store(path, &heldMetadata{&read.Entities[0], time.Now()})
+			return &read.Entities[0], nil
+		}
+		err = errors.New("the gate's metadata can't be read")
 	}
-	doc := []byte(walker.Text)
-	read := saml.ReadMetadata(doc, time.Now())
-	if len(read.Entities) != 1 || read.Entities[0].Role(kind) == nil {
-		return nil, errors.New("the gate's metadata can't be read")
+	if held != nil {
+		return held.entity, nil
 	}
-	w.remembered.Store(provider, read.Entities[0].Role(kind))
-	return read.Entities[0].Role(kind), nil
+	return nil, err
+}
+
+// Fetch has the stand-ins fetch the gate's metadata now.
+func (w *World) Fetch() error {
+	w.remembered.Clear()
+	for _, idp := range []func() (*standin.IDP, error){w.Rota.IDP, w.Desk.IDP} {
+		if _, err := idp(); err != nil {
+			return err
+		}
+	}
+	_, err := w.Staff.FindPartner(w.Staff.Partner)
+	return err
 }
 
 // password is another in each data folder, and the same one whenever that folder is used again.
@@ -232,6 +271,9 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	}
 	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log})
 	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) })
+	running, stop := context.WithCancel(context.Background())
+	w.closers, w.stop = append(w.closers, stop), stop
+	go w.Gate.Run(running)
 	w.Name, w.Password = "Fenna", password(master[0])
 	return w.furnish(ctx)
 }
@@ -302,6 +344,7 @@ func (w *World) Walker() *Walker { return NewWalker(w.transport) }
 
 // Reopen stops the gate and starts it again on the same folder and address, as an upgrade does; the stand-ins go on.
 func (w *World) Reopen(folder string) (*World, error) {
+	w.stop()
 	if err := w.server.Shutdown(5 * time.Second); err != nil {
 		return w, err
 	}
@@ -321,6 +364,7 @@ func (w *World) Reopen(folder string) (*World, error) {
 // Detach stops the gate and gives up its port, so that a process of its own can serve this folder at this address. The stand-ins, which then fetch the
 // gate's metadata over the network, go on.
 func (w *World) Detach() string {
+	w.stop()
 	w.server.Shutdown(5 * time.Second)
 	w.store.Close()
 	w.Gate = nil

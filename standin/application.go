@@ -41,6 +41,10 @@ type Application struct {
 	SPInitiatedOnly bool
 	// Format is the NameID format that its metadata lists and its requests ask for; empty for none in particular.
 	Format string
+	// Artifact has it ask for its answers by artifact.
+	Artifact bool
+	// Transport reaches the identity provider's back channel; nil for the usual one.
+	Transport http.RoundTripper
 
 	keys keyPair
 	mu   sync.Mutex
@@ -52,6 +56,7 @@ type Application struct {
 type IDP struct {
 	EntityID     string
 	SSO          string
+	Artifact     string
 	Certificates []*x509.Certificate
 }
 
@@ -81,11 +86,15 @@ func (a *Application) ACS() string { return a.Base + "/acs" }
 
 // Metadata is the application's metadata.
 func (a *Application) Metadata() ([]byte, error) {
-	zero := 0
+	zero, one := 0, 1
+	endpoints := []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: a.ACS(), Index: &zero, Default: true}}
+	if a.Artifact {
+		endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: a.ACS(), Index: &one})
+	}
 	return saml.WriteMetadata(saml.Entity{EntityID: a.EntityID(), Roles: []saml.Role{{
 		Kind: saml.RoleSP, DisplayName: a.Name, AuthnRequestsSigned: true, WantAssertionsSigned: true, Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: a.keys.cert}, {Use: "encryption", Certificate: a.keys.cert}},
 		NameIDFormats: formats(a.Format),
-		Endpoints:     []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: a.ACS(), Index: &zero, Default: true}},
+		Endpoints:     endpoints,
 	}}}, 30*24*time.Hour, a.Now(), nil)
 }
 
@@ -113,6 +122,7 @@ func (a *Application) Handler() http.Handler {
 	})
 	mux.HandleFunc("GET /sign-in", a.signIn)
 	mux.HandleFunc("POST /acs", a.acs)
+	mux.HandleFunc("GET /acs", a.acs)
 	return mux
 }
 
@@ -143,7 +153,7 @@ func (a *Application) request(relay string) (string, error) {
 		policy = `<samlp:NameIDPolicy AllowCreate="true" Format="` + a.Format + `"/>`
 	}
 	doc := fmt.Sprintf(`<samlp:AuthnRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s" AssertionConsumerServiceURL="%s" ProtocolBinding="%s"><saml:Issuer>%s</saml:Issuer>%s</samlp:AuthnRequest>`,
-		saml.NSProtocol, saml.NSAssertion, id, a.Now().UTC().Format(time.RFC3339), idp.SSO, a.ACS(), saml.BindingPost, a.EntityID(), policy)
+		saml.NSProtocol, saml.NSAssertion, id, a.Now().UTC().Format(time.RFC3339), idp.SSO, a.ACS(), map[bool]string{true: saml.BindingArtifact, false: saml.BindingPost}[a.Artifact], a.EntityID(), policy)
 	if err := a.Recorder.Keep("authn-request-from-application.xml", []byte(doc)); err != nil {
 		return "", err
 	}
@@ -229,7 +239,13 @@ type inAssertion struct {
 
 func (a *Application) acs(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 2<<20)
-	doc, err := base64.StdEncoding.DecodeString(r.FormValue("SAMLResponse"))
+	var doc []byte
+	var err error
+	if artifact := r.FormValue(saml.ParamArtifact); artifact != "" {
+		doc, err = a.fetch(artifact)
+	} else {
+		doc, err = base64.StdEncoding.DecodeString(r.FormValue("SAMLResponse"))
+	}
 	var got *Received
 	if err == nil {
 		err = a.Recorder.Keep("response-to-application.xml", doc)

@@ -60,6 +60,8 @@ type Provider struct {
 	Now      func() time.Time
 
 	keys, rogue keyPair
+	next        *keyPair // announced in the metadata
+	waiting     map[string]waiting
 	mu          sync.Mutex
 	asked       map[string]*askedOf // by a handle of its own
 	sessions    map[string]session
@@ -86,6 +88,7 @@ type inRequest struct {
 	Version     string `xml:"Version,attr"`
 	Destination string `xml:"Destination,attr"`
 	ACS         string `xml:"AssertionConsumerServiceURL,attr"`
+	Binding     string `xml:"ProtocolBinding,attr"`
 	Force       bool   `xml:"ForceAuthn,attr"`
 	Passive     bool   `xml:"IsPassive,attr"`
 	Issuer      string `xml:"urn:oasis:names:tc:SAML:2.0:assertion Issuer"`
@@ -122,12 +125,54 @@ func (p *Provider) Forget() {
 	p.sessions = map[string]session{}
 }
 
+// signing is the key that signs now.
+func (p *Provider) signing() keyPair {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.keys
+}
+
+// AnnounceKey makes a new key and puts its certificate into the metadata, beside the one that signs.
+func (p *Provider) AnnounceKey() error {
+	next, err := newKeyPair(p.Name+" (new)", p.Now(), 2*365*24*time.Hour)
+	if err != nil {
+		return err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.next = &next
+	return nil
+}
+
+// ChangeKey signs with the key that was announced, and takes the old one out of the metadata.
+func (p *Provider) ChangeKey() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.next != nil {
+		p.keys, p.next = *p.next, nil
+	}
+}
+
+// Announced tells whether a key waits to be used.
+func (p *Provider) Announced() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.next != nil
+}
+
 // Metadata is the provider's metadata.
 func (p *Provider) Metadata() ([]byte, error) {
+	p.mu.Lock()
+	descriptors := []saml.KeyDescriptor{{Use: "signing", Certificate: p.keys.cert}}
+	if p.next != nil {
+		descriptors = append(descriptors, saml.KeyDescriptor{Use: "signing", Certificate: p.next.cert})
+	}
+	p.mu.Unlock()
+	zero := 0
 	return saml.WriteMetadata(saml.Entity{EntityID: p.EntityID(), Roles: []saml.Role{{
-		Kind: saml.RoleIDP, DisplayName: p.Name, WantAuthnRequestsSigned: true, Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: p.keys.cert}},
+		Kind: saml.RoleIDP, DisplayName: p.Name, WantAuthnRequestsSigned: true, Keys: descriptors,
 		NameIDFormats: []string{saml.FormatPersistent, saml.FormatTransient},
-		Endpoints:     []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"}, {Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"}},
+		Endpoints:     []saml.Endpoint{{Service: saml.ServiceArtifact, Binding: saml.BindingSOAP, Location: p.Base + "/artifact", Index: &zero, Default: true}, {Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"}, {Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"}},
 	}}}, 30*24*time.Hour, p.Now(), nil)
 }
 
@@ -141,7 +186,27 @@ func (p *Provider) Handler() http.Handler {
 			return
 		}
 		w.Header().Set("Content-Type", "application/samlmetadata+xml")
+		// What counts in it are the certificates; the rest differs each time.
+		tag := sha256.New()
+		for _, k := range saml.ReadMetadata(doc, p.Now()).Entities[0].Roles[0].Keys {
+			tag.Write(k.Certificate.Raw)
+		}
+		w.Header().Set("ETag", fmt.Sprintf(`"%x"`, tag.Sum(nil)[:12]))
+		if r.Header.Get("If-None-Match") == w.Header().Get("ETag") {
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
 		w.Write(doc)
+	})
+	mux.HandleFunc("POST /artifact", p.resolve)
+	mux.HandleFunc("POST /key", func(w http.ResponseWriter, r *http.Request) {
+		if r.FormValue("do") == "change" {
+			p.ChangeKey()
+		} else if err := p.AnnounceKey(); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("POST /start", p.start)
@@ -331,7 +396,7 @@ func (p *Provider) start(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Provider) refuse(w http.ResponseWriter, a *askedOf, status, substatus string) {
-	made, err := saml.ErrorResponse(saml.EntityID(p.EntityID()), a.partner.ACS, a.request.ID, status, substatus, "simulated refusal", p.Now(), &xmlsig.Signer{Key: p.keys.key})
+	made, err := saml.ErrorResponse(saml.EntityID(p.EntityID()), a.partner.ACS, a.request.ID, status, substatus, "simulated refusal", p.Now(), &xmlsig.Signer{Key: p.signing().key})
 	p.post(w, a, made, err)
 }
 
@@ -347,7 +412,8 @@ func (p *Provider) answer(w http.ResponseWriter, a *askedOf, person *Person, at 
 		p.refuse(w, a, "Responder", "RequestDenied")
 		return
 	}
-	signer := &xmlsig.Signer{Key: p.keys.key, Certificate: p.keys.cert.Raw}
+	own := p.signing()
+	signer := &xmlsig.Signer{Key: own.key, Certificate: own.cert.Raw}
 	s := saml.Issued{
 		Issuer: saml.EntityID(p.EntityID()), Audience: saml.EntityID(a.partner.EntityID), ACS: a.partner.ACS, InResponseTo: a.request.ID, Now: p.Now(),
 		NameID: saml.NameID{Value: person.ID + "-7c1f", Format: saml.FormatPersistent}, AuthnInstant: at, Context: saml.ContextPassword, SessionIndex: "_" + rand(), Attributes: person.Attributes, SignAssertion: true, Signer: signer,
@@ -398,6 +464,12 @@ func (p *Provider) post(w http.ResponseWriter, a *askedOf, made *saml.MadeRespon
 	}
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	if a.request.Binding == saml.BindingArtifact {
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("Location", byArtifact(a.partner.ACS, p.artifact(made.XML, a.partner), a.relay))
+		w.WriteHeader(http.StatusSeeOther)
 		return
 	}
 	render(w, http.StatusOK, "send.html", map[string]string{"Action": a.partner.ACS, "Field": "SAMLResponse", "Value": base64.StdEncoding.EncodeToString(made.XML), "Relay": a.relay, "Who": p.Name + " (simulated provider)"})
