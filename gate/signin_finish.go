@@ -203,10 +203,11 @@ func (g *Gate) settlePerson(tx *gorm.DB, s *signIn, who identity, now time.Time)
 		return made.Error
 	}
 	if made.RowsAffected == 0 {
-		if err := tx.Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&link).Error; err != nil {
+		var held store.Link
+		if err := tx.Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&held).Error; err != nil {
 			return err
 		}
-		s.person.id = link.PersonID
+		s.person.id = held.PersonID
 		return nil
 	}
 	s.person.id = p.ID

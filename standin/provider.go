@@ -4,14 +4,18 @@ import (
 	"bytes"
 	"compress/flate"
 	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
 	"crypto/rsa"
 	"crypto/sha256"
+	"crypto/sha512"
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
 	"net/http"
 	"net/url"
 	"strings"
@@ -276,7 +280,7 @@ func (p *Provider) read(r *http.Request) (*askedOf, error) {
 	return a, err
 }
 
-// querySigned checks an RSA-SHA256 signature over the query with nothing but the standard library.
+// querySigned checks an RSA or ECDSA signature over the query with nothing but the standard library.
 func (p *Provider) querySigned(raw string, partner *Partner) error {
 	var signed []string
 	var sig string
@@ -297,10 +301,23 @@ func (p *Provider) querySigned(raw string, partner *Partner) error {
 	if err != nil {
 		return errors.New("the signature is not base64")
 	}
-	sum := sha256.Sum256([]byte(strings.Join(signed, "&")))
+	text := []byte(strings.Join(signed, "&"))
+	sum, long := sha256.Sum256(text), sha512.Sum384(text)
 	for _, cert := range partner.Certificates {
-		if key, ok := cert.PublicKey.(*rsa.PublicKey); ok && rsa.VerifyPKCS1v15(key, crypto.SHA256, sum[:], value) == nil {
-			return nil
+		switch key := cert.PublicKey.(type) {
+		case *rsa.PublicKey:
+			if rsa.VerifyPKCS1v15(key, crypto.SHA256, sum[:], value) == nil {
+				return nil
+			}
+		case *ecdsa.PublicKey:
+			// XML Signature writes an ECDSA value as the two numbers, one behind the other.
+			digest := sum[:]
+			if key.Curve == elliptic.P384() {
+				digest = long[:]
+			}
+			if half := len(value) / 2; half > 0 && ecdsa.Verify(key, digest, new(big.Int).SetBytes(value[:half]), new(big.Int).SetBytes(value[half:])) {
+				return nil
+			}
 		}
 	}
 	return errors.New("the request's signature was not made with a key that we hold")
