@@ -61,6 +61,7 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 	s.Values = append(s.Values,
 		api.Value{Name: "SingleLogoutService (HTTP-Redirect and HTTP-POST)", Hint: "takes a LogoutRequest; also called SLO URL. Not for a field that wants a plain address", Value: g.sloLocation(a), Kind: "url", Field: "slo"},
 		api.Value{Name: "Sign-out address", Hint: "a plain address to which people are sent when they have signed out, without any protocol", Value: g.PublicURL + "/sign-out", Kind: "url"},
+		api.Value{Name: "ArtifactResolutionService (SOAP)", Hint: "only for applications that take their answers by artifact", Value: g.PublicURL + "/saml/idp/artifact", Kind: "url", Field: "artifact"},
 		api.Value{Name: "NameID format", Hint: "the form of the identifier that we send", Value: subjectFormat(a.Subject.Source, a.Subject.Format), Kind: "text", Field: "format"})
 	if err := g.sheetCertificates(ctx, s, "application", a.Slug); err != nil {
 		return nil, err

@@ -2,12 +2,16 @@ package gate
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"innergate/api"
 	"innergate/core/checkup"
 	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/trace"
 	"innergate/store"
 )
 
@@ -64,7 +68,90 @@ func (g *Gate) overviewFindings(ctx context.Context, o *api.Overview) error {
 			add("application", row.Slug, row.Name, findings)
 		}
 	}
+	if err := g.exchangeFindings(ctx, add); err != nil {
+		return err
+	}
+	// What is broken comes first.
+	slices.SortStableFunc(o.Findings, func(a, b api.OverviewFinding) int { return strings.Compare(rank(a.Severity), rank(b.Severity)) })
 	return nil
+}
+
+func rank(severity string) string {
+	if severity == checkup.Broken {
+		return "0"
+	}
+	return "1"
+}
+
+// exchangeFindings finds what is wrong with what is exchanged: metadata that can't be refreshed, is over or waits for a decision, sources, and keys of ours.
+func (g *Gate) exchangeFindings(ctx context.Context, add func(kind, slug, name string, list []checkup.Finding)) error {
+	var watched []struct{ OwnerKind, OwnerID string }
+	query := "SELECT owner_kind, owner_id FROM partner_watches WHERE failures > 0 OR valid_until < ? UNION SELECT owner_kind, owner_id FROM partner_documents WHERE verdict = 'waiting' LIMIT 100"
+	if err := g.Store.Read(ctx).Raw(query, g.Now().Add(48*time.Hour).UTC()).Scan(&watched).Error; err != nil {
+		return store.Clear(err)
+	}
+	for _, w := range watched {
+		ref, err := g.reference(ctx, w.OwnerKind, w.OwnerID)
+		if err != nil {
+			return err
+		}
+		if ref.Slug == "" {
+			continue
+		}
+		p, err := g.partner(ctx, w.OwnerKind, ref.Slug)
+		if err != nil {
+			return err
+		}
+		station := checkup.ProviderTrust
+		if w.OwnerKind == "application" {
+			station = checkup.ApplicationTrust
+		}
+		_, findings, err := g.watch(ctx, w.OwnerID, station, p.watch)
+		if err != nil {
+			return err
+		}
+		add(w.OwnerKind, ref.Slug, ref.Name, findings)
+	}
+	sources, err := g.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range sources.Items {
+		add("source", s.Slug, s.Name, s.Findings)
+	}
+	ours, err := g.Keys(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range ours.Items {
+		if k.State == KeyActive {
+			add("key", k.ID, k.Purpose, ownKeyFindings(&k, ours.Items, g.Now()))
+		}
+	}
+	return nil
+}
+
+// ownKeyFindings finds the end of a key's certificate 60, 30 and 7 days ahead. A next key that was made already makes it milder.
+func ownKeyFindings(k *api.Key, all []api.Key, now time.Time) []checkup.Finding {
+	days := int(k.NotAfter.Sub(now).Hours()/24) + 1
+	if days > 60 {
+		return nil
+	}
+	f := checkup.Finding{Code: "key.ends-soon", Severity: checkup.Attention, Title: fmt.Sprintf("Our own certificate (%s) ends in %d days", k.Purpose, days), Detail: "Partners that heed its dates will refuse us then.", Remedy: "Make the next key in the keyring, publish it, and switch when every partner has it.", Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", k.SHA256), explain.Fact("ends", k.NotAfter.UTC().Format(time.RFC3339))}}
+	next := slices.ContainsFunc(all, func(n api.Key) bool {
+		return n.State == KeyNext && n.Purpose == k.Purpose && (n.For == nil) == (k.For == nil)
+	})
+	switch {
+	case days <= 0:
+		f.Code, f.Severity, f.Title = "key.expired", checkup.Broken, fmt.Sprintf("Our own certificate (%s) has ended", k.Purpose)
+	case days <= 7:
+		f.Severity = checkup.Broken
+	case days > 30 && !next:
+		f.Severity = checkup.Attention
+	case next:
+		f.Severity, f.Detail = checkup.Remark, "The next key is made already."
+	}
+	return []checkup.Finding{f}
 }
 
 // Find searches applications, providers, entity IDs, fingerprints of our keys and trace numbers for the palette.
@@ -94,6 +181,15 @@ func (g *Gate) Find(ctx context.Context, text string) (*api.List[api.FoundItem],
 	}
 	for _, t := range traces.Items {
 		out.Items = append(out.Items, api.FoundItem{Kind: "trace", Name: t.Reference, Hint: t.Application + ", " + t.Outcome, Path: "/traces/" + t.Reference})
+	}
+	if len(text) >= 8 {
+		certs, err := g.Certificates(ctx, store.Page{Limit: 4, Search: strings.ToLower(text)})
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range certs.Items {
+			out.Items = append(out.Items, api.FoundItem{Kind: "certificate", Name: c.Owner.Name, Hint: c.SHA256, Path: "/" + c.Owner.Kind + "s/" + c.Owner.Slug})
+		}
 	}
 	list, err := g.Keys(ctx)
 	if err != nil {

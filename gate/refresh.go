@@ -201,7 +201,7 @@ func (g *Gate) Refresh(ctx context.Context, who Actor, kind, slug string) (*api.
 		if entity != nil {
 			state["valid_until"] = entity.ValidUntil
 		}
-		if out.Outcome != "unchanged" {
+		if entity != nil && out.Outcome != "unchanged" {
 			state["changed_at"] = now
 		}
 	}
@@ -236,7 +236,8 @@ func (g *Gate) refresh(ctx context.Context, who Actor, p *partner, w *store.Part
 		return nil, nil, err
 	}
 	if got.NotModified {
-		return same, nil, nil
+		out, err := g.stillWaiting(ctx, p, same)
+		return out, nil, err
 	}
 	w.ETag, w.LastModified = got.ETag, got.LastModified
 	u, entity, role := g.read(got.Body, p.role(), api.TakeIn{EntityID: p.entityID}, p.watch.Pinned())
@@ -265,6 +266,15 @@ func (g *Gate) refresh(ctx context.Context, who Actor, p *partner, w *store.Part
 	d.Content, d.SignedBy, d.ValidUntil, d.Changes = content, u.SignedBy, entity.ValidUntil, mustJSON(all)
 	out, err := g.decide(ctx, who, p, full, entity, role, all, d, known.ID)
 	return out, entity, err
+}
+
+// stillWaiting tells of a change that waits for a decision, where nothing new came.
+func (g *Gate) stillWaiting(ctx context.Context, p *partner, same *api.Refreshed) (*api.Refreshed, error) {
+	var d store.PartnerDocument
+	if err := g.Store.Read(ctx).Where("owner_id = ? AND verdict = 'waiting'", p.id).Order("id DESC").Limit(1).Find(&d).Error; err != nil || d.ID == "" {
+		return same, store.Clear(err)
+	}
+	return outcome("waiting", showDocument(&d).Changes, d.ID), nil
 }
 
 func outcome(what string, list []api.Change, document string) *api.Refreshed {

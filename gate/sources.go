@@ -128,7 +128,7 @@ func (g *Gate) Sources(ctx context.Context) (*api.List[api.Source], error) {
 	}
 	out := &api.List[api.Source]{Items: []api.Source{}}
 	for i := range rows {
-		s, err := g.showSource(&rows[i])
+		s, err := g.showSource(&rows[i], g.job(rows[i].ID))
 		if err != nil {
 			return nil, err
 		}
@@ -143,10 +143,15 @@ func (g *Gate) Source(ctx context.Context, slug string) (*api.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return g.showSource(row)
+	// A reading may end at any time. The record is read after it was looked for, so that where none is seen its last word is.
+	j := g.job(row.ID)
+	if row, _, err = g.sourceRow(ctx, slug); err != nil {
+		return nil, err
+	}
+	return g.showSource(row, j)
 }
 
-func (g *Gate) showSource(row *store.Source) (*api.Source, error) {
+func (g *Gate) showSource(row *store.Source, j *sourceJob) (*api.Source, error) {
 	c, err := decodeBody[config.Source](row.Body)
 	if err != nil {
 		return nil, err
@@ -155,7 +160,7 @@ func (g *Gate) showSource(row *store.Source) (*api.Source, error) {
 	if cert := pinned(&c); cert != nil {
 		s.Pinned = keys.Fingerprint(cert.Raw)
 	}
-	if j := g.job(row.ID); j != nil {
+	if j != nil {
 		s.Job = j.show()
 	}
 	if s.Failures > 0 {

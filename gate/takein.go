@@ -84,6 +84,7 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 		u.Metadata = nil
 	}
 	words := map[saml.RoleKind]string{saml.RoleIDP: "identity provider", saml.RoleSP: "service provider"}
+	article := map[saml.RoleKind]string{saml.RoleIDP: "an ", saml.RoleSP: "a "}
 	switch {
 	case entity == nil && len(doc.Entities) == 1 && contains(g.ourIDs(), doc.Entities[0].EntityID):
 		u.Problems[slices.IndexFunc(u.Problems, func(p saml.Problem) bool { return p.Code == "metadata.our-entity-id" })].Fatal = true
@@ -93,7 +94,7 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 		if kind == saml.RoleIDP {
 			other = saml.RoleSP
 		}
-		u.Problems = append(u.Problems, saml.Problem{Code: "metadata.wrong-role", Message: fmt.Sprintf("This is the metadata of an %s; here that of an %s is needed. Did you mean to add it on the other side?", words[other], words[kind]), Fatal: true})
+		u.Problems = append(u.Problems, saml.Problem{Code: "metadata.wrong-role", Message: fmt.Sprintf("This is the metadata of %s; here that of %s is needed. Did you mean to add it on the other side?", article[other]+words[other], article[kind]+words[kind]), Fatal: true})
 		return u, nil, nil
 	case entity == nil:
 		return u, nil, nil

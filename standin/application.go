@@ -376,3 +376,8 @@ func (a *Application) once(request, assertion string) error {
 	a.used[assertion] = true
 	return nil
 }
+
+// Signer signs as the application does.
+func (a *Application) Signer() *xmlsig.Signer {
+	return &xmlsig.Signer{Key: a.keys.key, Certificate: a.keys.cert.Raw}
+}

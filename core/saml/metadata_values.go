@@ -68,6 +68,7 @@ var meanings = []struct {
 	words *regexp.Regexp
 }{
 	{"certificate", regexp.MustCompile(`(?i)certificate|public key|x\.?509`)},
+	{"artifact", regexp.MustCompile(`(?i)artifact`)},
 	{"slo", regexp.MustCompile(`(?i)log[\s-]?out|sign[\s-]?out|\bslo\b|single ?logout`)},
 	{"acs", regexp.MustCompile(`(?i)\bacs\b|assertion ?consumer|consumer service|reply|recipient|destination`)},
 	{"sso", regexp.MustCompile(`(?i)\bsso\b|single[\s-]?sign|log[\s-]?in|sign[\s-]?in|sign[\s-]?on`)},
