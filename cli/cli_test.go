@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/cli"
+	"innergate/core/saml"
 	"innergate/demo"
 	"innergate/web"
 )
@@ -257,7 +258,11 @@ func TestMetadataReadForPrograms(t *testing.T) {
 	assert.Equal(t, "Saltmere Staff", got.Entities[0].DisplayName)
 	role := got.Entities[0].Roles[0]
 	assert.Equal(t, "idp", role.Role)
-	assert.Equal(t, "HTTP-Redirect", role.Endpoints[0]["binding"])
+	bindings := map[any]any{}
+	for _, e := range role.Endpoints {
+		bindings[e["binding"]] = e["service"]
+	}
+	assert.Equal(t, map[any]any{"SOAP": saml.ServiceArtifact, "HTTP-Redirect": saml.ServiceSSO, "HTTP-POST": saml.ServiceSSO}, bindings)
 	for _, key := range []string{"service", "binding", "location", "index", "default"} {
 		assert.Contains(t, role.Endpoints[0], key)
 	}

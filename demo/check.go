@@ -45,6 +45,11 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 	if err := checkRefusal(ctx, w, step); err != nil {
 		return fail(err)
 	}
+	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkPartnerChange, checkRollover, checkArtifact} {
+		if err := check(ctx, w, step); err != nil {
+			return fail(err)
+		}
+	}
 	sheet, err := w.Client().Exchange(ctx, "applications", "crew-rota")
 	if err == nil {
 		err = recorder.KeepJSON("exchange-sheet.json", sheet)

@@ -265,7 +265,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 		return err
 	}
 	w.closers = append(w.closers, w.store.Close)
-	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &gate.Fetcher{AllowPrivate: true}, InFlight: o.InFlight, Now: o.Now})
+	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &gate.Fetcher{AllowPrivate: true, Transport: w.transport}, InFlight: o.InFlight, Now: o.Now})
 	if err != nil {
 		return err
 	}

@@ -20,6 +20,8 @@ import (
 
 // file is the form of a configuration file.
 type file struct {
+	Sources      []config.Source      `json:"sources,omitempty"`
+	Templates    []config.Template    `json:"templates,omitempty"`
 	Providers    []config.Provider    `json:"providers,omitempty"`
 	Applications []config.Application `json:"applications,omitempty"`
 }
@@ -31,7 +33,7 @@ func readFile(text string) (*file, error) {
 		return nil, badRequest("yaml", "The file is not YAML: "+yaml.FormatError(err, false, false), "")
 	}
 	if bytes.Equal(bytes.TrimSpace(doc), []byte("null")) {
-		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named providers and applications.")
+		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named sources, templates, providers and applications.")
 	}
 	dec := json.NewDecoder(bytes.NewReader(doc))
 	dec.DisallowUnknownFields()
@@ -101,6 +103,12 @@ func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.ConfigFile) (*a
 			}
 		}
 	}
+	for i := range f.Sources {
+		note("sources", i, f.Sources[i].Slug, f.Sources[i].Validate())
+	}
+	for i := range f.Templates {
+		note("templates", i, f.Templates[i].Slug, f.Templates[i].Validate())
+	}
 	for i := range f.Providers {
 		note("providers", i, f.Providers[i].Slug, f.Providers[i].Validate())
 	}
@@ -142,6 +150,24 @@ func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, result *api.ConfigResul
 		}
 		return slug
 	}
+	for _, s := range f.Sources {
+		var row store.Source
+		if err := tx.Where("slug = ?", s.Slug).Limit(1).Find(&row).Error; err != nil {
+			return err
+		}
+		if err := g.writeSource(tx, who, sort("source", s.Slug, row.Body, mustJSON(s), row.ID != ""), s); err != nil {
+			return err
+		}
+	}
+	for _, t := range f.Templates {
+		var row store.Template
+		if err := tx.Where("slug = ?", t.Slug).Limit(1).Find(&row).Error; err != nil {
+			return err
+		}
+		if err := g.writeTemplate(tx, who, sort("template", t.Slug, row.Body, mustJSON(t), row.ID != ""), t); err != nil {
+			return err
+		}
+	}
 	for _, p := range f.Providers {
 		var row store.Provider
 		if err := tx.Where("slug = ?", p.Slug).Limit(1).Find(&row).Error; err != nil {
@@ -175,6 +201,26 @@ func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, result *api.ConfigResul
 // ExportConfig writes the whole configuration as a file that LoadConfig reads.
 func (g *Gate) ExportConfig(ctx context.Context) (string, error) {
 	var f file
+	var sources []store.Source
+	if err := g.Store.Read(ctx).Order("slug").Find(&sources).Error; err != nil {
+		return "", store.Clear(err)
+	}
+	for _, row := range sources {
+		s, err := decodeBody[config.Source](row.Body)
+		if err != nil {
+			return "", err
+		}
+		f.Sources = append(f.Sources, s)
+	}
+	templates, err := g.Templates(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, t := range templates.Items {
+		if !t.Shipped {
+			f.Templates = append(f.Templates, t)
+		}
+	}
 	var providers []store.Provider
 	if err := g.Store.Read(ctx).Order("slug").Find(&providers).Error; err != nil {
 		return "", store.Clear(err)

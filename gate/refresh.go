@@ -252,7 +252,7 @@ func (g *Gate) refresh(ctx context.Context, who Actor, p *partner, w *store.Part
 	full.give(entity, role, false)
 	all := changes(before, full.flat())
 	if len(all) == 0 {
-		return same, entity, nil
+		return same, entity, g.keepFirst(ctx, p, entity, got.Body, u.SignedBy)
 	}
 	content := contentHash(full.flat())
 	var known store.PartnerDocument
@@ -266,6 +266,17 @@ func (g *Gate) refresh(ctx context.Context, who Actor, p *partner, w *store.Part
 	d.Content, d.SignedBy, d.ValidUntil, d.Changes = content, u.SignedBy, entity.ValidUntil, mustJSON(all)
 	out, err := g.decide(ctx, who, p, full, entity, role, all, d, known.ID)
 	return out, entity, err
+}
+
+// keepFirst keeps what is held as the first version, where the values were entered in another way, so that there is something to go back to.
+func (g *Gate) keepFirst(ctx context.Context, p *partner, entity *saml.Entity, text []byte, signedBy string) error {
+	var have int64
+	if err := g.Store.Read(ctx).Model(&store.PartnerDocument{}).Where("owner_id = ?", p.id).Limit(1).Count(&have).Error; err != nil || have > 0 {
+		return store.Clear(err)
+	}
+	d := g.document(p.kind, p.id, p.watch.Place(), text)
+	d.Verdict, d.DecidedBy, d.Changes, d.Content, d.SignedBy, d.ValidUntil = "used", "held already", "[]", contentHash(p.flat()), signedBy, entity.ValidUntil
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.keepVersion(tx, d) })
 }
 
 // stillWaiting tells of a change that waits for a decision, where nothing new came.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -256,7 +257,7 @@ func (g *Gate) readInto(ctx context.Context, row *store.Source, c *config.Source
 
 func clipText(s string, n int) string {
 	if len(s) > n {
-		return s[:n]
+		return strings.ToValidUTF8(s[:n], "")
 	}
 	return s
 }

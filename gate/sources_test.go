@@ -290,3 +290,24 @@ func TestMetadataQuery(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 	}
 }
+
+// TestSourcesAndTemplatesAreConfiguration exports and loads them, twice with the same result.
+func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
+	l, other, ctx := newLab(t), newLab(t), context.Background()
+	newSource(t, l, "https://md.harbours.example/all.xml", newPair(t, "harbours").cert.Raw)
+	made, err := l.StartTemplate(ctx, owner, "sp-initiated-only", api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}})
+	require.NoError(t, err)
+	_, err = l.NewTemplate(ctx, owner, api.NewTemplate{Name: "Ports", From: "applications/" + made.Slug, Blanks: []config.Blank{{Name: "start", Sample: "https://port.example/"}}})
+	require.NoError(t, err)
+	text, err := l.ExportConfig(ctx)
+	require.NoError(t, err)
+	r, err := other.LoadConfig(ctx, owner, api.ConfigFile{YAML: text})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"source harbours", "template ports", "application port"}, r.Created)
+	r, err = other.LoadConfig(ctx, owner, api.ConfigFile{YAML: text})
+	require.NoError(t, err)
+	assert.Len(t, r.Unchanged, 3)
+	again, err := other.ExportConfig(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, text, again)
+}

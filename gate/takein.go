@@ -227,7 +227,8 @@ func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 			a.Name = hostOf(entity.EntityID)
 			u.Proposed["name"] = a.Name
 		}
-		a.Slug, a.Description, a.Contact = config.Slug(a.Name), entity.Description, entity.Contact
+		a.Name = clipText(a.Name, 200)
+		a.Slug, a.Description, a.Contact = config.Slug(a.Name), clipText(entity.Description, 1000), clipText(entity.Contact, 400)
 	}
 	s := a.SAML
 	giveApplication(&a, entity, role)
@@ -363,7 +364,8 @@ func (g *Gate) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 			p.Name = hostOf(entity.EntityID)
 			u.Proposed["name"] = p.Name
 		}
-		p.Slug, p.Description, p.Contact = config.Slug(p.Name), entity.Description, entity.Contact
+		p.Name = clipText(p.Name, 200)
+		p.Slug, p.Description, p.Contact = config.Slug(p.Name), clipText(entity.Description, 1000), clipText(entity.Contact, 400)
 	}
 	giveProvider(&p, entity, role)
 	p.SAML.Metadata = watched(p.SAML.Metadata, from)

@@ -72,18 +72,38 @@ func (g *Gate) NewTemplate(ctx context.Context, who Actor, in api.NewTemplate) (
 			return nil, templateTaken(t.Slug)
 		}
 	}
-	now := g.Now().UTC()
-	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		row := store.Template{ID: store.NewID(), Slug: t.Slug, Name: t.Name, Body: mustJSON(t), CreatedAt: now, UpdatedAt: now}
-		if err := tx.Create(&row).Error; err != nil {
-			return err
-		}
-		return journal(tx, now, who, "created", "template", row.ID, row.Name, "", row.Body)
-	})
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeTemplate(tx, who, "", *t) })
 	if errors.Is(err, store.ErrDuplicate) {
 		return nil, templateTaken(t.Slug)
 	}
 	return t, err
+}
+
+// writeTemplate creates a template (empty slug) or replaces the one with this slug.
+func (g *Gate) writeTemplate(tx *gorm.DB, who Actor, slug string, t config.Template) error {
+	now, action, before := g.Now().UTC(), "created", ""
+	t.Shipped = false
+	row := store.Template{CreatedAt: now}
+	if slug != "" {
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return missing(err, "template", slug)
+		}
+		if row.Body == mustJSON(t) {
+			return nil
+		}
+		action, before = "changed", row.Body
+	} else {
+		row.ID = store.NewID()
+	}
+	row.Slug, row.Name, row.Body, row.UpdatedAt = t.Slug, t.Name, mustJSON(t), now
+	write := tx.Save
+	if action == "created" {
+		write = tx.Create
+	}
+	if err := write(&row).Error; err != nil {
+		return err
+	}
+	return journal(tx, now, who, action, "template", row.ID, row.Name, before, row.Body)
 }
 
 func templateTaken(slug string) error {

@@ -4,6 +4,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
@@ -235,8 +236,9 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 		db = db.Where("("+strings.Join(parts, " OR ")+")", args...)
 	}
 	if p.After != "" {
-		value, id, ok := strings.Cut(p.After, "\x1f")
-		if !ok {
+		key, err := base64.RawURLEncoding.DecodeString(p.After)
+		value, id, ok := strings.Cut(string(key), "\x1f")
+		if err != nil || !ok {
 			return nil, errors.New("the page's beginning is not one that this list gave")
 		}
 		db = db.Where(fmt.Sprintf("(%s, id) %s (?, ?)", column, compare), value, id)
@@ -245,4 +247,6 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 }
 
 // AfterKey makes the value with which the page behind a row is asked for.
-func AfterKey(sortValue, id string) string { return sortValue + "\x1f" + id }
+func AfterKey(sortValue, id string) string {
+	return base64.RawURLEncoding.EncodeToString([]byte(sortValue + "\x1f" + id))
+}

@@ -19,6 +19,17 @@ export type Rule = Schemas["Rule"];
 export type Step = unknown;
 export type Me = Schemas["Me"];
 export type Problem = Schemas["Problem"];
+export type Watch = Schemas["Watch"];
+export type MetadataDocument = Schemas["Document"];
+export type Key = Schemas["Key"];
+export type Rollover = Schemas["Rollover"];
+export type TrustedCertificate = Schemas["TrustedCertificate"];
+export type Source = Schemas["Source"];
+export type SourceEntity = Schemas["SourceEntity"];
+export type SourceConfig = Schemas["ConfigSource"];
+export type Template = Schemas["ConfigTemplate"];
+export type ComparedSheet = Schemas["ComparedSheet"];
+export type TakeIn = Schemas["TakeIn"];
 export type CertificateDetail = Schemas["CertificateDetail"];
 
 let csrf = "";
@@ -27,6 +38,9 @@ let csrf = "";
 export function useCsrf(value: string) {
   csrf = value;
 }
+
+/** The header that a changing call made without the client must carry. */
+export const changing = (): Record<string, string> => ({ "X-Innergate-CSRF": csrf });
 
 const guard: Middleware = {
   onRequest({ request }) {
@@ -62,12 +76,12 @@ export async function ok<T>(answer: Promise<{ data?: T; error?: unknown; respons
 
 /** An application's configuration without what the service adds to it. */
 export function applicationConfig(a: Application): ApplicationConfig {
-  const { slug, name, description, contact, tags, kind, reach, providers, startUrl, saml, subject, mapping } = a;
-  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, providers, startUrl, saml: saml ?? {}, subject, mapping }));
+  const { slug, name, description, contact, tags, kind, reach, providers, startUrl, saml, subject, mapping, steps } = a;
+  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, providers, startUrl, saml: saml ?? {}, subject, mapping, steps }));
 }
 
 /** A provider's configuration without what the service adds to it. */
 export function providerConfig(p: Provider): ProviderConfig {
-  const { slug, name, description, contact, tags, kind, reach, saml, admission, mapping } = p;
-  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, saml: saml ?? {}, admission, mapping }));
+  const { slug, name, description, contact, tags, kind, reach, saml, admission, mapping, steps } = p;
+  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, saml: saml ?? {}, admission, mapping, steps }));
 }

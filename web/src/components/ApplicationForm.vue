@@ -4,6 +4,7 @@ import { computed } from "vue";
 import { applicationConfig, type Application, type ApplicationConfig } from "../api/client";
 import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
+import CommonOptions from "./CommonOptions.vue";
 import CheckBox from "./CheckBox.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
@@ -29,6 +30,8 @@ const certificates = computed({
   },
 });
 const deepLinks = computed({ get: () => (saml.value.deepLinks ?? []).join("\n"), set: (t: string) => (saml.value.deepLinks = t.split("\n").map((l) => l.trim()).filter(Boolean)) });
+const contentEncryption = computed({ get: () => saml.value.contentEncryption ?? "", set: (v: string) => (saml.value.contentEncryption = v || undefined) });
+const keyTransport = computed({ get: () => saml.value.keyTransport ?? "", set: (v: string) => (saml.value.keyTransport = v || undefined) });
 const store = () => act(() => props.save(merged));
 </script>
 
@@ -51,12 +54,15 @@ const store = () => act(() => props.save(merged));
     <template v-else>
       <SelectBox v-model="saml.sign" label="We sign" hint="Most applications want the assertion signed; some want the response, a few both." :disabled="readonly" :options="[['assertion', 'the assertion'], ['response', 'the response'], ['both', 'both']]" />
       <SelectBox v-model="saml.encrypt" label="We encrypt" hint="Needed only where the assertion passes through hands that must not read it." :disabled="readonly" :options="[['', 'nothing'], ['assertion', 'the assertion'], ['nameid', 'the NameID']]" />
+      <template v-if="saml.encrypt">
+        <SelectBox v-model="contentEncryption" label="Content encryption" hint="GCM protects against change as well; CBC only for an application that knows nothing else." :disabled="readonly" :options="[['', 'AES-256-GCM'], ['http://www.w3.org/2009/xmlenc11#aes128-gcm', 'AES-128-GCM'], ['http://www.w3.org/2001/04/xmlenc#aes256-cbc', 'AES-256-CBC'], ['http://www.w3.org/2001/04/xmlenc#aes128-cbc', 'AES-128-CBC']]" />
+        <SelectBox v-model="keyTransport" label="Key transport" hint="Every partner knows the first; the second only where it is demanded." :disabled="readonly" :options="[['', 'RSA-OAEP (mgf1p)'], ['http://www.w3.org/2009/xmlenc11#rsa-oaep', 'RSA-OAEP with SHA-256']]" />
+      </template>
       <CheckBox v-model="saml.requireSignedRequests" label="Refuse unsigned requests" hint="Switch on where the application signs its requests." :disabled="readonly" />
       <CheckBox v-model="saml.spInitiatedOnly" label="The application takes SP-initiated sign-in only" hint="Its tile then leads to its own start address." :disabled="readonly" />
-      <CheckBox v-model="saml.enforceCertificateDates" label="Refuse signatures by expired certificates" hint="Without it the date is only a finding: what is trusted is the key." :disabled="readonly" />
-      <CheckBox v-model="saml.allowSha1" label="Allow SHA-1" hint="Only for an application that can't do better yet." :disabled="readonly" />
       <TextBox v-model="saml.defaultRelayState" label="RelayState for sign-ins begun at the gate" mono :disabled="readonly" />
       <TextBox v-model="deepLinks" label="Deep links" hint="Beginnings of addresses that may be asked for, one a line." mono :rows="2" :disabled="readonly" />
+      <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the application" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>

@@ -23,7 +23,7 @@ async function compare(name: string, ours: string) {
   <div>
     <p class="sub">{{ sheet.role }}</p>
     <dl>
-      <template v-for="v in short ? sheet.values.slice(0, 4) : sheet.values" :key="v.name">
+      <template v-for="v in short ? sheet.values.slice(0, 3) : sheet.values" :key="v.name">
         <dt><b>{{ v.name }}</b><span class="soft small">{{ v.hint }}</span></dt>
         <dd>
           <CopyValue :value="v.value" :label="v.name" :block="v.kind === 'certificate'" />
@@ -39,8 +39,8 @@ async function compare(name: string, ours: string) {
     <template v-if="!short && sheet.attributes.length">
       <h2>Attributes</h2>
       <table class="list">
-        <thead><tr><th scope="col">Name</th><th scope="col">Name format</th><th scope="col">Meaning</th></tr></thead>
-        <tbody><tr v-for="a in sheet.attributes" :key="a.name"><td class="mono">{{ a.name }}<template v-if="a.friendlyName"><br /><span class="soft">{{ a.friendlyName }}</span></template></td><td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td><td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td></tr></tbody>
+        <thead><tr><th scope="col">Name</th><th scope="col">Name format</th><th scope="col">Meaning</th><th scope="col">Sample</th></tr></thead>
+        <tbody><tr v-for="a in sheet.attributes" :key="a.name"><td class="mono">{{ a.name }}<template v-if="a.friendlyName"><br /><span class="soft">{{ a.friendlyName }}</span></template></td><td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td><td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td><td class="mono small">{{ a.sample || "–" }}</td></tr></tbody>
       </table>
     </template>
   </div>

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { ref } from "vue";
-import type { Understood } from "../api/client";
+import { computed, ref } from "vue";
+import type { TakeIn, Understood } from "../api/client";
 import { useAct } from "../composables/load";
 import { shortName } from "../composables/text";
 
 const props = defineProps<{
-  understand: (input: { text?: string; url?: string; entityId?: string }) => Promise<Understood>;
-  take: (input: { text?: string; url?: string; entityId?: string }, understood: Understood) => Promise<void>;
+  understand: (input: TakeIn) => Promise<Understood>;
+  take: (input: TakeIn, understood: Understood) => Promise<void>;
   verb?: string;
 }>();
 const text = ref("");
@@ -17,12 +17,36 @@ const got = ref<Understood | null>(null);
 const entity = ref("");
 const { error, busy, act } = useAct();
 
-type Input = { text?: string; url?: string; entityId?: string };
-function input(): Input {
+const certificate = ref("");
+const beside = ref("");
+const filter = ref("");
+const large = ref(false);
+
+function input(): TakeIn {
   const trimmed = text.value.trim();
-  const entityId = entity.value || undefined;
-  if (/^https?:\/\/\S+$/.test(trimmed)) return { url: trimmed, entityId };
-  return { text: text.value, entityId };
+  const more = { entityId: entity.value.trim() || undefined, certificate: certificate.value || undefined };
+  if (/^https?:\/\/\S+$/.test(trimmed)) return { url: trimmed, ...more };
+  return { text: text.value, ...more };
+}
+
+const shown = computed(() => {
+  const words = filter.value.toLowerCase();
+  return (got.value?.entities ?? []).filter((e) => !words || `${e.displayName} ${e.entityId}`.toLowerCase().includes(words));
+});
+
+/** A file as text; what is not text, such as a certificate in DER, comes as base64. */
+async function textOf(f: File): Promise<string> {
+  const bytes = new Uint8Array(await f.arrayBuffer());
+  if (bytes[0] === 0x30 && bytes[1] === 0x82) return btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join(""));
+  const wide = bytes[0] === 0xff && bytes[1] === 0xfe ? "utf-16le" : bytes[0] === 0xfe && bytes[1] === 0xff ? "utf-16be" : "utf-8";
+  return new TextDecoder(wide).decode(bytes);
+}
+
+async function besideFile(files?: FileList | null) {
+  if (!files?.[0]) return;
+  beside.value = files[0].name;
+  certificate.value = await textOf(files[0]);
+  void look();
 }
 
 async function look() {
@@ -35,6 +59,7 @@ async function look() {
 
 function changed() {
   entity.value = "";
+  large.value = false;
   void look();
 }
 
@@ -42,12 +67,13 @@ async function dropped(files?: FileList | null) {
   over.value = false;
   const f = files?.[0];
   if (!f) return;
-  if (f.size > 4 << 20) {
-    error.value = `${f.name} has ${Math.round(f.size / 1e6)} MB; 4 MB are the most that is taken here.`;
+  large.value = f.size > 3 << 20;
+  if (large.value) {
+    error.value = `${f.name} has ${Math.round(f.size / 1e6)} MB, so it holds many entities. Add it as a source, and pick from there.`;
     return;
   }
   file.value = f.name;
-  text.value = await f.text();
+  text.value = await textOf(f);
   changed();
 }
 
@@ -70,22 +96,25 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
   <div class="take" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="dropped($event.dataTransfer?.files)">
     <label class="field">
       <span>Take theirs</span>
-      <small>Drop a metadata file here, paste its text, or enter its address. What it is will be found out; nothing is stored yet.</small>
+      <small>Drop a file here, paste metadata or a list of values in any form, or enter an address. What it is will be found out; nothing is stored yet.</small>
       <textarea v-model="text" rows="4" spellcheck="false" placeholder="https://…/metadata   or   <EntityDescriptor …>" @change="changed" @paste="$nextTick(changed)"></textarea>
     </label>
     <div class="row">
-      <label class="pick"><input type="file" accept=".xml,.txt,application/xml,text/xml" @change="dropped(($event.target as HTMLInputElement).files)" />Choose a file</label>
+      <label class="pick"><input type="file" accept=".xml,.txt,.pem,.cer,.crt,.der,application/xml,text/xml" @change="dropped(($event.target as HTMLInputElement).files)" />Choose a file</label>
       <span v-if="file" class="soft">{{ file }}</span>
       <ElButton :loading="busy" @click="changed">Understand it</ElButton>
     </div>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <p v-if="large"><RouterLink to="/sources">Add it as a source</RouterLink></p>
     <div v-if="got" class="got" aria-live="polite">
       <ul v-if="got.problems.length" class="problems">
         <li v-for="p in got.problems" :key="p.code + p.message"><b class="mono">{{ p.code }}</b> {{ p.message }}</li>
       </ul>
       <p v-if="got.remark">{{ got.remark }}</p>
+      <form v-if="got.needsEntityId" class="row" @submit.prevent="look"><label class="field id"><span>Entity ID</span><small>It was lost in the cutting. Enter it exactly as the other side writes it.</small><input v-model="entity" class="mono" spellcheck="false" /></label><ElButton native-type="submit">Go on</ElButton></form>
+      <label v-if="!got.chosen && got.entities.length > 8" class="field"><span>Find among {{ got.entities.length }}</span><input v-model="filter" type="search" /></label>
       <ul v-if="!got.chosen && got.entities.length > 1" class="entities">
-        <li v-for="e in got.entities" :key="e.entityId"><button type="button" :disabled="!e.usable" @click="choose(e.entityId)"><b>{{ e.displayName || e.entityId }}</b><span class="mono">{{ e.entityId }}</span><span class="soft">{{ e.roles.map((r) => roles[r]).join(", ") }}</span></button></li>
+        <li v-for="e in shown.slice(0, 50)" :key="e.entityId"><button type="button" :disabled="!e.usable" @click="choose(e.entityId)"><b>{{ e.displayName || e.entityId }}</b><span class="mono">{{ e.entityId }}</span><span class="soft">{{ e.roles.map((r) => roles[r]).join(", ") }}</span></button></li>
       </ul>
       <template v-if="usable()">
         <h3>This was understood</h3>
@@ -96,6 +125,7 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
             <tr v-if="!got.changes?.length"><td colspan="3">All this is held already.</td></tr>
           </tbody>
         </table>
+        <label class="pick small"><input type="file" accept=".pem,.cer,.crt,.der,.txt" @change="besideFile(($event.target as HTMLInputElement).files)" />{{ beside || "A certificate file came beside it" }}</label>
         <p v-if="got.proposed?.startUrl" class="soft">The metadata does not say where people begin in the application. This address is a guess; correct it below.</p>
         <ElButton type="primary" :loading="busy" @click="store">{{ verb ?? "Take it" }}</ElButton>
       </template>
@@ -118,4 +148,7 @@ textarea { width: 100%; font-family: var(--mono); font-size: 13.5px; padding: 8p
 h3 { margin-top: 8px; }
 .tag { margin-left: 8px; }
 .got .el-button { margin-top: 10px; }
+.id { flex: 1; }
+input[type="search"], .id input { width: 100%; padding: 6px 10px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--paper); color: var(--ink); }
+.got .pick { display: inline-block; margin: 10px 10px 0 0; }
 </style>

@@ -1,6 +1,6 @@
 import { computed } from "vue";
 import { useRoute } from "vue-router";
-import { applicationConfig, http, ok, type ApplicationConfig } from "../api/client";
+import { applicationConfig, http, ok, type ApplicationConfig, type TakeIn } from "../api/client";
 import { useLoad, useQueue } from "./load";
 
 /** The application of the page's address, with the ways to change it. */
@@ -9,7 +9,7 @@ export function useApplication() {
   const slug = computed(() => String(route.params.slug));
   const path = () => ({ path: { slug: slug.value } });
   const { data, error, missing, again } = useLoad(() => ok(http.GET("/applications/{slug}", { params: path() })), [slug]);
-  type Input = { text?: string; url?: string; entityId?: string };
+  type Input = TakeIn;
   const queue = useQueue();
   const save = (change: (held: ApplicationConfig) => ApplicationConfig) =>
     queue(async () => {

@@ -7,6 +7,7 @@ import ApplicationForm from "../components/ApplicationForm.vue";
 import CertificateTable from "../components/CertificateTable.vue";
 import CopyValue from "../components/CopyValue.vue";
 import FindingList from "../components/FindingList.vue";
+import MetadataWatch from "../components/MetadataWatch.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import Passage from "../components/Passage.vue";
 import ProviderChoice from "../components/ProviderChoice.vue";
@@ -58,7 +59,7 @@ async function remove() {
     <div class="cols">
       <section class="panel" aria-live="polite">
         <template v-if="station === 'application-trust'"><h2>Trust: what is held of {{ application.name }}</h2><CertificateTable :certificates="application.certificateDetails ?? []" />
-          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><details><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
+          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><MetadataWatch kind="applications" :slug="slug" :watch="application.watch" :readonly="!session.engineer" @changed="again()" /><details><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
           <details><summary>Options</summary><ApplicationForm :application="application" part="options" :readonly="!session.engineer" :save="save" /></details></template>
         <template v-else-if="station === 'mapping-out'"><h2>Mapping out: what {{ application.name }} receives</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :readonly="!session.engineer" :save="saveMapping" />
           <details><summary>The person's identifier (NameID)</summary><ApplicationForm :application="application" part="subject" :readonly="!session.engineer" :save="save" /></details></template>

@@ -2,7 +2,7 @@
 import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRouter } from "vue-router";
-import { http, ok, type Understood } from "../api/client";
+import { http, ok, type TakeIn, type Understood } from "../api/client";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TextBox from "../components/TextBox.vue";
 import { useAct } from "../composables/load";
@@ -10,7 +10,7 @@ import { useAct } from "../composables/load";
 const router = useRouter();
 const name = ref("");
 const { error, busy, act } = useAct();
-type Input = { text?: string; url?: string; entityId?: string };
+type Input = TakeIn;
 const understand = (body: Input) => ok(http.POST("/understand/{kind}", { params: { path: { kind: "application" } }, body }));
 
 async function take(body: Input, u: Understood) {
@@ -29,7 +29,7 @@ async function byName() {
 
 <template>
   <h1>Connect an application</h1>
-  <p class="sub">Begin with whatever you have. It becomes a draft, which harms nobody; our values for the other side are final from the first moment.</p>
+  <p class="sub">Begin with whatever you have. It becomes a draft, which harms nobody; our values for the other side are final from the first moment. Or start from a <RouterLink to="/templates">template</RouterLink>, or pick from a <RouterLink to="/sources">source</RouterLink>.</p>
   <div class="two">
     <section class="panel"><h2>You have its metadata</h2><TakeTheirs :understand="understand" :take="take" verb="Make the draft from it" /></section>
     <form class="panel" @submit.prevent="byName"><h2>You have only its name</h2><p class="soft">Hand over our values first, and take theirs when they come.</p><TextBox v-model="name" label="Name" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton><p v-if="error" class="error" role="alert">{{ error }}</p></form>

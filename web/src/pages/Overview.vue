@@ -5,6 +5,12 @@ import TraceTable from "../components/TraceTable.vue";
 import { useLoad, useTicker } from "../composables/load";
 
 const { data, error, again } = useLoad(() => ok(http.GET("/overview")));
+type Found = { kind?: string; slug?: string; station: string };
+const place = (f: unknown) => {
+  const { kind, slug, station } = f as Found;
+  if (kind === "key") return "/keyring";
+  return kind === "source" ? `/sources/${slug}` : `/${kind}s/${slug}?station=${station}`;
+};
 useTicker(5000, () => void again());
 </script>
 
@@ -25,7 +31,7 @@ useTicker(5000, () => void again());
     <div v-else class="cols">
       <section><h2>Newest sign-ins</h2><TraceTable :traces="data.recent" empty="Nobody has signed in yet. Rehearse an application to see how it goes." /></section>
       <section><h2>Findings</h2>
-        <FindingList :findings="data.findings" empty="Nothing needs attention."><template #default="{ finding }"><RouterLink :to="`/${(finding as any).kind}s/${(finding as any).slug}?station=${finding.station}`">{{ (finding as any).name }}</RouterLink></template></FindingList>
+        <FindingList :findings="data.findings" empty="Nothing needs attention."><template #default="{ finding }"><RouterLink :to="place(finding)">{{ (finding as any).name }}</RouterLink></template></FindingList>
       </section>
     </div>
   </template>

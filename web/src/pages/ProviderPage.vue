@@ -2,10 +2,11 @@
 import { ElButton } from "element-plus";
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { http, ok, providerConfig, type ProviderConfig, type Rule } from "../api/client";
+import { http, ok, providerConfig, type ProviderConfig, type Rule, type TakeIn } from "../api/client";
 import CertificateTable from "../components/CertificateTable.vue";
 import FindingList from "../components/FindingList.vue";
 import GiveOurs from "../components/GiveOurs.vue";
+import MetadataWatch from "../components/MetadataWatch.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import Passage from "../components/Passage.vue";
 import ProviderForm from "../components/ProviderForm.vue";
@@ -27,7 +28,7 @@ const { data: sheet } = useLoad(() => ok(http.GET("/providers/{slug}/exchange", 
 const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { provider: slug.value, limit: 5 } } })), [slug]);
 const station = computed(() => String(route.query.station ?? "provider-trust"));
 const choose = (name: string) => void router.replace({ query: { station: name } });
-type Input = { text?: string; url?: string; entityId?: string };
+type Input = TakeIn;
 const understand = (body: Input) => ok(http.POST("/providers/{slug}/understand", { params: params(), body }));
 const take = async (body: Input) => {
   provider.value = await ok(http.POST("/providers/{slug}/take", { params: params(), body }));
@@ -75,6 +76,7 @@ async function remove() {
         <template v-else>
           <h2>Trust: what is held of {{ provider.name }}</h2><CertificateTable :certificates="provider.certificateDetails ?? []" />
           <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" />
+          <MetadataWatch kind="providers" :slug="slug" :watch="provider.watch" :readonly="!session.engineer" @changed="again()" />
           <details :open="!provider.saml?.entityId"><summary>Values, field by field</summary><ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" /></details>
           <details><summary>Options</summary><ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" /></details>
           <details v-if="sheet" :open="!provider.saml?.entityId"><summary>Give ours</summary><GiveOurs :sheet="sheet" short /></details>
