@@ -27,7 +27,7 @@ const short = (s: string) => (s.length > 34 ? `${s.slice(0, 33)}…` : s);
       <title>{{ r.name }}, {{ r.hint }}: ends {{ r.text }}</title>
       <text :x="left - 10" :y="i * 26 + 44" text-anchor="end" class="name">{{ short(r.name) }}</text>
       <rect :x="left" :y="i * 26 + 34" :width="Math.max(3, r.x)" height="13" rx="2" :class="r.state" />
-      <text :x="left + Math.max(3, r.x) + 8" :y="i * 26 + 45" class="when" :class="r.state">{{ r.state === "over" ? `ended ${r.text}` : r.text }}</text>
+      <text :x="left + Math.max(3, r.x) + 8" :y="i * 26 + 45" class="when" :class="r.state">{{ r.state === "over" ? `ended ${r.text}` : r.beyond ? `→ ${r.text}` : r.text }}</text>
     </g>
   </svg>
 </template>

@@ -108,7 +108,7 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
 .steps .now { box-shadow: inset 0 -3px 0 var(--brass-line); }
 .act { margin-bottom: 14px; }
 .act .row { align-items: flex-end; }
-.act .field { margin-bottom: 0; }
+.act > .field { margin-bottom: 10px; max-width: 420px; }
 .act form .field { margin-bottom: 10px; }
 .act form.row .field { margin-bottom: 0; min-width: 180px; }
 input[type="datetime-local"] { font: inherit; padding: 5px 8px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--card); color: var(--ink); }

@@ -29,7 +29,8 @@ export function relative(date: Date, now = new Date()): string {
   if (size < 45) return seconds > 0 ? "in a moment" : "just now";
   if (size < 3600) return say(Math.max(1, Math.round(size / 60)), "min");
   if (size < 86400) return say(Math.round(size / 3600), "hour");
-  return say(Math.round(size / 86400), "day");
+  if (size < 2 * 365 * 86400) return say(Math.round(size / 86400), "day");
+  return say(Math.round(size / (365.25 * 86400)), "year");
 }
 
 /** Milliseconds for people: "8 ms", "2.4 s". */

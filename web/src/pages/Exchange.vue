@@ -60,7 +60,7 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
           <ul class="files"><li v-for="d in sheet.downloads" :key="d.name"><a :href="d.url" :download="d.file">{{ d.name }}</a> <span class="soft small">{{ d.hint }}</span></li></ul>
         </section>
         <section class="panel"><h2>Compare with theirs</h2>
-          <form @submit.prevent="compare"><label class="field"><span>What their form or file shows</span><small>Labels and values as they stand there, or their metadata about us. Each value is held against ours to the last character.</small><textarea v-model="theirs" rows="5" class="mono" spellcheck="false"></textarea></label><ElButton native-type="submit" :loading="busy" :disabled="!theirs.trim()">Compare</ElButton></form>
+          <form @submit.prevent="compare"><label class="field"><span>What their form or file shows</span><small>Labels and values as they stand there, or their metadata about us. Each value is held against ours to the last character.</small><textarea v-model="theirs" rows="5" class="mono" spellcheck="false"></textarea></label><ElButton native-type="submit" :loading="busy" :disabled="!theirs.trim()">Compare all of it</ElButton></form>
           <p v-if="compareError" class="error" role="alert">{{ compareError }}</p>
           <div v-if="compared" aria-live="polite">
             <p v-if="compared.equal" class="same">✓ Every value that was recognised is equal.</p>

@@ -74,7 +74,7 @@ const outcomes: Record<string, string> = { created: "a draft was made", there: "
       <template #bar><template v-if="session.engineer"><span class="soft">{{ chosen.size }} chosen</span><ElButton :disabled="!can('sp')" :loading="busy" @click="adopt('application')">Add as applications</ElButton><ElButton :disabled="!can('idp')" :loading="busy" @click="adopt('provider')">Add as providers</ElButton></template></template>
       <template #default="{ items }">
         <table class="list">
-          <thead><tr><th scope="col"><span class="visually-hidden">Choose</span></th><th scope="col">Name</th><th scope="col">Entity ID</th><th scope="col">Roles</th><th scope="col">Remarks</th><th scope="col">Held as</th></tr></thead>
+          <thead><tr><th scope="col"><span class="visually-hidden">Choose</span></th><th scope="col">Name</th><th scope="col">Entity ID</th><th scope="col">Roles</th><th scope="col">Problems found</th><th scope="col">Held as</th></tr></thead>
           <tbody><tr v-for="e in items" :key="e.entityId"><td><input type="checkbox" :aria-label="`Choose ${e.displayName}`" :checked="chosen.has(e.entityId)" :disabled="!session.engineer" @change="toggle(e)" /></td><td>{{ e.displayName }}</td><td class="mono"><a :href="`/api/v1/sources/${slug}/entity?entityId=${encodeURIComponent(e.entityId)}`" target="_blank">{{ e.entityId }}</a></td><td>{{ e.roles.map((r) => roles[r] ?? r).join(", ") }}</td><td>{{ e.problems || "" }}</td><td><RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{ e.held.name }}</RouterLink></td></tr></tbody>
         </table>
       </template>

@@ -23,6 +23,8 @@ function choose(t: Template) {
   values.value = {};
   name.value = "";
 }
+const ours: Record<string, string> = { "our.entity-id": "our entity ID", "our.sso": "our sign-on address", "our.acs": "our ACS URL", "our.metadata": "our metadata address" };
+const inWords = (step: string) => step.replace(/\{\{([^}]+)\}\}/g, (_, name: string) => ours[name] ?? `‹${name}›`);
 const start = () =>
   act(async () => {
     const made = await ok(http.POST("/templates/{slug}/start", { params: { path: { slug: chosen.value!.slug } }, body: { name: name.value, values: values.value } }));
@@ -76,7 +78,7 @@ const save = () =>
     <section class="panel" aria-live="polite">
       <template v-if="chosen">
         <h2>{{ chosen.name }}</h2><p class="soft">{{ chosen.description }}</p>
-        <template v-if="chosen.steps?.length"><h3>Steps for the other side</h3><ol><li v-for="s in chosen.steps" :key="s">{{ s }}</li></ol></template>
+        <template v-if="chosen.steps?.length"><h3>Steps for the other side</h3><ol><li v-for="s in chosen.steps" :key="s">{{ inWords(s) }}</li></ol></template>
         <form v-if="session.engineer" @submit.prevent="start">
           <h3>Make a draft from it</h3>
           <TextBox v-model="name" label="Name" />
