@@ -26,7 +26,7 @@ type Store struct {
 	generation  *sql.Stmt
 	// Folder holds the database, and what is worked on beside it.
 	Folder string
-	Sealer      *Sealer
+	Sealer *Sealer
 }
 
 // FileName is the database's name in the data folder.
