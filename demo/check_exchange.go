@@ -16,7 +16,7 @@ func signIn(ctx context.Context, w *World, user string) error {
 		return err
 	}
 	if got := b.Inner("nameid"); got != user {
-		return fmt.Errorf("Crew Rota should have received %s, and shows %q", user, got)
+		return fmt.Errorf("the application should have received %s, and shows %q", user, got)
 	}
 	return nil
 }

@@ -136,8 +136,3 @@ func inWords(c api.Change) string {
 	}
 	return fmt.Sprintf("%s changed from %s to %s", c.Field, c.Before, c.After)
 }
-
-// certificatesOnly reports whether nothing but certificates changed.
-func certificatesOnly(list []api.Change) bool {
-	return !slices.ContainsFunc(list, func(c api.Change) bool { return !strings.HasPrefix(c.Field, "certificate ") })
-}

@@ -212,15 +212,6 @@ func (g *Gate) signer(ctx context.Context, owner, algorithm, digest string) (*xm
 	return s, nil
 }
 
-// certificate is our active signing certificate towards a partner.
-func (g *Gate) certificate(ctx context.Context, owner string) (*x509.Certificate, error) {
-	r, err := g.ring(ctx, PurposeSigning, owner)
-	if err != nil {
-		return nil, err
-	}
-	return r.certs[0], nil
-}
-
 // Keys lists our keys, without their private parts.
 func (g *Gate) Keys(ctx context.Context) (*api.List[api.Key], error) {
 	var rows []store.Key
