@@ -20,6 +20,9 @@ type Key struct {
 	SwitchAt  *time.Time `json:"switchAt,omitempty"`
 	Switched  *time.Time `json:"switched,omitempty"`
 	Retired   *time.Time `json:"retired,omitempty"`
+	LastUsed  *time.Time `json:"lastUsed,omitempty"`
+	// UsedBy is how many partners meet this key.
+	UsedBy int `json:"usedBy"`
 	keys.Description
 	PEM   string   `json:"pem"`
 	Chain []string `json:"chain,omitempty"` // the subjects of the certificates above

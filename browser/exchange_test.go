@@ -106,7 +106,7 @@ func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 	p := newPage(t)
 	p.signIn(w)
 	p.press("Sources")
-	p.see("There is no source yet")
+	p.see("Harbours of the Quiet Coast")
 	p.fill("What it is", "file")
 	p.fill("Name", "Old harbour list")
 	p.wait(`document.querySelector("form.add input[type=file]")`)

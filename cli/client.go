@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,6 +19,7 @@ import (
 
 	"innergate/api"
 	"innergate/client"
+	"innergate/core/saml"
 )
 
 // login is what `innergate login` keeps.
@@ -173,8 +173,15 @@ func (t withHeader) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 // takeIn reads SOURCE for "take theirs": an address, a file, or - for standard input.
-func (p *program) takeIn(source, entity string) (api.TakeIn, error) {
-	in := api.TakeIn{EntityID: entity}
+func (p *program) takeIn(source string, c *cli.Command) (api.TakeIn, error) {
+	in := api.TakeIn{EntityID: c.String("entity")}
+	if file := c.String("certificate"); file != "" {
+		data, err := p.input(file, 1<<20)
+		if err != nil {
+			return in, err
+		}
+		in.Certificate = saml.Text(data)
+	}
 	if strings.HasPrefix(source, "https://") || strings.HasPrefix(source, "http://") {
 		in.URL = source
 		return in, nil
@@ -183,6 +190,6 @@ func (p *program) takeIn(source, entity string) (api.TakeIn, error) {
 	if err != nil {
 		return in, err
 	}
-	in.Text = string(bytes.ToValidUTF8(data, nil))
+	in.Text = saml.Text(data)
 	return in, nil
 }

@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"innergate/api"
 	"innergate/core/config"
@@ -18,6 +19,41 @@ func signIn(ctx context.Context, w *World, user string) error {
 	if got := b.Inner("nameid"); got != user {
 		return fmt.Errorf("the application should have received %s, and shows %q", user, got)
 	}
+	return nil
+}
+
+// checkSource waits until the federation's signed metadata was read, and makes a draft of one of its members.
+func checkSource(ctx context.Context, w *World, step func(string, ...any)) error {
+	c := w.Client()
+	s, err := c.RefreshSource(ctx, "harbours")
+	for err == nil && s.Job != nil {
+		select {
+		case <-time.After(10 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		s, err = c.Source(ctx, "harbours")
+	}
+	if err != nil {
+		return err
+	}
+	if s.Error != "" || s.Entities != len(w.Harbours.Members) {
+		return fmt.Errorf("the federation's metadata should hold %d entities: %d, %s", len(w.Harbours.Members), s.Entities, s.Error)
+	}
+	made, err := c.Adopt(ctx, "harbours", api.Adopt{As: "application", EntityIDs: []string{w.Harbours.Members[1].EntityID, w.Harbours.Members[2].EntityID}})
+	if err != nil {
+		return err
+	}
+	drafts := 0
+	for _, a := range made.Items {
+		if a.Outcome != "refused" {
+			drafts++
+		}
+	}
+	if drafts != 1 {
+		return fmt.Errorf("of an identity provider and a service provider one should become an application: %+v", made.Items)
+	}
+	step("the federation's signed metadata was read: %d entities; one became a draft", s.Entities)
 	return nil
 }
 

@@ -60,6 +60,8 @@ type World struct {
 	Gate                            *gate.Gate
 	Staff                           *standin.Provider
 	Rota, Desk                      *standin.Application
+	// Harbours is a federation whose metadata is served beside Saltmere Staff, below /harbours.
+	Harbours *standin.Federation
 	// Token is an API token of an engineer; Name and Password are an owner's.
 	Token, Name, Password string
 
@@ -120,7 +122,10 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 			o.Log.Error("the gate's server ended", "error", err)
 		}
 	}()
-	for i, h := range []http.Handler{w.Staff.Handler(), w.Rota.Handler(), w.Desk.Handler()} {
+	staff := http.NewServeMux()
+	staff.Handle("/harbours/", http.StripPrefix("/harbours", w.Harbours.Handler()))
+	staff.Handle("/", w.Staff.Handler())
+	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler()} {
 		l := listeners[i+1]
 		if o.TLS != nil {
 			l = tls.NewListener(l, o.TLS)
@@ -161,11 +166,14 @@ func (w *World) standins(o Options) error {
 	if w.Desk, err = standin.NewApplication("Ticket Desk", w.DeskURL); err != nil {
 		return err
 	}
+	if w.Harbours, err = standin.NewFederation("Harbours of the Quiet Coast", harbours()); err != nil {
+		return err
+	}
 	w.Desk.SPInitiatedOnly = true
 	w.Desk.Format = saml.FormatPersistent
 	w.Staff.Recorder, w.Rota.Recorder, w.Desk.Recorder = o.Recorder, o.Recorder, o.Recorder
 	if o.Now != nil {
-		w.Staff.Now, w.Rota.Now, w.Desk.Now = o.Now, o.Now, o.Now
+		w.Staff.Now, w.Rota.Now, w.Desk.Now, w.Harbours.Now = o.Now, o.Now, o.Now, o.Now
 	}
 	w.Staff.Starts = [][2]string{{"Crew Rota", w.URL + "/start/crew-rota"}, {"Ticket Desk", w.URL + "/start/ticket-desk"}}
 	w.Staff.Partner = w.URL + "/saml/sp"
@@ -321,12 +329,16 @@ func (w *World) Scenario() (string, error) {
 	if err != nil {
 		return "", err
 	}
+	harbours, err := json.Marshal(w.Harbours.Certificate())
+	if err != nil {
+		return "", err
+	}
 	t, err := template.New("scenario").Parse(scenario)
 	if err != nil {
 		return "", err
 	}
 	var b bytes.Buffer
-	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert})
+	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert, "HarboursCertificate": string(harbours)})
 	return b.String(), err
 }
 

@@ -1,6 +1,8 @@
 package demo
 
 import (
+	"strings"
+
 	"innergate/core/saml"
 	"innergate/standin"
 )
@@ -65,6 +67,19 @@ func staff() []standin.Person {
 		add("2.16.840.1.113730.3.1.241", "displayName", p.given+" "+p.family)
 		add("1.3.6.1.4.1.5923.1.5.1.1", "isMemberOf", p.groups...)
 		out = append(out, x)
+	}
+	return out
+}
+
+// harbours are the members of the made-up federation.
+func harbours() []standin.Member {
+	var out []standin.Member
+	for i, name := range []string{"Amberport", "Birchmouth", "Coldhaven", "Dunmere", "Eastquay", "Farrow Sands", "Gullstone", "Heronsea", "Islay Cross", "Jettyfield", "Kelpwick", "Larkwater"} {
+		host := strings.ToLower(strings.ReplaceAll(name, " ", "-")) + ".harbours.example"
+		out = append(out, standin.Member{EntityID: "https://" + host + "/berths", Name: name + " Berth Booking", Kind: saml.RoleSP})
+		if i%3 == 0 {
+			out = append(out, standin.Member{EntityID: "https://id." + host, Name: name + " Harbour Office", Kind: saml.RoleIDP})
+		}
 	}
 	return out
 }

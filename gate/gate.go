@@ -218,6 +218,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 				return err
 			}
 		}
+		g.tidyIncoming(now)
 		return tx.Exec("DELETE FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?)", g.KeepTraces).Error
 	})
 }

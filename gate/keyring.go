@@ -205,6 +205,7 @@ func (g *Gate) signer(ctx context.Context, owner, algorithm, digest string) (*xm
 	if err != nil {
 		return nil, err
 	}
+	g.usedCerts.Store(usedCertificate{r.ids[0], r.certs[0]}, g.Now().UTC())
 	s := &xmlsig.Signer{Key: r.signers[0], Certificate: r.certs[0].Raw, Digest: xmlsig.Digest(digest)}
 	if a := xmlsig.Algorithm(algorithm); a != "" && a.Fits(s.Key.Public()) {
 		s.Algorithm = a
@@ -234,9 +235,12 @@ func (g *Gate) showKey(ctx context.Context, row store.Key) (*api.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &api.Key{ID: row.ID, Purpose: row.Purpose, Kind: row.Kind, State: row.State, Created: row.CreatedAt, Published: row.PublishedAt, SwitchAt: row.SwitchAt, Switched: row.SwitchedAt, Retired: row.RetiredAt, Description: keys.Describe(cert), PEM: string(keys.EncodeCertificate(cert.Raw))}
+	k := &api.Key{ID: row.ID, Purpose: row.Purpose, Kind: row.Kind, State: row.State, Created: row.CreatedAt, Published: row.PublishedAt, SwitchAt: row.SwitchAt, Switched: row.SwitchedAt, Retired: row.RetiredAt, LastUsed: row.LastUsed, Description: keys.Describe(cert), PEM: string(keys.EncodeCertificate(cert.Raw))}
 	for _, c := range chainOf(row.Chain) {
 		k.Chain = append(k.Chain, c.Subject.String())
+	}
+	if k.UsedBy, err = g.keyUsers(ctx, row); err != nil {
+		return nil, err
 	}
 	if row.OwnerID != "" {
 		if k.For, err = g.reference(ctx, row.OwnerKind, row.OwnerID); err != nil {
@@ -244,6 +248,29 @@ func (g *Gate) showKey(ctx context.Context, row store.Key) (*api.Key, error) {
 		}
 	}
 	return k, nil
+}
+
+// keyUsers counts the partners that meet a key: the one that it is for, or all that have none of their own.
+func (g *Gate) keyUsers(ctx context.Context, row store.Key) (int, error) {
+	switch {
+	case row.State != KeyActive && row.State != KeyRetiring:
+		return 0, nil
+	case row.OwnerID != "":
+		return 1, nil
+	}
+	n := 0
+	for _, side := range []string{"application", "provider"} {
+		if side == "application" && row.Purpose == PurposeEncryption {
+			continue
+		}
+		var count int
+		err := g.Store.Read(ctx).Raw("SELECT count(*) FROM "+side+"s o WHERE o.kind = 'saml' AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state = ?)", row.Purpose, KeyActive).Scan(&count).Error
+		if err != nil {
+			return 0, store.Clear(err)
+		}
+		n += count
+	}
+	return n, nil
 }
 
 func chainOf(text string) []*x509.Certificate {

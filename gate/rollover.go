@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -455,10 +456,10 @@ func (g *Gate) keyPartners(ctx context.Context, out *api.Rollover, key, purpose,
 		if kind != "" && kind != side {
 			continue
 		}
-		query := "FROM " + side + "s o LEFT JOIN key_holders h ON h.key_id = ? AND h.owner_kind = ? AND h.owner_id = o.id WHERE o.reach <> 'closed' AND o.kind = 'saml' AND o.entity_id IS NOT NULL"
+		query := "FROM " + side + "s o LEFT JOIN key_holders h ON h.key_id = ? AND h.owner_kind = ? AND h.owner_id = o.id WHERE o.reach NOT IN ('closed', 'draft') AND o.kind = 'saml' AND o.entity_id IS NOT NULL"
 		args := []any{key, side}
 		if owner != "" {
-			query, args = query+" AND o.id = ?", append(args, owner)
+			query, args = strings.Replace(query, "NOT IN ('closed', 'draft')", "<> 'closed'", 1)+" AND o.id = ?", append(args, owner)
 		} else {
 			query, args = query+" AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state = ?)", append(args, purpose, KeyActive)
 		}

@@ -120,6 +120,22 @@ func (g *Gate) incoming(id string) string {
 	return filepath.Join(g.Store.Folder, "incoming", id+".xml")
 }
 
+// tidyIncoming removes documents that were uploaded and never read.
+func (g *Gate) tidyIncoming(now time.Time) {
+	files, err := os.ReadDir(filepath.Dir(g.incoming("x")))
+	if err != nil {
+		return // there is no such folder before the first source
+	}
+	for _, f := range files {
+		info, err := f.Info()
+		if err == nil && now.Sub(info.ModTime()) > 24*time.Hour {
+			if err := os.Remove(g.incoming(strings.TrimSuffix(f.Name(), ".xml"))); err != nil {
+				g.Log.Warn("an old upload could not be removed", "file", f.Name(), "error", err)
+			}
+		}
+	}
+}
+
 // UploadSource takes a part of a file that begins at offset; offset 0 begins anew. Parts come in order.
 func (g *Gate) UploadSource(ctx context.Context, slug string, offset int64, part []byte) error {
 	row, c, err := g.sourceRow(ctx, slug)

@@ -296,7 +296,7 @@ func (g *Gate) query(ctx context.Context, row *store.Source, c *config.Source, e
 	if err := saml.VerifyMetadata(got.Body, []*x509.Certificate{pinned(c)}); err != nil {
 		return nil, &refreshError{"metadata.signature", "The answer must be signed by the pinned certificate, and is not: " + err.Error() + "."}
 	}
-	doc := saml.Read(got.Body, saml.ReadOptions{Now: g.Now(), Ours: g.ourIDs()})
+	doc := saml.Read(got.Body, saml.ReadOptions{Now: g.Now(), Ours: g.ourIDs(), Whole: true})
 	if len(doc.Entities) != 1 || doc.Entities[0].EntityID != entityID {
 		return nil, &refreshError{"metadata.other-entity", fmt.Sprintf("The service was asked for %s and answered with something else.", entityID)}
 	}
@@ -329,7 +329,7 @@ func sourceRow(source string, doc *saml.Document, raw []byte, now time.Time) *st
 	if name == "" {
 		name = hostOf(e.EntityID)
 	}
-	return &store.SourceEntity{SourceID: source, EntityID: e.EntityID, DisplayName: name, Roles: strings.Join(roles, " "), Problems: len(doc.Problems), ValidUntil: e.ValidUntil, Document: packer().EncodeAll(raw, nil), SHA256: hashText(raw), ChangedAt: now.UTC()}
+	return &store.SourceEntity{SourceID: source, EntityID: e.EntityID, DisplayName: clipText(name, 200), Roles: strings.Join(roles, " "), Problems: len(doc.Problems), ValidUntil: e.ValidUntil, Document: packer().EncodeAll(raw, nil), SHA256: hashText(raw), ChangedAt: now.UTC()}
 }
 
 // fromSource gives a partner's metadata out of a source, for its refresh.

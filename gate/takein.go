@@ -53,7 +53,7 @@ func capitalise(s string) string {
 
 // read understands what was handed over and chooses the entity and role that fit where it is being added. Pinned, if set, is whose signature counts.
 func (g *Gate) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509.Certificate) (*api.Understood, *saml.Entity, *saml.Role) {
-	doc := saml.Read(text, saml.ReadOptions{Now: g.Now(), Ours: g.ourIDs(), EntityID: in.EntityID})
+	doc := saml.Read(text, saml.ReadOptions{Now: g.Now(), Ours: g.ourIDs(), EntityID: in.EntityID, Whole: pinned != nil})
 	u := &api.Understood{Entities: []api.EntityChoice{}, Problems: append([]saml.Problem{}, doc.Problems...), Metadata: doc, Proposed: map[string]string{}, NeedsEntityID: doc.NeedsEntityID, Signed: doc.Signed}
 	if pinned != nil {
 		if err := saml.VerifyMetadata(text, []*x509.Certificate{pinned}); err != nil {

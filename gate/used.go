@@ -15,7 +15,7 @@ import (
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
-// usedCertificate is a partner's certificate that verified something.
+// usedCertificate is a partner's certificate that verified something, or one of ours, owned by its key, that signed.
 type usedCertificate struct {
 	owner string
 	cert  *x509.Certificate
@@ -45,6 +45,10 @@ func (g *Gate) WriteUsed(ctx context.Context) error {
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, u := range list {
+			// The owner of a certificate of ours is its key.
+			if err := tx.Exec("UPDATE keys SET last_used = ? WHERE id = ?", u.at, u.owner).Error; err != nil {
+				return err
+			}
 			if err := tx.Exec("UPDATE trusted_certificates SET last_used = ? WHERE owner_id = ? AND fingerprint = ? AND use <> 'encryption'", u.at, u.owner, keys.Fingerprint(u.cert.Raw)).Error; err != nil {
 				return err
 			}

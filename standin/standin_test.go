@@ -153,3 +153,34 @@ func TestRecorderNumbersItsFiles(t *testing.T) {
 	assert.FileExists(t, r.Folder+"/01-a.xml")
 	assert.FileExists(t, r.Folder+"/02-b.json")
 }
+
+// TestFederationPublishesWhatItSigned holds the simulated federation's documents against its certificate, whole and one by one.
+func TestFederationPublishesWhatItSigned(t *testing.T) {
+	f, err := standin.NewFederation("Harbours & Co", []standin.Member{{EntityID: "https://id.port.example", Name: "Port <Office>", Kind: saml.RoleIDP}, {EntityID: "https://port.example/berths?x=1&y=2", Name: "Berths", Kind: saml.RoleSP}})
+	require.NoError(t, err)
+	cert, err := keys.ParseCertificate([]byte(f.Certificate()))
+	require.NoError(t, err)
+	server := httptest.NewServer(f.Handler())
+	t.Cleanup(server.Close)
+	get := func(path string) (int, []byte) {
+		answer, err := http.Get(server.URL + path)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		body, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.StatusCode, body
+	}
+	code, all := get("/all.xml")
+	require.Equal(t, 200, code)
+	require.NoError(t, saml.VerifyStream(strings.NewReader(string(all)), []*x509.Certificate{cert}))
+	d := saml.ReadMetadata(all, time.Now())
+	require.Len(t, d.Entities, 2)
+	assert.Equal(t, "Port <Office>", d.Entities[0].DisplayName)
+	require.NotNil(t, d.Entities[1].ValidUntil)
+	code, one := get("/entities/" + url.PathEscape(d.Entities[1].EntityID))
+	require.Equal(t, 200, code)
+	require.NoError(t, saml.VerifyMetadata(one, []*x509.Certificate{cert}))
+	assert.Equal(t, d.Entities[1].EntityID, saml.ReadMetadata(one, time.Now()).Entities[0].EntityID)
+	code, _ = get("/entities/https%3A%2F%2Fnobody.example")
+	assert.Equal(t, 404, code)
+}

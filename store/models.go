@@ -114,6 +114,7 @@ type Key struct {
 	SwitchAt    *time.Time `gorm:"index"`
 	SwitchedAt  *time.Time
 	RetiredAt   *time.Time
+	LastUsed    *time.Time
 }
 
 // KeyHolder notes that a partner has one of our certificates: it fetched metadata that holds it, or somebody confirmed it.

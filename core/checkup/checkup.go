@@ -108,6 +108,9 @@ func (c *collector) certificates(list []*x509.Certificate, whose, station string
 			if days <= 30 {
 				severity = Attention
 			}
+			if days <= 7 {
+				severity = Broken
+			}
 			c.add(Finding{Code: "certificate.ends-soon", Severity: severity, Station: station, Title: fmt.Sprintf("The certificate of %s ends in %d days", whose, days),
 				Detail: "No later certificate is held.", Remedy: "Ask the other side for its next certificate, and trust both until it has changed over.", Evidence: evidence})
 		case c.now.Before(cert.NotBefore):

@@ -167,6 +167,34 @@ func TestSignatureThatNoLongerFitsIsSaid(t *testing.T) {
 	assert.Equal(t, []string{"tidied", "signature-broken"}, codes(saml.ReadMetadata([]byte(browser), now)))
 }
 
+// TestWholeReadsNothingButTheDocument: where a signature counts, no piece and no tidied text is taken.
+func TestWholeReadsNothingButTheDocument(t *testing.T) {
+	for name, want := range corpus {
+		files, err := filepath.Glob("testdata/metadata/" + name + ".*")
+		require.NoError(t, err)
+		d := saml.Read(mustRead(t, files[0]), saml.ReadOptions{Now: now, Whole: true})
+		assert.False(t, d.Tidied, name)
+		if strings.Contains(want.codes, "tidied") && name != "25-folded-away" || strings.Contains(want.codes, "lone-role") || strings.Contains(want.codes, "from-values") {
+			assert.Empty(t, d.Entities, name)
+		} else {
+			assert.Equal(t, want.entities, shape(d), name)
+		}
+	}
+}
+
+func TestTextOfFiles(t *testing.T) {
+	for _, name := range []string{"07-utf16-le.xml", "08-utf16-be-no-mark.xml", "09-latin-1.xml", "01-idp.xml"} {
+		data := mustRead(t, "testdata/metadata/"+name)
+		text := saml.Text(data)
+		assert.Equal(t, saml.ReadMetadata(data, now).Entities, saml.ReadMetadata([]byte(text), now).Entities, name)
+	}
+	cert := provider(t).cert
+	got, err := keys.ParseCertificate([]byte(saml.Text(cert.Raw)))
+	require.NoError(t, err)
+	assert.Equal(t, cert.Raw, got.Raw)
+	assert.Equal(t, "a\uFFFDb", saml.Text([]byte("a\xffb")))
+}
+
 func TestReadLabelled(t *testing.T) {
 	got := saml.ReadLabelled("Hello,\n\n* Issuer: `https://id.saltmere.example`\n**ACS URL** = https://rota.saltmere.example/acs\nAudience\n  urn:saltmere:rota\n| Sign-out | https://id.saltmere.example/out |\n")
 	var lines []string

@@ -27,6 +27,9 @@ type ReadOptions struct {
 	Ours []string
 	// EntityID is given by hand for a role that was cut out of its entity.
 	EntityID string
+	// Whole reads the document as it stands or not at all: no text is tidied, and no piece is taken for the whole. It is set where a signature counts, so that
+	// nothing is read but what was signed.
+	Whole bool
 	// Begin, if set, is told what the head of a document that is read as a stream says, before any entity.
 	Begin func(*Aggregate) error
 }
@@ -62,7 +65,7 @@ func Read(data []byte, o ReadOptions) *Document {
 		m.entity(root, nil)
 	case root.Is(NSMetadata, "EntitiesDescriptor"):
 		m.group(root, nil)
-	case root.Is(NSMetadata, "IDPSSODescriptor"), root.Is(NSMetadata, "SPSSODescriptor"):
+	case !m.Whole && (root.Is(NSMetadata, "IDPSSODescriptor") || root.Is(NSMetadata, "SPSSODescriptor")):
 		m.loneRole(root)
 	default:
 		m.problem(true, "not-metadata", "The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.", clip(root.Local, 60))

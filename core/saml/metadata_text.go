@@ -2,6 +2,7 @@ package saml
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"html"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
+	"innergate/core/keys"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
 )
@@ -42,11 +44,13 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 		return nil
 	}
 	root, err := xmltree.Parse(text, metadataLimits)
-	if err == nil && !isHTML(root) && !foldedForm.Match(text) {
+	if err == nil && !isHTML(root) && (m.Whole || !foldMarks.Match(text)) {
 		return root
 	}
-	if cut := m.recover(text); cut != nil {
-		return cut
+	if !m.Whole {
+		if cut := m.recover(text); cut != nil {
+			return cut
+		}
 	}
 	switch {
 	case looksLikeHTML(trimmed) || err == nil:
@@ -55,7 +59,7 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 		} else {
 			m.problem(true, "html", "This is a web page, not metadata. Perhaps the address needs a sign-in, or leads to a page that describes the metadata.")
 		}
-	case m.values(string(text)):
+	case !m.Whole && m.values(string(text)):
 	default:
 		m.problem(true, "not-xml", "The document is not well-formed XML: %s.", err)
 	}
@@ -91,6 +95,7 @@ var usualScope = []xmltree.Declaration{
 var (
 	beginForm  = regexp.MustCompile(`<(?:[\w.-]+:)?(?:EntityDescriptor|EntitiesDescriptor|IDPSSODescriptor|SPSSODescriptor)[\s/>]`)
 	foldForm   = regexp.MustCompile(`(?m)(^|>)[ \t\x{A0}]*[▼▶▸▾▿▹⊟⊞−+-][ \t\x{A0}]*<`)
+	foldMarks  = regexp.MustCompile(`[▼▶▸▾▿▹]\s*<`)
 	foldedForm = regexp.MustCompile(`>\s*(?:…|\.\.\.)\s*</`)
 	quotedForm = regexp.MustCompile(`(?m)^(?:>[ \t]?)+`)
 	tagQuotes  = regexp.MustCompile(`=\s*[“”„][^“”„<]*[“”„]`)
@@ -182,6 +187,22 @@ func toUTF8(data []byte) ([]byte, error) {
 		}
 	}
 	return out, nil
+}
+
+// Text turns a file's octets into text that can travel as such: UTF-16 and Latin-1 as UTF-8, and what is binary, such as a certificate in DER, as base64.
+func Text(data []byte) string {
+	if enc := encodingOf(data); enc != nil {
+		if text, err := toUTF8(data); err == nil {
+			return string(text)
+		}
+	}
+	if utf8.Valid(data) {
+		return string(data)
+	}
+	if _, err := keys.ParseCertificate(data); err == nil {
+		return base64.StdEncoding.EncodeToString(data)
+	}
+	return string(bytes.ToValidUTF8(data, []byte("\uFFFD")))
 }
 
 var durationForm = regexp.MustCompile(`^P(?:(\d{1,6})Y)?(?:(\d{1,6})M)?(?:(\d{1,6})D)?(?:T(?:(\d{1,6})H)?(?:(\d{1,7})M)?(?:(\d{1,9})(?:\.\d+)?S)?)?$`)
