@@ -157,7 +157,7 @@ func (w *World) answering(ctx context.Context) error {
 
 func (w *World) standins(o Options) error {
 	var err error
-	if w.Staff, err = standin.NewProvider("Saltmere Staff", w.StaffURL, staff(), 2*365*24*time.Hour); err != nil {
+	if w.Staff, err = standin.NewProvider("Saltmere Staff", w.StaffURL, staff(), 430*24*time.Hour); err != nil {
 		return err
 	}
 	if w.Rota, err = standin.NewApplication("Crew Rota", w.RotaURL); err != nil {

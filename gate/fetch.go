@@ -83,6 +83,8 @@ type Got struct {
 	NotModified        bool
 	ETag, LastModified string
 	ContentType        string
+	// Until is the end that a document from a source inherits from it.
+	Until *time.Time
 }
 
 // Get fetches a document by http or https.

@@ -47,6 +47,12 @@ func (g *Gate) layOut(tx *gorm.DB, now time.Time, who Actor, s saved) error {
 			}
 		}
 	}
+	if who.Kind != System.Kind && s.watch != nil {
+		// Whatever was changed about it, the document is judged anew the next time, and not passed over as the same.
+		if err := tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", s.id).Updates(map[string]any{"e_tag": "", "last_modified": ""}).Error; err != nil {
+			return err
+		}
+	}
 	return layOutWatch(tx, now, s.kind, s.id, s.watch)
 }
 

@@ -244,6 +244,9 @@ func (g *Gate) refresh(ctx context.Context, who Actor, p *partner, w *store.Part
 	if entity == nil {
 		return nil, nil, g.refuseDocument(ctx, p, got.Body, u)
 	}
+	if got.Until != nil && (entity.ValidUntil == nil || got.Until.Before(*entity.ValidUntil)) {
+		entity.ValidUntil = got.Until
+	}
 	if entity.ValidUntil != nil && !g.Now().Before(*entity.ValidUntil) {
 		return nil, nil, &refreshError{"metadata.expired", fmt.Sprintf("The metadata at the address was valid until %s and is over.", entity.ValidUntil.UTC().Format(time.RFC3339))}
 	}

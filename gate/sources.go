@@ -346,11 +346,14 @@ func (g *Gate) fromSource(ctx context.Context, slug, entityID string) (*Got, err
 			return nil, err
 		}
 	}
-	_, doc, err := g.sourceEntity(ctx, row.ID, entityID)
+	e, doc, err := g.sourceEntity(ctx, row.ID, entityID)
 	if isNotFound(err) {
 		return nil, &refreshError{"source.entity-gone", fmt.Sprintf("%s is no longer among the entities of %s.", entityID, c.Name)}
 	}
-	return &Got{Body: doc}, err
+	if err != nil {
+		return nil, err
+	}
+	return &Got{Body: doc, Until: e.ValidUntil}, nil
 }
 
 // Adopt makes drafts of entities of a source. What is there already stays as it is.
@@ -433,7 +436,13 @@ func (g *Gate) adopt(ctx context.Context, who Actor, row *store.Source, source, 
 		id, a.Slug, a.Name = v.ID, v.Slug, v.Name
 	}
 	in.URL = "source:" + source
-	return a, g.keepTaken(ctx, who, as, id, in, u, doc)
+	if err := g.keepTaken(ctx, who, as, id, in, u, doc); err != nil {
+		return nil, err
+	}
+	return a, g.Store.Write(ctx, func(tx *gorm.DB) error {
+		// The end is the source's, which the entity alone does not tell.
+		return tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", id).Updates(map[string]any{"valid_until": e.ValidUntil}).Error
+	})
 }
 
 // freeSlug finds a short name that is not taken.

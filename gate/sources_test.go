@@ -121,6 +121,12 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	require.NotNil(t, v.Watch.Waiting, "an address asks")
 	assert.Contains(t, v.Watch.Waiting.Sentences[0], "https://port-001.example/acs/new")
 	assert.Equal(t, 409, status(l.DeleteSource(ctx, owner, "harbours")), "a source in use stays")
+	require.NotNil(t, v.Watch.ValidUntil, "the end is inherited from the source")
+	l.now = v.Watch.ValidUntil.Add(time.Minute)
+	v, err = l.Application(ctx, v.Slug)
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(v.Findings), "metadata.expired")
+	l.now = l.now.Add(-48 * time.Hour)
 	require.NoError(t, l.DeleteApplication(ctx, owner, v.Slug))
 	require.NoError(t, l.DeleteSource(ctx, owner, "harbours"))
 }
