@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -188,6 +189,11 @@ func TestWriteMetadataReadsBack(t *testing.T) {
 
 func FuzzMetadata(f *testing.F) {
 	f.Add([]byte(sample(f)))
+	files, err := filepath.Glob("testdata/metadata/*")
+	require.NoError(f, err)
+	for _, file := range files {
+		f.Add(mustRead(f, file))
+	}
 	f.Fuzz(func(t *testing.T, doc []byte) {
 		d := saml.ReadMetadata(doc, now)
 		if !d.Usable() && len(d.Problems) == 0 {
