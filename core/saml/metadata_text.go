@@ -21,6 +21,12 @@ import (
 	"innergate/core/xmltree"
 )
 
+// What people copy by hand is small. Larger texts are documents, or nothing.
+const (
+	tidiedMost   = 4 << 20
+	labelledMost = 256 << 10
+)
+
 // parse finds the document in what was handed over.
 func (m *metadataReader) parse(data []byte) *xmltree.Element {
 	trimmed := bytes.TrimSpace(data)
@@ -47,7 +53,7 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 	if err == nil && !isHTML(root) && (m.Whole || !foldMarks.Match(text)) {
 		return root
 	}
-	if !m.Whole {
+	if !m.Whole && len(text) <= tidiedMost {
 		if cut := m.recover(text); cut != nil {
 			return cut
 		}
@@ -59,7 +65,7 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 		} else {
 			m.problem(true, "html", "This is a web page, not metadata. Perhaps the address needs a sign-in, or leads to a page that describes the metadata.")
 		}
-	case !m.Whole && m.values(string(text)):
+	case !m.Whole && len(text) <= labelledMost && m.values(string(text)):
 	default:
 		m.problem(true, "not-xml", "The document is not well-formed XML: %s.", err)
 	}

@@ -30,7 +30,7 @@ func ReadLabelled(text string) []Labelled {
 	waiting := ""
 	for line := range strings.Lines(text) {
 		line = strings.Trim(strings.TrimSpace(line), "|` ")
-		if line == "" {
+		if line == "" || len(line) > 2000 {
 			continue
 		}
 		if len(out) > 200 {
