@@ -128,7 +128,7 @@ func Lookup(code string) (Explanation, bool) {
 func All() []Explanation { return slices.Clone(sorted) }
 
 var sorted = func() []Explanation {
-	s := slices.Clone(catalogue)
+	s := slices.Concat(catalogue, catalogueOIDC)
 	slices.SortFunc(s, func(a, b Explanation) int { return strings.Compare(a.Code, b.Code) })
 	return s
 }()

@@ -1,0 +1,85 @@
+package oidc
+
+import (
+	"innergate/core/explain"
+	"innergate/core/trace"
+)
+
+// AnswerRules is what an authorization response is held against.
+type AnswerRules struct {
+	Partner string
+	Issuers Issuers
+	// IssuerPromised is set where the provider's discovery document promises "iss".
+	IssuerPromised bool
+	// State is the one that this very browser was sent away with.
+	State string
+}
+
+var (
+	ruleState     = rule{"oidc.state", "Answers our request from this browser", "RFC 6749 10.12"}
+	ruleAnswerIss = rule{"oidc.answer-issuer", "The provider that was asked answers", "RFC 9207 2.4"}
+	ruleCode      = rule{"oidc.code", "A code came, and no token by way of the browser", "RFC 9700 2.1.2"}
+	ruleNoError   = rule{"oidc.no-error", "The provider signed the person in", "OpenID Connect Core 3.1.2.6"}
+)
+
+// ReadAnswer checks what came back to our redirect URI and returns the code (OpenID Connect Core 1.0, section 3.1.2.5). The state and the issuer are
+// checked before an error in the answer is believed.
+func ReadAnswer(p Parameters, r AnswerRules, rec *trace.Recorder) (code string, err error) {
+	c := checker{rec, r.Partner}
+	// The state is a secret of this browser: the trace tells only whether it is the same.
+	if !c.that(ruleState, r.State != "" && p["state"] == r.State, "", told(p["state"], r.State)) {
+		return "", c.fail("oidc.state", explain.Pair("state", "the one that was sent", told(p["state"], r.State)))
+	}
+	iss, there := p["iss"]
+	if there || r.IssuerPromised {
+		if !c.that(ruleAnswerIss, r.Issuers.Accepts(iss), r.Issuers.Names(), iss) {
+			if !there {
+				return "", c.fail("oidc.answer-issuer-missing", explain.Pair("iss", r.Issuers.Names(), ""))
+			}
+			return "", c.fail("oidc.answer-issuer", explain.Pair("iss", r.Issuers.Names(), shown(iss)))
+		}
+	}
+	if !c.that(ruleNoError, p["error"] == "", "", p["error"]) {
+		return "", c.refused(p["error"], p["error_description"])
+	}
+	for _, token := range []string{"id_token", "access_token"} {
+		if p[token] != "" {
+			c.that(ruleCode, false, "code", token)
+			return "", c.fail("oidc.token-in-answer", explain.Pair("answer", "code", token))
+		}
+	}
+	if !c.that(ruleCode, p["code"] != "", "", "") {
+		return "", c.fail("oidc.code-missing")
+	}
+	return p["code"], nil
+}
+
+// told says how a state differs without telling it.
+func told(got, expected string) string {
+	switch {
+	case got == "":
+		return "none"
+	case got == expected:
+		return "the one that was sent"
+	}
+	return "another"
+}
+
+// refused turns an error of the authorization endpoint into a failure (RFC 6749, section 4.1.2.1; OpenID Connect Core 1.0, section 3.1.2.6).
+func (c checker) refused(code, description string) error {
+	evidence := []trace.Evidence{explain.Fact("error", shown(code))}
+	if description != "" {
+		evidence = append(evidence, explain.Fact("error_description", shown(description)))
+	}
+	switch code {
+	case ErrAccessDenied:
+		return c.fail("oidc.denied", evidence...)
+	case ErrLoginRequired, ErrInteractionRequired, ErrConsentRequired, ErrAccountSelection:
+		return c.fail("oidc.no-passive", evidence...)
+	case ErrUnmetAuthRequirement:
+		return c.fail("oidc.context-unmet", evidence...)
+	case ErrServer, ErrUnavailable:
+		return c.fail("oidc.provider-failed", evidence...)
+	}
+	return c.fail("oidc.request-refused", evidence...)
+}
