@@ -26,7 +26,7 @@ func ReadObject(data []byte) (Object, error) {
 		return nil, err
 	}
 	d := json.NewDecoder(bytes.NewReader(data))
-	d.UseNumber()
+	d.SetNumberType(json.UnmarshalJSONNumber)
 	var v any
 	if err := d.Decode(&v); err != nil {
 		return nil, fmt.Errorf("it is not JSON: %s", strings.TrimPrefix(err.Error(), "go-jose/go-jose/json: "))

@@ -126,7 +126,7 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 	if len(keys) == 0 {
 		return nil, unknown
 	}
-	signed, err := jose.ParseSigned(p.raw, []jose.SignatureAlgorithm{jose.SignatureAlgorithm(p.Header.Algorithm)})
+	signed, err := jose.ParseSignedCompact(p.raw, []jose.SignatureAlgorithm{jose.SignatureAlgorithm(p.Header.Algorithm)})
 	if err != nil {
 		return nil, explain.New("jwt.unreadable", explain.Fact("token", "its signature can't be read"))
 	}

@@ -1,0 +1,103 @@
+package oidc
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// CheckRedirectURI says whether an address may be registered to receive codes (RFC 6749, section 3.1.2; RFC 8252, sections 7 and 8.3; RFC 9700, section
+// 2.1). Native clients may use http on a loopback IP literal, without regard to the port, and an address of their own scheme, which must be a domain name
+// backwards. Web clients use https, or http on a loopback address for development.
+func CheckRedirectURI(address string, native bool) error {
+	u, err := url.Parse(address)
+	switch {
+	case err != nil || !u.IsAbs() || len(address) > 2048 || strings.ContainsAny(address, " \t\r\n\\*"):
+		return fmt.Errorf("%q can't be read as an address; marks for any value are not taken", shown(address))
+	case u.Fragment != "" || strings.HasSuffix(address, "#"):
+		return fmt.Errorf("%q has a fragment, which no answer can carry", shown(address))
+	case u.User != nil:
+		return fmt.Errorf("%q holds a user name", u.Redacted())
+	case u.Scheme == "https" && u.Hostname() != "":
+		return nil
+	case u.Scheme == "http" && loopbackLiteral(u.Hostname()):
+		return nil
+	case u.Scheme == "http" && u.Hostname() == "localhost":
+		return fmt.Errorf("%q names localhost, which another program may answer for; use 127.0.0.1 or [::1]", shown(address))
+	case u.Scheme == "http":
+		return fmt.Errorf("%q is without TLS, so the code could be read on its way; use https", shown(address))
+	case native && strings.Contains(u.Scheme, ".") && u.Host == "" && strings.HasPrefix(u.Path, "/"):
+		return nil
+	case native:
+		return fmt.Errorf("the scheme of %q must be a domain name backwards, such as com.example.app:/callback", shown(address))
+	}
+	return fmt.Errorf("%q is not an https address", shown(address))
+}
+
+// MatchRedirectURI says whether an address that was asked for is a registered one. The comparison is exact, octet for octet (RFC 9700, section 4.1.3); only the port
+// of a native client's loopback literal may differ (RFC 8252, section 7.3).
+func MatchRedirectURI(registered []string, asked string, native bool) bool {
+	if slices.Contains(registered, asked) {
+		return true
+	}
+	if !native {
+		return false
+	}
+	bare, ok := withoutPort(asked)
+	return ok && slices.ContainsFunc(registered, func(r string) bool {
+		b, ok := withoutPort(r)
+		return ok && b == bare
+	})
+}
+
+// IsLoopback says whether an address leads to this very machine, where any program may listen, so that the person is asked first.
+func IsLoopback(address string) bool {
+	u, err := url.Parse(address)
+	return err == nil && u.Scheme == "http" && loopbackLiteral(u.Hostname())
+}
+
+func loopbackLiteral(host string) bool { return host == "127.0.0.1" || host == "::1" }
+
+// withoutPort takes the port out of an http address of a loopback literal, and leaves every other octet.
+func withoutPort(address string) (string, bool) {
+	rest, ok := strings.CutPrefix(address, "http://")
+	if !ok {
+		return "", false
+	}
+	end := strings.IndexAny(rest, "/?#")
+	if end < 0 {
+		end = len(rest)
+	}
+	host := rest[:end]
+	if name, port, err := net.SplitHostPort(host); err == nil {
+		for _, digit := range port {
+			if digit < '0' || digit > '9' {
+				return "", false
+			}
+		}
+		if port == "" || len(port) > 5 {
+			return "", false
+		}
+		host = name
+	} else {
+		host = strings.Trim(host, "[]")
+	}
+	return host + " " + rest[end:], loopbackLiteral(host)
+}
+
+// NearestRedirectURI is the registered address that shares the longest beginning with the one asked for, to show where they differ.
+func NearestRedirectURI(registered []string, asked string) string {
+	best, length := "", -1
+	for _, r := range registered {
+		n := 0
+		for n < len(r) && n < len(asked) && r[n] == asked[n] {
+			n++
+		}
+		if n > length {
+			best, length = r, n
+		}
+	}
+	return best
+}
