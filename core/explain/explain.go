@@ -36,6 +36,9 @@ type Explanation struct {
 	// Status and Substatus are the SAML status codes of the answer (SAML Core 2.0, section 3.2.2.2), without their common prefix.
 	Status    string `json:"status,omitempty"`
 	Substatus string `json:"substatus,omitempty"`
+	// OAuth is the error code for what an OpenID Connect application asks wrongly (RFC 6749, sections 4.1.2.1 and 5.2; OpenID Connect Core 1.0, section
+	// 3.1.2.6). A wrong request without one must not be answered by redirect.
+	OAuth string `json:"oauth,omitempty"`
 }
 
 // Failure is the error that every refusal carries.
