@@ -19,7 +19,7 @@ func rules() oidc.IDTokenRules {
 	return oidc.IDTokenRules{Partner: partner, Issuers: oidc.Issuers{Issuer: issuer}, ClientID: clientID, Nonce: "n-1", Keys: keySet(), Now: now, Skew: time.Minute, AccessToken: "at-1", Code: "c-1"}
 }
 
-func claims() map[string]any {
+func tokenClaims() map[string]any {
 	return map[string]any{"iss": issuer, "sub": "s-1", "aud": clientID, "nonce": "n-1", "iat": now.Unix(), "exp": now.Add(5 * time.Minute).Unix()}
 }
 
@@ -39,7 +39,7 @@ func TestCheckIDTokenTakesWhatTheStandardAllows(t *testing.T) {
 		"auth_time that nobody asked for": func(c map[string]any) { c["auth_time"] = now.Add(-100 * time.Hour).Unix() },
 	} {
 		t.Run(name, func(t *testing.T) {
-			c := claims()
+			c := tokenClaims()
 			change(c)
 			for _, typ := range []string{"", "JWT"} {
 				rec := record()
@@ -56,7 +56,7 @@ func TestCheckIDTokenTakesWhatTheStandardAllows(t *testing.T) {
 }
 
 func TestCheckIDTokenTellsWhatItHolds(t *testing.T) {
-	c := claims()
+	c := tokenClaims()
 	c["auth_time"], c["acr"], c["amr"], c["sid"] = now.Add(-time.Minute).Unix(), "urn:northquay:two", []string{"pwd", "otp"}, "sess-1"
 	r := rules()
 	age := 2 * time.Minute
@@ -115,7 +115,7 @@ func TestCheckIDTokenRefuses(t *testing.T) {
 		"a directory, and none is accepted":   {func(c map[string]any) { c["iss"] = "https://x.example/1" }, func(r *oidc.IDTokenRules) { r.Issuers.Issuer = "https://x.example/{tenant}" }, "oidc.issuer"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			said, r, rec := claims(), rules(), record()
+			said, r, rec := tokenClaims(), rules(), record()
 			if c.change != nil {
 				c.change(said)
 			}
@@ -141,13 +141,13 @@ func TestCheckIDTokenSignedByOthers(t *testing.T) {
 	require.NoError(t, err)
 	s, err := jose.NewSigner("nq-1", jose.ES256, stranger)
 	require.NoError(t, err)
-	forged, err := s.Sign("", claims())
+	forged, err := s.Sign("", tokenClaims())
 	require.NoError(t, err)
 	_, err = oidc.CheckIDToken(forged, rules(), record())
 	refused(t, err, "jwt.signature")
-	_, err = oidc.CheckIDToken(token(t, jose.TypeAccess, claims()), rules(), record())
+	_, err = oidc.CheckIDToken(token(t, jose.TypeAccess, tokenClaims()), rules(), record())
 	refused(t, err, "jwt.type")
-	_, err = oidc.CheckIDToken(token(t, "JWT", claims())+"A", rules(), record())
+	_, err = oidc.CheckIDToken(token(t, "JWT", tokenClaims())+"A", rules(), record())
 	assert.Error(t, err)
 }
 
