@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/core/explain"
+	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/store"
@@ -27,7 +28,7 @@ type arrival struct{ response *saml.IncomingResponse }
 // KeepArrival stores what another site had the browser post, and returns the handle under which the browser's next, same-site request finds it: only that one
 // carries our cookies.
 func (g *Gate) KeepArrival(ctx context.Context, address, place, param, value, relay string) (string, error) {
-	handle := randomToken()
+	handle := keys.NewSecret()
 	now := g.Now().UTC()
 	a := store.Arrival{Handle: handle, Address: address, Place: place, Param: param, Value: []byte(value), Relay: relay, CreatedAt: now}
 	return handle, g.Store.Write(ctx, func(tx *gorm.DB) error {

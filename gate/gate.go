@@ -4,10 +4,6 @@ package gate
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -176,22 +172,6 @@ func invalid(err error) error {
 	p := problem(http.StatusUnprocessableEntity, "invalid", "Some values can't be taken", "Some values can't be taken; nothing was changed.", "")
 	p.Fields = fields
 	return p
-}
-
-// randomToken makes 256 random bits in a form fit for URLs and cookies.
-func randomToken() string {
-	var b [32]byte
-	rand.Read(b[:])
-	return base64.RawURLEncoding.EncodeToString(b[:])
-}
-
-func hashToken(token string) []byte {
-	sum := sha256.Sum256([]byte(token))
-	return sum[:]
-}
-
-func sameHash(hash []byte, token string) bool {
-	return len(hash) > 0 && subtle.ConstantTimeCompare(hash, hashToken(token)) == 1
 }
 
 func mustJSON(v any) string {

@@ -16,6 +16,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/keys"
 	"innergate/store"
 )
 
@@ -115,8 +116,8 @@ func (g *Gate) SetupNeeded(ctx context.Context) (bool, error) {
 
 // NewSetupLink makes the one-time link for the first administrator. It is good until the service stops.
 func (g *Gate) NewSetupLink() string {
-	token := randomToken()
-	hash := hashToken(token)
+	token := keys.NewSecret()
+	hash := keys.HashSecret(token)
 	g.setupHash.Store(&hash)
 	return g.PublicURL + "/console/set-up#" + token
 }
@@ -127,7 +128,7 @@ func (g *Gate) SetUp(ctx context.Context, s api.Setup, from string) error {
 		return err
 	}
 	hash := g.setupHash.Load()
-	if hash == nil || !sameHash(*hash, s.Token) {
+	if hash == nil || !keys.SecretFits(*hash, s.Token) {
 		return problem(http.StatusForbidden, "setup-link", "The set-up link is not good", "The set-up link was used already, or is not the one that the service printed.", "Start the service again on an empty data folder to get a new link.")
 	}
 	if err := checkCredentials(s.Name, s.Password); err != nil {
@@ -208,9 +209,9 @@ func (g *Gate) SignInAdministrator(ctx context.Context, name, password, from str
 		return "", nil, problem(http.StatusUnauthorized, "wrong-password", "Name or password is wrong", "Name or password is wrong.", "")
 	}
 	g.guessed(ctx, byName, byAddress)
-	token = randomToken()
+	token = keys.NewSecret()
 	now := g.Now().UTC()
-	s := store.ConsoleSession{TokenHash: hashToken(token), AdministratorID: a.ID, CSRF: randomToken(), CreatedAt: now, LastUsed: now, ExpiresAt: now.Add(consoleLife)}
+	s := store.ConsoleSession{TokenHash: keys.HashSecret(token), AdministratorID: a.ID, CSRF: keys.NewSecret(), CreatedAt: now, LastUsed: now, ExpiresAt: now.Add(consoleLife)}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&s).Error; err != nil {
 			return err
@@ -231,7 +232,7 @@ func (g *Gate) SessionActor(ctx context.Context, token, from string) (*Actor, er
 		return nil, errUnauthorised
 	}
 	var s store.ConsoleSession
-	if err := g.Store.Read(ctx).Where("token_hash = ?", hashToken(token)).Limit(1).Find(&s).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Limit(1).Find(&s).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	now := g.Now().UTC()
@@ -258,7 +259,7 @@ func (g *Gate) SessionActor(ctx context.Context, token, from string) (*Actor, er
 // SignOutAdministrator ends a session.
 func (g *Gate) SignOutAdministrator(ctx context.Context, token string) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Where("token_hash = ?", hashToken(token)).Delete(&store.ConsoleSession{}).Error
+		return tx.Where("token_hash = ?", keys.HashSecret(token)).Delete(&store.ConsoleSession{}).Error
 	})
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/explain"
+	"innergate/core/keys"
 	"innergate/core/trace"
 	"innergate/store"
 )
@@ -58,8 +59,8 @@ func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) 
 	if missing := app.Missing(); len(missing) > 0 {
 		return nil, problem(http.StatusUnprocessableEntity, "incomplete", "It can't be rehearsed yet", capitalise(missing[0])+".", "Take the application's metadata, or enter the value.")
 	}
-	token := randomToken()
-	r.TokenHash = hashToken(token)
+	token := keys.NewSecret()
+	r.TokenHash = keys.HashSecret(token)
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&r).Error; err != nil {
 			return err
@@ -133,7 +134,7 @@ func rehearsalFailure(err error) *FailurePage {
 
 func (g *Gate) rehearsalByToken(ctx context.Context, b Browser, token string) (*store.Rehearsal, *application, error) {
 	var r store.Rehearsal
-	err := g.Store.Read(ctx).Where("token_hash = ?", hashToken(token)).Take(&r).Error
+	err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Take(&r).Error
 	if errors.Is(err, store.ErrNotFound) || err == nil && g.Now().After(r.ExpiresAt) {
 		return nil, nil, explain.New("rehearsal.over")
 	}
@@ -159,9 +160,9 @@ func (g *Gate) BeginRehearsal(ctx context.Context, b Browser, token string) (*Ne
 	}
 	cookie := b.Rehearsal
 	if len(r.BrowserHash) == 0 {
-		cookie = r.ID + "." + randomToken()
+		cookie = r.ID + "." + keys.NewSecret()
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-			set := tx.Exec("UPDATE rehearsals SET browser_hash = ? WHERE id = ? AND browser_hash IS NULL", hashToken(cookie), r.ID)
+			set := tx.Exec("UPDATE rehearsals SET browser_hash = ? WHERE id = ? AND browser_hash IS NULL", keys.HashSecret(cookie), r.ID)
 			if set.Error == nil && set.RowsAffected == 0 {
 				return explain.New("rehearsal.over")
 			}

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/core/explain"
+	"innergate/core/keys"
 	"innergate/core/trace"
 	"innergate/store"
 )
@@ -17,9 +18,9 @@ import (
 func (g *Gate) keep(ctx context.Context, s *signIn, next *Next) error {
 	secret := s.browser.SignIns[s.id]
 	if secret == "" {
-		secret = randomToken()
+		secret = keys.NewSecret()
 	}
-	s.row.BrowserHash = hashToken(secret)
+	s.row.BrowserHash = keys.HashSecret(secret)
 	sealed, err := json.Marshal(s.state)
 	if err != nil {
 		return err
@@ -83,7 +84,7 @@ func (g *Gate) repeated(ctx context.Context, s *signIn, next *Next) error {
 	}
 	failure := explain.New("saml.request-repeated", explain.Fact("request", s.row.RequestID))
 	s.row.BrowserHash = nil
-	if old.FinishedAt != nil || !sameHash(old.BrowserHash, s.browser.SignIns[old.ID]) {
+	if old.FinishedAt != nil || !keys.SecretFits(old.BrowserHash, s.browser.SignIns[old.ID]) {
 		return failure
 	}
 	s.rec.Decide(trace.Decision{About: "sign-in", Result: "begun again in the same browser", By: "the request came before and was not answered"})
@@ -117,7 +118,7 @@ func (g *Gate) resume(ctx context.Context, b Browser, id string) (*signIn, error
 	if app, err := g.applicationByID(ctx, row.ApplicationID); err == nil {
 		stranger.app = app
 	}
-	if !sameHash(row.BrowserHash, b.SignIns[id]) {
+	if !keys.SecretFits(row.BrowserHash, b.SignIns[id]) {
 		return stranger, explain.New("browser.lost", explain.Fact("sign-in", row.Reference))
 	}
 	if row.FinishedAt != nil {

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/keys"
 	"innergate/store"
 )
 
@@ -21,7 +22,7 @@ func (g *Gate) TokenActor(ctx context.Context, token, from string) (*Actor, erro
 		return nil, errUnauthorised
 	}
 	var t store.APIToken
-	if err := g.Store.Read(ctx).Where("token_hash = ?", hashToken(token)).Limit(1).Find(&t).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Limit(1).Find(&t).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	now := g.Now().UTC()
@@ -66,8 +67,8 @@ func (g *Gate) NewToken(ctx context.Context, who Actor, n api.NewToken) (*api.To
 	if !Allows(who.Role, n.Role) {
 		return nil, problem(403, "role", "You can't give this role", fmt.Sprintf("Your own role is %s.", who.Role), "")
 	}
-	secret := tokenMark + randomToken()
-	t := store.APIToken{ID: store.NewID(), Name: n.Name, Role: n.Role, By: who.Name, TokenHash: hashToken(secret), CreatedAt: g.Now().UTC()}
+	secret := tokenMark + keys.NewSecret()
+	t := store.APIToken{ID: store.NewID(), Name: n.Name, Role: n.Role, By: who.Name, TokenHash: keys.HashSecret(secret), CreatedAt: g.Now().UTC()}
 	if n.Days > 0 {
 		end := t.CreatedAt.AddDate(0, 0, n.Days)
 		t.ExpiresAt = &end

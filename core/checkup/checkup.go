@@ -6,12 +6,12 @@ import (
 	"crypto/x509"
 	"fmt"
 	"math"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
 
 	"innergate/core/access"
+	"innergate/core/address"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
@@ -122,15 +122,11 @@ func (c *collector) certificates(list []*x509.Certificate, whose, station string
 
 func (c *collector) plainHTTP(list []saml.Endpoint, whose, station string) {
 	for _, e := range list {
-		if u, err := url.Parse(e.Location); err == nil && u.Scheme == "http" && !loopback(u.Hostname()) {
+		if address.Plain(e.Location) {
 			c.add(Finding{Code: "endpoint.http", Severity: Attention, Station: station, Title: whose + " has an address without TLS", Detail: "What is sent to " + e.Location + " can be read and changed on its way.",
 				Remedy: "Have the other side offer the address by https.", Evidence: []trace.Evidence{explain.Fact("address", e.Location)}})
 		}
 	}
-}
-
-func loopback(host string) bool {
-	return host == "localhost" || host == "::1" || strings.HasPrefix(host, "127.")
 }
 
 func end(list []*x509.Certificate, now time.Time) string {

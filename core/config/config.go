@@ -5,12 +5,12 @@ package config
 import (
 	"crypto/x509"
 	"fmt"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 
 	"innergate/core/access"
+	"innergate/core/address"
 	"innergate/core/claims"
 	"innergate/core/keys"
 	"innergate/core/saml"
@@ -440,34 +440,9 @@ func (v *validator) url(field, value string) {
 	if value == "" {
 		return
 	}
-	if err := CheckURL(value); err != nil {
+	if err := address.Check(value); err != nil {
 		v.add(field, "%s", err)
 	}
-}
-
-// CheckURL accepts absolute http and https addresses without user information or fragment, and explains what else was entered.
-func CheckURL(value string) error {
-	switch u, err := url.Parse(value); {
-	case strings.TrimSpace(value) != value:
-		return fmt.Errorf("%q begins or ends with white space", value)
-	case len(value) > 2000:
-		return fmt.Errorf("the address has %d characters; 2000 are the most", len(value))
-	case strings.HasPrefix(value, "-----BEGIN"):
-		return fmt.Errorf("this is a certificate or key, not an address")
-	case err != nil:
-		return fmt.Errorf("%q is not an address: %v", value, err)
-	case u.Scheme == "" && strings.Contains(value, "."):
-		return fmt.Errorf("%q lacks its beginning; did you mean https://%s?", value, value)
-	case u.Scheme != "https" && u.Scheme != "http":
-		return fmt.Errorf("%q is not an http or https address", value)
-	case u.Host == "":
-		return fmt.Errorf("%q names no host", value)
-	case u.User != nil:
-		return fmt.Errorf("%q carries a user name, which an address here must not", value)
-	case u.Fragment != "":
-		return fmt.Errorf("%q carries a fragment (#…), which never reaches a server", value)
-	}
-	return nil
 }
 
 func (v *validator) endpoints(field string, list []saml.Endpoint, service string) {

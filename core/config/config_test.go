@@ -51,22 +51,6 @@ func TestValidateNamesTheField(t *testing.T) {
 	}
 }
 
-func TestCheckURLSaysWhatWasEntered(t *testing.T) {
-	for value, reason := range map[string]string{
-		"rota.saltmere.example/acs":   "did you mean https://rota.saltmere.example/acs?",
-		" https://a.example":          "white space",
-		"-----BEGIN CERTIFICATE-----": "certificate",
-		"javascript:alert(1)":         "not an http",
-		"https://":                    "no host",
-		"https://u:p@a.example":       "user name",
-		"https://a.example/#x":        "fragment",
-		"urn:a:b":                     "not an http",
-	} {
-		assert.ErrorContains(t, config.CheckURL(value), reason, value)
-	}
-	assert.NoError(t, config.CheckURL("https://rota.saltmere.example/acs?x=1"))
-}
-
 func TestSlug(t *testing.T) {
 	assert.Equal(t, "crew-rota-2", config.Slug("  Crew Rota (2) "))
 	assert.Equal(t, "", config.Slug("日本"))

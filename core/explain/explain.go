@@ -3,6 +3,7 @@
 package explain
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -92,7 +93,7 @@ func (f *Failure) Explain() Explanation {
 	if len(f.Evidence) > 0 {
 		expected, got = f.Evidence[0].Expected, f.Evidence[0].Got
 	}
-	r := strings.NewReplacer("{partner}", partner, "{expected}", orNothing(expected), "{got}", orNothing(got))
+	r := strings.NewReplacer("{partner}", partner, "{expected}", cmp.Or(expected, "nothing"), "{got}", cmp.Or(got, "nothing"))
 	for _, s := range []*string{&e.Title, &e.Cause, &e.Remedy, &e.Theirs, &e.Person} {
 		*s = upperFirst(r.Replace(*s))
 	}
@@ -109,13 +110,6 @@ func upperFirst(s string) string {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]
-}
-
-func orNothing(s string) string {
-	if s == "" {
-		return "nothing"
-	}
-	return s
 }
 
 // Lookup finds a code's entry.

@@ -1,6 +1,7 @@
 package jose
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -150,9 +151,9 @@ func (s *KeySet) candidates(alg, kid string) []Key {
 func (s *KeySet) names() string {
 	var out []string
 	for _, k := range s.Keys {
-		out = append(out, said(k.ID, "(without an ID)"))
+		out = append(out, cmp.Or(k.ID, "(without an ID)"))
 	}
-	return said(strings.Join(out, ", "), "none")
+	return cmp.Or(strings.Join(out, ", "), "none")
 }
 
 // One makes a set of a single key.

@@ -1,6 +1,7 @@
 package jose
 
 import (
+	"cmp"
 	"crypto"
 	"encoding/base64"
 	"fmt"
@@ -16,11 +17,9 @@ import (
 
 // The types of tokens, as they stand in "typ" (RFC 8725, section 3.11).
 const (
-	TypeID           = "JWT"                    // ID tokens, userinfo, client assertions
-	TypeAccess       = "at+jwt"                 // RFC 9068
-	TypeLogout       = "logout+jwt"             // OpenID Connect Back-Channel Logout 1.0, section 2.4
-	TypeRequest      = "oauth-authz-req+jwt"    // RFC 9101, section 10.8
-	TypeRegistration = "registration-token+jwt" // our own
+	TypeID     = "JWT"        // ID tokens, userinfo, client assertions
+	TypeAccess = "at+jwt"     // RFC 9068
+	TypeLogout = "logout+jwt" // OpenID Connect Back-Channel Logout 1.0, section 2.4
 )
 
 // Header is a token's protected header, as far as it matters.
@@ -113,10 +112,10 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 		allowed = Algorithms
 	}
 	if !slices.Contains(allowed, p.Header.Algorithm) || !slices.Contains(Algorithms, p.Header.Algorithm) {
-		return nil, explain.New("jwt.algorithm", explain.Pair("alg", strings.Join(allowed, ", "), said(p.Header.Algorithm, "no algorithm")))
+		return nil, explain.New("jwt.algorithm", explain.Pair("alg", strings.Join(allowed, ", "), cmp.Or(p.Header.Algorithm, "no algorithm")))
 	}
 	if !typeAllowed(r.Types, p.Header.Type) {
-		return nil, explain.New("jwt.type", explain.Pair("typ", strings.Join(spoken(r.Types), " or "), said(p.Header.Type, "of no type")))
+		return nil, explain.New("jwt.type", explain.Pair("typ", strings.Join(spoken(r.Types), " or "), cmp.Or(p.Header.Type, "of no type")))
 	}
 	keys := r.Keys.candidates(p.Header.Algorithm, p.Header.KeyID)
 	unknown := explain.New("jwt.key-unknown", explain.Pair("kid", r.Keys.names(), p.Header.KeyID), explain.Fact("alg", p.Header.Algorithm))
@@ -149,13 +148,6 @@ func typeAllowed(types []string, typ string) bool {
 		typ = after
 	}
 	return slices.ContainsFunc(types, func(t string) bool { return strings.ToLower(t) == typ })
-}
-
-func said(value, otherwise string) string {
-	if value == "" {
-		return otherwise
-	}
-	return value
 }
 
 func spoken(types []string) []string {

@@ -10,6 +10,7 @@ import (
 	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
+	"crypto/subtle"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/base64"
@@ -175,4 +176,22 @@ func RandomID() string {
 		panic(err) // the system's random source never fails in practice; going on without it would be worse
 	}
 	return fmt.Sprintf("_%x", b)
+}
+
+// NewSecret makes 256 random bits in a form fit for URLs, headers and cookies: tokens, states, nonces, client secrets.
+func NewSecret() string {
+	var b [32]byte
+	rand.Read(b[:]) // never fails (crypto/rand)
+	return base64.RawURLEncoding.EncodeToString(b[:])
+}
+
+// HashSecret is how such a secret is kept, as SHA-256. Having 256 random bits it needs no salt and no slow hash.
+func HashSecret(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
+	return sum[:]
+}
+
+// SecretFits compares a secret with a kept hash in constant time. An empty hash fits nothing.
+func SecretFits(hash []byte, secret string) bool {
+	return len(hash) > 0 && subtle.ConstantTimeCompare(hash, HashSecret(secret)) == 1
 }

@@ -74,3 +74,13 @@ func TestRandomIDs(t *testing.T) {
 		seen[id] = true
 	}
 }
+
+func TestSecretsFitOnlyThemselves(t *testing.T) {
+	one, two := keys.NewSecret(), keys.NewSecret()
+	assert.NotEqual(t, one, two)
+	assert.Len(t, one, 43, "256 bits in base64url")
+	assert.True(t, keys.SecretFits(keys.HashSecret(one), one))
+	assert.False(t, keys.SecretFits(keys.HashSecret(one), two))
+	assert.False(t, keys.SecretFits(nil, ""), "where no hash is kept nothing fits")
+	assert.False(t, keys.SecretFits(keys.HashSecret(one), string(keys.HashSecret(one))), "the hash is not the secret")
+}

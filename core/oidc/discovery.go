@@ -2,11 +2,10 @@ package oidc
 
 import (
 	"fmt"
-	"net"
-	"net/url"
 	"slices"
 	"strings"
 
+	"innergate/core/address"
 	"innergate/core/explain"
 	"innergate/core/jose"
 )
@@ -125,9 +124,9 @@ func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 	if issuer != "" && d.Issuer != issuer {
 		return nil, nil, explain.New("oidc.discovery-issuer", explain.Pair("issuer", issuer, shown(d.Issuer)))
 	}
-	for name, address := range map[string]string{"authorization_endpoint": d.Authorization, "token_endpoint": d.Token, "jwks_uri": d.Keys} {
-		if address == "" {
-			return bad("it names no " + name)
+	for _, e := range [][2]string{{"authorization_endpoint", d.Authorization}, {"token_endpoint", d.Token}, {"jwks_uri", d.Keys}} {
+		if e[1] == "" {
+			return bad("it names no " + e[0])
 		}
 	}
 	remarks, err := d.remarks()
@@ -144,11 +143,10 @@ func (d *Discovery) remarks() ([]Remark, error) {
 		if e.address == "" {
 			continue
 		}
-		plain, err := CheckEndpoint(e.address)
-		if err != nil {
-			return nil, fmt.Errorf("its %s %s", e.name, err)
+		if err := address.Check(e.address); err != nil {
+			return nil, fmt.Errorf("its %s: %s", e.name, shown(err.Error()))
 		}
-		if plain {
+		if address.Plain(e.address) {
 			out = append(out, Remark{"endpoint.http", fmt.Sprintf("%s is %s, and what is sent there can be read and changed on its way.", e.name, e.address)})
 		}
 	}
@@ -189,24 +187,6 @@ func (d *Discovery) Method(wanted string) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("the provider lists the client authentication methods %s, none of which the gate can use", shown(strings.Join(listed, ", ")))
-}
-
-// CheckEndpoint accepts an absolute http or https address without user information and fragment (RFC 6749, section 3.1). Plain is set for http to
-// another machine.
-func CheckEndpoint(address string) (plain bool, err error) {
-	u, err := url.Parse(address)
-	switch {
-	case err != nil || len(address) > 2048 || strings.ContainsAny(address, " \t\r\n\\"):
-		return false, fmt.Errorf("%q can't be read as an address", shown(address))
-	case u.Scheme != "https" && u.Scheme != "http" || u.Hostname() == "":
-		return false, fmt.Errorf("%q is not an http or https address", shown(address))
-	case u.User != nil:
-		return false, fmt.Errorf("%q holds a user name", u.Redacted())
-	case u.Fragment != "" || strings.HasSuffix(address, "#"):
-		return false, fmt.Errorf("%q has a fragment", shown(address))
-	}
-	ip := net.ParseIP(u.Hostname())
-	return u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()), nil
 }
 
 // Looks names what came in the place of JSON, where that can be told, for people.

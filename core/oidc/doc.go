@@ -69,11 +69,3 @@ func shown(s string) string {
 	}
 	return s
 }
-
-// or is a value for a sentence, or what is said where there is none.
-func or(value, otherwise string) string {
-	if value == "" {
-		return otherwise
-	}
-	return value
-}

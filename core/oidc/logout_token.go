@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -91,9 +92,9 @@ func CheckLogoutToken(compact string, r LogoutRules, rec *trace.Recorder) (*Logo
 	}
 	switch {
 	case !r.Issuers.Accepts(l.Issuer):
-		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), or(shown(l.Issuer), "(none)")))
+		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(l.Issuer), "(none)")))
 	case !ok || !slices.Contains(audience, r.ClientID):
-		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, or(shown(strings.Join(audience, " ")), "nobody")))
+		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
 	case !isLogout:
 		return bad("it holds no logout event, so it is another kind of token")
 	case holdsNonce:

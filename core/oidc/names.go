@@ -13,10 +13,8 @@ var AuthMethods = []string{AuthBasic, AuthPost, AuthPrivateKey, AuthNone}
 
 // Error codes (RFC 6749, sections 4.1.2.1 and 5.2; OpenID Connect Core 1.0, section 3.1.2.6).
 const (
-	ErrInvalidRequest       = "invalid_request"
 	ErrInvalidClient        = "invalid_client"
 	ErrInvalidGrant         = "invalid_grant"
-	ErrInvalidScope         = "invalid_scope"
 	ErrUnauthorizedClient   = "unauthorized_client"
 	ErrAccessDenied         = "access_denied"
 	ErrServer               = "server_error"
@@ -28,8 +26,5 @@ const (
 	ErrUnmetAuthRequirement = "unmet_authentication_requirements"
 )
 
-// The scopes that the standard knows (OpenID Connect Core 1.0, sections 3.1.2.1, 5.4 and 11).
-const (
-	ScopeOpenID  = "openid"
-	ScopeOffline = "offline_access"
-)
+// ScopeOpenID makes a request one of OpenID Connect (OpenID Connect Core 1.0, section 3.1.2.1).
+const ScopeOpenID = "openid"

@@ -1,8 +1,6 @@
 package oidc
 
 import (
-	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"net/url"
 	"slices"
@@ -11,6 +9,7 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/jose"
+	"innergate/core/keys"
 	"innergate/core/trace"
 )
 
@@ -81,15 +80,12 @@ func ReadProof(authorization string, form Parameters) (*Proof, error) {
 	return p, nil
 }
 
-// HashSecret is how a client secret of ours is kept. The secrets are 256 random bits, so that a plain hash is enough.
-func HashSecret(secret string) [32]byte { return sha256.Sum256([]byte(secret)) }
-
 // Known is what is held to check a client's proof with.
 type Known struct {
 	Partner string
 	Method  string // the one that is registered
-	// Secrets are the hashes of those valid now; two while one is changed over.
-	Secrets [][32]byte
+	// Secrets are the hashes (keys.HashSecret) of those valid now; two while one is changed over.
+	Secrets [][]byte
 	Keys    jose.KeySet
 	// Audiences lists what an assertion may be made for: our issuer alone, unless an older client names the token endpoint.
 	Audiences []string
@@ -123,11 +119,8 @@ func (p *Proof) Check(k Known, rec *trace.Recorder) (*Used, error) {
 	}
 	switch p.Method {
 	case AuthBasic, AuthPost:
-		sum, fits := HashSecret(p.secret), 0
-		for _, s := range k.Secrets {
-			fits |= subtle.ConstantTimeCompare(sum[:], s[:])
-		}
-		if !c.that(ruleSecret, fits == 1, "", "") {
+		fits := slices.ContainsFunc(k.Secrets, func(hash []byte) bool { return keys.SecretFits(hash, p.secret) })
+		if !c.that(ruleSecret, fits, "", "") {
 			return nil, c.fail("oidc.proof-secret")
 		}
 	case AuthPrivateKey:

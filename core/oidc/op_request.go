@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strconv"
@@ -70,7 +71,7 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 	// A redirect URI is always demanded, also where only one is registered (OpenID Connect Core 1.0, section 3.1.2.1).
 	asked := p["redirect_uri"]
 	if !c.that(ruleRedirect, asked != "" && MatchRedirectURI(r.RedirectURIs, asked, r.Native), strings.Join(r.RedirectURIs, " or "), shown(asked)) {
-		return nil, c.fail("oidc.redirect-unregistered", explain.Pair("redirect_uri", or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"), or(shown(asked), "no address")))
+		return nil, c.fail("oidc.redirect-unregistered", explain.Pair("redirect_uri", cmp.Or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"), cmp.Or(shown(asked), "no address")))
 	}
 	q := &Request{ClientID: r.ClientID, RedirectURI: asked, State: p["state"], Nonce: p["nonce"], LoginHint: p["login_hint"], IDTokenHint: p["id_token_hint"], UILocales: p["ui_locales"],
 		ACRValues: strings.Fields(p["acr_values"])}
@@ -92,11 +93,11 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 		return q, c.fail("oidc.request-uri")
 	}
 	if !c.equal(ruleResponseType, "code", p["response_type"]) {
-		return q, c.fail("oidc.response-type", explain.Pair("response_type", "code", or(shown(p["response_type"]), "(none)")))
+		return q, c.fail("oidc.response-type", explain.Pair("response_type", "code", cmp.Or(shown(p["response_type"]), "(none)")))
 	}
 	wanted := strings.Fields(p["scope"])
 	if !c.that(ruleScope, slices.Contains(wanted, ScopeOpenID), ScopeOpenID, shown(p["scope"])) {
-		return q, c.fail("oidc.scope-openid", explain.Pair("scope", ScopeOpenID, or(shown(p["scope"]), "(none)")))
+		return q, c.fail("oidc.scope-openid", explain.Pair("scope", ScopeOpenID, cmp.Or(shown(p["scope"]), "(none)")))
 	}
 	// A scope that is not known or not allowed is left out, and the token answer says which are given (section 3.1.2.1; RFC 6749, section 3.3).
 	for _, s := range wanted {
@@ -138,8 +139,8 @@ func (q *Request) pkce(c checker, p Parameters, r Registered) error {
 	case challenge == "":
 		return nil
 	case method != "S256": // left out it means plain (RFC 7636, section 4.3)
-		c.that(ruleChallenge, false, "S256", or(shown(method), "plain"))
-		return c.fail("oidc.pkce-method", explain.Pair("code_challenge_method", "S256", or(shown(method), "plain")))
+		c.that(ruleChallenge, false, "S256", cmp.Or(shown(method), "plain"))
+		return c.fail("oidc.pkce-method", explain.Pair("code_challenge_method", "S256", cmp.Or(shown(method), "plain")))
 	case !challengeForm.MatchString(challenge):
 		return c.wrong("code_challenge is not 43 characters of base64url, as an S256 challenge is")
 	}

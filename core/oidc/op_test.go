@@ -15,6 +15,7 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/jose"
+	"innergate/core/keys"
 	"innergate/core/oidc"
 )
 
@@ -109,7 +110,7 @@ func TestReadRequestRefuses(t *testing.T) {
 }
 
 func known(method string) oidc.Known {
-	return oidc.Known{Partner: "Cargo Ledger", Method: method, Secrets: [][32]byte{oidc.HashSecret("old s&cret"), oidc.HashSecret("new")}, Keys: keySet(), Audiences: []string{"https://gate.example"}, Now: now, Skew: time.Minute}
+	return oidc.Known{Partner: "Cargo Ledger", Method: method, Secrets: [][]byte{keys.HashSecret("old s&cret"), keys.HashSecret("new")}, Keys: keySet(), Audiences: []string{"https://gate.example"}, Now: now, Skew: time.Minute}
 }
 
 func basicHeader(id, secret string) string {
@@ -131,7 +132,7 @@ func TestClientProof(t *testing.T) {
 		"none":                          {"", oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthNone, ""},
 		"wrong secret":                  {basicHeader("ledger:1", "guess"), nil, oidc.AuthBasic, "oidc.proof-secret"},
 		"empty secret":                  {basicHeader("ledger:1", ""), nil, oidc.AuthBasic, "oidc.proof-secret"},
-		"the hash as the secret":        {basicHeader("ledger:1", string(hash("new"))), nil, oidc.AuthBasic, "oidc.proof-secret"},
+		"the hash as the secret":        {basicHeader("ledger:1", string(keys.HashSecret("new"))), nil, oidc.AuthBasic, "oidc.proof-secret"},
 		"post where basic is wanted":    {"", oidc.Parameters{"client_id": "ledger:1", "client_secret": "new"}, oidc.AuthBasic, "oidc.proof-method"},
 		"secret where a key is wanted":  {basicHeader("ledger:1", "new"), nil, oidc.AuthPrivateKey, "oidc.proof-method"},
 		"secret where none is wanted":   {basicHeader("ledger:1", "new"), nil, oidc.AuthNone, "oidc.proof-method"},
@@ -173,8 +174,6 @@ func TestClientProof(t *testing.T) {
 }
 
 const assertionType = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
-
-func hash(s string) []byte { h := oidc.HashSecret(s); return h[:] }
 
 func unsigned(claims string) string {
 	return base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte(claims)) + "."

@@ -1,22 +1,16 @@
 package oidc
 
 import (
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"regexp"
+
+	"innergate/core/keys"
 )
 
 // NewVerifier makes a code verifier of 256 random bits (RFC 7636, section 4.1).
-func NewVerifier() string { return NewSecret() }
-
-// NewSecret makes 256 random bits in base64url, for states, nonces, codes and secrets.
-func NewSecret() string {
-	var b [32]byte
-	rand.Read(b[:])
-	return base64.RawURLEncoding.EncodeToString(b[:])
-}
+func NewVerifier() string { return keys.NewSecret() }
 
 // Challenge is a verifier's S256 challenge (RFC 7636, section 4.2).
 func Challenge(verifier string) string {

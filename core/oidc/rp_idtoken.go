@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/base64"
@@ -103,10 +104,10 @@ func CheckIDToken(compact string, r IDTokenRules, rec *trace.Recorder) (*IDToken
 		return nil, c.fail("jwt.type", explain.Pair("typ", "an ID token", "a token with events"))
 	}
 	if !c.that(ruleIssuer, r.Issuers.Accepts(t.Issuer), r.Issuers.Names(), t.Issuer) {
-		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), or(shown(t.Issuer), "(none)")))
+		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(t.Issuer), "(none)")))
 	}
 	if !c.that(ruleAudience, slices.Contains(audience, r.ClientID), r.ClientID, strings.Join(audience, " ")) {
-		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, or(shown(strings.Join(audience, " ")), "nobody")))
+		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
 	}
 	if azp != "" || len(audience) > 1 {
 		if !c.equal(ruleParty, r.ClientID, azp) {
@@ -123,7 +124,7 @@ func CheckIDToken(compact string, r IDTokenRules, rec *trace.Recorder) (*IDToken
 		return nil, c.fail("oidc.nonce", explain.Pair("nonce", "the one that was sent", told(nonce, r.Nonce)))
 	}
 	if len(r.ACR) > 0 && !c.that(ruleACR, slices.Contains(r.ACR, t.ACR), strings.Join(r.ACR, " or "), t.ACR) {
-		return nil, c.fail("oidc.context-unmet", explain.Pair("acr", strings.Join(r.ACR, " or "), or(shown(t.ACR), "no acr")))
+		return nil, c.fail("oidc.context-unmet", explain.Pair("acr", strings.Join(r.ACR, " or "), cmp.Or(shown(t.ACR), "no acr")))
 	}
 	for _, h := range []struct {
 		rule

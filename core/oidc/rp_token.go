@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"encoding/base64"
 	"fmt"
 	"mime"
@@ -92,7 +93,7 @@ func ReadTokens(a Answer, r TokenRules, rec *trace.Recorder) (*Tokens, error) {
 	}
 	kind, _ := o.Text("token_type")
 	if !c.that(ruleBearer, strings.EqualFold(kind, "bearer") || kind == "" && r.PlainOAuth, "Bearer", shown(kind)) {
-		return nil, c.fail("oidc.token-type", explain.Pair("token_type", "Bearer", or(shown(kind), "(none)")))
+		return nil, c.fail("oidc.token-type", explain.Pair("token_type", "Bearer", cmp.Or(shown(kind), "(none)")))
 	}
 	if t.AccessToken == "" {
 		return nil, c.fail("oidc.token-answer", explain.Fact("answer", "it holds no access_token"))
@@ -129,14 +130,14 @@ func readBody(a Answer, form bool) (o jose.Object, why string) {
 	}
 	o, err := jose.ReadObject(a.Body)
 	if err != nil {
-		return nil, said + fmt.Sprintf("%s, and %s", or(shown(media), "no content type"), err)
+		return nil, said + fmt.Sprintf("%s, and %s", cmp.Or(shown(media), "no content type"), err)
 	}
 	return o, ""
 }
 
 // tokenRefused explains an error of the token endpoint (RFC 6749, section 5.2).
 func (c checker) tokenRefused(status int, code, description string, r TokenRules) error {
-	evidence := []trace.Evidence{explain.Fact("error", or(shown(code), "without an error code"))}
+	evidence := []trace.Evidence{explain.Fact("error", cmp.Or(shown(code), "without an error code"))}
 	if description != "" {
 		evidence = append(evidence, explain.Fact("error_description", shown(description)))
 	}

@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"fmt"
 	"mime"
 	"slices"
@@ -58,13 +59,13 @@ func ReadUserInfo(a Answer, r UserInfoRules, rec *trace.Recorder) (jose.Object, 
 		}
 		o = plain
 	}
-	c.that(ruleUserInfo, true, "", or(shown(media), "no content type"))
+	c.that(ruleUserInfo, true, "", cmp.Or(shown(media), "no content type"))
 	if r.Subject == "" {
 		return o, nil
 	}
 	subject, _ := o.Text("sub")
 	if !c.equal(ruleSameSubject, r.Subject, subject) {
-		return nil, c.fail("oidc.userinfo-subject", explain.Pair("sub", r.Subject, or(shown(subject), "nobody")))
+		return nil, c.fail("oidc.userinfo-subject", explain.Pair("sub", r.Subject, cmp.Or(shown(subject), "nobody")))
 	}
 	return o, nil
 }
@@ -83,11 +84,11 @@ func (c checker) signedUserInfo(compact string, r UserInfoRules) (jose.Object, e
 	// A signed answer names issuer and audience (section 5.3.2); one that names others was made for somebody else.
 	issuer, ok := token.Claims.Text("iss")
 	if !ok || !r.Issuers.Accepts(issuer) {
-		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), or(shown(issuer), "(none)")))
+		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(issuer), "(none)")))
 	}
 	audience, ok := token.Claims.Texts("aud")
 	if !ok || !slices.Contains(audience, r.ClientID) {
-		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, or(shown(strings.Join(audience, " ")), "nobody")))
+		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
 	}
 	return token.Claims, nil
 }

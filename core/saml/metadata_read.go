@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"innergate/core/address"
 	"innergate/core/keys"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
@@ -357,14 +358,10 @@ func (m *metadataReader) endpoint(e *xmltree.Element, r *Role, entity *Entity) {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		m.problem(false, "location", "The address %q of a %s of %s is not an http or https URL and is left out.", p.Location, p.Service, entity.name())
 		return
-	case u.Scheme == "http" && !isLoopback(u.Hostname()):
+	case address.Plain(p.Location):
 		m.problem(false, "http-endpoint", "The address %s of %s is not protected by TLS.", p.Location, entity.name())
 	}
 	r.Endpoints = append(r.Endpoints, p)
-}
-
-func isLoopback(host string) bool {
-	return host == "localhost" || host == "::1" || strings.HasPrefix(host, "127.")
 }
 
 func (m *metadataReader) keys(e *xmltree.Element, r *Role, entity *Entity) {

@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"cmp"
 	"crypto/rsa"
 	"errors"
 	"strconv"
@@ -207,18 +208,11 @@ func (in *IncomingResponse) status(c *checker, rules ResponseRules) error {
 		}
 		return c.fail("saml.status-no-context", append([]trace.Evidence{explain.Pair("context", wanted, words)}, evidence...)...)
 	case "InvalidNameIDPolicy":
-		return c.fail("saml.status-nameid-policy", append([]trace.Evidence{explain.Pair("NameID format", orNone(rules.NameIDFormat), words)}, evidence...)...)
+		return c.fail("saml.status-nameid-policy", append([]trace.Evidence{explain.Pair("NameID format", cmp.Or(rules.NameIDFormat, "none"), words)}, evidence...)...)
 	case "RequestDenied":
 		return c.fail("saml.status-denied", evidence...)
 	}
 	return c.fail("saml.status", evidence...)
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 func clip(s string, n int) string {
