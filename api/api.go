@@ -64,6 +64,7 @@ type Application struct {
 	Keys        []CertificateDetail `json:"certificateDetails,omitempty"`
 	ProvidedBy  []Reference         `json:"providedBy,omitempty"`
 	Watch       *Watch              `json:"watch,omitempty"`
+	Secrets     []Secret            `json:"secrets,omitempty"`
 	StartOurs   string              `json:"startOurs"`
 	ProposedURL string              `json:"proposedStartUrl,omitempty"`
 }
@@ -91,6 +92,7 @@ type Provider struct {
 	Keys       []CertificateDetail `json:"certificateDetails,omitempty"`
 	Serves     []Reference         `json:"serves,omitempty"`
 	Watch      *Watch              `json:"watch,omitempty"`
+	Secrets    []Secret            `json:"secrets,omitempty"`
 }
 
 // CertificateDetail describes a trusted certificate.
@@ -308,3 +310,37 @@ type FoundItem struct {
 
 // NotFound reports whether the problem is that something is not there.
 func (p *Problem) NotFound() bool { return p.Status == 404 }
+
+// Secret is a client secret: one of ours, given to an application, or one that a provider gave us. The secret itself stands in it only once, when one of ours has
+// been made.
+type Secret struct {
+	ID       string     `json:"id"`
+	State    string     `json:"state"`
+	Secret   string     `json:"secret,omitempty"`
+	Hint     string     `json:"hint,omitempty"`
+	By       string     `json:"by"`
+	Created  time.Time  `json:"created"`
+	Expires  *time.Time `json:"expires,omitempty"`
+	LastUsed *time.Time `json:"lastUsed,omitempty"`
+	TriedAt  *time.Time `json:"triedAt,omitempty"`
+	Tried    string     `json:"tried,omitempty"`
+}
+
+// NewSecret orders a client secret for an application; 0 days is without an end.
+type NewSecret struct {
+	Days int `json:"days,omitempty"`
+}
+
+// TheirSecret is a secret that a provider gave us.
+type TheirSecret struct {
+	Value   string     `json:"value"`
+	Expires *time.Time `json:"expires,omitempty"`
+}
+
+// TriedSecret tells what came of trying a secret: taken, refused or unclear.
+type TriedSecret struct {
+	Result string `json:"result"`
+	Text   string `json:"text"`
+	Code   string `json:"code,omitempty"`
+	Remedy string `json:"remedy,omitempty"`
+}

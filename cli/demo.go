@@ -62,7 +62,10 @@ func (p *program) runDemo(ctx context.Context, o demo.Options, port int) error {
 	if err != nil {
 		return err
 	}
-	o.Ports, o.Log = [4]int{port, port + 1, port + 2, port + 3}, log
+	for i := range o.Ports {
+		o.Ports[i] = port + i
+	}
+	o.Log = log
 	w, err := demo.Start(ctx, o)
 	if err != nil {
 		return err
@@ -73,10 +76,17 @@ Saltmere Ferries is open. Everything here is made up and runs on this machine on
 
   The gate's console        %[1]s/console/
      name and password      %[5]s / %[6]s
-  Crew Rota, an application %[3]s/
-  Saltmere Staff, provider  %[2]s/
-  Ticket Desk               %[4]s/
-     an application that is not connected yet; its metadata: %[4]s/metadata
+
+  Applications
+     Crew Rota (SAML)                  %[3]s/
+     Cargo Ledger (OpenID Connect)     %[8]s/
+     Dockhand (a command-line tool)    %[9]s/
+     Ticket Desk                       %[4]s/
+       is not connected yet; its metadata: %[4]s/metadata
+  Providers
+     Saltmere Staff (SAML)             %[2]s/
+     Northquay Stevedores (OpenID)     %[10]s/
+     Lantern Pass (OAuth 2.0)          %[11]s/
 
 For the command line, in another terminal:
 
@@ -84,9 +94,9 @@ For the command line, in another terminal:
   innergate app list
 
 Stop with Ctrl-C.
-`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token)
+`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL)
 	if o.TLS != nil {
-		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.saltmere.example 127.0.0.1' "+w.URL+"/console/\n")
+		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.example 127.0.0.1' "+w.URL+"/console/\n")
 	}
 	tick := time.NewTicker(time.Minute)
 	defer tick.Stop()

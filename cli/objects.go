@@ -87,9 +87,29 @@ func (p *program) applications() *cli.Command {
 func (p *program) application(a *api.Application) {
 	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", a.Name, a.Slug, orDash(a.Description))
 	p.table(table.Row{"", ""}, []table.Row{
-		{"reach", string(a.Reach)}, {"entity ID", orDash(a.SAML.EntityID)}, {"ACS", endpointLines(a.SAML.ACS)}, {"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))}, {"last sign-in", ago(a.LastSignIn)},
+		{"kind", string(a.Kind)}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a), {"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))}, {"last sign-in", ago(a.LastSignIn)},
 	}, "")
 	p.passage(a.Stations, a.Findings)
+}
+
+func identifierName(kind string) string {
+	return map[string]string{config.KindOIDC: "client ID"}[kind] + map[string]string{config.KindSAML: "entity ID"}[kind]
+}
+
+// addresses are where an application's answers go.
+func addresses(a *api.Application) table.Row {
+	if a.OIDC != nil {
+		return table.Row{"redirect URIs", orDash(strings.Join(a.OIDC.RedirectURIs, "\n"))}
+	}
+	return table.Row{"ACS", endpointLines(a.SAML.ACS)}
+}
+
+// asked are where people are sent to sign in.
+func asked(x *api.Provider) table.Row {
+	if x.OIDC != nil {
+		return table.Row{"endpoints", orDash(strings.TrimSpace(x.OIDC.AuthorizationEndpoint + "\n" + x.OIDC.TokenEndpoint + "\n" + x.OIDC.UserInfoEndpoint))}
+	}
+	return table.Row{"SSO", endpointLines(x.SAML.SSO)}
 }
 
 func endpointLines(list []saml.Endpoint) string {
@@ -296,7 +316,7 @@ func (p *program) providers() *cli.Command {
 			return p.show(c, list, func() {
 				var rows []table.Row
 				for _, x := range list.Items {
-					rows = append(rows, table.Row{x.Slug, x.Name, x.Reach, x.SAML.EntityID, ago(x.LastSignIn)})
+					rows = append(rows, table.Row{x.Slug, x.Name, x.Reach, x.Authority(), ago(x.LastSignIn)})
 				}
 				p.table(table.Row{"Short name", "Name", "Reach", "Entity ID", "Last sign-in"}, rows, "No provider fits. `innergate provider add` adds one.")
 				p.more(list.Next)
@@ -335,7 +355,7 @@ func (p *program) provider(x *api.Provider) {
 	}
 	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", x.Name, x.Slug, orDash(x.Description))
 	p.table(table.Row{"", ""}, []table.Row{
-		{"reach", string(x.Reach)}, {"entity ID", orDash(x.SAML.EntityID)}, {"SSO", endpointLines(x.SAML.SSO)}, {"admission", x.Admission}, {"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
+		{"kind", string(x.Kind)}, {"reach", string(x.Reach)}, {map[bool]string{true: "entity ID", false: "issuer"}[x.SAML != nil], orDash(x.Authority())}, asked(x), {"admission", x.Admission}, {"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
 	}, "")
 	p.passage(x.Stations, x.Findings)
 }

@@ -39,8 +39,8 @@ var scenario string
 type Options struct {
 	// Folder holds the gate's data.
 	Folder string
-	// Ports are those of gate, Saltmere Staff, Crew Rota and Ticket Desk; 0 takes a free one.
-	Ports [4]int
+	// Ports are those of gate, Saltmere Staff, Crew Rota, Ticket Desk, Northquay Stevedores, Lantern Pass, Cargo Ledger and Dockhand; 0 takes a free one.
+	Ports [8]int
 	// TLS, if set, serves all of them by TLS under host names of .example; else they are reached by http at 127.0.0.1.
 	TLS      *tls.Config
 	Console  fs.FS
@@ -56,10 +56,14 @@ type Options struct {
 
 // World is the running demo.
 type World struct {
-	URL, StaffURL, RotaURL, DeskURL string
-	Gate                            *gate.Gate
-	Staff                           *standin.Provider
-	Rota, Desk                      *standin.Application
+	URL, StaffURL, RotaURL, DeskURL                   string
+	NorthquayURL, LanternURL, LedgerURL, DockhandURL string
+
+	Gate               *gate.Gate
+	Staff              *standin.Provider
+	Rota, Desk         *standin.Application
+	Northquay, Lantern *standin.OpenID
+	Ledger, Dockhand   *standin.Client
 	// Harbours is a federation whose metadata is served beside Saltmere Staff, below /harbours.
 	Harbours *standin.Federation
 	// Token is an API token of an engineer; Name and Password are an owner's.
@@ -76,7 +80,7 @@ type World struct {
 	remembered sync.Map
 }
 
-var hosts = [4]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example"}
+var hosts = [8]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example", "id.northquay.example", "lantern.example", "ledger.saltmere.example", "dockhand.saltmere.example"}
 
 // Hosts are the names under which the world is served by TLS.
 func Hosts() []string { return hosts[:] }
@@ -92,8 +96,8 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 			w.Close()
 		}
 	}()
-	var listeners [4]net.Listener
-	var urls [4]string
+	var listeners [8]net.Listener
+	var urls [8]string
 	for i := range listeners {
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", o.Ports[i]))
 		if err != nil {
@@ -108,6 +112,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		}
 	}
 	w.URL, w.StaffURL, w.RotaURL, w.DeskURL = urls[0], urls[1], urls[2], urls[3]
+	w.NorthquayURL, w.LanternURL, w.LedgerURL, w.DockhandURL = urls[4], urls[5], urls[6], urls[7]
 	if o.TLS != nil {
 		w.transport = loopbackTransport(o.TLS)
 	}
@@ -125,7 +130,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	staff := http.NewServeMux()
 	staff.Handle("/harbours/", http.StripPrefix("/harbours", w.Harbours.Handler()))
 	staff.Handle("/", w.Staff.Handler())
-	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler()} {
+	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler(), w.Northquay.Handler(), w.Lantern.Handler(), w.Ledger.Handler(), w.Dockhand.Handler()} {
 		l := listeners[i+1]
 		if o.TLS != nil {
 			l = tls.NewListener(l, o.TLS)
@@ -167,6 +172,9 @@ func (w *World) standins(o Options) error {
 		return err
 	}
 	if w.Harbours, err = standin.NewFederation("Harbours of the Quiet Coast", harbours()); err != nil {
+		return err
+	}
+	if err := w.openidStandins(o); err != nil {
 		return err
 	}
 	w.Desk.SPInitiatedOnly = true
@@ -253,10 +261,10 @@ func (w *World) Fetch() error {
 	return err
 }
 
-// password is another in each data folder, and the same one whenever that folder is used again.
-func password(master []byte) string {
+// derived is another secret in each data folder, and the same one whenever that folder is used again.
+func derived(master []byte, what string) string {
 	sum := hmac.New(sha256.New, master)
-	sum.Write([]byte("the demo's administrator"))
+	sum.Write([]byte(what))
 	return base32.StdEncoding.EncodeToString(sum.Sum(nil))[:16]
 }
 
@@ -282,7 +290,9 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	running, stop := context.WithCancel(context.Background())
 	w.closers, w.stop = append(w.closers, stop), stop
 	go w.Gate.Run(running)
-	w.Name, w.Password = "Fenna", password(master[0])
+	w.Name, w.Password = "Fenna", derived(master[0], "the demo's administrator")
+	w.Northquay.SetSecret(clientID, derived(master[0], w.Northquay.Name)+derived(master[0], "more"))
+	w.Lantern.SetSecret(clientID, derived(master[0], w.Lantern.Name)+derived(master[0], "more"))
 	return w.furnish(ctx)
 }
 
@@ -301,6 +311,9 @@ func (w *World) furnish(ctx context.Context) error {
 		if _, err := w.Gate.AddAdministrator(ctx, gate.System, api.NewAdministrator{Name: w.Name, Role: gate.RoleOwner, Password: w.Password}); err != nil {
 			return err
 		}
+	}
+	if err := w.secrets(ctx); err != nil {
+		return err
 	}
 	token, err := w.Gate.NewToken(ctx, gate.System, api.NewToken{Name: "demo", Role: gate.RoleOwner, Days: 1})
 	if err != nil {
@@ -338,7 +351,8 @@ func (w *World) Scenario() (string, error) {
 		return "", err
 	}
 	var b bytes.Buffer
-	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert, "HarboursCertificate": string(harbours)})
+	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert, "HarboursCertificate": string(harbours),
+		"Northquay": w.NorthquayURL, "Lantern": w.LanternURL, "Ledger": w.LedgerURL, "Dockhand": w.DockhandURL})
 	return b.String(), err
 }
 

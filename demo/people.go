@@ -83,3 +83,25 @@ func harbours() []standin.Member {
 	}
 	return out
 }
+
+// stevedores are the people of Northquay Stevedores, a partner.
+func stevedores() []standin.Person {
+	var out []standin.Person
+	for _, p := range []person{
+		{"ivo.tamm", "Ivo", "Tamm", "ivo.tamm@northquay.example", "foreman", []string{"quay-crane", "quay-lead"}},
+		{"lene.aas", "Lene", "Ås", "lene.aas@northquay.example", "crane driver", []string{"quay-crane"}},
+		{"paul.okoro", "Paul", "Okoro", "paul.okoro@northquay.example", "tally clerk", []string{"quay-tally"}},
+	} {
+		out = append(out, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role, Claims: map[string]any{"given_name": p.given, "family_name": p.family, "email": p.mail, "email_verified": true, "roles": p.groups}})
+	}
+	return out
+}
+
+// travellers hold season tickets and sign in with Lantern Pass.
+func travellers() []standin.Person {
+	var out []standin.Person
+	for _, p := range []person{{"70012", "Asta", "Norr", "asta.norr@post.example", "season ticket", nil}, {"70047", "Henk", "Mole", "henk.mole@post.example", "season ticket", nil}} {
+		out = append(out, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role, Claims: map[string]any{"email": p.mail}})
+	}
+	return out
+}

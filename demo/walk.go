@@ -17,6 +17,8 @@ import (
 // Walker goes through sign-ins as a browser would, by plain HTTP: it keeps cookies, follows redirects and sends forms.
 type Walker struct {
 	HTTP *http.Client
+	// Provider is chosen where several can be, or the first.
+	Provider string
 	// Page is the last page, Address where it came from.
 	Page    *html.Node
 	Text    string
@@ -104,6 +106,17 @@ func (w *Walker) Inner(id string) string {
 	return b.String()
 }
 
+// Link is the address of the first link with this text.
+func (w *Walker) Link(text string) string {
+	n := w.Find(func(n *html.Node) bool {
+		return n.Data == "a" && n.FirstChild != nil && n.FirstChild.Type == html.TextNode && n.FirstChild.Data == text
+	})
+	if n == nil {
+		return ""
+	}
+	return attr(n, "href")
+}
+
 // Submit sends the page's form, with extra values for what a person would choose.
 func (w *Walker) Submit(ctx context.Context, extra url.Values) error {
 	form := w.Find(func(n *html.Node) bool { return n.Data == "form" })
@@ -161,13 +174,22 @@ func (w *Walker) choose(ctx context.Context, user string) error {
 	if err := w.Onward(ctx); err != nil {
 		return err
 	}
-	if w.Find(func(n *html.Node) bool { return n.Data == "button" && attr(n, "name") == "person" }) == nil {
-		return nil
+	for _, step := range []struct{ button, value string }{{"provider", w.Provider}, {"person", user}, {"answer", "yes"}} {
+		button := w.Find(func(n *html.Node) bool { return n.Data == "button" && attr(n, "name") == step.button })
+		if button == nil {
+			continue
+		}
+		if step.value == "" {
+			step.value = attr(button, "value")
+		}
+		if err := w.Submit(ctx, url.Values{step.button: {step.value}}); err != nil {
+			return err
+		}
+		if err := w.Onward(ctx); err != nil {
+			return err
+		}
 	}
-	if err := w.Submit(ctx, url.Values{"person": {user}}); err != nil {
-		return err
-	}
-	return w.Onward(ctx)
+	return nil
 }
 
 // Rehearse opens a rehearsal's link, begins, and signs in.

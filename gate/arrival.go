@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"errors"
 	"net/url"
 	"strings"
 	"time"
@@ -10,6 +11,7 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/store"
@@ -23,7 +25,10 @@ const (
 )
 
 // arrival is a message that came for a sign-in.
-type arrival struct{ response *saml.IncomingResponse }
+type arrival struct {
+	response   *saml.IncomingResponse
+	parameters oidc.Parameters
+}
 
 // KeepArrival stores what another site had the browser post, and returns the handle under which the browser's next, same-site request finds it: only that one
 // carries our cookies.
@@ -94,6 +99,9 @@ func (g *Gate) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 		return g.failed(ctx, stranger, err)
 	}
 	p, err := g.provider(ctx, slug)
+	if err == nil && p.SAML == nil {
+		err = explain.New("saml.provider-unknown", explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
+	}
 	if err != nil {
 		return g.failed(ctx, stranger, err)
 	}
@@ -119,11 +127,38 @@ func (g *Gate) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 }
 
 func (g *Gate) receiveResponse(ctx context.Context, s *signIn, response *saml.IncomingResponse) *Next {
-	who, err := g.providerSide(s.provider).receive(ctx, s, &arrival{response})
-	if err != nil {
+	return g.received(ctx, s, &arrival{response: response})
+}
+
+// received has the provider's answer checked, and goes on with whom it vouches for. Where a provider answers too weakly for what was only preferred, or with a
+// sign-in longer ago than the application allows, it is asked once more.
+func (g *Gate) received(ctx context.Context, s *signIn, a *arrival) *Next {
+	who, err := g.providerSide(s.provider).receive(ctx, s, a)
+	wish := &s.state.Wish
+	var f *explain.Failure
+	switch {
+	case errors.As(err, &f) && (f.Code == "saml.status-no-context" || f.Code == "oidc.context-unmet") && wish.Preferred && !s.state.Anew:
+		s.rec.Decide(trace.Decision{About: "strength", Result: "asked again without it", By: "acr_values is a preference, and " + s.provider.Name + " can't meet it"})
+		s.state.Anew, wish.Context = true, nil
+		return g.sendOn(ctx, s)
+	case err != nil:
 		return g.failed(ctx, s, err)
+	case wish.MaxAge != nil && (who.AuthnInstant.IsZero() || g.Now().Sub(who.AuthnInstant) > *wish.MaxAge+time.Minute):
+		if s.state.Anew && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
+			return g.failed(ctx, s, explain.New("bridge.too-old", explain.Pair("signed in", "at most "+wish.MaxAge.String()+" ago", ago(g.Now(), who.AuthnInstant))).Of(s.provider.Name))
+		}
+		s.rec.Decide(trace.Decision{About: "freshness", Result: "asked to sign in anew", By: "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)"})
+		s.state.Anew, wish.Fresh = true, true
+		return g.sendOn(ctx, s)
 	}
 	return g.finish(ctx, s, who)
+}
+
+func ago(now, at time.Time) string {
+	if at.IsZero() {
+		return "not said"
+	}
+	return now.Sub(at).Round(time.Second).String() + " ago"
 }
 
 // join finds the sign-in that an arrival belongs to: one in flight in this browser, or one that the provider began.
@@ -145,10 +180,11 @@ func (g *Gate) join(ctx context.Context, b Browser, stranger *signIn, relay stri
 		return resumed, nil
 	}
 	stranger.rec.Message(message)
-	if err := g.uninvited(ctx, stranger, relay); err != nil {
+	next, err := g.uninvited(ctx, stranger, relay)
+	if err != nil {
 		return nil, g.failed(ctx, stranger, err)
 	}
-	return stranger, g.ownStart(ctx, stranger)
+	return stranger, next
 }
 
 func nameOf(p *provider) string {
@@ -159,9 +195,9 @@ func nameOf(p *provider) string {
 }
 
 // uninvited prepares a sign-in that the provider began: RelayState names the application by its start address or short name.
-func (g *Gate) uninvited(ctx context.Context, s *signIn, relay string) error {
+func (g *Gate) uninvited(ctx context.Context, s *signIn, relay string) (*Next, error) {
 	if !s.provider.SAML.AllowUnsolicited {
-		return explain.New("saml.unsolicited")
+		return nil, explain.New("saml.unsolicited")
 	}
 	slug, to := relay, ""
 	if rest, ok := strings.CutPrefix(relay, g.PublicURL+"/start/"); ok {
@@ -175,18 +211,18 @@ func (g *Gate) uninvited(ctx context.Context, s *signIn, relay string) error {
 	}
 	app, err := g.application(ctx, slug)
 	if isNotFound(err) || err == nil && !contains(app.Providers, s.provider.Slug) {
-		return explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
+		return nil, explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
 	s.app = app
 	if err := s.provider.Reach.Serves("provider", s.provider.Name, false); err != nil {
-		return err
+		return nil, err
 	}
 	if err := app.Reach.Serves("application", app.Name, false); err != nil {
-		return err
+		return nil, err
 	}
 	s.rec.Decide(trace.Decision{About: "application", Result: app.Name, By: "RelayState " + relay})
-	return s.unsolicited(to)
+	return g.applicationSide(app).start(ctx, s, to)
 }

@@ -46,6 +46,14 @@ func flat(v any) []line {
 	switch c := v.(type) {
 	case config.Application:
 		add("name", c.Name)
+		if c.OIDC != nil {
+			flatClient(add, c.OIDC)
+			add("start address", c.StartURL)
+			break
+		}
+		if c.SAML == nil {
+			break
+		}
 		add("entity ID", c.SAML.EntityID)
 		endpoints("ACS URL", c.SAML.ACS)
 		endpoints("SLO URL", c.SAML.SLO)
@@ -65,6 +73,13 @@ func flat(v any) []line {
 		}
 	case config.Provider:
 		add("name", c.Name)
+		if c.OIDC != nil {
+			flatOIDCProvider(add, c.OIDC)
+			break
+		}
+		if c.SAML == nil {
+			break
+		}
 		add("entity ID", c.SAML.EntityID)
 		endpoints("SSO URL", c.SAML.SSO)
 		endpoints("SLO URL", c.SAML.SLO)
@@ -78,6 +93,33 @@ func flat(v any) []line {
 		}
 	}
 	return slices.DeleteFunc(out, func(l line) bool { return l.value == "" })
+}
+
+func flatClient(add func(field, value string), s *config.OIDCApplication) {
+	add("client ID", s.ClientID)
+	for _, u := range s.RedirectURIs {
+		add("redirect URI", u)
+	}
+	for _, u := range s.PostLogoutURIs {
+		add("post-logout URI", u)
+	}
+	for _, u := range s.Origins {
+		add("origin", u)
+	}
+	for _, f := range [][2]string{{"client authentication", s.Authentication}, {"key set", s.KeysURL}, {"ID token algorithm", s.Algorithm}, {"home page", s.HomePage}, {"privacy page", s.Privacy}, {"terms page", s.Terms},
+		{"initiate login URI", s.InitiateLogin}, {"back-channel logout URI", s.BackChannelLogout}, {"front-channel logout URI", s.FrontChannelLogout}, {"sector identifier URI", s.SectorIdentifier}, {"scopes", strings.Join(s.Scopes, " ")}} {
+		add(f[0], f[1])
+	}
+}
+
+func flatOIDCProvider(add func(field, value string), s *config.OIDCProvider) {
+	for _, f := range [][2]string{{"issuer", s.Issuer}, {"accepted issuers", strings.Join(s.AcceptedIssuers, " ")}, {"authorization endpoint", s.AuthorizationEndpoint}, {"token endpoint", s.TokenEndpoint}, {"UserInfo endpoint", s.UserInfoEndpoint},
+		{"key set", s.KeysURL}, {"end session endpoint", s.EndSessionEndpoint}, {"client authentication methods", strings.Join(s.AuthMethods, " ")}} {
+		add(f[0], f[1])
+	}
+	if s.IssuerInAnswer {
+		add("iss in answers", "demanded")
+	}
 }
 
 // changes compares two layouts: what is gone, what is new, and what has another value where a field stands once on both sides.

@@ -30,6 +30,15 @@ type application struct {
 	mapping  *claims.Compiled
 	signing  []*saml.Certificate
 	until    *time.Time // the end of the metadata that is looked after
+	secrets  []heldSecret
+}
+
+// begins says whether every sign-in to the application has to begin there.
+func (a *application) begins() bool {
+	if a.SAML != nil {
+		return a.SAML.SPInitiatedOnly
+	}
+	return a.OIDC.InitiateLogin == ""
 }
 
 type provider struct {
@@ -68,7 +77,7 @@ func (g *Gate) application(ctx context.Context, slug string) (*application, erro
 
 // applicationByEntity finds one by its SAML entity ID.
 func (g *Gate) applicationByEntity(ctx context.Context, id string) (*application, error) {
-	return g.findApplication(ctx, "entity:"+id, "entity_id = ?", id)
+	return g.findApplication(ctx, "entity:"+id, "kind = 'saml' AND entity_id = ?", id)
 }
 
 func (g *Gate) applicationByID(ctx context.Context, id string) (*application, error) {
@@ -97,9 +106,19 @@ func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*
 	if a.mapping, err = a.Mapping.Compile(); err != nil {
 		return nil, err
 	}
-	a.signing = config.Parsed(a.SAML.Certificates, "signing")
-	if a.until, err = g.until(ctx, a.id, a.SAML.Metadata); err != nil {
-		return nil, err
+	if a.OIDC != nil {
+		rows, err := g.secretRows(ctx, a.id)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			a.secrets = append(a.secrets, heldSecret{r.ID, r.Hash, r.ExpiresAt})
+		}
+	} else {
+		a.signing = config.Parsed(a.SAML.Certificates, "signing")
+		if a.until, err = g.until(ctx, a.id, a.SAML.Metadata); err != nil {
+			return nil, err
+		}
 	}
 	c.apps.Store(key, a)
 	return a, nil
@@ -136,9 +155,11 @@ func (g *Gate) findProvider(ctx context.Context, key, where, value string) (*pro
 	if p.mapping, err = p.Mapping.Compile(); err != nil {
 		return nil, err
 	}
-	p.signing = config.Parsed(p.SAML.Certificates, "signing")
-	if p.until, err = g.until(ctx, p.id, p.SAML.Metadata); err != nil {
-		return nil, err
+	if p.SAML != nil {
+		p.signing = config.Parsed(p.SAML.Certificates, "signing")
+		if p.until, err = g.until(ctx, p.id, p.SAML.Metadata); err != nil {
+			return nil, err
+		}
 	}
 	c.providers.Store(key, p)
 	return p, nil
@@ -220,7 +241,10 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
 	var row store.Application
-	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.SAML.EntityID, body: mustJSON(a), certificates: a.SAML.Certificates, watch: a.SAML.Metadata}
+	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.Identifier(), body: mustJSON(a)}
+	if a.SAML != nil {
+		s.certificates, s.watch = a.SAML.Certificates, a.SAML.Metadata
+	}
 	row.Kind, row.Reach = a.Kind, string(a.Reach)
 	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 }
@@ -292,7 +316,11 @@ func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p confi
 
 func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
 	var row store.Provider
-	s := saved{kind: "provider", slug: p.Slug, name: p.Name, entityID: p.SAML.EntityID, body: mustJSON(p), certificates: p.SAML.Certificates, watch: p.SAML.Metadata}
+	// Two connections to one OpenID provider, with a client ID each, may share its issuer.
+	s := saved{kind: "provider", slug: p.Slug, name: p.Name, body: mustJSON(p)}
+	if p.SAML != nil {
+		s.entityID, s.certificates, s.watch = p.SAML.EntityID, p.SAML.Certificates, p.SAML.Metadata
+	}
 	row.Kind, row.Reach = p.Kind, string(p.Reach)
 	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 }
@@ -377,9 +405,18 @@ func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, 
 			continue
 		}
 		providers = append(providers, p.Provider)
-		v.ProvidedBy = append(v.ProvidedBy, api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.SAML.EntityID})
+		v.ProvidedBy = append(v.ProvidedBy, api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.Authority()})
 	}
 	v.Stations, v.Findings = checkup.Application(&v.Application, providers, g.IDPEntityID(), g.Now())
+	v.StartOurs = g.StartLocation(v.Slug)
+	if v.OIDC != nil {
+		if v.Secrets, err = g.secretViews(ctx, row.ID); err != nil {
+			return nil, err
+		}
+		findings := checkup.OurSecrets(&v.Application, secretEnds(v.Secrets), g.Now())
+		v.Findings, v.Stations = append(v.Findings, findings...), checkup.Settle(v.Stations, findings)
+		return v, nil
+	}
 	watch, findings, err := g.watch(ctx, row.ID, checkup.ApplicationTrust, v.SAML.Metadata)
 	if err != nil {
 		return nil, err
@@ -387,7 +424,6 @@ func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, 
 	v.Watch, v.Findings = watch, append(v.Findings, findings...)
 	v.Stations = checkup.Settle(v.Stations, findings)
 	v.Keys = details(v.SAML.Certificates)
-	v.StartOurs = g.StartLocation(v.Slug)
 	if v.StartURL == "" {
 		v.ProposedURL = proposeStart(v.SAML)
 	}
@@ -442,13 +478,9 @@ func (g *Gate) Provider(ctx context.Context, slug string) (*api.Provider, error)
 		return nil, err
 	}
 	v.Stations, v.Findings = checkup.Provider(&v.Provider, g.SPEntityID(), g.Now())
-	watch, findings, err := g.watch(ctx, row.ID, checkup.ProviderTrust, v.SAML.Metadata)
-	if err != nil {
+	if err := g.besideProvider(ctx, v, row.ID); err != nil {
 		return nil, err
 	}
-	v.Watch, v.Findings = watch, append(v.Findings, findings...)
-	v.Stations = checkup.Settle(v.Stations, findings)
-	v.Keys = details(v.SAML.Certificates)
 	v.Serves = []api.Reference{}
 	var apps []store.Application
 	if err := usedBy(g.Store.Read(ctx), slug).Order("name").Limit(50).Find(&apps).Error; err != nil {
@@ -462,6 +494,34 @@ func (g *Gate) Provider(ctx context.Context, slug string) (*api.Provider, error)
 		v.Serves = append(v.Serves, r)
 	}
 	return v, nil
+}
+
+// besideProvider adds what is kept beside a provider's configuration.
+func (g *Gate) besideProvider(ctx context.Context, v *api.Provider, id string) error {
+	var findings []checkup.Finding
+	var err error
+	if v.OIDC != nil {
+		if v.Secrets, err = g.secretViews(ctx, id); err != nil {
+			return err
+		}
+		findings = checkup.TheirSecrets(&v.Provider, secretEnds(v.Secrets), g.Now())
+	} else {
+		if v.Watch, findings, err = g.watch(ctx, id, checkup.ProviderTrust, v.SAML.Metadata); err != nil {
+			return err
+		}
+		v.Keys = details(v.SAML.Certificates)
+	}
+	v.Findings = append(v.Findings, findings...)
+	v.Stations = checkup.Settle(v.Stations, findings)
+	return nil
+}
+
+func secretEnds(list []api.Secret) []checkup.Secret {
+	var out []checkup.Secret
+	for _, s := range list {
+		out = append(out, checkup.Secret{Next: s.State == KeyNext, Ends: s.Expires, Hint: s.Hint, Refused: s.Tried == "refused"})
+	}
+	return out
 }
 
 var objectColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "created_at", "reach": "reach"}

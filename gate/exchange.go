@@ -47,6 +47,9 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 	if err != nil {
 		return nil, err
 	}
+	if a.OIDC != nil {
+		return g.clientSheet(ctx, a)
+	}
 	base := g.PublicURL + "/saml/idp/" + a.Slug
 	s := &api.ExchangeSheet{Title: "For the engineer of " + a.Name, Role: "We are the identity provider (IdP); " + a.Name + " is the service provider (SP).", Metadata: base + "/metadata"}
 	s.Values = []api.Value{
@@ -85,6 +88,9 @@ func (g *Gate) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	p, err := g.provider(ctx, slug)
 	if err != nil {
 		return nil, err
+	}
+	if p.OIDC != nil {
+		return g.openidSheet(ctx, p)
 	}
 	s := &api.ExchangeSheet{Title: "For the engineer of " + p.Name, Role: "We are the service provider (SP); " + p.Name + " is the identity provider (IdP).", Metadata: g.PublicURL + "/saml/sp/" + p.Slug + "/metadata"}
 	s.Values = []api.Value{
@@ -180,6 +186,17 @@ func (g *Gate) finishSheet(ctx context.Context, s *api.ExchangeSheet, attributes
 		{Name: "Metadata", Hint: "XML", URL: s.Metadata, File: "inner-gate-" + role + "-" + slug + ".xml"},
 		{Name: "Metadata, signed", Hint: "XML, with our signature", URL: s.Metadata + "?signed=1", File: "inner-gate-" + role + "-" + slug + "-signed.xml"},
 	}, s.Downloads...)
+	s.Markdown = sheetText(s, attributes)
+	entity, _, _, err := g.ourEntity(ctx, kind, slug)
+	if err != nil {
+		return err
+	}
+	s.HandedOut, err = g.handOuts(ctx, kind, id, handedOut(entity))
+	return err
+}
+
+// sheetText writes a sheet as Markdown.
+func sheetText(s *api.ExchangeSheet, attributes string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n\n%s\n\n", s.Title, s.Role)
 	if len(s.Steps) > 0 {
@@ -198,15 +215,11 @@ func (g *Gate) finishSheet(ctx context.Context, s *api.ExchangeSheet, attributes
 		for _, a := range s.Attributes {
 			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", cell(a.Name), a.NameFormat, map[bool]string{true: "yes", false: "no"}[a.Required], cell(a.Meaning), cell(a.Sample))
 		}
-		fmt.Fprintf(&b, "\nThe same as metadata elements:\n\n```xml\n%s```\n", s.Requested)
+		if s.Requested != "" {
+			fmt.Fprintf(&b, "\nThe same as metadata elements:\n\n```xml\n%s```\n", s.Requested)
+		}
 	}
-	s.Markdown = b.String()
-	entity, _, _, err := g.ourEntity(ctx, kind, slug)
-	if err != nil {
-		return err
-	}
-	s.HandedOut, err = g.handOuts(ctx, kind, id, handedOut(entity))
-	return err
+	return b.String()
 }
 
 // sheet is the sheet of either side.
@@ -219,11 +232,11 @@ func (g *Gate) sheet(ctx context.Context, kind, slug string) (*api.ExchangeSheet
 
 // NoteSheet remembers that the sheet was handed out: copied, printed or downloaded.
 func (g *Gate) NoteSheet(ctx context.Context, who Actor, kind, slug string) error {
-	entity, owner, _, err := g.ourEntity(ctx, kind, slug)
+	list, owner, err := g.sheetFacts(ctx, kind, slug)
 	if err != nil {
 		return err
 	}
-	facts, err := json.Marshal(handedOut(entity))
+	facts, err := json.Marshal(list)
 	if err != nil {
 		return err
 	}

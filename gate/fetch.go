@@ -75,10 +75,15 @@ type Want struct {
 	Post        []byte
 	ContentType string
 	Header      map[string]string
+	// AnyStatus leaves judging the status to the caller.
+	AnyStatus bool
+	// Direct follows no redirect, so that what is sent goes nowhere else.
+	Direct bool
 }
 
 // Got is the answer.
 type Got struct {
+	Status             int
 	Body               []byte
 	NotModified        bool
 	ETag, LastModified string
@@ -135,12 +140,12 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	for name, value := range w.Header {
 		request.Header.Set(name, value)
 	}
-	answer, err := f.client(w.Post != nil).Do(request)
+	answer, err := f.client(w.Post != nil || w.Direct).Do(request)
 	if err != nil {
 		return nil, &FetchError{fetchReason(w.URL, err)}
 	}
 	defer answer.Body.Close()
-	got := &Got{ETag: answer.Header.Get("ETag"), LastModified: answer.Header.Get("Last-Modified"), ContentType: answer.Header.Get("Content-Type")}
+	got := &Got{Status: answer.StatusCode, ETag: answer.Header.Get("ETag"), LastModified: answer.Header.Get("Last-Modified"), ContentType: answer.Header.Get("Content-Type")}
 	if len(got.ETag) > 500 {
 		got.ETag = ""
 	}
@@ -148,7 +153,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	case answer.StatusCode == http.StatusNotModified && (w.ETag != "" || w.LastModified != ""):
 		got.NotModified, got.ETag, got.LastModified = true, w.ETag, w.LastModified
 		return got, nil
-	case answer.StatusCode != http.StatusOK:
+	case answer.StatusCode != http.StatusOK && !w.AnyStatus:
 		return nil, &FetchError{fmt.Sprintf("%s answers with the status %s", w.URL, answer.Status)}
 	}
 	var whole bytes.Buffer
@@ -173,7 +178,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 }
 
 // client follows few redirects, none of them from https to http, and none after a POST.
-func (f *Fetcher) client(post bool) *http.Client {
+func (f *Fetcher) client(direct bool) *http.Client {
 	f.once.Do(func() {
 		if f.Transport != nil {
 			return
@@ -184,7 +189,7 @@ func (f *Fetcher) client(post bool) *http.Client {
 		}
 	})
 	return &http.Client{Transport: f.Transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		if post {
+		if direct {
 			return errors.New("it redirects, which an answer to a message must not")
 		}
 		if len(via) > 3 {

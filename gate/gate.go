@@ -49,10 +49,12 @@ type Gate struct {
 		minute time.Time
 		count  int
 	}
-	setupHash  atomic.Pointer[[]byte]
-	sourceJobs sync.Map // source ID → *sourceJob
-	usedCerts  sync.Map // usedCertificate → time.Time, until it is written down
-	Metrics    Metrics
+	setupHash   atomic.Pointer[[]byte]
+	sourceJobs  sync.Map // source ID → *sourceJob
+	usedCerts   sync.Map // usedCertificate → time.Time, until it is written down
+	usedSecrets sync.Map // secret ID → time.Time, until it is written down
+	keySets     keySets
+	Metrics     Metrics
 }
 
 // Metrics counts what the gate does.
@@ -127,6 +129,7 @@ type cache struct {
 	apps       sync.Map // slug or "entity:"+ID → *application
 	providers  sync.Map
 	keys       sync.Map // purpose → *ring
+	origins    sync.Map // origin → whether a registered page lies there
 }
 
 func (g *Gate) cache(ctx context.Context) (*cache, error) {
@@ -192,7 +195,9 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			arg   any
 		}{
 			{&store.SignIn{}, "expires_at < ?", now.Add(-10 * time.Minute)}, {&store.Arrival{}, "created_at < ?", now.Add(-arrivalLife)}, {&store.UsedID{}, "expires_at < ?", now},
-			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Artifact{}, "expires_at < ?", now}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.Guess{}, "first_at < ?", now.Add(-guessWindow)},
+			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Artifact{}, "expires_at < ?", now}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.PushedRequest{}, "expires_at < ?", now}, {&store.DeviceCode{}, "expires_at < ?", now.Add(-time.Hour)},
+			{&store.Token{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Grant{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.TraceAddition{}, "trace_id NOT IN (SELECT id FROM traces) AND at < ?", now.Add(-time.Hour)},
+			{&store.Guess{}, "first_at < ?", now.Add(-guessWindow)},
 		} {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
@@ -214,8 +219,10 @@ func (g *Gate) Run(ctx context.Context) {
 			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)
 		}
 		if n%15 == 14 {
-			if err := g.WriteUsed(ctx); err != nil && ctx.Err() == nil {
-				g.Log.ErrorContext(ctx, "the last use of certificates could not be written down", "error", err)
+			for _, f := range []func(context.Context) error{g.WriteUsed, g.writeUsedSecrets} {
+				if err := f(ctx); err != nil && ctx.Err() == nil {
+					g.Log.ErrorContext(ctx, "the last use of keys and secrets could not be written down", "error", err)
+				}
 			}
 		}
 		if n%5 == 0 && refreshing.CompareAndSwap(false, true) {

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -27,7 +28,14 @@ import (
 const (
 	PurposeSigning    = "saml-signing"
 	PurposeEncryption = "saml-encryption"
+	PurposeTokenRSA   = "token-rsa"     // RS256 and PS256
+	PurposeTokenEC    = "token-p256"    // ES256
+	PurposeTokenEd    = "token-ed25519" // EdDSA
+	PurposeClient     = "client"        // private_key_jwt at providers
 )
+
+// Purposes lists the purposes of keys.
+var Purposes = []string{PurposeSigning, PurposeEncryption, PurposeTokenRSA, PurposeTokenEC, PurposeTokenEd, PurposeClient}
 
 // States of our keys.
 const (
@@ -45,13 +53,14 @@ type ring struct {
 	// published are the certificates that metadata holds.
 	published []*x509.Certificate
 	holders   []string // the IDs of the keys that are published and not active
+	tokens    sync.Map // algorithm → *jose.Signer
 }
 
 const certificateLife = 5 * 365 * 24 * time.Hour
 
 // ensureKeys makes the first signing and encryption key of an empty data folder.
 func (g *Gate) ensureKeys(ctx context.Context) error {
-	for _, purpose := range []string{PurposeSigning, PurposeEncryption} {
+	for _, purpose := range Purposes {
 		var have int64
 		if err := g.Store.Read(ctx).Model(&store.Key{}).Where("purpose = ? AND owner_id = '' OR purpose = ? AND owner_id IS NULL", purpose, purpose).Limit(1).Count(&have).Error; err != nil {
 			return store.Clear(err)
@@ -59,7 +68,7 @@ func (g *Gate) ensureKeys(ctx context.Context) error {
 		if have > 0 {
 			continue
 		}
-		k, err := g.newKey(api.NewKey{Purpose: purpose, Kind: string(keys.RSA2048)})
+		k, err := g.newKey(api.NewKey{Purpose: purpose, Kind: string(kindsOf[purpose][0])})
 		if err != nil {
 			return err
 		}
@@ -259,6 +268,13 @@ func (g *Gate) keyUsers(ctx context.Context, row store.Key) (int, error) {
 		return 1, nil
 	}
 	n := 0
+	if where, ok := tokenUsers[row.Purpose]; ok {
+		var count int
+		if err := g.Store.Read(ctx).Raw("SELECT count(*) FROM " + where).Scan(&count).Error; err != nil {
+			return 0, store.Clear(err)
+		}
+		return count, nil
+	}
 	for _, side := range []string{"application", "provider"} {
 		if side == "application" && row.Purpose == PurposeEncryption {
 			continue
@@ -363,6 +379,9 @@ func (g *Gate) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 		idp(g.PublicURL + "/saml/idp")
 	case "application":
 		a, err := g.application(ctx, slug)
+		if err == nil && a.SAML == nil {
+			err = noMetadata(a.Name)
+		}
 		if err != nil {
 			return nil, "", nil, err
 		}
@@ -372,6 +391,9 @@ func (g *Gate) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 		entity.Roles = nil
 	default:
 		p, err := g.provider(ctx, slug)
+		if err == nil && p.SAML == nil {
+			err = noMetadata(p.Name)
+		}
 		if err != nil {
 			return nil, "", nil, err
 		}

@@ -166,14 +166,14 @@ func (g *Gate) Find(ctx context.Context, text string) (*api.List[api.FoundItem],
 		return nil, err
 	}
 	for _, a := range apps.Items {
-		out.Items = append(out.Items, api.FoundItem{Kind: "application", Name: a.Name, Hint: a.SAML.EntityID, Path: "/applications/" + a.Slug})
+		out.Items = append(out.Items, api.FoundItem{Kind: "application", Name: a.Name, Hint: a.Identifier(), Path: "/applications/" + a.Slug})
 	}
 	providers, err := g.Providers(ctx, store.Page{Limit: 6, Search: text}, "")
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range providers.Items {
-		out.Items = append(out.Items, api.FoundItem{Kind: "provider", Name: p.Name, Hint: p.SAML.EntityID, Path: "/providers/" + p.Slug})
+		out.Items = append(out.Items, api.FoundItem{Kind: "provider", Name: p.Name, Hint: p.Authority(), Path: "/providers/" + p.Slug})
 	}
 	traces, err := g.Traces(ctx, store.Page{Limit: 6, Search: text}, TraceFilter{})
 	if err != nil {

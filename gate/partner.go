@@ -20,6 +20,9 @@ type partner struct {
 func (g *Gate) partner(ctx context.Context, kind, slug string) (*partner, error) {
 	if kind == "application" {
 		a, err := g.application(ctx, slug)
+		if err == nil && a.SAML == nil {
+			err = noMetadata(a.Name)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -27,6 +30,9 @@ func (g *Gate) partner(ctx context.Context, kind, slug string) (*partner, error)
 		return &partner{kind, a.id, a.Slug, a.Name, a.revision, a.SAML.Metadata, a.SAML.EntityID, &c, nil}, err
 	}
 	p, err := g.provider(ctx, slug)
+	if err == nil && p.SAML == nil {
+		err = noMetadata(p.Name)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -88,4 +94,8 @@ func (g *Gate) savePartner(ctx context.Context, who Actor, p *partner) error {
 	}
 	_, err := g.SaveProvider(ctx, who, p.slug, *p.provider, p.revision)
 	return err
+}
+
+func noMetadata(name string) error {
+	return badRequest("no-metadata", name+" does not speak SAML, so there is no SAML metadata of it.", "An OpenID provider's values are taken from its discovery document.")
 }

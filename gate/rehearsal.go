@@ -44,7 +44,7 @@ func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) 
 			return nil, problem(http.StatusUnprocessableEntity, "no-start", "The start address is missing", "A rehearsal that begins at the application needs the application's own start address.", "Enter the start address on the application's page.")
 		}
 	case "idp":
-		if app.SAML.SPInitiatedOnly {
+		if app.begins() {
 			return nil, problem(http.StatusUnprocessableEntity, "sp-only", "The application takes no unsolicited response", app.Name+" is set to accept sign-ins only that it began itself.", "Rehearse the other way, or change the application's option.")
 		}
 		if n.To != "" && !allowedLink(app, n.To) {
@@ -178,8 +178,12 @@ func (g *Gate) BeginRehearsal(ctx context.Context, b Browser, token string) (*Ne
 	b.Rehearsal = cookie
 	s := g.begin(b, "idp")
 	s.app = app
-	if err := s.unsolicited(r.To); err != nil {
+	next, err := g.applicationSide(app).start(ctx, s, r.To)
+	if err != nil {
 		return g.failed(ctx, s, err), cookie
+	}
+	if next != nil {
+		return next, cookie
 	}
 	return g.route(ctx, s, ""), cookie
 }

@@ -19,20 +19,39 @@ import (
 	"innergate/store"
 )
 
+// kindsOf lists which kinds of keys serve a purpose, the usual one first.
+var kindsOf = map[string][]keys.Kind{
+	PurposeSigning:    {keys.RSA2048, keys.RSA3072, keys.RSA4096, keys.P256, keys.P384},
+	PurposeEncryption: {keys.RSA2048, keys.RSA3072, keys.RSA4096},
+	PurposeTokenRSA:   {keys.RSA2048, keys.RSA3072, keys.RSA4096},
+	PurposeTokenEC:    {keys.P256},
+	PurposeTokenEd:    {keys.Ed25519},
+	PurposeClient:     {keys.P256, keys.RSA2048, keys.RSA3072, keys.Ed25519},
+}
+
 func checkPurpose(purpose, kind string) error {
-	if purpose != PurposeSigning && purpose != PurposeEncryption {
-		return badRequest("key-purpose", fmt.Sprintf("%q is no purpose of a key; %s and %s are.", purpose, PurposeSigning, PurposeEncryption), "")
+	kinds, ok := kindsOf[purpose]
+	if !ok {
+		return badRequest("key-purpose", fmt.Sprintf("%q is no purpose of a key; %s are.", purpose, strings.Join(Purposes, ", ")), "")
 	}
-	if purpose == PurposeEncryption && (kind == string(keys.P256) || kind == string(keys.P384)) {
-		return badRequest("key-kind", "An encryption key must be an RSA key: SAML partners wrap the content key for it by RSA-OAEP.", "Choose rsa-2048, rsa-3072 or rsa-4096.")
+	if kind == "" || slices.Contains(kinds, keys.Kind(kind)) {
+		return nil
 	}
-	return nil
+	var names []string
+	for _, k := range kinds {
+		names = append(names, string(k))
+	}
+	reason := "Others could not use it, or it does not fit the algorithm that is promised to them."
+	if purpose == PurposeEncryption {
+		reason = "An encryption key must be an RSA key: SAML partners wrap the content key for it by RSA-OAEP."
+	}
+	return badRequest("key-kind", reason, "Choose "+strings.Join(names, ", ")+".")
 }
 
 // MakeKey makes the next key for a purpose. Nobody learns of it until it is published.
 func (g *Gate) MakeKey(ctx context.Context, who Actor, in api.NewKey) (*api.Key, error) {
-	if in.Kind == "" {
-		in.Kind = string(keys.RSA2048)
+	if kinds := kindsOf[in.Purpose]; in.Kind == "" && len(kinds) > 0 {
+		in.Kind = string(kinds[0])
 	}
 	if err := checkPurpose(in.Purpose, in.Kind); err != nil {
 		return nil, err
@@ -449,6 +468,9 @@ func (g *Gate) Rollover(ctx context.Context, purpose, partner string) (*api.Roll
 // keyPartners lists who must have a key's certificate: for signing everybody, for encryption the providers; those with a key of their own excepted.
 func (g *Gate) keyPartners(ctx context.Context, out *api.Rollover, key, purpose, kind, owner string) error {
 	sides := []string{"application", "provider"}
+	if _, token := tokenUsers[purpose]; token {
+		return nil // everybody fetches one key set, so nobody knows who has which key
+	}
 	if purpose == PurposeEncryption {
 		sides = []string{"provider"}
 	}

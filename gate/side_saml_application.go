@@ -14,7 +14,31 @@ import (
 // samlApplication answers SAML applications: we are the identity provider.
 type samlApplication struct{ *Gate }
 
-func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Form, error) {
+func (g samlApplication) start(_ context.Context, s *signIn, to string) (*Next, error) {
+	switch {
+	case !s.app.SAML.SPInitiatedOnly:
+		return nil, s.unsolicited(to)
+	case s.app.StartURL == "":
+		return nil, explain.New("start.sp-only")
+	}
+	return &Next{Redirect: s.app.StartURL}, nil
+}
+
+// unsolicited prepares an answer that the application did not ask for.
+func (s *signIn) unsolicited(to string) error {
+	a := s.app
+	if to != "" && !allowedLink(a, to) {
+		return explain.New("relay.refused", explain.Fact("deep link", to))
+	}
+	if to == "" {
+		to = a.SAML.DefaultRelayState
+	}
+	s.state.To = to
+	s.row.ApplicationID, s.row.RequestID = a.id, "start:"+s.id
+	return nil
+}
+
+func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Next, error) {
 	a := s.app.SAML
 	signer, err := g.signer(ctx, s.app.id, a.SignatureAlgorithm, a.DigestAlgorithm)
 	if err != nil {
@@ -32,7 +56,7 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	}
 	issued := saml.Issued{
 		Issuer: g.idpEntity(s.app), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: subject,
-		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.provider.SAML.EntityID}, who.Authorities...), SessionIndex: keys.RandomID(), SessionNotOnOrAfter: who.SessionEnd,
+		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.provider.Authority()}, who.Authorities...), SessionIndex: keys.RandomID(), SessionNotOnOrAfter: who.SessionEnd,
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,
 	}
 	for _, o := range out {
@@ -54,7 +78,8 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 		return nil, err
 	}
 	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: bindingOf(binding), Address: acs, Raw: string(made.XML), Opened: string(made.Plain), RelayState: relay, Signature: signedParts(a.Sign)})
-	return g.deliver(ctx, s, acs, binding, made.XML, relay)
+	form, err := g.deliver(ctx, s, acs, binding, made.XML, relay)
+	return &Next{Form: form}, err
 }
 
 func signedParts(sign string) string {
@@ -98,7 +123,7 @@ func responseForm(acs string, doc []byte, relay string) *Form {
 	return f
 }
 
-func (g samlApplication) refuse(ctx context.Context, s *signIn, f *explain.Failure) *Form {
+func (g samlApplication) refuse(ctx context.Context, s *signIn, f *explain.Failure) *Next {
 	r := s.state.Request
 	if r == nil || r.ACS == "" {
 		return nil
@@ -122,5 +147,5 @@ func (g samlApplication) refuse(ctx context.Context, s *signIn, f *explain.Failu
 	if err != nil {
 		return nil
 	}
-	return form
+	return &Next{Form: form}
 }

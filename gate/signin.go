@@ -10,7 +10,9 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/core/claims"
+	"innergate/core/config"
 	"innergate/core/explain"
+	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/store"
@@ -31,12 +33,14 @@ type Browser struct {
 	Rehearsal string
 }
 
-// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice and Failure is set, but a Failure may carry a Form that takes the
+// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice, Confirm, Done and Failure is set, but a Failure may carry a Form that takes the
 // person back to the application.
 type Next struct {
 	Redirect string
 	Form     *Form
 	Choice   *Choice
+	Confirm  *Confirm
+	Done     string // nothing more to do; what to tell the person
 	Failure  *FailurePage
 
 	// SetSignIn is the sign-in whose secret the browser must keep; DropSignIns are those to forget.
@@ -64,6 +68,16 @@ type Choice struct {
 // ProviderChoice is one provider to choose.
 type ProviderChoice struct{ Slug, Name string }
 
+// Confirm asks the person whether to go on to the application.
+type Confirm struct {
+	Application, Person      string
+	SignIn                   string
+	HomePage, Privacy, Terms string
+	Hands                    []string // what is handed on, in words
+	Native                   bool     // the answer goes to a program on this very machine
+	Device                   string   // the code that the other device shows
+}
+
 // FailurePage is what the person is told.
 type FailurePage struct {
 	Reference   string
@@ -71,6 +85,7 @@ type FailurePage struct {
 	Application string
 	Back        string // where to start again, if anywhere
 	Return      *Form  // the protocol's own answer to the application
+	ReturnTo    string // the same as an address
 	Status      int
 }
 
@@ -79,6 +94,14 @@ type wish struct {
 	Fresh   bool                   `json:"fresh,omitempty"`
 	Passive bool                   `json:"passive,omitempty"`
 	Context *saml.RequestedContext `json:"context,omitempty"`
+	// Preferred is set where the context is only preferred (acr_values) and not demanded.
+	Preferred bool `json:"preferred,omitempty"`
+	// MaxAge is how long ago the person may have signed in.
+	MaxAge *time.Duration `json:"maxAge,omitempty"`
+	// Choose has the person choose an account anew.
+	Choose    bool   `json:"choose,omitempty"`
+	LoginHint string `json:"loginHint,omitempty"`
+	Locales   string `json:"locales,omitempty"`
 	// Subject is the identifier that the application named.
 	Subject    *saml.NameID `json:"subject,omitempty"`
 	ProxyCount *int         `json:"proxyCount,omitempty"`
@@ -93,8 +116,12 @@ type identity struct {
 	Attributes   claims.Bag
 	AuthnInstant time.Time
 	Context      string
+	AMR          []string
 	Authorities  []string
-	SessionEnd   time.Time
+	// Session is the provider's own name for its session, Hint what it wants to see when somebody signs out.
+	Session    string
+	Hint       string
+	SessionEnd time.Time
 	// UsedIssuer and UsedID must not come again before UsedUntil.
 	UsedIssuer, UsedID string
 	UsedUntil          time.Time
@@ -125,6 +152,19 @@ type state struct {
 	Context      *saml.RequestedContext `json:"context,omitempty"`
 	NameIDFormat string                 `json:"nameIdFormat,omitempty"`
 	Began        time.Time              `json:"began"`
+	Nonce        string                 `json:"nonce,omitempty"`
+	Verifier     string                 `json:"verifier,omitempty"`
+	MaxAge       *time.Duration         `json:"maxAge,omitempty"`
+	ACR          []string               `json:"acr,omitempty"` // demanded of an OpenID provider
+	// Asked is the request of an OpenID Connect application.
+	Asked *oidc.Request `json:"asked,omitempty"`
+	// Who is what the provider vouched for, while the person is asked to confirm; Agreed is set when they have.
+	Who    *identity `json:"who,omitempty"`
+	Agreed bool      `json:"agreed,omitempty"`
+	// Device is the hash of the device code that this sign-in is for.
+	Device []byte `json:"device,omitempty"`
+	// Anew is set once the provider was asked again, more strictly or without what it could not give.
+	Anew bool `json:"anew,omitempty"`
 }
 
 // person is who signs in.
@@ -136,10 +176,12 @@ type person struct {
 
 // applicationSide speaks an application's protocol.
 type applicationSide interface {
+	// start prepares an answer that the application did not ask for, or sends the person to where the application begins by itself.
+	start(ctx context.Context, s *signIn, to string) (*Next, error)
 	// issue makes the answer for a person who may come in.
-	issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Form, error)
+	issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Next, error)
 	// refuse makes the protocol's own answer to a request, or nil where there is none.
-	refuse(ctx context.Context, s *signIn, f *explain.Failure) *Form
+	refuse(ctx context.Context, s *signIn, f *explain.Failure) *Next
 }
 
 // providerSide speaks a provider's protocol.
@@ -150,8 +192,19 @@ type providerSide interface {
 	receive(ctx context.Context, s *signIn, a *arrival) (identity, error)
 }
 
-func (g *Gate) applicationSide(*application) applicationSide { return samlApplication{g} }
-func (g *Gate) providerSide(*provider) providerSide          { return samlProvider{g} }
+func (g *Gate) applicationSide(a *application) applicationSide {
+	if a.Kind == config.KindOIDC {
+		return oidcApplication{g}
+	}
+	return samlApplication{g}
+}
+
+func (g *Gate) providerSide(p *provider) providerSide {
+	if p.OAuth() {
+		return oidcProvider{g}
+	}
+	return samlProvider{g}
+}
 
 // begin starts the record of a sign-in.
 func (g *Gate) begin(b Browser, flow string) *signIn {
@@ -192,13 +245,15 @@ func (g *Gate) failed(ctx context.Context, s *signIn, err error) *Next {
 	next := &Next{Failure: page}
 	if s.app != nil {
 		page.Application, page.Back = s.app.Name, s.app.StartURL
-		if explanation.Status != "" || s.rec.Step() != trace.Ask {
-			page.Return = g.applicationSide(s.app).refuse(ctx, s, f)
-		}
-		// Where nobody was asked anything yet, the application gets its answer at once.
-		early := s.rec.Step() == trace.Ask || s.rec.Step() == trace.Route
-		if page.Return != nil && (early || s.state.Wish.Passive) {
-			next = &Next{Form: page.Return}
+		if explanation.Status != "" || explanation.OAuth != "" || s.rec.Step() != trace.Ask {
+			answer := g.applicationSide(s.app).refuse(ctx, s, f)
+			// Where nobody was asked anything yet, the application gets its answer at once.
+			early := s.rec.Step() == trace.Ask || s.rec.Step() == trace.Route
+			if answer != nil && (early || s.state.Wish.Passive) {
+				next = answer
+			} else if answer != nil {
+				page.Return, page.ReturnTo = answer.Form, answer.Redirect
+			}
 		}
 	}
 	// A stray answer must not end somebody's sign-in.
@@ -213,7 +268,7 @@ func (g *Gate) failed(ctx context.Context, s *signIn, err error) *Next {
 
 // stray tells failures that say nothing about the sign-in itself, only about who came with an answer.
 func stray(code string) bool {
-	return code == "browser.lost" || code == "browser.finished" || code == "saml.request-repeated"
+	return code == "browser.lost" || code == "browser.finished" || code == "saml.request-repeated" || code == "oidc.state"
 }
 
 func (g *Gate) endRow(ctx context.Context, s *signIn) {
@@ -317,38 +372,14 @@ func (g *Gate) Start(ctx context.Context, b Browser, slug, to string) *Next {
 		return g.failed(ctx, s, err)
 	}
 	s.app = app
-	if next := g.ownStart(ctx, s); next != nil {
-		return next
-	}
-	if err := s.unsolicited(to); err != nil {
+	next, err := g.applicationSide(app).start(ctx, s, to)
+	if err != nil {
 		return g.failed(ctx, s, err)
 	}
+	if next != nil {
+		return next
+	}
 	return g.route(ctx, s, "")
-}
-
-// ownStart sends the person to the application's own address where it takes no unsolicited response.
-func (g *Gate) ownStart(ctx context.Context, s *signIn) *Next {
-	switch {
-	case !s.app.SAML.SPInitiatedOnly:
-		return nil
-	case s.app.StartURL == "":
-		return g.failed(ctx, s, explain.New("start.sp-only"))
-	}
-	return &Next{Redirect: s.app.StartURL}
-}
-
-// unsolicited prepares an answer that the application did not ask for.
-func (s *signIn) unsolicited(to string) error {
-	a := s.app
-	if to != "" && !allowedLink(a, to) {
-		return explain.New("relay.refused", explain.Fact("deep link", to))
-	}
-	if to == "" {
-		to = a.SAML.DefaultRelayState
-	}
-	s.state.To = to
-	s.row.ApplicationID, s.row.RequestID = a.id, "start:"+s.id
-	return nil
 }
 
 // route finds the provider and sends the person there.
@@ -377,7 +408,7 @@ func (g *Gate) route(ctx context.Context, s *signIn, chosen string) *Next {
 		}
 	}
 	if s.provider == nil && s.state.Wish.Passive {
-		return g.failed(ctx, s, explain.New("saml.status-no-passive", explain.Fact("status", "several providers could be used")))
+		return g.failed(ctx, s, explain.New("route.no-passive"))
 	}
 	if s.provider == nil {
 		return g.choose(ctx, s, open)
@@ -421,7 +452,7 @@ func (g *Gate) candidates(ctx context.Context, s *signIn) (open []*provider, pas
 			passed = append(passed, p.Name+": "+p.Missing()[0])
 			continue
 		}
-		if list := s.state.Wish.Providers; len(list) > 0 && !contains(list, p.SAML.EntityID) {
+		if list := s.state.Wish.Providers; len(list) > 0 && !contains(list, p.Authority()) {
 			passed, last = append(passed, p.Name+": not among those that the application lists"), explain.New("saml.provider-not-listed", explain.Fact("listed", fmt.Sprint(list)))
 			continue
 		}

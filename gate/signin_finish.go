@@ -37,6 +37,11 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 		return g.failed(ctx, s, err)
 	}
 	s.rec.Decide(trace.Decision{About: "access", Result: "allowed", By: "reach: " + string(s.app.Reach)})
+	if page, err := g.toConfirm(ctx, s); err != nil {
+		return g.failed(ctx, s, err)
+	} else if page != nil {
+		return g.confirm(ctx, s, who, page)
+	}
 	s.rec.Begin(trace.Issue)
 	out, err := s.app.mapping.Apply(profile, "out", s.rec)
 	if err != nil {
@@ -46,13 +51,14 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
-	form, err := g.applicationSide(s.app).issue(ctx, s, who, subject, out)
+	next, err := g.applicationSide(s.app).issue(ctx, s, who, subject, out)
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
 	g.Metrics.SignedIn.Add(1)
 	g.keepTrace(ctx, s, "signed-in", "")
-	return &Next{Form: form, DropSignIns: []string{s.id}, DropRehearsal: s.rehearsal != nil}
+	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil
+	return next
 }
 
 // match maps what came in and finds the person.
@@ -114,9 +120,12 @@ func shownName(profile claims.Bag, fallback string) string {
 // settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person and their identifier at the application
 // are there. A rehearsal uses up and ends, and changes nobody.
 func (g *Gate) settle(ctx context.Context, s *signIn, who identity, profile claims.Bag) (saml.NameID, error) {
-	subject := saml.NameID{Format: subjectFormat(s.app.Subject.Source, s.app.Subject.Format)}
+	subject := saml.NameID{}
+	if s.app.SAML != nil {
+		subject.Format = subjectFormat(s.app.Subject.Source, s.app.Subject.Format)
+	}
 	switch s.app.Subject.Source {
-	case "transient", "pairwise":
+	case "transient", "pairwise", "public":
 		subject.Value = keys.RandomID()
 	default:
 		if subject.Value = profile.First(s.app.Subject.From); subject.Value == "" {
@@ -158,6 +167,9 @@ func subjectReason(s config.Subject, format string) string {
 	by := s.Source
 	if s.Source == "profile" {
 		by = "the profile's " + s.From
+	}
+	if format == "" {
+		return by
 	}
 	return by + ", as " + saml.FormatName(format)
 }
@@ -214,13 +226,29 @@ func (g *Gate) settlePerson(tx *gorm.DB, s *signIn, who identity, now time.Time)
 	return tx.Create(&p).Error
 }
 
+// kept says whether an application's identifiers are random values that are kept.
+func kept(a *application) bool { return a.Subject.Source == "pairwise" || a.Subject.Source == "public" }
+
+// subjectOwner is whom a random identifier belongs to: the application alone, those of one sector (OpenID Connect Core 1.0, section 8.1), or everybody.
+func subjectOwner(a *application) string {
+	switch {
+	case a.OIDC == nil:
+		return a.id
+	case a.Subject.Source == "public":
+		return "public"
+	case a.OIDC.Sector() != "":
+		return "sector:" + a.OIDC.Sector()
+	}
+	return a.id
+}
+
 // knownSubject takes the identifier that a person has at the application already.
 func (g *Gate) knownSubject(tx *gorm.DB, s *signIn, subject *saml.NameID) error {
-	if s.app.Subject.Source != "pairwise" || s.person.id == "" {
+	if !kept(s.app) || s.person.id == "" {
 		return nil
 	}
 	var v store.SubjectValue
-	if err := tx.Where("person_id = ? AND application_id = ?", s.person.id, s.app.id).Limit(1).Find(&v).Error; err != nil {
+	if err := tx.Where("person_id = ? AND application_id = ?", s.person.id, subjectOwner(s.app)).Limit(1).Find(&v).Error; err != nil {
 		return err
 	}
 	if v.Value != "" {
@@ -230,7 +258,7 @@ func (g *Gate) knownSubject(tx *gorm.DB, s *signIn, subject *saml.NameID) error 
 }
 
 func (g *Gate) settleSubject(tx *gorm.DB, s *signIn, subject *saml.NameID, now time.Time) error {
-	if s.app.Subject.Source != "pairwise" {
+	if !kept(s.app) {
 		return nil
 	}
 	fresh := subject.Value
@@ -240,12 +268,12 @@ func (g *Gate) settleSubject(tx *gorm.DB, s *signIn, subject *saml.NameID, now t
 	if r := s.state.Request; r != nil && r.NameIDPolicy != nil && r.NameIDPolicy.NoCreate {
 		return explain.New("saml.nameid-no-create").Of(s.app.Name)
 	}
-	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: s.person.id, ApplicationID: s.app.id, CreatedAt: now}).Error
+	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: s.person.id, ApplicationID: subjectOwner(s.app), CreatedAt: now}).Error
 }
 
 // allowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are set, at a border of its path.
 func allowedLink(a *application, to string) bool {
-	if len(to) > 2000 {
+	if len(to) > 2000 || a.SAML == nil {
 		return false
 	}
 	u, err := url.Parse(to)

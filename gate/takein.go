@@ -14,6 +14,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/keys"
+	"innergate/core/oidc"
 	"innergate/core/saml"
 )
 
@@ -33,6 +34,12 @@ func (g *Gate) source(ctx context.Context, in api.TakeIn) (text []byte, from str
 	}
 	if in.URL != "" {
 		text, err = g.Fetch.Get(ctx, in.URL)
+		if err != nil || oidc.Looks(text) == "an HTML page" {
+			// An issuer is an address below which its discovery document lies; at the address itself there may be anything.
+			if got, second := g.Fetch.Get(ctx, oidc.DiscoveryURL(in.URL)); second == nil && looksJSON(got) {
+				return got, oidc.DiscoveryURL(in.URL), nil
+			}
+		}
 		if err != nil {
 			return nil, "", problem(http.StatusBadGateway, "fetch-failed", "The address can't be fetched", capitalise(err.Error())+".", "Open the address in a browser, save what it shows, and drop the file here instead.")
 		}
@@ -205,6 +212,13 @@ func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 			return nil, nil, err
 		}
 	}
+	if a.OIDC != nil || looksJSON(text) {
+		if slug == "" {
+			a = config.Application{}
+		}
+		u, err := g.understandClient(a, text)
+		return u, text, err
+	}
 	before := flat(a)
 	if cert := loneCertificate(text); cert != nil && slug != "" {
 		u := certificateOnly()
@@ -341,6 +355,17 @@ func (g *Gate) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 		if p, err = decodeBody[config.Provider](mustJSON(held.Provider)); err != nil {
 			return nil, nil, err
 		}
+	}
+	if p.OIDC != nil || looksJSON(text) {
+		if slug == "" {
+			p = config.Provider{}
+		}
+		issuer, _ := strings.CutSuffix(from, wellKnown)
+		if issuer == from {
+			issuer = ""
+		}
+		u, err := g.understandOpenID(p, text, issuer)
+		return u, text, err
 	}
 	before := flat(p)
 	if cert := loneCertificate(text); cert != nil && slug != "" {

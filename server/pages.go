@@ -6,6 +6,8 @@ import (
 	"embed"
 	"encoding/base64"
 	"html/template"
+	"net/url"
+	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -25,7 +27,10 @@ type pageData struct {
 	Form              *gate.Form
 	Choice            *gate.Choice
 	Rehearsal         *gate.RehearsalPage
-	Location          string
+	Confirm           *gate.Confirm
+	SignOut           *gate.SignOut
+	Location          template.URL
+	Code              string
 	Action            string
 	Style             template.CSS
 	Script            template.JS
@@ -50,6 +55,16 @@ func sum(text string) string {
 	return base64.StdEncoding.EncodeToString(h[:])
 }
 
+// trusted marks an address to which the gate has decided to send somebody: a registered one, whose scheme was checked when it was entered. A program's own scheme would
+// be taken out of the page otherwise.
+func trusted(address string) template.URL {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" && !strings.Contains(u.Scheme, ".") {
+		return ""
+	}
+	return template.URL(address)
+}
+
 // page answers with a page for people. Chromium holds redirects after a form against form-action too, and applications do redirect to other hosts of theirs after
 // taking a response; a page that posts elsewhere therefore allows any host, and has exactly one form.
 func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
@@ -65,7 +80,16 @@ func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
 			action = "http: https:"
 		}
 	}
-	c.Set("Content-Security-Policy", policy+"; form-action "+action)
+	framed := ""
+	if d.SignOut != nil && len(d.SignOut.Frames) > 0 {
+		framed = "; frame-src"
+		for _, f := range d.SignOut.Frames {
+			if u, err := url.Parse(f); err == nil {
+				framed += " " + u.Scheme + "://" + u.Host
+			}
+		}
+	}
+	c.Set("Content-Security-Policy", policy+"; form-action "+action+framed)
 	c.Set("Cache-Control", "no-store")
 	return c.Status(status).Type("html", "utf-8").Send(b.Bytes())
 }

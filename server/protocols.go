@@ -242,6 +242,10 @@ func (s *Server) next(c fiber.Ctx, n *gate.Next) error {
 		return s.failurePage(c, n.Failure)
 	case n.Form != nil:
 		return s.page(c, http.StatusOK, "send.html", pageData{Title: "One moment", Form: n.Form})
+	case n.Confirm != nil:
+		return s.page(c, http.StatusOK, "confirm.html", pageData{Title: "Go on?", Confirm: n.Confirm})
+	case n.Done != "":
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Done", Text: n.Done})
 	case n.Choice != nil:
 		return s.page(c, http.StatusOK, "choose.html", pageData{Title: "Sign in", Choice: n.Choice})
 	}
@@ -254,11 +258,11 @@ func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
 		return s.next(c, n)
 	}
 	s.cookies(c, n)
-	return s.page(c, http.StatusOK, "onward.html", pageData{Title: "One moment", Location: n.Redirect})
+	return s.page(c, http.StatusOK, "onward.html", pageData{Title: "One moment", Location: trusted(n.Redirect)})
 }
 
 func (s *Server) failurePage(c fiber.Ctx, f *gate.FailurePage) error {
-	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: "What happened: " + f.Explanation.Title + ".", Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return}
+	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: "What happened: " + f.Explanation.Title + ".", Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return, Location: trusted(f.ReturnTo)}
 	if f.Application != "" {
 		d.Title += " to " + f.Application
 	}

@@ -32,6 +32,7 @@ type Person struct {
 	Name       string
 	Role       string
 	Attributes []saml.Attribute
+	Claims     map[string]any // for OpenID providers
 }
 
 // Partner is what a stand-in provider holds about a service provider.

@@ -344,3 +344,91 @@ type Setting struct {
 	Name  string `gorm:"primaryKey"`
 	Value string
 }
+
+// Secret is a client secret: one of ours, given to an application and kept as a hash, or one of a provider's, kept sealed.
+type Secret struct {
+	ID        string `gorm:"primaryKey"`
+	OwnerKind string
+	OwnerID   string `gorm:"index"`
+	State     string // active, or next for one of a provider's that is not used yet
+	Hash      []byte
+	Sealed    []byte
+	Hint      string // how it begins, for people who compare
+	By        string
+	CreatedAt time.Time
+	ExpiresAt *time.Time `gorm:"index"`
+	LastUsed  *time.Time
+	TriedAt   *time.Time
+	Tried     string // what came of trying it
+}
+
+// Grant is one sign-in of a person to an OpenID Connect application, from which its tokens come.
+type Grant struct {
+	ID              string `gorm:"primaryKey"` // also the session ID (sid) in ID tokens
+	ApplicationID   string `gorm:"index"`
+	ProviderID      string `gorm:"index:grant_provider"`
+	ProviderSubject string `gorm:"index:grant_provider"`
+	ProviderSession string
+	PersonID        string `gorm:"index"`
+	Subject         string
+	TraceID         string
+	Sealed          []byte // JSON of what the tokens say
+	CodeHash        []byte `gorm:"uniqueIndex"`
+	CodeEnds        time.Time
+	CodeUsedAt      *time.Time
+	Offline         bool
+	Rehearsal       bool
+	CreatedAt       time.Time
+	ExpiresAt       time.Time `gorm:"index"`
+	EndedAt         *time.Time
+	EndedBy         string
+}
+
+// Token is an access or refresh token. Only its hash is kept.
+type Token struct {
+	Hash      []byte `gorm:"primaryKey"`
+	GrantID   string `gorm:"index"`
+	Kind      string // access or refresh
+	Scope     string
+	CreatedAt time.Time
+	ExpiresAt time.Time `gorm:"index"`
+	UsedAt    *time.Time
+}
+
+// PushedRequest is an authorization request that a client handed over beforehand (RFC 9126).
+type PushedRequest struct {
+	Handle        string `gorm:"primaryKey"`
+	ApplicationID string
+	Sealed        []byte
+	ExpiresAt     time.Time `gorm:"index"`
+}
+
+// DeviceCode is a sign-in on another device (RFC 8628).
+type DeviceCode struct {
+	Hash          []byte `gorm:"primaryKey"`
+	UserCode      string `gorm:"uniqueIndex"`
+	ApplicationID string
+	Scope         string
+	State         string // waiting, granted or denied
+	GrantID       string
+	PolledAt      *time.Time
+	Interval      int
+	CreatedAt     time.Time
+	ExpiresAt     time.Time `gorm:"index"`
+}
+
+// Consent is what a person agreed to hand on to an application.
+type Consent struct {
+	PersonID      string `gorm:"primaryKey"`
+	ApplicationID string `gorm:"primaryKey"`
+	Scope         string
+	At            time.Time
+}
+
+// TraceAddition is what happened on the back channel after a sign-in's trace was kept.
+type TraceAddition struct {
+	ID      string `gorm:"primaryKey"`
+	TraceID string `gorm:"index"`
+	Entries []byte // compressed, then sealed
+	At      time.Time
+}

@@ -13,6 +13,7 @@ import (
 // sealedColumns are all places where sealed values are kept, with the name under which each is sealed.
 var sealedColumns = []struct{ table, key, column, place string }{
 	{"keys", "id", "sealed", "key/"}, {"sign_ins", "id", "state", "signin/"}, {"traces", "id", "entries", "trace/"}, {"artifacts", "handle", "sealed", "artifact/"},
+	{"secrets", "id", "sealed", "secret/"}, {"grants", "id", "sealed", "grant/"}, {"pushed_requests", "handle", "sealed", "pushed/"}, {"trace_additions", "id", "entries", "trace/"},
 }
 
 // Reseal seals every secret anew with the current master key, some hundred rows at a time, and returns how many it changed. What was sealed with it already is

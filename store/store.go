@@ -188,6 +188,9 @@ func migrate(db *gorm.DB) error {
 			}
 			return tx.Exec("UPDATE partner_documents SET verdict = 'used'").Error
 		}},
+		{ID: "2026-11-23-openid", Migrate: func(tx *gorm.DB) error {
+			return tx.AutoMigrate(&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{})
+		}},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

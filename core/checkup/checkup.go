@@ -151,21 +151,31 @@ func end(list []*x509.Certificate, now time.Time) string {
 // Application inspects an application with the providers that its routes lead to, and lays out its passage.
 func Application(a *config.Application, providers []config.Provider, ours saml.EntityID, now time.Time) ([]Station, []Finding) {
 	c := &collector{now: now}
-	signing := config.Parsed(a.SAML.Certificates, "signing")
+	trust := Station{Name: ApplicationTrust, Title: "Trust"}
+	given := "NameID"
+	if a.OIDC != nil {
+		given = "sub"
+		if trust.Lines = clientLines(a.OIDC); len(a.OIDC.RedirectURIs) == 0 {
+			trust.State = "empty"
+		}
+		c.client(a)
+	} else {
+		signing := config.Parsed(a.SAML.Certificates, "signing")
+		if trust.Lines = []string{acsLine(a.SAML), end(signing, now)}; a.SAML.EntityID == "" {
+			trust.State = "empty"
+		}
+		c.certificates(signing, a.Name, ApplicationTrust)
+		c.plainHTTP(a.SAML.ACS, a.Name, ApplicationTrust)
+		c.options(a.SAML.AllowSHA1, a.Name, ApplicationTrust)
+	}
 	stations := []Station{
-		{Name: ApplicationTrust, Title: "Trust", Lines: []string{acsLine(a.SAML), end(signing, now)}},
-		{Name: MappingOut, Title: "Mapping out", Lines: []string{count(len(a.Mapping), "attribute"), subjectLine(a.Subject)}},
+		trust,
+		{Name: MappingOut, Title: "Mapping out", Lines: []string{count(len(a.Mapping), "attribute"), subjectLine(a.Subject, given)}},
 		{Name: Access, Title: "Access", Lines: []string{reachLine(a.Reach), count(len(a.Providers), "provider")}},
 	}
-	if a.SAML.EntityID == "" {
-		stations[0].State = "empty"
-	}
 	if len(a.Mapping) == 0 {
-		c.add(Finding{Code: "mapping.empty", Severity: Remark, Station: MappingOut, Title: "No attributes are sent", Detail: "The application gets the NameID and nothing else.", Remedy: "Add a rule for each attribute that it needs."})
+		c.add(Finding{Code: "mapping.empty", Severity: Remark, Station: MappingOut, Title: "No attributes are sent", Detail: "The application gets the " + given + " and nothing else.", Remedy: "Add a rule for each attribute that it needs."})
 	}
-	c.certificates(signing, a.Name, ApplicationTrust)
-	c.plainHTTP(a.SAML.ACS, a.Name, ApplicationTrust)
-	c.options(a.SAML.AllowSHA1, a.Name, ApplicationTrust)
 	for _, m := range a.Missing() {
 		station := ApplicationTrust
 		if strings.Contains(m, "provider") {
@@ -177,7 +187,7 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		}
 		c.add(Finding{Code: "application.incomplete", Severity: severity, Station: station, Title: "Something is missing", Detail: capital(m) + "."})
 	}
-	if a.SAML.EntityID != "" && a.SAML.EntityID == string(ours) {
+	if a.SAML != nil && a.SAML.EntityID != "" && a.SAML.EntityID == string(ours) {
 		c.add(Finding{Code: "application.our-entity-id", Severity: Broken, Station: ApplicationTrust, Title: "Our own entity ID was entered for theirs", Detail: "The application's entity ID is the gate's.", Remedy: "Enter the application's own entity ID."})
 	}
 	if a.StartURL == "" {
@@ -226,24 +236,23 @@ func (c *collector) options(sha1 bool, whose, station string) {
 // Provider inspects a provider. Its stations come from the provider inward: trust, matching, mapping in.
 func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station, []Finding) {
 	c := &collector{now: now}
-	signing := config.Parsed(p.SAML.Certificates, "signing")
+	trust := Station{Name: ProviderTrust, Title: "Trust"}
+	if p.OIDC != nil {
+		if trust.Lines = openidLines(p); p.OIDC.AuthorizationEndpoint == "" {
+			trust.State = "empty"
+		}
+		c.openid(p)
+	} else {
+		trust = c.samlProvider(p, ours)
+	}
 	admission := "strangers are refused"
 	if p.Admission == "create" {
 		admission = "strangers are created"
 	}
 	stations := []Station{
-		{Name: ProviderTrust, Title: "Trust", Lines: []string{ssoLine(p.SAML), end(signing, now)}},
+		trust,
 		{Name: Matching, Title: "Matching", Lines: []string{"by link", admission}},
 		{Name: MappingIn, Title: "Mapping in", Lines: []string{count(len(p.Mapping), "rule")}},
-	}
-	if p.SAML.EntityID == "" {
-		stations[0].State = "empty"
-	}
-	c.certificates(signing, p.Name, ProviderTrust)
-	c.plainHTTP(p.SAML.SSO, p.Name, ProviderTrust)
-	c.options(p.SAML.AllowSHA1, p.Name, ProviderTrust)
-	if p.SAML.AllowCBC {
-		c.add(Finding{Code: "option.cbc", Severity: Attention, Station: ProviderTrust, Title: "AES-CBC is allowed for " + p.Name, Detail: "CBC does not protect its content against change; it is opened only under a signed response.", Remedy: "Have the other side change to AES-GCM, then switch this off."})
 	}
 	for _, m := range p.Missing() {
 		severity := Attention
@@ -252,16 +261,32 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 		}
 		c.add(Finding{Code: "provider.incomplete", Severity: severity, Station: ProviderTrust, Title: "Something is missing", Detail: capital(m) + "."})
 	}
+	if p.Admission == "create" && !slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
+		c.add(Finding{Code: "mapping.no-name", Severity: Attention, Station: MappingIn, Title: "People would be created without a name", Detail: "No rule sets name or given_name.", Remedy: "Add a rule for the person's name."})
+	}
+	return Settle(stations, c.findings), c.findings
+}
+
+// samlProvider finds what is unsound about a SAML provider's own values.
+func (c *collector) samlProvider(p *config.Provider, ours saml.EntityID) Station {
+	signing := config.Parsed(p.SAML.Certificates, "signing")
+	trust := Station{Name: ProviderTrust, Title: "Trust", Lines: []string{ssoLine(p.SAML), end(signing, c.now)}}
+	if p.SAML.EntityID == "" {
+		trust.State = "empty"
+	}
+	c.certificates(signing, p.Name, ProviderTrust)
+	c.plainHTTP(p.SAML.SSO, p.Name, ProviderTrust)
+	c.options(p.SAML.AllowSHA1, p.Name, ProviderTrust)
+	if p.SAML.AllowCBC {
+		c.add(Finding{Code: "option.cbc", Severity: Attention, Station: ProviderTrust, Title: "AES-CBC is allowed for " + p.Name, Detail: "CBC does not protect its content against change; it is opened only under a signed response.", Remedy: "Have the other side change to AES-GCM, then switch this off."})
+	}
 	if ours != "" && p.SAML.EntityID == string(ours) {
 		c.add(Finding{Code: "provider.our-entity-id", Severity: Broken, Station: ProviderTrust, Title: "Our own entity ID was entered for theirs", Detail: "The provider's entity ID is the gate's.", Remedy: "Enter the provider's own entity ID."})
 	}
 	if p.SAML.NameIDFormat == saml.FormatTransient && p.SAML.SubjectFrom == "" {
 		c.add(Finding{Code: "provider.transient", Severity: Broken, Station: Matching, Title: "A transient NameID identifies nobody", Detail: "It is asked of " + p.Name + ", and no attribute is named to know people by.", Remedy: "Ask for a persistent NameID, or name the attribute that identifies a person."})
 	}
-	if p.Admission == "create" && !slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
-		c.add(Finding{Code: "mapping.no-name", Severity: Attention, Station: MappingIn, Title: "People would be created without a name", Detail: "No rule sets name or given_name.", Remedy: "Add a rule for the person's name."})
-	}
-	return Settle(stations, c.findings), c.findings
+	return trust
 }
 
 func acsLine(s *config.SAMLApplication) string {
@@ -291,14 +316,16 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-func subjectLine(s config.Subject) string {
+func subjectLine(s config.Subject, given string) string {
 	switch s.Source {
 	case "pairwise":
-		return "NameID: random, stable"
+		return given + ": random, stable"
+	case "public":
+		return given + ": random, the same everywhere"
 	case "transient":
-		return "NameID: new each time"
+		return given + ": new each time"
 	}
-	return "NameID: " + claims.InWords(s.From)
+	return given + ": " + claims.InWords(s.From)
 }
 
 func reachLine(r access.Reach) string {

@@ -63,3 +63,21 @@ func (r Rule) Sample() string {
 	}
 	return out[0].Values[0]
 }
+
+// OutgoingOIDC is the outbound mapping that a new OpenID Connect application starts with: the profile under the standard's own names. Which of them go out is up to the
+// scopes.
+func OutgoingOIDC() Mapping {
+	var m Mapping
+	for _, name := range []string{"name", "given_name", "family_name", "preferred_username", "email", "groups"} {
+		m = append(m, Rule{Set: name, From: Names{name}})
+	}
+	return m
+}
+
+// IncomingOIDC is the inbound mapping that a new OpenID provider starts with.
+func IncomingOIDC() Mapping {
+	return Mapping{
+		{Set: "preferred_username", From: Names{"preferred_username", "email"}}, {Set: "email", From: Names{"email"}, Steps: []Step{{Word: "first"}}},
+		{Set: "given_name", From: Names{"given_name"}}, {Set: "family_name", From: Names{"family_name"}}, {Set: "name", From: Names{"name"}}, {Set: "groups", From: Names{"groups", "roles"}},
+	}
+}

@@ -31,6 +31,7 @@ type Application struct {
 	// StartURL is the application's own address at which a person begins.
 	StartURL string           `json:"startUrl,omitempty"`
 	SAML     *SAMLApplication `json:"saml,omitempty"`
+	OIDC     *OIDCApplication `json:"oidc,omitempty"`
 	Subject  Subject          `json:"subject"`
 	Mapping  claims.Mapping   `json:"mapping,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
@@ -39,7 +40,8 @@ type Application struct {
 
 // Subject says which value identifies a person to an application, and in which NameID format it travels.
 type Subject struct {
-	// Source is profile (the attribute From), pairwise (a random value, stable for this person and application) or transient.
+	// Source is profile (the attribute From), pairwise (a random value, stable for this person and application), public (a random value, stable for this
+	// person at every application; OpenID Connect only) or transient.
 	Source string `json:"source,omitempty"`
 	From   string `json:"from,omitempty"`
 	Format string `json:"format,omitempty"`
@@ -93,6 +95,7 @@ type Provider struct {
 	Kind        string        `json:"kind"`
 	Reach       access.Reach  `json:"reach"`
 	SAML        *SAMLProvider `json:"saml,omitempty"`
+	OIDC        *OIDCProvider `json:"oidc,omitempty"`
 	// Admission is what happens to a subject that matches nobody: refuse or create.
 	Admission string         `json:"admission,omitempty"`
 	Mapping   claims.Mapping `json:"mapping,omitempty"`
@@ -231,28 +234,34 @@ func (a *Application) Validate() error {
 		a.Reach = access.Draft
 	}
 	if a.Subject.Source == "" {
-		a.Subject.Source = "profile"
+		if a.Subject.Source = "profile"; a.Kind == KindOIDC {
+			a.Subject.Source = "pairwise"
+		}
 	}
 	if a.Subject.Source == "profile" && a.Subject.From == "" {
 		a.Subject.From = "preferred_username"
 	}
 	v.common(a.Slug, a.Name, a.Description, a.Contact, a.Tags, a.Reach)
-	if a.Kind != "saml" {
-		v.add("kind", "%q is no kind of application; saml is", a.Kind)
-	}
+	v.oneOf("kind", a.Kind, KindSAML, KindOIDC)
 	if slices.Contains(reservedSlugs, a.Slug) {
 		v.add("slug", "%q stands in addresses of the gate's own; choose another short name", a.Slug)
 	}
 	v.url("startUrl", a.StartURL)
 	v.steps(a.Steps)
-	v.subject(a.Subject)
+	v.subject(a.Subject, a.Kind)
 	if err := a.Mapping.Check(); err != nil {
 		v.add("mapping", "%s", err)
 	}
-	if a.SAML == nil {
-		a.SAML = &SAMLApplication{}
+	switch a.Kind {
+	case KindOIDC:
+		a.SAML = nil
+		a.validateOIDC(v)
+	default:
+		if a.OIDC = nil; a.SAML == nil {
+			a.SAML = &SAMLApplication{}
+		}
+		a.SAML.validate(v)
 	}
-	a.SAML.validate(v)
 	if a.Reach != access.Draft {
 		for _, m := range a.Missing() {
 			v.add("reach", "it can't be opened yet: %s", m)
@@ -261,12 +270,13 @@ func (a *Application) Validate() error {
 	return v.err()
 }
 
-func (v *validator) subject(s Subject) {
-	switch s.Source {
-	case "profile", "pairwise", "transient":
-	default:
-		v.add("subject.source", "%q is no source; profile, pairwise and transient are", s.Source)
+func (v *validator) subject(s Subject, kind string) {
+	if kind == KindOIDC {
+		v.oneOf("subject.source", s.Source, "profile", "pairwise", "public")
+		v.oneOf("subject.format", s.Format, "")
+		return
 	}
+	v.oneOf("subject.source", s.Source, "profile", "pairwise", "transient")
 	if s.Source == "transient" && s.Format != "" && s.Format != saml.FormatTransient {
 		v.add("subject.format", "a transient subject has the transient format")
 	}
@@ -301,6 +311,19 @@ func (s *SAMLApplication) validate(v *validator) {
 // Missing lists what must be known before an application can be opened.
 func (a *Application) Missing() []string {
 	var out []string
+	if a.Kind == KindOIDC {
+		out = a.missingOIDC()
+	} else {
+		out = a.missingSAML()
+	}
+	if len(a.Providers) == 0 {
+		out = append(out, "no provider is chosen for it")
+	}
+	return out
+}
+
+func (a *Application) missingSAML() []string {
+	var out []string
 	if a.SAML == nil || a.SAML.EntityID == "" {
 		out = append(out, "the application's entity ID is missing")
 	}
@@ -309,9 +332,6 @@ func (a *Application) Missing() []string {
 	}
 	if a.SAML != nil && a.SAML.RequireSignedRequests && len(Parsed(a.SAML.Certificates, "signing")) == 0 {
 		out = append(out, "signed requests are demanded, and no certificate to check them with is held")
-	}
-	if len(a.Providers) == 0 {
-		out = append(out, "no provider is chosen for it")
 	}
 	return out
 }
@@ -329,18 +349,30 @@ func (p *Provider) Validate() error {
 		p.Admission = "refuse"
 	}
 	v.common(p.Slug, p.Name, p.Description, p.Contact, p.Tags, p.Reach)
-	if p.Kind != "saml" {
-		v.add("kind", "%q is no kind of provider; saml is", p.Kind)
-	}
+	v.oneOf("kind", p.Kind, KindSAML, KindOIDC, KindOAuth2)
 	v.oneOf("admission", p.Admission, "refuse", "create")
 	v.steps(p.Steps)
 	if err := p.Mapping.Check(); err != nil {
 		v.add("mapping", "%s", err)
 	}
-	if p.SAML == nil {
-		p.SAML = &SAMLProvider{}
+	if p.OAuth() {
+		p.SAML = nil
+		p.validateOIDC(v)
+	} else {
+		if p.OIDC = nil; p.SAML == nil {
+			p.SAML = &SAMLProvider{}
+		}
+		p.SAML.validate(v)
 	}
-	s := p.SAML
+	if p.Reach != access.Draft {
+		for _, m := range p.Missing() {
+			v.add("reach", "it can't be opened yet: %s", m)
+		}
+	}
+	return v.err()
+}
+
+func (s *SAMLProvider) validate(v *validator) {
 	if s.EntityID != "" {
 		v.entityID("saml.entityId", s.EntityID)
 	}
@@ -369,16 +401,13 @@ func (p *Provider) Validate() error {
 	if s.MaxLifetimeMinutes < 0 || s.MaxLifetimeMinutes > 24*60 {
 		v.add("saml.maxLifetimeMinutes", "it must be between 0 (for the usual 720) and 1440")
 	}
-	if p.Reach != access.Draft {
-		for _, m := range p.Missing() {
-			v.add("reach", "it can't be opened yet: %s", m)
-		}
-	}
-	return v.err()
 }
 
 // Missing lists what must be known before a provider can be opened.
 func (p *Provider) Missing() []string {
+	if p.OAuth() {
+		return p.missingOIDC()
+	}
 	var out []string
 	if p.SAML == nil || p.SAML.EntityID == "" {
 		out = append(out, "the provider's entity ID is missing")

@@ -183,11 +183,21 @@ func NewTemplate(name string, a *Application, p *Provider, blanks []Blank) (*Tem
 	if out.Application != nil {
 		out.Steps = out.Application.Steps
 		out.Application.Name, out.Application.Slug, out.Application.Reach, out.Application.Steps, out.Application.Contact = "", "", "", nil, ""
-		out.Application.SAML.Certificates, out.Application.SAML.Metadata, out.Application.SAML.Encrypt = nil, nil, ""
+		if s := out.Application.SAML; s != nil {
+			s.Certificates, s.Metadata, s.Encrypt = nil, nil, ""
+		}
+		if s := out.Application.OIDC; s != nil {
+			s.ClientID, s.Keys = "", ""
+		}
 	} else {
 		out.Steps = out.Provider.Steps
 		out.Provider.Name, out.Provider.Slug, out.Provider.Reach, out.Provider.Steps, out.Provider.Contact = "", "", "", nil, ""
-		out.Provider.SAML.Certificates, out.Provider.SAML.Metadata = nil, nil
+		if s := out.Provider.SAML; s != nil {
+			s.Certificates, s.Metadata = nil, nil
+		}
+		if s := out.Provider.OIDC; s != nil {
+			s.ClientID = ""
+		}
 	}
 	return out, out.Validate()
 }

@@ -60,7 +60,7 @@ var catalogue = []Explanation{
 	{Code: "saml.provider-not-listed", Title: "The application wants another provider", Cause: "{partner} lists the providers {got}, and none of them serves it here.",
 		Remedy: "Give the application one of the listed providers, or have it leave out the list.", Side: Either, Person: laterPerson, Status: responder, Substatus: "NoSupportedIDP"},
 	{Code: "saml.subject-differs", Title: "Another person signed in than was asked for", Cause: "{partner} asked for {expected}; {got} signed in.",
-		Remedy: "Nothing to change: sign in as the person asked for.", Side: Person, Person: "You signed in as somebody else than the application asked for.", Again: true, Status: responder, Substatus: "UnknownPrincipal"},
+		Remedy: "Nothing to change: sign in as the person asked for.", Side: Person, Person: "You signed in as somebody else than the application asked for.", Again: true, Status: responder, Substatus: "UnknownPrincipal", OAuth: "login_required"},
 	{Code: "saml.attribute-index-unknown", Title: "The attribute set is not registered", Cause: "{partner} asks for the attribute set with index {got}, and its metadata has none.",
 		Remedy: "Take the application's current metadata.", Side: Either, Person: laterPerson, Status: requester},
 

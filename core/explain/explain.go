@@ -42,6 +42,24 @@ type Explanation struct {
 	OAuth string `json:"oauth,omitempty"`
 }
 
+// OAuthCode is the error code for an OpenID Connect application: its own, or what comes nearest to the SAML status.
+func (e Explanation) OAuthCode() string {
+	if e.OAuth != "" {
+		return e.OAuth
+	}
+	switch e.Substatus {
+	case "NoPassive":
+		return "login_required"
+	case "NoAuthnContext":
+		return "unmet_authentication_requirements"
+	case "RequestDenied", "AuthnFailed", "UnknownPrincipal":
+		return "access_denied"
+	case "NoAvailableIDP", "NoSupportedIDP":
+		return "temporarily_unavailable"
+	}
+	return "server_error"
+}
+
 // Failure is the error that every refusal carries.
 type Failure struct {
 	Code     string

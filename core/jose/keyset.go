@@ -135,6 +135,15 @@ func readKey(o Object) (key Key, why string) {
 	return key, ""
 }
 
+// Why says why keys of the set are not used, for people.
+func (s *KeySet) Why() string {
+	var out []string
+	for _, k := range s.Skipped {
+		out = append(out, cmp.Or(k.ID, "a key without an ID")+": "+k.Why)
+	}
+	return cmp.Or(strings.Join(out, "; "), "it is empty")
+}
+
 // candidates are the keys that a token of this algorithm and key ID may be checked with. A token without a key ID may be checked with every key
 // that fits (OpenID Connect Core 1.0, section 10.1, demands the ID where there are several, and many providers leave it out).
 func (s *KeySet) candidates(alg, kid string) []Key {

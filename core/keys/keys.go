@@ -5,6 +5,7 @@ package keys
 import (
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
@@ -33,6 +34,7 @@ const (
 	RSA4096 Kind = "rsa-4096"
 	P256    Kind = "p-256"
 	P384    Kind = "p-384"
+	Ed25519 Kind = "ed25519" // for tokens only; SAML partners can't use it
 )
 
 // Generate makes a private key.
@@ -48,8 +50,11 @@ func Generate(kind Kind) (crypto.Signer, error) {
 		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	case P384:
 		return ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	case Ed25519:
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		return private, err
 	}
-	return nil, fmt.Errorf("there is no kind of key %q; rsa-2048, rsa-3072, rsa-4096, p-256 and p-384 are known", kind)
+	return nil, fmt.Errorf("there is no kind of key %q; rsa-2048, rsa-3072, rsa-4096, p-256, p-384 and ed25519 are known", kind)
 }
 
 // KindOf describes a public key, such as rsa-2048; an unusual one is described by its type and size.
@@ -59,6 +64,8 @@ func KindOf(key crypto.PublicKey) Kind {
 		return Kind(fmt.Sprintf("rsa-%d", k.N.BitLen()))
 	case *ecdsa.PublicKey:
 		return Kind(strings.ToLower(k.Curve.Params().Name))
+	case ed25519.PublicKey:
+		return Ed25519
 	}
 	return Kind(fmt.Sprintf("%T", key))
 }

@@ -166,3 +166,6 @@ func (p *Proof) checkAssertion(c checker, k Known) (*Used, error) {
 	c.that(ruleAssertion, true, "", "")
 	return &Used{ID: id, Until: end.Add(k.Skew)}, nil
 }
+
+// Fits says whether the proof is the secret with this hash.
+func (p *Proof) Fits(hash []byte) bool { return p.secret != "" && keys.SecretFits(hash, p.secret) }

@@ -1,9 +1,6 @@
 package oidc
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"net/url"
 	"slices"
@@ -31,6 +28,16 @@ func ClaimsOf(scopes []string) []string {
 		out = append(out, scopeClaims[s]...)
 	}
 	return out
+}
+
+// InScopes says whether a claim belongs to any of the standard scopes; one that does not is the application's own.
+func InScopes(claim string) bool {
+	for _, list := range scopeClaims {
+		if slices.Contains(list, claim) {
+			return true
+		}
+	}
+	return false
 }
 
 // reserved are the claims that the protocol sets. No mapping sets them.
@@ -123,34 +130,6 @@ func (i Issued) Claims() map[string]any {
 	return out
 }
 
-// Pairwise is a person's subject at one sector, by which two sectors can't tell that it is the same person (OpenID Connect Core 1.0, section 8.1). Secret is
-// the gate's own and never changes.
-func Pairwise(secret []byte, sector, person string) string {
-	m := hmac.New(sha256.New, secret)
-	fmt.Fprintf(m, "%d:%s%s", len(sector), sector, person)
-	return base64.RawURLEncoding.EncodeToString(m.Sum(nil))
-}
-
-// Sector is the host that a client's redirect URIs share. Where they have several, a sector identifier has to be given (section 8.1).
-func Sector(redirectURIs []string) (string, error) {
-	sector := ""
-	for _, r := range redirectURIs {
-		u, err := url.Parse(r)
-		if err != nil || u.Hostname() == "" {
-			return "", fmt.Errorf("%q has no host, so a sector identifier is needed for pairwise subjects", shown(r))
-		}
-		host := strings.ToLower(u.Hostname())
-		if sector != "" && sector != host {
-			return "", fmt.Errorf("the redirect URIs have the hosts %s and %s, so a sector identifier is needed for pairwise subjects", sector, host)
-		}
-		sector = host
-	}
-	if sector == "" {
-		return "", fmt.Errorf("without a redirect URI there is no sector for pairwise subjects")
-	}
-	return sector, nil
-}
-
 // Reply is what goes back to an application by way of the browser: a code, or an error.
 type Reply struct {
 	Code               string
@@ -161,7 +140,7 @@ type Reply struct {
 // Fields are the reply's parameters for a request, in a fixed order.
 func (r Reply) Fields(q *Request) [][2]string {
 	var out [][2]string
-	for _, f := range [][2]string{{"code", r.Code}, {"error", r.Error}, {"error_description", printable(r.Description)}, {"state", q.State}, {"iss", r.Issuer}} {
+	for _, f := range [][2]string{{"code", r.Code}, {"error", r.Error}, {"error_description", Printable(r.Description)}, {"state", q.State}, {"iss", r.Issuer}} {
 		if f[1] != "" {
 			out = append(out, f)
 		}
@@ -186,8 +165,8 @@ func (r Reply) Location(q *Request) (string, error) {
 	return u.String(), nil
 }
 
-// printable keeps what an error description may hold: ASCII without quotation marks and backslashes (RFC 6749, section 4.1.2.1).
-func printable(s string) string {
+// Printable keeps what an error description may hold: ASCII without quotation marks and backslashes (RFC 6749, section 4.1.2.1).
+func Printable(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
 		case r == '"':

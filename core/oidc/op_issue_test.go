@@ -41,23 +41,6 @@ func TestOurIDTokenIsTaken(t *testing.T) {
 	assert.NotEqual(t, bare["jti"], oidc.Issued{}.Claims()["jti"])
 }
 
-func TestPairwise(t *testing.T) {
-	secret := []byte("0123456789abcdef0123456789abcdef")
-	one := oidc.Pairwise(secret, "ledger.example", "person-1")
-	assert.Equal(t, one, oidc.Pairwise(secret, "ledger.example", "person-1"), "the same every time")
-	for _, other := range []string{oidc.Pairwise(secret, "rota.example", "person-1"), oidc.Pairwise(secret, "ledger.example", "person-2"), oidc.Pairwise(secret, "ledger.exampl", "eperson-1"), oidc.Pairwise([]byte("other"), "ledger.example", "person-1")} {
-		assert.NotEqual(t, one, other)
-	}
-	assert.NotContains(t, one, "person")
-	sector, err := oidc.Sector([]string{"https://Ledger.example/a", "https://ledger.example:8443/b"})
-	require.NoError(t, err)
-	assert.Equal(t, "ledger.example", sector)
-	for _, bad := range [][]string{nil, {"https://a.example/", "https://b.example/"}, {"com.example.app:/cb"}} {
-		_, err := oidc.Sector(bad)
-		assert.Error(t, err)
-	}
-}
-
 func TestReply(t *testing.T) {
 	q := &oidc.Request{RedirectURI: "https://ledger.example/second?x=1%2F2", State: "st 1&code=evil"}
 	got, err := oidc.Reply{Code: "c-1", Issuer: "https://gate.example"}.Location(q)

@@ -86,10 +86,7 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 	default:
 		return q, c.wrong("response_mode is " + shown(p["response_mode"]) + "; query and form_post are known")
 	}
-	switch {
-	case p["request"] != "":
-		return q, c.fail("oidc.request-object")
-	case p["request_uri"] != "":
+	if p["request_uri"] != "" {
 		return q, c.fail("oidc.request-uri")
 	}
 	if !c.equal(ruleResponseType, "code", p["response_type"]) {

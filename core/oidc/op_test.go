@@ -88,8 +88,7 @@ func TestReadRequestRefuses(t *testing.T) {
 		"claims twice":              {map[string]string{"claims": `{"id_token":{},"id_token":{}}`}, "oidc.parameter-wrong", "invalid_request"},
 		"claims of a wrong form":    {map[string]string{"claims": `{"id_token":{"email":true}}`}, "oidc.parameter-wrong", "invalid_request"},
 		"essential that is text":    {map[string]string{"claims": `{"id_token":{"email":{"essential":"true"}}}`}, "oidc.parameter-wrong", "invalid_request"},
-		"request object":            {map[string]string{"request": "a.b.c"}, "oidc.request-object", "request_not_supported"},
-		"request by reference":      {map[string]string{"request_uri": "https://evil.example/r"}, "oidc.request-uri", "request_uri_not_supported"},
+		"request by reference":      {map[string]string{"request_uri": "https://evil.example/r"}, "oidc.request-uri", "invalid_request_uri"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := oidc.ReadRequest(request(c.change), registered(), record())

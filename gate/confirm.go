@@ -1,0 +1,105 @@
+package gate
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate/core/explain"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+// scopeWords says what a scope hands on, for people.
+var scopeWords = map[string]string{
+	"profile": "your name and what else stands in your profile", "email": "your mail address", "address": "your postal address", "phone": "your telephone number", "groups": "the groups that you belong to",
+	"offline_access": "access while you are away, until you take it back",
+}
+
+// toConfirm says whether the person must be asked before anything goes to the application, and what: where it asks for that itself, where it is not the company's
+// own and they did not agree before, and where the answer goes to a program on this very machine, which any program could be (RFC 8252, section 8.6).
+func (g *Gate) toConfirm(ctx context.Context, s *signIn) (*Confirm, error) {
+	q := s.state.Asked
+	if q == nil || s.state.Agreed {
+		return nil, nil
+	}
+	o := s.app.OIDC
+	native := oidc.IsLoopback(q.RedirectURI) && o.Native
+	ask := q.Consent || native || len(s.state.Device) > 0
+	if o.Consent && !ask {
+		agreed, err := g.agreed(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		ask = !agreed
+	}
+	if !ask {
+		return nil, nil
+	}
+	if q.Passive {
+		return nil, explain.New("oidc.confirm-needed").Of(s.app.Name)
+	}
+	c := &Confirm{Application: s.app.Name, Person: s.person.shown, SignIn: s.id, HomePage: o.HomePage, Privacy: o.Privacy, Terms: o.Terms, Native: native, Hands: []string{}}
+	for _, scope := range q.Scopes {
+		if w := scopeWords[scope]; w != "" {
+			c.Hands = append(c.Hands, w)
+		}
+	}
+	return c, nil
+}
+
+func (g *Gate) agreed(ctx context.Context, s *signIn) (bool, error) {
+	if s.person.id == "" {
+		return false, nil
+	}
+	var row store.Consent
+	if err := g.Store.Read(ctx).Where("person_id = ? AND application_id = ?", s.person.id, s.app.id).Limit(1).Find(&row).Error; err != nil {
+		return false, store.Clear(err)
+	}
+	before := strings.Fields(row.Scope)
+	return row.PersonID != "" && !slices.ContainsFunc(s.state.Asked.Scopes, func(scope string) bool { return !slices.Contains(before, scope) }), nil
+}
+
+// confirm keeps what the provider vouched for until the person has answered.
+func (g *Gate) confirm(ctx context.Context, s *signIn, who identity, page *Confirm) *Next {
+	s.state.Who = &who
+	s.rec.Decide(trace.Decision{About: "consent", Result: "the person is asked", By: "hands on " + strings.Join(s.state.Asked.Scopes, " ")})
+	next := &Next{Confirm: page}
+	if err := g.keep(ctx, s, next); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return next
+}
+
+// Confirmed goes on with what the person answered.
+func (g *Gate) Confirmed(ctx context.Context, b Browser, id string, yes bool) *Next {
+	s, err := g.resume(ctx, b, id)
+	if err == nil && s.state.Who == nil {
+		err = explain.New("browser.finished")
+	}
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	s.rec.Begin(trace.Decide)
+	if !yes {
+		s.state.Wish.Passive = true // the application is told at once; the person has said all there is to say
+		if err := g.denyDevice(ctx, s); err != nil {
+			return g.failed(ctx, s, err)
+		}
+		return g.failed(ctx, s, explain.New("oidc.confirm-denied").Of(s.app.Name))
+	}
+	s.rec.Decide(trace.Decision{About: "consent", Result: "given", By: "the person"})
+	s.state.Agreed = true
+	return g.finish(ctx, s, *s.state.Who)
+}
+
+// keepConsent remembers what the person agreed to, where it is asked for once.
+func keepConsent(tx *gorm.DB, s *signIn, g *Gate) error {
+	if !s.state.Agreed || !s.app.OIDC.Consent || s.person.id == "" || s.rehearsal != nil {
+		return nil
+	}
+	return tx.Exec("INSERT INTO consents (person_id, application_id, scope, at) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET scope = excluded.scope, at = excluded.at", s.person.id, s.app.id, strings.Join(s.state.Asked.Scopes, " "), g.Now().UTC()).Error
+}

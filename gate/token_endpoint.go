@@ -1,0 +1,380 @@
+package gate
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/explain"
+	"innergate/core/jose"
+	"innergate/core/keys"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+// OAuthAnswer is what an endpoint for clients answers.
+type OAuthAnswer struct {
+	Status int
+	// Body is written as JSON; Token, if set, is sent in its place as application/jwt.
+	Body  any
+	Token string
+	// Challenge is the WWW-Authenticate header, empty for none.
+	Challenge string
+}
+
+const (
+	idTokenLife     = 10 * time.Minute
+	usualAccessLife = 10 * time.Minute
+	refreshIdle     = 30 * 24 * time.Hour
+)
+
+// exchange is one request at an endpoint for clients, on its way.
+type exchange struct {
+	name  string
+	rec   *trace.Recorder
+	app   *application
+	grant *heldGrant
+	used  *oidc.Used
+	basic bool
+	from  string
+}
+
+func (g *Gate) newExchange(name, authorization, raw, from string) *exchange {
+	x := &exchange{name: name, rec: trace.NewRecorder(g.Now(), g.Now), basic: authorization != "", from: from}
+	x.rec.Begin(trace.Issue)
+	shown := oidc.ShownParameters(raw)
+	if authorization != "" {
+		scheme, _, _ := strings.Cut(authorization, " ")
+		shown = "Authorization: " + clipText(scheme, 20) + " (not shown)\n\n" + shown
+	}
+	x.rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: name, Binding: "POST", Address: g.PublicURL + "/oidc/" + name, Raw: shown})
+	return x
+}
+
+// refused turns a failure into the protocol's answer (RFC 6749, section 5.2), and keeps the trace of it.
+func (g *Gate) refusedExchange(ctx context.Context, x *exchange, err error) *OAuthAnswer {
+	var f *explain.Failure
+	if !errors.As(err, &f) {
+		g.Log.ErrorContext(ctx, "an endpoint for clients failed", "endpoint", x.name, "error", err)
+		return &OAuthAnswer{Status: http.StatusInternalServerError, Body: map[string]string{"error": "server_error"}}
+	}
+	if x.app != nil {
+		f.Of(x.app.Name)
+	}
+	e := f.Explain()
+	answer := &OAuthAnswer{Status: http.StatusBadRequest}
+	code := cmp.Or(e.OAuth, "invalid_request")
+	proof := strings.HasPrefix(f.Code, "oidc.proof") && f.Code != "oidc.proof-several" && f.Code != "oidc.proof-unreadable" || strings.HasPrefix(f.Code, "jwt.") || f.Code == "oidc.client-unknown" || f.Code == "oidc.keys-unreachable"
+	if proof {
+		code = oidc.ErrInvalidClient
+	}
+	if code == oidc.ErrInvalidClient {
+		answer.Status = http.StatusUnauthorized
+		if x.basic {
+			answer.Challenge = `Basic realm="Inner Gate"`
+		}
+	}
+	answer.Body = map[string]string{"error": code, "error_description": oidc.Printable(cmp.Or(e.Theirs, e.Cause))}
+	if f.Code == "oidc.device-pending" || f.Code == "oidc.device-slow" {
+		return answer
+	}
+	x.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: x.name + " refused", Binding: "POST", Raw: mustJSON(answer.Body)})
+	x.rec.Fail(f.Record())
+	g.keepExchange(ctx, x, f)
+	return answer
+}
+
+// keepExchange stores what happened where nothing else is written: with the sign-in's trace, or as a trace of its own.
+func (g *Gate) keepExchange(ctx context.Context, x *exchange, f *explain.Failure) {
+	if !g.roomForStranger() {
+		return
+	}
+	var err error
+	if x.grant != nil {
+		var a *store.TraceAddition
+		if a, err = g.traceAddition(x.grant.TraceID, x.rec); err == nil {
+			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(a).Error })
+		}
+	} else {
+		s := g.begin(Browser{Address: x.from}, "client")
+		s.rec, s.app = x.rec, x.app
+		g.Metrics.Begun.Add(-1)
+		var t *store.Trace
+		if t, err = g.traceRow(s, "refused", f.Code); err == nil {
+			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(t).Error })
+		}
+	}
+	if err != nil {
+		g.Log.ErrorContext(ctx, "a trace could not be kept", "endpoint", x.name, "code", f.Code, "error", err)
+	}
+}
+
+// Token is the token endpoint (RFC 6749, section 3.2).
+func (g *Gate) Token(ctx context.Context, authorization, raw, from string) *OAuthAnswer {
+	x := g.newExchange("token", authorization, raw, from)
+	answer, err := g.token(ctx, x, authorization, raw)
+	if err != nil {
+		return g.refusedExchange(ctx, x, err)
+	}
+	return answer
+}
+
+// identify reads a request's form and finds out which client sends it.
+func (g *Gate) identify(ctx context.Context, x *exchange, authorization, raw string) (oidc.Parameters, error) {
+	form, err := oidc.ReadParameters(raw)
+	if err != nil {
+		return nil, err
+	}
+	x.app, x.used, err = g.client(ctx, authorization, form, x.rec)
+	return form, err
+}
+
+func (g *Gate) token(ctx context.Context, x *exchange, authorization, raw string) (*OAuthAnswer, error) {
+	form, err := g.identify(ctx, x, authorization, raw)
+	if err != nil {
+		return nil, err
+	}
+	switch form["grant_type"] {
+	case oidc.GrantCode:
+		return g.redeemCode(ctx, x, form)
+	case oidc.GrantRefresh:
+		return g.redeemRefresh(ctx, x, form)
+	case oidc.GrantDevice:
+		return g.redeemDevice(ctx, x, form)
+	case "":
+		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "grant_type is missing"))
+	}
+	return nil, explain.New("oidc.grant-type", explain.Pair("grant_type", oidc.GrantCode+" or "+oidc.GrantRefresh, clipText(form["grant_type"], 200)))
+}
+
+func (x *exchange) check(name, text, section string, ok bool) bool {
+	return x.rec.Check(trace.Check{Name: name, Text: text, Section: section, OK: ok})
+}
+
+func (g *Gate) redeemCode(ctx context.Context, x *exchange, form oidc.Parameters) (*OAuthAnswer, error) {
+	if form["code"] == "" {
+		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "code is missing"))
+	}
+	h, err := g.grantByCode(ctx, keys.HashSecret(form["code"]))
+	if err != nil {
+		return nil, err
+	}
+	if !x.check("oidc.code", "The code was given to this client", "RFC 6749 4.1.3", h != nil && h.ApplicationID == x.app.id) {
+		return nil, explain.New("oidc.code-unknown")
+	}
+	x.grant = h
+	if !x.check("oidc.code-once", "The code was not used before", "RFC 6749 4.1.2", h.CodeUsedAt == nil) {
+		return nil, g.codeAgain(ctx, h)
+	}
+	if !x.check("oidc.code-in-time", "The code is not over", "RFC 6749 4.1.2", g.Now().Before(h.CodeEnds)) {
+		return nil, explain.New("oidc.code-unknown")
+	}
+	if !x.check("oidc.code-redirect", "The same redirect URI as in the request", "RFC 6749 4.1.3", form["redirect_uri"] == h.body.RedirectURI) {
+		return nil, explain.New("oidc.code-redirect", explain.Pair("redirect_uri", h.body.RedirectURI, cmp.Or(clipText(form["redirect_uri"], 500), "none")))
+	}
+	verifier := form["code_verifier"]
+	if !x.check("oidc.verifier", "The code verifier fits the code challenge", "RFC 7636 4.6", h.body.Challenge == "" && verifier == "" || h.body.Challenge != "" && oidc.VerifierFits(h.body.Challenge, verifier)) {
+		why := "it is another one"
+		switch {
+		case verifier == "":
+			why = "none came"
+		case h.body.Challenge == "":
+			why = "there was no challenge in the request"
+		}
+		return nil, explain.New("oidc.verifier", explain.Fact("code_verifier", why))
+	}
+	return g.giveTokens(ctx, x, h.body.Scopes, func(tx *gorm.DB, now time.Time) error {
+		used := tx.Exec("UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID)
+		if used.Error == nil && used.RowsAffected == 0 {
+			return errAgain
+		}
+		return used.Error
+	}, g.codeAgain)
+}
+
+// errAgain says that somebody else used a code or token in the same moment.
+var errAgain = errors.New("used in the same moment")
+
+// codeAgain takes back everything that a code gave, since two have had it (RFC 6749, section 4.1.2).
+func (g *Gate) codeAgain(ctx context.Context, h *heldGrant) error {
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return endGrant(tx, h.ID, "its code was used twice", g.Now().UTC()) }); err != nil {
+		return err
+	}
+	return explain.New("oidc.code-used")
+}
+
+func (g *Gate) tokenAgain(ctx context.Context, h *heldGrant) error {
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return endGrant(tx, h.ID, "a refresh token was used twice", g.Now().UTC())
+	}); err != nil {
+		return err
+	}
+	return explain.New("oidc.token-used")
+}
+
+const tokenQuery = "SELECT " + grantColumns + ", t.kind AS token_kind, t.scope AS token_scope, t.created_at AS token_created, t.expires_at AS token_ends, t.used_at AS token_used FROM tokens t JOIN grants g ON g.id = t.grant_id LEFT JOIN people p ON p.id = g.person_id WHERE t.hash = ?"
+
+// tokenRow finds a token by its value, or returns a row without an ID.
+func (g *Gate) tokenRow(ctx context.Context, value string) (grantRow, error) {
+	var row grantRow
+	err := g.Store.Read(ctx).Raw(tokenQuery, keys.HashSecret(value)).Scan(&row).Error
+	return row, store.Clear(err)
+}
+
+func (g *Gate) redeemRefresh(ctx context.Context, x *exchange, form oidc.Parameters) (*OAuthAnswer, error) {
+	row, err := g.tokenRow(ctx, form["refresh_token"])
+	if err != nil {
+		return nil, err
+	}
+	if !x.check("oidc.refresh-token", "The refresh token was given to this client", "RFC 6749 6", row.ID != "" && row.TokenKind == "refresh" && row.ApplicationID == x.app.id) {
+		return nil, explain.New("oidc.token-unknown")
+	}
+	h, err := g.hold(ctx, row)
+	if err != nil {
+		return nil, err
+	}
+	x.grant = h
+	if !x.check("oidc.refresh-once", "The refresh token was not used before", "RFC 9700 4.14.2", row.TokenUsed == nil) {
+		return nil, g.tokenAgain(ctx, h)
+	}
+	if !x.check("oidc.refresh-in-time", "The refresh token is not over", "RFC 6749 6", g.Now().Before(row.TokenEnds)) {
+		return nil, explain.New("oidc.token-unknown")
+	}
+	scopes := h.body.Scopes
+	if asked := strings.Fields(form["scope"]); len(asked) > 0 {
+		if slices.ContainsFunc(asked, func(s string) bool { return !slices.Contains(h.body.Scopes, s) }) {
+			return nil, explain.New("oidc.scope-more", explain.Pair("scope", scopesText(h.body.Scopes), clipText(form["scope"], 500)))
+		}
+		scopes = asked
+	}
+	h.body.Nonce = "" // a refreshed ID token is for no request (OpenID Connect Core 1.0, section 12.2)
+	return g.giveTokens(ctx, x, scopes, func(tx *gorm.DB, now time.Time) error {
+		used := tx.Exec("UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"]))
+		if used.Error == nil && used.RowsAffected == 0 {
+			return errAgain
+		}
+		return used.Error
+	}, g.tokenAgain)
+}
+
+// giveTokens makes an ID token, an access token and, where it may be, a refresh token. One transaction uses up what was exchanged for them.
+func (g *Gate) giveTokens(ctx context.Context, x *exchange, scopes []string, useUp func(*gorm.DB, time.Time) error, again func(context.Context, *heldGrant) error) (*OAuthAnswer, error) {
+	h, now := x.grant, g.Now().UTC()
+	if why := g.over(h); !x.check("oidc.grant", "Person, application, provider and sign-in still count", "our rule", why == "") {
+		return nil, grantOver(h, why)
+	}
+	o := h.app.OIDC
+	life := usualAccessLife
+	if o.AccessMinutes > 0 {
+		life = time.Duration(o.AccessMinutes) * time.Minute
+	}
+	if left := h.ExpiresAt.Sub(now); left < life {
+		life = left
+	}
+	access, err := g.accessToken(ctx, h, scopes, now, life)
+	if err != nil {
+		return nil, err
+	}
+	rows := []store.Token{{Hash: keys.HashSecret(access), GrantID: h.ID, Kind: "access", Scope: scopesText(scopes), CreatedAt: now, ExpiresAt: now.Add(life)}}
+	body := map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": int(life.Seconds()), "scope": scopesText(scopes)}
+	if slices.Contains(scopes, oidc.ScopeOpenID) {
+		token, err := g.newIDToken(ctx, x, h, scopes, access, now)
+		if err != nil {
+			return nil, err
+		}
+		body["id_token"] = token
+	}
+	if h.Offline || o.Refresh {
+		refresh := keys.NewSecret()
+		ends := h.ExpiresAt
+		if idle := now.Add(refreshIdle); idle.Before(ends) {
+			ends = idle
+		}
+		rows = append(rows, store.Token{Hash: keys.HashSecret(refresh), GrantID: h.ID, Kind: "refresh", Scope: scopesText(h.body.Scopes), CreatedAt: now, ExpiresAt: ends})
+		body["refresh_token"] = refresh
+	}
+	sent, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	raw, opened := oidc.Answer{Status: 200, ContentType: "application/json", Body: sent}.Shown()
+	x.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: raw, Opened: opened})
+	addition, err := g.traceAddition(h.TraceID, x.rec)
+	if err != nil {
+		return nil, err
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := useUpAssertion(tx, x.app, x.used); err != nil {
+			return err
+		}
+		if err := useUp(tx, now); err != nil {
+			return err
+		}
+		if err := tx.Create(&rows).Error; err != nil {
+			return err
+		}
+		return tx.Create(addition).Error
+	})
+	if errors.Is(err, errAgain) {
+		return nil, again(ctx, h)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &OAuthAnswer{Status: http.StatusOK, Body: json.RawMessage(sent)}, nil
+}
+
+func (g *Gate) newIDToken(ctx context.Context, x *exchange, h *heldGrant, scopes []string, access string, now time.Time) (string, error) {
+	o := h.app.OIDC
+	signer, err := g.tokenSigner(ctx, purposeOf(o.Algorithm), "", o.Algorithm)
+	if err != nil {
+		return "", err
+	}
+	given := []string{}
+	if o.ClaimsInIDToken {
+		given = scopes
+	}
+	values, err := g.claimsOf(h, given, h.body.IDTokenClaims, x.rec)
+	if err != nil {
+		return "", err
+	}
+	if !o.ClaimsInIDToken {
+		// Without being asked for, only UserInfo tells about the person.
+		for name := range values {
+			if !slices.Contains(h.body.IDTokenClaims, name) {
+				delete(values, name)
+			}
+		}
+	}
+	issued := oidc.Issued{Issuer: g.Issuer(), Subject: h.Subject, ClientID: o.ClientID, Nonce: h.body.Nonce, Now: now, Life: idTokenLife, AuthTime: h.body.AuthTime, ACR: h.body.ACR, AMR: h.body.AMR, SessionID: h.ID,
+		AccessToken: access, Algorithm: signer.Algorithm(), Values: values}
+	return signer.Sign(jose.TypeID, issued.Claims())
+}
+
+// accessToken is opaque, or, where the application names a resource, signed for it (RFC 9068).
+func (g *Gate) accessToken(ctx context.Context, h *heldGrant, scopes []string, now time.Time, life time.Duration) (string, error) {
+	o := h.app.OIDC
+	if o.Audience == "" {
+		return keys.NewSecret(), nil
+	}
+	signer, err := g.tokenSigner(ctx, purposeOf(o.Algorithm), "", o.Algorithm)
+	if err != nil {
+		return "", err
+	}
+	content := map[string]any{"iss": g.Issuer(), "sub": h.Subject, "aud": o.Audience, "client_id": o.ClientID, "iat": now.Unix(), "exp": now.Add(life).Unix(), "jti": keys.RandomID(), "scope": scopesText(scopes)}
+	if !h.body.AuthTime.IsZero() {
+		content["auth_time"] = h.body.AuthTime.Unix()
+	}
+	if h.body.ACR != "" {
+		content["acr"] = h.body.ACR
+	}
+	return signer.Sign(jose.TypeAccess, content)
+}

@@ -1,0 +1,262 @@
+package server
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"innergate/core/explain"
+	"innergate/core/oidc"
+	"innergate/gate"
+)
+
+// openid lays out what belongs to OpenID Connect and OAuth 2.0.
+func (s *Server) openid() {
+	a := s.app
+	for _, path := range []string{"/.well-known/openid-configuration", "/.well-known/oauth-authorization-server"} {
+		a.Get(path, func(c fiber.Ctx) error {
+			doc, err := s.gate.Discovery(c.Context())
+			if err != nil {
+				return err
+			}
+			everybody(c)
+			return c.JSON(doc)
+		})
+	}
+	a.Get("/oidc/keys", func(c fiber.Ctx) error {
+		doc, err := s.gate.OurKeySet(c.Context())
+		return keySet(c, doc, err)
+	})
+	a.Get("/oidc/authorize", func(c fiber.Ctx) error {
+		_, query, _ := strings.Cut(c.OriginalURL(), "?")
+		if query == "" {
+			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in requests", Text: "It is the authorization endpoint of Inner Gate. Applications send people here with a request; please start at the application that you want to use."})
+		}
+		return s.next(c, s.gate.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
+	})
+	a.Post("/oidc/authorize", func(c fiber.Ctx) error { return s.formArrived(c, "authorize", "/oidc/authorize/") })
+	a.Get("/oidc/authorize/:handle", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.AskOIDCPosted(c.Context(), s.browser(c), c.Params("handle")))
+	})
+	for path, call := range map[string]func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer{
+		"token": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
+			return s.gate.Token(c.Context(), authorization, body, from)
+		},
+		"par": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
+			return s.gate.Push(c.Context(), authorization, body, from)
+		},
+		"introspect": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
+			return s.gate.Introspect(c.Context(), authorization, body, from)
+		},
+		"revoke": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
+			return s.gate.Revoke(c.Context(), authorization, body, from)
+		},
+		"device": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
+			return s.gate.Device(c.Context(), authorization, body, from)
+		},
+	} {
+		a.Post("/oidc/"+path, func(c fiber.Ctx) error { return s.endpoint(c, call) })
+		if path == "token" || path == "revoke" {
+			a.Options("/oidc/"+path, s.preflight)
+		}
+	}
+	a.Get("/oidc/userinfo", s.userInfo)
+	a.Post("/oidc/userinfo", s.userInfo)
+	a.Options("/oidc/userinfo", s.preflight)
+	a.Post("/oidc/register", func(c fiber.Ctx) error {
+		return answer(c, s.gate.Register(c.Context(), bearer(c), c.BodyRaw(), s.address(c)))
+	})
+	a.Get("/oidc/logout", func(c fiber.Ctx) error {
+		_, query, _ := strings.Cut(c.OriginalURL(), "?")
+		return s.endSession(c, strings.Clone(query), false)
+	})
+	a.Post("/oidc/logout", func(c fiber.Ctx) error {
+		if !isForm(c) {
+			return fiber.ErrUnsupportedMediaType
+		}
+		return s.endSession(c, string(c.BodyRaw()), false)
+	})
+	a.Post("/oidc/logout/agreed", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.endSession(c, c.FormValue("request"), true)
+	})
+	a.Get("/device", func(c fiber.Ctx) error {
+		return s.page(c, http.StatusOK, "device.html", pageData{Title: "Sign in on another device", Code: strings.Clone(c.Query("code"))})
+	})
+	a.Post("/device", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.onward(c, s.gate.BeginDevice(c.Context(), s.browser(c), c.FormValue("code")))
+	})
+	a.Post("/sign-in/:id/confirm", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.onward(c, s.gate.Confirmed(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes"))
+	})
+	s.callbacks()
+	a.Get("/about/privacy", func(c fiber.Ctx) error {
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Privacy", Text: "Inner Gate signs people in to the applications of the organisation that runs it. It takes from your provider what those applications need to know you by, hands on to each only what its engineers have set, and records each sign-in so that failures can be explained.", More: "The organisation that runs this gate answers questions about your data. Inner Gate sends nothing to anybody else."})
+	})
+	a.Get("/about/terms", func(c fiber.Ctx) error {
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Terms", Text: "Inner Gate is a service for the people of the organisation that runs it, and for its partners. Use the accounts that are your own."})
+	})
+}
+
+// callbacks lays out our addresses at providers.
+func (s *Server) callbacks() {
+	a := s.app
+	const base = "/oidc/callback/:provider"
+	a.Get(base, func(c fiber.Ctx) error {
+		_, query, _ := strings.Cut(c.OriginalURL(), "?")
+		if query == "" {
+			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in answers", Text: "It is the redirect URI of Inner Gate for one provider. A provider sends people back here; there is nothing to see. If you came from your provider, its answer came as a fragment, which stays in the browser: it must answer by query or form_post."})
+		}
+		return s.next(c, s.gate.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
+	})
+	a.Post(base, func(c fiber.Ctx) error {
+		slug := c.Params("provider")
+		return s.formArrived(c, "callback/"+slug, "/oidc/callback/"+url.PathEscape(slug)+"/answer/")
+	})
+	a.Get(base+"/answer/:handle", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
+	})
+	a.Get(base+"/signed-out", func(c fiber.Ctx) error {
+		return s.signOut(c, s.gate.SignedOut(c.Query("state")), "")
+	})
+	a.Post(base+"/logout", func(c fiber.Ctx) error {
+		if !isForm(c) {
+			return fiber.ErrUnsupportedMediaType
+		}
+		return answer(c, s.gate.ProviderLogout(c.Context(), strings.Clone(c.Params("provider")), string(c.BodyRaw()), s.address(c)))
+	})
+	a.Get(base+"/keys", func(c fiber.Ctx) error {
+		doc, err := s.gate.OurClientKeySet(c.Context(), c.Params("provider"))
+		return keySet(c, doc, err)
+	})
+}
+
+// everybody lets scripts of any page read an answer: it is the same for everybody.
+func everybody(c fiber.Ctx) {
+	c.Set("Access-Control-Allow-Origin", "*")
+	c.Set("Cache-Control", "public, max-age=300")
+}
+
+func keySet(c fiber.Ctx, doc []byte, err error) error {
+	if err != nil {
+		return err
+	}
+	everybody(c)
+	c.Set("Content-Type", "application/jwk-set+json")
+	return c.Send(doc)
+}
+
+func isForm(c fiber.Ctx) bool {
+	return strings.HasPrefix(c.Get("Content-Type"), "application/x-www-form-urlencoded")
+}
+
+// formArrived keeps what another site had the browser post, and goes on with a same-site request, since only that one carries our cookies.
+func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
+	if !isForm(c) {
+		return fiber.ErrUnsupportedMediaType
+	}
+	body := c.BodyRaw()
+	if len(body) > oidc.MaxParameters {
+		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("oidc.request-unreadable", explain.Fact("parameters", "they have more than 64 KiB"))))
+	}
+	return s.keep(c, place, onward, "form", string(body), "")
+}
+
+// endpoint serves clients, not browsers: a form comes, JSON goes.
+func (s *Server) endpoint(c fiber.Ctx, call func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer) error {
+	s.cors(c)
+	if !isForm(c) {
+		return answer(c, &gate.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "The body must be application/x-www-form-urlencoded."}})
+	}
+	_, query, _ := strings.Cut(c.OriginalURL(), "?")
+	if query != "" {
+		// What a query carries is written down in many places (RFC 6749, section 3.2).
+		return answer(c, &gate.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "Parameters must be in the body, not in the address."}})
+	}
+	return answer(c, call(c, strings.Clone(c.Get("Authorization")), string(c.BodyRaw()), s.address(c)))
+}
+
+func answer(c fiber.Ctx, a *gate.OAuthAnswer) error {
+	c.Set("Cache-Control", "no-store")
+	c.Set("Pragma", "no-cache")
+	if a.Challenge != "" {
+		c.Set("WWW-Authenticate", a.Challenge)
+	}
+	c.Status(a.Status)
+	switch {
+	case a.Token != "":
+		c.Set("Content-Type", "application/jwt")
+		return c.SendString(a.Token)
+	case a.Body == nil:
+		return nil
+	}
+	return c.JSON(a.Body)
+}
+
+func bearer(c fiber.Ctx) string {
+	scheme, token, ok := strings.Cut(c.Get("Authorization"), " ")
+	if !ok || !strings.EqualFold(scheme, "Bearer") {
+		return ""
+	}
+	return strings.Clone(strings.TrimSpace(token))
+}
+
+func (s *Server) userInfo(c fiber.Ctx) error {
+	s.cors(c)
+	token := bearer(c)
+	if token == "" && c.Method() == http.MethodPost && isForm(c) {
+		token = strings.Clone(c.FormValue("access_token")) // RFC 6750, section 2.2
+	}
+	a, err := s.gate.UserInfo(c.Context(), token)
+	if err != nil {
+		return err
+	}
+	return answer(c, a)
+}
+
+// cors lets scripts of registered pages read answers. No cookie is ever part of it.
+func (s *Server) cors(c fiber.Ctx) bool {
+	origin := c.Get("Origin")
+	if origin == "" || origin == "null" {
+		return false
+	}
+	c.Set("Vary", "Origin")
+	if !s.gate.KnownOrigin(c.Context(), origin) {
+		return false
+	}
+	c.Set("Access-Control-Allow-Origin", strings.Clone(origin))
+	return true
+}
+
+func (s *Server) preflight(c fiber.Ctx) error {
+	if s.cors(c) {
+		c.Set("Access-Control-Allow-Methods", "GET, POST")
+		c.Set("Access-Control-Allow-Headers", "Authorization, Content-Type")
+		c.Set("Access-Control-Max-Age", "600")
+	}
+	return c.SendStatus(http.StatusNoContent)
+}
+
+func (s *Server) endSession(c fiber.Ctx, raw string, agreed bool) error {
+	if len(raw) > oidc.MaxParameters {
+		return fiber.ErrRequestEntityTooLarge
+	}
+	return s.signOut(c, s.gate.EndSession(c.Context(), s.browser(c), raw, agreed), raw)
+}
+
+func (s *Server) signOut(c fiber.Ctx, o *gate.SignOut, raw string) error {
+	if o.Failure != nil {
+		return s.failurePage(c, o.Failure)
+	}
+	return s.page(c, http.StatusOK, "signout.html", pageData{Title: o.Title, SignOut: o, Code: raw, Location: trusted(o.Onward)})
+}
