@@ -344,3 +344,21 @@ type TriedSecret struct {
 	Code   string `json:"code,omitempty"`
 	Remedy string `json:"remedy,omitempty"`
 }
+
+// ConsoleAccess says who may come in to the console and the command line through providers. Without a rule that fits, nobody does.
+type ConsoleAccess struct {
+	Rules []AccessRule `json:"rules"`
+}
+
+// AccessRule gives a role to everybody for whom a provider vouches and whose profile has a value.
+type AccessRule struct {
+	Provider  string `json:"provider"`
+	Attribute string `json:"attribute"`
+	Value     string `json:"value"`
+	Role      string `json:"role"`
+}
+
+// Switch is a setting that is on or off.
+type Switch struct {
+	On bool `json:"on"`
+}

@@ -79,18 +79,25 @@ func (p *program) client(c *cli.Command) (*client.Client, error) {
 func (p *program) login() *cli.Command {
 	return &cli.Command{
 		Name: "login", Usage: "remember a gate and a token for it", ArgsUsage: "URL",
-		Description: "With --name it asks for the password and makes a token, which an owner may do. Without, it asks for a token. Both are read from\nstandard input, never from arguments.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "name", Usage: "administrator's name, to make a token by password"}},
-		Metadata:    examples("innergate login https://gate.saltmere.example --name Fenna", "echo $TOKEN | innergate login https://gate.saltmere.example"),
+		Description: "In a terminal it opens the browser and signs in through a provider, which gives a token that ends with the sign-in. Where there is no browser,\n--device prints a link and a code for another machine. With --name it asks for the password and makes a token, which an owner may do; with\na token on standard input it takes that. Nothing secret is ever an argument.",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "administrator's name, to make a token by password"}, &cli.BoolFlag{Name: "browser", Usage: "sign in with the browser, also where standard input is no terminal"},
+			&cli.BoolFlag{Name: "device", Usage: "sign in on another device"}},
+		Metadata: examples("innergate login https://gate.saltmere.example", "innergate login https://gate.saltmere.example --device", "innergate login https://gate.saltmere.example --name Fenna", "echo $TOKEN | innergate login https://gate.saltmere.example"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "URL")
 			if err != nil {
 				return err
 			}
 			l := login{URL: strings.TrimSuffix(args[0], "/")}
-			if name := c.String("name"); name != "" {
+			name := c.String("name")
+			switch {
+			case name != "":
 				l.Token, err = p.tokenByPassword(ctx, l.URL, name)
-			} else {
+			case c.Bool("device"):
+				l.Token, err = p.tokenByDevice(ctx, l.URL)
+			case c.Bool("browser") || p.interactive():
+				l.Token, err = p.tokenByBrowser(ctx, l.URL)
+			default:
 				l.Token, err = p.secret("Token: ")
 			}
 			if err != nil {
@@ -120,9 +127,15 @@ func (p *program) login() *cli.Command {
 	}
 }
 
+// interactive says whether somebody sits before a terminal.
+func (p *program) interactive() bool {
+	f, ok := p.In.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 // secret reads one line without showing it.
 func (p *program) secret(prompt string) (string, error) {
-	if f, ok := p.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := p.In.(*os.File); ok && p.interactive() {
 		fmt.Fprint(p.Err, prompt)
 		b, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(p.Err)

@@ -120,7 +120,7 @@ func checkStrength(ctx context.Context, w *World, step func(string, ...any)) err
 		if err := walker.SignIn(ctx, w.LedgerURL+"/sign-in", "lene.aas"); err != nil {
 			return err
 		}
-		if walker.Address.Host == strings.TrimPrefix(w.URL, "http://") { // the gate's own page, with the way back to the application
+		if strings.HasSuffix(w.URL, "//"+walker.Address.Host) { // the gate's own page, with the way back to the application
 			back := walker.Link("Go back to Cargo Ledger")
 			if back == "" {
 				return fmt.Errorf("the page should lead back to Cargo Ledger:\n%s", walker.Text)

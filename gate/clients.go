@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/jose"
 	"innergate/core/keys"
@@ -35,6 +36,9 @@ func (g *Gate) Issuer() string { return g.PublicURL }
 
 // applicationByClient finds the OpenID Connect application with a client ID.
 func (g *Gate) applicationByClient(ctx context.Context, id string) (*application, error) {
+	if id == config.ConsoleClient {
+		return g.consoleApplication(ctx)
+	}
 	return g.findApplication(ctx, "client:"+id, "kind = 'oidc' AND entity_id = ?", id)
 }
 

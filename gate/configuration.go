@@ -31,6 +31,7 @@ type application struct {
 	signing  []*saml.Certificate
 	until    *time.Time // the end of the metadata that is looked after
 	secrets  []heldSecret
+	rules    []api.AccessRule // of the gate itself
 }
 
 // begins says whether every sign-in to the application has to begin there.
@@ -81,6 +82,9 @@ func (g *Gate) applicationByEntity(ctx context.Context, id string) (*application
 }
 
 func (g *Gate) applicationByID(ctx context.Context, id string) (*application, error) {
+	if id == consoleID {
+		return g.consoleApplication(ctx)
+	}
 	return g.findApplication(ctx, "id:"+id, "id = ?", id)
 }
 

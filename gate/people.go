@@ -236,15 +236,12 @@ func (g *Gate) SessionActor(ctx context.Context, token, from string) (*Actor, er
 		return nil, store.Clear(err)
 	}
 	now := g.Now().UTC()
-	if s.AdministratorID == "" || now.After(s.ExpiresAt) || now.Sub(s.LastUsed) > consoleIdle {
+	if s.AdministratorID == "" && s.GrantID == "" || now.After(s.ExpiresAt) || now.Sub(s.LastUsed) > consoleIdle {
 		return nil, errUnauthorised
 	}
-	var a store.Administrator
-	if err := g.Store.Read(ctx).Where("id = ?", s.AdministratorID).Limit(1).Find(&a).Error; err != nil {
-		return nil, store.Clear(err)
-	}
-	if a.ID == "" {
-		return nil, errUnauthorised
+	who, err := g.sessionOwner(ctx, s, from)
+	if err != nil {
+		return nil, err
 	}
 	if now.Sub(s.LastUsed) > time.Minute {
 		if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
@@ -253,7 +250,26 @@ func (g *Gate) SessionActor(ctx context.Context, token, from string) (*Actor, er
 			return nil, err
 		}
 	}
-	return &Actor{Name: a.Name, Role: a.Role, From: from, Kind: "administrator", CSRF: s.CSRF}, nil
+	who.CSRF = s.CSRF
+	return who, nil
+}
+
+func (g *Gate) sessionOwner(ctx context.Context, s store.ConsoleSession, from string) (*Actor, error) {
+	if s.GrantID != "" {
+		h, err := g.grantByID(ctx, s.GrantID)
+		if err != nil {
+			return nil, err
+		}
+		return g.grantActor(h, from)
+	}
+	var a store.Administrator
+	if err := g.Store.Read(ctx).Where("id = ?", s.AdministratorID).Limit(1).Find(&a).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if a.ID == "" {
+		return nil, errUnauthorised
+	}
+	return &Actor{Name: a.Name, Role: a.Role, From: from, Kind: "administrator"}, nil
 }
 
 // SignOutAdministrator ends a session.

@@ -226,8 +226,8 @@ func (g oidcApplication) refuse(_ context.Context, s *signIn, f *explain.Failure
 	if s.state.Asked == nil || s.rec.Step() == trace.Ask && e.OAuth == "" {
 		return nil
 	}
-	if len(s.state.Device) > 0 {
-		return nil
+	if s.state.Asked.RedirectURI == "" {
+		return nil // for another device, or for the console
 	}
 	next, err := g.reply(s, oidc.Reply{Error: e.OAuthCode(), Description: e.Person + " (reference " + s.reference + ")"})
 	if err != nil {
@@ -256,10 +256,17 @@ func (g oidcApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	}
 	grant.Sealed = sealed
 	code := keys.NewSecret()
-	if len(s.state.Device) == 0 {
+	if len(s.state.Device) == 0 && !s.state.Console {
 		grant.CodeHash, grant.CodeEnds = keys.HashSecret(code), now.Add(codeLife)
 	}
+	next := &Next{Redirect: g.PublicURL + "/console/"}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if s.state.Console {
+			var err error
+			if next.Console, err = g.openConsole(tx, s, grant, now); err != nil {
+				return err
+			}
+		}
 		if err := keepConsent(tx, s, g.Gate); err != nil {
 			return err
 		}
@@ -270,6 +277,9 @@ func (g oidcApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	})
 	if err != nil {
 		return nil, err
+	}
+	if s.state.Console {
+		return next, nil
 	}
 	if len(s.state.Device) > 0 {
 		return &Next{Done: "You are signed in on your device. You may close this page."}, nil

@@ -40,6 +40,7 @@ type Next struct {
 	Form     *Form
 	Choice   *Choice
 	Confirm  *Confirm
+	Console  string // the token of the console session that begins; Redirect leads there
 	Done     string // nothing more to do; what to tell the person
 	Failure  *FailurePage
 
@@ -163,6 +164,8 @@ type state struct {
 	Agreed bool      `json:"agreed,omitempty"`
 	// Device is the hash of the device code that this sign-in is for.
 	Device []byte `json:"device,omitempty"`
+	// Console is set where somebody comes in to the console.
+	Console bool `json:"console,omitempty"`
 	// Anew is set once the provider was asked again, more strictly or without what it could not give.
 	Anew bool `json:"anew,omitempty"`
 }

@@ -37,6 +37,9 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 		return g.failed(ctx, s, err)
 	}
 	s.rec.Decide(trace.Decision{About: "access", Result: "allowed", By: "reach: " + string(s.app.Reach)})
+	if err := g.mayLookAfter(s); err != nil {
+		return g.failed(ctx, s, err)
+	}
 	if page, err := g.toConfirm(ctx, s); err != nil {
 		return g.failed(ctx, s, err)
 	} else if page != nil {

@@ -228,7 +228,7 @@ func TestImportCertifyAndExport(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, signedIn(ctx, w, "mvoss"))
 	_, err = c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning, Kind: "rsa-512"})
-	assert.ErrorContains(t, err, "no kind of key")
+	assert.ErrorContains(t, err, "Choose rsa-2048")
 }
 
 // TestOwnKeyAndEntityID gives one application a key and an entity ID that only it sees.

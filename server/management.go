@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes())
 }
 
 func mainRoutes() []route {
@@ -279,7 +279,7 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 // actor finds who is asking: by token in the Authorization header, or by the console's cookie. A changing call by cookie must carry the session's CSRF value.
 func (s *Server) actor(c fiber.Ctx, changing bool) (*gate.Actor, error) {
 	if scheme, token, ok := strings.Cut(c.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
-		return s.gate.TokenActor(c.Context(), strings.TrimSpace(token), s.address(c))
+		return s.gate.BearerActor(c.Context(), strings.TrimSpace(token), s.address(c))
 	}
 	who, err := s.gate.SessionActor(c.Context(), c.Cookies(s.cookieName("console")), s.address(c))
 	if err != nil || !changing {

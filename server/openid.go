@@ -99,6 +99,12 @@ func (s *Server) openid() {
 		}
 		return s.onward(c, s.gate.Confirmed(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes"))
 	})
+	a.Post("/console-sign-in/:provider", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.onward(c, s.gate.BeginConsole(c.Context(), s.browser(c), c.Params("provider")))
+	})
 	s.callbacks()
 	a.Get("/about/privacy", func(c fiber.Ctx) error {
 		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Privacy", Text: "Inner Gate signs people in to the applications of the organisation that runs it. It takes from your provider what those applications need to know you by, hands on to each only what its engineers have set, and records each sign-in so that failures can be explained.", More: "The organisation that runs this gate answers questions about your data. Inner Gate sends nothing to anybody else."})

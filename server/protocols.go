@@ -228,6 +228,9 @@ func (s *Server) cookies(c fiber.Ctx, n *gate.Next) {
 	for _, id := range n.DropSignIns {
 		s.dropCookie(c, s.cookieName(signInPrefix+id))
 	}
+	if n.Console != "" {
+		s.setCookie(c, s.cookieName("console"), n.Console, consoleCookieLife)
+	}
 	if n.DropRehearsal {
 		s.dropCookie(c, s.cookieName("rehearsal"))
 	}

@@ -314,6 +314,7 @@ type Administrator struct {
 type ConsoleSession struct {
 	TokenHash       []byte `gorm:"primaryKey"`
 	AdministratorID string `gorm:"index"`
+	GrantID         string // in its place, of one who came in through a provider
 	CSRF            string
 	CreatedAt       time.Time
 	LastUsed        time.Time

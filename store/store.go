@@ -189,7 +189,7 @@ func migrate(db *gorm.DB) error {
 			return tx.Exec("UPDATE partner_documents SET verdict = 'used'").Error
 		}},
 		{ID: "2026-11-23-openid", Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{})
+			return tx.AutoMigrate(&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{}, &ConsoleSession{})
 		}},
 	})
 	if err := m.Migrate(); err != nil {

@@ -63,6 +63,9 @@ type OIDCApplication struct {
 	ClockSkewSeconds   int    `json:"clockSkewSeconds,omitempty"`
 }
 
+// ConsoleClient is the client ID of the gate itself, for its console and command line.
+const ConsoleClient = "innergate"
+
 // Scopes that a client can be given.
 var Scopes = []string{"openid", "profile", "email", "address", "phone", "groups", "offline_access"}
 
@@ -108,6 +111,9 @@ func (a *Application) validateOIDC(v *validator) {
 		s.Algorithm = jose.RS256
 	}
 	v.clientID("oidc.clientId", s.ClientID)
+	if s.ClientID == ConsoleClient {
+		v.add("oidc.clientId", "%q is the gate's own; choose another", s.ClientID)
+	}
 	v.oneOf("oidc.authentication", s.Authentication, oidc.AuthMethods...)
 	v.oneOf("oidc.algorithm", s.Algorithm, SigningAlgorithms...)
 	for i, scope := range s.Scopes {
