@@ -39,7 +39,7 @@ func run(m *testing.M) int {
 	defer os.RemoveAll(folder)
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(chromium()), chromedp.UserDataDir(folder), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("ignore-certificate-errors", true),
-		chromedp.Flag("host-resolver-rules", "MAP *.saltmere.example 127.0.0.1"), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+		chromedp.Flag("host-resolver-rules", "MAP *.example 127.0.0.1"), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
 	defer stop()
 	first, end := chromedp.NewContext(allocator)
 	defer end()

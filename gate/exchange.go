@@ -207,6 +207,10 @@ func sheetText(s *api.ExchangeSheet, attributes string) string {
 		b.WriteString("\n## Values\n\n")
 	}
 	for _, v := range s.Values {
+		if v.Kind == "note" {
+			fmt.Fprintf(&b, "**%s**: %s\n\n", v.Name, v.Value)
+			continue
+		}
 		fmt.Fprintf(&b, "**%s** (%s)\n\n```\n%s\n```\n\n", v.Name, v.Hint, v.Value)
 	}
 	if len(s.Attributes) > 0 {

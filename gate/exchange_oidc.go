@@ -16,6 +16,11 @@ func text(name, hint, value, field string) api.Value {
 	return api.Value{Name: name, Hint: hint, Value: value, Kind: "text", Field: field}
 }
 
+// note is something to know, which nobody copies.
+func note(name, hint, value string) api.Value {
+	return api.Value{Name: name, Hint: hint, Value: value, Kind: "note"}
+}
+
 func link(name, hint, value, field string) api.Value {
 	return api.Value{Name: name, Hint: hint, Value: value, Kind: "url", Field: field}
 }
@@ -35,7 +40,7 @@ func (g *Gate) clientSheet(ctx context.Context, a *application) (*api.ExchangeSh
 		text("Client authentication", "how the client proves who it is at the token endpoint", o.Authentication, "method"),
 	}
 	if o.HasSecret() {
-		s.Values = append(s.Values, text("Client secret", "handed over apart from this sheet, and shown only once, when it was made", "(made on the application's page)", ""))
+		s.Values = append(s.Values, note("Client secret", "", "handed over apart from this sheet; it is shown only once, when it is made on the application's page"))
 	}
 	s.Values = append(s.Values,
 		link("Authorization endpoint", "also called sign-in URL", offered.Authorization, "authorization"),
@@ -57,9 +62,9 @@ func (g *Gate) clientSheet(ctx context.Context, a *application) (*api.ExchangeSh
 	}
 	s.Values = append(s.Values,
 		text("Scopes", "ask for these and no more: each asks for what is named below, and what is not asked for is not handed on", scopesText(o.Scopes), "scopes"),
-		text("Flow", "response_type=code; other flows are not given", "authorization code with PKCE (S256)", ""),
+		note("Flow", "response_type=code", "authorization code with PKCE (S256); no other flow is given"),
 		text("ID token signature", "the algorithm to expect, and no other", o.Algorithm, "algorithm"),
-		text("Subject", "the claim sub", map[string]string{"pairwise": "random, stable, different at each application", "public": "random, stable, the same at every application", "profile": "the profile's " + a.Subject.From}[a.Subject.Source], ""),
+		note("Subject", "the claim sub", map[string]string{"pairwise": "random, stable, different at each application", "public": "random, stable, the same at every application", "profile": "the profile's " + a.Subject.From}[a.Subject.Source]),
 		link("Start address", "begins a sign-in as the tile does; for links on other pages", g.StartLocation(a.Slug), ""),
 		link("Sign-out address", "a plain address to which people are sent when they have signed out, without any protocol", g.PublicURL+"/sign-out", ""))
 	for _, r := range a.Mapping {
@@ -104,8 +109,8 @@ func (g *Gate) openidSheet(ctx context.Context, p *provider) (*api.ExchangeSheet
 		link("Home page", "where a form wants one", g.PublicURL+"/", "home"),
 		link("Privacy policy", "where a form wants one", g.PublicURL+"/about/privacy", "privacy"),
 		link("Terms of service", "where a form wants them", g.PublicURL+"/about/terms", "terms"),
-		text("Application type", "also called client type", "web application, confidential client", ""),
-		text("Flow", "also called grant type, response type", "authorization code (response_type=code) with PKCE (S256)", ""),
+		note("Application type", "also called client type", "web application, confidential client"),
+		note("Flow", "also called grant type, response type", "authorization code (response_type=code) with PKCE (S256)"),
 		text("Client authentication", "how we prove who we are at the token endpoint", c.Method(), "method"),
 		text("Scopes", "what we ask for; nothing more is needed, and a provider that reviews scopes need review no others", cmpText(scopesText(p.AskedScopes()), "none"), "scopes"),
 	}

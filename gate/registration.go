@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"net/http"
 	"strings"
@@ -137,7 +136,7 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 		return bad("redirect_uris is missing")
 	}
 	if keys, ok := o["jwks"].(map[string]any); ok {
-		text, err := json.Marshal(keys)
+		text, err := jose.Write(keys)
 		if err != nil {
 			return bad("jwks can't be read")
 		}

@@ -139,8 +139,36 @@ func (g *Gate) replay(ctx context.Context, s *signIn) {
 	}
 }
 
+// laterEntries are what happened on the back channel after the sign-in, with their times since its beginning.
+func (g *Gate) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry, error) {
+	var rows []store.TraceAddition
+	if err := g.Store.Read(ctx).Where("trace_id = ?", t.ID).Order("id").Limit(50).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	var out []trace.Entry
+	for _, row := range rows {
+		entries, err := g.unpack("trace/"+row.ID, row.Entries)
+		if err != nil {
+			return nil, err
+		}
+		begin := row.At.Sub(t.StartedAt).Microseconds()
+		if len(entries) > 0 {
+			begin -= entries[len(entries)-1].At
+		}
+		for i := range entries {
+			entries[i].At += max(begin, 0)
+		}
+		out = append(out, entries...)
+	}
+	return out, nil
+}
+
 func (g *Gate) entries(t *store.Trace) ([]trace.Entry, error) {
-	packed, err := g.Store.Sealer.Open("trace/"+t.ID, t.Entries)
+	return g.unpack("trace/"+t.ID, t.Entries)
+}
+
+func (g *Gate) unpack(name string, sealed []byte) ([]trace.Entry, error) {
+	packed, err := g.Store.Sealer.Open(name, sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -240,6 +268,11 @@ func (g *Gate) Trace(ctx context.Context, reference string, personal bool) (*api
 	if err != nil {
 		return nil, err
 	}
+	later, err := g.laterEntries(ctx, &row)
+	if err != nil {
+		return nil, err
+	}
+	entries = append(entries, later...)
 	v := &api.Trace{TraceSummary: g.summary(ctx, row), Entries: []api.TraceEntry{}}
 	var sent int64 = -1
 	for _, e := range entries {

@@ -127,3 +127,6 @@ func (o Object) Number(name string) (number int64, there, ok bool) {
 	}
 	return int64(f), true, true
 }
+
+// Write writes JSON in which the numbers of an Object stand as they were read.
+func Write(v any) ([]byte, error) { return json.Marshal(v) }

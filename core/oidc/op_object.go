@@ -1,7 +1,6 @@
 package oidc
 
 import (
-	"encoding/json"
 	"slices"
 	"time"
 
@@ -68,7 +67,7 @@ func ReadRequestObject(compact string, r ObjectRules, rec *trace.Recorder) (Para
 				out[name] = v
 			}
 		default:
-			text, err := json.Marshal(v)
+			text, err := jose.Write(v)
 			if err != nil {
 				return bad(name + " can't be used")
 			}

@@ -101,14 +101,15 @@ func hideIn(v any) any {
 }
 
 func indented(v any) string {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	if err := e.Encode(v); err != nil {
+	plain, err := jose.Write(v)
+	if err != nil {
 		return "(not shown)"
 	}
-	return strings.TrimSpace(b.String())
+	var b bytes.Buffer
+	if err := json.Indent(&b, plain, "", "  "); err != nil {
+		return "(not shown)"
+	}
+	return strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(b.String())
 }
 
 // ShownToken takes a signed token apart for people: header and content, without the signature.

@@ -29,6 +29,9 @@ export type SourceEntity = Schemas["SourceEntity"];
 export type SourceConfig = Schemas["ConfigSource"];
 export type Template = Schemas["ConfigTemplate"];
 export type ComparedSheet = Schemas["ComparedSheet"];
+export type Secret = Schemas["Secret"];
+export type TriedSecret = Schemas["TriedSecret"];
+export type AccessRule = Schemas["AccessRule"];
 export type TakeIn = Schemas["TakeIn"];
 export type CertificateDetail = Schemas["CertificateDetail"];
 
@@ -76,12 +79,12 @@ export async function ok<T>(answer: Promise<{ data?: T; error?: unknown; respons
 
 /** An application's configuration without what the service adds to it. */
 export function applicationConfig(a: Application): ApplicationConfig {
-  const { slug, name, description, contact, tags, kind, reach, providers, startUrl, saml, subject, mapping, steps } = a;
-  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, providers, startUrl, saml: saml ?? {}, subject, mapping, steps }));
+  const { slug, name, description, contact, tags, kind, reach, providers, startUrl, saml, oidc, subject, mapping, steps } = a;
+  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, providers, startUrl, saml: kind === "saml" ? (saml ?? {}) : undefined, oidc: kind === "saml" ? undefined : (oidc ?? {}), subject, mapping, steps }));
 }
 
 /** A provider's configuration without what the service adds to it. */
 export function providerConfig(p: Provider): ProviderConfig {
-  const { slug, name, description, contact, tags, kind, reach, saml, admission, mapping, steps } = p;
-  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, saml: saml ?? {}, admission, mapping, steps }));
+  const { slug, name, description, contact, tags, kind, reach, saml, oidc, admission, mapping, steps } = p;
+  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, saml: kind === "saml" ? (saml ?? {}) : undefined, oidc: kind === "saml" ? undefined : (oidc ?? {}), admission, mapping, steps }));
 }

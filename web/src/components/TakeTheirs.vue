@@ -96,11 +96,11 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
   <div class="take" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="dropped($event.dataTransfer?.files)">
     <label class="field">
       <span>Take theirs</span>
-      <small>Drop a file here, paste metadata or a list of values in any form, or enter an address. What it is will be found out; nothing is stored yet.</small>
-      <textarea v-model="text" rows="4" spellcheck="false" placeholder="https://…/metadata   or   <EntityDescriptor …>" @change="changed" @paste="$nextTick(changed)"></textarea>
+      <small>Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or issuer. What it is will be found out; nothing is stored yet.</small>
+      <textarea v-model="text" rows="4" spellcheck="false" placeholder="https://…   or   <EntityDescriptor …>   or   { … }" @change="changed" @paste="$nextTick(changed)"></textarea>
     </label>
     <div class="row">
-      <label class="pick"><input type="file" accept=".xml,.txt,.pem,.cer,.crt,.der,application/xml,text/xml" @change="dropped(($event.target as HTMLInputElement).files)" />Choose a file</label>
+      <label class="pick"><input type="file" accept=".xml,.json,.txt,.pem,.cer,.crt,.der,application/xml,text/xml,application/json" @change="dropped(($event.target as HTMLInputElement).files)" />Choose a file</label>
       <span v-if="file" class="soft">{{ file }}</span>
       <ElButton :loading="busy" @click="changed">Understand it</ElButton>
     </div>
@@ -125,7 +125,7 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
             <tr v-if="!got.changes?.length"><td colspan="3">All this is held already.</td></tr>
           </tbody>
         </table>
-        <label class="pick small"><input type="file" accept=".pem,.cer,.crt,.der,.txt" @change="besideFile(($event.target as HTMLInputElement).files)" />{{ beside || "A certificate file came beside it" }}</label>
+        <label v-if="got.role === 'sp' || got.role === 'idp'" class="pick small"><input type="file" accept=".pem,.cer,.crt,.der,.txt" @change="besideFile(($event.target as HTMLInputElement).files)" />{{ beside || "A certificate file came beside it" }}</label>
         <p v-if="got.proposed?.startUrl" class="soft">The metadata does not say where people begin in the application. This address is a guess; correct it below.</p>
         <ElButton type="primary" :loading="busy" @click="store">{{ verb ?? "Take it" }}</ElButton>
       </template>

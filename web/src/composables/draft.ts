@@ -1,6 +1,7 @@
 import { ref, watch, type Ref } from "vue";
 
-type Config = { saml?: Record<string, unknown> };
+type Config = { saml?: Record<string, unknown>; oidc?: Record<string, unknown> };
+const parts = ["saml", "oidc"] as const;
 const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
 
 /**
@@ -20,8 +21,10 @@ export function useDraft<T extends object>(current: () => T) {
     const out = onto as Record<string, unknown> & Config;
     const mine = draft.value as Record<string, unknown> & Config;
     const was = base as Record<string, unknown> & Config;
-    for (const key of Object.keys(mine)) if (key !== "saml" && !same(mine[key], was[key])) out[key] = mine[key];
-    for (const key of Object.keys(mine.saml ?? {})) if (!same(mine.saml![key], was.saml?.[key])) (out.saml ??= {})[key] = mine.saml![key];
+    for (const key of Object.keys(mine)) if (!(parts as readonly string[]).includes(key) && !same(mine[key], was[key])) out[key] = mine[key];
+    for (const part of parts)
+      for (const key of new Set([...Object.keys(mine[part] ?? {}), ...Object.keys(was[part] ?? {})]))
+        if (!same(mine[part]?.[key], was[part]?.[key])) (out[part] ??= {})[key] = mine[part]?.[key];
     return out as unknown as T;
   }
   return { draft, merged: (held: T) => overlay(held) };

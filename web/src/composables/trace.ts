@@ -18,7 +18,8 @@ export function lines(trace: Trace): Line[] {
   trace.entries.forEach((entry, index) => {
     if (entry.message) {
       open = null;
-      if (entry.message.from === "provider" && sent >= 0) out.push({ kind: "away", at: sent, micros: entry.at - sent });
+      const behind = ["POST", "GET", "SOAP"].includes(entry.message.binding); // server to server; nobody is away
+      if (entry.message.from === "provider" && sent >= 0 && !behind) out.push({ kind: "away", at: sent, micros: entry.at - sent });
       sent = entry.message.to === "provider" ? entry.at : -1;
       out.push({ kind: "message", at: entry.at, index, entry, bad: failed });
       return;
@@ -30,7 +31,7 @@ export function lines(trace: Trace): Line[] {
     open.entries.push(entry);
     if (entry.failure) open.bad = failed = true;
   });
-  if (trace.outcome !== "signed-in") {
+  if (trace.outcome !== "signed-in" && trace.flow !== "client" && trace.flow !== "slo") {
     const seen = trace.entries.map((e) => e.step);
     const last = Math.max(-1, ...seen.map((s) => steps.indexOf(s)));
     for (const step of steps.slice(last + 1)) out.push({ kind: "not-reached", step });

@@ -13,13 +13,14 @@ import Passage from "../components/Passage.vue";
 import ProviderChoice from "../components/ProviderChoice.vue";
 import ReachControl from "../components/ReachControl.vue";
 import ReachTag from "../components/ReachTag.vue";
+import SecretPanel from "../components/SecretPanel.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
 import { useApplication } from "../composables/application";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
-import { relative } from "../composables/text";
+import { kindWords, relative } from "../composables/text";
 
 const session = useSession();
 const route = useRoute();
@@ -30,6 +31,7 @@ const choose = (name: string) => void router.replace({ query: { station: name } 
 const { data: provider } = useLoad(async () => (application.value?.providers?.[0] ? ok(http.GET("/providers/{slug}", { params: { path: { slug: application.value.providers[0] } } })) : null), [() => application.value?.providers?.[0]]);
 const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { application: slug.value, limit: 5 } } })), [slug]);
 const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
+const usesSecret = computed(() => ["client_secret_basic", "client_secret_post"].includes(application.value?.oidc?.authentication ?? ""));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
 const { error: removeError, act } = useAct();
 async function remove() {
@@ -46,7 +48,7 @@ async function remove() {
   <p v-else-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="application">
     <div class="head">
-      <div><h1>{{ application.name }}</h1><p class="sub">SAML application<template v-if="application.description"> · {{ application.description }}</template><template v-if="application.contact"> · {{ application.contact }}</template></p></div>
+      <div><h1>{{ application.name }}</h1><p class="sub">{{ kindWords[application.kind] }} application<template v-if="application.description"> · {{ application.description }}</template><template v-if="application.contact"> · {{ application.contact }}</template></p></div>
       <div class="row">
         <ReachTag :reach="application.reach" />
         <ElButton v-if="session.engineer" @click="router.push(`/applications/${slug}/connect`)">Connect, step by step</ElButton>
@@ -54,21 +56,22 @@ async function remove() {
         <ElButton type="primary" @click="choose('rehearse')">Rehearse</ElButton>
       </div>
     </div>
-    <Passage :application="{ title: application.name, lines: [host(application.saml?.entityId) || 'nothing taken yet', application.lastSignIn ? `last sign-in ${relative(new Date(application.lastSignIn))}` : 'no sign-in yet'] }"
-      :providers="(application.providedBy ?? []).map((p) => ({ title: p.name, to: `/providers/${p.slug}`, lines: [host(p.entityId), `SAML provider · ${p.reach}`] }))" :stations="application.stations ?? []" :active="station" @choose="choose" />
+    <Passage :application="{ title: application.name, lines: [(application.oidc ? application.oidc.redirectUris?.length && application.oidc.clientId : host(application.saml?.entityId)) || 'nothing taken yet', application.lastSignIn ? `last sign-in ${relative(new Date(application.lastSignIn))}` : 'no sign-in yet'] }"
+      :providers="(application.providedBy ?? []).map((p) => ({ title: p.name, to: `/providers/${p.slug}`, lines: [host(p.entityId), `${kindWords[p.kind] ?? p.kind} provider · ${p.reach}`] }))" :stations="application.stations ?? []" :active="station" @choose="choose" />
     <div class="cols">
       <section class="panel" aria-live="polite">
-        <template v-if="station === 'application-trust'"><h2>Trust: what is held of {{ application.name }}</h2><CertificateTable :certificates="application.certificateDetails ?? []" />
-          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><MetadataWatch kind="applications" :slug="slug" :watch="application.watch" :readonly="!session.engineer" @changed="again()" /><details><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
+        <template v-if="station === 'application-trust'"><h2>Trust: what is held of {{ application.name }}</h2><CertificateTable v-if="application.saml" :certificates="application.certificateDetails ?? []" />
+          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><MetadataWatch v-if="application.saml" kind="applications" :slug="slug" :watch="application.watch" :readonly="!session.engineer" @changed="again()" /><SecretPanel v-else-if="usesSecret" kind="applications" :slug="slug" :secrets="application.secrets ?? []" :readonly="!session.engineer" @changed="again()" /><details :open="!!application.oidc && !application.oidc.redirectUris?.length"><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
           <details><summary>Options</summary><ApplicationForm :application="application" part="options" :readonly="!session.engineer" :save="save" /></details></template>
         <template v-else-if="station === 'mapping-out'"><h2>Mapping out: what {{ application.name }} receives</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :readonly="!session.engineer" :save="saveMapping" />
-          <details><summary>The person's identifier (NameID)</summary><ApplicationForm :application="application" part="subject" :readonly="!session.engineer" :save="save" /></details></template>
+          <details><summary>The person's identifier ({{ application.oidc ? 'sub' : 'NameID' }})</summary><ApplicationForm :application="application" part="subject" :readonly="!session.engineer" :save="save" /></details></template>
         <template v-else-if="station === 'access'"><h2>Access: who gets in</h2><ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" /><hr /><ProviderChoice :application="application" :readonly="!session.engineer" :save="save" /></template>
         <template v-else-if="station === 'rehearse'"><h2>Rehearse</h2><RehearsePanel :application="application" :readonly="!session.engineer" /></template>
         <template v-else-if="provider">
           <h2 v-if="station === 'matching'">Matching: who a person is</h2><h2 v-else-if="station === 'mapping-in'">Mapping in: what {{ provider.name }} sends</h2><h2 v-else>Trust: what is held of {{ provider.name }}</h2>
           <p v-if="station === 'matching'">People are known by the link that their first sign-in made. Strangers are {{ provider.admission === "create" ? "created at their first sign-in" : "refused" }}.</p>
           <MappingEditor v-else-if="station === 'mapping-in'" :mapping="provider.mapping ?? []" direction="in" readonly :save="async () => {}" />
+          <template v-else-if="provider.oidc"><p v-for="l in provider.stations?.find((s) => s.name === 'provider-trust')?.lines ?? []" :key="l">{{ l }}</p></template>
           <CertificateTable v-else :certificates="provider.certificateDetails ?? []" />
           <p><RouterLink :to="`/providers/${provider.slug}?station=${station}`">Change it on the page of {{ provider.name }}</RouterLink></p>
         </template>

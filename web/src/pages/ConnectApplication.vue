@@ -9,6 +9,7 @@ import MappingEditor from "../components/MappingEditor.vue";
 import ProviderChoice from "../components/ProviderChoice.vue";
 import ReachControl from "../components/ReachControl.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
+import SecretPanel from "../components/SecretPanel.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import { useApplication } from "../composables/application";
 import { useLoad } from "../composables/load";
@@ -24,13 +25,15 @@ const saveMapping = async (mapping: Rule[]) => {
   await save((held) => ({ ...held, mapping }));
   await sheetAgain();
 };
-const taken = computed(() => !!application.value?.saml?.entityId && !!application.value.saml.acs?.length);
+const taken = computed(() => (application.value?.oidc ? !!application.value.oidc.redirectUris?.length : !!application.value?.saml?.entityId && !!application.value.saml.acs?.length));
+const held = computed(() => (application.value?.oidc ? "redirect URI" : "entity ID and ACS URL"));
+const usesSecret = computed(() => ["client_secret_basic", "client_secret_post"].includes(application.value?.oidc?.authentication ?? ""));
 const states = computed(() => {
   const a = application.value;
   if (!a) return [];
   return [
     { id: "give", title: "Give ours", done: true, text: "ready since the draft was made" },
-    { id: "take", title: "Take theirs", done: taken.value, text: taken.value ? "entity ID and ACS URL are held" : "entity ID and ACS URL are missing" },
+    { id: "take", title: "Take theirs", done: taken.value, text: taken.value ? `${held.value} held` : `${held.value} missing` },
     { id: "map", title: "Map", done: !!a.mapping?.length, text: a.mapping?.length ? `${a.mapping.length} attributes` : "no attributes yet" },
     { id: "who", title: "Who gets in", done: !!a.providers?.length, text: a.providers?.length ? a.providers.join(", ") : "choose a provider" },
     { id: "rehearse", title: "Rehearse", done: !!tried.value?.items.length, text: tried.value?.items.length ? "a sign-in went through" : "not tried yet" },
@@ -52,10 +55,10 @@ const next = computed(() => states.value.find((s) => !s.done));
     </nav>
     <p v-if="next" class="hint">Next: <a :href="`#${next.id}`">{{ next.title.toLowerCase() }}</a></p>
     <div class="stack">
-      <section id="give" class="panel"><div class="head"><h2>Give ours</h2><ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton></div><GiveOurs v-if="sheet" :sheet="sheet" short /></section>
+      <section id="give" class="panel"><div class="head"><h2>Give ours</h2><ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton></div><GiveOurs v-if="sheet" :sheet="sheet" short /><SecretPanel v-if="usesSecret" kind="applications" :slug="slug" :secrets="application.secrets ?? []" @changed="again()" /></section>
       <section id="take" class="panel"><h2>Take theirs</h2><TakeTheirs :understand="understand" :take="(i) => take(i)" />
         <details :open="application.reach === 'draft'"><summary>Field by field</summary><ApplicationForm :application="application" part="values" :save="save" /></details>
-        <details><summary>Options of signing, encryption and flows</summary><ApplicationForm :application="application" part="options" :save="save" /></details></section>
+        <details><summary>{{ application.oidc ? "Options of scopes, tokens and flows" : "Options of signing, encryption and flows" }}</summary><ApplicationForm :application="application" part="options" :save="save" /></details></section>
       <section id="map" class="panel"><h2>Map</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :save="saveMapping" /><details><summary>The person's identifier</summary><ApplicationForm :application="application" part="subject" :save="save" /></details></section>
       <section id="who" class="panel"><h2>Who gets in</h2><ProviderChoice :application="application" :save="save" /></section>
       <section id="rehearse" class="panel"><h2>Rehearse</h2><RehearsePanel :key="application.revision" :application="application" @focusin="triedAgain()" /></section>

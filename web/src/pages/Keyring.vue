@@ -18,7 +18,7 @@ const { data: keys, error, again } = useLoad(() => ok(http.GET("/keys")));
 const { data: soon } = useLoad(() => ok(http.GET("/certificates", { params: { query: { limit: 12 } } })));
 const { data: apps } = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
-const words: Record<string, string> = { "saml-signing": "SAML signing", "saml-encryption": "SAML encryption" };
+const words: Record<string, string> = { "saml-signing": "SAML signing", "saml-encryption": "SAML encryption", "token-rsa": "Tokens, RSA", "token-p256": "Tokens, ES256", "token-ed25519": "Tokens, EdDSA", client: "Our proof at providers" };
 const purpose = computed(() => String(route.query.key ?? "saml-signing"));
 const partner = ref("");
 const choose = (key: string) => void router.replace({ query: { ...route.query, key } });

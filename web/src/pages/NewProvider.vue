@@ -3,12 +3,15 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok, type TakeIn, type Understood } from "../api/client";
+import SelectBox from "../components/SelectBox.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TextBox from "../components/TextBox.vue";
 import { useAct } from "../composables/load";
 
 const router = useRouter();
 const name = ref("");
+const kind = ref("saml");
+const kinds: [string, string][] = [["saml", "SAML 2.0"], ["oidc", "OpenID Connect"], ["oauth2", "OAuth 2.0 without ID tokens"]];
 const { error, busy, act } = useAct();
 type Input = TakeIn;
 const understand = (body: Input) => ok(http.POST("/understand/{kind}", { params: { path: { kind: "provider" } }, body }));
@@ -21,7 +24,7 @@ async function take(body: Input, u: Understood) {
 
 async function byName() {
   await act(async () => {
-    const made = await ok(http.POST("/providers", { body: { slug: "", name: name.value, kind: "saml", reach: "draft" } }));
+    const made = await ok(http.POST("/providers", { body: { slug: "", name: name.value, kind: kind.value, reach: "draft" } }));
     await router.push(`/providers/${made.slug}`);
   });
 }
@@ -31,8 +34,8 @@ async function byName() {
   <h1>Connect a provider</h1>
   <p class="sub">It becomes a draft, which harms nobody; our values for the other side are final from the first moment. Or start from a <RouterLink to="/templates">template</RouterLink>, or pick from a <RouterLink to="/sources">source</RouterLink>.</p>
   <div class="two">
-    <section class="panel"><h2>You have its metadata</h2><TakeTheirs :understand="understand" :take="take" verb="Make the draft from it" /></section>
-    <form class="panel" @submit.prevent="byName"><h2>You have only its name</h2><p class="soft">Hand over our values first, and take theirs when they come.</p><TextBox v-model="name" label="Name" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton><p v-if="error" class="error" role="alert">{{ error }}</p></form>
+    <section class="panel"><h2>You have its metadata, issuer or discovery document</h2><TakeTheirs :understand="understand" :take="take" verb="Make the draft from it" /></section>
+    <form class="panel" @submit.prevent="byName"><h2>You have only its name</h2><p class="soft">Hand over our values first, and take theirs when they come.</p><TextBox v-model="name" label="Name" /><SelectBox v-model="kind" label="It speaks" :options="kinds" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton><p v-if="error" class="error" role="alert">{{ error }}</p></form>
   </div>
 </template>
 

@@ -11,12 +11,13 @@ import MappingEditor from "../components/MappingEditor.vue";
 import Passage from "../components/Passage.vue";
 import ProviderForm from "../components/ProviderForm.vue";
 import ReachControl from "../components/ReachControl.vue";
+import SecretPanel from "../components/SecretPanel.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
 import { useAct, useLoad, useQueue } from "../composables/load";
 import { useSession } from "../composables/session";
-import { relative } from "../composables/text";
+import { kindWords, relative } from "../composables/text";
 
 const session = useSession();
 const route = useRoute();
@@ -40,6 +41,7 @@ const save = (change: (held: ProviderConfig) => ProviderConfig) =>
     provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: held.revision } }, body: change(providerConfig(held)) }));
   });
 const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
+const usesSecret = computed(() => !["private_key_jwt", "none"].includes(provider.value?.oidc?.authentication ?? ""));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
 // The same passage, seen from the provider's end.
 const stations = computed(() => {
@@ -62,10 +64,10 @@ async function remove() {
   <p v-else-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="provider">
     <div class="head">
-      <div><h1>{{ provider.name }}</h1><p class="sub">SAML provider<template v-if="provider.description"> · {{ provider.description }}</template></p></div>
+      <div><h1>{{ provider.name }}</h1><p class="sub">{{ kindWords[provider.kind] }} provider<template v-if="provider.description"> · {{ provider.description }}</template></p></div>
       <div class="row"><ReachTag :reach="provider.reach" /><ElButton @click="router.push(`/providers/${slug}/exchange`)">Exchange sheet</ElButton><ElButton type="primary" @click="choose('reach')">Open or close</ElButton></div>
     </div>
-    <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId) || 'nothing taken yet', provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
+    <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId ?? provider.oidc?.issuer ?? provider.oidc?.authorizationEndpoint) || 'nothing taken yet', provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
       <template #applications><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2><p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug"><RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink></p><p v-if="(provider.serves?.length ?? 0) > 6"><RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink></p></template>
     </Passage>
     <div class="cols">
@@ -74,12 +76,13 @@ async function remove() {
         <template v-else-if="station === 'matching'"><h2>Matching: who a person is</h2><ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></template>
         <template v-else-if="station === 'reach'"><h2>Reach</h2><ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()" /></template>
         <template v-else>
-          <h2>Trust: what is held of {{ provider.name }}</h2><CertificateTable :certificates="provider.certificateDetails ?? []" />
-          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" />
-          <MetadataWatch kind="providers" :slug="slug" :watch="provider.watch" :readonly="!session.engineer" @changed="again()" />
-          <details :open="!provider.saml?.entityId"><summary>Values, field by field</summary><ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" /></details>
+          <h2>Trust: what is held of {{ provider.name }}</h2><CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />
+          <TakeTheirs v-if="session.engineer && provider.kind !== 'oauth2'" :understand="understand" :take="(i) => take(i)" />
+          <MetadataWatch v-if="provider.saml" kind="providers" :slug="slug" :watch="provider.watch" :readonly="!session.engineer" @changed="again()" />
+          <SecretPanel v-else-if="usesSecret" kind="providers" :slug="slug" :secrets="provider.secrets ?? []" :readonly="!session.engineer" @changed="again()" />
+          <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint"><summary>Values, field by field</summary><ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" /></details>
           <details><summary>Options</summary><ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" /></details>
-          <details v-if="sheet" :open="!provider.saml?.entityId"><summary>Give ours</summary><GiveOurs :sheet="sheet" short /></details>
+          <details v-if="sheet" :open="!provider.saml?.entityId && !provider.oidc?.clientId"><summary>Give ours</summary><GiveOurs :sheet="sheet" short /></details>
         </template>
       </section>
       <FindingList :findings="provider.findings ?? []" empty="Nothing needs attention." />

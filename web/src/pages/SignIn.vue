@@ -14,6 +14,7 @@ const name = ref("");
 const password = ref("");
 const { error, busy, act } = useAct();
 const { data } = useLoad(() => ok(http.GET("/set-up")));
+const { data: providers } = useLoad(() => ok(http.GET("/session/providers")));
 
 function signIn() {
   void act(async () => {
@@ -35,11 +36,15 @@ function signIn() {
       <ElButton type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </form>
+    <form v-for="p in providers?.items ?? []" :key="p.slug" class="other" method="post" :action="`/console-sign-in/${p.slug}`"><ElButton native-type="submit" size="large">Sign in with {{ p.name }}</ElButton></form>
   </div>
 </template>
 
 <style scoped>
 .door { display: grid; place-items: center; min-height: 70vh; }
-form { width: 100%; max-width: 400px; padding: 28px; }
+.door { align-content: center; gap: 12px; }
+form { width: 100%; max-width: 400px; }
+.panel { padding: 28px; }
+.other .el-button { width: 100%; }
 .error { margin-top: 14px; }
 </style>
