@@ -60,7 +60,7 @@ type Value struct {
 	Name  string `json:"name"` // the standard's name
 	Hint  string `json:"hint"` // what it is usually called elsewhere, in plain words
 	Value string `json:"value"`
-	Kind  string `json:"kind"`            // text, url, certificate or fingerprint
+	Kind  string `json:"kind"`            // text, url, certificate, fingerprint, or note for what nobody copies
 	Field string `json:"field,omitempty"` // what it is compared as: entity, acs, sso, slo, certificate, format
 }
 

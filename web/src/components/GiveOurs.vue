@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { http, ok, type Difference, type ExchangeSheet } from "../api/client";
-import { ref } from "vue";
+import { computed, ref } from "vue";
 import CopyValue from "./CopyValue.vue";
 import TwoValues from "./TwoValues.vue";
 
-defineProps<{ sheet: ExchangeSheet; short?: boolean }>();
+const props = defineProps<{ sheet: ExchangeSheet; short?: boolean }>();
 const pasted = ref<Record<string, string>>({});
 const found = ref<Record<string, Difference>>({});
 const open = ref("");
+const saml = computed(() => !!props.sheet.requested);
 
 async function compare(name: string, ours: string) {
   const theirs = pasted.value[name] ?? "";
@@ -26,8 +27,9 @@ async function compare(name: string, ours: string) {
       <template v-for="v in short ? sheet.values.slice(0, 3) : sheet.values" :key="v.name">
         <dt><b>{{ v.name }}</b><span class="soft small">{{ v.hint }}</span></dt>
         <dd>
-          <CopyValue :value="v.value" :label="v.name" :block="v.kind === 'certificate'" />
-          <button v-if="v.kind !== 'certificate'" type="button" class="link no-print" :aria-expanded="open === v.name" @click="open = open === v.name ? '' : v.name">Compare</button>
+          <span v-if="v.kind === 'note'">{{ v.value }}</span>
+          <CopyValue v-else :value="v.value" :label="v.name" :block="v.kind === 'certificate'" />
+          <button v-if="v.kind !== 'certificate' && v.kind !== 'note'" type="button" class="link no-print" :aria-expanded="open === v.name" @click="open = open === v.name ? '' : v.name">Compare</button>
           <div v-if="open === v.name" class="compare">
             <input v-model="pasted[v.name]" class="mono" :aria-label="`What their form shows for ${v.name}`" placeholder="Paste what their form shows" @input="compare(v.name, v.value)" />
             <p v-if="found[v.name]?.equal" class="same">✓ Equal to the last character.</p>
@@ -39,7 +41,7 @@ async function compare(name: string, ours: string) {
     <template v-if="!short && sheet.attributes.length">
       <h2>Attributes</h2>
       <table class="list">
-        <thead><tr><th scope="col">Name</th><th scope="col">Name format</th><th scope="col">Meaning</th><th scope="col">Sample</th></tr></thead>
+        <thead><tr><th scope="col">Name</th><th scope="col">{{ saml ? "Name format" : "Scope" }}</th><th scope="col">Meaning</th><th scope="col">Sample</th></tr></thead>
         <tbody><tr v-for="a in sheet.attributes" :key="a.name"><td class="mono">{{ a.name }}<template v-if="a.friendlyName"><br /><span class="soft">{{ a.friendlyName }}</span></template></td><td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td><td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td><td class="mono small">{{ a.sample || "–" }}</td></tr></tbody>
       </table>
     </template>

@@ -62,6 +62,7 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
 <style scoped>
 .secrets { margin-top: 18px; }
 .acts { white-space: nowrap; text-align: right; }
+.acts .el-button + .el-button { margin-left: 8px; }
 .tag + .tag { margin-left: 6px; }
 .row { align-items: end; margin-top: 10px; }
 .row :deep(.field) { margin-bottom: 0; }

@@ -19,9 +19,9 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
       <p v-if="message.message!.address" class="mono small">{{ message.message!.address }}</p>
       <p v-if="message.message!.relayState"><span class="soft">RelayState</span> <span class="mono">{{ message.message!.relayState }}</span></p>
       <template v-if="message.message!.raw">
-        <label class="small"><input v-model="raw" type="checkbox" /> as it came, octet for octet</label>
+        <label v-if="message.message!.raw !== message.decoded" class="small"><input v-model="raw" type="checkbox" /> as it came, octet for octet</label>
         <CopyValue :value="raw ? message.message!.raw! : message.decoded!" label="the message" block class="doc" />
-        <template v-if="message.opened"><h3>What was encrypted</h3><CopyValue :value="message.opened" label="the opened part" block class="doc" /></template>
+        <template v-if="message.opened"><h3>{{ message.message!.raw!.startsWith("<") ? "What was encrypted" : "The signed token in it, taken apart" }}</h3><CopyValue :value="message.opened" label="the opened part" block class="doc" /></template>
       </template>
       <p v-else class="soft">The message holds personal values, which your role does not see.</p>
     </template>
