@@ -158,4 +158,3 @@ func checkOpenIDRefusal(ctx context.Context, w *World, step func(string, ...any)
 	step("an ID token for another client, an expired secret and another's UserInfo are refused and explained")
 	return nil
 }
-

@@ -22,6 +22,8 @@ import (
 	"text/template"
 	"time"
 
+	"gorm.io/gorm"
+
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/keys"
@@ -56,7 +58,7 @@ type Options struct {
 
 // World is the running demo.
 type World struct {
-	URL, StaffURL, RotaURL, DeskURL                   string
+	URL, StaffURL, RotaURL, DeskURL                  string
 	NorthquayURL, LanternURL, LedgerURL, DockhandURL string
 
 	Gate               *gate.Gate
@@ -395,6 +397,13 @@ func (w *World) Detach() string {
 	w.store.Close()
 	w.Gate = nil
 	return w.folder
+}
+
+// SetActive marks the people of this name active or not, as the directory will.
+func (w *World) SetActive(name string, active bool) error {
+	return w.store.Write(context.Background(), func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE people SET active = ? WHERE name = ?", active, name).Error
+	})
 }
 
 // Close stops everything, the newest first.

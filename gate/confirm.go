@@ -42,7 +42,7 @@ func (g *Gate) toConfirm(ctx context.Context, s *signIn) (*Confirm, error) {
 	if q.Passive {
 		return nil, explain.New("oidc.confirm-needed").Of(s.app.Name)
 	}
-	c := &Confirm{Application: s.app.Name, Person: s.person.shown, SignIn: s.id, HomePage: o.HomePage, Privacy: o.Privacy, Terms: o.Terms, Native: native, Hands: []string{}}
+	c := &Confirm{Application: s.app.Name, Person: s.person.shown, SignIn: s.id, HomePage: o.HomePage, Privacy: o.Privacy, Terms: o.Terms, Native: native, Device: len(s.state.Device) > 0, Hands: []string{}}
 	for _, scope := range q.Scopes {
 		if w := scopeWords[scope]; w != "" {
 			c.Hands = append(c.Hands, w)

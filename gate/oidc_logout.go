@@ -262,9 +262,11 @@ func (g *Gate) tellApplication(ctx context.Context, e store.Grant) error {
 	return err
 }
 
+const logoutEndpoint = "back-channel logout"
+
 // ProviderLogout takes a provider's logout token (OpenID Connect Back-Channel Logout 1.0, section 2.5) and ends what it names.
 func (g *Gate) ProviderLogout(ctx context.Context, slug, raw, from string) *OAuthAnswer {
-	x := &exchange{name: "back-channel logout", rec: trace.NewRecorder(g.Now(), g.Now), from: from}
+	x := &exchange{name: logoutEndpoint, rec: trace.NewRecorder(g.Now(), g.Now), from: from}
 	x.rec.Begin(trace.Receive)
 	x.rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: "Logout token", Binding: "POST", Address: g.CallbackLocation(slug) + "/logout", Raw: oidc.ShownParameters(raw)})
 	if err := g.providerLogout(ctx, x, slug, raw); err != nil {

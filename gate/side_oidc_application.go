@@ -60,7 +60,12 @@ func (g *Gate) askOIDC(ctx context.Context, s *signIn, raw string) error {
 		return err
 	}
 	s.app = app
+	outside := p
 	if p, err = g.request(ctx, s, p); err != nil {
+		// What is wrong with a request object can be told where the parameters beside it name a registered address.
+		if oidc.MatchRedirectURI(app.OIDC.RedirectURIs, outside["redirect_uri"], app.OIDC.Native) {
+			s.state.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, RedirectURI: outside["redirect_uri"], State: clipText(outside["state"], 8<<10)}
+		}
 		return err
 	}
 	q, err := oidc.ReadRequest(p, registered(app), s.rec)

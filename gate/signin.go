@@ -76,7 +76,7 @@ type Confirm struct {
 	HomePage, Privacy, Terms string
 	Hands                    []string // what is handed on, in words
 	Native                   bool     // the answer goes to a program on this very machine
-	Device                   string   // the code that the other device shows
+	Device                   bool     // another device showed the code that the person typed
 }
 
 // FailurePage is what the person is told.

@@ -73,6 +73,9 @@ func (g *Gate) refusedExchange(ctx context.Context, x *exchange, err error) *OAu
 	answer := &OAuthAnswer{Status: http.StatusBadRequest}
 	code := cmp.Or(e.OAuth, "invalid_request")
 	proof := strings.HasPrefix(f.Code, "oidc.proof") && f.Code != "oidc.proof-several" && f.Code != "oidc.proof-unreadable" || strings.HasPrefix(f.Code, "jwt.") || f.Code == "oidc.client-unknown" || f.Code == "oidc.keys-unreachable"
+	if x.name == logoutEndpoint {
+		proof, code = false, "invalid_request"
+	}
 	if proof {
 		code = oidc.ErrInvalidClient
 	}

@@ -1,0 +1,843 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/access"
+	"innergate/core/config"
+)
+
+func TestCodeFlow(t *testing.T) {
+	p := newParty(t)
+	got, _ := p.goes(p.asks(nil).Encode(), "mvoss")
+	assert.Equal(t, "st-1", got.Get("state"))
+	assert.Equal(t, p.w.URL, got.Get("iss"), "RFC 9207")
+	a := p.call("/oidc/token", redeeming(p, got.Get("code")))
+	require.Equal(t, 200, a.status, a.raw)
+	assert.Equal(t, "no-store", a.header.Get("Cache-Control"))
+	assert.Equal(t, "Bearer", a.text("token_type"))
+	assert.Equal(t, p.scope, a.text("scope"))
+	header, id := p.opens(a.text("id_token"))
+	assert.Equal(t, "JWT", header.ExtraHeaders["typ"])
+	assert.Equal(t, "ES256", header.Algorithm)
+	assert.Equal(t, []any{p.w.URL, p.id, "n-1"}, []any{id["iss"], id["aud"], id["nonce"]})
+	for _, name := range []string{"sub", "exp", "iat", "auth_time", "sid", "at_hash", "acr"} {
+		assert.NotEmpty(t, id[name], name)
+	}
+	assert.NotContains(t, id, "email", "only UserInfo tells about the person, unless it is asked otherwise")
+	info := p.userinfo(a.text("access_token"))
+	require.Equal(t, 200, info.status, info.raw)
+	assert.Equal(t, id["sub"], info.body["sub"])
+	assert.Equal(t, "mira.voss@saltmere.example", info.body["email"])
+	assert.Equal(t, []any{"staff", "ferry-crew", "ferry-purser"}, info.body["groups"])
+	assert.Equal(t, "Mira Voss", info.body["name"])
+	again := p.tokens(nil)
+	_, second := p.opens(again.text("id_token"))
+	assert.Equal(t, id["sub"], second["sub"], "the same person has the same subject")
+	assert.NotEqual(t, id["sid"], second["sid"])
+}
+
+func TestScopesHandOnWhatTheySay(t *testing.T) {
+	p := newParty(t)
+	for scope, wants := range map[string][]string{"openid": {}, "openid email": {"email"}, "openid profile": {"family_name", "given_name", "name", "preferred_username"}, "openid groups": {"groups"}, "openid phone unknown": {}} {
+		a := p.tokens(url.Values{"scope": {scope}})
+		info := p.userinfo(a.text("access_token"))
+		require.Equal(t, 200, info.status, info.raw)
+		var names []string
+		for name := range info.body {
+			if name != "sub" {
+				names = append(names, name)
+			}
+		}
+		slices.Sort(names)
+		assert.Equal(t, wants, append([]string{}, names...), scope)
+		assert.NotContains(t, a.text("scope"), "unknown")
+		assert.Empty(t, a.text("refresh_token"), "nobody asked for offline access")
+	}
+}
+
+// TestRequestsThatAreRefused holds authentication requests against the standards. Where the client or its address is not right, nothing goes back there.
+func TestRequestsThatAreRefused(t *testing.T) {
+	p := newParty(t)
+	at := p.redirect()
+	stays := func(extra url.Values) {
+		t.Helper()
+		got, b := p.goes(p.asks(extra).Encode(), "mvoss")
+		assert.Nil(t, got, "%v", extra)
+		assert.Equal(t, 400, b.Status, "%v", extra)
+		assert.NotContains(t, b.Text, `href="`+at, "%v", extra)
+	}
+	for _, address := range []string{at + "/more", at + "?x=1", at + "#x", strings.Replace(at, "http://", "http://user@", 1), strings.Replace(at, "/answer", "/ANSWER", 1), strings.Replace(at, "/answer", "/x/../answer", 1), strings.Replace(at, "/answer", "/%61nswer", 1),
+		strings.Replace(at, "/answer", "%2fanswer", 1), "http://127.0.0.1:1/answer", strings.Replace(at, "127.0.0.1", "127.0.0.1.evil.example", 1), at + "/", at + " ", "javascript:alert(1)", ""} {
+		stays(url.Values{"redirect_uri": {address}})
+	}
+	stays(url.Values{"client_id": {"nobody"}})
+	stays(url.Values{"client_id": {""}})
+	got, b := p.goes(p.asks(nil).Encode()+"&state=st-2", "mvoss")
+	assert.Nil(t, got, "a parameter twice")
+	assert.Equal(t, 400, b.Status)
+	for _, c := range []struct {
+		name  string
+		extra url.Values
+		code  string
+	}{
+		{"implicit flow", url.Values{"response_type": {"id_token token"}}, "unsupported_response_type"},
+		{"no response type", url.Values{"response_type": {""}}, "unsupported_response_type"},
+		{"no openid", url.Values{"scope": {"profile"}}, "invalid_scope"},
+		{"no PKCE", url.Values{"code_challenge": {""}, "code_challenge_method": {""}}, "invalid_request"},
+		{"PKCE plain", url.Values{"code_challenge_method": {"plain"}}, "invalid_request"},
+		{"PKCE without a method", url.Values{"code_challenge_method": {""}}, "invalid_request"},
+		{"a challenge that is none", url.Values{"code_challenge": {"short"}}, "invalid_request"},
+		{"prompt none with others", url.Values{"prompt": {"none login"}}, "invalid_request"},
+		{"an unknown prompt", url.Values{"prompt": {"dance"}}, "invalid_request"},
+		{"max_age that is none", url.Values{"max_age": {"soon"}}, "invalid_request"},
+		{"an answer as a fragment", url.Values{"response_mode": {"fragment"}}, "invalid_request"},
+		{"claims that are none", url.Values{"claims": {"{"}}, "invalid_request"},
+		{"a hint that is none", url.Values{"id_token_hint": {"a.b.c"}}, "invalid_request"},
+		{"an unsigned request object", url.Values{"request": {"eyJhbGciOiJub25lIn0.e30."}}, "invalid_request_object"},
+		{"a request by foreign reference", url.Values{"request_uri": {"https://evil.example/r"}}, "invalid_request_uri"},
+		{"silently without a session", url.Values{"prompt": {"none"}}, "login_required"},
+		{"silently and anew", url.Values{"prompt": {"none"}, "max_age": {"0"}}, "login_required"},
+	} {
+		got, b := p.goes(p.asks(c.extra).Encode(), "mvoss")
+		assert.Equal(t, c.code, got.Get("error"), "%s: %s", c.name, b.Text)
+		assert.Equal(t, "st-1", got.Get("state"), c.name)
+		assert.Equal(t, p.w.URL, got.Get("iss"), c.name)
+		assert.Empty(t, got.Get("code"), c.name)
+	}
+	p.set(func(a *config.Application) { a.OIDC.WithoutPKCE = true })
+	p.code(url.Values{"code_challenge": {""}, "code_challenge_method": {""}})
+}
+
+func TestTokenEndpointRefuses(t *testing.T) {
+	p := newParty(t)
+	other := addParty(t, p.w, p.clock, "pilot-log")
+	for _, c := range []struct {
+		name   string
+		change func(form url.Values)
+		status int
+		code   string
+	}{
+		{"no code", func(f url.Values) { f.Del("code") }, 400, "invalid_request"},
+		{"another code", func(f url.Values) { f.Set("code", "guessed") }, 400, "invalid_grant"},
+		{"another redirect URI", func(f url.Values) { f.Set("redirect_uri", "https://evil.example/") }, 400, "invalid_grant"},
+		{"no redirect URI", func(f url.Values) { f.Del("redirect_uri") }, 400, "invalid_grant"},
+		{"another verifier", func(f url.Values) { f.Set("code_verifier", strings.Repeat("x", 43)) }, 400, "invalid_grant"},
+		{"the challenge as verifier", func(f url.Values) { f.Set("code_verifier", challenge(verifier)) }, 400, "invalid_grant"},
+		{"no verifier", func(f url.Values) { f.Del("code_verifier") }, 400, "invalid_grant"},
+		{"an unknown grant", func(f url.Values) { f.Set("grant_type", "password") }, 400, "unsupported_grant_type"},
+		{"client credentials", func(f url.Values) { f.Set("grant_type", "client_credentials") }, 400, "unsupported_grant_type"},
+		{"no grant", func(f url.Values) { f.Del("grant_type") }, 400, "invalid_request"},
+		{"a parameter twice", func(f url.Values) { f.Add("code", "again") }, 400, "invalid_request"},
+		{"two proofs", func(f url.Values) { f.Set("client_secret", p.secret) }, 400, "invalid_request"},
+		{"two client IDs", func(f url.Values) { f.Set("client_id", "pilot-log") }, 401, "invalid_client"},
+	} {
+		form := redeeming(p, p.code(nil))
+		c.change(form)
+		a := p.call("/oidc/token", form)
+		assert.Equal(t, c.code, a.err(), "%s: %s", c.name, a.raw)
+		assert.Equal(t, c.status, a.status, c.name)
+		assert.Empty(t, a.text("access_token"), c.name)
+		assert.Equal(t, "no-store", a.header.Get("Cache-Control"), c.name)
+	}
+	a := other.call("/oidc/token", redeeming(p, p.code(nil)))
+	assert.Equal(t, "invalid_grant", a.err(), "another client's code")
+
+	secret := p.secret
+	p.secret = "igs_wrong"
+	a = p.call("/oidc/token", redeeming(p, p.code(nil)))
+	assert.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()})
+	assert.Contains(t, a.header.Get("WWW-Authenticate"), "Basic")
+	p.secret = secret
+	for _, method := range []string{"client_secret_post", "none"} {
+		p.method = method
+		assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err(), "only the registered method is taken")
+	}
+	p.method = "client_secret_basic"
+	form := redeeming(p, p.code(nil))
+	a = p.send("/oidc/token?code="+form.Get("code"), form, p.proves(form))
+	assert.Equal(t, "invalid_request", a.err(), "nothing in the address")
+	r, err := http.NewRequest(http.MethodPost, p.w.URL+"/oidc/token", strings.NewReader(`{"grant_type":"authorization_code"}`))
+	require.NoError(t, err)
+	r.Header.Set("Content-Type", "application/json")
+	assert.Equal(t, "invalid_request", p.do(r).err())
+
+	p.clock.turn(0)
+	late := redeeming(p, p.code(nil))
+	p.clock.turn(61 * time.Second)
+	assert.Equal(t, "invalid_grant", p.call("/oidc/token", late).err(), "a code is over after a minute")
+	p.set(func(a *config.Application) { a.OIDC.WithoutPKCE = true })
+	bare := redeeming(p, p.code(url.Values{"code_challenge": {""}, "code_challenge_method": {""}}))
+	assert.Equal(t, "invalid_grant", p.call("/oidc/token", bare).err(), "a verifier without a challenge: somebody took the challenge away")
+}
+
+// TestCodeUsedTwice takes back everything that the code gave, also where both come at once.
+func TestCodeUsedTwice(t *testing.T) {
+	p := newParty(t)
+	form := redeeming(p, p.code(nil))
+	first := p.call("/oidc/token", form)
+	require.Equal(t, 200, first.status)
+	require.Equal(t, 200, p.userinfo(first.text("access_token")).status)
+	assert.Equal(t, "invalid_grant", p.call("/oidc/token", form).err())
+	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status, "what it gave is taken back")
+	assert.Equal(t, "invalid_grant", p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}}).err())
+
+	form = redeeming(p, p.code(nil))
+	var running sync.WaitGroup
+	results := make(chan int, 8)
+	for range 8 {
+		running.Go(func() {
+			copied := url.Values{}
+			for name, v := range form {
+				copied[name] = slices.Clone(v)
+			}
+			results <- p.call("/oidc/token", copied).status
+		})
+	}
+	running.Wait()
+	close(results)
+	good := 0
+	for status := range results {
+		if status == 200 {
+			good++
+		}
+	}
+	assert.LessOrEqual(t, good, 1, "never two")
+}
+
+func TestRefreshTokens(t *testing.T) {
+	p := newParty(t)
+	first := p.tokens(nil)
+	refresh := func(token string, extra url.Values) answer {
+		form := url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}
+		for name, v := range extra {
+			form[name] = v
+		}
+		return p.call("/oidc/token", form)
+	}
+	p.clock.turn(11 * time.Minute)
+	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status, "an access token is over after ten minutes")
+	second := refresh(first.text("refresh_token"), nil)
+	require.Equal(t, 200, second.status, second.raw)
+	assert.Equal(t, 200, p.userinfo(second.text("access_token")).status)
+	_, was := p.opens(first.text("id_token"))
+	_, is := p.opens(second.text("id_token"))
+	assert.Equal(t, []any{was["sub"], was["auth_time"], was["sid"]}, []any{is["sub"], is["auth_time"], is["sid"]})
+	assert.NotContains(t, is, "nonce")
+	narrow := refresh(second.text("refresh_token"), url.Values{"scope": {"openid"}})
+	require.Equal(t, 200, narrow.status)
+	assert.NotContains(t, p.userinfo(narrow.text("access_token")).body, "email")
+	assert.Equal(t, "invalid_scope", refresh(narrow.text("refresh_token"), url.Values{"scope": {"openid phone"}}).err(), "no more than was given")
+	other := addParty(t, p.w, p.clock, "pilot-log")
+	assert.Equal(t, "invalid_grant", other.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {narrow.text("refresh_token")}}).err())
+	assert.Equal(t, "invalid_grant", refresh(narrow.text("access_token"), nil).err(), "an access token is no refresh token")
+	assert.Equal(t, 401, p.userinfo(narrow.text("refresh_token")).status, "and the other way round")
+	// Somebody uses the first one again: everything ends.
+	assert.Equal(t, "invalid_grant", refresh(first.text("refresh_token"), nil).err())
+	assert.Equal(t, "invalid_grant", refresh(narrow.text("refresh_token"), nil).err())
+	assert.Equal(t, 401, p.userinfo(narrow.text("access_token")).status)
+}
+
+// TestEverythingIsAskedAgain closes one thing after the other behind tokens that are still good.
+func TestEverythingIsAskedAgain(t *testing.T) {
+	p := newParty(t)
+	ctx, c := context.Background(), p.w.Client()
+	for _, x := range []struct {
+		name     string
+		do, undo func() error
+	}{
+		{"the application closed", func() error { return c.SetReach(ctx, "applications", p.id, access.Closed) }, func() error { return c.SetReach(ctx, "applications", p.id, access.Everyone) }},
+		{"the provider closed", func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Closed) }, func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Everyone) }},
+		{"the provider taken away", func() error {
+			p.set(func(a *config.Application) { a.Providers = []string{"lantern-pass"} })
+			return nil
+		}, func() error {
+			p.set(func(a *config.Application) { a.Providers = []string{"saltmere-staff"} })
+			return nil
+		}},
+		{"the person deactivated", func() error { return p.w.SetActive("Mira Voss", false) }, func() error { return p.w.SetActive("Mira Voss", true) }},
+	} {
+		a := p.tokens(nil)
+		code := p.code(nil)
+		require.NoError(t, x.do(), x.name)
+		assert.Equal(t, 401, p.userinfo(a.text("access_token")).status, x.name)
+		assert.Equal(t, "invalid_grant", p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}}).err(), x.name)
+		assert.Equal(t, "invalid_grant", p.call("/oidc/token", redeeming(p, code)).err(), x.name)
+		require.NoError(t, x.undo(), x.name)
+	}
+}
+
+func TestRevocationAndIntrospection(t *testing.T) {
+	p := newParty(t, func(a *config.Application) { a.OIDC.Introspection = true })
+	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.Introspection = true })
+	a := p.tokens(nil)
+	seen := p.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}})
+	require.Equal(t, 200, seen.status, seen.raw)
+	assert.Equal(t, []any{true, p.id, p.w.URL}, []any{seen.body["active"], seen.body["client_id"], seen.body["iss"]})
+	assert.Equal(t, map[string]any{"active": false}, other.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}}).body, "another client learns nothing")
+	assert.Equal(t, map[string]any{"active": false}, p.call("/oidc/introspect", url.Values{"token": {"guessed"}}).body)
+	assert.Equal(t, 200, other.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status)
+	assert.Equal(t, 200, p.userinfo(a.text("access_token")).status, "another client takes nothing back")
+	assert.Equal(t, 200, p.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status)
+	assert.Equal(t, 401, p.userinfo(a.text("access_token")).status)
+	assert.Equal(t, 200, p.call("/oidc/revoke", url.Values{"token": {"guessed"}}).status, "RFC 7009, section 2.2")
+	assert.Equal(t, "invalid_request", p.call("/oidc/revoke", url.Values{}).err())
+	more := p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}})
+	require.Equal(t, 200, more.status)
+	assert.Equal(t, 200, p.call("/oidc/revoke", url.Values{"token": {more.text("refresh_token")}}).status)
+	assert.Equal(t, 401, p.userinfo(more.text("access_token")).status, "a refresh token takes everything with it")
+	p.set(func(a *config.Application) { a.OIDC.Introspection = false })
+	assert.Equal(t, "unauthorized_client", p.call("/oidc/introspect", url.Values{"token": {"x"}}).err(), "off until it is switched on")
+	p.secret = "igs_wrong"
+	for _, path := range []string{"/oidc/introspect", "/oidc/revoke", "/oidc/par", "/oidc/device"} {
+		a := p.call(path, url.Values{"token": {"x"}})
+		assert.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()}, path)
+	}
+}
+
+func TestPushedRequests(t *testing.T) {
+	p := newParty(t)
+	other := addParty(t, p.w, p.clock, "pilot-log")
+	push := func() string {
+		a := p.call("/oidc/par", p.asks(nil))
+		require.Equal(t, 201, a.status, a.raw)
+		return a.text("request_uri")
+	}
+	reference := push()
+	by := func(client, uri string) url.Values { return url.Values{"client_id": {client}, "request_uri": {uri}} }
+	got, _ := p.goes(by(other.id, reference).Encode(), "mvoss")
+	assert.Nil(t, got, "another client's reference")
+	got, b := p.goes(by(p.id, reference).Encode()+"&scope=openid&nonce=other&state=evil", "mvoss")
+	require.NotEmpty(t, got.Get("code"), b.Text)
+	assert.Equal(t, "st-1", got.Get("state"), "parameters beside it do not count")
+	_, id := p.opens(p.call("/oidc/token", redeeming(p, got.Get("code"))).text("id_token"))
+	assert.Equal(t, "n-1", id["nonce"])
+	got, _ = p.goes(by(p.id, reference).Encode(), "mvoss")
+	assert.Nil(t, got, "once")
+	reference = push()
+	p.clock.turn(91 * time.Second)
+	got, _ = p.goes(by(p.id, reference).Encode(), "mvoss")
+	assert.Nil(t, got, "in time")
+	assert.Equal(t, "invalid_request", p.call("/oidc/par", p.asks(url.Values{"redirect_uri": {"https://evil.example/"}})).err())
+	assert.Equal(t, "invalid_request", p.call("/oidc/par", p.asks(url.Values{"request_uri": {reference}})).err())
+}
+
+func TestRequestObjectsAndClientKeys(t *testing.T) {
+	key, set := newClientKey(t)
+	p := newParty(t, func(a *config.Application) { a.OIDC.Authentication, a.OIDC.Keys = "private_key_jwt", set })
+	p.key = key
+	a := p.tokens(nil)
+	assert.Equal(t, 200, p.userinfo(a.text("access_token")).status)
+	proof := func(change func(map[string]any), typ string) answer {
+		content := map[string]any{"iss": p.id, "sub": p.id, "aud": p.w.URL, "jti": time.Now().String(), "exp": p.clock.now().Add(time.Minute).Unix()}
+		change(content)
+		form := redeeming(p, p.code(nil))
+		form.Set("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer")
+		form.Set("client_assertion", p.sign(typ, content))
+		return p.send("/oidc/token", form, nil)
+	}
+	for name, change := range map[string]func(map[string]any){
+		"another audience": func(c map[string]any) { c["aud"] = "https://evil.example" }, "the token endpoint as audience": func(c map[string]any) { c["aud"] = p.w.URL + "/oidc/token" }, "two audiences": func(c map[string]any) { c["aud"] = []string{p.w.URL, "https://evil.example"} },
+		"no jti": func(c map[string]any) { delete(c, "jti") }, "no end": func(c map[string]any) { delete(c, "exp") }, "an end far ahead": func(c map[string]any) { c["exp"] = p.clock.now().Add(time.Hour).Unix() },
+		"over": func(c map[string]any) { c["exp"] = p.clock.now().Add(-time.Hour).Unix() }, "another issuer": func(c map[string]any) { c["iss"] = "pilot-log" },
+	} {
+		a := proof(change, "JWT")
+		assert.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()}, name)
+	}
+	assert.Equal(t, "invalid_client", proof(func(map[string]any) {}, "logout+jwt").err(), "another kind of token")
+	once := func(c map[string]any) { c["jti"] = "the-same" }
+	require.Equal(t, 200, proof(once, "JWT").status)
+	assert.Equal(t, "invalid_client", proof(once, "JWT").err(), "an assertion is used once")
+
+	object := func(change func(map[string]any)) url.Values {
+		content := map[string]any{"iss": p.id, "aud": p.w.URL, "exp": p.clock.now().Add(time.Minute).Unix(), "max_age": 3600}
+		for name, v := range p.asks(nil) {
+			content[name] = v[0]
+		}
+		change(content)
+		return url.Values{"client_id": {p.id}, "state": {"outside"}, "redirect_uri": {"https://evil.example/"}, "request": {p.sign("oauth-authz-req+jwt", content)}}
+	}
+	got, b := p.goes(object(func(map[string]any) {}).Encode(), "mvoss")
+	require.NotEmpty(t, got.Get("code"), b.Text)
+	assert.Equal(t, "st-1", got.Get("state"), "parameters outside are ignored")
+	for name, change := range map[string]func(map[string]any){
+		"another client": func(c map[string]any) { c["client_id"] = "pilot-log" }, "for somebody else": func(c map[string]any) { c["aud"] = "https://evil.example" }, "over": func(c map[string]any) { c["exp"] = p.clock.now().Add(-time.Hour).Unix() },
+		"a request in a request": func(c map[string]any) { c["request_uri"] = "urn:x" }, "an unregistered address": func(c map[string]any) { c["redirect_uri"] = "https://evil.example/" },
+	} {
+		got, b := p.goes(object(change).Encode(), "mvoss")
+		assert.Empty(t, got.Get("code"), "%s: %s", name, b.Text)
+	}
+}
+
+func TestPublicAndNativeClients(t *testing.T) {
+	p := newParty(t, func(a *config.Application) {
+		a.OIDC.Native, a.OIDC.Authentication, a.OIDC.RedirectURIs = true, "none", []string{"http://127.0.0.1/answer"}
+	})
+	b := p.w.Walker()
+	p.mu.Lock()
+	p.got = nil
+	p.mu.Unlock()
+	require.NoError(t, b.Get(context.Background(), p.w.URL+"/oidc/authorize?"+p.asks(nil).Encode()))
+	require.NoError(t, b.Onward(context.Background()))
+	require.NoError(t, b.Submit(context.Background(), url.Values{"person": {"mvoss"}}))
+	require.NoError(t, b.Onward(context.Background()))
+	assert.Nil(t, p.got, "nothing before the person has confirmed it")
+	assert.Contains(t, b.Text, "a program on this computer")
+	require.NoError(t, b.Submit(context.Background(), url.Values{"answer": {"yes"}}))
+	require.NoError(t, b.Onward(context.Background()))
+	require.NotEmpty(t, p.got.Get("code"))
+	a := p.call("/oidc/token", redeeming(p, p.got.Get("code")))
+	require.Equal(t, 200, a.status, a.raw)
+	got, _ := p.goes(p.asks(url.Values{"code_challenge": {""}, "code_challenge_method": {""}}).Encode(), "mvoss")
+	assert.Equal(t, "invalid_request", got.Get("error"), "a public client needs PKCE")
+	silent, _ := p.goes(p.asks(url.Values{"prompt": {"none"}}).Encode(), "mvoss")
+	assert.Equal(t, "login_required", silent.Get("error"))
+	for _, address := range []string{"http://localhost:7/answer", "http://127.0.0.1:7/other", "http://127.0.0.2:7/answer", "https://127.0.0.1/answer"} {
+		got, b := p.goes(p.asks(url.Values{"redirect_uri": {address}}).Encode(), "mvoss")
+		assert.Nil(t, got, address)
+		assert.Equal(t, 400, b.Status, address)
+	}
+}
+
+func TestConsentIsAskedOnce(t *testing.T) {
+	p := newParty(t, func(a *config.Application) {
+		a.OIDC.Consent, a.OIDC.HomePage, a.OIDC.Privacy = true, "https://archive.example/", "https://archive.example/privacy"
+	})
+	pages := 0
+	b := p.w.Walker()
+	ask := func(extra url.Values) url.Values {
+		p.mu.Lock()
+		p.got = nil
+		p.mu.Unlock()
+		ctx := context.Background()
+		require.NoError(t, b.Get(ctx, p.w.URL+"/oidc/authorize?"+p.asks(extra).Encode()))
+		require.NoError(t, b.Onward(ctx))
+		if strings.Contains(b.Text, "choose who you are") {
+			require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
+			require.NoError(t, b.Onward(ctx))
+		}
+		if strings.Contains(b.Text, "Go on to Tide Archive") {
+			pages++
+			assert.Contains(t, b.Text, "your mail address")
+			assert.Contains(t, b.Text, "https://archive.example/privacy")
+			require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}}))
+			require.NoError(t, b.Onward(ctx))
+		}
+		return p.got
+	}
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}}).Get("code"))
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}}).Get("code"))
+	assert.Equal(t, 1, pages, "asked once")
+	assert.Equal(t, "consent_required", ask(url.Values{"scope": {"openid email profile"}, "prompt": {"none"}}).Get("error"))
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email profile"}}).Get("code"))
+	assert.Equal(t, 2, pages, "for more it is asked again")
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}, "prompt": {"consent"}}).Get("code"))
+	assert.Equal(t, 3, pages, "and where the application wants it")
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}, "prompt": {"none"}}).Get("code"), "silently, with a session and consent")
+}
+
+func TestFreshnessAndStrength(t *testing.T) {
+	p := newParty(t)
+	b := p.w.Walker()
+	first, _ := p.goesIn(b, p.asks(nil).Encode(), "mvoss")
+	_, was := p.opens(p.call("/oidc/token", redeeming(p, first.Get("code"))).text("id_token"))
+	p.clock.turn(10 * time.Minute)
+	same, _ := p.goesIn(b, p.asks(url.Values{"max_age": {"3600"}}).Encode(), "zoberg")
+	_, is := p.opens(p.call("/oidc/token", redeeming(p, same.Get("code"))).text("id_token"))
+	assert.Equal(t, was["auth_time"], is["auth_time"], "within max_age the provider's session counts")
+	older, _ := p.goesIn(b, p.asks(url.Values{"max_age": {"60"}}).Encode(), "mvoss")
+	_, fresh := p.opens(p.call("/oidc/token", redeeming(p, older.Get("code"))).text("id_token"))
+	assert.Greater(t, fresh["auth_time"], was["auth_time"], "an older sign-in is asked anew")
+	p.clock.turn(5 * time.Minute)
+	silent, _ := p.goesIn(b, p.asks(url.Values{"max_age": {"60"}, "prompt": {"none"}}).Encode(), "mvoss")
+	assert.Equal(t, "login_required", silent.Get("error"), "what can't be proven silently is an error")
+	p.w.Staff.SetMistake("old-session")
+	cheated, _ := p.goesIn(b, p.asks(url.Values{"prompt": {"login"}}).Encode(), "mvoss")
+	assert.Empty(t, cheated.Get("code"), "a provider that does not ask anew is found out")
+	p.w.Staff.SetMistake("no-context")
+	preferred, _ := p.goes(p.asks(url.Values{"acr_values": {"harbour-gold"}}).Encode(), "mvoss")
+	assert.Empty(t, preferred.Get("code"))
+	p.w.Staff.SetMistake("")
+	hint := p.tokens(nil).text("id_token")
+	other, bb := p.goes(p.asks(url.Values{"id_token_hint": {hint}}).Encode(), "zoberg")
+	assert.Empty(t, other.Get("code"), bb.Text)
+	right, _ := p.goes(p.asks(url.Values{"id_token_hint": {hint}}).Encode(), "mvoss")
+	assert.NotEmpty(t, right.Get("code"))
+}
+
+func TestSubjects(t *testing.T) {
+	p := newParty(t)
+	subject := func(q *party) any {
+		_, id := q.opens(q.tokens(nil).text("id_token"))
+		return id["sub"]
+	}
+	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) {
+		a.OIDC.RedirectURIs = append(a.OIDC.RedirectURIs, "https://pilots.example/answer")
+	})
+	assert.NotEqual(t, subject(p), subject(other), "pairwise")
+	for _, q := range []*party{p, other} {
+		q.set(func(a *config.Application) { a.Subject.Source = "public" })
+	}
+	assert.Equal(t, subject(p), subject(other), "public")
+	p.set(func(a *config.Application) { a.Subject.Source, a.Subject.From = "profile", "preferred_username" })
+	assert.Equal(t, "mvoss", subject(p))
+}
+
+func TestSignedAccessTokensAndUserInfo(t *testing.T) {
+	p := newParty(t, func(a *config.Application) {
+		a.OIDC.Audience, a.OIDC.SignedUserInfo, a.OIDC.ClaimsInIDToken = "https://tides.example/api", true, true
+	})
+	a := p.tokens(nil)
+	header, content := p.opens(a.text("access_token"))
+	assert.Equal(t, "at+jwt", header.ExtraHeaders["typ"], "RFC 9068")
+	assert.Equal(t, []any{"https://tides.example/api", p.id, p.w.URL}, []any{content["aud"], content["client_id"], content["iss"]})
+	_, id := p.opens(a.text("id_token"))
+	assert.Equal(t, "mira.voss@saltmere.example", id["email"])
+	info := p.userinfo(a.text("access_token"))
+	assert.Equal(t, "application/jwt", info.header.Get("Content-Type"))
+	_, told := p.opens(info.raw)
+	assert.Equal(t, []any{p.id, id["sub"]}, []any{told["aud"], told["sub"]})
+	assert.NotContains(t, told, "exp", "it never passes for an ID token")
+	for name, token := range map[string]string{"an ID token": a.text("id_token"), "UserInfo": info.raw} {
+		assert.Equal(t, 401, p.userinfo(token).status, name+" is no access token")
+	}
+	for name, token := range map[string]string{"an access token": a.text("access_token"), "UserInfo": info.raw} {
+		got, _ := p.goes(p.asks(url.Values{"id_token_hint": {token}}).Encode(), "mvoss")
+		assert.Equal(t, "invalid_request", got.Get("error"), name+" is no hint")
+	}
+}
+
+func TestDeviceGrant(t *testing.T) {
+	p := newParty(t, func(a *config.Application) { a.OIDC.DeviceGrant = true })
+	ctx := context.Background()
+	begin := func() answer {
+		a := p.call("/oidc/device", url.Values{"scope": {"openid email"}})
+		require.Equal(t, 200, a.status, a.raw)
+		return a
+	}
+	poll := func(code string) answer {
+		return p.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {code}})
+	}
+	walk := func(user, answer string) string {
+		b := p.w.Walker()
+		require.NoError(t, b.Get(ctx, p.w.URL+"/device"))
+		require.NoError(t, b.Submit(ctx, url.Values{"code": {strings.ToLower(user)}}))
+		require.NoError(t, b.Onward(ctx))
+		if !strings.Contains(b.Text, "choose who you are") {
+			return b.Text
+		}
+		require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
+		require.NoError(t, b.Onward(ctx))
+		assert.Contains(t, b.Text, "the code of another device")
+		require.NoError(t, b.Submit(ctx, url.Values{"answer": {answer}}))
+		return b.Text
+	}
+	d := begin()
+	assert.Equal(t, "authorization_pending", poll(d.text("device_code")).err())
+	assert.Equal(t, "slow_down", poll(d.text("device_code")).err())
+	assert.Contains(t, walk(d.text("user_code"), "yes"), "You are signed in on your device")
+	p.clock.turn(20 * time.Second)
+	a := poll(d.text("device_code"))
+	require.Equal(t, 200, a.status, a.raw)
+	assert.Equal(t, "mira.voss@saltmere.example", p.userinfo(a.text("access_token")).body["email"])
+	assert.Equal(t, "expired_token", poll(d.text("device_code")).err(), "once")
+	assert.Contains(t, walk(d.text("user_code"), "yes"), "This code is over")
+	no := begin()
+	walk(no.text("user_code"), "no")
+	assert.Equal(t, "access_denied", poll(no.text("device_code")).err())
+	late := begin()
+	p.clock.turn(11 * time.Minute)
+	assert.Equal(t, "expired_token", poll(late.text("device_code")).err())
+	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.DeviceGrant = true })
+	assert.Equal(t, "expired_token", other.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {begin().text("device_code")}}).err(), "another client's code")
+	p.set(func(a *config.Application) { a.OIDC.DeviceGrant = false })
+	assert.Equal(t, "unauthorized_client", p.call("/oidc/device", url.Values{"scope": {"openid"}}).err(), "off until it is switched on")
+	text := ""
+	for range 25 {
+		text = walk("BBBB-BBBB", "yes")
+	}
+	assert.Contains(t, text, "too many sign-ins", "guesses are counted")
+}
+
+func TestSigningOut(t *testing.T) {
+	p := newParty(t, func(a *config.Application) { a.Providers = []string{"northquay-stevedores"} })
+	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) {
+		a.Providers, a.OIDC.FrontChannelLogout = []string{"northquay-stevedores"}, "https://pilots.example/out"
+	})
+	ctx, b := context.Background(), p.w.Walker()
+	sign := func(q *party) answer {
+		got, _ := q.goesIn(b, q.asks(url.Values{"scope": {"openid"}}).Encode(), "lene.aas")
+		a := q.call("/oidc/token", redeeming(q, got.Get("code")))
+		require.Equal(t, 200, a.status, a.raw)
+		return a
+	}
+	mine, theirs := sign(p), sign(other)
+	out := func(q url.Values) string {
+		b := p.w.Walker()
+		require.NoError(t, b.Get(ctx, p.w.URL+"/oidc/logout?"+q.Encode()))
+		return b.Text
+	}
+	assert.Contains(t, out(url.Values{}), "Sign out?", "without a hint the person is asked")
+	assert.Contains(t, out(url.Values{"client_id": {p.id}, "id_token_hint": {"a.b.c"}}), "Sign out?")
+	assert.NotContains(t, out(url.Values{"client_id": {p.id}, "post_logout_redirect_uri": {"https://evil.example/"}}), `href="https://evil.example`)
+	assert.Equal(t, 200, p.userinfo(mine.text("access_token")).status)
+	text := out(url.Values{"id_token_hint": {mine.text("id_token")}, "post_logout_redirect_uri": {p.server.URL + "/bye"}, "state": {"s-9"}})
+	assert.Contains(t, text, "https://pilots.example/out?iss=", "front channel, for the other one in the session")
+	assert.Contains(t, text, p.w.NorthquayURL+"/logout", "and on to the provider")
+	assert.Equal(t, 401, p.userinfo(mine.text("access_token")).status)
+	assert.Equal(t, 401, other.userinfo(theirs.text("access_token")).status, "one session at the provider, one end")
+	require.Eventually(t, func() bool { other.mu.Lock(); defer other.mu.Unlock(); return len(other.told) == 1 }, 5*time.Second, 10*time.Millisecond)
+	header, content := other.opens(other.told[0])
+	assert.Equal(t, "logout+jwt", header.ExtraHeaders["typ"])
+	_, id := other.opens(theirs.text("id_token"))
+	assert.Equal(t, []any{other.id, id["sid"], id["sub"]}, []any{content["aud"], content["sid"], content["sub"]})
+	assert.NotContains(t, content, "nonce")
+	assert.NotEmpty(t, content["jti"])
+	assert.Contains(t, content["events"], "http://schemas.openid.net/event/backchannel-logout")
+	// A logout token is no hint and no ID token.
+	assert.Contains(t, out(url.Values{"client_id": {other.id}, "id_token_hint": {other.told[0]}}), "Sign out?")
+
+	// The whole way through the provider and back to the application.
+	mine = sign(p)
+	walker := p.w.Walker()
+	require.NoError(t, walker.Get(ctx, p.w.URL+"/oidc/logout?"+url.Values{"id_token_hint": {mine.text("id_token")}, "post_logout_redirect_uri": {p.server.URL + "/bye"}, "state": {"s-9"}}.Encode()))
+	require.NoError(t, walker.Onward(ctx))
+	assert.Equal(t, p.server.URL+"/bye?state=s-9", walker.Address.String())
+
+	// The provider says that the session has ended.
+	mine = sign(p)
+	token, err := p.w.Northquay.LogoutToken("saltmere-gate", "lene.aas")
+	require.NoError(t, err)
+	tell := func(token string) answer {
+		return p.send("/oidc/callback/northquay-stevedores/logout", url.Values{"logout_token": {token}}, nil)
+	}
+	foreign, err := p.w.Northquay.LogoutToken("another-client", "lene.aas")
+	require.NoError(t, err)
+	assert.Equal(t, 400, tell(foreign).status, "for another client")
+	assert.Equal(t, 400, tell("a.b.c").status)
+	assert.Equal(t, 400, tell(token[:len(token)-4]+"AAAA").status, "forged")
+	assert.Equal(t, 200, p.userinfo(mine.text("access_token")).status)
+	require.Equal(t, 200, tell(token).status)
+	assert.Equal(t, 401, p.userinfo(mine.text("access_token")).status)
+	assert.Equal(t, 400, tell(token).status, "once")
+}
+
+func TestRegistration(t *testing.T) {
+	p := newParty(t)
+	ctx, c := context.Background(), p.w.Client()
+	register := func(token, body string) answer {
+		r, err := http.NewRequest(http.MethodPost, p.w.URL+"/oidc/register", strings.NewReader(body))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", "application/json")
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return p.do(r)
+	}
+	good := `{"client_name":"Berth Map","redirect_uris":["https://berths.example/cb"],"scope":"openid email","jwks":{"keys":[]}}`
+	assert.Equal(t, 404, register(p.w.Token, good).status, "off until it is switched on")
+	require.NoError(t, c.SetRegistration(ctx, true))
+	assert.Equal(t, 401, register("", good).status)
+	assert.Equal(t, 401, register(token(t, p.w, "viewer"), good).status)
+	for body, code := range map[string]string{`[]`: "invalid_client_metadata", `{}`: "invalid_client_metadata", `{"redirect_uris":["http://berths.example/cb"]}`: "invalid_redirect_uri", `{"redirect_uris":["https://a.example/#x"]}`: "invalid_redirect_uri", `{"redirect_uris":["https://a.example/"],"response_types":["token"]}`: "invalid_client_metadata", `{"redirect_uris":"x","client_name":7}`: "invalid_client_metadata"} {
+		a := register(p.w.Token, body)
+		assert.Equal(t, []any{400, code}, []any{a.status, a.err()}, "%s: %s", body, a.raw)
+	}
+	a := register(p.w.Token, `{"client_name":"Berth Map","redirect_uris":["https://berths.example/cb"],"scope":"openid email","grant_types":["authorization_code","urn:ietf:params:oauth:grant-type:device_code"]}`)
+	require.Equal(t, 201, a.status, a.raw)
+	assert.NotEmpty(t, a.text("client_secret"))
+	made, err := c.Application(ctx, a.text("client_id"))
+	require.NoError(t, err)
+	assert.Equal(t, access.Draft, made.Reach)
+	assert.False(t, made.OIDC.DeviceGrant, "what widens access is for an engineer to switch on")
+}
+
+// TestDiscoveryTellsTheTruth compares each entry of the discovery document with what happens.
+func TestDiscoveryTellsTheTruth(t *testing.T) {
+	p := newParty(t, func(a *config.Application) { a.OIDC.Introspection, a.OIDC.DeviceGrant = true, true })
+	var d map[string]any
+	p.get("/.well-known/openid-configuration", &d)
+	var same map[string]any
+	p.get("/.well-known/oauth-authorization-server", &same)
+	assert.Equal(t, d, same)
+	assert.Equal(t, p.w.URL, d["issuer"])
+	list := func(name string) []string {
+		var out []string
+		for _, v := range d[name].([]any) {
+			out = append(out, v.(string))
+		}
+		delete(d, name)
+		return out
+	}
+	flag := func(name string) bool { v := d[name]; delete(d, name); return v == true }
+	delete(d, "issuer")
+	for _, name := range []string{"authorization_endpoint", "token_endpoint", "userinfo_endpoint", "jwks_uri", "pushed_authorization_request_endpoint", "device_authorization_endpoint", "end_session_endpoint", "revocation_endpoint", "introspection_endpoint"} {
+		address, _ := d[name].(string)
+		require.True(t, strings.HasPrefix(address, p.w.URL+"/oidc/"), name)
+		for _, method := range []string{http.MethodGet, http.MethodPost} {
+			r, err := http.NewRequest(method, address, nil)
+			require.NoError(t, err)
+			a := p.do(r)
+			if a.status != 404 && a.status != 405 {
+				delete(d, name)
+			}
+		}
+		assert.NotContains(t, d, name, "nothing answers there")
+	}
+	for _, alg := range list("id_token_signing_alg_values_supported") {
+		p.set(func(a *config.Application) { a.OIDC.Algorithm = alg })
+		header, _ := p.opens(p.tokens(nil).text("id_token"))
+		assert.Equal(t, alg, header.Algorithm)
+	}
+	for _, alg := range list("userinfo_signing_alg_values_supported") {
+		p.set(func(a *config.Application) { a.OIDC.Algorithm, a.OIDC.SignedUserInfo = alg, true })
+		header, _ := p.opens(p.userinfo(p.tokens(nil).text("access_token")).raw)
+		assert.Equal(t, alg, header.Algorithm)
+	}
+	p.set(func(a *config.Application) { a.OIDC.SignedUserInfo = false })
+	for _, mode := range list("response_modes_supported") {
+		p.code(url.Values{"response_mode": {mode}})
+		assert.Equal(t, mode, p.how)
+	}
+	for _, kind := range list("response_types_supported") {
+		p.code(url.Values{"response_type": {kind}})
+	}
+	for _, scope := range list("scopes_supported") {
+		p.set(func(a *config.Application) { a.OIDC.Scopes = []string{"openid", scope} })
+		a := p.tokens(url.Values{"scope": {"openid " + scope}})
+		assert.Contains(t, strings.Fields(a.text("scope")), scope)
+		assert.Equal(t, scope == "offline_access", a.text("refresh_token") != "", scope)
+	}
+	p.set(func(a *config.Application) {
+		a.OIDC.Scopes = []string{"openid", "profile", "email", "groups", "offline_access"}
+	})
+	for _, grant := range list("grant_types_supported") {
+		a := p.call("/oidc/token", url.Values{"grant_type": {grant}, "code": {"x"}, "refresh_token": {"x"}, "device_code": {"x"}})
+		assert.NotEqual(t, "unsupported_grant_type", a.err(), grant)
+	}
+	for _, subject := range list("subject_types_supported") {
+		p.set(func(a *config.Application) { a.Subject.Source = subject })
+		p.tokens(nil)
+	}
+	for _, method := range list("token_endpoint_auth_methods_supported") {
+		key, set := newClientKey(t)
+		q := addParty(t, p.w, p.clock, "by-"+strings.ReplaceAll(method, "_", "-"), func(a *config.Application) {
+			if a.OIDC.Authentication = method; method == "private_key_jwt" {
+				a.OIDC.Keys = set
+			}
+		})
+		q.key = key
+		a := q.tokens(nil)
+		assert.Equal(t, 200, q.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status, method)
+	}
+	assert.Equal(t, []string{"client_secret_basic", "client_secret_post", "private_key_jwt", "none"}, list("revocation_endpoint_auth_methods_supported"))
+	assert.Equal(t, []string{"client_secret_basic", "client_secret_post", "private_key_jwt"}, list("introspection_endpoint_auth_methods_supported"))
+	for _, method := range list("code_challenge_methods_supported") {
+		p.code(url.Values{"code_challenge_method": {method}})
+	}
+	for _, prompt := range list("prompt_values_supported") {
+		got, _ := p.goes(p.asks(url.Values{"prompt": {prompt}}).Encode(), "mvoss")
+		assert.Equal(t, prompt == "none", got.Get("error") == "login_required", prompt)
+	}
+	assert.Subset(t, list("claims_supported"), []string{"sub", "email", "name", "groups", "auth_time", "acr", "sid"})
+	assert.Equal(t, []string{"normal"}, list("claim_types_supported"))
+	assert.True(t, flag("claims_parameter_supported"))
+	a := p.tokens(url.Values{"scope": {"openid"}, "claims": {`{"id_token":{"email":null},"userinfo":{"name":{"essential":true}}}`}})
+	_, id := p.opens(a.text("id_token"))
+	assert.Equal(t, "mira.voss@saltmere.example", id["email"])
+	assert.Equal(t, "Mira Voss", p.userinfo(a.text("access_token")).body["name"])
+	assert.True(t, flag("authorization_response_iss_parameter_supported"))
+	assert.True(t, flag("request_parameter_supported"), "TestRequestObjectsAndClientKeys")
+	assert.False(t, flag("request_uri_parameter_supported"), "only from the pushed endpoint")
+	for _, name := range []string{"backchannel_logout_supported", "backchannel_logout_session_supported", "frontchannel_logout_supported", "frontchannel_logout_session_supported"} {
+		assert.True(t, flag(name), "TestSigningOut")
+	}
+	for _, name := range []string{"request_object_signing_alg_values_supported", "token_endpoint_auth_signing_alg_values_supported", "revocation_endpoint_auth_signing_alg_values_supported", "introspection_endpoint_auth_signing_alg_values_supported"} {
+		assert.Contains(t, list(name), "ES256")
+	}
+	assert.Empty(t, d, "nothing is promised that was not looked at")
+}
+
+func TestBrowserClientsAndKeyRollover(t *testing.T) {
+	p := newParty(t, func(a *config.Application) { a.OIDC.Origins = []string{"https://pages.example"} })
+	a := p.tokens(nil)
+	with := func(origin string) string {
+		r, err := http.NewRequest(http.MethodGet, p.w.URL+"/oidc/userinfo", nil)
+		require.NoError(t, err)
+		r.Header.Set("Origin", origin)
+		r.Header.Set("Authorization", "Bearer "+a.text("access_token"))
+		got := p.do(r)
+		assert.Empty(t, got.header.Get("Access-Control-Allow-Credentials"))
+		return got.header.Get("Access-Control-Allow-Origin")
+	}
+	assert.Equal(t, "https://pages.example", with("https://pages.example"))
+	assert.Empty(t, with("https://evil.example"))
+	assert.Empty(t, with("null"))
+
+	// The next key stands in the key set before anything is signed with it.
+	ctx, c := context.Background(), p.w.Client()
+	next, err := c.MakeKey(ctx, api.NewKey{Purpose: "token-p256"})
+	require.NoError(t, err)
+	count := func() int {
+		var set struct{ Keys []json.RawMessage }
+		p.get("/oidc/keys", &set)
+		return len(set.Keys)
+	}
+	before := count()
+	_, err = c.StepKey(ctx, next.ID, "publish")
+	require.NoError(t, err)
+	assert.Equal(t, before+1, count())
+	first, _ := p.opens(p.tokens(nil).text("id_token"))
+	_, err = c.SwitchKey(ctx, next.ID, nil)
+	require.NoError(t, err)
+	old := a.text("id_token")
+	second, _ := p.opens(p.tokens(nil).text("id_token"))
+	assert.NotEqual(t, first.KeyID, second.KeyID)
+	p.opens(old) // the old key is still there for those who hold its tokens
+	_, err = c.MakeKey(ctx, api.NewKey{Purpose: "token-p256", Kind: "p-384"})
+	assert.ErrorContains(t, err, "does not fit the algorithm")
+}
+
+// TestSecretsChangeOver makes a second secret, uses both, and takes the first back.
+func TestSecretsChangeOver(t *testing.T) {
+	p := newParty(t)
+	ctx, c := context.Background(), p.w.Client()
+	first := p.secret
+	second, err := c.NewSecret(ctx, p.id, api.NewSecret{Days: 30})
+	require.NoError(t, err)
+	_, err = c.NewSecret(ctx, p.id, api.NewSecret{})
+	assert.ErrorContains(t, err, "two valid secrets")
+	for _, secret := range []string{first, second.Secret} {
+		p.secret = secret
+		p.tokens(nil)
+	}
+	list, err := c.Secrets(ctx, "applications", p.id)
+	require.NoError(t, err)
+	for _, s := range list.Items {
+		assert.Empty(t, s.Secret)
+		if s.ID != second.ID {
+			require.NoError(t, c.DeleteSecret(ctx, "applications", p.id, s.ID))
+		}
+	}
+	p.secret = first
+	assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err())
+	traces, err := c.Traces(ctx, client.Page{Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, "oidc.proof-secret", traces.Items[0].Code, "a refused client is seen in the traces")
+	p.secret = second.Secret
+	p.clock.turn(31 * 24 * time.Hour)
+	assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err(), "a secret ends on its day")
+}
