@@ -168,6 +168,14 @@ func Parsed(list []Certificate, use string) []*x509.Certificate {
 type Problem struct {
 	Field   string `json:"field"`
 	Message string `json:"message"`
+	// Offer is a value that could be meant, and the field that it belongs into.
+	Offer *Offer `json:"offer,omitempty"`
+}
+
+// Offer is a value in its right place.
+type Offer struct {
+	Field string `json:"field"`
+	Value string `json:"value"`
 }
 
 // Problems is the error for a configuration that can't be taken.
@@ -184,7 +192,12 @@ func (p Problems) Error() string {
 type validator struct{ problems Problems }
 
 func (v *validator) add(field, format string, args ...any) {
-	v.problems = append(v.problems, Problem{field, fmt.Sprintf(format, args...)})
+	v.problems = append(v.problems, Problem{Field: field, Message: fmt.Sprintf(format, args...)})
+}
+
+// offer is add with a value that could be meant.
+func (v *validator) offer(field, right, value, format string, args ...any) {
+	v.problems = append(v.problems, Problem{Field: field, Message: fmt.Sprintf(format, args...), Offer: &Offer{right, value}})
 }
 
 func (v *validator) err() error {

@@ -2,6 +2,7 @@ package config
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -118,8 +119,15 @@ func (p *Provider) validateOIDC(v *validator) {
 	if p.Kind == KindOAuth2 && (s.Issuer != "" || s.KeysURL != "") {
 		v.add("oidc.issuer", "plain OAuth 2.0 knows neither issuer nor key set; choose OpenID Connect if the provider has them")
 	}
-	if s.Issuer != "" && !strings.ContainsAny(s.Issuer, "{}") {
+	if issuer, ok := strings.CutSuffix(s.Issuer, "/.well-known/openid-configuration"); ok {
+		v.offer("oidc.issuer", "oidc.issuer", issuer, "%q is the discovery URL; the issuer is %s", s.Issuer, issuer)
+	} else if s.Issuer != "" && !strings.ContainsAny(s.Issuer, "{}") {
 		v.url("oidc.issuer", s.Issuer)
+	}
+	if u, err := url.Parse(s.AuthorizationEndpoint); err == nil && (u.Query().Has("client_id") || u.Query().Has("response_type")) {
+		bare := *u
+		bare.RawQuery = ""
+		v.offer("oidc.authorizationEndpoint", "oidc.authorizationEndpoint", bare.String(), "%q holds parameters of its own; it is a whole request, of which the address alone belongs here", s.AuthorizationEndpoint)
 	}
 	for i, issuer := range s.AcceptedIssuers {
 		v.url(fmt.Sprintf("oidc.acceptedIssuers[%d]", i), issuer)
@@ -128,6 +136,9 @@ func (p *Provider) validateOIDC(v *validator) {
 		v.add("oidc.acceptedIssuers", "500 are the most")
 	}
 	v.clientID("oidc.clientId", s.ClientID)
+	if id := s.ClientID; id != "" && (slices.Contains([]string{s.Issuer, s.AuthorizationEndpoint, s.TokenEndpoint, s.KeysURL}, id) || strings.Contains(id, "/.well-known/")) {
+		v.add("oidc.clientId", "%q is the provider's own address, not a client ID; the client ID is what the provider gave for us", id)
+	}
 	v.oneOf("oidc.authentication", s.Authentication, append([]string{""}, oidc.AuthMethods...)...)
 	v.scopes("oidc.scopes", s.Scopes)
 	if p.Kind == KindOIDC && len(s.Scopes) > 0 && !slices.Contains(s.Scopes, oidc.ScopeOpenID) {
@@ -170,6 +181,8 @@ func (v *validator) clientID(field, value string) {
 		v.add(field, "a client ID has 1 to 1000 printable ASCII characters")
 	case strings.TrimSpace(value) != value:
 		v.add(field, "%q begins or ends with white space", value)
+	case strings.HasPrefix(value, "igs_"):
+		v.add(field, "this is a client secret, not a client ID; a secret has a place of its own, where it is sealed")
 	case strings.HasPrefix(value, "eyJ"):
 		v.add(field, "this looks like a token, not a client ID")
 	case strings.Contains(value, "@") && strings.Contains(value, " "):

@@ -166,12 +166,12 @@ func NewTemplate(name string, a *Application, p *Provider, blanks []Blank) (*Tem
 	text := string(mustMarshal(t))
 	for _, b := range blanks {
 		if b.Sample == "" {
-			return nil, Problems{{"blanks", fmt.Sprintf("for the blank %s no value of this connection is given", b.Name)}}
+			return nil, Problems{{Field: "blanks", Message: fmt.Sprintf("for the blank %s no value of this connection is given", b.Name)}}
 		}
 		quoted := mustMarshal(b.Sample)
 		inner := string(quoted[1 : len(quoted)-1])
 		if !strings.Contains(text, inner) {
-			return nil, Problems{{"blanks", fmt.Sprintf("%q, which should become the blank %s, stands nowhere in this connection", b.Sample, b.Name)}}
+			return nil, Problems{{Field: "blanks", Message: fmt.Sprintf("%q, which should become the blank %s, stands nowhere in this connection", b.Sample, b.Name)}}
 		}
 		text = strings.ReplaceAll(text, inner, "{{"+b.Name+"}}")
 	}
