@@ -196,16 +196,12 @@ func (g *Gate) BearerActor(ctx context.Context, token, from string) (*Actor, err
 	if err != errUnauthorised || token == "" {
 		return who, err
 	}
-	row, err := g.tokenRow(ctx, token)
+	t, err := g.tokenBy(ctx, token)
 	if err != nil {
 		return nil, err
 	}
-	if row.ID == "" || row.TokenKind != "access" || row.ApplicationID != consoleID || !g.Now().Before(row.TokenEnds) {
+	if t == nil || t.kind != "access" || t.ApplicationID != consoleID || !g.Now().Before(t.ends) {
 		return nil, errUnauthorised
 	}
-	h, err := g.hold(ctx, row)
-	if err != nil {
-		return nil, err
-	}
-	return g.grantActor(h, from)
+	return g.grantActor(t.heldGrant, from)
 }

@@ -132,7 +132,35 @@ type cache struct {
 	origins    sync.Map // origin → whether a registered page lies there
 }
 
+// look is what one call has seen of the configuration. A call asks whether it changed once, and again where this process wrote something or the call takes long.
+type look struct {
+	cache   *cache
+	commits int64
+	at      time.Time
+}
+
+type lookKey struct{}
+
+const lookLife = 5 * time.Millisecond
+
+// OneLook gives a call a context of its own in which the configuration is looked at once. It must not be shared between goroutines.
+func OneLook(ctx context.Context) context.Context { return context.WithValue(ctx, lookKey{}, &look{}) }
+
 func (g *Gate) cache(ctx context.Context) (*cache, error) {
+	look, _ := ctx.Value(lookKey{}).(*look)
+	commits := g.Store.Commits()
+	if look != nil && look.cache != nil && look.commits == commits && time.Since(look.at) < lookLife {
+		return look.cache, nil
+	}
+	at := time.Now()
+	c, err := g.cacheNow(ctx)
+	if look != nil && err == nil {
+		look.cache, look.commits, look.at = c, commits, at
+	}
+	return c, err
+}
+
+func (g *Gate) cacheNow(ctx context.Context) (*cache, error) {
 	generation, err := g.Store.Generation(ctx)
 	if err != nil {
 		return nil, err

@@ -2,8 +2,11 @@ package gate
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -11,6 +14,7 @@ import (
 
 	"innergate/core/claims"
 	"innergate/core/explain"
+	"innergate/core/keys"
 	"innergate/core/oidc"
 	"innergate/core/trace"
 	"innergate/store"
@@ -18,17 +22,20 @@ import (
 
 // grantBody is what a grant's tokens say. It is kept sealed.
 type grantBody struct {
-	Scopes         []string   `json:"scopes"`
-	RedirectURI    string     `json:"redirectUri,omitempty"`
-	Challenge      string     `json:"challenge,omitempty"`
-	Nonce          string     `json:"nonce,omitempty"`
-	AuthTime       time.Time  `json:"authTime,omitzero"`
-	ACR            string     `json:"acr,omitempty"`
-	AMR            []string   `json:"amr,omitempty"`
-	Profile        claims.Bag `json:"profile,omitempty"`
-	Shown          string     `json:"shown,omitempty"`
-	IDTokenClaims  []string   `json:"idTokenClaims,omitempty"`
-	UserInfoClaims []string   `json:"userinfoClaims,omitempty"`
+	Subject         string     `json:"subject"`
+	TraceID         string     `json:"traceId"`
+	ProviderSession string     `json:"providerSession,omitempty"`
+	Scopes          []string   `json:"scopes"`
+	RedirectURI     string     `json:"redirectUri,omitempty"`
+	Challenge       string     `json:"challenge,omitempty"`
+	Nonce           string     `json:"nonce,omitempty"`
+	AuthTime        time.Time  `json:"authTime,omitzero"`
+	ACR             string     `json:"acr,omitempty"`
+	AMR             []string   `json:"amr,omitempty"`
+	Profile         claims.Bag `json:"profile,omitempty"`
+	Shown           string     `json:"shown,omitempty"`
+	IDTokenClaims   []string   `json:"idTokenClaims,omitempty"`
+	UserInfoClaims  []string   `json:"userinfoClaims,omitempty"`
 	// ProviderHint is the provider's ID token, for signing out there.
 	ProviderHint string `json:"providerHint,omitempty"`
 }
@@ -49,63 +56,95 @@ type heldGrant struct {
 	provider *provider
 	active   bool // the person, if the gate knows them
 	profile  string
+	codeUsed bool
+	ended    bool
 }
 
-// grantRow is a grant as it is read, with the person and, where it was asked for by one of them, the token.
-type grantRow struct {
-	store.Grant
-	PersonActive  *bool
-	PersonProfile *string
-	TokenKind     string
-	TokenScope    string
-	TokenCreated  time.Time
-	TokenEnds     time.Time
-	TokenUsed     *time.Time
+// heldToken is a token, and what it came from.
+type heldToken struct {
+	*heldGrant
+	kind, scope   string
+	created, ends time.Time
+	used          bool
 }
 
-const grantColumns = "g.*, p.active AS person_active, p.profile AS person_profile"
+// What every call with a token or code reads. The driver's work grows with the number of columns more than with their size, so all but the large ones travel as one,
+// with a separator that none of them holds.
+const (
+	grantFields = "g.id || x'1f' || g.application_id || x'1f' || g.provider_id || x'1f' || g.person_id || x'1f' || g.expires_at || x'1f' || (g.offline + 2 * g.rehearsal + 4 * (g.ended_at IS NOT NULL) + 8 * coalesce(p.active, 0))"
+	grantFrom   = " g.sealed, coalesce(p.profile, '') FROM grants g LEFT JOIN people p ON p.id = g.person_id WHERE "
+	codeQuery   = "SELECT " + grantFields + " || x'1f' || g.code_ends || x'1f' || (g.code_used_at IS NOT NULL)," + grantFrom + "g.code_hash = ?"
+	idQuery     = "SELECT " + grantFields + "," + grantFrom + "g.id = ?"
+	tokenQuery  = "SELECT " + grantFields + " || x'1f' || t.kind || x'1f' || t.scope || x'1f' || t.created_at || x'1f' || t.expires_at || x'1f' || (t.used_at IS NOT NULL), g.sealed, coalesce(p.profile, '') FROM tokens t JOIN grants g ON g.id = t.grant_id LEFT JOIN people p ON p.id = g.person_id WHERE t.hash = ?"
+)
 
-func (g *Gate) hold(ctx context.Context, row grantRow) (*heldGrant, error) {
-	h := &heldGrant{Grant: row.Grant, active: true}
-	sealed, err := g.Store.Sealer.Open("grant/"+row.ID, row.Sealed)
-	if err != nil {
-		return nil, err
-	}
-	if err := json.Unmarshal(sealed, &h.body); err != nil {
-		return nil, err
-	}
-	if row.PersonID != "" {
-		h.active = row.PersonActive != nil && *row.PersonActive
-		if row.PersonProfile != nil {
-			h.profile = *row.PersonProfile
+// instant reads a time as the database keeps it.
+func instant(text string) time.Time {
+	for _, layout := range []string{"2006-01-02 15:04:05.999999999-07:00", time.RFC3339Nano} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t.UTC()
 		}
 	}
-	if h.app, err = g.applicationByID(ctx, row.ApplicationID); err != nil && !isNotFound(err) {
-		return nil, err
+	return time.Time{} // over, whatever it is
+}
+
+// scanGrant reads a row of one of these queries. Without a row it returns nil; more are the fields behind the grant's own.
+func (g *Gate) scanGrant(ctx context.Context, row *sql.Row) (h *heldGrant, more []string, err error) {
+	h = &heldGrant{}
+	var packed string
+	if err := row.Scan(&packed, &h.Sealed, &h.profile); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil, nil, nil
+		}
+		return nil, nil, store.Clear(err)
 	}
-	if h.provider, err = g.providerByID(ctx, row.ProviderID); err != nil && !isNotFound(err) {
-		return nil, err
+	fields := strings.Split(packed, "\x1f")
+	if len(fields) < 6 {
+		return nil, nil, errors.New("a grant can't be read")
 	}
-	return h, nil
+	flags, err := strconv.Atoi(fields[5])
+	if err != nil {
+		return nil, nil, errors.New("a grant can't be read")
+	}
+	h.ID, h.ApplicationID, h.ProviderID, h.PersonID, h.ExpiresAt = fields[0], fields[1], fields[2], fields[3], instant(fields[4])
+	h.Offline, h.Rehearsal, h.ended, h.active = flags&1 != 0, flags&2 != 0, flags&4 != 0, h.PersonID == "" || flags&8 != 0
+	sealed, err := g.Store.Sealer.Open("grant/"+h.ID, h.Sealed)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := json.Unmarshal(sealed, &h.body); err != nil {
+		return nil, nil, err
+	}
+	h.Subject, h.TraceID, h.ProviderSession = h.body.Subject, h.body.TraceID, h.body.ProviderSession
+	if h.app, err = g.applicationByID(ctx, h.ApplicationID); err != nil && !isNotFound(err) {
+		return nil, nil, err
+	}
+	if h.provider, err = g.providerByID(ctx, h.ProviderID); err != nil && !isNotFound(err) {
+		return nil, nil, err
+	}
+	return h, fields[6:], nil
 }
 
 func (g *Gate) grantByCode(ctx context.Context, hash []byte) (*heldGrant, error) {
-	return g.findGrant(ctx, "SELECT "+grantColumns+" FROM grants g LEFT JOIN people p ON p.id = g.person_id WHERE g.code_hash = ?", hash)
+	h, more, err := g.scanGrant(ctx, g.Store.Row(ctx, codeQuery, hash))
+	if h != nil && len(more) == 2 {
+		h.CodeEnds, h.codeUsed = instant(more[0]), more[1] == "1"
+	}
+	return h, err
 }
 
 func (g *Gate) grantByID(ctx context.Context, id string) (*heldGrant, error) {
-	return g.findGrant(ctx, "SELECT "+grantColumns+" FROM grants g LEFT JOIN people p ON p.id = g.person_id WHERE g.id = ?", id)
+	h, _, err := g.scanGrant(ctx, g.Store.Row(ctx, idQuery, id))
+	return h, err
 }
 
-func (g *Gate) findGrant(ctx context.Context, query string, arg any) (*heldGrant, error) {
-	var row grantRow
-	if err := g.Store.Read(ctx).Raw(query, arg).Scan(&row).Error; err != nil {
-		return nil, store.Clear(err)
+// tokenBy finds a token by its value, or nothing.
+func (g *Gate) tokenBy(ctx context.Context, value string) (*heldToken, error) {
+	h, more, err := g.scanGrant(ctx, g.Store.Row(ctx, tokenQuery, keys.HashSecret(value)))
+	if err != nil || h == nil || len(more) != 5 {
+		return nil, err
 	}
-	if row.ID == "" {
-		return nil, nil
-	}
-	return g.hold(ctx, row)
+	return &heldToken{heldGrant: h, kind: more[0], scope: more[1], created: instant(more[2]), ends: instant(more[3]), used: more[4] == "1"}, nil
 }
 
 // over says why a grant no longer counts, or nothing. What was true at the sign-in is asked again: the person, the application, the provider, and that the one still
@@ -113,8 +152,8 @@ func (g *Gate) findGrant(ctx context.Context, query string, arg any) (*heldGrant
 func (g *Gate) over(h *heldGrant) string {
 	now := g.Now()
 	switch {
-	case h.EndedAt != nil:
-		return "it was ended: " + h.EndedBy
+	case h.ended:
+		return "it was ended"
 	case !now.Before(h.ExpiresAt):
 		return "its time is over"
 	case !h.active:
@@ -133,9 +172,16 @@ func (g *Gate) over(h *heldGrant) string {
 	return ""
 }
 
+func insertGrant(tx *gorm.DB, g *store.Grant) error {
+	_, err := store.Exec(tx, "INSERT INTO grants (id, application_id, provider_id, provider_subject, provider_session, person_id, subject, trace_id, sealed, code_hash, code_ends, offline, rehearsal, created_at, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
+		g.ID, g.ApplicationID, g.ProviderID, g.ProviderSubject, g.ProviderSession, g.PersonID, g.Subject, g.TraceID, g.Sealed, g.CodeHash, g.CodeEnds, g.Offline, g.Rehearsal, g.CreatedAt, g.ExpiresAt)
+	return err
+}
+
 // endGrant ends a grant and with it every token that came of it.
 func endGrant(tx *gorm.DB, id, why string, now time.Time) error {
-	return tx.Exec("UPDATE grants SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at IS NULL", now, why, id).Error
+	_, err := store.Exec(tx, "UPDATE grants SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at IS NULL", now, why, id)
+	return err
 }
 
 // claimsOf are the claims of a grant's person for one place: UserInfo, or the ID token.
@@ -175,7 +221,7 @@ func (g *Gate) traceAddition(id string, rec *trace.Recorder) (*store.TraceAdditi
 		return nil, err
 	}
 	a := &store.TraceAddition{ID: store.NewID(), TraceID: id, At: g.Now().UTC()}
-	a.Entries = g.Store.Sealer.Seal("trace/"+a.ID, packer().EncodeAll(entries, nil))
+	a.Entries = g.Store.Sealer.Seal("trace/"+a.ID, entries) // too small for compressing to be worth its time
 	return a, nil
 }
 

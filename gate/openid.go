@@ -92,21 +92,18 @@ func (g *Gate) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 	if bearer == "" {
 		return bearerError(http.StatusUnauthorized, "", ""), nil
 	}
-	row, err := g.tokenRow(ctx, bearer)
+	t, err := g.tokenBy(ctx, bearer)
 	if err != nil {
 		return nil, err
 	}
-	if row.ID == "" || row.TokenKind != "access" || !g.Now().Before(row.TokenEnds) {
+	if t == nil || t.kind != "access" || !g.Now().Before(t.ends) {
 		return bearerError(http.StatusUnauthorized, "invalid_token", "The access token is not known here, or is over."), nil
 	}
-	h, err := g.hold(ctx, row)
-	if err != nil {
-		return nil, err
-	}
+	h := t.heldGrant
 	if why := g.over(h); why != "" {
 		return bearerError(http.StatusUnauthorized, "invalid_token", "The sign-in of this access token is over: "+why+"."), nil
 	}
-	scopes := strings.Fields(row.TokenScope)
+	scopes := strings.Fields(t.scope)
 	if !slices.Contains(scopes, oidc.ScopeOpenID) {
 		return bearerError(http.StatusForbidden, "insufficient_scope", "UserInfo needs the scope openid."), nil
 	}
@@ -151,19 +148,16 @@ func (g *Gate) introspect(ctx context.Context, x *exchange, authorization, raw s
 		return nil, err
 	}
 	inactive := map[string]any{"active": false}
-	row, err := g.tokenRow(ctx, form["token"])
-	if err != nil || row.ID == "" || row.TokenUsed != nil || !g.Now().Before(row.TokenEnds) {
+	t, err := g.tokenBy(ctx, form["token"])
+	if err != nil || t == nil || t.used || !g.Now().Before(t.ends) || g.over(t.heldGrant) != "" {
 		return inactive, err
 	}
-	h, err := g.hold(ctx, row)
-	if err != nil || g.over(h) != "" {
-		return inactive, err
-	}
-	if h.ApplicationID != x.app.id && (row.TokenKind != "access" || h.app.OIDC.Audience != x.app.OIDC.ClientID) {
+	h := t.heldGrant
+	if h.ApplicationID != x.app.id && (t.kind != "access" || h.app.OIDC.Audience != x.app.OIDC.ClientID) {
 		return inactive, nil
 	}
-	out := map[string]any{"active": true, "iss": g.Issuer(), "client_id": h.app.OIDC.ClientID, "sub": h.Subject, "scope": row.TokenScope, "exp": row.TokenEnds.Unix(), "iat": row.TokenCreated.Unix()}
-	if row.TokenKind == "access" {
+	out := map[string]any{"active": true, "iss": g.Issuer(), "client_id": h.app.OIDC.ClientID, "sub": h.Subject, "scope": t.scope, "exp": t.ends.Unix(), "iat": t.created.Unix()}
+	if t.kind == "access" {
 		out["token_type"] = "Bearer"
 		out["aud"] = h.app.OIDC.ClientID
 		if h.app.OIDC.Audience != "" {
@@ -198,7 +192,7 @@ func (g *Gate) revoke(ctx context.Context, x *exchange, authorization, raw strin
 	if form["token"] == "" {
 		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "token is missing"))
 	}
-	row, err := g.tokenRow(ctx, form["token"])
+	t, err := g.tokenBy(ctx, form["token"])
 	if err != nil {
 		return err
 	}
@@ -208,10 +202,10 @@ func (g *Gate) revoke(ctx context.Context, x *exchange, authorization, raw strin
 			return err
 		}
 		switch {
-		case row.ID == "" || row.ApplicationID != x.app.id:
+		case t == nil || t.ApplicationID != x.app.id:
 			return nil
-		case row.TokenKind == "refresh":
-			return endGrant(tx, row.ID, "its refresh token was taken back by the client", now)
+		case t.kind == "refresh":
+			return endGrant(tx, t.ID, "its refresh token was taken back by the client", now)
 		}
 		return tx.Where("hash = ?", keys.HashSecret(form["token"])).Delete(&store.Token{}).Error
 	})

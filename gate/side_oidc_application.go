@@ -245,8 +245,11 @@ func (g oidcApplication) refuse(_ context.Context, s *signIn, f *explain.Failure
 func (g oidcApplication) issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Next, error) {
 	q, now := s.state.Asked, g.Now().UTC()
 	o := s.app.OIDC
-	body := grantBody{Scopes: q.Scopes, RedirectURI: q.RedirectURI, Challenge: q.Challenge, Nonce: q.Nonce, AuthTime: who.AuthnInstant, ACR: who.Context, AMR: who.AMR, Profile: s.person.profile, Shown: s.person.shown,
+	body := grantBody{Subject: subject.Value, TraceID: s.id, ProviderSession: who.Session, Scopes: q.Scopes, RedirectURI: q.RedirectURI, Challenge: q.Challenge, Nonce: q.Nonce, AuthTime: who.AuthnInstant, ACR: who.Context, AMR: who.AMR, Shown: s.person.shown,
 		IDTokenClaims: wantedNames(q.IDTokenClaims), UserInfoClaims: wantedNames(q.UserInfoClaims), ProviderHint: who.Hint}
+	if s.person.id == "" {
+		body.Profile = s.person.profile // of a rehearsal, which makes nobody
+	}
 	grant := &store.Grant{ID: store.NewID(), ApplicationID: s.app.id, ProviderID: s.provider.id, ProviderSubject: who.Subject, ProviderSession: who.Session, PersonID: s.person.id, Subject: subject.Value, TraceID: s.id, Rehearsal: s.rehearsal != nil, CreatedAt: now}
 	grant.ExpiresAt = now.Add(hours(o.SessionHours, 12))
 	if !who.SessionEnd.IsZero() && who.SessionEnd.Before(grant.ExpiresAt) {
@@ -278,7 +281,7 @@ func (g oidcApplication) issue(ctx context.Context, s *signIn, who identity, sub
 		if err := g.grantDevice(tx, s, grant); err != nil {
 			return err
 		}
-		return tx.Create(grant).Error
+		return insertGrant(tx, grant)
 	})
 	if err != nil {
 		return nil, err

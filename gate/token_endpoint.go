@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -45,11 +46,16 @@ type exchange struct {
 	used  *oidc.Used
 	basic bool
 	from  string
+	// opened is the ID token that was given, taken apart.
+	opened string
 }
 
 func (g *Gate) newExchange(name, authorization, raw, from string) *exchange {
 	x := &exchange{name: name, rec: trace.NewRecorder(g.Now(), g.Now), basic: authorization != "", from: from}
 	x.rec.Begin(trace.Issue)
+	if name == "introspect" {
+		return x // asked all the time, and written down only where it fails
+	}
 	shown := oidc.ShownParameters(raw)
 	if authorization != "" {
 		scheme, _, _ := strings.Cut(authorization, " ")
@@ -174,7 +180,7 @@ func (g *Gate) redeemCode(ctx context.Context, x *exchange, form oidc.Parameters
 		return nil, explain.New("oidc.code-unknown")
 	}
 	x.grant = h
-	if !x.check("oidc.code-once", "The code was not used before", "RFC 6749 4.1.2", h.CodeUsedAt == nil) {
+	if !x.check("oidc.code-once", "The code was not used before", "RFC 6749 4.1.2", !h.codeUsed) {
 		return nil, g.codeAgain(ctx, h)
 	}
 	if !x.check("oidc.code-in-time", "The code is not over", "RFC 6749 4.1.2", g.Now().Before(h.CodeEnds)) {
@@ -195,16 +201,20 @@ func (g *Gate) redeemCode(ctx context.Context, x *exchange, form oidc.Parameters
 		return nil, explain.New("oidc.verifier", explain.Fact("code_verifier", why))
 	}
 	return g.giveTokens(ctx, x, h.body.Scopes, func(tx *gorm.DB, now time.Time) error {
-		used := tx.Exec("UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID)
-		if used.Error == nil && used.RowsAffected == 0 {
-			return errAgain
-		}
-		return used.Error
+		return once(store.Exec(tx, "UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID))
 	}, g.codeAgain)
 }
 
 // errAgain says that somebody else used a code or token in the same moment.
 var errAgain = errors.New("used in the same moment")
+
+// once is for a conditional write that must touch a row.
+func once(rows int64, err error) error {
+	if err == nil && rows == 0 {
+		return errAgain
+	}
+	return err
+}
 
 // codeAgain takes back everything that a code gave, since two have had it (RFC 6749, section 4.1.2).
 func (g *Gate) codeAgain(ctx context.Context, h *heldGrant) error {
@@ -223,32 +233,20 @@ func (g *Gate) tokenAgain(ctx context.Context, h *heldGrant) error {
 	return explain.New("oidc.token-used")
 }
 
-const tokenQuery = "SELECT " + grantColumns + ", t.kind AS token_kind, t.scope AS token_scope, t.created_at AS token_created, t.expires_at AS token_ends, t.used_at AS token_used FROM tokens t JOIN grants g ON g.id = t.grant_id LEFT JOIN people p ON p.id = g.person_id WHERE t.hash = ?"
-
-// tokenRow finds a token by its value, or returns a row without an ID.
-func (g *Gate) tokenRow(ctx context.Context, value string) (grantRow, error) {
-	var row grantRow
-	err := g.Store.Read(ctx).Raw(tokenQuery, keys.HashSecret(value)).Scan(&row).Error
-	return row, store.Clear(err)
-}
-
 func (g *Gate) redeemRefresh(ctx context.Context, x *exchange, form oidc.Parameters) (*OAuthAnswer, error) {
-	row, err := g.tokenRow(ctx, form["refresh_token"])
+	t, err := g.tokenBy(ctx, form["refresh_token"])
 	if err != nil {
 		return nil, err
 	}
-	if !x.check("oidc.refresh-token", "The refresh token was given to this client", "RFC 6749 6", row.ID != "" && row.TokenKind == "refresh" && row.ApplicationID == x.app.id) {
+	if !x.check("oidc.refresh-token", "The refresh token was given to this client", "RFC 6749 6", t != nil && t.kind == "refresh" && t.ApplicationID == x.app.id) {
 		return nil, explain.New("oidc.token-unknown")
 	}
-	h, err := g.hold(ctx, row)
-	if err != nil {
-		return nil, err
-	}
+	h := t.heldGrant
 	x.grant = h
-	if !x.check("oidc.refresh-once", "The refresh token was not used before", "RFC 9700 4.14.2", row.TokenUsed == nil) {
+	if !x.check("oidc.refresh-once", "The refresh token was not used before", "RFC 9700 4.14.2", !t.used) {
 		return nil, g.tokenAgain(ctx, h)
 	}
-	if !x.check("oidc.refresh-in-time", "The refresh token is not over", "RFC 6749 6", g.Now().Before(row.TokenEnds)) {
+	if !x.check("oidc.refresh-in-time", "The refresh token is not over", "RFC 6749 6", g.Now().Before(t.ends)) {
 		return nil, explain.New("oidc.token-unknown")
 	}
 	scopes := h.body.Scopes
@@ -260,11 +258,7 @@ func (g *Gate) redeemRefresh(ctx context.Context, x *exchange, form oidc.Paramet
 	}
 	h.body.Nonce = "" // a refreshed ID token is for no request (OpenID Connect Core 1.0, section 12.2)
 	return g.giveTokens(ctx, x, scopes, func(tx *gorm.DB, now time.Time) error {
-		used := tx.Exec("UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"]))
-		if used.Error == nil && used.RowsAffected == 0 {
-			return errAgain
-		}
-		return used.Error
+		return once(store.Exec(tx, "UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"])))
 	}, g.tokenAgain)
 }
 
@@ -308,8 +302,7 @@ func (g *Gate) giveTokens(ctx context.Context, x *exchange, scopes []string, use
 	if err != nil {
 		return nil, err
 	}
-	raw, opened := oidc.Answer{Status: 200, ContentType: "application/json", Body: sent}.Shown()
-	x.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: raw, Opened: opened})
+	x.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: given(body), Opened: x.opened})
 	addition, err := g.traceAddition(h.TraceID, x.rec)
 	if err != nil {
 		return nil, err
@@ -321,10 +314,13 @@ func (g *Gate) giveTokens(ctx context.Context, x *exchange, scopes []string, use
 		if err := useUp(tx, now); err != nil {
 			return err
 		}
-		if err := tx.Create(&rows).Error; err != nil {
-			return err
+		for _, r := range rows {
+			if _, err := store.Exec(tx, "INSERT INTO tokens (hash, grant_id, kind, scope, created_at, expires_at) VALUES (?, ?, ?, ?, ?, ?)", r.Hash, r.GrantID, r.Kind, r.Scope, r.CreatedAt, r.ExpiresAt); err != nil {
+				return err
+			}
 		}
-		return tx.Create(addition).Error
+		_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", addition.ID, addition.TraceID, addition.Entries, addition.At)
+		return err
 	})
 	if errors.Is(err, errAgain) {
 		return nil, again(ctx, h)
@@ -359,7 +355,21 @@ func (g *Gate) newIDToken(ctx context.Context, x *exchange, h *heldGrant, scopes
 	}
 	issued := oidc.Issued{Issuer: g.Issuer(), Subject: h.Subject, ClientID: o.ClientID, Nonce: h.body.Nonce, Now: now, Life: idTokenLife, AuthTime: h.body.AuthTime, ACR: h.body.ACR, AMR: h.body.AMR, SessionID: h.ID,
 		AccessToken: access, Algorithm: signer.Algorithm(), Values: values}
-	return signer.Sign(jose.TypeID, issued.Claims())
+	content := issued.Claims()
+	x.opened = oidc.ShownContent(map[string]any{"alg": signer.Algorithm(), "typ": jose.TypeID}, content)
+	return signer.Sign(jose.TypeID, content)
+}
+
+// given writes a token answer for people: what was given, without the values.
+func given(body map[string]any) string {
+	shown := map[string]any{}
+	for name, value := range body {
+		if text, ok := value.(string); ok && name != "scope" && name != "token_type" {
+			value = fmt.Sprintf("(%d characters, not shown)", len(text))
+		}
+		shown[name] = value
+	}
+	return "status 200, application/json\n\n" + oidc.ShownContent(shown)
 }
 
 // accessToken is opaque, or, where the application names a resource, signed for it (RFC 9068).

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -172,9 +173,11 @@ func (g *Gate) unpack(name string, sealed []byte) ([]trace.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	plain, err := unpacker().DecodeAll(packed, nil)
-	if err != nil {
-		return nil, err
+	plain := packed
+	if !bytes.HasPrefix(packed, []byte("[")) {
+		if plain, err = unpacker().DecodeAll(packed, nil); err != nil {
+			return nil, err
+		}
 	}
 	var out []trace.Entry
 	return out, json.Unmarshal(plain, &out)

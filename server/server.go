@@ -130,6 +130,7 @@ func (s *Server) around(c fiber.Ctx) error {
 	if s.gate.Secure() {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
+	c.SetContext(gate.OneLook(c.Context()))
 	err := s.guarded(c)
 	if err != nil {
 		if handled := s.failed(c, err); handled != nil {

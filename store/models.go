@@ -430,6 +430,6 @@ type Consent struct {
 type TraceAddition struct {
 	ID      string `gorm:"primaryKey"`
 	TraceID string `gorm:"index"`
-	Entries []byte // compressed, then sealed
+	Entries []byte // sealed
 	At      time.Time
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	jose "github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/cryptosigner"
@@ -164,6 +165,7 @@ func spoken(types []string) []string {
 type Signer struct {
 	id, alg string
 	private crypto.Signer
+	made    sync.Map // type → jose.Signer
 }
 
 // NewSigner binds a key to an algorithm; one that does not fit the key is an error.
@@ -177,11 +179,10 @@ func NewSigner(id, alg string, private crypto.Signer) (*Signer, error) {
 // Algorithm is the signer's algorithm.
 func (s *Signer) Algorithm() string { return s.alg }
 
-// Sign makes a token of one type in compact form. Claims is anything that JSON can hold.
-func (s *Signer) Sign(typ string, claims any) (string, error) {
-	data, err := json.Marshal(claims)
-	if err != nil {
-		return "", fmt.Errorf("the claims can't be written as JSON: %w", err)
+// of is the library's signer for tokens of one type.
+func (s *Signer) of(typ string) (jose.Signer, error) {
+	if held, ok := s.made.Load(typ); ok {
+		return held.(jose.Signer), nil
 	}
 	options := (&jose.SignerOptions{}).WithHeader("kid", s.id)
 	if typ != "" {
@@ -189,7 +190,21 @@ func (s *Signer) Sign(typ string, claims any) (string, error) {
 	}
 	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(s.alg), Key: cryptosigner.Opaque(s.private)}, options)
 	if err != nil {
-		return "", fmt.Errorf("the key can't sign: %w", err)
+		return nil, fmt.Errorf("the key can't sign: %w", err)
+	}
+	s.made.Store(typ, signer)
+	return signer, nil
+}
+
+// Sign makes a token of one type in compact form. Claims is anything that JSON can hold.
+func (s *Signer) Sign(typ string, claims any) (string, error) {
+	data, err := json.Marshal(claims)
+	if err != nil {
+		return "", fmt.Errorf("the claims can't be written as JSON: %w", err)
+	}
+	signer, err := s.of(typ)
+	if err != nil {
+		return "", err
 	}
 	signed, err := signer.Sign(data)
 	if err != nil {

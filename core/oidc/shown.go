@@ -121,6 +121,15 @@ func ShownToken(compact string) string {
 	return indented(p.Header) + "\n" + indented(p.Claims)
 }
 
+// ShownContent writes JSON objects for people, one after the other.
+func ShownContent(objects ...map[string]any) string {
+	var out []string
+	for _, o := range objects {
+		out = append(out, indented(o))
+	}
+	return strings.Join(out, "\n")
+}
+
 // Said is what a token answer says besides tokens, for providers that tell there who signed in.
 func (t *Tokens) Said() jose.Object {
 	out := jose.Object{}
