@@ -236,4 +236,3 @@ func TestAdministratorComesInThroughAProvider(t *testing.T) {
 	office.open(w.URL + "/console/applications")
 	office.see("Password")
 }
-

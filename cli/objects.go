@@ -318,7 +318,7 @@ func (p *program) providers() *cli.Command {
 				for _, x := range list.Items {
 					rows = append(rows, table.Row{x.Slug, x.Name, x.Reach, x.Authority(), ago(x.LastSignIn)})
 				}
-				p.table(table.Row{"Short name", "Name", "Reach", "Entity ID", "Last sign-in"}, rows, "No provider fits. `innergate provider add` adds one.")
+				p.table(table.Row{"Short name", "Name", "Reach", "Entity ID or issuer", "Last sign-in"}, rows, "No provider fits. `innergate provider add` adds one.")
 				p.more(list.Next)
 			})
 		}},
@@ -355,7 +355,7 @@ func (p *program) provider(x *api.Provider) {
 	}
 	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", x.Name, x.Slug, orDash(x.Description))
 	p.table(table.Row{"", ""}, []table.Row{
-		{"kind", string(x.Kind)}, {"reach", string(x.Reach)}, {map[bool]string{true: "entity ID", false: "issuer"}[x.SAML != nil], orDash(x.Authority())}, asked(x), {"admission", x.Admission}, {"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
+		{"kind", string(x.Kind)}, {"reach", string(x.Reach)}, {map[string]string{config.KindSAML: "entity ID", config.KindOIDC: "issuer", config.KindOAuth2: "known by"}[x.Kind], orDash(x.Authority())}, asked(x), {"admission", x.Admission}, {"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
 	}, "")
 	p.passage(x.Stations, x.Findings)
 }

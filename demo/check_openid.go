@@ -97,7 +97,7 @@ func checkTool(ctx context.Context, w *World, step func(string, ...any)) error {
 		return err
 	}
 	if walker.Inner("claim-preferred_username") != "jhale" {
-		return fmt.Errorf("Dockhand should be signed in as jhale:\n%s", strings.TrimSpace(walker.Text))
+		return fmt.Errorf("the tool Dockhand should be signed in as jhale:\n%s", strings.TrimSpace(walker.Text))
 	}
 	step("Dockhand, a command-line tool, is signed in on its loopback address, after the person has confirmed it")
 	return nil

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/checkup"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/jose"
@@ -174,6 +175,19 @@ func (g *Gate) secretViews(ctx context.Context, owner string) ([]api.Secret, err
 		out = append(out, secretView(r))
 	}
 	return out, err
+}
+
+// allSecrets are those of everybody, by owner, as far as findings are about them: those that end, and that there are some.
+func (g *Gate) allSecrets(ctx context.Context) (map[string][]checkup.Secret, error) {
+	var rows []store.Secret
+	if err := g.Store.Read(ctx).Omit("sealed", "hash").Limit(20000).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := map[string][]checkup.Secret{}
+	for _, r := range rows {
+		out[r.OwnerID] = append(out[r.OwnerID], checkup.Secret{Next: r.State == KeyNext, Ends: r.ExpiresAt, Hint: r.Hint, Refused: r.Tried == "refused"})
+	}
+	return out, nil
 }
 
 // Secrets lists the client secrets of an application or provider, without the secrets.

@@ -56,15 +56,25 @@ func (g *Gate) overviewFindings(ctx context.Context, o *api.Overview) error {
 			}
 		}
 	}
+	secrets, err := g.allSecrets(ctx)
+	if err != nil {
+		return err
+	}
 	for _, row := range providers {
 		if p, err := decodeBody[config.Provider](row.Body); err == nil {
 			_, findings := checkup.Provider(&p, g.SPEntityID(), g.Now())
+			if p.OIDC != nil {
+				findings = append(findings, checkup.TheirSecrets(&p, secrets[row.ID], g.Now())...)
+			}
 			add("provider", row.Slug, row.Name, findings)
 		}
 	}
 	for _, row := range apps {
 		if a, err := decodeBody[config.Application](row.Body); err == nil {
 			_, findings := checkup.Application(&a, nil, g.IDPEntityID(), g.Now())
+			if a.OIDC != nil {
+				findings = append(findings, checkup.OurSecrets(&a, secrets[row.ID], g.Now())...)
+			}
 			add("application", row.Slug, row.Name, findings)
 		}
 	}
@@ -124,7 +134,8 @@ func (g *Gate) exchangeFindings(ctx context.Context, add func(kind, slug, name s
 		return err
 	}
 	for _, k := range ours.Items {
-		if k.State == KeyActive {
+		// The key set of tokens has no dates; those of the certificate beside a key mean nothing there.
+		if _, token := tokenUsers[k.Purpose]; k.State == KeyActive && !token {
 			add("key", k.ID, k.Purpose, ownKeyFindings(&k, ours.Items, g.Now()))
 		}
 	}

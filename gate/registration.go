@@ -86,12 +86,11 @@ func registrationRefused(err error) *OAuthAnswer {
 	switch {
 	case errors.As(err, &p):
 		text = p.Detail
-		for _, field := range p.Fields {
-			text = field.Field + ": " + field.Message
-			if strings.HasPrefix(field.Field, "oidc.redirectUris") {
+		if len(p.Fields) > 0 {
+			text = p.Fields[0].Field + ": " + p.Fields[0].Message
+			if strings.HasPrefix(p.Fields[0].Field, "oidc.redirectUris") {
 				code = "invalid_redirect_uri"
 			}
-			break
 		}
 	case errors.As(err, &f):
 		text = f.Explain().Cause
