@@ -33,7 +33,7 @@ func TestEngineersFirstMorning(t *testing.T) {
 			p.see("Connect Ticket Desk")
 			p.fill("Start address", w.DeskURL+"/sign-in")
 			p.press("Save")
-			eval[bool](p, `document.querySelector("#who input[type=checkbox]").click()??true`)
+			eval[bool](p, `document.querySelector("#who input[value=saltmere-staff]").click()??true`)
 			p.press("Save the choice")
 			p.wait(`document.querySelector(".steps").innerText.includes("saltmere-staff")`)
 			p.press("Make a rehearsal link")
@@ -183,16 +183,17 @@ func TestEveryPage(t *testing.T) {
 		{"/applications/crew-rota/exchange", "SSO URL", ""},
 		{"/providers", "Saltmere Staff", "providers"},
 		{"/providers/new", "You have only its name", ""},
-		{"/providers/saltmere-staff", "Crew Rota", "provider"},
+		{"/providers/saltmere-staff", "Crew Rota", "provider-saml"},
+		{"/providers/northquay-stevedores", "Client secrets that the provider gave us", "provider"},
 		{"/providers/saltmere-staff?station=mapping-in", "urn:oid:2.5.4.42", ""},
 		{"/providers/saltmere-staff/exchange", "ACS URL", ""},
 		{"/traces", reference, "traces"},
-		{"/traces/" + reference, "ask", "trace"},
+		{"/traces/" + reference, "ask", "trace-saml"},
 		{"/keyring", "Certificates of partners", ""},
 		{"/sources", "Add a source", ""},
 		{"/templates", "Role pairs", ""},
 		{"/journal", "created", "journal"},
-		{"/settings", "Make a token", "settings"},
+		{"/settings", "Make a token", "settings-plain"},
 		{"/nowhere", "nothing at this address", ""},
 		{"/applications/nobody", "no application of this name", ""},
 	} {

@@ -161,7 +161,7 @@ func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 	p.press("Token response")
 	p.see("not shown")
 	p.accessible()
-	p.shot("trace-openid")
+	p.shot("trace")
 	text := eval[string](p, "document.body.innerText")
 	assert.NotContains(t, text, w.Northquay.Clients[0].Secret)
 	assert.NotContains(t, text, w.Ledger.Secret)

@@ -19,7 +19,7 @@ const changed = () => chosen.value.join() !== (props.application.providers ?? []
   <fieldset :disabled="readonly">
     <legend>People sign in with</legend>
     <input v-if="(data?.items.length ?? 0) > 8 || search" v-model="search" type="search" aria-label="Search providers" placeholder="Search providers" />
-    <label v-for="p in data?.items ?? []" :key="p.slug" class="one"><input v-model="chosen" type="checkbox" :value="p.slug" /><span>{{ p.name }} <ReachTag :reach="p.reach" /><br /><span class="mono soft">{{ p.saml?.entityId }}</span></span></label>
+    <label v-for="p in data?.items ?? []" :key="p.slug" class="one"><input v-model="chosen" type="checkbox" :value="p.slug" /><span>{{ p.name }} <ReachTag :reach="p.reach" /><br /><span class="mono soft">{{ p.saml?.entityId ?? p.oidc?.issuer ?? p.oidc?.authorizationEndpoint }}</span></span></label>
     <p v-if="data && !data.items.length && !search" class="soft">There is no provider yet. <RouterLink to="/providers/new">Connect one first.</RouterLink></p>
     <ElButton v-if="!readonly" type="primary" :disabled="!changed()" :loading="busy" @click="store">Save the choice</ElButton>
     <p v-if="error || listError" class="error" role="alert">{{ error || listError }}</p>
