@@ -59,7 +59,7 @@ func (g *Gate) MakeKey(ctx context.Context, who Actor, in api.NewKey) (*api.Key,
 	if in.Days < 0 || in.Days > 20*365 || len(in.CommonName) > 64 {
 		return nil, badRequest("key-days", "A certificate is good for 1 to 7300 days, and its name has at most 64 characters.", "")
 	}
-	kind, id, err := g.owner(ctx, in.For)
+	kind, id, err := g.keyOwner(ctx, in.Purpose, in.For)
 	if err != nil {
 		return nil, err
 	}
@@ -74,6 +74,15 @@ func (g *Gate) MakeKey(ctx context.Context, who Actor, in api.NewKey) (*api.Key,
 	return g.showKey(ctx, *k)
 }
 
+// keyOwner finds the partner that a key shall be for alone. The keys for tokens are for everybody, since everybody fetches one key set; our proof is for providers.
+func (g *Gate) keyOwner(ctx context.Context, purpose, path string) (kind, id string, err error) {
+	_, token := tokenUsers[purpose]
+	if path != "" && token && (purpose != PurposeClient || !strings.HasPrefix(path, "providers/")) {
+		return "", "", badRequest("key-for-all", "A key for tokens can't be for one partner alone: everybody fetches the same key set.", "Make it for all partners.")
+	}
+	return g.owner(ctx, path)
+}
+
 // ImportKey takes a key that was made elsewhere as the next one.
 func (g *Gate) ImportKey(ctx context.Context, who Actor, in api.ImportKey) (*api.Key, error) {
 	b, err := keys.ParseBundle([]byte(in.Data), in.Password)
@@ -86,7 +95,7 @@ func (g *Gate) ImportKey(ctx context.Context, who Actor, in api.ImportKey) (*api
 	if err := checkPurpose(in.Purpose, string(keys.KindOf(b.Key.Public()))); err != nil {
 		return nil, err
 	}
-	kind, id, err := g.owner(ctx, in.For)
+	kind, id, err := g.keyOwner(ctx, in.Purpose, in.For)
 	if err != nil {
 		return nil, err
 	}

@@ -482,9 +482,18 @@ func (v *validator) url(field, value string) {
 	if value == "" {
 		return
 	}
-	if err := address.Check(value); err != nil {
-		v.add(field, "%s", err)
+	err := address.Check(value)
+	if err == nil {
+		return
 	}
+	// White space around it, or a missing beginning, is offered to be put right.
+	for _, meant := range []string{strings.TrimSpace(value), "https://" + strings.TrimSpace(value)} {
+		if meant != value && address.Check(meant) == nil {
+			v.offer(field, field, meant, "%s", err)
+			return
+		}
+	}
+	v.add(field, "%s", err)
 }
 
 func (v *validator) endpoints(field string, list []saml.Endpoint, service string) {

@@ -55,3 +55,27 @@ func TestSlug(t *testing.T) {
 	assert.Equal(t, "crew-rota-2", config.Slug("  Crew Rota (2) "))
 	assert.Equal(t, "", config.Slug("日本"))
 }
+
+// TestOffers names a value of another kind and offers its right place.
+func TestOffers(t *testing.T) {
+	for name, c := range map[string]struct {
+		p     config.OIDCProvider
+		offer config.Offer
+	}{
+		"a discovery URL for an issuer": {config.OIDCProvider{Issuer: "https://id.northquay.example/.well-known/openid-configuration"}, config.Offer{Field: "oidc.issuer", Value: "https://id.northquay.example"}},
+		"a missing scheme":              {config.OIDCProvider{TokenEndpoint: "id.northquay.example/token"}, config.Offer{Field: "oidc.tokenEndpoint", Value: "https://id.northquay.example/token"}},
+		"white space":                   {config.OIDCProvider{UserInfoEndpoint: " https://id.northquay.example/me "}, config.Offer{Field: "oidc.userinfoEndpoint", Value: "https://id.northquay.example/me"}},
+		"white space in a client ID":    {config.OIDCProvider{ClientID: "gate "}, config.Offer{Field: "oidc.clientId", Value: "gate"}},
+		"a whole request":               {config.OIDCProvider{AuthorizationEndpoint: "https://id.northquay.example/a?client_id=x"}, config.Offer{Field: "oidc.authorizationEndpoint", Value: "https://id.northquay.example/a"}},
+		"discovery for a client ID":     {config.OIDCProvider{ClientID: "https://id.northquay.example/.well-known/openid-configuration"}, config.Offer{Field: "oidc.issuer", Value: "https://id.northquay.example"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := config.Provider{Slug: "x", Name: "X", Kind: "oidc", OIDC: &c.p}
+			var problems config.Problems
+			require.ErrorAs(t, p.Validate(), &problems)
+			require.Len(t, problems, 1)
+			require.NotNil(t, problems[0].Offer, problems[0].Message)
+			assert.Equal(t, c.offer, *problems[0].Offer)
+		})
+	}
+}

@@ -137,7 +137,18 @@ func (p *Provider) validateOIDC(v *validator) {
 	}
 	v.clientID("oidc.clientId", s.ClientID)
 	if id := s.ClientID; id != "" && (slices.Contains([]string{s.Issuer, s.AuthorizationEndpoint, s.TokenEndpoint, s.KeysURL}, id) || strings.Contains(id, "/.well-known/")) {
-		v.add("oidc.clientId", "%q is the provider's own address, not a client ID; the client ID is what the provider gave for us", id)
+		right := "oidc.issuer"
+		if strings.Contains(id, "/.well-known/") {
+			id, _, _ = strings.Cut(id, "/.well-known/")
+		} else if s.Issuer != "" && id != s.Issuer {
+			right = "" // it stands where it belongs as well
+		}
+		says := "%q is the provider's own address, not a client ID; the client ID is what the provider gave for us"
+		if right != "" && s.Issuer == "" {
+			v.offer("oidc.clientId", right, id, says, s.ClientID)
+		} else {
+			v.add("oidc.clientId", says, s.ClientID)
+		}
 	}
 	v.oneOf("oidc.authentication", s.Authentication, append([]string{""}, oidc.AuthMethods...)...)
 	v.scopes("oidc.scopes", s.Scopes)
@@ -180,7 +191,7 @@ func (v *validator) clientID(field, value string) {
 	case len(value) > 1000 || strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r > '~' }):
 		v.add(field, "a client ID has 1 to 1000 printable ASCII characters")
 	case strings.TrimSpace(value) != value:
-		v.add(field, "%q begins or ends with white space", value)
+		v.offer(field, field, strings.TrimSpace(value), "%q begins or ends with white space", value)
 	case strings.HasPrefix(value, "igs_"):
 		v.add(field, "this is a client secret, not a client ID; a secret has a place of its own, where it is sealed")
 	case strings.HasPrefix(value, "eyJ"):

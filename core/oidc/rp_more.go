@@ -33,6 +33,9 @@ func ReadMore(a Answer, as string, where []string, partner string, rec *trace.Re
 	if err != nil {
 		return bad(err.Error())
 	}
+	if len(o) != 1 {
+		return bad("more than one value")
+	}
 	c.that(ruleMore, true, "", "")
 	list, ok := o["list"].([]any)
 	if !ok {

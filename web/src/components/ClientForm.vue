@@ -5,13 +5,14 @@ import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
+import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
 const { draft, merged } = useDraft(() => applicationConfig(props.application));
 const f = fieldsOf(() => draft.value.oidc!);
-const { error, busy, act } = useAct();
+const { error, offers, busy, act } = useAct();
 const clientId = f.text("clientId"), redirects = f.lines("redirectUris"), postLogout = f.lines("postLogoutUris"), scopes = f.words("scopes"), jwks = f.text("jwks"), jwksUri = f.text("jwksUri");
 const home = f.text("homePage"), privacy = f.text("privacy"), terms = f.text("terms"), initiate = f.text("initiateLoginUri"), back = f.text("backChannelLogoutUri"), front = f.text("frontChannelLogoutUri"), sector = f.text("sectorIdentifierUri");
 const method = f.text("authentication"), algorithm = f.text("algorithm"), audience = f.text("audience"), origins = f.lines("origins");
@@ -57,7 +58,7 @@ const store = () => act(() => props.save(merged));
       <div class="three"><TextBox v-model="access" label="Access tokens, minutes" hint="usually 10" :disabled="readonly" /><TextBox v-model="session" label="Sign-in, hours" hint="usually 12" :disabled="readonly" /><TextBox v-model="offline" label="Offline access, days" hint="usually 60" :disabled="readonly" /></div>
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
-    <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <FormError :error="error" :offers="offers" :draft="draft" />
   </form>
 </template>
 

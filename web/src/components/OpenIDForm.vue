@@ -6,13 +6,14 @@ import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
+import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ provider: Provider; part: "values" | "options" | "matching"; readonly?: boolean; save: (change: (held: ProviderConfig) => ProviderConfig) => Promise<void> }>();
 const { draft, merged } = useDraft(() => providerConfig(props.provider));
 const f = fieldsOf(() => draft.value.oidc!);
-const { error, busy, act } = useAct();
+const { error, offers, busy, act } = useAct();
 const plain = computed(() => draft.value.kind === "oauth2");
 const issuer = f.text("issuer"), accepted = f.lines("acceptedIssuers"), authorization = f.text("authorizationEndpoint"), token = f.text("tokenEndpoint"), userinfo = f.text("userinfoEndpoint"), keys = f.text("jwksUri"), endSession = f.text("endSessionEndpoint"), signOut = f.text("signOutUrl");
 const clientId = f.text("clientId"), method = f.text("authentication"), scopes = f.words("scopes"), algorithms = f.words("algorithms"), acr = f.lines("acrValues"), subject = f.text("subjectFrom"), skew = f.number("clockSkewSeconds");
@@ -70,6 +71,6 @@ const store = () => act(() => props.save(merged));
       <TextBox v-model="skew" label="Clock difference allowed, seconds" hint="usually 60" :disabled="readonly" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
-    <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <FormError :error="error" :offers="offers" :draft="draft" />
   </form>
 </template>

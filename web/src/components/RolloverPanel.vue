@@ -13,15 +13,23 @@ const emit = defineEmits<{ changed: [] }>();
 const { data: roll, error, again } = useLoad(() => ok(http.GET("/rollover", { params: { query: { purpose: props.purpose, for: props.partner } } })), [() => props.purpose, () => props.partner]);
 useTicker(3000, () => void again());
 const { error: failed, busy, act } = useAct();
-const kind = ref("rsa-3072");
+const token = computed(() => !props.purpose.startsWith("saml-"));
 const way = ref("make");
 const data = ref("");
 const password = ref("");
 const chain = ref("");
 const at = ref("");
 const encryption = computed(() => props.purpose === "saml-encryption");
-const kinds = computed<[string, string][]>(() => [["rsa-2048", "RSA 2048"], ["rsa-3072", "RSA 3072"], ["rsa-4096", "RSA 4096"], ...(encryption.value ? [] : ([["p-256", "P-256"], ["p-384", "P-384"]] as [string, string][]))]);
-const steps = [
+const tokenKinds: Record<string, [string, string][]> = { "token-rsa": [["rsa-3072", "RSA 3072"], ["rsa-2048", "RSA 2048"], ["rsa-4096", "RSA 4096"]], "token-p256": [["p-256", "P-256"]], "token-ed25519": [["ed25519", "Ed25519"]], client: [["p-256", "P-256"], ["rsa-3072", "RSA 3072"], ["ed25519", "Ed25519"]] };
+const kinds = computed<[string, string][]>(() => tokenKinds[props.purpose] ?? [["rsa-2048", "RSA 2048"], ["rsa-3072", "RSA 3072"], ["rsa-4096", "RSA 4096"], ...(encryption.value ? [] : ([["p-256", "P-256"], ["p-384", "P-384"]] as [string, string][]))]);
+const kind = ref(tokenKinds[props.purpose]?.[0]?.[0] ?? "rsa-3072");
+const steps = token.value ? [
+  { id: "make", title: "Make the next key", text: "Nobody learns of it yet." },
+  { id: "publish", title: "Publish both", text: "Our key set holds the next key beside the one in use." },
+  { id: "wait", title: "Give them time", text: "Partners fetch the key set by themselves, at the latest when a token names a key that they do not hold." },
+  { id: "switch", title: "Switch", text: "At once, or at a time." },
+  { id: "keep", title: "Keep the old one, then retire it", text: "Until the last token that it signed is over." },
+] : [
   { id: "make", title: "Make the next key", text: "Nobody learns of it yet." },
   { id: "publish", title: "Publish both", text: "Our metadata holds the next certificate beside the one in use." },
   { id: "wait", title: "See who has it", text: "Fetched by themselves, or confirmed by hand." },
@@ -75,19 +83,21 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
       <form v-else @submit.prevent="bring"><label class="field"><span>File</span><small>PEM with key and certificate, or PKCS #12.</small><input type="file" @change="bundle(($event.target as HTMLInputElement).files)" /></label><TextBox v-model="password" type="password" label="Password of the file" hint="For PKCS #12." autocomplete="off" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!data">Take it as the next key</ElButton></form>
     </div>
     <div v-else-if="roll.step === 'publish'" class="act">
-      <p>The next key is made ({{ roll.next!.kind }}, ends <TimeText :at="roll.next!.notAfter" />). Its certificate is our own; where partners want one from an authority, have it signed now.</p>
-      <details><summary>A certificate from an authority</summary><p><a :href="`/api/v1/keys/${roll.next!.id}/request`" download="gate.csr">Download the signing request (CSR)</a></p><form @submit.prevent="certify"><TextBox v-model="chain" label="What the authority gave back" hint="PEM, the chain in any order." mono :rows="4" /><ElButton native-type="submit" :loading="busy" :disabled="!chain.trim()">Use this certificate</ElButton></form></details>
+      <p v-if="token">The next key is made ({{ roll.next!.kind }}).</p>
+      <p v-else>The next key is made ({{ roll.next!.kind }}, ends <TimeText :at="roll.next!.notAfter" />). Its certificate is our own; where partners want one from an authority, have it signed now.</p>
+      <details v-if="!token"><summary>A certificate from an authority</summary><p><a :href="`/api/v1/keys/${roll.next!.id}/request`" download="gate.csr">Download the signing request (CSR)</a></p><form @submit.prevent="certify"><TextBox v-model="chain" label="What the authority gave back" hint="PEM, the chain in any order." mono :rows="4" /><ElButton native-type="submit" :loading="busy" :disabled="!chain.trim()">Use this certificate</ElButton></form></details>
       <div class="row"><ElButton type="primary" :loading="busy" @click="publish">Publish it beside the active one</ElButton><ElButton @click="discard">Discard it</ElButton></div>
     </div>
     <div v-else-if="roll.step === 'wait'" class="act">
-      <p><b>{{ roll.have }} of {{ roll.count }}</b> partners have the next certificate. <template v-if="all">Everybody has it: you can switch.</template><template v-else>Those who don't fetch our metadata by themselves get the exchange sheet.</template></p>
+      <p v-if="token">The next key is in our key set since <TimeText :at="roll.next!.published" from />. An hour is enough for partners that look once an hour; most look when they need to.</p>
+      <p v-else><b>{{ roll.have }} of {{ roll.count }}</b> partners have the next certificate. <template v-if="all">Everybody has it: you can switch.</template><template v-else>Those who don't fetch our metadata by themselves get the exchange sheet.</template></p>
       <form class="row" @submit.prevent="change"><label class="field"><span>When</span><small>Leave empty to switch at once.</small><input v-model="at" type="datetime-local" /></label><ElButton type="primary" native-type="submit" :loading="busy">{{ at ? "Plan the switch" : "Switch now" }}</ElButton><ElButton @click="undo(roll.next!)">Take the publication back</ElButton></form>
     </div>
-    <div v-else-if="roll.step === 'scheduled'" class="act"><p>The gate switches <TimeText :at="roll.next!.switchAt" from /> (<TimeText :at="roll.next!.switchAt" />). {{ roll.have }} of {{ roll.count }} partners have the next certificate.</p><ElButton :loading="busy" @click="undo(roll.next!)">Take the plan back</ElButton></div>
-    <div v-else-if="roll.step === 'keep'" class="act"><p>The new key is active since <TimeText :at="roll.active!.switched" from />. The old one still {{ encryption ? "opens what was encrypted for it" : "stands in our metadata" }}, and the switch can be taken back.</p><div class="row"><ElButton :loading="busy" @click="undo(roll.active!)">Go back to the old key</ElButton><ElButton v-for="k in roll.retiring" :key="k.id" type="danger" :loading="busy" @click="retire(k)">Retire the old key</ElButton><ElButton @click="way = 'again'">Replace the new one as well</ElButton></div></div>
+    <div v-else-if="roll.step === 'scheduled'" class="act"><p>The gate switches <TimeText :at="roll.next!.switchAt" from /> (<TimeText :at="roll.next!.switchAt" />).<template v-if="!token"> {{ roll.have }} of {{ roll.count }} partners have the next certificate.</template></p><ElButton :loading="busy" @click="undo(roll.next!)">Take the plan back</ElButton></div>
+    <div v-else-if="roll.step === 'keep'" class="act"><p>The new key is active since <TimeText :at="roll.active!.switched" from />. The old one still {{ encryption ? "opens what was encrypted for it" : token ? "stands in our key set" : "stands in our metadata" }}, and the switch can be taken back.</p><div class="row"><ElButton :loading="busy" @click="undo(roll.active!)">Go back to the old key</ElButton><ElButton v-for="k in roll.retiring" :key="k.id" type="danger" :loading="busy" @click="retire(k)">Retire the old key</ElButton><ElButton @click="way = 'again'">Replace the new one as well</ElButton></div></div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
     <div class="keys">
-      <article v-for="[word, k, state] in [['Active', roll.active, 'sound'], ['Next', roll.next, 'attention']] as [string, Key | undefined, string][]" v-show="k" :key="word"><template v-if="k"><h3>{{ word }} <span class="tag" :class="state">{{ k.kind }}</span></h3><p class="small">{{ k.subject }}<template v-if="k.chain?.length"> under {{ k.chain[0] }}</template></p><p class="small">ends <TimeText :at="k.notAfter" /> (<TimeText :at="k.notAfter" from />)<template v-if="word === 'Active'"><br />used by {{ k.usedBy }} partner{{ k.usedBy === 1 ? "" : "s" }}<template v-if="!encryption"> · last signed <TimeText :at="k.lastUsed" from /></template></template></p><CopyValue :value="k.sha256" label="the SHA-256 fingerprint" /><p class="small"><a :href="`/api/v1/keys/${k.id}/certificate?form=pem`" download="certificate.pem">PEM</a> · <a :href="`/api/v1/keys/${k.id}/certificate?form=der`" download="certificate.cer">DER</a><template v-if="k.chain?.length"> · <a :href="`/api/v1/keys/${k.id}/certificate?form=chain`" download="chain.pem">chain</a></template></p></template></article>
+      <article v-for="[word, k, state] in [['Active', roll.active, 'sound'], ['Next', roll.next, 'attention']] as [string, Key | undefined, string][]" v-show="k" :key="word"><template v-if="k"><h3>{{ word }} <span class="tag" :class="state">{{ k.kind }}</span></h3><p class="small">{{ k.subject }}<template v-if="k.chain?.length"> under {{ k.chain[0] }}</template></p><p class="small"><template v-if="!token">ends <TimeText :at="k.notAfter" /> (<TimeText :at="k.notAfter" from />)</template><template v-if="word === 'Active'"><br />used by {{ k.usedBy }} partner{{ k.usedBy === 1 ? "" : "s" }}<template v-if="!encryption"> · last signed <TimeText :at="k.lastUsed" from /></template></template></p><CopyValue :value="k.sha256" label="the SHA-256 fingerprint" /><p class="small"><a :href="`/api/v1/keys/${k.id}/certificate?form=pem`" download="certificate.pem">PEM</a> · <a :href="`/api/v1/keys/${k.id}/certificate?form=der`" download="certificate.cer">DER</a><template v-if="k.chain?.length"> · <a :href="`/api/v1/keys/${k.id}/certificate?form=chain`" download="chain.pem">chain</a></template></p></template></article>
       <article v-for="k in roll.retiring" :key="k.id"><h3>Retiring <span class="tag">{{ k.kind }}</span></h3><p class="small">ends <TimeText :at="k.notAfter" /></p><CopyValue :value="k.sha256" label="the SHA-256 fingerprint" /></article>
     </div>
     <template v-if="roll.partners.length && (roll.step === 'wait' || roll.step === 'scheduled' || roll.step === 'keep')">

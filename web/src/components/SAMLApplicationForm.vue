@@ -6,13 +6,14 @@ import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CommonOptions from "./CommonOptions.vue";
 import CheckBox from "./CheckBox.vue";
+import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
 const { draft, merged } = useDraft(() => applicationConfig(props.application));
 const saml = computed(() => draft.value.saml!);
-const { error, busy, act } = useAct();
+const { error, offers, busy, act } = useAct();
 
 const acs = computed({
   get: () => (saml.value.acs ?? []).map((e) => e.location).join("\n"),
@@ -65,6 +66,6 @@ const store = () => act(() => props.save(merged));
       <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the application" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
-    <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <FormError :error="error" :offers="offers" :draft="draft" />
   </form>
 </template>

@@ -6,13 +6,14 @@ import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CommonOptions from "./CommonOptions.vue";
 import CheckBox from "./CheckBox.vue";
+import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ provider: Provider; part: "values" | "options" | "matching"; readonly?: boolean; save: (change: (held: ProviderConfig) => ProviderConfig) => Promise<void> }>();
 const { draft, merged } = useDraft(() => providerConfig(props.provider));
 const saml = computed(() => draft.value.saml!);
-const { error, busy, act } = useAct();
+const { error, offers, busy, act } = useAct();
 
 function location(binding: string) {
   return computed({
@@ -72,6 +73,6 @@ const store = () => act(() => props.save(merged));
       <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the provider" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
-    <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <FormError :error="error" :offers="offers" :draft="draft" />
   </form>
 </template>

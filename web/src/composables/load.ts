@@ -1,5 +1,6 @@
 import { onScopeDispose, ref, shallowRef, watch, type Ref, type WatchSource } from "vue";
 import { ApiError } from "../api/client";
+import type { Offer } from "./offer";
 
 /** Words for an error of any kind. */
 export function words(e: unknown): string {
@@ -42,6 +43,7 @@ export function useTicker(every: number, tick: () => void) {
 /** Runs an act, keeping its error beside the button that started it. */
 export function useAct() {
   const error = ref("");
+  const offers = ref<Offer[]>([]);
   const busy = ref(false);
   async function act(run: () => Promise<void>): Promise<boolean> {
     busy.value = true;
@@ -51,12 +53,13 @@ export function useAct() {
       return true;
     } catch (e) {
       error.value = words(e);
+      offers.value = e instanceof ApiError ? (e.problem.fields ?? []).flatMap((f) => f.offer ?? []) : [];
       return false;
     } finally {
       busy.value = false;
     }
   }
-  return { error, busy, act };
+  return { error, offers, busy, act };
 }
 
 /** Runs changes of one object one after the other, each on what the one before left. */

@@ -21,11 +21,14 @@ const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { 
 const words: Record<string, string> = { "saml-signing": "SAML signing", "saml-encryption": "SAML encryption", "token-rsa": "Tokens, RSA", "token-p256": "Tokens, ES256", "token-ed25519": "Tokens, EdDSA", client: "Our proof at providers" };
 const purpose = computed(() => String(route.query.key ?? "saml-signing"));
 const partner = ref("");
-const choose = (key: string) => void router.replace({ query: { ...route.query, key } });
+const choose = (key: string) => {
+  partner.value = "";
+  void router.replace({ query: { ...route.query, key } });
+};
 const partners = computed<[string, string][]>(() => [["", "all partners"], ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, `${a.name} alone`]), ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, `${p.name} alone`])]);
 const line = computed(() =>
   [
-    ...(keys.value?.items ?? []).filter((k) => k.state === "active" || k.state === "next").map((k) => ({ name: `Ours: ${words[k.purpose]}${k.state === "next" ? ", next" : ""}${k.for ? ` for ${k.for.name}` : ""}`, hint: k.sha256, at: k.notAfter })),
+    ...(keys.value?.items ?? []).filter((k) => k.purpose.startsWith("saml-") && (k.state === "active" || k.state === "next")).map((k) => ({ name: `Ours: ${words[k.purpose]}${k.state === "next" ? ", next" : ""}${k.for ? ` for ${k.for.name}` : ""}`, hint: k.sha256, at: k.notAfter })),
     ...(soon.value?.items ?? []).filter((c: TrustedCertificate) => !c.superseded).map((c) => ({ name: `${c.owner.name}, ${c.use || "any use"}`, hint: c.sha256, at: c.notAfter })),
   ].sort((a, b) => a.at.localeCompare(b.at)).slice(0, 12),
 );
@@ -41,7 +44,7 @@ const load = (query: Record<string, string>) => ok(http.GET("/certificates", { p
   <section class="panel">
     <div class="head">
       <div role="tablist" aria-label="Our keys" class="tabs"><button v-for="(text, key) in words" :key="key" type="button" role="tab" :aria-selected="purpose === key" @click="choose(String(key))">{{ text }}</button></div>
-      <div class="for"><SelectBox v-model="partner" label="Towards" :options="partners" /></div>
+      <div v-if="!purpose.startsWith('token-')" class="for"><SelectBox v-model="partner" label="Towards" :options="partners" /></div>
     </div>
     <RolloverPanel :key="purpose + partner" :purpose="purpose" :partner="partner || undefined" :owner="session.owner" :engineer="session.engineer" @changed="again()" />
     <details v-if="retired.length"><summary>Retired keys</summary><p v-for="k in retired" :key="k.id" class="small">{{ words[k.purpose] ?? k.purpose }}, {{ k.kind }}, retired <TimeText :at="k.retired" from /><br /><span class="mono soft">{{ k.sha256 }}</span></p></details>
