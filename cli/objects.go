@@ -12,6 +12,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/access"
+	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/saml"
 )
@@ -74,10 +75,10 @@ func (p *program) applications() *cli.Command {
 			return p.show(c, a, func() { p.application(a) })
 		}},
 		{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "metadata", Usage: "its metadata: a file, an address, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
+			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses (default: made from the name)"}, &cli.StringFlag{Name: "description", Usage: "what it is, for a colleague in two years"},
-			&cli.StringFlag{Name: "start-url", Usage: "the application's own start address"}, &cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"},
-		}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff", "innergate app add --name \"Crew Rota\""), Action: p.addApplication},
+			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml or oidc", Value: config.KindSAML}, &cli.StringFlag{Name: "start-url", Usage: "the application's own start address"}, &cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"},
+		}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff", "innergate app add --name \"Crew Rota\"", "innergate app add --metadata client.json --provider saltmere-staff"), Action: p.addApplication},
 		{Name: "take", Usage: "take the other side's metadata for an application that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
 			Metadata: examples("innergate app take crew-rota https://rota.saltmere.example/metadata", "innergate app take crew-rota rota.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") }},
 		p.reach("applications", "app"), p.remove("applications", "app"),
@@ -156,7 +157,10 @@ func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	a := config.Application{Kind: "saml", SAML: &config.SAMLApplication{}}
+	a := config.Application{Kind: c.String("kind")}
+	if a.Kind == config.KindOIDC {
+		a.Mapping = claims.OutgoingOIDC()
+	}
 	var in api.TakeIn
 	if source := c.String("metadata"); source != "" {
 		if in, err = p.takeIn(source, c); err != nil {
@@ -338,10 +342,10 @@ func (p *program) providers() *cli.Command {
 			return p.show(c, x, func() { p.provider(x) })
 		}},
 		{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "metadata", Usage: "its metadata: a file, an address, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
+			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses"}, &cli.StringFlag{Name: "description", Usage: "what it is"},
-			&cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse or create", Value: "refuse"},
-		}, Metadata: examples("innergate provider add --metadata staff.xml --admission create"), Action: p.addProvider},
+			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml, oidc or oauth2", Value: config.KindSAML}, &cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse or create", Value: "refuse"},
+		}, Metadata: examples("innergate provider add --metadata staff.xml --admission create", "innergate provider add --metadata https://id.northquay.example --admission create"), Action: p.addProvider},
 		{Name: "take", Usage: "take the other side's metadata for a provider that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
 			Metadata: examples("innergate provider take saltmere-staff staff.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") }},
 		p.reach("providers", "provider"), p.remove("providers", "provider"),
@@ -371,7 +375,10 @@ func (p *program) addProvider(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	x := config.Provider{Kind: "saml", SAML: &config.SAMLProvider{}}
+	x := config.Provider{Kind: c.String("kind")}
+	if x.OAuth() {
+		x.Mapping = claims.IncomingOIDC()
+	}
 	var in api.TakeIn
 	if source := c.String("metadata"); source != "" {
 		if in, err = p.takeIn(source, c); err != nil {

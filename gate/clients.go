@@ -2,8 +2,11 @@ package gate
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -294,4 +297,37 @@ func (g *Gate) DeleteSecret(ctx context.Context, who Actor, kind, slug, id strin
 		}
 		return store.Changed(tx)
 	})
+}
+
+// checkSector fetches a sector identifier when it or the redirect URIs change: every redirect URI must stand in its list, or one application could ask for another's
+// subjects (OpenID Connect Core 1.0, section 8.1).
+func (g *Gate) checkSector(ctx context.Context, slug string, a *config.Application) error {
+	if a.OIDC == nil || a.OIDC.SectorIdentifier == "" {
+		return nil
+	}
+	if slug != "" {
+		if held, err := g.application(ctx, slug); err == nil && held.OIDC != nil && held.OIDC.SectorIdentifier == a.OIDC.SectorIdentifier && slices.Equal(held.OIDC.RedirectURIs, a.OIDC.RedirectURIs) {
+			return nil
+		}
+	}
+	bad := func(why string) error {
+		return invalid(config.Problems{{Field: "oidc.sectorIdentifierUri", Message: why}})
+	}
+	if !strings.HasPrefix(a.OIDC.SectorIdentifier, "https://") {
+		return bad("it must be an https address, since it says who may share subjects")
+	}
+	got, err := g.Fetch.Do(ctx, Want{URL: a.OIDC.SectorIdentifier, MaxBytes: oidc.MaxDocument, Timeout: backTimeout, Direct: true})
+	if err != nil {
+		return bad("its list can't be fetched: " + err.Error())
+	}
+	var list []string
+	if err := json.Unmarshal(got.Body, &list); err != nil {
+		return bad("what lies there is not a JSON list of redirect URIs")
+	}
+	for _, u := range a.OIDC.RedirectURIs {
+		if !slices.Contains(list, u) {
+			return bad("its list does not hold the redirect URI " + u)
+		}
+	}
+	return nil
 }

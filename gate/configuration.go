@@ -233,6 +233,9 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 	if err := g.knownProviders(ctx, a.Providers); err != nil {
 		return nil, err
 	}
+	if err := g.checkSector(ctx, slug, &a); err != nil {
+		return nil, err
+	}
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		return g.writeApplication(tx, now, who, slug, a, revision)

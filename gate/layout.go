@@ -81,7 +81,7 @@ func layOutWatch(tx *gorm.DB, now time.Time, kind, id string, w *config.Watch) e
 
 // forget removes what was kept beside an object that is deleted. What was handed out and the versions of its metadata stay with the journal.
 func forget(tx *gorm.DB, id string) error {
-	for _, model := range []any{&store.TrustedCertificate{}, &store.PartnerWatch{}} {
+	for _, model := range []any{&store.TrustedCertificate{}, &store.PartnerWatch{}, &store.Secret{}} {
 		if err := tx.Where("owner_id = ?", id).Delete(model).Error; err != nil {
 			return err
 		}

@@ -143,6 +143,10 @@ func (g *Gate) endGrantOf(ctx context.Context, s *signIn, h *heldGrant, out *Sig
 				return err
 			}
 		}
+		if h.Offline {
+			// The person asked for access that outlives the session: only what was for the session goes.
+			return tx.Where("grant_id = ? AND kind = 'access'", h.ID).Delete(&store.Token{}).Error
+		}
 		return endGrant(tx, h.ID, "the person signed out", now)
 	})
 	if err != nil {

@@ -108,7 +108,7 @@ func (g *Gate) exchangeFindings(ctx context.Context, add func(kind, slug, name s
 		if ref.Slug == "" {
 			continue
 		}
-		p, err := g.partner(ctx, w.OwnerKind, ref.Slug)
+		p, err := g.eitherPartner(ctx, w.OwnerKind, ref.Slug)
 		if err != nil {
 			return err
 		}

@@ -17,27 +17,39 @@ type partner struct {
 	provider             *config.Provider
 }
 
+// partner finds an application or provider that speaks SAML, and so has metadata.
 func (g *Gate) partner(ctx context.Context, kind, slug string) (*partner, error) {
+	p, err := g.eitherPartner(ctx, kind, slug)
+	if err == nil && (p.app != nil && p.app.SAML == nil || p.provider != nil && p.provider.SAML == nil) {
+		return nil, noMetadata(p.name)
+	}
+	return p, err
+}
+
+// eitherPartner finds one whatever it speaks.
+func (g *Gate) eitherPartner(ctx context.Context, kind, slug string) (*partner, error) {
 	if kind == "application" {
 		a, err := g.application(ctx, slug)
-		if err == nil && a.SAML == nil {
-			err = noMetadata(a.Name)
-		}
 		if err != nil {
 			return nil, err
 		}
 		c, err := decodeBody[config.Application](mustJSON(a.Application))
-		return &partner{kind, a.id, a.Slug, a.Name, a.revision, a.SAML.Metadata, a.SAML.EntityID, &c, nil}, err
+		p := &partner{kind: kind, id: a.id, slug: a.Slug, name: a.Name, revision: a.revision, entityID: a.Identifier(), app: &c}
+		if a.SAML != nil {
+			p.watch = a.SAML.Metadata
+		}
+		return p, err
 	}
-	p, err := g.provider(ctx, slug)
-	if err == nil && p.SAML == nil {
-		err = noMetadata(p.Name)
-	}
+	held, err := g.provider(ctx, slug)
 	if err != nil {
 		return nil, err
 	}
-	c, err := decodeBody[config.Provider](mustJSON(p.Provider))
-	return &partner{kind, p.id, p.Slug, p.Name, p.revision, p.SAML.Metadata, p.SAML.EntityID, nil, &c}, err
+	c, err := decodeBody[config.Provider](mustJSON(held.Provider))
+	p := &partner{kind: kind, id: held.id, slug: held.Slug, name: held.Name, revision: held.revision, entityID: held.Authority(), provider: &c}
+	if held.SAML != nil {
+		p.watch = held.SAML.Metadata
+	}
+	return p, err
 }
 
 func (p *partner) role() saml.RoleKind {

@@ -55,7 +55,7 @@ func (g *Gate) NewTemplate(ctx context.Context, who Actor, in api.NewTemplate) (
 	if kind == "" {
 		return nil, badRequest("bad-partner", "No connection is named.", "Write applications/ or providers/ and the short name.")
 	}
-	p, err := g.partner(ctx, kind, in.From[strings.IndexByte(in.From, '/')+1:])
+	p, err := g.eitherPartner(ctx, kind, in.From[strings.IndexByte(in.From, '/')+1:])
 	if err != nil {
 		return nil, err
 	}
@@ -162,6 +162,8 @@ func stepsFor(s *api.ExchangeSheet, steps []string) []string {
 		switch v.Field {
 		case "entity":
 			values = append(values, "{{our.entity-id}}", v.Value)
+		case "issuer", "redirect":
+			values = append(values, "{{our."+v.Field+"}}", v.Value)
 		case "sso", "acs":
 			values = append(values, "{{our."+v.Field+"}}", v.Value)
 		}

@@ -21,7 +21,7 @@ type Template struct {
 	// Side is application or provider.
 	Side   string  `json:"side"`
 	Blanks []Blank `json:"blanks,omitempty"`
-	// Steps are what the other side's engineer has to do, in order. {{our.entity-id}}, {{our.sso}}, {{our.acs}} and {{our.metadata}} stand for our values.
+	// Steps are what the other side's engineer has to do, in order. {{our.entity-id}}, {{our.sso}}, {{our.acs}}, {{our.metadata}}, {{our.issuer}} and {{our.redirect}} stand for our values.
 	Steps       []string     `json:"steps,omitempty"`
 	Application *Application `json:"application,omitempty"`
 	Provider    *Provider    `json:"provider,omitempty"`

@@ -1,0 +1,77 @@
+package gate_test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/core/config"
+)
+
+// TestSectorIdentifier lets an application share subjects only where the list that it names holds its redirect URIs.
+func TestSectorIdentifier(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	list := `["https://a.example/cb"]`
+	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, list) }))
+	t.Cleanup(s.Close)
+	l.Fetch.Transport = s.Client().Transport
+	save := func(sector string) error {
+		_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Ledger " + fmt.Sprint(len(list)), Kind: "oidc", OIDC: &config.OIDCApplication{RedirectURIs: []string{"https://a.example/cb", "https://b.example/cb"}, SectorIdentifier: sector}}, 0)
+		return err
+	}
+	assert.ErrorContains(t, save(strings.Replace(s.URL, "https://", "http://", 1)), "https address")
+	assert.ErrorContains(t, save(s.URL), "does not hold the redirect URI https://b.example/cb")
+	list = `{"not":"a list"}`
+	assert.ErrorContains(t, save(s.URL), "not a JSON list")
+	list = `["https://a.example/cb","https://b.example/cb"]`
+	require.NoError(t, save(s.URL))
+}
+
+// TestKeySetsFromPrivateNetworks keeps partners from having the gate look around in its own network.
+func TestKeySetsFromPrivateNetworks(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	asked := false
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked = true; fmt.Fprint(w, "{}") }))
+	t.Cleanup(s.Close)
+	l.Fetch.AllowPrivate = false
+	_, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{URL: s.URL + "/.well-known/openid-configuration"})
+	assert.ErrorContains(t, err, "private network")
+	_, err = l.SaveProvider(ctx, owner, "", config.Provider{Name: "Inside", Kind: "oidc", OIDC: &config.OIDCProvider{Issuer: s.URL, AuthorizationEndpoint: s.URL, TokenEndpoint: s.URL, KeysURL: s.URL, ClientID: "x"}}, 0)
+	require.NoError(t, err)
+	secret, err := l.KeepSecret(ctx, owner, "inside", api.TheirSecret{Value: "a-secret-of-theirs-that-is-long"})
+	require.NoError(t, err)
+	tried, err := l.TrySecret(ctx, owner, "inside", secret.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "unclear", tried.Result)
+	assert.Contains(t, tried.Text, "private network")
+	assert.False(t, asked)
+	// What belongs to a provider goes with it.
+	require.NoError(t, l.DeleteProvider(ctx, owner, "inside"))
+	_, err = l.Secrets(ctx, "provider", "inside")
+	assert.Error(t, err)
+}
+
+func TestTemplatesOfOpenID(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	ref, err := l.StartTemplate(ctx, owner, "openid-web-client", api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}})
+	require.NoError(t, err)
+	sheet, err := l.ApplicationSheet(ctx, ref.Slug)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(sheet.Steps, "\n"), "Enter https://gate.saltmere.example as the issuer")
+	assert.Contains(t, strings.Join(sheet.Steps, "\n"), "https://ledger.example/cb, to the last character")
+	ref, err = l.StartTemplate(ctx, owner, "openid-tool", api.StartTemplate{Name: "Tool"})
+	require.NoError(t, err)
+	a, err := l.Application(ctx, ref.Slug)
+	require.NoError(t, err)
+	assert.Equal(t, "none", a.OIDC.Authentication)
+	kept, err := l.NewTemplate(ctx, owner, api.NewTemplate{Name: "Tools of ours", From: "applications/" + a.Slug})
+	require.NoError(t, err)
+	assert.Empty(t, kept.Application.OIDC.ClientID, "a client ID is one application's own")
+}
