@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/store"
 )
@@ -319,7 +321,10 @@ func (g *Gate) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 	if err != nil {
 		return nil, err
 	}
-	theirs := saml.ReadLabelled(text)
+	theirs, meaning := saml.ReadLabelled(text), saml.Meaning
+	if slices.ContainsFunc(s.Values, func(v api.Value) bool { return v.Field == "redirect" || v.Field == "issuer" }) {
+		meaning = oidc.Meaning
+	}
 	if doc := saml.ReadMetadata([]byte(text), g.Now()); doc.Usable() && strings.Contains(text, "Descriptor") {
 		theirs = nil
 		for _, f := range handedOut(&doc.Entities[0]) {
@@ -339,7 +344,7 @@ func (g *Gate) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 	out := &api.ComparedSheet{Values: []api.ComparedValue{}, Absent: []string{}, Equal: true}
 	used := map[string]bool{}
 	for _, t := range theirs {
-		ours := nearestValue(s.Values, t)
+		ours := nearestValue(s.Values, t, meaning)
 		if ours == nil {
 			continue
 		}
@@ -358,7 +363,7 @@ func (g *Gate) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 		used[ours.Name] = true
 	}
 	for _, v := range s.Values {
-		if (v.Field == "entity" || v.Field == "sso" || v.Field == "acs" || v.Field == "certificate" && !strings.Contains(v.Name, "Encryption")) && !used[v.Name] && !(v.Field == "certificate" && used[v.Name+", fingerprint (SHA-256)"]) {
+		if (slices.Contains([]string{"entity", "sso", "acs", "issuer", "client-id", "redirect"}, v.Field) || v.Field == "certificate" && !strings.Contains(v.Name, "Encryption")) && !used[v.Name] && !(v.Field == "certificate" && used[v.Name+", fingerprint (SHA-256)"]) {
 			out.Absent = append(out.Absent, v.Name)
 		}
 	}
@@ -390,7 +395,7 @@ func spelled(text string) string {
 }
 
 // nearestValue finds which value of ours one of theirs should be: by what its label means, by its kind, else by likeness.
-func nearestValue(values []api.Value, t saml.Labelled) *api.Value {
+func nearestValue(values []api.Value, t saml.Labelled, meaning func(string) string) *api.Value {
 	pick := func(fits func(v *api.Value) bool) *api.Value {
 		var best *api.Value
 		score := -1
@@ -415,7 +420,7 @@ func nearestValue(values []api.Value, t saml.Labelled) *api.Value {
 	if _, err := keys.ParseCertificate([]byte(t.Value)); err == nil {
 		return pick(func(v *api.Value) bool { return v.Kind == "certificate" })
 	}
-	if field := saml.Meaning(t.Label); field != "" {
+	if field := meaning(t.Label); field != "" {
 		if v := pick(func(v *api.Value) bool { return v.Field == field && v.Kind != "certificate" }); v != nil {
 			return v
 		}

@@ -410,3 +410,65 @@ func TestConsoleAccess(t *testing.T) {
 	_, err = client.New(w.URL, other.tokens(nil).text("access_token")).Me(ctx)
 	assert.ErrorContains(t, err, "API token")
 }
+
+// TestWeProveOurselves signs in with each way of client authentication.
+func TestWeProveOurselves(t *testing.T) {
+	w, ctx := world(t), context.Background()
+	c := w.Client()
+	p, err := c.Provider(ctx, "northquay-stevedores")
+	require.NoError(t, err)
+	for _, method := range []string{"client_secret_post", "private_key_jwt", "none", "client_secret_basic"} {
+		changed := p.Provider
+		o := *changed.OIDC
+		o.Authentication, changed.OIDC = method, &o
+		_, err := c.PutProvider(ctx, changed, 0)
+		require.NoError(t, err)
+		tr, _ := through(t, w, "northquay-stevedores", "lene.aas")
+		if method != "client_secret_basic" {
+			assert.Equal(t, "oidc.client-method", tr.Code, "%s: the provider holds another method", method)
+		}
+		w.Northquay.Clients[0].Method, w.Northquay.Clients[0].KeysURL = method, w.URL+"/oidc/callback/northquay-stevedores/keys"
+		tr, _ = through(t, w, "northquay-stevedores", "lene.aas")
+		assert.Equal(t, "signed-in", tr.Outcome, "%s: %s", method, tr.Code)
+		w.Northquay.Clients[0].Method = ""
+	}
+	sheet, err := c.Exchange(ctx, "providers", "northquay-stevedores")
+	require.NoError(t, err)
+	assert.NotContains(t, sheet.Markdown, "Our key set", "only where our proof is a key")
+}
+
+// TestSheetIsCompared holds what a client's form shows against our sheet.
+func TestSheetIsCompared(t *testing.T) {
+	w, ctx := world(t), context.Background()
+	var got api.ComparedSheet
+	compare := func(path, text string) map[string]bool {
+		got = api.ComparedSheet{}
+		require.NoError(t, w.Client().Do(ctx, http.MethodPost, path+"/exchange/compare", map[string]string{"text": text}, &got))
+		out := map[string]bool{}
+		for _, v := range got.Values {
+			out[v.Name] = v.Difference.Equal
+		}
+		return out
+	}
+	assert.Equal(t, map[string]bool{"Issuer": false, "Token endpoint": true, "Client ID": false, "Redirect URI that we hold": false}, compare("/applications/cargo-ledger",
+		"Issuer: "+w.URL+"/\nToken endpoint: "+w.URL+"/oidc/token\nClient ID: cargo_ledger\nRedirect URI: "+w.LedgerURL+"/answer/"))
+	assert.Equal(t, map[string]bool{"Redirect URI": true, "Post-logout redirect URI": true}, compare("/providers/northquay-stevedores", "Callback URL: "+w.URL+"/oidc/callback/northquay-stevedores\nPost logout: "+w.URL+"/oidc/callback/northquay-stevedores/signed-out"))
+}
+
+// TestGuessingASecret tries many secrets: none is taken, and the client itself goes on working. Nor is an access token taken from an address.
+func TestGuessingASecret(t *testing.T) {
+	p := newParty(t)
+	secret := p.secret
+	for i := range 60 {
+		p.secret = fmt.Sprintf("igs_%043d", i)
+		a := p.call("/oidc/token", url.Values{"grant_type": {"authorization_code"}, "code": {"x"}})
+		require.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()})
+	}
+	p.secret = secret
+	a := p.tokens(nil)
+	r, err := http.NewRequest(http.MethodGet, p.w.URL+"/oidc/userinfo?access_token="+a.text("access_token"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, 401, p.do(r).status, "no token in an address")
+	posted := p.send("/oidc/userinfo", url.Values{"access_token": {a.text("access_token")}}, nil)
+	assert.Equal(t, 200, posted.status, "in a form it may stand (RFC 6750, section 2.2)")
+}

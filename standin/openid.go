@@ -37,7 +37,8 @@ type Registered struct {
 	ID, Secret   string
 	SecretID     string // stands beside the secret, and is none
 	RedirectURIs []string
-	Method       string // client_secret_basic (empty), client_secret_post or none
+	Method       string // client_secret_basic (empty), client_secret_post, private_key_jwt or none
+	KeysURL      string // of the client, for private_key_jwt
 }
 
 // OpenID is a simulated OpenID provider; with Plain set it knows only OAuth 2.0: no discovery, no ID token, two addresses that tell about a person.
@@ -59,7 +60,9 @@ type OpenID struct {
 	sessions map[string]session
 	mistake  string
 	requests int
-	done     chan struct{}
+	// assertions are the IDs of those that were used.
+	assertions map[string]bool
+	done       chan struct{}
 }
 
 type grant struct {
@@ -377,8 +380,14 @@ func (p *OpenID) proves(r *http.Request) (c *Registered, why string) {
 		id, _ = url.QueryUnescape(user)
 		secret, _ = url.QueryUnescape(pass)
 	}
+	if r.PostFormValue("client_assertion") != "" {
+		return p.provesByKey(r.PostFormValue("client_assertion"))
+	}
 	c = p.client(id)
 	wanted := "client_secret_basic"
+	if c != nil && c.Method == "none" && secret == "" {
+		return c, ""
+	}
 	switch {
 	case c == nil:
 		return nil, "unknown client"
@@ -401,6 +410,51 @@ func (p *OpenID) proves(r *http.Request) (c *Registered, why string) {
 	case secret != c.Secret:
 		return nil, ""
 	}
+	return c, ""
+}
+
+// provesByKey checks a client's assertion with the key set that it publishes (RFC 7523, section 3).
+func (p *OpenID) provesByKey(assertion string) (*Registered, string) {
+	parsed, err := jose.ParseSignedCompact(assertion, []jose.SignatureAlgorithm{jose.ES256, jose.RS256, jose.EdDSA})
+	if err != nil {
+		return nil, "the assertion can't be read"
+	}
+	var said struct {
+		Iss, Sub, Aud, Jti string
+		Exp                int64
+	}
+	if err := json.Unmarshal(parsed.UnsafePayloadWithoutVerification(), &said); err != nil {
+		return nil, "the assertion can't be read"
+	}
+	c := p.client(said.Sub)
+	if c == nil || c.Method != "private_key_jwt" {
+		return nil, "the client's authentication method is another one"
+	}
+	answer, err := http.Get(c.KeysURL)
+	if err != nil {
+		return nil, "the client's keys can't be fetched"
+	}
+	defer answer.Body.Close()
+	var set jose.JSONWebKeySet
+	if err := json.NewDecoder(answer.Body).Decode(&set); err != nil {
+		return nil, "the client's keys can't be read"
+	}
+	keys := set.Key(parsed.Signatures[0].Header.KeyID)
+	if len(keys) != 1 {
+		return nil, "the key is not in the client's key set"
+	}
+	if _, err := parsed.Verify(keys[0]); err != nil {
+		return nil, "the assertion's signature is wrong"
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if said.Iss != said.Sub || said.Aud != p.Base || said.Jti == "" || p.assertions[said.Jti] || !p.Now().Before(time.Unix(said.Exp, 0)) {
+		return nil, "the assertion is not for us, not in time, or was used before"
+	}
+	if p.assertions == nil || len(p.assertions) > 20000 {
+		p.assertions = map[string]bool{}
+	}
+	p.assertions[said.Jti] = true
 	return c, ""
 }
 
