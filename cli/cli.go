@@ -163,6 +163,21 @@ func arguments(c *cli.Command, names ...string) ([]string, error) {
 	return got, nil
 }
 
+// with makes an action of what talks to the service: the arguments, whose names stand in one string, are checked, and the client is made.
+func (p *program) with(names string, act func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, strings.Fields(names)...)
+		if err != nil {
+			return err
+		}
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		return act(ctx, c, cl, args)
+	}
+}
+
 // input reads a file, or standard input for "-".
 func (p *program) input(name string, limit int64) ([]byte, error) {
 	if name == "-" {

@@ -12,15 +12,7 @@ import (
 
 func (p *program) exchange() *cli.Command {
 	one := func(name, kind string) *cli.Command {
-		return &cli.Command{Name: name, Usage: "the sheet for the engineer of one " + strings.TrimSuffix(kind, "s"), ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "markdown", Usage: "as Markdown, to go into a mail"}, &cli.StringFlag{Name: "compare", Usage: "a file (or -) with what the other side's form shows; exits 1 where a value differs"}, &cli.BoolFlag{Name: "note", Usage: "remember that the sheet was handed out now"}}, Metadata: examples("innergate exchange " + name + " crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		return &cli.Command{Name: name, Usage: "the sheet for the engineer of one " + strings.TrimSuffix(kind, "s"), ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "markdown", Usage: "as Markdown, to go into a mail"}, &cli.StringFlag{Name: "compare", Usage: "a file (or -) with what the other side's form shows; exits 1 where a value differs"}, &cli.BoolFlag{Name: "note", Usage: "remember that the sheet was handed out now"}}, Metadata: examples("innergate exchange " + name + " crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			if file := c.String("compare"); file != "" {
 				return p.compareSheet(ctx, c, cl, kind, args[0], file)
 			}
@@ -56,7 +48,7 @@ func (p *program) exchange() *cli.Command {
 					fmt.Fprintf(p.Out, "handed out: %s, %s, last to %s; %s\n", h.What, localTime(h.Last), h.By, state)
 				}
 			})
-		}}
+		})}
 	}
 	return &cli.Command{Name: "exchange", Usage: "all that the other side's engineer needs from us", Metadata: examples("innergate exchange app crew-rota --markdown", "innergate exchange provider saltmere-staff"), Commands: []*cli.Command{one("app", "applications"), one("provider", "providers")}}
 }

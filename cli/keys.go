@@ -24,17 +24,9 @@ var forFlag = &cli.StringFlag{Name: "for", Usage: "the one partner that the key 
 
 // keyCommand is a command about one key.
 func (p *program) keyCommand(name, text string, flags []cli.Flag, run func(ctx context.Context, c *cli.Command, cl *client.Client, id string) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: text, ArgsUsage: "KEY", Flags: flags, Metadata: examples("innergate keys " + name + " 01KAR6…"), Action: func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, "KEY")
-		if err != nil {
-			return err
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
+	return &cli.Command{Name: name, Usage: text, ArgsUsage: "KEY", Flags: flags, Metadata: examples("innergate keys " + name + " 01KAR6…"), Action: p.with("KEY", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 		return run(ctx, c, cl, args[0])
-	}}
+	})}
 }
 
 func (p *program) keyStep(name, text, step string) *cli.Command {
@@ -50,11 +42,7 @@ func (p *program) keyStep(name, text, step string) *cli.Command {
 func (p *program) keys() *cli.Command {
 	return &cli.Command{Name: "keys", Usage: "the gate's own keys, and the certificates that it trusts", Description: "A key is replaced in steps, each of which can be taken back until the old one is retired:\nmake (or import), publish, see who has it (rollover), switch, retire.",
 		Metadata: examples("innergate keys list", "innergate keys make --kind rsa-3072", "innergate keys rollover"), Commands: []*cli.Command{
-			{Name: "list", Usage: "list keys with their certificates", Metadata: examples("innergate keys list -o json"), Action: func(ctx context.Context, c *cli.Command) error {
-				cl, err := p.client(c)
-				if err != nil {
-					return err
-				}
+			{Name: "list", Usage: "list keys with their certificates", Metadata: examples("innergate keys list -o json"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 				list, err := cl.Keys(ctx)
 				if err != nil {
 					return err
@@ -70,19 +58,15 @@ func (p *program) keys() *cli.Command {
 					}
 					p.table(table.Row{"Key", "Purpose", "State", "For", "Kind", "Ends", "SHA-256 fingerprint"}, rows, "There are no keys.")
 				})
-			}},
+			})},
 			{Name: "make", Usage: "make the next key for a purpose; nobody learns of it until it is published", Flags: []cli.Flag{purposeFlag, forFlag, &cli.StringFlag{Name: "kind", Usage: "rsa-2048, rsa-3072, rsa-4096, p-256 or p-384", Value: "rsa-2048"}, &cli.StringFlag{Name: "common-name", Usage: "the certificate's name (default: host and purpose)"}, &cli.IntFlag{Name: "days", Usage: "how long the certificate is good", Value: 1825}},
-				Metadata: examples("innergate keys make --kind p-256", "innergate keys make --for applications/ticket-desk"), Action: func(ctx context.Context, c *cli.Command) error {
-					cl, err := p.client(c)
-					if err != nil {
-						return err
-					}
+				Metadata: examples("innergate keys make --kind p-256", "innergate keys make --for applications/ticket-desk"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					k, err := cl.MakeKey(ctx, api.NewKey{Purpose: c.String("purpose"), Kind: c.String("kind"), For: c.String("for"), CommonName: c.String("common-name"), Days: c.Int("days")})
 					if err != nil {
 						return err
 					}
 					return p.show(c, k, func() { p.key(k) })
-				}},
+				})},
 			{Name: "import", Usage: "take a key that was made elsewhere as the next one: PEM, or PKCS #12", ArgsUsage: "FILE", Description: "The password of a PKCS #12 file is asked for, or read from INNERGATE_KEY_PASSWORD; it is never an argument.", Flags: []cli.Flag{purposeFlag, forFlag}, Metadata: examples("innergate keys import gate.p12"), Action: p.importKey},
 			p.keyCommand("request", "print a certificate signing request", []cli.Flag{&cli.StringFlag{Name: "common-name", Usage: "the name to ask for (default: the gate's host)"}}, func(ctx context.Context, c *cli.Command, cl *client.Client, id string) error {
 				text, err := cl.KeyRequest(ctx, id, c.String("common-name"))
@@ -120,17 +104,13 @@ func (p *program) keys() *cli.Command {
 				return err
 			}),
 			p.keyStep("publish", "put the next key into our metadata, beside the active one", "publish"),
-			{Name: "rollover", Usage: "show how far the replacement of a key is, and who has the next certificate", Flags: []cli.Flag{purposeFlag, forFlag}, Metadata: examples("innergate keys rollover", "innergate keys rollover --purpose saml-encryption"), Action: func(ctx context.Context, c *cli.Command) error {
-				cl, err := p.client(c)
-				if err != nil {
-					return err
-				}
+			{Name: "rollover", Usage: "show how far the replacement of a key is, and who has the next certificate", Flags: []cli.Flag{purposeFlag, forFlag}, Metadata: examples("innergate keys rollover", "innergate keys rollover --purpose saml-encryption"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 				r, err := cl.Rollover(ctx, c.String("purpose"), c.String("for"))
 				if err != nil {
 					return err
 				}
 				return p.show(c, r, func() { p.rollover(r) })
-			}},
+			})},
 			{Name: "confirm", Usage: "note that a partner has a key's certificate", ArgsUsage: "KEY app|provider SHORTNAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "not", Usage: "take such a note back"}}, Metadata: examples("innergate keys confirm 01KAR6… app crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
 				args, err := arguments(c, "KEY", "SIDE", "SHORTNAME")
 				if err != nil {
@@ -174,11 +154,7 @@ func (p *program) keys() *cli.Command {
 				fmt.Fprintln(p.Out, "The key is deleted.")
 				return nil
 			}),
-			{Name: "trusted", Usage: "list the certificates of partners, those that end first in front", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of a fingerprint, subject or name"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate keys trusted --search saltmere"), Action: func(ctx context.Context, c *cli.Command) error {
-				cl, err := p.client(c)
-				if err != nil {
-					return err
-				}
+			{Name: "trusted", Usage: "list the certificates of partners, those that end first in front", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of a fingerprint, subject or name"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate keys trusted --search saltmere"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 				list, err := cl.Certificates(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
 				if err != nil {
 					return err
@@ -195,7 +171,7 @@ func (p *program) keys() *cli.Command {
 					p.table(table.Row{"Ends", "Partner", "For", "Kind", "Last used", "SHA-256 fingerprint"}, rows, "No certificate of a partner is held.")
 					p.more(list.Next)
 				})
-			}},
+			})},
 		}}
 }
 

@@ -45,11 +45,7 @@ func (p *program) metadata() *cli.Command {
 		{Name: "read", Usage: "say what a metadata document holds and what is wrong with it; needs no service", ArgsUsage: "SOURCE", Description: "SOURCE is a file, an address, or - for standard input: a metadata document in any usual form, a text copied from a browser or a mail, or a list of\nvalues. A document of more than 16 MiB is read as a stream. One of which nothing can be used ends with the exit code 1.",
 			Flags:    []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to show, where there are many; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "file with the certificate whose key must have signed the document"}},
 			Metadata: examples("innergate metadata read partner.xml", "curl -s https://id.saltmere.example/metadata | innergate metadata read - -o json", "innergate metadata read harbours.xml --certificate harbours.pem"), Action: p.readMetadata},
-		{Name: "ours", Usage: "print our metadata: for applications, for one of them, or for one provider", Flags: []cli.Flag{&cli.StringFlag{Name: "app", Usage: "short name of the application"}, &cli.StringFlag{Name: "provider", Usage: "short name of the provider"}, &cli.BoolFlag{Name: "signed", Usage: "sign it"}}, Metadata: examples("innergate metadata ours --signed > gate.xml", "innergate metadata ours --provider saltmere-staff"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "ours", Usage: "print our metadata: for applications, for one of them, or for one provider", Flags: []cli.Flag{&cli.StringFlag{Name: "app", Usage: "short name of the application"}, &cli.StringFlag{Name: "provider", Usage: "short name of the provider"}, &cli.BoolFlag{Name: "signed", Usage: "sign it"}}, Metadata: examples("innergate metadata ours --signed > gate.xml", "innergate metadata ours --provider saltmere-staff"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			side, slug := "", c.String("app")
 			if slug != "" {
 				side = "idp"
@@ -63,7 +59,7 @@ func (p *program) metadata() *cli.Command {
 			}
 			_, err = p.Out.Write(append(doc, '\n'))
 			return err
-		}},
+		})},
 		p.partnerCommand("refresh", "look at a partner's metadata address now", nil, nil, func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
 			r, err := cl.Refresh(ctx, side, slug)
 			if err != nil {

@@ -41,12 +41,8 @@ func ago(t *time.Time) string {
 
 func (p *program) applications() *cli.Command {
 	return &cli.Command{Name: "app", Usage: "applications", Metadata: examples("innergate app list", "innergate app add --metadata rota.xml --provider saltmere-staff"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list applications", Flags: listFlags, Metadata: examples("innergate app list --search rota", "innergate app list --reach draft -o json"), Action: func(ctx context.Context, c *cli.Command) error {
-			api, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			list, err := api.Applications(ctx, listPage(c))
+		{Name: "list", Usage: "list applications", Flags: listFlags, Metadata: examples("innergate app list --search rota", "innergate app list --reach draft -o json"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			list, err := cl.Applications(ctx, listPage(c))
 			if err != nil {
 				return err
 			}
@@ -58,22 +54,14 @@ func (p *program) applications() *cli.Command {
 				p.table(table.Row{"Short name", "Name", "Reach", "Providers", "Last sign-in"}, rows, "No application fits. `innergate app add` adds one.")
 				p.more(list.Next)
 			})
-		}},
-		{Name: "show", Usage: "show one with its passage and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate app show crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			api, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			a, err := api.Application(ctx, args[0])
+		})},
+		{Name: "show", Usage: "show one with its passage and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate app show crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			a, err := cl.Application(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			return p.show(c, a, func() { p.application(a) })
-		}},
+		})},
 		{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses (default: made from the name)"}, &cli.StringFlag{Name: "description", Usage: "what it is, for a colleague in two years"},
@@ -271,48 +259,28 @@ func (p *program) take(ctx context.Context, c *cli.Command, kind string) error {
 }
 
 func (p *program) reach(kind, word string) *cli.Command {
-	return &cli.Command{Name: "reach", Usage: "open it for everyone, close it, or take it back to draft", ArgsUsage: "SHORTNAME draft|everyone|closed", Metadata: examples("innergate " + word + " reach crew-rota everyone"), Action: func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, "SHORTNAME", "REACH")
-		if err != nil {
-			return err
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
+	return &cli.Command{Name: "reach", Usage: "open it for everyone, close it, or take it back to draft", ArgsUsage: "SHORTNAME draft|everyone|closed", Metadata: examples("innergate " + word + " reach crew-rota everyone"), Action: p.with("SHORTNAME REACH", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 		if err := cl.SetReach(ctx, kind, args[0], access.Reach(args[1])); err != nil {
 			return err
 		}
 		fmt.Fprintf(p.Out, "%s: %s, from now on.\n", args[0], args[1])
 		return nil
-	}}
+	})}
 }
 
 func (p *program) remove(kind, word string) *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "delete it; its traces and journal lines stay", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " remove crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, "SHORTNAME")
-		if err != nil {
-			return err
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
+	return &cli.Command{Name: "remove", Usage: "delete it; its traces and journal lines stay", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " remove crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 		if err := cl.Delete(ctx, kind, args[0]); err != nil {
 			return err
 		}
 		fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
 		return nil
-	}}
+	})}
 }
 
 func (p *program) providers() *cli.Command {
 	return &cli.Command{Name: "provider", Usage: "providers", Metadata: examples("innergate provider list", "innergate provider add --metadata https://id.saltmere.example/metadata"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list providers", Flags: listFlags, Metadata: examples("innergate provider list"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "list", Usage: "list providers", Flags: listFlags, Metadata: examples("innergate provider list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Providers(ctx, listPage(c))
 			if err != nil {
 				return err
@@ -325,22 +293,14 @@ func (p *program) providers() *cli.Command {
 				p.table(table.Row{"Short name", "Name", "Reach", "Entity ID or issuer", "Last sign-in"}, rows, "No provider fits. `innergate provider add` adds one.")
 				p.more(list.Next)
 			})
-		}},
-		{Name: "show", Usage: "show one with its stations and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate provider show saltmere-staff"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		})},
+		{Name: "show", Usage: "show one with its stations and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate provider show saltmere-staff"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			x, err := cl.Provider(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			return p.show(c, x, func() { p.provider(x) })
-		}},
+		})},
 		{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses"}, &cli.StringFlag{Name: "description", Usage: "what it is"},

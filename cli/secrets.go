@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"innergate/api"
+	"innergate/client"
 )
 
 // partnerOf takes applications/cargo-ledger apart.
@@ -52,21 +53,13 @@ func (p *program) secrets() *cli.Command {
 				p.table(table.Row{"ID", "State", "Begins", "By", "Ends", "Last used", "When tried"}, rows, "There is no secret. `innergate secret new` makes one for an application; `innergate secret enter` stores one that a provider gave.")
 			})
 		}},
-		{Name: "new", Usage: "make a secret for an application; it is printed once, and two are valid at once", ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "its life; 0 for no end"}}, Metadata: examples("innergate secret new cargo-ledger --days 365"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "new", Usage: "make a secret for an application; it is printed once, and two are valid at once", ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "its life; 0 for no end"}}, Metadata: examples("innergate secret new cargo-ledger --days 365"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			s, err := cl.NewSecret(ctx, args[0], api.NewSecret{Days: c.Int("days")})
 			if err != nil {
 				return err
 			}
 			return p.show(c, s, func() { fmt.Fprintln(p.Out, s.Secret) })
-		}},
+		})},
 		{Name: "enter", Usage: "store a secret that a provider gave, read from standard input; it is never shown again", ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.StringFlag{Name: "ends", Usage: "the day on which the provider lets it end, as 2027-05-31"}}, Metadata: examples("innergate secret enter northquay-stevedores --ends 2027-05-31 < secret.txt"), Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "SHORTNAME")
 			if err != nil {
@@ -99,15 +92,7 @@ func (p *program) secrets() *cli.Command {
 				fmt.Fprintf(p.Out, "Stored, and in use. Try it with `innergate secret try %s %s`.\n", args[0], s.ID)
 			})
 		}},
-		{Name: "try", Usage: "try a provider's secret at its token endpoint, without a sign-in", ArgsUsage: "SHORTNAME ID", Metadata: examples("innergate secret try northquay-stevedores 01KAR6…"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME", "ID")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "try", Usage: "try a provider's secret at its token endpoint, without a sign-in", ArgsUsage: "SHORTNAME ID", Metadata: examples("innergate secret try northquay-stevedores 01KAR6…"), Action: p.with("SHORTNAME ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			t, err := cl.TrySecret(ctx, args[0], args[1])
 			if err != nil {
 				return err
@@ -118,22 +103,14 @@ func (p *program) secrets() *cli.Command {
 					fmt.Fprintln(p.Out, t.Remedy)
 				}
 			})
-		}},
-		{Name: "switch", Usage: "use a provider's next secret from now on", ArgsUsage: "SHORTNAME", Metadata: examples("innergate secret switch northquay-stevedores"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		})},
+		{Name: "switch", Usage: "use a provider's next secret from now on", ArgsUsage: "SHORTNAME", Metadata: examples("innergate secret switch northquay-stevedores"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 			if err := cl.SwitchSecret(ctx, args[0]); err != nil {
 				return err
 			}
 			fmt.Fprintln(p.Out, "The next secret is in use, and the one before is forgotten.")
 			return nil
-		}},
+		})},
 		{Name: "remove", Usage: "take a secret back at once", ArgsUsage: "PARTNER ID", Metadata: examples("innergate secret remove applications/cargo-ledger 01KAR6…"), Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "PARTNER", "ID")
 			if err != nil {

@@ -32,11 +32,7 @@ func (p *program) sourceCommand(name, text string, flags []cli.Flag, more []stri
 
 func (p *program) sources() *cli.Command {
 	return &cli.Command{Name: "source", Usage: "sources of metadata of many partners", Metadata: examples("innergate source add --name Harbours --url https://md.harbours.example/all.xml --certificate harbours.pem", "innergate source entities harbours --search ferry"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list sources", Metadata: examples("innergate source list"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "list", Usage: "list sources", Metadata: examples("innergate source list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Sources(ctx)
 			if err != nil {
 				return err
@@ -48,7 +44,7 @@ func (p *program) sources() *cli.Command {
 				}
 				p.table(table.Row{"Short name", "Name", "Kind", "Entities", "Read", "What is wrong"}, rows, "There is no source. `innergate source add` adds one.")
 			})
-		}},
+		})},
 		{Name: "add", Usage: "add an aggregate, a metadata query service, or a file", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "its name", Required: true}, &cli.StringFlag{Name: "short-name", Usage: "its short name (default: made from the name)"}, &cli.StringFlag{Name: "url", Usage: "the aggregate's address"},
 			&cli.StringFlag{Name: "query", Usage: "the query service's address, to which entities/… is added"}, &cli.StringFlag{Name: "file", Usage: "a file of many entities, which is uploaded"},

@@ -9,16 +9,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"innergate/api"
+	"innergate/client"
 	"innergate/core/config"
 )
 
 func (p *program) templates() *cli.Command {
 	return &cli.Command{Name: "template", Usage: "connections saved with blanks, from which others are started", Metadata: examples("innergate template list", "innergate template start role-pairs --name \"Harbour Ledger\" --value account=4711 --value us=gate --value group=ledger-"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list templates", Metadata: examples("innergate template list"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "list", Usage: "list templates", Metadata: examples("innergate template list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Templates(ctx)
 			if err != nil {
 				return err
@@ -34,16 +31,8 @@ func (p *program) templates() *cli.Command {
 				}
 				p.table(table.Row{"Short name", "Side", "Name", "Blanks"}, rows, "There are no templates.")
 			})
-		}},
-		{Name: "show", Usage: "show a template with its blanks and steps", ArgsUsage: "TEMPLATE", Metadata: examples("innergate template show role-pairs"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "TEMPLATE")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		})},
+		{Name: "show", Usage: "show a template with its blanks and steps", ArgsUsage: "TEMPLATE", Metadata: examples("innergate template show role-pairs"), Action: p.with("TEMPLATE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			t, err := cl.Template(ctx, args[0])
 			if err != nil {
 				return err
@@ -57,7 +46,7 @@ func (p *program) templates() *cli.Command {
 					fmt.Fprintf(p.Out, "%d. %s\n", i+1, s)
 				}
 			})
-		}},
+		})},
 		{Name: "start", DisableSliceFlagSeparator: true, Usage: "make a draft from a template", ArgsUsage: "TEMPLATE", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "the new connection's name", Required: true}, &cli.StringFlag{Name: "short-name", Usage: "its short name (default: made from the name)"}, &cli.StringSliceFlag{Name: "value", Usage: "a blank and its value, as account=4711; may be repeated"}},
 			Metadata: examples("innergate template start number-in-address --name \"Harbour App\" --value host=app.harbours.example --value number=10042"), Action: func(ctx context.Context, c *cli.Command) error {
 				args, err := arguments(c, "TEMPLATE")
@@ -108,20 +97,12 @@ func (p *program) templates() *cli.Command {
 				}
 				return p.show(c, t, func() { fmt.Fprintf(p.Out, "Saved as %s.\n", t.Slug) })
 			}},
-		{Name: "remove", Usage: "delete a template that was saved here", ArgsUsage: "TEMPLATE", Metadata: examples("innergate template remove harbour-app"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "TEMPLATE")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "remove", Usage: "delete a template that was saved here", ArgsUsage: "TEMPLATE", Metadata: examples("innergate template remove harbour-app"), Action: p.with("TEMPLATE", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 			if err := cl.Delete(ctx, "templates", args[0]); err != nil {
 				return err
 			}
 			fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
 			return nil
-		}},
+		})},
 	}}
 }

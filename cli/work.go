@@ -21,15 +21,7 @@ func (p *program) rehearse() *cli.Command {
 		&cli.StringFlag{Name: "flow", Usage: "sp (begin at the application) or idp (unsolicited response)", Value: "sp"}, &cli.StringFlag{Name: "provider", Usage: "short name, where the application has several"},
 		&cli.StringFlag{Name: "to", Usage: "deep link for an unsolicited response"}, &cli.BoolFlag{Name: "keep-session", Usage: "accept an older session at the provider"},
 		&cli.BoolFlag{Name: "follow", Usage: "wait for the sign-in and print its trace; exits 1 if it was refused"}, &cli.DurationFlag{Name: "wait", Usage: "how long to wait with --follow", Value: 10 * time.Minute},
-	}, Metadata: examples("innergate rehearse crew-rota", "innergate rehearse crew-rota --flow idp --follow"), Action: func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, "APPLICATION")
-		if err != nil {
-			return err
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
+	}, Metadata: examples("innergate rehearse crew-rota", "innergate rehearse crew-rota --flow idp --follow"), Action: p.with("APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 		r, err := cl.NewRehearsal(ctx, api.NewRehearsal{Application: args[0], Provider: c.String("provider"), Flow: c.String("flow"), To: c.String("to"), KeepSession: c.Bool("keep-session")})
 		if err != nil {
 			return err
@@ -41,7 +33,7 @@ func (p *program) rehearse() *cli.Command {
 		}
 		fmt.Fprintf(p.Err, "Open this in a browser:\n\n  %s\n\n", r.Link)
 		return p.follow(ctx, c, cl, r.ID)
-	}}
+	})}
 }
 
 // follow waits until the rehearsal's sign-in has come to an end and prints its trace.
@@ -81,11 +73,7 @@ func (p *program) traces() *cli.Command {
 		{Name: "list", Usage: "list traces, the newest first", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "search", Usage: "reference number, part of a person's name, or code"}, &cli.StringFlag{Name: "app", Usage: "short name of an application"}, &cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
 			&cli.StringFlag{Name: "outcome", Usage: "open, signed-in or refused"}, &cli.StringFlag{Name: "code", Usage: "explanation code"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 20}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
-		}, Metadata: examples("innergate trace list --app crew-rota"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		}, Metadata: examples("innergate trace list --app crew-rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Traces(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"application": c.String("app"), "provider": c.String("provider"), "outcome": c.String("outcome"), "code": c.String("code")}})
 			if err != nil {
 				return err
@@ -98,22 +86,14 @@ func (p *program) traces() *cli.Command {
 				p.table(table.Row{"Reference", "Begun", "Application", "Provider", "Person", "Outcome", "Code"}, rows, "No sign-in fits.")
 				p.more(list.Next)
 			})
-		}},
-		{Name: "show", Usage: "show the whole record of one sign-in", ArgsUsage: "REFERENCE", Flags: []cli.Flag{&cli.BoolFlag{Name: "messages", Usage: "print the messages as well"}}, Metadata: examples("innergate trace show 7F3K-92QX --messages"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "REFERENCE")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		})},
+		{Name: "show", Usage: "show the whole record of one sign-in", ArgsUsage: "REFERENCE", Flags: []cli.Flag{&cli.BoolFlag{Name: "messages", Usage: "print the messages as well"}}, Metadata: examples("innergate trace show 7F3K-92QX --messages"), Action: p.with("REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			t, err := cl.Trace(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			return p.show(c, t, func() { p.trace(t, c.Bool("messages")) })
-		}},
+		})},
 	}}
 }
 
@@ -226,11 +206,7 @@ func (p *program) decode() *cli.Command {
 }
 
 func (p *program) journal() *cli.Command {
-	return &cli.Command{Name: "journal", Usage: "who changed what", Metadata: examples("innergate journal list"), Commands: []*cli.Command{{Name: "list", Usage: "list lines, the newest first", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of who, what or which"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate journal list --search rota"), Action: func(ctx context.Context, c *cli.Command) error {
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
+	return &cli.Command{Name: "journal", Usage: "who changed what", Metadata: examples("innergate journal list"), Commands: []*cli.Command{{Name: "list", Usage: "list lines, the newest first", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of who, what or which"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate journal list --search rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 		list, err := cl.Journal(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
 		if err != nil {
 			return err
@@ -243,16 +219,12 @@ func (p *program) journal() *cli.Command {
 			p.table(table.Row{"No.", "When", "Who", "From", "What", "Which"}, rows, "The journal has no such line.")
 			p.more(list.Next)
 		})
-	}}}}
+	})}}}
 }
 
 func (p *program) tokens() *cli.Command {
 	return &cli.Command{Name: "token", Usage: "API tokens", Metadata: examples("innergate token new --name pipeline --role viewer --days 90"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list tokens, without their secrets", Metadata: examples("innergate token list"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "list", Usage: "list tokens, without their secrets", Metadata: examples("innergate token list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			list, err := cl.Tokens(ctx)
 			if err != nil {
 				return err
@@ -264,47 +236,31 @@ func (p *program) tokens() *cli.Command {
 				}
 				p.table(table.Row{"ID", "Name", "Role", "Made by", "Last used", "Ends"}, rows, "There are no tokens.")
 			})
-		}},
-		{Name: "new", Usage: "make a token; its secret is printed once", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "what will use it", Required: true}, &cli.StringFlag{Name: "role", Usage: "owner, engineer or viewer", Value: "viewer"}, &cli.IntFlag{Name: "days", Usage: "its life; 0 for no end", Value: 90}}, Metadata: examples("innergate token new --name pipeline --role engineer"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		})},
+		{Name: "new", Usage: "make a token; its secret is printed once", Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "what will use it", Required: true}, &cli.StringFlag{Name: "role", Usage: "owner, engineer or viewer", Value: "viewer"}, &cli.IntFlag{Name: "days", Usage: "its life; 0 for no end", Value: 90}}, Metadata: examples("innergate token new --name pipeline --role engineer"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			t, err := cl.NewToken(ctx, api.NewToken{Name: c.String("name"), Role: c.String("role"), Days: c.Int("days")})
 			if err != nil {
 				return err
 			}
 			return p.show(c, t, func() { fmt.Fprintln(p.Out, t.Secret) })
-		}},
-		{Name: "revoke", Usage: "take a token back at once", ArgsUsage: "ID", Metadata: examples("innergate token revoke 01KAR6…"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "ID")
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		})},
+		{Name: "revoke", Usage: "take a token back at once", ArgsUsage: "ID", Metadata: examples("innergate token revoke 01KAR6…"), Action: p.with("ID", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 			if err := cl.RevokeToken(ctx, args[0]); err != nil {
 				return err
 			}
 			fmt.Fprintln(p.Out, "The token is revoked.")
 			return nil
-		}},
+		})},
 	}}
 }
 
 func (p *program) config() *cli.Command {
 	return &cli.Command{Name: "config", Usage: "the configuration as a file", Metadata: examples("innergate config export > gate.yaml", "innergate config load gate.yaml"), Commands: []*cli.Command{
-		{Name: "export", Usage: "print the whole configuration", Metadata: examples("innergate config export > gate.yaml"), Action: func(ctx context.Context, c *cli.Command) error {
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
+		{Name: "export", Usage: "print the whole configuration", Metadata: examples("innergate config export > gate.yaml"), Action: p.with("", func(ctx context.Context, _ *cli.Command, cl *client.Client, _ []string) error {
 			text, err := cl.ExportConfig(ctx)
 			fmt.Fprint(p.Out, text)
 			return err
-		}},
+		})},
 		{Name: "load", Usage: "create and update what a file describes, all or nothing; twice gives the same", ArgsUsage: "FILE", Flags: []cli.Flag{&cli.BoolFlag{Name: "preview", Usage: "show what would happen, and change nothing"}}, Metadata: examples("innergate config load gate.yaml", "innergate config load --preview -"), Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "FILE")
 			if err != nil {
