@@ -68,8 +68,8 @@ type heldToken struct {
 	used          bool
 }
 
-// What every call with a token or code reads. The driver's work grows with the number of columns more than with their size, so all but the large ones travel as one,
-// with a separator that none of them holds. Other tables are read by subqueries: a join with a bound parameter is planned anew at each run, which takes four times as
+// What every call with a token or code reads. The driver's work grows with the number of columns, so all but the large ones travel as one, with a separator that none
+// of them holds. Other tables are read by subqueries: a join with a bound parameter is planned anew at each run, which takes four times as
 // long as reading the rows.
 const (
 	grantFields = "g.id || x'1f' || g.application_id || x'1f' || g.provider_id || x'1f' || g.person_id || x'1f' || g.expires_at || x'1f' || (g.offline + 2 * g.rehearsal + 4 * (g.ended_at IS NOT NULL) + 8 * coalesce((SELECT p.active FROM people p WHERE p.id = g.person_id), 0))"
