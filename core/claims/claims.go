@@ -5,6 +5,7 @@ package claims
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -153,31 +154,45 @@ func (c *Compiled) Apply(in Bag, direction string, rec *trace.Recorder) ([]Outpu
 	var out []Output
 	for i := range c.rules {
 		r := &c.rules[i]
-		from, values := r.source(in, set)
-		input := values
-		var done []trace.StepDone
-		for n, step := range r.steps {
-			values = step(values)
-			if len(values) > maxValues {
-				return nil, explain.New("map.failed", explain.Fact("rule", fmt.Sprintf("%d (%s): more than %d values", i+1, r.Set, maxValues)))
-			}
-			if rec != nil {
-				done = append(done, trace.StepDone{Step: r.Steps[n].String(), Values: values})
-			}
-		}
+		done, err := r.run(in, set, rec != nil)
 		if rec != nil {
-			rec.Value(trace.Value{Direction: direction, Rule: r.Set, From: from, Input: input, Steps: done, Output: values, Personal: true})
+			done.Direction, done.Personal = direction, true
+			rec.Value(done)
 		}
-		if len(values) == 0 {
-			if r.Required {
-				return nil, explain.New("map.required-missing", explain.Pair("value", r.Set+" from "+strings.Join(r.From, ", "), strings.Join(in.Names(), ", ")))
-			}
+		var failure *explain.Failure
+		switch {
+		case errors.As(err, &failure):
+			return nil, err
+		case err != nil:
+			return nil, explain.New("map.failed", explain.Fact("rule", fmt.Sprintf("%d (%s): %v", i+1, r.Set, err)))
+		case len(done.Output) == 0:
 			continue
 		}
-		set[r.Set] = values
-		out = append(out, Output{r.Rule, values})
+		set[r.Set] = done.Output
+		out = append(out, Output{r.Rule, done.Output})
 	}
 	return out, nil
+}
+
+// run takes the rule's values from what came and what earlier rules set, and puts them through its steps. What each step made is kept where it is recorded.
+func (r *compiledRule) run(in, set Bag, record bool) (done trace.Value, err error) {
+	done.Rule = r.Set
+	done.From, done.Input = r.source(in, set)
+	values := done.Input
+	for n, step := range r.steps {
+		values = step(values)
+		if len(values) > maxValues {
+			return done, fmt.Errorf("the step %s makes more than %d values", r.Steps[n], maxValues)
+		}
+		if record {
+			done.Steps = append(done.Steps, trace.StepDone{Step: r.Steps[n].String(), Values: values})
+		}
+	}
+	done.Output = values
+	if len(values) == 0 && r.Required {
+		err = explain.New("map.required-missing", explain.Pair("value", r.Set+" from "+strings.Join(r.From, ", "), strings.Join(in.Names(), ", ")))
+	}
+	return done, err
 }
 
 func (r *compiledRule) source(in, set Bag) (string, []string) {

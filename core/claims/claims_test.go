@@ -2,6 +2,7 @@ package claims_test
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -103,4 +104,43 @@ func TestPresetsCompile(t *testing.T) {
 		_, err := m.Compile()
 		assert.NoError(t, err)
 	}
+}
+
+func TestTryTellsEverything(t *testing.T) {
+	m := mapping(t, `[{"set":"email","from":["mail","email"],"steps":["trim","lower"],"required":true},{"set":"username","from":"email","steps":[{"before":"@"}]},
+		{"set":"groups","from":"memberOf","steps":[{"keep":"^ferry-"},{"cut_prefix":"ferry-"},{"translate":{"deckhands":"crew"}},"unique"]},{"set":"site","value":"harbour"}]`)
+	a := m.Try(claims.Bag{"email": {" Mira.Voss@saltmere.example"}, "memberOf": {"ferry-deckhands", "ferry-crew", "staff"}})
+	assert.Equal(t, claims.Bag{"email": {"mira.voss@saltmere.example"}, "username": {"mira.voss"}, "groups": {"crew"}, "site": {"harbour"}}, a.Attributes)
+	assert.Empty(t, a.Problems)
+	require.Len(t, a.Steps, 4)
+	assert.Equal(t, "email", a.Steps[0].From, "the first name that is present")
+	assert.Equal(t, []trace.StepDone{{Step: "keep ^ferry-", Values: []string{"ferry-deckhands", "ferry-crew"}}, {Step: "cut_prefix ferry-", Values: []string{"deckhands", "crew"}}, {Step: "translate 1", Values: []string{"crew", "crew"}}, {Step: "unique", Values: []string{"crew"}}}, a.Steps[2].Steps)
+
+	a = m.Try(claims.Bag{"memberOf": {"staff"}})
+	assert.Equal(t, claims.Bag{"site": {"harbour"}}, a.Attributes, "the other rules go on")
+	require.Len(t, a.Problems, 1)
+	assert.Equal(t, "email", a.Problems[0].Rule)
+	assert.Equal(t, "map.required-missing", a.Problems[0].Code)
+	assert.Contains(t, a.Problems[0].Message, "It takes mail, email; the input has memberOf.")
+	assert.Equal(t, []string{}, a.Steps[2].Output, "no values are an empty list")
+
+	// A value that grows beyond the limit, and one that is as large as it may be.
+	many := mapping(t, `[{"set":"parts","from":"in","steps":[{"split":","}]},{"set":"site","value":"harbour"}]`)
+	a = many.Try(claims.Bag{"in": {strings.Repeat(",", 10000)}})
+	require.Len(t, a.Problems, 1)
+	assert.Equal(t, claims.Problem{Rule: "parts", Code: "map.failed", Message: "Rule 1 fails: the step split , makes more than 10000 values."}, a.Problems[0])
+	assert.Equal(t, claims.Bag{"site": {"harbour"}}, a.Attributes)
+	assert.Len(t, many.Try(claims.Bag{"in": {strings.Repeat(",", 9999)}}).Attributes["parts"], 10000)
+}
+
+func TestTryNamesEachRuleThatIsWrong(t *testing.T) {
+	a := mapping(t, `[{"set":"a","from":"x","steps":["shout"]},{"set":"b","from":"x"},{"set":"c","from":"x","steps":[{"keep":"("}]}]`).Try(claims.Bag{"x": {"1"}})
+	require.Len(t, a.Problems, 2)
+	assert.Equal(t, "a", a.Problems[0].Rule)
+	assert.Equal(t, "c", a.Problems[1].Rule)
+	assert.Contains(t, a.Problems[1].Message, "Rule 3")
+	assert.Equal(t, claims.ProblemInvalid, a.Problems[1].Code)
+	assert.Empty(t, a.Attributes, "nothing is half applied")
+	assert.Empty(t, a.Steps)
+	assert.NotEmpty(t, make(claims.Mapping, 201).Try(nil).Problems, "there are too many rules")
 }
