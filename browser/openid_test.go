@@ -87,6 +87,7 @@ func TestPersonConfirmsATool(t *testing.T) {
 	p.see("Dockhand did not sign you in")
 	p.see("access_denied")
 	p.press("Try again")
+	p.see("Go on to Dockhand?") // and not on the way there, where a form that sends itself has such a button too
 	p.press("Go on")
 	p.see("Dockhand: you are signed in")
 }
