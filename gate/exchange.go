@@ -97,7 +97,7 @@ func (g *Gate) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	s := &api.ExchangeSheet{Title: "For the engineer of " + p.Name, Role: "We are the service provider (SP); " + p.Name + " is the identity provider (IdP).", Metadata: g.PublicURL + "/saml/sp/" + p.Slug + "/metadata"}
 	s.Values = []api.Value{
 		{Name: "SP entity ID", Hint: "also called audience, relying party identifier, realm", Value: string(g.spEntity(p)), Kind: "url", Field: "entity"},
-		{Name: "AssertionConsumerService (HTTP-POST)", Hint: "also called ACS URL, reply address, assertion endpoint, recipient", Value: g.ACSLocation(p.Slug), Kind: "url", Field: "acs"},
+		{Name: "AssertionConsumerService (HTTP-POST)", Hint: "also called ACS URL, return address, assertion endpoint, recipient", Value: g.ACSLocation(p.Slug), Kind: "url", Field: "acs"},
 		{Name: "Metadata", Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without a hand's turn", Value: s.Metadata, Kind: "url"},
 	}
 	if p.SAML.NameIDFormat != "" {

@@ -36,7 +36,7 @@ func (g *Gate) clientSheet(ctx context.Context, a *application) (*api.ExchangeSh
 	s.Values = []api.Value{
 		link("Issuer", "also called authority, provider URL; most libraries need nothing but this and the client", g.Issuer(), "issuer"),
 		link("Discovery URL", "also called metadata address, well-known configuration", s.Metadata, "discovery"),
-		text("Client ID", "also called application ID, consumer key", o.ClientID, "client-id"),
+		text("Client ID", "also called application ID", o.ClientID, "client-id"),
 		text("Client authentication", "how the client proves who it is at the token endpoint", o.Authentication, "method"),
 	}
 	if o.HasSecret() {
@@ -55,7 +55,7 @@ func (g *Gate) clientSheet(ctx context.Context, a *application) (*api.ExchangeSh
 		s.Values = append(s.Values, link("Introspection endpoint", "tells about an access token", offered.Introspection, "introspection"))
 	}
 	for _, u := range o.RedirectURIs {
-		s.Values = append(s.Values, link("Redirect URI that we hold", "also called callback, reply URL; compared letter by letter", u, "redirect"))
+		s.Values = append(s.Values, link("Redirect URI that we hold", "also called callback, return address; compared letter by letter", u, "redirect"))
 	}
 	for _, u := range o.PostLogoutURIs {
 		s.Values = append(s.Values, link("Post-logout redirect URI that we hold", "compared letter by letter", u, "post-logout"))
@@ -103,7 +103,7 @@ func (g *Gate) openidSheet(ctx context.Context, p *provider) (*api.ExchangeSheet
 		s.Role = "We are the client; " + p.Name + " is the authorization server."
 	}
 	s.Values = []api.Value{
-		link("Redirect URI", "also called callback, reply URL, authorized redirect; enter it exactly so", g.CallbackLocation(p.Slug), "redirect"),
+		link("Redirect URI", "also called callback, return address; enter it exactly so", g.CallbackLocation(p.Slug), "redirect"),
 		text("Display name", "what people see there", "Inner Gate of "+g.host(), "name"),
 		text("Host", "where a form wants only the domain", g.host(), "host"),
 		link("Home page", "where a form wants one", g.PublicURL+"/", "home"),

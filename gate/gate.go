@@ -128,8 +128,8 @@ type cache struct {
 	generation string
 	apps       sync.Map // slug or "entity:"+ID → *application
 	providers  sync.Map
-	keys       sync.Map // purpose → *ring
-	origins    sync.Map // origin → whether a registered page lies there
+	keys       sync.Map                        // purpose → *ring
+	origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
 }
 
 // look is what one call has seen of the configuration. A call asks whether it changed once, and again where this process wrote something or the call takes long.
@@ -230,6 +230,10 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
 			}
+		}
+		if err := tx.Exec("DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, "+additionPlace+" FROM trace_additions WHERE trace_id IN (SELECT trace_id FROM trace_additions GROUP BY trace_id HAVING count(*) > ?)) WHERE n > ? AND left >= ?)",
+			firstAdditions+lastAdditions, firstAdditions, lastAdditions).Error; err != nil {
+			return err
 		}
 		g.tidyIncoming(now)
 		return tx.Exec("DELETE FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?)", g.KeepTraces).Error

@@ -81,9 +81,10 @@ func (g *Gate) push(ctx context.Context, x *exchange, authorization, raw string)
 // bearerError is the answer to a bad access token (RFC 6750, section 3.1).
 func bearerError(status int, code, description string) *OAuthAnswer {
 	challenge := `Bearer realm="Inner Gate"`
-	if code != "" {
-		challenge += `, error="` + code + `", error_description="` + description + `"`
+	if code == "" {
+		return &OAuthAnswer{Status: status, Challenge: challenge} // who shows nothing is told no more than what to show
 	}
+	challenge += `, error="` + code + `", error_description="` + description + `"`
 	return &OAuthAnswer{Status: status, Body: map[string]string{"error": code, "error_description": description}, Challenge: challenge}
 }
 
@@ -360,7 +361,7 @@ func (g *Gate) redeemDevice(ctx context.Context, x *exchange, form oidc.Paramete
 			return errAgain
 		}
 		return gone.Error
-	}, g.codeAgain)
+	}, func(context.Context, *heldGrant) error { return explain.New("oidc.device-over") }) // a device that asks twice at once keeps what it has got
 }
 
 func cmpErr(err, other error) error {

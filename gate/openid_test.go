@@ -7,12 +7,15 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/config"
+	"innergate/store"
 )
 
 // TestSectorIdentifier lets an application share subjects only where the list that it names holds its redirect URIs.
@@ -74,4 +77,46 @@ func TestTemplatesOfOpenID(t *testing.T) {
 	kept, err := l.NewTemplate(ctx, owner, api.NewTemplate{Name: "Tools of ours", From: "applications/" + a.Slug})
 	require.NoError(t, err)
 	assert.Empty(t, kept.Application.OIDC.ClientID, "a client ID is one application's own")
+}
+
+// TestMonthsOfRefreshing keeps the first and the last of what a client did with one sign-in, and not the thousands between.
+func TestMonthsOfRefreshing(t *testing.T) {
+	l, ctx := newLab(t), context.Background()
+	row := store.Trace{ID: store.NewID(), Reference: "MANY-TIMES", StartedAt: l.Now()}
+	row.Entries = l.Store.Sealer.Seal("trace/"+row.ID, []byte("[]"))
+	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+		for n := range 130 {
+			a := store.TraceAddition{ID: fmt.Sprintf("%026d", n), TraceID: row.ID, At: l.Now().Add(time.Duration(n) * time.Hour)}
+			a.Entries = l.Store.Sealer.Seal("trace/"+a.ID, fmt.Appendf(nil, `[{"decision":{"about":"refresh","result":"%d"}}]`, n))
+			if err := tx.Create(&a).Error; err != nil {
+				return err
+			}
+		}
+		other := store.TraceAddition{ID: store.NewID(), TraceID: "another", At: l.Now()}
+		if err := tx.Create(&other).Error; err != nil {
+			return err
+		}
+		return tx.Create(&row).Error
+	}))
+	shown := func() (out []string) {
+		v, err := l.Trace(ctx, row.Reference, true)
+		require.NoError(t, err)
+		for _, e := range v.Entries {
+			out = append(out, e.Decision.Result)
+		}
+		return out
+	}
+	held := func() (n int64) {
+		require.NoError(t, l.Store.Read(ctx).Model(&store.TraceAddition{}).Count(&n).Error)
+		return n
+	}
+	before := shown()
+	require.Len(t, before, 50)
+	assert.Equal(t, []string{"0", "9", "90", "129"}, []string{before[0], before[9], before[10], before[49]})
+	assert.EqualValues(t, 131, held())
+	require.NoError(t, l.Tidy(ctx))
+	assert.EqualValues(t, 51, held(), "and nothing of another sign-in")
+	assert.Equal(t, before, shown())
+	require.NoError(t, l.Tidy(ctx))
+	assert.EqualValues(t, 51, held(), "tidying again takes nothing more")
 }

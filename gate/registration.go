@@ -48,12 +48,12 @@ func (g *Gate) Register(ctx context.Context, bearer string, body []byte, from st
 	}
 	a, err := ClientMetadata(body)
 	if err != nil {
-		return registrationRefused(err)
+		return g.registrationRefused(ctx, err)
 	}
 	a.Slug = a.Slug + "-" + strings.ToLower(store.NewID()[20:])
 	saved, err := g.SaveApplication(ctx, *who, "", *a, 0)
 	if err != nil {
-		return registrationRefused(err)
+		return g.registrationRefused(ctx, err)
 	}
 	o := saved.OIDC
 	out := map[string]any{"client_id": o.ClientID, "client_id_issued_at": saved.Created.Unix(), "client_name": saved.Name, "redirect_uris": o.RedirectURIs, "token_endpoint_auth_method": o.Authentication,
@@ -61,7 +61,7 @@ func (g *Gate) Register(ctx context.Context, bearer string, body []byte, from st
 	if o.HasSecret() {
 		secret, err := g.NewSecret(ctx, *who, saved.Slug, api.NewSecret{})
 		if err != nil {
-			return registrationRefused(err)
+			return g.registrationRefused(ctx, err)
 		}
 		out["client_secret"], out["client_secret_expires_at"] = secret.Secret, 0
 	}
@@ -79,8 +79,8 @@ func grantTypes(o *config.OIDCApplication) []string {
 	return out
 }
 
-func registrationRefused(err error) *OAuthAnswer {
-	code, text := "invalid_client_metadata", err.Error()
+func (g *Gate) registrationRefused(ctx context.Context, err error) *OAuthAnswer {
+	code, text := "invalid_client_metadata", ""
 	var p *api.Problem
 	var f *explain.Failure
 	switch {
@@ -94,6 +94,9 @@ func registrationRefused(err error) *OAuthAnswer {
 		}
 	case errors.As(err, &f):
 		text = f.Explain().Cause
+	default:
+		g.Log.ErrorContext(ctx, "a client could not be registered", "error", err)
+		return &OAuthAnswer{Status: http.StatusInternalServerError, Body: map[string]string{"error": "server_error"}}
 	}
 	return &OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": code, "error_description": oidc.Printable(text)}}
 }

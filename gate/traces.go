@@ -140,10 +140,16 @@ func (g *Gate) replay(ctx context.Context, s *signIn) {
 	}
 }
 
+// Of what happens on the back channel after a sign-in the first and the last exchanges are kept: a client may refresh its tokens for months.
+const (
+	firstAdditions, lastAdditions = 10, 40
+	additionPlace                 = "row_number() OVER (PARTITION BY trace_id ORDER BY id) AS n, count(*) OVER (PARTITION BY trace_id) - row_number() OVER (PARTITION BY trace_id ORDER BY id) AS left"
+)
+
 // laterEntries are what happened on the back channel after the sign-in, with their times since its beginning.
 func (g *Gate) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry, error) {
 	var rows []store.TraceAddition
-	if err := g.Store.Read(ctx).Where("trace_id = ?", t.ID).Order("id").Limit(50).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT * FROM (SELECT *, "+additionPlace+" FROM trace_additions WHERE trace_id = ?) WHERE n <= ? OR left < ? ORDER BY id", t.ID, firstAdditions, lastAdditions).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	var out []trace.Entry

@@ -7,7 +7,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -15,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/api"
-	"innergate/client"
 	"innergate/core/access"
 	"innergate/core/config"
 )
@@ -120,192 +118,6 @@ func TestRequestsThatAreRefused(t *testing.T) {
 	}
 	p.set(func(a *config.Application) { a.OIDC.WithoutPKCE = true })
 	p.code(url.Values{"code_challenge": {""}, "code_challenge_method": {""}})
-}
-
-func TestTokenEndpointRefuses(t *testing.T) {
-	p := newParty(t)
-	other := addParty(t, p.w, p.clock, "pilot-log")
-	for _, c := range []struct {
-		name   string
-		change func(form url.Values)
-		status int
-		code   string
-	}{
-		{"no code", func(f url.Values) { f.Del("code") }, 400, "invalid_request"},
-		{"another code", func(f url.Values) { f.Set("code", "guessed") }, 400, "invalid_grant"},
-		{"another redirect URI", func(f url.Values) { f.Set("redirect_uri", "https://evil.example/") }, 400, "invalid_grant"},
-		{"no redirect URI", func(f url.Values) { f.Del("redirect_uri") }, 400, "invalid_grant"},
-		{"another verifier", func(f url.Values) { f.Set("code_verifier", strings.Repeat("x", 43)) }, 400, "invalid_grant"},
-		{"the challenge as verifier", func(f url.Values) { f.Set("code_verifier", challenge(verifier)) }, 400, "invalid_grant"},
-		{"no verifier", func(f url.Values) { f.Del("code_verifier") }, 400, "invalid_grant"},
-		{"an unknown grant", func(f url.Values) { f.Set("grant_type", "password") }, 400, "unsupported_grant_type"},
-		{"client credentials", func(f url.Values) { f.Set("grant_type", "client_credentials") }, 400, "unsupported_grant_type"},
-		{"no grant", func(f url.Values) { f.Del("grant_type") }, 400, "invalid_request"},
-		{"a parameter twice", func(f url.Values) { f.Add("code", "again") }, 400, "invalid_request"},
-		{"two proofs", func(f url.Values) { f.Set("client_secret", p.secret) }, 400, "invalid_request"},
-		{"two client IDs", func(f url.Values) { f.Set("client_id", "pilot-log") }, 401, "invalid_client"},
-	} {
-		form := redeeming(p, p.code(nil))
-		c.change(form)
-		a := p.call("/oidc/token", form)
-		assert.Equal(t, c.code, a.err(), "%s: %s", c.name, a.raw)
-		assert.Equal(t, c.status, a.status, c.name)
-		assert.Empty(t, a.text("access_token"), c.name)
-		assert.Equal(t, "no-store", a.header.Get("Cache-Control"), c.name)
-	}
-	a := other.call("/oidc/token", redeeming(p, p.code(nil)))
-	assert.Equal(t, "invalid_grant", a.err(), "another client's code")
-
-	secret := p.secret
-	p.secret = "igs_wrong"
-	a = p.call("/oidc/token", redeeming(p, p.code(nil)))
-	assert.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()})
-	assert.Contains(t, a.header.Get("WWW-Authenticate"), "Basic")
-	p.secret = secret
-	for _, method := range []string{"client_secret_post", "none"} {
-		p.method = method
-		assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err(), "only the registered method is taken")
-	}
-	p.method = "client_secret_basic"
-	form := redeeming(p, p.code(nil))
-	a = p.send("/oidc/token?code="+form.Get("code"), form, p.proves(form))
-	assert.Equal(t, "invalid_request", a.err(), "nothing in the address")
-	r, err := http.NewRequest(http.MethodPost, p.w.URL+"/oidc/token", strings.NewReader(`{"grant_type":"authorization_code"}`))
-	require.NoError(t, err)
-	r.Header.Set("Content-Type", "application/json")
-	assert.Equal(t, "invalid_request", p.do(r).err())
-
-	p.clock.turn(0)
-	late := redeeming(p, p.code(nil))
-	p.clock.turn(61 * time.Second)
-	assert.Equal(t, "invalid_grant", p.call("/oidc/token", late).err(), "a code is over after a minute")
-	p.set(func(a *config.Application) { a.OIDC.WithoutPKCE = true })
-	bare := redeeming(p, p.code(url.Values{"code_challenge": {""}, "code_challenge_method": {""}}))
-	assert.Equal(t, "invalid_grant", p.call("/oidc/token", bare).err(), "a verifier without a challenge: somebody took the challenge away")
-}
-
-// TestCodeUsedTwice takes back everything that the code gave, also where both come at once.
-func TestCodeUsedTwice(t *testing.T) {
-	p := newParty(t)
-	form := redeeming(p, p.code(nil))
-	first := p.call("/oidc/token", form)
-	require.Equal(t, 200, first.status)
-	require.Equal(t, 200, p.userinfo(first.text("access_token")).status)
-	assert.Equal(t, "invalid_grant", p.call("/oidc/token", form).err())
-	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status, "what it gave is taken back")
-	assert.Equal(t, "invalid_grant", p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}}).err())
-
-	form = redeeming(p, p.code(nil))
-	var running sync.WaitGroup
-	results := make(chan int, 8)
-	for range 8 {
-		running.Go(func() {
-			copied := url.Values{}
-			for name, v := range form {
-				copied[name] = slices.Clone(v)
-			}
-			results <- p.call("/oidc/token", copied).status
-		})
-	}
-	running.Wait()
-	close(results)
-	good := 0
-	for status := range results {
-		if status == 200 {
-			good++
-		}
-	}
-	assert.LessOrEqual(t, good, 1, "never two")
-}
-
-func TestRefreshTokens(t *testing.T) {
-	p := newParty(t)
-	first := p.tokens(nil)
-	refresh := func(token string, extra url.Values) answer {
-		form := url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}
-		for name, v := range extra {
-			form[name] = v
-		}
-		return p.call("/oidc/token", form)
-	}
-	p.clock.turn(11 * time.Minute)
-	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status, "an access token is over after ten minutes")
-	second := refresh(first.text("refresh_token"), nil)
-	require.Equal(t, 200, second.status, second.raw)
-	assert.Equal(t, 200, p.userinfo(second.text("access_token")).status)
-	_, was := p.opens(first.text("id_token"))
-	_, is := p.opens(second.text("id_token"))
-	assert.Equal(t, []any{was["sub"], was["auth_time"], was["sid"]}, []any{is["sub"], is["auth_time"], is["sid"]})
-	assert.NotContains(t, is, "nonce")
-	narrow := refresh(second.text("refresh_token"), url.Values{"scope": {"openid"}})
-	require.Equal(t, 200, narrow.status)
-	assert.NotContains(t, p.userinfo(narrow.text("access_token")).body, "email")
-	assert.Equal(t, "invalid_scope", refresh(narrow.text("refresh_token"), url.Values{"scope": {"openid phone"}}).err(), "no more than was given")
-	other := addParty(t, p.w, p.clock, "pilot-log")
-	assert.Equal(t, "invalid_grant", other.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {narrow.text("refresh_token")}}).err())
-	assert.Equal(t, "invalid_grant", refresh(narrow.text("access_token"), nil).err(), "an access token is no refresh token")
-	assert.Equal(t, 401, p.userinfo(narrow.text("refresh_token")).status, "and the other way round")
-	// Somebody uses the first one again: everything ends.
-	assert.Equal(t, "invalid_grant", refresh(first.text("refresh_token"), nil).err())
-	assert.Equal(t, "invalid_grant", refresh(narrow.text("refresh_token"), nil).err())
-	assert.Equal(t, 401, p.userinfo(narrow.text("access_token")).status)
-}
-
-// TestEverythingIsAskedAgain closes one thing after the other behind tokens that are still good.
-func TestEverythingIsAskedAgain(t *testing.T) {
-	p := newParty(t)
-	ctx, c := context.Background(), p.w.Client()
-	for _, x := range []struct {
-		name     string
-		do, undo func() error
-	}{
-		{"the application closed", func() error { return c.SetReach(ctx, "applications", p.id, access.Closed) }, func() error { return c.SetReach(ctx, "applications", p.id, access.Everyone) }},
-		{"the provider closed", func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Closed) }, func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Everyone) }},
-		{"the provider taken away", func() error {
-			p.set(func(a *config.Application) { a.Providers = []string{"lantern-pass"} })
-			return nil
-		}, func() error {
-			p.set(func(a *config.Application) { a.Providers = []string{"saltmere-staff"} })
-			return nil
-		}},
-		{"the person deactivated", func() error { return p.w.SetActive("Mira Voss", false) }, func() error { return p.w.SetActive("Mira Voss", true) }},
-	} {
-		a := p.tokens(nil)
-		code := p.code(nil)
-		require.NoError(t, x.do(), x.name)
-		assert.Equal(t, 401, p.userinfo(a.text("access_token")).status, x.name)
-		assert.Equal(t, "invalid_grant", p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}}).err(), x.name)
-		assert.Equal(t, "invalid_grant", p.call("/oidc/token", redeeming(p, code)).err(), x.name)
-		require.NoError(t, x.undo(), x.name)
-	}
-}
-
-func TestRevocationAndIntrospection(t *testing.T) {
-	p := newParty(t, func(a *config.Application) { a.OIDC.Introspection = true })
-	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.Introspection = true })
-	a := p.tokens(nil)
-	seen := p.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}})
-	require.Equal(t, 200, seen.status, seen.raw)
-	assert.Equal(t, []any{true, p.id, p.w.URL}, []any{seen.body["active"], seen.body["client_id"], seen.body["iss"]})
-	assert.Equal(t, map[string]any{"active": false}, other.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}}).body, "another client learns nothing")
-	assert.Equal(t, map[string]any{"active": false}, p.call("/oidc/introspect", url.Values{"token": {"guessed"}}).body)
-	assert.Equal(t, 200, other.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status)
-	assert.Equal(t, 200, p.userinfo(a.text("access_token")).status, "another client takes nothing back")
-	assert.Equal(t, 200, p.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status)
-	assert.Equal(t, 401, p.userinfo(a.text("access_token")).status)
-	assert.Equal(t, 200, p.call("/oidc/revoke", url.Values{"token": {"guessed"}}).status, "RFC 7009, section 2.2")
-	assert.Equal(t, "invalid_request", p.call("/oidc/revoke", url.Values{}).err())
-	more := p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}})
-	require.Equal(t, 200, more.status)
-	assert.Equal(t, 200, p.call("/oidc/revoke", url.Values{"token": {more.text("refresh_token")}}).status)
-	assert.Equal(t, 401, p.userinfo(more.text("access_token")).status, "a refresh token takes everything with it")
-	p.set(func(a *config.Application) { a.OIDC.Introspection = false })
-	assert.Equal(t, "unauthorized_client", p.call("/oidc/introspect", url.Values{"token": {"x"}}).err(), "off until it is switched on")
-	p.secret = "igs_wrong"
-	for _, path := range []string{"/oidc/introspect", "/oidc/revoke", "/oidc/par", "/oidc/device"} {
-		a := p.call(path, url.Values{"token": {"x"}})
-		assert.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()}, path)
-	}
 }
 
 func TestPushedRequests(t *testing.T) {
@@ -494,82 +306,6 @@ func TestSubjects(t *testing.T) {
 	assert.Equal(t, subject(p), subject(other), "public")
 	p.set(func(a *config.Application) { a.Subject.Source, a.Subject.From = "profile", "preferred_username" })
 	assert.Equal(t, "mvoss", subject(p))
-}
-
-func TestSignedAccessTokensAndUserInfo(t *testing.T) {
-	p := newParty(t, func(a *config.Application) {
-		a.OIDC.Audience, a.OIDC.SignedUserInfo, a.OIDC.ClaimsInIDToken = "https://tides.example/api", true, true
-	})
-	a := p.tokens(nil)
-	header, content := p.opens(a.text("access_token"))
-	assert.Equal(t, "at+jwt", header.ExtraHeaders["typ"], "RFC 9068")
-	assert.Equal(t, []any{"https://tides.example/api", p.id, p.w.URL}, []any{content["aud"], content["client_id"], content["iss"]})
-	_, id := p.opens(a.text("id_token"))
-	assert.Equal(t, "mira.voss@saltmere.example", id["email"])
-	info := p.userinfo(a.text("access_token"))
-	assert.Equal(t, "application/jwt", info.header.Get("Content-Type"))
-	_, told := p.opens(info.raw)
-	assert.Equal(t, []any{p.id, id["sub"]}, []any{told["aud"], told["sub"]})
-	assert.NotContains(t, told, "exp", "it never passes for an ID token")
-	for name, token := range map[string]string{"an ID token": a.text("id_token"), "UserInfo": info.raw} {
-		assert.Equal(t, 401, p.userinfo(token).status, name+" is no access token")
-	}
-	for name, token := range map[string]string{"an access token": a.text("access_token"), "UserInfo": info.raw} {
-		got, _ := p.goes(p.asks(url.Values{"id_token_hint": {token}}).Encode(), "mvoss")
-		assert.Equal(t, "invalid_request", got.Get("error"), name+" is no hint")
-	}
-}
-
-func TestDeviceGrant(t *testing.T) {
-	p := newParty(t, func(a *config.Application) { a.OIDC.DeviceGrant = true })
-	ctx := context.Background()
-	begin := func() answer {
-		a := p.call("/oidc/device", url.Values{"scope": {"openid email"}})
-		require.Equal(t, 200, a.status, a.raw)
-		return a
-	}
-	poll := func(code string) answer {
-		return p.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {code}})
-	}
-	walk := func(user, answer string) string {
-		b := p.w.Walker()
-		require.NoError(t, b.Get(ctx, p.w.URL+"/device"))
-		require.NoError(t, b.Submit(ctx, url.Values{"code": {strings.ToLower(user)}}))
-		require.NoError(t, b.Onward(ctx))
-		if !strings.Contains(b.Text, "choose who you are") {
-			return b.Text
-		}
-		require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
-		require.NoError(t, b.Onward(ctx))
-		assert.Contains(t, b.Text, "the code of another device")
-		require.NoError(t, b.Submit(ctx, url.Values{"answer": {answer}}))
-		return b.Text
-	}
-	d := begin()
-	assert.Equal(t, "authorization_pending", poll(d.text("device_code")).err())
-	assert.Equal(t, "slow_down", poll(d.text("device_code")).err())
-	assert.Contains(t, walk(d.text("user_code"), "yes"), "You are signed in on your device")
-	p.clock.turn(20 * time.Second)
-	a := poll(d.text("device_code"))
-	require.Equal(t, 200, a.status, a.raw)
-	assert.Equal(t, "mira.voss@saltmere.example", p.userinfo(a.text("access_token")).body["email"])
-	assert.Equal(t, "expired_token", poll(d.text("device_code")).err(), "once")
-	assert.Contains(t, walk(d.text("user_code"), "yes"), "This code is over")
-	no := begin()
-	walk(no.text("user_code"), "no")
-	assert.Equal(t, "access_denied", poll(no.text("device_code")).err())
-	late := begin()
-	p.clock.turn(11 * time.Minute)
-	assert.Equal(t, "expired_token", poll(late.text("device_code")).err())
-	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.DeviceGrant = true })
-	assert.Equal(t, "expired_token", other.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {begin().text("device_code")}}).err(), "another client's code")
-	p.set(func(a *config.Application) { a.OIDC.DeviceGrant = false })
-	assert.Equal(t, "unauthorized_client", p.call("/oidc/device", url.Values{"scope": {"openid"}}).err(), "off until it is switched on")
-	text := ""
-	for range 25 {
-		text = walk("BBBB-BBBB", "yes")
-	}
-	assert.Contains(t, text, "too many sign-ins", "guesses are counted")
 }
 
 func TestSigningOut(t *testing.T) {
@@ -786,6 +522,15 @@ func TestBrowserClientsAndKeyRollover(t *testing.T) {
 	assert.Equal(t, "https://pages.example", with("https://pages.example"))
 	assert.Empty(t, with("https://evil.example"))
 	assert.Empty(t, with("null"))
+	p.set(func(a *config.Application) { a.OIDC.Origins = []string{"https://other.example"} })
+	assert.Empty(t, with("https://pages.example"), "what is taken out counts no more")
+	assert.Equal(t, "https://other.example", with("https://other.example"))
+	nobody, err := http.Get(p.w.URL + "/oidc/userinfo")
+	require.NoError(t, err)
+	nobody.Body.Close()
+	assert.Equal(t, 401, nobody.StatusCode)
+	assert.Equal(t, `Bearer realm="Inner Gate"`, nobody.Header.Get("WWW-Authenticate"), "who shows no token is told of no error (RFC 6750, section 3.1)")
+	assert.Zero(t, nobody.ContentLength)
 
 	// The next key stands in the key set before anything is signed with it.
 	ctx, c := context.Background(), p.w.Client()
@@ -809,35 +554,4 @@ func TestBrowserClientsAndKeyRollover(t *testing.T) {
 	p.opens(old) // the old key is still there for those who hold its tokens
 	_, err = c.MakeKey(ctx, api.NewKey{Purpose: "token-p256", Kind: "p-384"})
 	assert.ErrorContains(t, err, "does not fit the algorithm")
-}
-
-// TestSecretsChangeOver makes a second secret, uses both, and takes the first back.
-func TestSecretsChangeOver(t *testing.T) {
-	p := newParty(t)
-	ctx, c := context.Background(), p.w.Client()
-	first := p.secret
-	second, err := c.NewSecret(ctx, p.id, api.NewSecret{Days: 30})
-	require.NoError(t, err)
-	_, err = c.NewSecret(ctx, p.id, api.NewSecret{})
-	assert.ErrorContains(t, err, "two valid secrets")
-	for _, secret := range []string{first, second.Secret} {
-		p.secret = secret
-		p.tokens(nil)
-	}
-	list, err := c.Secrets(ctx, "applications", p.id)
-	require.NoError(t, err)
-	for _, s := range list.Items {
-		assert.Empty(t, s.Secret)
-		if s.ID != second.ID {
-			require.NoError(t, c.DeleteSecret(ctx, "applications", p.id, s.ID))
-		}
-	}
-	p.secret = first
-	assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err())
-	traces, err := c.Traces(ctx, client.Page{Limit: 1})
-	require.NoError(t, err)
-	assert.Equal(t, "oidc.proof-secret", traces.Items[0].Code, "a refused client is seen in the traces")
-	p.secret = second.Secret
-	p.clock.turn(31 * 24 * time.Hour)
-	assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err(), "a secret ends on its day")
 }

@@ -68,14 +68,8 @@ type Provider struct {
 	next        *keyPair // announced in the metadata
 	waiting     map[string]waiting
 	mu          sync.Mutex
-	asked       map[string]*askedOf // by a handle of its own
-	sessions    map[string]session
-	mistake     string
-}
-
-type session struct {
-	person string
-	at     time.Time
+	desk[*askedOf]
+	mistake string
 }
 
 // askedOf is a request that waits for the person.
@@ -104,7 +98,7 @@ type inRequest struct {
 
 // NewProvider makes one with keys of its own. Life is how long its certificate is good.
 func NewProvider(name, base string, people []Person, life time.Duration) (*Provider, error) {
-	p := &Provider{Name: name, Base: base, People: people, Now: time.Now, asked: map[string]*askedOf{}, sessions: map[string]session{}}
+	p := &Provider{Name: name, Base: base, People: people, Now: time.Now}
 	var err error
 	if p.keys, err = newKeyPair(name, time.Now(), life); err != nil {
 		return nil, err
@@ -121,13 +115,6 @@ func (p *Provider) SetMistake(name string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.mistake = name
-}
-
-// Forget ends all sessions at the provider.
-func (p *Provider) Forget() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.sessions = map[string]session{}
 }
 
 // signing is the key that signs now.
@@ -324,8 +311,6 @@ func (p *Provider) querySigned(raw string, partner *Partner) error {
 	return errors.New("the request's signature was not made with a key that we hold")
 }
 
-const providerCookie = "standin-provider"
-
 func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 	a, err := p.read(r)
 	if err != nil {
@@ -334,12 +319,9 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 	}
 	p.mu.Lock()
 	a.mistaken = p.mistake
-	var old session
-	if cookie, err := r.Cookie(providerCookie + p.port()); err == nil {
-		old = p.sessions[cookie.Value]
-	}
 	p.mu.Unlock()
-	if person := p.find(old.person); person != nil && (!a.request.Force || a.mistaken == "old-session") {
+	old := p.desk.known(r, p.Base)
+	if person := findPerson(p.People, old.person); person != nil && (!a.request.Force || a.mistaken == "old-session") {
 		p.answer(w, a, person, old.at)
 		return
 	}
@@ -347,66 +329,29 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		p.refuse(w, a, "Responder", "NoPassive")
 		return
 	}
-	handle := rand()
-	p.mu.Lock()
-	if len(p.asked) > 10000 {
-		p.asked = map[string]*askedOf{}
-	}
-	p.asked[handle] = a
-	p.mu.Unlock()
-	render(w, http.StatusOK, "provider-sign-in.html", providerPage{Provider: p, Handle: handle})
-}
-
-func (p *Provider) port() string {
-	if u, err := url.Parse(p.Base); err == nil {
-		return "-" + u.Port()
-	}
-	return ""
-}
-
-func (p *Provider) find(id string) *Person {
-	for i := range p.People {
-		if p.People[i].ID == id {
-			return &p.People[i]
-		}
-	}
-	return nil
+	render(w, http.StatusOK, "provider-sign-in.html", providerPage{Provider: p, Handle: p.desk.wait(a)})
 }
 
 func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
-	p.mu.Lock()
-	a := p.asked[r.FormValue("handle")]
-	delete(p.asked, r.FormValue("handle"))
-	p.mu.Unlock()
-	person := p.find(r.FormValue("person"))
-	if a == nil || person == nil {
+	a, ok := p.desk.take(r.FormValue("handle"))
+	person := findPerson(p.People, r.FormValue("person"))
+	if !ok || person == nil {
 		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: "This sign-in page is no longer good. Start again at the application."})
 		return
 	}
-	p.remember(w, person)
+	p.desk.remember(w, p.Base, person, p.Now())
 	p.answer(w, a, person, p.Now())
-}
-
-func (p *Provider) remember(w http.ResponseWriter, person *Person) {
-	id := rand()
-	p.mu.Lock()
-	if len(p.sessions) > 10000 {
-		p.sessions = map[string]session{}
-	}
-	p.sessions[id] = session{person.ID, p.Now()}
-	p.mu.Unlock()
-	http.SetCookie(w, &http.Cookie{Name: providerCookie + p.port(), Value: id, Path: "/", HttpOnly: true, Secure: strings.HasPrefix(p.Base, "https:"), SameSite: http.SameSiteLaxMode})
 }
 
 // start begins a sign-in here: an unsolicited response with the application's start address as RelayState.
 func (p *Provider) start(w http.ResponseWriter, r *http.Request) {
-	person := p.find(r.FormValue("person"))
+	person := findPerson(p.People, r.FormValue("person"))
 	partner, err := p.FindPartner(p.Partner)
 	if err != nil || person == nil {
 		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: "This person or the service provider is not known."})
 		return
 	}
-	p.remember(w, person)
+	p.desk.remember(w, p.Base, person, p.Now())
 	p.mu.Lock()
 	mistaken := p.mistake
 	p.mu.Unlock()

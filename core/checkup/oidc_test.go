@@ -57,16 +57,7 @@ func TestFindingsOfOpenID(t *testing.T) {
 			a, p := soundOIDC(t)
 			c.change(&a, &p)
 			stations, findings := checkup.Application(&a, []config.Provider{p}, "", now)
-			found := false
-			for _, f := range findings {
-				found = found || f.Code == c.code && f.Station == c.station
-			}
-			assert.True(t, found, "%+v", findings)
-			for _, s := range stations {
-				if s.Name == c.station {
-					assert.Equal(t, c.state, s.State)
-				}
-			}
+			holds(t, stations, findings, c.code, c.station, c.state)
 		})
 	}
 }

@@ -17,7 +17,7 @@ var labels = []struct {
 	{"device", regexp.MustCompile(`(?i)device`)},
 	{"token", regexp.MustCompile(`(?i)token (url|endpoint|uri|address)`)},
 	{"authorization", regexp.MustCompile(`(?i)authori[sz](e|ation) (url|endpoint|uri)|auth(entication)? (url|endpoint)|sign.?in (url|address)`)},
-	{"redirect", regexp.MustCompile(`(?i)redirect|callback|reply (url|address)`)},
+	{"redirect", regexp.MustCompile(`(?i)redirect|callback|repl(y|ies)|return (url|address)`)},
 	{"client-id", regexp.MustCompile(`(?i)(client|application|app|consumer)[ _-]?(id\b|identifier|key\b)`)},
 	{"issuer", regexp.MustCompile(`(?i)issuer|authority|provider url|base url`)},
 	{"scopes", regexp.MustCompile(`(?i)scopes?`)},

@@ -5,6 +5,7 @@ import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
+import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
@@ -24,11 +25,9 @@ const store = () => act(() => props.save(merged));
 <template>
   <form @submit.prevent="store">
     <template v-if="part === 'values'">
-      <TextBox v-model="draft.name" label="Name" :disabled="readonly" />
-      <TextBox v-model="draft.description" label="Description" hint="So that a colleague understands it in two years." :rows="2" :disabled="readonly" />
-      <TextBox v-model="draft.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
-      <TextBox v-model="clientId" label="Client ID" hint="Ours to give; also called application ID, consumer key." mono :disabled="readonly" />
-      <TextBox v-model="redirects" label="Redirect URIs" hint="Also called callback or reply address. One a line; compared letter by letter." mono :rows="2" :disabled="readonly" />
+      <CommonValues v-model="draft" :readonly />
+      <TextBox v-model="clientId" label="Client ID" hint="Ours to give; also called application ID." mono :disabled="readonly" />
+      <TextBox v-model="redirects" label="Redirect URIs" hint="Also called callback or return address. One a line; compared letter by letter." mono :rows="2" :disabled="readonly" />
       <TextBox v-model="postLogout" label="Post-logout redirect URIs" hint="Where people may be sent when they have signed out. One a line." mono :rows="2" :disabled="readonly" />
       <TextBox v-model="draft.startUrl" label="Start address" hint="The application's own address at which people begin." mono :disabled="readonly" />
       <CheckBox v-model="native" label="A program on people's own machines" hint="It takes its answer on a loopback address, on any port, and people confirm each sign-in." :disabled="readonly" />

@@ -6,6 +6,7 @@ import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
+import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
@@ -38,9 +39,7 @@ const store = () => act(() => props.save(merged));
 <template>
   <form @submit.prevent="store">
     <template v-if="part === 'values'">
-      <TextBox v-model="draft.name" label="Name" :disabled="readonly" />
-      <TextBox v-model="draft.description" label="Description" hint="So that a colleague understands it in two years." :rows="2" :disabled="readonly" />
-      <TextBox v-model="draft.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
+      <CommonValues v-model="draft" :readonly />
       <template v-if="!plain">
         <TextBox v-model="issuer" label="Issuer" hint="Compared letter by letter, a slash at the end included." mono :disabled="readonly" />
         <TextBox v-model="accepted" label="Accepted issuers" hint="Only where the issuer differs by directory: those whose people may sign in, one a line." mono :rows="2" :disabled="readonly" />

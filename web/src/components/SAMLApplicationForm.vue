@@ -6,6 +6,7 @@ import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CommonOptions from "./CommonOptions.vue";
 import CheckBox from "./CheckBox.vue";
+import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
@@ -39,11 +40,9 @@ const store = () => act(() => props.save(merged));
 <template>
   <form @submit.prevent="store">
     <template v-if="part === 'values'">
-      <TextBox v-model="draft.name" label="Name" :disabled="readonly" />
-      <TextBox v-model="draft.description" label="Description" hint="So that a colleague understands it in two years." :rows="2" :disabled="readonly" />
-      <TextBox v-model="draft.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
+      <CommonValues v-model="draft" :readonly />
       <TextBox v-model="saml.entityId" label="Entity ID" hint="Also called SP entity ID, audience, identifier. Compared letter by letter." mono :disabled="readonly" />
-      <TextBox v-model="acs" label="ACS URLs" hint="Also called reply address or assertion consumer service. One a line." mono :rows="2" :disabled="readonly" />
+      <TextBox v-model="acs" label="ACS URLs" hint="Also called return address or assertion consumer service. One a line." mono :rows="2" :disabled="readonly" />
       <TextBox v-model="draft.startUrl" label="Start address" hint="The application's own address at which people begin." mono :disabled="readonly" />
       <TextBox v-model="certificates" label="Certificates" hint="PEM. They check its signed requests, and are encrypted to." mono :rows="4" :disabled="readonly" />
     </template>

@@ -6,6 +6,7 @@ import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CommonOptions from "./CommonOptions.vue";
 import CheckBox from "./CheckBox.vue";
+import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
@@ -46,9 +47,7 @@ const store = () => act(() => props.save(merged));
 <template>
   <form @submit.prevent="store">
     <template v-if="part === 'values'">
-      <TextBox v-model="draft.name" label="Name" :disabled="readonly" />
-      <TextBox v-model="draft.description" label="Description" hint="So that a colleague understands it in two years." :rows="2" :disabled="readonly" />
-      <TextBox v-model="draft.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
+      <CommonValues v-model="draft" :readonly />
       <TextBox v-model="saml.entityId" label="Entity ID" hint="Also called issuer, IdP identifier. Compared letter by letter." mono :disabled="readonly" />
       <TextBox v-model="redirect" label="SSO URL for HTTP-Redirect" hint="Also called login URL, sign-in address." mono :disabled="readonly" />
       <TextBox v-model="post" label="SSO URL for HTTP-POST" mono :disabled="readonly" />

@@ -1,0 +1,241 @@
+package gate
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/store"
+)
+
+// saved is what both kinds of objects have in common when they are written.
+type saved struct {
+	kind, id, slug, name, entityID, body string
+	certificates                         []config.Certificate
+	watch                                *config.Watch
+}
+
+// conflict explains a record that is there already.
+func (g *Gate) conflict(tx *gorm.DB, s saved) error {
+	for _, q := range []struct {
+		model             any
+		column, value, as string
+	}{{&store.Application{}, "slug", s.slug, "application"}, {&store.Application{}, "entity_id", s.entityID, "application"}, {&store.Provider{}, "slug", s.slug, "provider"}, {&store.Provider{}, "entity_id", s.entityID, "provider"}} {
+		if q.as != s.kind || q.value == "" {
+			continue
+		}
+		var other struct{ ID, Slug, Name string }
+		if tx.Model(q.model).Where(q.column+" = ? AND id <> ?", q.value, s.id).Limit(1).Find(&other); other.ID == "" {
+			continue
+		}
+		if q.column == "slug" {
+			return problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The %s %q has the short name %s already.", q.as, other.Name, s.slug), "Choose another short name.")
+		}
+		return problem(http.StatusConflict, "entity-id-taken", "The entity ID is taken", fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, other.Name, s.entityID), "Is it the same one? Then open it instead of adding it again.")
+	}
+	return nil
+}
+
+func revise(tx *gorm.DB, now time.Time, who Actor, action string, s saved, number int, before string) error {
+	if err := tx.Create(&store.Revision{ObjectID: s.id, Number: number, Kind: s.kind, Body: s.body, Author: who.Name, At: now}).Error; err != nil {
+		return err
+	}
+	if err := journal(tx, now, who, action, s.kind, s.id, s.name, before, s.body); err != nil {
+		return err
+	}
+	return store.Changed(tx)
+}
+
+func staleRevision(name string) error {
+	return problem(http.StatusConflict, "changed-meanwhile", "Somebody else changed it", fmt.Sprintf("%s was changed since you opened it; nothing was written.", name), "Load it again, look at the change, and make yours anew.")
+}
+
+// SaveApplication creates an application (empty slug) or replaces the one with this slug. Revision, if not 0, is the one that the change was made on. The slug
+// is fixed once given, because addresses hold it.
+func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a config.Application, revision int) (*api.Application, error) {
+	if slug != "" && a.Slug == "" {
+		a.Slug = slug
+	}
+	if slug == "" && a.Slug == "" {
+		a.Slug = config.Slug(a.Name)
+	}
+	if err := a.Validate(); err != nil {
+		return nil, invalid(err)
+	}
+	if err := g.knownProviders(ctx, a.Providers); err != nil {
+		return nil, err
+	}
+	if err := g.checkSector(ctx, slug, &a); err != nil {
+		return nil, err
+	}
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return g.writeApplication(tx, now, who, slug, a, revision)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return g.Application(ctx, a.Slug)
+}
+
+func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
+	var row store.Application
+	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.Identifier(), body: mustJSON(a)}
+	if a.SAML != nil {
+		s.certificates, s.watch = a.SAML.Certificates, a.SAML.Metadata
+	}
+	row.Kind, row.Reach = a.Kind, string(a.Reach)
+	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+}
+
+// writeObject creates an application or provider (empty slug) or replaces it, with a revision and a line in the journal. Record is the row as the database layer
+// knows it, row its fields; kind and reach stand in it already.
+func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s saved, revision int, record any, row *store.Object) error {
+	kind, reach, action, before := row.Kind, row.Reach, "created", ""
+	row.CreatedAt = now
+	if slug == "" {
+		// The new ID is given last: a record that has one is looked for by it.
+		row.ID = store.NewID()
+	} else {
+		if err := tx.Where("slug = ?", slug).Take(record).Error; err != nil {
+			return missing(err, s.kind, slug)
+		}
+		if revision != 0 && revision != row.Revision {
+			return staleRevision(row.Name)
+		}
+		if s.slug != slug {
+			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new "+s.kind+" with the other short name.")
+		}
+		if row.Body == s.body {
+			return nil
+		}
+		action, before = "changed", row.Body
+	}
+	s.id = row.ID
+	if err := g.conflict(tx, s); err != nil {
+		return err
+	}
+	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.slug, s.name, kind, reach, entityColumn(s.entityID), s.body, now
+	row.Revision++
+	if err := tx.Save(record).Error; err != nil {
+		return err
+	}
+	if err := g.layOut(tx, now, who, s); err != nil {
+		return err
+	}
+	return revise(tx, now, who, action, s, row.Revision, before)
+}
+
+func (g *Gate) knownProviders(ctx context.Context, slugs []string) error {
+	for _, slug := range slugs {
+		if _, err := g.provider(ctx, slug); err != nil {
+			return badRequest("provider-unknown", fmt.Sprintf("There is no provider with the short name %q.", slug), "Add the provider first, or choose one that is there.")
+		}
+	}
+	return nil
+}
+
+// SaveProvider is SaveApplication for providers.
+func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p config.Provider, revision int) (*api.Provider, error) {
+	if slug != "" && p.Slug == "" {
+		p.Slug = slug
+	}
+	if slug == "" && p.Slug == "" {
+		p.Slug = config.Slug(p.Name)
+	}
+	if err := p.Validate(); err != nil {
+		return nil, invalid(err)
+	}
+	now := g.Now().UTC()
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeProvider(tx, now, who, slug, p, revision) }); err != nil {
+		return nil, err
+	}
+	return g.Provider(ctx, p.Slug)
+}
+
+func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
+	var row store.Provider
+	// Two connections to one OpenID provider, with a client ID each, may share its issuer.
+	s := saved{kind: "provider", slug: p.Slug, name: p.Name, body: mustJSON(p)}
+	if p.SAML != nil {
+		s.entityID, s.certificates, s.watch = p.SAML.EntityID, p.SAML.Certificates, p.SAML.Metadata
+	}
+	row.Kind, row.Reach = p.Kind, string(p.Reach)
+	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+}
+
+// DeleteApplication removes one. Its revisions, traces and journal lines stay readable.
+func (g *Gate) DeleteApplication(ctx context.Context, who Actor, slug string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var row store.Application
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return missing(err, "application", slug)
+		}
+		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		if err := forget(tx, row.ID); err != nil {
+			return err
+		}
+		if err := journal(tx, g.Now(), who, "deleted", "application", row.ID, row.Name, row.Body, ""); err != nil {
+			return err
+		}
+		return store.Changed(tx)
+	})
+}
+
+// DeleteProvider removes one that no application uses.
+func (g *Gate) DeleteProvider(ctx context.Context, who Actor, slug string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var row store.Provider
+		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+			return missing(err, "provider", slug)
+		}
+		var users []string
+		if err := usedBy(tx, slug).Limit(6).Pluck("name", &users).Error; err != nil {
+			return err
+		}
+		if len(users) > 0 {
+			return problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
+		}
+		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		if err := forget(tx, row.ID); err != nil {
+			return err
+		}
+		if err := journal(tx, g.Now(), who, "deleted", "provider", row.ID, row.Name, row.Body, ""); err != nil {
+			return err
+		}
+		return store.Changed(tx)
+	})
+}
+
+// SetReach opens, closes or takes back to draft, in one step.
+func (g *Gate) SetReach(ctx context.Context, who Actor, kind, slug string, reach access.Reach) error {
+	if kind == "application" {
+		a, err := g.application(ctx, slug)
+		if err != nil {
+			return err
+		}
+		c := a.Application
+		c.Reach = reach
+		_, err = g.SaveApplication(ctx, who, slug, c, a.revision)
+		return err
+	}
+	p, err := g.provider(ctx, slug)
+	if err != nil {
+		return err
+	}
+	c := p.Provider
+	c.Reach = reach
+	_, err = g.SaveProvider(ctx, who, slug, c, p.revision)
+	return err
+}
