@@ -251,10 +251,8 @@ func (g *Gate) Run(ctx context.Context) {
 			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)
 		}
 		if n%15 == 14 {
-			for _, f := range []func(context.Context) error{g.WriteUsed, g.writeUsedSecrets} {
-				if err := f(ctx); err != nil && ctx.Err() == nil {
-					g.Log.ErrorContext(ctx, "the last use of keys and secrets could not be written down", "error", err)
-				}
+			if err := g.WriteUsed(ctx); err != nil && ctx.Err() == nil {
+				g.Log.ErrorContext(ctx, "the last use of keys and secrets could not be written down", "error", err)
 			}
 		}
 		if n%5 == 0 && refreshing.CompareAndSwap(false, true) {

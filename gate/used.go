@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 	"strconv"
 	"time"
 
@@ -28,8 +29,12 @@ func (g *Gate) used(owner string, cert *x509.Certificate) {
 	}
 }
 
-// WriteUsed writes down which certificates verified something since the last time.
+// WriteUsed writes down which certificates verified something and which client secrets were used since the last time.
 func (g *Gate) WriteUsed(ctx context.Context) error {
+	return errors.Join(g.writeUsedSecrets(ctx), g.writeUsedCertificates(ctx))
+}
+
+func (g *Gate) writeUsedCertificates(ctx context.Context) error {
 	type use struct {
 		usedCertificate
 		at time.Time

@@ -324,10 +324,25 @@ func TestSecretsChangeOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.NewSecret(ctx, p.id, api.NewSecret{})
 	assert.ErrorContains(t, err, "two valid secrets")
-	for _, secret := range []string{first, second.Secret} {
-		p.secret = secret
-		p.tokens(nil)
+	// Which of two is still in use is seen from when each was used last.
+	used := func() (out []bool) {
+		require.NoError(t, p.w.Gate.WriteUsed(ctx))
+		list, err := c.Secrets(ctx, "applications", p.id)
+		require.NoError(t, err)
+		for _, s := range list.Items {
+			out = append(out, s.LastUsed != nil)
+		}
+		return out
 	}
+	assert.Equal(t, []bool{false, false}, used())
+	p.tokens(nil)
+	assert.Equal(t, []bool{true, false}, used())
+	p.secret = "igs_" + second.Secret[4:len(second.Secret)-1] + "-"
+	p.call("/oidc/token", redeeming(p, p.code(nil)))
+	assert.Equal(t, []bool{true, false}, used(), "a wrong one is no use")
+	p.secret = second.Secret
+	p.tokens(nil)
+	assert.Equal(t, []bool{true, true}, used())
 	list, err := c.Secrets(ctx, "applications", p.id)
 	require.NoError(t, err)
 	for _, s := range list.Items {
