@@ -57,7 +57,7 @@ test: tools build lint
 	@echo "go test"; INNERGATE_JUDGES=required INNERGATE_BROWSER=required $(GO) test -tags $(TAGS) -timeout 20m $(PACKAGES)
 
 bench: build
-	@$(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./gate ./bench
+	@$(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate ./bench
 
 # Each fuzz target for a while; FUZZTIME sets how long.
 FUZZTIME ?= 20s

@@ -186,6 +186,8 @@ type Administrator struct {
 	Role       string     `json:"role"`
 	Created    time.Time  `json:"created"`
 	LastSignIn *time.Time `json:"lastSignIn,omitempty"`
+	// Applications are those that an assigner may assign people to, by short name.
+	Applications []string `json:"applications,omitempty"`
 }
 
 // NewAdministrator adds one.
@@ -193,12 +195,16 @@ type NewAdministrator struct {
 	Name     string `json:"name"`
 	Role     string `json:"role"`
 	Password string `json:"password"`
+	// Applications are those that an assigner may assign people to, by short name.
+	Applications []string `json:"applications,omitempty"`
 }
 
 // ChangeAdministrator changes the fields that are set.
 type ChangeAdministrator struct {
 	Role     string `json:"role,omitempty"`
 	Password string `json:"password,omitempty"`
+	// Applications are those that an assigner may assign people to, by short name.
+	Applications []string `json:"applications,omitempty"`
 }
 
 // Token is an API token. Secret is shown once.
@@ -211,6 +217,8 @@ type Token struct {
 	Expires  *time.Time `json:"expires,omitempty"`
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
 	Secret   string     `json:"secret,omitempty"`
+	// Applications are those that an assigner may assign people to, by short name.
+	Applications []string `json:"applications,omitempty"`
 }
 
 // NewToken makes one. Days is its life; 0 means no end.
@@ -218,6 +226,8 @@ type NewToken struct {
 	Name string `json:"name"`
 	Role string `json:"role"`
 	Days int    `json:"days,omitempty"`
+	// Applications are those that an assigner may assign people to, by short name.
+	Applications []string `json:"applications,omitempty"`
 }
 
 // Setup makes the first administrator, with the one-time token that the service printed.
@@ -240,6 +250,8 @@ type Me struct {
 	// CSRF must come back in the header X-Innergate-CSRF with every changing call that is made with a cookie.
 	CSRF string `json:"csrf,omitempty"`
 	Kind string `json:"kind"` // administrator or token
+	// Applications are those that an assigner may assign people to, by short name.
+	Applications []string `json:"applications,omitempty"`
 }
 
 // Overview is the console's first page.

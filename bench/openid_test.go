@@ -139,7 +139,7 @@ func newBenchClient(b *testing.B, w *demo.World) *benchClient {
 	c := &benchClient{w: w, codes: make(chan string, 1)}
 	c.server = httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { c.codes <- r.URL.Query().Get("code") }))
 	b.Cleanup(c.server.Close)
-	_, err := w.Client().AddApplication(ctx, config.Application{Slug: "bench", Name: "Bench", Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Mapping: claims.OutgoingOIDC(),
+	_, err := w.Client().AddApplication(ctx, config.Application{Slug: "bench", Name: "Bench", Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, Mapping: claims.OutgoingOIDC(),
 		OIDC: &config.OIDCApplication{RedirectURIs: []string{c.server.URL + "/cb"}, Algorithm: "ES256", Refresh: true, Introspection: true, Scopes: []string{"openid", "profile", "email", "groups"}}})
 	require.NoError(b, err)
 	s, err := w.Client().NewSecret(ctx, "bench", api.NewSecret{})

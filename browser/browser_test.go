@@ -91,7 +91,7 @@ func (p *page) open(address string) {
 func eval[T any](p *page, js string) T {
 	p.t.Helper()
 	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
-	require.NoError(p.t, err, js)
+	require.NoError(p.t, err, "%.300s", js)
 	return v
 }
 
@@ -105,7 +105,7 @@ func (p *page) wait(js string) {
 			return
 		}
 		if time.Now().After(deadline) {
-			p.t.Fatalf("did not come about: %s\n%v\nat %s:\n%s", js, err, eval[string](p, "location.href"), eval[string](p, "document.body.innerText.slice(0,2000)"))
+			p.t.Fatalf("did not come about: %s\n%v\nat %s:\n%s", js, err, eval[string](p, "location.href"), eval[string](p, "document.body.innerText.slice(-2600)"))
 		}
 		select {
 		case <-p.ctx.Done():
@@ -134,7 +134,7 @@ func (p *page) press(text string) {
 	p.t.Helper()
 	find := `[...document.querySelectorAll("button,a,summary")].find(e=>e.innerText.trim().split("\n")[0].trim()===` + quote(text) + `&&!e.disabled&&e.offsetParent!==null)`
 	p.wait(find)
-	eval[bool](p, find+".click()??true")
+	eval[bool](p, "(e=>(setTimeout(()=>e.click()),true))("+find+")") // the answer comes before the page goes
 }
 
 // fill types into the field with this label.
@@ -150,6 +150,29 @@ func (p *page) drop(name, content string) {
 	p.t.Helper()
 	p.wait(`document.querySelector(".take")`)
 	eval[bool](p, `(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(content)+`],`+quote(name)+`,{type:"text/xml"}));document.querySelector(".take").dispatchEvent(new DragEvent("drop",{dataTransfer:d,bubbles:true,cancelable:true}));return true})()`)
+}
+
+// label types into the field that a page for people labels so.
+func (p *page) label(label, value string) {
+	p.t.Helper()
+	find := `[...document.querySelectorAll("label")].find(l=>l.innerText.trim()===` + quote(label) + `)?.querySelector("input")`
+	p.wait(find)
+	eval[bool](p, `(()=>{const e=`+find+`;e.value=`+quote(value)+`;return true})()`)
+}
+
+// click presses what a selector finds, once it is there.
+func (p *page) click(selector string) {
+	p.t.Helper()
+	p.wait(`document.querySelector(` + quote(selector) + `)`)
+	eval[bool](p, `document.querySelector(`+quote(selector)+`).click()??true`)
+}
+
+// upload chooses a file in the field with this label.
+func (p *page) upload(label, name, content string) {
+	p.t.Helper()
+	find := `document.querySelector("input[type=file][aria-label=" + ` + quote(quote(label)) + ` + "]")`
+	p.wait(find)
+	eval[bool](p, `(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(content)+`],`+quote(name)+`));const e=`+find+`;e.files=d.files;e.dispatchEvent(new Event("change",{bubbles:true}));return true})()`)
 }
 
 // signIn signs in to the console.
@@ -186,7 +209,7 @@ func (p *page) accessible() {
 		axeSource = string(b)
 	}
 	_, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](axeSource+";true"))
-	require.NoError(p.t, err)
+	require.NoError(p.t, err, "the page went away while it was held against the rules: wait for something that only this page shows")
 	eval[bool](p, `(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]}).then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
 	p.wait("window.__axe")
 	found := eval[[]string](p, "window.__axe")

@@ -35,6 +35,9 @@ func TestEngineersFirstMorning(t *testing.T) {
 			p.press("Save")
 			eval[bool](p, `document.querySelector("#who input[value=saltmere-staff]").click()??true`)
 			p.press("Save the choice")
+			p.wait(`document.querySelector(".steps").innerText.includes("nobody is assigned")`)
+			p.fill("Who may come in", "everybody")
+			p.press("Save who gets in")
 			p.wait(`document.querySelector(".steps").innerText.includes("saltmere-staff")`)
 			p.press("Make a rehearsal link")
 			href := link(p)
@@ -174,7 +177,7 @@ func TestEveryPage(t *testing.T) {
 		{"/", "Newest sign-ins", "overview"},
 		{"/applications", "Weekly duty lists", "applications"},
 		{"/applications/new", "Begin with whatever you have", "connect-new"},
-		{"/applications/crew-rota", "keep ^ferry-", "application"},
+		{"/applications/crew-rota", "displayName", "application"},
 		{"/applications/crew-rota?station=application-trust", "Its metadata address", "application-trust"},
 		{"/applications/crew-rota?station=access", "Back to draft", ""},
 		{"/applications/crew-rota?station=rehearse", "Make a rehearsal link", "rehearse"},
@@ -189,6 +192,13 @@ func TestEveryPage(t *testing.T) {
 		{"/providers/saltmere-staff/exchange", "ACS URL", ""},
 		{"/traces", reference, "traces"},
 		{"/traces/" + reference, "ask", "trace-saml"},
+		{"/people", "Mira Voss", ""},
+		{"/people/new", "A new person", ""},
+		{"/groups", "Skippers.", ""},
+		{"/rule-sets", "What the company's applications call roles.", ""},
+		{"/people-settings", "Person types", ""},
+		{"/providers/saltmere-staff?station=matching", "ferry-crew", "matching"},
+		{"/providers/harbour-register", "Stands on the sign-in page", "register"},
 		{"/keyring", "Certificates of partners", ""},
 		{"/sources", "Add a source", ""},
 		{"/templates", "Role pairs", ""},

@@ -138,7 +138,7 @@ func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 	p.press("Switch to it")
 	p.wait(`!document.body.innerText.includes("Switch to it")`)
 	p.open(w.URL + "/console/providers/" + slug + "?station=matching")
-	p.fill("A subject that nobody here is known by", "create")
+	p.fill("A subject that nobody here is", "create")
 	p.press("Save")
 	ledger, err := c.Application(ctx, "cargo-ledger")
 	require.NoError(t, err)

@@ -137,7 +137,7 @@ func TestClientCommands(t *testing.T) {
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "desk.xml")
 	require.NoError(t, os.WriteFile(file, metadata, 0o600))
-	code, out, says := run(t, "", "app", "add", "--metadata", file, "--provider", "saltmere-staff", "--start-url", w.DeskURL+"/sign-in")
+	code, out, says := run(t, "", "app", "add", "--metadata", file, "--provider", "saltmere-staff", "--start-url", w.DeskURL+"/sign-in", "--access", "everybody")
 	require.Equal(t, 0, code, says)
 	assert.Contains(t, out, "It is a draft")
 	assert.Contains(t, says, "proposed")
@@ -186,7 +186,7 @@ func TestClientCommands(t *testing.T) {
 	}{
 		{[]string{"app", "show", "crew-rota"}, "Mapping out"},
 		{[]string{"provider", "list"}, "saltmere-staff"},
-		{[]string{"provider", "show", "saltmere-staff"}, "strangers are created"},
+		{[]string{"provider", "show", "saltmere-staff"}, "strangers created"},
 		{[]string{"exchange", "app", "crew-rota", "--markdown"}, "# For the engineer of Crew Rota"},
 		{[]string{"exchange", "provider", "saltmere-staff"}, "ACS URL"},
 		{[]string{"keys", "list"}, "saml-signing"},

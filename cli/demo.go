@@ -87,6 +87,7 @@ Saltmere Ferries is open. Everything here is made up and runs on this machine on
      Saltmere Staff (SAML)             %[2]s/
      Northquay Stevedores (OpenID)     %[10]s/
      Lantern Pass (OAuth 2.0)          %[11]s/
+     Harbour Register                  the gate's own: runa.holt or eskil.brae, password %[12]s
 
 For the command line, in another terminal:
 
@@ -94,7 +95,7 @@ For the command line, in another terminal:
   innergate app list
 
 Stop with Ctrl-C.
-`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL)
+`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL, w.AgencyPassword())
 	if o.TLS != nil {
 		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.example 127.0.0.1' "+w.URL+"/console/\n")
 	}

@@ -180,7 +180,7 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	require.NoError(t, err)
 	u, err := w.Client().Understand(ctx, "application", "", api.TakeIn{Text: string(doc)})
 	require.NoError(t, err)
-	u.App.Providers, u.App.StartURL, u.App.Reach = []string{"saltmere-staff"}, w.DeskURL+"/sign-in", "everyone"
+	u.App.Providers, u.App.StartURL, u.App.Reach, u.App.Access.To = []string{"saltmere-staff"}, w.DeskURL+"/sign-in", "everyone", "everybody"
 	_, err = w.Client().AddApplication(ctx, *u.App)
 	require.NoError(t, err)
 	who := func() string {

@@ -65,7 +65,7 @@ func (p *program) applications() *cli.Command {
 		{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses (default: made from the name)"}, &cli.StringFlag{Name: "description", Usage: "what it is, for a colleague in two years"},
-			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml or oidc", Value: config.KindSAML}, &cli.StringFlag{Name: "start-url", Usage: "the application's own start address"}, &cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"},
+			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml or oidc", Value: config.KindSAML}, &cli.StringFlag{Name: "start-url", Usage: "the application's own start address"}, &cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"}, &cli.StringFlag{Name: "access", Usage: "who may use it: assigned (people and groups; the usual) or everybody"},
 		}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff", "innergate app add --name \"Crew Rota\"", "innergate app add --metadata client.json --provider saltmere-staff"), Action: p.addApplication},
 		{Name: "take", Usage: "take the other side's metadata for an application that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
 			Metadata: examples("innergate app take crew-rota https://rota.saltmere.example/metadata", "innergate app take crew-rota rota.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") }},
@@ -76,7 +76,7 @@ func (p *program) applications() *cli.Command {
 func (p *program) application(a *api.Application) {
 	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", a.Name, a.Slug, orDash(a.Description))
 	p.table(table.Row{"", ""}, []table.Row{
-		{"kind", string(a.Kind)}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a), {"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))}, {"last sign-in", ago(a.LastSignIn)},
+		{"kind", string(a.Kind)}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a), {"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))}, {"access", strings.Join(a.Access.InWords(), "\n")}, {"last sign-in", ago(a.LastSignIn)},
 	}, "")
 	p.passage(a.Stations, a.Findings)
 }
@@ -97,6 +97,9 @@ func addresses(a *api.Application) table.Row {
 func asked(x *api.Provider) table.Row {
 	if x.OIDC != nil {
 		return table.Row{"endpoints", orDash(strings.TrimSpace(x.OIDC.AuthorizationEndpoint + "\n" + x.OIDC.TokenEndpoint + "\n" + x.OIDC.UserInfoEndpoint))}
+	}
+	if x.Directory != nil {
+		return table.Row{"second factor", x.Directory.SecondFactor}
 	}
 	return table.Row{"SSO", endpointLines(x.SAML.SSO)}
 }
@@ -174,6 +177,7 @@ func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
 	override(&a.Slug, c.String("short-name"))
 	override(&a.Description, c.String("description"))
 	override(&a.StartURL, c.String("start-url"))
+	override(&a.Access.To, c.String("access"))
 	a.Providers = append(a.Providers, c.StringSlice("provider")...)
 	made, err := cl.AddApplication(ctx, a)
 	if err != nil {
@@ -304,7 +308,7 @@ func (p *program) providers() *cli.Command {
 		{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses"}, &cli.StringFlag{Name: "description", Usage: "what it is"},
-			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml, oidc or oauth2", Value: config.KindSAML}, &cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse or create", Value: "refuse"},
+			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml, oidc, oauth2 or directory", Value: config.KindSAML}, &cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse, create, ask or pass", Value: "refuse"},
 		}, Metadata: examples("innergate provider add --metadata staff.xml --admission create", "innergate provider add --metadata https://id.northquay.example --admission create"), Action: p.addProvider},
 		{Name: "take", Usage: "take the other side's metadata for a provider that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
 			Metadata: examples("innergate provider take saltmere-staff staff.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") }},

@@ -44,7 +44,7 @@ func (s *shared) text() string {
 func TestLoginThroughAProvider(t *testing.T) {
 	w, ctx := world(t), context.Background()
 	t.Setenv("PATH", "") // no browser opens by itself
-	code, out, says := run(t, "", "access", "add", "--provider", "saltmere-staff", "--value", "ferry-office", "--role", "engineer")
+	code, out, says := run(t, "", "console", "add", "--provider", "saltmere-staff", "--value", "ferry-office", "--role", "engineer")
 	require.Equal(t, 0, code, says)
 	assert.Contains(t, out, "groups = ferry-office")
 	t.Setenv("INNERGATE_TOKEN", "")
@@ -72,7 +72,7 @@ func TestLoginThroughAProvider(t *testing.T) {
 	code, out, says = run(t, "", "app", "list")
 	require.Equal(t, 0, code, says)
 	assert.Contains(t, out, "cargo-ledger")
-	code, _, says = run(t, "", "access", "list")
+	code, _, says = run(t, "", "console", "list")
 	assert.NotEqual(t, 0, code)
 	assert.Contains(t, says, "role")
 	assert.Contains(t, login("--device", regexp.MustCompile(`http\S+/device\?code=\S+`), func(link string) {
@@ -122,7 +122,7 @@ func TestSecretCommands(t *testing.T) {
 		says string
 	}{
 		{[]string{"secret", "list", "cargo-ledger"}, "write applications/ or providers/"}, {[]string{"secret", "enter", "northquay-stevedores", "--ends", "soon"}, "is no day"}, {[]string{"secret", "list", "applications/crew-rota"}, "speaks SAML"},
-		{[]string{"access", "remove", "7"}, "no rule"}, {[]string{"access", "add", "--provider", "nobody", "--value", "x", "--role", "viewer"}, "no provider"},
+		{[]string{"console", "remove", "7"}, "no rule"}, {[]string{"console", "add", "--provider", "nobody", "--value", "x", "--role", "viewer"}, "no provider"},
 	} {
 		code, _, says := run(t, "", c.args...)
 		assert.NotEqual(t, 0, code, c.args)

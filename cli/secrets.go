@@ -163,19 +163,19 @@ func (p *program) consoleAccess() *cli.Command {
 			for i, r := range a.Rules {
 				rows = append(rows, table.Row{i + 1, r.Provider, r.Attribute + " = " + r.Value, r.Role})
 			}
-			p.table(table.Row{"#", "Provider", "Whose profile has", "Role"}, rows, "Nobody comes in through a provider. `innergate access add` adds a rule.")
+			p.table(table.Row{"#", "Provider", "Whose profile has", "Role"}, rows, "Nobody comes in through a provider. `innergate console add` adds a rule.")
 		})
 	}
-	return &cli.Command{Name: "access", Usage: "who may come in to the console and the command line through providers", Metadata: examples("innergate access add --provider saltmere-staff --attribute groups --value ferry-office --role engineer"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list the rules", Metadata: examples("innergate access list"), Action: func(ctx context.Context, c *cli.Command) error { return rules(ctx, c, nil) }},
+	return &cli.Command{Name: "console", Usage: "who may come in to the console and the command line through providers", Metadata: examples("innergate console add --provider saltmere-staff --attribute groups --value ferry-office --role engineer"), Commands: []*cli.Command{
+		{Name: "list", Usage: "list the rules", Metadata: examples("innergate console list"), Action: func(ctx context.Context, c *cli.Command) error { return rules(ctx, c, nil) }},
 		{Name: "add", Usage: "give a role to everybody for whom a provider vouches and whose profile has a value", Flags: []cli.Flag{&cli.StringFlag{Name: "provider", Required: true, Usage: "the provider's short name"}, &cli.StringFlag{Name: "attribute", Usage: "the profile's attribute", Value: "groups"}, &cli.StringFlag{Name: "value", Required: true, Usage: "the value that it must have"}, &cli.StringFlag{Name: "role", Required: true, Usage: "owner, engineer or viewer"}},
-			Metadata: examples("innergate access add --provider saltmere-staff --value ferry-office --role engineer"), Action: func(ctx context.Context, c *cli.Command) error {
+			Metadata: examples("innergate console add --provider saltmere-staff --value ferry-office --role engineer"), Action: func(ctx context.Context, c *cli.Command) error {
 				return rules(ctx, c, func(a *api.ConsoleAccess) error {
 					a.Rules = append(a.Rules, api.AccessRule{Provider: c.String("provider"), Attribute: c.String("attribute"), Value: c.String("value"), Role: c.String("role")})
 					return nil
 				})
 			}},
-		{Name: "remove", Usage: "take a rule away; whoever came in by it is out at once", ArgsUsage: "NUMBER", Metadata: examples("innergate access remove 1"), Action: func(ctx context.Context, c *cli.Command) error {
+		{Name: "remove", Usage: "take a rule away; whoever came in by it is out at once", ArgsUsage: "NUMBER", Metadata: examples("innergate console remove 1"), Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "NUMBER")
 			if err != nil {
 				return err
@@ -183,7 +183,7 @@ func (p *program) consoleAccess() *cli.Command {
 			return rules(ctx, c, func(a *api.ConsoleAccess) error {
 				var n int
 				if _, err := fmt.Sscan(args[0], &n); err != nil || n < 1 || n > len(a.Rules) {
-					return usage("there is no rule %q; `innergate access list` numbers them", args[0])
+					return usage("there is no rule %q; `innergate console list` numbers them", args[0])
 				}
 				a.Rules = append(a.Rules[:n-1], a.Rules[n:]...)
 				return nil

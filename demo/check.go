@@ -45,7 +45,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 	if err := checkRefusal(ctx, w, step); err != nil {
 		return fail(err)
 	}
-	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover, checkArtifact, checkBridges, checkTool, checkStrength, checkOpenIDRefusal} {
+	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover, checkArtifact, checkBridges, checkTool, checkStrength, checkOpenIDRefusal, checkRegister} {
 		if err := check(ctx, w, step); err != nil {
 			return fail(err)
 		}

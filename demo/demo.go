@@ -314,6 +314,9 @@ func (w *World) furnish(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := w.agency(ctx); err != nil {
+		return err
+	}
 	if err := w.secrets(ctx); err != nil {
 		return err
 	}

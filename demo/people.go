@@ -1,10 +1,15 @@
 package demo
 
 import (
+	"context"
 	"strings"
 
+	"innergate/api"
+	"innergate/core/claims"
 	"innergate/core/saml"
+	"innergate/gate"
 	"innergate/standin"
+	"innergate/store"
 )
 
 // person is one of the people of Saltmere Ferries.
@@ -95,6 +100,41 @@ func stevedores() []standin.Person {
 		out = append(out, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role, Claims: map[string]any{"given_name": p.given, "family_name": p.family, "email": p.mail, "email_verified": true, "roles": p.groups}})
 	}
 	return out
+}
+
+// skippers of an agency are people of the gate's own directory.
+var skippers = []person{
+	{"runa.holt", "Runa", "Holt", "runa.holt@agency.example", "skipper", []string{"crew", "bridge"}},
+	{"eskil.brae", "Eskil", "Brae", "eskil.brae@agency.example", "skipper", []string{"crew", "bridge"}},
+}
+
+// AgencyPassword is the first password of the agency's skippers.
+func (w *World) AgencyPassword() string { return w.Password + " agency" }
+
+// agency adds the skippers, if they are not there yet, with a password that they set by a link as anybody would.
+func (w *World) agency(ctx context.Context) error {
+	for _, p := range skippers {
+		list, err := w.Gate.People(ctx, store.Page{Search: p.user}, gate.PersonFilter{})
+		if err != nil {
+			return err
+		}
+		if len(list.Items) > 0 {
+			continue
+		}
+		made, err := w.Gate.SavePerson(ctx, gate.System, "", api.SavePerson{Type: "partner", Login: &p.user, Groups: &p.groups, Profile: claims.Bag{"preferred_username": {p.user}, "given_name": {p.given}, "family_name": {p.family}, "name": {p.given + " " + p.family}, "email": {p.mail}, "title": {p.role}}})
+		if err != nil {
+			return err
+		}
+		link, err := w.Gate.NewPersonLink(ctx, gate.System, made.ID)
+		if err != nil {
+			return err
+		}
+		token := link.Link[strings.LastIndexByte(link.Link, '/')+1:]
+		if err := w.Gate.SetPassword(ctx, token, w.AgencyPassword(), w.AgencyPassword()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // travellers hold season tickets and sign in with Lantern Pass.

@@ -9,21 +9,34 @@ import (
 	"net/http"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/config"
+	"innergate/core/people"
 	"innergate/store"
 )
 
 // file is the form of a configuration file.
 type file struct {
+	People       *people.Settings     `json:"people,omitempty"`
+	Groups       []config.Group       `json:"groups,omitempty"`
+	RuleSets     []config.RuleSet     `json:"ruleSets,omitempty"`
 	Sources      []config.Source      `json:"sources,omitempty"`
 	Templates    []config.Template    `json:"templates,omitempty"`
 	Providers    []config.Provider    `json:"providers,omitempty"`
 	Applications []config.Application `json:"applications,omitempty"`
+	Assignments  []groupAssignment    `json:"assignments,omitempty"`
+}
+
+// groupAssignment lets a group use an application. Assignments of people are no part of a configuration: people are not.
+type groupAssignment struct {
+	Application string   `json:"application"`
+	Group       string   `json:"group"`
+	Roles       []string `json:"roles,omitempty"`
 }
 
 // readFile reads YAML strictly: a key that is not known is an error that names its line.
@@ -33,7 +46,7 @@ func readFile(text string) (*file, error) {
 		return nil, badRequest("yaml", "The file is not YAML: "+yaml.FormatError(err, false, false), "")
 	}
 	if bytes.Equal(bytes.TrimSpace(doc), []byte("null")) {
-		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named sources, templates, providers and applications.")
+		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named groups, ruleSets, sources, templates, providers, applications and assignments.")
 	}
 	dec := json.NewDecoder(bytes.NewReader(doc))
 	dec.DisallowUnknownFields()
@@ -103,6 +116,20 @@ func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.ConfigFile) (*a
 			}
 		}
 	}
+	if f.People != nil {
+		if f.People.Attributes == nil {
+			f.People.Attributes = []people.Attribute{}
+		}
+		if err := f.People.Check(); err != nil {
+			problems = append(problems, config.Problem{Field: "people", Message: err.Error()})
+		}
+	}
+	for i := range f.Groups {
+		note("groups", i, f.Groups[i].Slug, f.Groups[i].Validate())
+	}
+	for i := range f.RuleSets {
+		note("ruleSets", i, f.RuleSets[i].Slug, f.RuleSets[i].Validate())
+	}
 	for i := range f.Sources {
 		note("sources", i, f.Sources[i].Slug, f.Sources[i].Validate())
 	}
@@ -118,10 +145,14 @@ func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.ConfigFile) (*a
 	if len(problems) > 0 {
 		return nil, invalid(problems)
 	}
+	settings, err := g.peopleSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
 	result := &api.ConfigResult{Created: []string{}, Updated: []string{}, Unchanged: []string{}}
 	errPreview := errors.New("only looked at")
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := g.loadFile(tx, who, f, result); err != nil {
+		if err := g.loadFile(tx, who, f, settings, result); err != nil {
 			return err
 		}
 		if in.Preview {
@@ -135,7 +166,7 @@ func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.ConfigFile) (*a
 	return result, err
 }
 
-func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, result *api.ConfigResult) error {
+func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, settings people.Settings, result *api.ConfigResult) error {
 	now := g.Now().UTC()
 	sort := func(kind, slug, held, body string, found bool) string {
 		name := kind + " " + slug
@@ -149,6 +180,31 @@ func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, result *api.ConfigResul
 			result.Updated = append(result.Updated, name)
 		}
 		return slug
+	}
+	if f.People != nil {
+		sort("settings", "people", mustJSON(settings), mustJSON(*f.People), true)
+		if err := g.writePeopleSettings(tx, who, settings, *f.People); err != nil {
+			return err
+		}
+	}
+	for _, one := range f.Groups {
+		var row store.Group
+		if err := tx.Where("slug = ?", one.Slug).Limit(1).Find(&row).Error; err != nil {
+			return err
+		}
+		held := config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description}
+		if err := g.writeGroup(tx, who, sort("group", one.Slug, mustJSON(held), mustJSON(one), row.ID != ""), one); err != nil {
+			return err
+		}
+	}
+	for _, r := range f.RuleSets {
+		var row store.RuleSet
+		if err := tx.Where("slug = ?", r.Slug).Limit(1).Find(&row).Error; err != nil {
+			return err
+		}
+		if err := g.writeRuleSet(tx, who, sort("rule set", r.Slug, row.Body, mustJSON(r), row.ID != ""), r, 0); err != nil {
+			return err
+		}
 	}
 	for _, s := range f.Sources {
 		var row store.Source
@@ -195,12 +251,85 @@ func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, result *api.ConfigResul
 			return err
 		}
 	}
+	return g.loadAssignments(tx, who, f.Assignments, result, now)
+}
+
+func (g *Gate) loadAssignments(tx *gorm.DB, who Actor, list []groupAssignment, result *api.ConfigResult, now time.Time) error {
+	for _, a := range list {
+		var app store.Application
+		if err := tx.Where("slug = ?", a.Application).Take(&app).Error; err != nil {
+			return missing(err, "application", a.Application)
+		}
+		id, name, err := assignee(tx, api.Assignment{Kind: "group", Who: a.Group})
+		if err != nil {
+			return err
+		}
+		roles := mustJSON(orEmptyList(a.Roles))
+		var held store.Assignment
+		if err := tx.Where("application_id = ? AND kind = 'group' AND who_id = ?", app.ID, id).Limit(1).Find(&held).Error; err != nil {
+			return err
+		}
+		what := "assignment of " + a.Group + " to " + a.Application
+		switch {
+		case held.WhoID == "":
+			result.Created = append(result.Created, what)
+		case held.Roles == roles:
+			result.Unchanged = append(result.Unchanged, what)
+			continue
+		default:
+			result.Updated = append(result.Updated, what)
+		}
+		if err := g.writeAssignment(tx, who, app.ID, app.Name, api.Assignment{Kind: "group"}, id, name, roles, now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// exportPeopleConfig adds what is set for people, groups and rule sets to a file.
+func (g *Gate) exportPeopleConfig(ctx context.Context, f *file) error {
+	settings, err := g.peopleSettings(ctx)
+	if err != nil {
+		return err
+	}
+	if mustJSON(settings) != mustJSON(people.DefaultSettings()) {
+		f.People = &settings
+	}
+	db := g.Store.Read(ctx)
+	var groups []store.Group
+	if err := db.Order("slug").Find(&groups).Error; err != nil {
+		return store.Clear(err)
+	}
+	for _, row := range groups {
+		f.Groups = append(f.Groups, config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description})
+	}
+	var sets []store.RuleSet
+	if err := db.Order("slug").Find(&sets).Error; err != nil {
+		return store.Clear(err)
+	}
+	for _, row := range sets {
+		r, err := decodeBody[config.RuleSet](row.Body)
+		if err != nil {
+			return err
+		}
+		f.RuleSets = append(f.RuleSets, r)
+	}
+	var assigned []struct{ Application, Group, Roles string }
+	if err := db.Raw("SELECT p.slug AS application, g.slug AS `group`, a.roles FROM assignments a JOIN applications p ON p.id = a.application_id JOIN groups g ON g.id = a.who_id WHERE a.kind = 'group' ORDER BY p.slug, g.slug").Scan(&assigned).Error; err != nil {
+		return store.Clear(err)
+	}
+	for _, a := range assigned {
+		f.Assignments = append(f.Assignments, groupAssignment{a.Application, a.Group, rolesOf(a.Roles)})
+	}
 	return nil
 }
 
 // ExportConfig writes the whole configuration as a file that LoadConfig reads.
 func (g *Gate) ExportConfig(ctx context.Context) (string, error) {
 	var f file
+	if err := g.exportPeopleConfig(ctx, &f); err != nil {
+		return "", err
+	}
 	var sources []store.Source
 	if err := g.Store.Read(ctx).Order("slug").Find(&sources).Error; err != nil {
 		return "", store.Clear(err)

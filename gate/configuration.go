@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/access"
 	"innergate/core/checkup"
 	"innergate/core/claims"
 	"innergate/core/config"
@@ -26,10 +27,16 @@ type application struct {
 	id       string
 	revision int
 	mapping  *claims.Compiled
+	whole    claims.Mapping // with the rules of its rule sets in their places
 	signing  []*saml.Certificate
 	until    *time.Time // the end of the metadata that is looked after
 	secrets  []heldSecret
 	rules    []api.AccessRule // of the gate itself
+	policy   *access.Compiled
+	// groupRoles are the groups that are assigned, with their roles.
+	groupRoles map[string][]string
+	// What a sign-in has to read: the person's groups, and assignments.
+	needsGroups, needsAssignments bool
 }
 
 // begins says whether every sign-in to the application has to begin there.
@@ -45,8 +52,11 @@ type provider struct {
 	id       string
 	revision int
 	mapping  *claims.Compiled
+	whole    claims.Mapping
 	signing  []*saml.Certificate
 	until    *time.Time
+	sets     []string         // the names that its mapping can set
+	admitted *claims.Compiled // the defaults for people who are created
 }
 
 // inTime refuses a partner whose metadata is over and was not renewed (SAML Metadata, section 2.3.1).
@@ -105,7 +115,7 @@ func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*
 	if err := json.Unmarshal([]byte(row.Body), &a.Application); err != nil {
 		return nil, fmt.Errorf("the record of application %s can't be read: %w", row.Slug, err)
 	}
-	if a.mapping, err = a.Mapping.Compile(); err != nil {
+	if err := g.readyApplication(ctx, a); err != nil {
 		return nil, err
 	}
 	if a.OIDC != nil {
@@ -154,7 +164,7 @@ func (g *Gate) findProvider(ctx context.Context, key, where, value string) (*pro
 	if err := json.Unmarshal([]byte(row.Body), &p.Provider); err != nil {
 		return nil, fmt.Errorf("the record of provider %s can't be read: %w", row.Slug, err)
 	}
-	if p.mapping, err = p.Mapping.Compile(); err != nil {
+	if err := g.readyProvider(ctx, p); err != nil {
 		return nil, err
 	}
 	if p.SAML != nil {
@@ -206,10 +216,19 @@ func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, 
 		if err != nil {
 			continue
 		}
-		providers = append(providers, p.Provider)
+		inspected := p.Provider
+		inspected.Mapping = p.whole
+		providers = append(providers, inspected)
 		v.ProvidedBy = append(v.ProvidedBy, api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.Authority()})
 	}
-	v.Stations, v.Findings = checkup.Application(&v.Application, providers, g.IDPEntityID(), g.Now())
+	inspected := v.Application
+	if inspected.Mapping, err = g.wholeMapping(ctx, v.Mapping); err != nil {
+		return nil, err
+	}
+	v.Stations, v.Findings = checkup.Application(&inspected, providers, g.IDPEntityID(), g.Now())
+	if err := g.peopleFindings(ctx, v); err != nil {
+		return nil, err
+	}
 	v.StartOurs = g.StartLocation(v.Slug)
 	if v.OIDC != nil {
 		if v.Secrets, err = g.secretViews(ctx, row.ID); err != nil {
@@ -230,6 +249,22 @@ func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, 
 		v.ProposedURL = proposeStart(v.SAML)
 	}
 	return v, nil
+}
+
+// peopleFindings finds applications to which nobody is assigned.
+func (g *Gate) peopleFindings(ctx context.Context, v *api.Application) error {
+	if v.Access.To == access.Everybody {
+		return nil
+	}
+	var one store.Assignment
+	if err := g.Store.Read(ctx).Where("application_id = ?", v.ID).Limit(1).Find(&one).Error; err != nil {
+		return store.Clear(err)
+	}
+	if one.WhoID == "" {
+		findings := checkup.NobodyAssigned(&v.Application)
+		v.Findings, v.Stations = append(v.Findings, findings...), checkup.Settle(v.Stations, findings)
+	}
+	return nil
 }
 
 // proposeStart guesses an application's start address from what is known of it.
@@ -279,7 +314,11 @@ func (g *Gate) Provider(ctx context.Context, slug string) (*api.Provider, error)
 	if err != nil {
 		return nil, err
 	}
-	v.Stations, v.Findings = checkup.Provider(&v.Provider, g.SPEntityID(), g.Now())
+	inspected := v.Provider
+	if inspected.Mapping, err = g.wholeMapping(ctx, v.Mapping); err != nil {
+		return nil, err
+	}
+	v.Stations, v.Findings = checkup.Provider(&inspected, g.SPEntityID(), g.Now())
 	if err := g.besideProvider(ctx, v, row.ID); err != nil {
 		return nil, err
 	}
@@ -307,7 +346,7 @@ func (g *Gate) besideProvider(ctx context.Context, v *api.Provider, id string) e
 			return err
 		}
 		findings = checkup.TheirSecrets(&v.Provider, secretEnds(v.Secrets), g.Now())
-	} else {
+	} else if v.SAML != nil {
 		if v.Watch, findings, err = g.watch(ctx, id, checkup.ProviderTrust, v.SAML.Metadata); err != nil {
 			return err
 		}

@@ -86,6 +86,19 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 }
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
+	if err := knownGroups(tx, groupsOf(a.Access.Rules)); err != nil {
+		return err
+	}
+	var used []string
+	for _, r := range a.Access.Rules {
+		used = append(used, r.Use)
+	}
+	if err := knownSets(tx, config.SetAccess, used); err != nil {
+		return err
+	}
+	if err := knownSets(tx, config.SetMapping, a.Mapping.Uses()); err != nil {
+		return err
+	}
 	var row store.Application
 	s := saved{kind: "application", slug: a.Slug, name: a.Name, entityID: a.Identifier(), body: mustJSON(a)}
 	if a.SAML != nil {
@@ -161,6 +174,22 @@ func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p confi
 }
 
 func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {
+	if err := knownSets(tx, config.SetMapping, p.Mapping.Uses()); err != nil {
+		return err
+	}
+	var granted []string
+	for _, one := range p.Grants {
+		granted = append(granted, one.Groups...)
+	}
+	if p.Admit != nil {
+		granted = append(granted, p.Admit.Groups...)
+	}
+	if err := knownGroups(tx, granted); err != nil {
+		return err
+	}
+	if err := g.knownTypes(tx, p); err != nil {
+		return err
+	}
 	var row store.Provider
 	// Two connections to one OpenID provider, with a client ID each, may share its issuer.
 	s := saved{kind: "provider", slug: p.Slug, name: p.Name, body: mustJSON(p)}

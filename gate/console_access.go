@@ -53,8 +53,8 @@ func (g *Gate) SetConsoleAccess(ctx context.Context, who Actor, a api.ConsoleAcc
 		return badRequest("rules", "100 rules are the most.", "")
 	}
 	for i, r := range a.Rules {
-		if err := knownRole(r.Role); err != nil {
-			return err
+		if !Allows(r.Role, RoleViewer) {
+			return badRequest("role-unknown", fmt.Sprintf("%q is no role that can be given here; owner, engineer and viewer are.", r.Role), "")
 		}
 		if r.Attribute == "" || r.Value == "" || len(r.Attribute) > 200 || len(r.Value) > 1000 {
 			return badRequest("rules", fmt.Sprintf("Rule %d needs an attribute of the profile and the value that it must have.", i+1), "Name the attribute as the provider's mapping sets it, such as groups.")
@@ -103,6 +103,9 @@ func (g *Gate) consoleApplication(ctx context.Context) (*application, error) {
 	if a.mapping, err = a.Mapping.Compile(); err != nil {
 		return nil, err
 	}
+	if a.policy, err = (access.Policy{To: access.Everybody}).Compile(); err != nil {
+		return nil, err
+	}
 	c.apps.Store(consoleID, a)
 	return a, nil
 }
@@ -123,7 +126,7 @@ func (g *Gate) mayLookAfter(s *signIn) error {
 	if s.app.id != consoleID {
 		return nil
 	}
-	role := roleOf(s.app.rules, s.provider.Slug, s.person.profile)
+	role := roleOf(s.app.rules, s.provider.Slug, s.person.came)
 	if role == "" {
 		return explain.New("console.no-role", explain.Fact("person", s.person.shown)).Of(s.provider.Name)
 	}
@@ -175,14 +178,8 @@ func (g *Gate) grantActor(h *heldGrant, from string) (*Actor, error) {
 	if h == nil || h.ApplicationID != consoleID || g.over(h) != "" {
 		return nil, errUnauthorised
 	}
-	profile := h.body.Profile
-	if h.profile != "" {
-		fresh, err := decodeBody[claims.Bag](h.profile)
-		if err != nil {
-			return nil, err
-		}
-		profile = fresh
-	}
+	// What the provider itself said at this sign-in counts, and nothing that was entered at the gate or came from another provider.
+	profile := h.body.Came
 	role := roleOf(h.app.rules, h.provider.Slug, profile)
 	if role == "" {
 		return nil, problem(http.StatusForbidden, "no-role", "No role is left", "No rule gives you a role any more.", "Ask an owner.")

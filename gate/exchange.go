@@ -72,10 +72,12 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 		return nil, err
 	}
 	var requested []saml.RequestedAttribute
-	for _, r := range a.Mapping {
+	for _, r := range a.whole {
 		meaning := claims.InWords(strings.Join(r.From, ", "))
 		if r.Value != "" {
 			meaning = fmt.Sprintf("always %q", r.Value)
+		} else if r.Expr != "" {
+			meaning = "computed: " + r.Expr
 		}
 		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, FriendlyName: r.FriendlyName, NameFormat: r.NameFormat, Required: r.Required, Meaning: meaning, Sample: r.Sample()})
 		requested = append(requested, saml.RequestedAttribute{Name: r.Set, NameFormat: r.NameFormat, FriendlyName: r.FriendlyName, Required: r.Required})
@@ -93,6 +95,9 @@ func (g *Gate) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	}
 	if p.OIDC != nil {
 		return g.openidSheet(ctx, p)
+	}
+	if p.Directory != nil {
+		return nil, conflict("no-other-side", p.Name+" is the gate's own directory: there is no other side to exchange anything with.", "")
 	}
 	s := &api.ExchangeSheet{Title: "For the engineer of " + p.Name, Role: "We are the service provider (SP); " + p.Name + " is the identity provider (IdP).", Metadata: g.PublicURL + "/saml/sp/" + p.Slug + "/metadata"}
 	s.Values = []api.Value{
@@ -112,7 +117,7 @@ func (g *Gate) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	}
 	var requested []saml.RequestedAttribute
 	profile := claims.Sample()
-	for _, r := range p.Mapping {
+	for _, r := range p.whole {
 		if len(r.From) == 0 {
 			continue
 		}

@@ -67,10 +67,12 @@ func (g *Gate) clientSheet(ctx context.Context, a *application) (*api.ExchangeSh
 		note("Subject", "the claim sub", map[string]string{"pairwise": "random, stable, different at each application", "public": "random, stable, the same at every application", "profile": "the profile's " + a.Subject.From}[a.Subject.Source]),
 		link("Start address", "begins a sign-in as the tile does; for links on other pages", g.StartLocation(a.Slug), ""),
 		link("Sign-out address", "a plain address to which people are sent when they have signed out, without any protocol", g.PublicURL+"/sign-out", ""))
-	for _, r := range a.Mapping {
+	for _, r := range a.whole {
 		meaning := claims.InWords(strings.Join(r.From, ", "))
 		if r.Value != "" {
 			meaning = fmt.Sprintf("always %q", r.Value)
+		} else if r.Expr != "" {
+			meaning = "computed: " + r.Expr
 		}
 		scope := scopeOf(r.Set)
 		if scope != "" && !slices.Contains(o.Scopes, scope) {
@@ -127,7 +129,7 @@ func (g *Gate) openidSheet(ctx context.Context, p *provider) (*api.ExchangeSheet
 	}
 	s.Values = append(s.Values, link("Sign-out address", "a plain address to which people are sent when they have signed out, without any protocol", g.PublicURL+"/sign-out", ""))
 	profile := claims.Sample()
-	for _, r := range p.Mapping {
+	for _, r := range p.whole {
 		if len(r.From) == 0 {
 			continue
 		}

@@ -19,6 +19,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/config"
+	"innergate/core/people"
 	"innergate/core/saml"
 	"innergate/store"
 )
@@ -54,6 +55,7 @@ type Gate struct {
 	usedCerts   sync.Map // usedCertificate → time.Time, until it is written down
 	usedSecrets sync.Map // secret ID → time.Time, until it is written down
 	keySets     keySets
+	importing   sync.Map // import ID → whether it shall go on
 	Metrics     Metrics
 }
 
@@ -118,6 +120,8 @@ type Actor struct {
 	From string // network address
 	Kind string // administrator, token or system
 	CSRF string
+	// Applications are those to which an assigner may assign people, by short name.
+	Applications []string
 }
 
 // System acts for the service itself.
@@ -128,7 +132,8 @@ type cache struct {
 	generation string
 	apps       sync.Map // slug or "entity:"+ID → *application
 	providers  sync.Map
-	keys       sync.Map                        // purpose → *ring
+	keys       sync.Map // purpose → *ring
+	people     atomic.Pointer[people.Settings]
 	origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
 }
 
@@ -225,7 +230,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			{&store.SignIn{}, "expires_at < ?", now.Add(-10 * time.Minute)}, {&store.Arrival{}, "created_at < ?", now.Add(-arrivalLife)}, {&store.UsedID{}, "expires_at < ?", now},
 			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Artifact{}, "expires_at < ?", now}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.PushedRequest{}, "expires_at < ?", now}, {&store.DeviceCode{}, "expires_at < ?", now.Add(-time.Hour)},
 			{&store.Token{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Grant{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.TraceAddition{}, "trace_id NOT IN (SELECT id FROM traces) AND at < ?", now.Add(-time.Hour)},
-			{&store.Guess{}, "first_at < ?", now.Add(-guessWindow)},
+			{&store.Guess{}, "first_at < ?", now.Add(-guessWindow)}, {&store.OneTimeLink{}, "expires_at < ?", now},
 		} {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
@@ -236,6 +241,9 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			return err
 		}
 		g.tidyIncoming(now)
+		if err := g.tidyImports(tx, now); err != nil {
+			return err
+		}
 		return tx.Exec("DELETE FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?)", g.KeepTraces).Error
 	})
 }

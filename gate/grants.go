@@ -16,6 +16,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/oidc"
+	"innergate/core/people"
 	"innergate/core/trace"
 	"innergate/store"
 )
@@ -33,9 +34,12 @@ type grantBody struct {
 	ACR             string     `json:"acr,omitempty"`
 	AMR             []string   `json:"amr,omitempty"`
 	Profile         claims.Bag `json:"profile,omitempty"`
-	Shown           string     `json:"shown,omitempty"`
-	IDTokenClaims   []string   `json:"idTokenClaims,omitempty"`
-	UserInfoClaims  []string   `json:"userinfoClaims,omitempty"`
+	// Came is what the provider said, where somebody comes in to the gate itself; Session is what of the profile is for this sign-in only.
+	Came           claims.Bag `json:"came,omitempty"`
+	Session        claims.Bag `json:"session,omitempty"`
+	Shown          string     `json:"shown,omitempty"`
+	IDTokenClaims  []string   `json:"idTokenClaims,omitempty"`
+	UserInfoClaims []string   `json:"userinfoClaims,omitempty"`
 	// ProviderHint is the provider's ID token, for signing out there.
 	ProviderHint string `json:"providerHint,omitempty"`
 }
@@ -189,27 +193,69 @@ func endGrant(tx *gorm.DB, id, why string, now time.Time) error {
 	return err
 }
 
-// claimsOf are the claims of a grant's person for one place: UserInfo, or the ID token.
-func (g *Gate) claimsOf(h *heldGrant, scopes, named []string, rec *trace.Recorder) (map[string]any, error) {
-	profile := h.body.Profile
-	if h.profile != "" {
-		fresh, err := decodeBody[claims.Bag](h.profile)
-		if err != nil {
-			return nil, err
-		}
-		profile = fresh
+// profileOf is what the application's mapping sees of a grant's person now. For a rehearsal, and where nobody is stored, it is what it was at the sign-in.
+func (g *Gate) profileOf(ctx context.Context, h *heldGrant) (claims.Bag, error) {
+	if h.profile == "" {
+		return h.body.Profile, nil
+	}
+	profile, err := decodeBody[claims.Bag](h.profile)
+	if err != nil {
+		return nil, err
+	}
+	for name, values := range h.body.Session {
+		profile[name] = values
+	}
+	if !h.app.needsGroups && !h.app.mapping.Reads(people.PersonType) {
+		return profile, nil
+	}
+	groups, kind, err := g.standing(ctx, h.PersonID)
+	if err != nil {
+		return nil, err
+	}
+	assigned, err := g.assignments(ctx, h.app, h.PersonID, groups)
+	if err != nil {
+		return nil, err
+	}
+	return outbound(profile, groups, kind, h.app.policy.Roles(assigned)), nil
+}
+
+// place is where claims go: the ID token or UserInfo, with the scopes that were granted and the claims that were asked for by name. Only where a rule or a
+// name says so does a sparing place get anything.
+type place struct {
+	name          string
+	scopes, named []string
+	sparing       bool
+}
+
+// gets says whether a claim goes to the place.
+func (p place) gets(r *claims.Rule, allowed []string) bool {
+	named := slices.Contains(p.named, r.Set) && (slices.Contains(allowed, r.Set) || !oidc.InScopes(r.Set))
+	switch {
+	case r.Place != "" && r.Place != claims.PlaceBoth && r.Place != p.name:
+		return false
+	case named:
+		return true
+	case p.sparing && r.Place == "":
+		return false
+	}
+	return !oidc.InScopes(r.Set) || slices.Contains(oidc.ClaimsOf(p.scopes), r.Set)
+}
+
+// claimsOf are the claims of a grant's person for one place.
+func (g *Gate) claimsOf(ctx context.Context, h *heldGrant, to place, rec *trace.Recorder) (map[string]any, error) {
+	profile, err := g.profileOf(ctx, h)
+	if err != nil {
+		return nil, err
 	}
 	out, err := h.app.mapping.Apply(profile, "out", rec)
 	if err != nil {
 		return nil, ofPartner(err, h.app.Name)
 	}
-	given, allowed := oidc.ClaimsOf(scopes), oidc.ClaimsOf(h.app.OIDC.Scopes)
-	values := claims.Bag{}
+	allowed := oidc.ClaimsOf(h.app.OIDC.Scopes)
+	values := make(claims.Bag, len(out))
 	for _, o := range out {
-		name := o.Rule.Set
-		byName := slices.Contains(named, name) && slices.Contains(allowed, name)
-		if len(o.Values) > 0 && (!oidc.InScopes(name) || slices.Contains(given, name) || byName) {
-			values[name] = o.Values
+		if to.gets(o.Rule, allowed) {
+			values[o.Rule.Set] = o.Values
 		}
 	}
 	object, left := oidc.Object(values)

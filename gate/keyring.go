@@ -414,7 +414,7 @@ func (g *Gate) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 		if len(p.SAML.Artifact) > 0 {
 			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: g.ACSLocation(p.Slug), Index: &one, Default: p.SAML.ResponseBinding == "HTTP-Artifact"})
 		}
-		for _, rule := range p.Mapping {
+		for _, rule := range p.whole {
 			if len(rule.From) > 0 && rule.From[0] != "NameID" {
 				role.RequestedAttributes = append(role.RequestedAttributes, saml.RequestedAttribute{Name: rule.From[0], NameFormat: nameFormatOf(rule.From[0]), FriendlyName: rule.Set, Required: rule.Required})
 			}

@@ -10,6 +10,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/jose"
@@ -108,7 +109,7 @@ func (g *Gate) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 	if !slices.Contains(scopes, oidc.ScopeOpenID) {
 		return bearerError(http.StatusForbidden, "insufficient_scope", "UserInfo needs the scope openid."), nil
 	}
-	values, err := g.claimsOf(h, scopes, h.body.UserInfoClaims, nil)
+	values, err := g.claimsOf(ctx, h, place{claims.PlaceUserInfo, scopes, h.body.UserInfoClaims, false}, nil)
 	if err != nil {
 		return nil, err
 	}

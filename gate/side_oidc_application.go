@@ -248,7 +248,11 @@ func (g oidcApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	body := grantBody{Subject: subject.Value, TraceID: s.id, ProviderSession: who.Session, Scopes: q.Scopes, RedirectURI: q.RedirectURI, Challenge: q.Challenge, Nonce: q.Nonce, AuthTime: who.AuthnInstant, ACR: who.Context, AMR: who.AMR, Shown: s.person.shown,
 		IDTokenClaims: wantedNames(q.IDTokenClaims), UserInfoClaims: wantedNames(q.UserInfoClaims), ProviderHint: who.Hint}
 	if s.person.id == "" {
-		body.Profile = s.person.profile // of a rehearsal, which makes nobody
+		body.Profile = s.outbound() // of a rehearsal, which makes nobody, or of somebody who is passed through
+	}
+	body.Session = s.person.session
+	if s.app.id == consoleID {
+		body.Came = s.person.came
 	}
 	grant := &store.Grant{ID: store.NewID(), ApplicationID: s.app.id, ProviderID: s.provider.id, ProviderSubject: who.Subject, ProviderSession: who.Session, PersonID: s.person.id, Subject: subject.Value, TraceID: s.id, Rehearsal: s.rehearsal != nil, CreatedAt: now}
 	grant.ExpiresAt = now.Add(hours(o.SessionHours, 12))

@@ -55,12 +55,9 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 		return nil, explain.New("saml.acs-missing").Of(s.app.Name)
 	}
 	issued := saml.Issued{
-		Issuer: g.idpEntity(s.app), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: subject,
+		Issuer: g.idpEntity(s.app), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: samlSubject(s.app, subject), Attributes: samlAttributes(s.app, subject.Value, out),
 		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.provider.Authority()}, who.Authorities...), SessionIndex: keys.RandomID(), SessionNotOnOrAfter: who.SessionEnd,
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,
-	}
-	for _, o := range out {
-		issued.Attributes = append(issued.Attributes, saml.Attribute{Name: o.Rule.Set, NameFormat: o.Rule.NameFormat, FriendlyName: o.Rule.FriendlyName, Type: o.Rule.Type, Values: o.Values})
 	}
 	if a.Encrypt != "" {
 		x := a.Encrypter()
@@ -80,6 +77,28 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: bindingOf(binding), Address: acs, Raw: string(made.XML), Opened: string(made.Plain), RelayState: relay, Signature: signedParts(a.Sign)})
 	form, err := g.deliver(ctx, s, acs, binding, made.XML, relay)
 	return &Next{Form: form}, err
+}
+
+// samlSubject is the NameID that travels: the identifier, or a transient one where the identifier is an attribute.
+func samlSubject(a *application, subject saml.NameID) saml.NameID {
+	if a.Subject.Attribute == "" {
+		return subject
+	}
+	return saml.NameID{Value: keys.RandomID(), Format: saml.FormatTransient}
+}
+
+// samlAttributes are what the mapping made, and the identifier where it travels as one of them.
+func samlAttributes(a *application, subject string, out []claims.Output) []saml.Attribute {
+	var list []saml.Attribute
+	if a.Subject.Attribute != "" {
+		list = append(list, saml.Attribute{Name: a.Subject.Attribute, Values: []string{subject}})
+	}
+	for _, o := range out {
+		if o.Rule.Set != a.Subject.Attribute {
+			list = append(list, saml.Attribute{Name: o.Rule.Set, NameFormat: o.Rule.NameFormat, FriendlyName: o.Rule.FriendlyName, Type: o.Rule.Type, Values: o.Values})
+		}
+	}
+	return list
 }
 
 func signedParts(sign string) string {

@@ -33,13 +33,14 @@ type Browser struct {
 	Rehearsal string
 }
 
-// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice, Confirm, Done and Failure is set, but a Failure may carry a Form that takes the
+// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice, Confirm, Ask, Done and Failure is set, but a Failure may carry a Form that takes the
 // person back to the application.
 type Next struct {
 	Redirect string
 	Form     *Form
 	Choice   *Choice
 	Confirm  *Confirm
+	Ask      *AskProfile
 	Console  string // the token of the console session that begins; Redirect leads there
 	Done     string // nothing more to do; what to tell the person
 	Failure  *FailurePage
@@ -112,8 +113,10 @@ type wish struct {
 
 // identity is what a provider vouched for, in words that no protocol owns.
 type identity struct {
-	Subject      string // the key by which a link knows it, empty if it can't be known again
-	Shown        string // the identifier, for people
+	Subject string // the key by which a link knows it, empty if it can't be known again
+	Shown   string // the identifier, for people
+	// Person is the ID of one of the gate's own people, who need no matching.
+	Person       string
 	Attributes   claims.Bag
 	AuthnInstant time.Time
 	Context      string
@@ -168,13 +171,15 @@ type state struct {
 	Console bool `json:"console,omitempty"`
 	// Anew is set once the provider was asked again, more strictly or without what it could not give.
 	Anew bool `json:"anew,omitempty"`
-}
-
-// person is who signs in.
-type person struct {
-	id      string
-	shown   string
-	profile claims.Bag
+	// Strengthened is set once the provider was asked for a second factor; Second once the person proved one at the gate.
+	Strengthened bool `json:"strengthened,omitempty"`
+	Second       bool `json:"second,omitempty"`
+	// Own is how far somebody is in signing in at the gate itself.
+	Own *ownSignIn `json:"own,omitempty"`
+	// Completed is what the person added to their profile when they were asked.
+	Completed claims.Bag `json:"completed,omitempty"`
+	// Admitted is set when somebody new has confirmed the profile that is made of them.
+	Admitted bool `json:"admitted,omitempty"`
 }
 
 // applicationSide speaks an application's protocol.
@@ -203,8 +208,11 @@ func (g *Gate) applicationSide(a *application) applicationSide {
 }
 
 func (g *Gate) providerSide(p *provider) providerSide {
-	if p.OAuth() {
+	switch {
+	case p.OAuth():
 		return oidcProvider{g}
+	case p.Directory != nil:
+		return directoryProvider{g}
 	}
 	return samlProvider{g}
 }

@@ -2,15 +2,14 @@ package gate
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
+	"crypto/sha256"
+	"encoding/hex"
 	"net/url"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
-	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
@@ -21,8 +20,7 @@ import (
 
 // finish takes what the provider vouched for through matching, access and mapping to the application's answer.
 func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
-	profile, err := g.match(ctx, s, who)
-	if err != nil {
+	if err := g.match(ctx, s, who); err != nil {
 		return g.failed(ctx, s, err)
 	}
 	s.rec.Begin(trace.Decide)
@@ -36,7 +34,16 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	if err := g.inTime(s.provider.Name, s.provider.until); err != nil {
 		return g.failed(ctx, s, err)
 	}
-	s.rec.Decide(trace.Decision{About: "access", Result: "allowed", By: "reach: " + string(s.app.Reach)})
+	if next, err := g.letIn(ctx, s, who); err != nil {
+		return g.failed(ctx, s, err)
+	} else if next != nil {
+		return next
+	}
+	if page, err := g.toAsk(ctx, s); err != nil {
+		return g.failed(ctx, s, err)
+	} else if page != nil {
+		return g.ask(ctx, s, who, page)
+	}
 	if err := g.mayLookAfter(s); err != nil {
 		return g.failed(ctx, s, err)
 	}
@@ -46,11 +53,11 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 		return g.confirm(ctx, s, who, page)
 	}
 	s.rec.Begin(trace.Issue)
-	out, err := s.app.mapping.Apply(profile, "out", s.rec)
+	out, err := s.app.mapping.Apply(s.outbound(), "out", s.rec)
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
-	subject, err := g.settle(ctx, s, who, profile)
+	subject, err := g.settle(ctx, s, who)
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
@@ -64,65 +71,9 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	return next
 }
 
-// match maps what came in and finds the person.
-func (g *Gate) match(ctx context.Context, s *signIn, who identity) (claims.Bag, error) {
-	s.rec.Begin(trace.Match)
-	out, err := s.provider.mapping.Apply(who.Attributes, "in", s.rec)
-	if err != nil {
-		var f *explain.Failure
-		if errors.As(err, &f) {
-			f.Of(s.provider.Name)
-		}
-		return nil, err
-	}
-	profile := claims.Profile(out)
-	s.person.shown, s.person.profile = shownName(profile, who.Shown), profile
-	if who.Subject == "" {
-		return nil, explain.New("match.transient").Of(s.provider.Name)
-	}
-	var link store.Link
-	err = g.Store.Read(ctx).Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&link).Error
-	switch {
-	case err == nil:
-		var p store.Person
-		if err := g.Store.Read(ctx).Where("id = ?", link.PersonID).Take(&p).Error; err != nil {
-			return nil, store.Clear(err)
-		}
-		if !p.Active {
-			return nil, explain.New("match.inactive", explain.Fact("person", p.Name))
-		}
-		s.person.id = p.ID
-		s.rec.Decide(trace.Decision{About: "person", Result: s.person.shown, By: "link to " + s.provider.Name})
-	case !errors.Is(err, store.ErrNotFound):
-		return nil, store.Clear(err)
-	case s.provider.Admission != "create":
-		return nil, explain.New("match.stranger", explain.Fact("identifier", who.Shown)).Of(s.provider.Name)
-	case s.rehearsal != nil:
-		s.rec.Decide(trace.Decision{About: "person", Result: s.person.shown + " (would be created)", By: "admission: create; a rehearsal creates nobody"})
-	default:
-		s.rec.Decide(trace.Decision{About: "person", Result: s.person.shown + " (created)", By: "admission: create"})
-	}
-	return profile, nil
-}
-
-func shownName(profile claims.Bag, fallback string) string {
-	if n := profile.First("name"); n != "" {
-		return n
-	}
-	if n := strings.TrimSpace(profile.First("given_name") + " " + profile.First("family_name")); n != "" {
-		return n
-	}
-	for _, a := range []string{"email", "preferred_username"} {
-		if n := profile.First(a); n != "" {
-			return n
-		}
-	}
-	return fallback
-}
-
 // settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person and their identifier at the application
 // are there. A rehearsal uses up and ends, and changes nobody.
-func (g *Gate) settle(ctx context.Context, s *signIn, who identity, profile claims.Bag) (saml.NameID, error) {
+func (g *Gate) settle(ctx context.Context, s *signIn, who identity) (saml.NameID, error) {
 	subject := saml.NameID{}
 	if s.app.SAML != nil {
 		subject.Format = subjectFormat(s.app.Subject.Source, s.app.Subject.Format)
@@ -131,8 +82,11 @@ func (g *Gate) settle(ctx context.Context, s *signIn, who identity, profile clai
 	case "transient", "pairwise", "public":
 		subject.Value = keys.RandomID()
 	default:
-		if subject.Value = profile.First(s.app.Subject.From); subject.Value == "" {
+		if subject.Value = s.person.profile.First(s.app.Subject.From); subject.Value == "" {
 			return subject, explain.New("subject.empty", explain.Pair("value", s.app.Subject.From, "")).Of(s.app.Name)
+		}
+		if why := s.app.SubjectProblem(subject.Value); why != "" {
+			return subject, explain.New("subject.unfit", explain.Pair("identifier", why, subject.Value)).Of(s.app.Name)
 		}
 	}
 	now := g.Now().UTC()
@@ -141,12 +95,15 @@ func (g *Gate) settle(ctx context.Context, s *signIn, who identity, profile clai
 			return err
 		}
 		if s.rehearsal != nil {
-			return g.knownSubject(tx, s, &subject)
+			return g.knownSubject(tx, s, who, &subject)
 		}
 		if err := g.settlePerson(tx, s, who, now); err != nil {
 			return err
 		}
-		if err := g.settleSubject(tx, s, &subject, now); err != nil {
+		if err := g.settleSubject(tx, s, who, &subject, now); err != nil {
+			return err
+		}
+		if err := noteAccount(tx, s, subject.Value, now); err != nil {
 			return err
 		}
 		// To the half minute is exact enough for "last sign-in", and spares most sign-ins two writes.
@@ -199,36 +156,6 @@ func (g *Gate) useUp(tx *gorm.DB, s *signIn, who identity, now time.Time) error 
 	return nil
 }
 
-func (g *Gate) settlePerson(tx *gorm.DB, s *signIn, who identity, now time.Time) error {
-	body, err := json.Marshal(s.person.profile)
-	if err != nil {
-		return err
-	}
-	if s.person.id != "" {
-		if err := tx.Exec("UPDATE people SET name = ?, email = ?, profile = ?, updated_at = ? WHERE id = ? AND profile <> ?", s.person.shown, s.person.profile.First("email"), string(body), now, s.person.id, string(body)).Error; err != nil {
-			return err
-		}
-		return tx.Exec("UPDATE links SET last_used = ? WHERE provider_id = ? AND subject = ? AND last_used < ?", now, s.provider.id, who.Subject, now.Add(-30*time.Second)).Error
-	}
-	p := store.Person{ID: store.NewID(), Name: s.person.shown, Email: s.person.profile.First("email"), Active: true, Profile: string(body), CreatedAt: now, UpdatedAt: now}
-	link := store.Link{ID: store.NewID(), PersonID: p.ID, ProviderID: s.provider.id, Subject: who.Subject, FirstUsed: now, LastUsed: now}
-	// Two first sign-ins at once: the second finds the first one's link.
-	made := tx.Exec("INSERT INTO links (id, person_id, provider_id, subject, first_used, last_used) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", link.ID, link.PersonID, link.ProviderID, link.Subject, now, now)
-	if made.Error != nil {
-		return made.Error
-	}
-	if made.RowsAffected == 0 {
-		var held store.Link
-		if err := tx.Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&held).Error; err != nil {
-			return err
-		}
-		s.person.id = held.PersonID
-		return nil
-	}
-	s.person.id = p.ID
-	return tx.Create(&p).Error
-}
-
 // kept says whether an application's identifiers are random values that are kept.
 func kept(a *application) bool { return a.Subject.Source == "pairwise" || a.Subject.Source == "public" }
 
@@ -246,12 +173,13 @@ func subjectOwner(a *application) string {
 }
 
 // knownSubject takes the identifier that a person has at the application already.
-func (g *Gate) knownSubject(tx *gorm.DB, s *signIn, subject *saml.NameID) error {
-	if !kept(s.app) || s.person.id == "" {
+func (g *Gate) knownSubject(tx *gorm.DB, s *signIn, who identity, subject *saml.NameID) error {
+	owner := s.subjectHolder(who)
+	if !kept(s.app) || owner == "" {
 		return nil
 	}
 	var v store.SubjectValue
-	if err := tx.Where("person_id = ? AND application_id = ?", s.person.id, subjectOwner(s.app)).Limit(1).Find(&v).Error; err != nil {
+	if err := tx.Where("person_id = ? AND application_id = ?", owner, subjectOwner(s.app)).Limit(1).Find(&v).Error; err != nil {
 		return err
 	}
 	if v.Value != "" {
@@ -260,18 +188,44 @@ func (g *Gate) knownSubject(tx *gorm.DB, s *signIn, subject *saml.NameID) error 
 	return nil
 }
 
-func (g *Gate) settleSubject(tx *gorm.DB, s *signIn, subject *saml.NameID, now time.Time) error {
+// subjectHolder is who has a random identifier: the person, or, where nobody is stored, the provider's subject.
+func (s *signIn) subjectHolder(who identity) string {
+	if !s.person.pass {
+		return s.person.id
+	}
+	if who.Subject == "" {
+		return ""
+	}
+	h := sha256.Sum256([]byte(s.provider.id + "\x1f" + who.Subject))
+	return "passed:" + hex.EncodeToString(h[:])
+}
+
+// noteAccount remembers by which identifier the application knows the person, once an hour at most.
+func noteAccount(tx *gorm.DB, s *signIn, subject string, now time.Time) error {
+	if s.person.id == "" || s.app.id == consoleID || s.app.Subject.Source == "transient" {
+		return nil
+	}
+	_, err := store.Exec(tx, "INSERT INTO accounts (application_id, person_id, subject, first_at, last_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, last_at = excluded.last_at WHERE subject <> excluded.subject OR last_at < ?",
+		s.app.id, s.person.id, subject, now, now, now.Add(-time.Hour))
+	return err
+}
+
+func (g *Gate) settleSubject(tx *gorm.DB, s *signIn, who identity, subject *saml.NameID, now time.Time) error {
 	if !kept(s.app) {
 		return nil
 	}
+	holder := s.subjectHolder(who)
+	if holder == "" {
+		return explain.New("match.no-lasting-identifier").Of(s.app.Name)
+	}
 	fresh := subject.Value
-	if err := g.knownSubject(tx, s, subject); err != nil || subject.Value != fresh {
+	if err := g.knownSubject(tx, s, who, subject); err != nil || subject.Value != fresh {
 		return err
 	}
 	if r := s.state.Request; r != nil && r.NameIDPolicy != nil && r.NameIDPolicy.NoCreate {
 		return explain.New("saml.nameid-no-create").Of(s.app.Name)
 	}
-	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: s.person.id, ApplicationID: subjectOwner(s.app), CreatedAt: now}).Error
+	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: holder, ApplicationID: subjectOwner(s.app), CreatedAt: now}).Error
 }
 
 // allowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are set, at a border of its path.

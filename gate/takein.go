@@ -356,6 +356,9 @@ func (g *Gate) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 			return nil, nil, err
 		}
 	}
+	if p.Directory != nil {
+		return nil, nil, conflict("no-other-side", p.Name+" is the gate's own directory: there is nothing to take from another side.", "")
+	}
 	if p.OIDC != nil || looksJSON(text) {
 		if slug == "" {
 			p = config.Provider{}

@@ -13,6 +13,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/jose"
 	"innergate/core/keys"
@@ -265,7 +266,14 @@ func (g *Gate) redeemRefresh(ctx context.Context, x *exchange, form oidc.Paramet
 // giveTokens makes an ID token, an access token and, where it may be, a refresh token. One transaction uses up what was exchanged for them.
 func (g *Gate) giveTokens(ctx context.Context, x *exchange, scopes []string, useUp func(*gorm.DB, time.Time) error, again func(context.Context, *heldGrant) error) (*OAuthAnswer, error) {
 	h, now := x.grant, g.Now().UTC()
-	if why := g.over(h); !x.check("oidc.grant", "Person, application, provider and sign-in still count", "our rule", why == "") {
+	why := g.over(h)
+	if why == "" {
+		var err error
+		if why, err = g.unassigned(ctx, h); err != nil {
+			return nil, err
+		}
+	}
+	if !x.check("oidc.grant", "Person, application, provider and sign-in still count", "our rule", why == "") {
 		return nil, grantOver(h, why)
 	}
 	o := h.app.OIDC
@@ -337,21 +345,9 @@ func (g *Gate) newIDToken(ctx context.Context, x *exchange, h *heldGrant, scopes
 	if err != nil {
 		return "", err
 	}
-	given := []string{}
-	if o.ClaimsInIDToken {
-		given = scopes
-	}
-	values, err := g.claimsOf(h, given, h.body.IDTokenClaims, x.rec)
+	values, err := g.claimsOf(ctx, h, place{claims.PlaceIDToken, scopes, h.body.IDTokenClaims, !o.ClaimsInIDToken}, x.rec)
 	if err != nil {
 		return "", err
-	}
-	if !o.ClaimsInIDToken {
-		// Without being asked for, only UserInfo tells about the person.
-		for name := range values {
-			if !slices.Contains(h.body.IDTokenClaims, name) {
-				delete(values, name)
-			}
-		}
 	}
 	issued := oidc.Issued{Issuer: g.Issuer(), Subject: h.Subject, ClientID: o.ClientID, Nonce: h.body.Nonce, Now: now, Life: idTokenLife, AuthTime: h.body.AuthTime, ACR: h.body.ACR, AMR: h.body.AMR, SessionID: h.ID,
 		AccessToken: access, Algorithm: signer.Algorithm(), Values: values}

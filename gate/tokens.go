@@ -36,7 +36,7 @@ func (g *Gate) TokenActor(ctx context.Context, token, from string) (*Actor, erro
 			return nil, err
 		}
 	}
-	return &Actor{Name: "token " + t.Name, Role: t.Role, From: from, Kind: "token"}, nil
+	return &Actor{Name: "token " + t.Name, Role: t.Role, Applications: rolesOf(t.Applications), From: from, Kind: "token"}, nil
 }
 
 // Tokens lists them without their secrets.
@@ -53,12 +53,12 @@ func (g *Gate) Tokens(ctx context.Context) (*api.List[api.Token], error) {
 }
 
 func tokenView(t store.APIToken) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Role: t.Role, By: t.By, Created: t.CreatedAt, Expires: t.ExpiresAt, LastUsed: t.LastUsed}
+	return api.Token{ID: t.ID, Name: t.Name, Role: t.Role, Applications: rolesOf(t.Applications), By: t.By, Created: t.CreatedAt, Expires: t.ExpiresAt, LastUsed: t.LastUsed}
 }
 
 // NewToken makes one. Its secret is in the answer and nowhere else. Nobody gives more than they have.
 func (g *Gate) NewToken(ctx context.Context, who Actor, n api.NewToken) (*api.Token, error) {
-	if err := knownRole(n.Role); err != nil {
+	if err := g.knownScope(ctx, n.Role, n.Applications); err != nil {
 		return nil, err
 	}
 	if strings.TrimSpace(n.Name) == "" || len(n.Name) > 100 || n.Days < 0 || n.Days > 3650 {
@@ -68,7 +68,7 @@ func (g *Gate) NewToken(ctx context.Context, who Actor, n api.NewToken) (*api.To
 		return nil, problem(403, "role", "You can't give this role", fmt.Sprintf("Your own role is %s.", who.Role), "")
 	}
 	secret := tokenMark + keys.NewSecret()
-	t := store.APIToken{ID: store.NewID(), Name: n.Name, Role: n.Role, By: who.Name, TokenHash: keys.HashSecret(secret), CreatedAt: g.Now().UTC()}
+	t := store.APIToken{ID: store.NewID(), Name: n.Name, Role: n.Role, Applications: scopeText(n.Applications), By: who.Name, TokenHash: keys.HashSecret(secret), CreatedAt: g.Now().UTC()}
 	if n.Days > 0 {
 		end := t.CreatedAt.AddDate(0, 0, n.Days)
 		t.ExpiresAt = &end

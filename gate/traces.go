@@ -370,12 +370,18 @@ func mask(e *trace.Entry) {
 		copied.Input, copied.Output, copied.Steps = hide(v.Input), hide(v.Output), nil
 		e.Value = &copied
 	}
-	if d := e.Decision; d != nil && (d.About == "person" || d.About == "subject") {
+	if d := e.Decision; d != nil && slices.Contains([]string{"person", "subject", "profile", "groups", "access"}, d.About) {
 		copied := *d
-		copied.Result = masked(d.Result)
+		if d.About != "access" {
+			copied.Result = masked(d.Result)
+		}
+		if d.About == "person" && !strings.HasPrefix(d.By, "link to ") {
+			copied.By = masked(d.By)
+		}
+		copied.Passed = slices.DeleteFunc(slices.Clone(d.Passed), func(s string) bool { return d.About != "access" || strings.HasPrefix(s, "asked about: ") })
 		e.Decision = &copied
 	}
-	if f := e.Failure; f != nil && (strings.HasPrefix(f.Code, "match.") || strings.HasPrefix(f.Code, "map.") || f.Code == "saml.subject-differs") {
+	if f := e.Failure; f != nil && (strings.HasPrefix(f.Code, "match.") || strings.HasPrefix(f.Code, "access.") || strings.HasPrefix(f.Code, "subject.") || strings.HasPrefix(f.Code, "map.") || f.Code == "saml.subject-differs") {
 		copied := *f
 		copied.Evidence = nil
 		e.Failure = &copied

@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes())
 }
 
 func mainRoutes() []route {
@@ -56,11 +56,11 @@ func mainRoutes() []route {
 	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
 		{Method: get, Path: "/openapi.json", Summary: "This description", handle: openAPI, Response: map[string]any{}},
-		{Method: get, Path: "/session", Summary: "Who is asking", Role: viewer, Response: api.Me{}, handle: func(c *call) (any, error) {
-			return api.Me{Name: c.who.Name, Role: c.who.Role, CSRF: c.who.CSRF, Kind: c.who.Kind}, nil
+		{Method: get, Path: "/session", Summary: "Who is asking", Role: gate.RoleAssigner, Response: api.Me{}, handle: func(c *call) (any, error) {
+			return api.Me{Name: c.who.Name, Role: c.who.Role, Applications: c.who.Applications, CSRF: c.who.CSRF, Kind: c.who.Kind}, nil
 		}},
 		{Method: post, Path: "/session", Summary: "Sign in with a password; sets the session cookie", Request: api.SignIn{}, Response: api.Me{}, handle: signIn},
-		{Method: del, Path: "/session", Summary: "Sign out", Role: viewer, Status: 204, handle: signOut},
+		{Method: del, Path: "/session", Summary: "Sign out", Role: gate.RoleAssigner, Status: 204, handle: signOut},
 		{Method: get, Path: "/set-up", Summary: "Whether the first administrator is missing", Response: map[string]bool{}, handle: func(c *call) (any, error) {
 			needed, err := c.s.gate.SetupNeeded(c.Context())
 			return map[string]bool{"needed": needed}, err

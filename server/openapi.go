@@ -129,8 +129,14 @@ func schemaName(t reflect.Type) string {
 	}
 	pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
 	switch pkg {
-	case "config", "trace", "saml":
+	case "config", "trace", "saml", "people":
 		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
+	case "access":
+		return "Policy" + strings.TrimSuffix(name, "Policy")
+	case "claims":
+		if name == "Problem" || name == "Attribute" {
+			return "Mapping" + name
+		}
 	}
 	return name
 }
@@ -141,7 +147,7 @@ func mapType(t reflect.Type) *jsonschema.Schema {
 	switch t.PkgPath() + "." + t.Name() {
 	case "innergate/core/claims.Names":
 		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{text, {Type: "array", Items: text}}}
-	case "innergate/core/claims.Step":
+	case "innergate/core/claims.Step", "innergate/core/people.Way":
 		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{text, {Type: "object"}}}
 	case "innergate/core/saml.Document":
 		return &jsonschema.Schema{Type: "object"}

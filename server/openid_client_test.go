@@ -92,7 +92,7 @@ func addParty(t testing.TB, w *demo.World, c *clock, slug string, change ...func
 		fmt.Fprint(out, "<p>received</p>")
 	}))
 	t.Cleanup(p.server.Close)
-	a := config.Application{Slug: slug, Name: "Tide Archive " + slug, Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Mapping: claims.OutgoingOIDC(),
+	a := config.Application{Slug: slug, Name: "Tide Archive " + slug, Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, Mapping: claims.OutgoingOIDC(),
 		OIDC: &config.OIDCApplication{RedirectURIs: []string{p.redirect()}, PostLogoutURIs: []string{p.server.URL + "/bye"}, Scopes: []string{"openid", "profile", "email", "groups", "offline_access"}, Algorithm: "ES256", BackChannelLogout: p.server.URL + "/logout"}}
 	for _, f := range change {
 		f(&a)

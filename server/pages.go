@@ -28,6 +28,9 @@ type pageData struct {
 	Choice            *gate.Choice
 	Rehearsal         *gate.RehearsalPage
 	Confirm           *gate.Confirm
+	Own               *gate.OwnPage
+	Ask               *gate.AskProfile
+	Picture           template.URL
 	SignOut           *gate.SignOut
 	Location          template.URL
 	Code              string
@@ -39,7 +42,7 @@ type pageData struct {
 var (
 	pageStyle  = mustRead("pages/page.css")
 	pageScript = mustRead("pages/send.js")
-	policy     = "default-src 'none'; style-src 'sha256-" + sum(pageStyle) + "'; script-src 'sha256-" + sum(pageScript) + "'; base-uri 'none'; frame-ancestors 'none'"
+	policy     = "default-src 'none'; style-src 'sha256-" + sum(pageStyle) + "'; script-src 'sha256-" + sum(pageScript) + "'; img-src data:; base-uri 'none'; frame-ancestors 'none'"
 )
 
 func mustRead(name string) string {

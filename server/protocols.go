@@ -247,6 +247,8 @@ func (s *Server) next(c fiber.Ctx, n *gate.Next) error {
 		return s.page(c, http.StatusOK, "send.html", pageData{Title: "One moment", Form: n.Form})
 	case n.Confirm != nil:
 		return s.page(c, http.StatusOK, "confirm.html", pageData{Title: "Go on?", Confirm: n.Confirm})
+	case n.Ask != nil:
+		return s.page(c, http.StatusOK, "profile.html", pageData{Title: "Your profile", Ask: n.Ask})
 	case n.Done != "":
 		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Done", Text: n.Done})
 	case n.Choice != nil:

@@ -71,6 +71,7 @@ func New(g *gate.Gate, o Options) *Server {
 		s.operations(s.app)
 	}
 	s.protocols()
+	s.own()
 	s.openid()
 	s.management()
 	s.console()

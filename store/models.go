@@ -174,27 +174,6 @@ type Template struct {
 	UpdatedAt time.Time
 }
 
-// Person is somebody known to the gate.
-type Person struct {
-	ID        string `gorm:"primaryKey"`
-	Name      string `gorm:"index"`
-	Email     string `gorm:"index"`
-	Active    bool
-	Profile   string // JSON: name → values
-	CreatedAt time.Time
-	UpdatedAt time.Time
-}
-
-// Link ties a person to a provider's subject, byte for byte.
-type Link struct {
-	ID         string `gorm:"primaryKey"`
-	PersonID   string `gorm:"index"`
-	ProviderID string `gorm:"uniqueIndex:link_subject"`
-	Subject    string `gorm:"uniqueIndex:link_subject"` // format, qualifiers and value, joined unambiguously
-	FirstUsed  time.Time
-	LastUsed   time.Time
-}
-
 // SubjectValue is the random identifier of a person at an application. It is never given to another person.
 type SubjectValue struct {
 	Value         string `gorm:"primaryKey"`
@@ -308,6 +287,7 @@ type Administrator struct {
 	PasswordHash string
 	CreatedAt    time.Time
 	LastSignIn   *time.Time
+	Applications string // JSON: of an assigner
 }
 
 // ConsoleSession is an administrator's session.
@@ -331,6 +311,8 @@ type APIToken struct {
 	CreatedAt time.Time
 	ExpiresAt *time.Time
 	LastUsed  *time.Time
+
+	Applications string // JSON: of an assigner
 }
 
 // Guess counts failed attempts under a name such as "password:mira" or "address:192.0.2.7".

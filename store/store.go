@@ -212,6 +212,7 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-23-openid", Migrate: func(tx *gorm.DB) error {
 			return tx.AutoMigrate(&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{}, &ConsoleSession{})
 		}},
+		{ID: "2026-11-23-people", Migrate: migratePeople},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
@@ -260,12 +261,11 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 		db = db.Where("("+strings.Join(parts, " OR ")+")", args...)
 	}
 	if p.After != "" {
-		key, err := base64.RawURLEncoding.DecodeString(p.After)
-		value, id, ok := strings.Cut(string(key), "\x1f")
-		if err != nil || !ok {
-			return nil, errors.New("the page's beginning is not one that this list gave")
+		key, err := ReadKey(p.After)
+		if err != nil {
+			return nil, err
 		}
-		db = db.Where(fmt.Sprintf("(%s, id) %s (?, ?)", column, compare), value, id)
+		db = db.Where(fmt.Sprintf("(%s, id) %s (?, ?)", column, compare), key[0], key[1])
 	}
 	return db.Order(column + " " + order + ", id " + order).Limit(p.Limit + 1), nil
 }
@@ -273,4 +273,17 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 // AfterKey makes the value with which the page behind a row is asked for.
 func AfterKey(sortValue, id string) string {
 	return base64.RawURLEncoding.EncodeToString([]byte(sortValue + "\x1f" + id))
+}
+
+// ReadKey reads what AfterKey made: the sort value and the ID. Nothing reads as before everything.
+func ReadKey(after string) (key [2]string, err error) {
+	if after == "" {
+		return key, nil
+	}
+	text, err := base64.RawURLEncoding.DecodeString(after)
+	value, id, ok := strings.Cut(string(text), "\x1f")
+	if err != nil || !ok {
+		return key, errors.New("the page's beginning is not one that this list gave")
+	}
+	return [2]string{value, id}, nil
 }

@@ -171,8 +171,9 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 	stations := []Station{
 		trust,
 		{Name: MappingOut, Title: "Mapping out", Lines: []string{count(len(a.Mapping), "attribute"), subjectLine(a.Subject, given)}},
-		{Name: Access, Title: "Access", Lines: []string{reachLine(a.Reach), count(len(a.Providers), "provider")}},
+		{Name: Access, Title: "Access", Lines: accessLines(a)},
 	}
+	c.access(a)
 	if len(a.Mapping) == 0 {
 		c.add(Finding{Code: "mapping.empty", Severity: Remark, Station: MappingOut, Title: "No attributes are sent", Detail: "The application gets the " + given + " and nothing else.", Remedy: "Add a rule for each attribute that it needs."})
 	}
@@ -214,7 +215,7 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 }
 
 func sends(p *config.Provider, a *config.Application) bool {
-	return a.Subject.Source != "profile" || slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == a.Subject.From })
+	return a.Subject.Source != "profile" || p.Directory != nil || slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == a.Subject.From })
 }
 
 // format finds subject rules that can't fit the format that they promise.
@@ -242,16 +243,15 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 			trust.State = "empty"
 		}
 		c.openid(p)
+	} else if p.Directory != nil {
+		trust.Lines = directoryLines(p.Directory)
 	} else {
 		trust = c.samlProvider(p, ours)
 	}
-	admission := "strangers are refused"
-	if p.Admission == "create" {
-		admission = "strangers are created"
-	}
+	c.matching(p)
 	stations := []Station{
 		trust,
-		{Name: Matching, Title: "Matching", Lines: []string{"by link", admission}},
+		{Name: Matching, Title: "Matching", Lines: matchingLines(p)},
 		{Name: MappingIn, Title: "Mapping in", Lines: []string{count(len(p.Mapping), "rule")}},
 	}
 	for _, m := range p.Missing() {

@@ -63,7 +63,7 @@ func TestMappingRefuses(t *testing.T) {
 	for text, reason := range map[string]string{
 		`[{"set":"","from":"a"}]`:                          "empty",
 		`[{"set":"a"}]`:                                    "neither",
-		`[{"set":"a","from":"b","value":"c"}]`:             "both",
+		`[{"set":"a","from":"b","value":"c"}]`:             "more than one of",
 		`[{"set":"a","from":"b","steps":["shout"]}]`:       `no step "shout"`,
 		`[{"set":"a","from":"b","steps":[{"keep":"("}]}]`:  "missing closing",
 		`[{"set":"a","from":"b","steps":[{"limit":0}]}]`:   "whole number",
@@ -128,7 +128,7 @@ func TestTryTellsEverything(t *testing.T) {
 	many := mapping(t, `[{"set":"parts","from":"in","steps":[{"split":","}]},{"set":"site","value":"harbour"}]`)
 	a = many.Try(claims.Bag{"in": {strings.Repeat(",", 10000)}})
 	require.Len(t, a.Problems, 1)
-	assert.Equal(t, claims.Problem{Rule: "parts", Code: "map.failed", Message: "Rule 1 fails: the step split , makes more than 10000 values."}, a.Problems[0])
+	assert.Equal(t, claims.Problem{Rule: "parts", Code: "map.failed", Message: "Rule 1 fails: the step split , gives 10001 values; 10000 are the most."}, a.Problems[0])
 	assert.Equal(t, claims.Bag{"site": {"harbour"}}, a.Attributes)
 	assert.Len(t, many.Try(claims.Bag{"in": {strings.Repeat(",", 9999)}}).Attributes["parts"], 10000)
 }

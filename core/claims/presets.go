@@ -23,19 +23,6 @@ func Outgoing() Mapping {
 	}
 }
 
-// friendly names what a profile attribute is, in plain words.
-var friendly = map[string]string{
-	"preferred_username": "user name", "email": "mail address", "given_name": "given name", "family_name": "family name", "name": "full name", "groups": "groups",
-}
-
-// InWords is what a profile attribute is called in plain words.
-func InWords(name string) string {
-	if w, ok := friendly[name]; ok {
-		return w
-	}
-	return name
-}
-
 // samples are made-up values, to show what an attribute looks like.
 var samples = Bag{
 	"preferred_username": {"mvoss"}, "email": {"mira.voss@saltmere.example"}, "given_name": {"Mira"}, "family_name": {"Voss"}, "name": {"Mira Voss"}, "groups": {"ferry-deckhands"}, "sub": {"mvoss"},

@@ -45,7 +45,8 @@ func (m Mapping) Try(in Bag) Attempt {
 	}
 	for i := range c.rules {
 		r := &c.rules[i]
-		done, err := r.run(in, a.Attributes, true)
+		var done trace.Value
+		err := r.run(in, a.Attributes, &done, true)
 		done.Direction, done.Input, done.Output = "in", orEmpty(done.Input), orEmpty(done.Output)
 		for n := range done.Steps {
 			done.Steps[n].Values = orEmpty(done.Steps[n].Values)

@@ -13,6 +13,7 @@ import (
 	"innergate/core/address"
 	"innergate/core/claims"
 	"innergate/core/keys"
+	"innergate/core/people"
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
 )
@@ -34,6 +35,8 @@ type Application struct {
 	OIDC     *OIDCApplication `json:"oidc,omitempty"`
 	Subject  Subject          `json:"subject"`
 	Mapping  claims.Mapping   `json:"mapping,omitempty"`
+	// Access says who may use the application.
+	Access access.Policy `json:"access,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
 }
@@ -45,6 +48,12 @@ type Subject struct {
 	Source string `json:"source,omitempty"`
 	From   string `json:"from,omitempty"`
 	Format string `json:"format,omitempty"`
+	// Attribute is the SAML attribute in which the identifier travels in place of the NameID, which then is a transient one. Empty for the NameID (SAML) or sub.
+	Attribute string `json:"attribute,omitempty"`
+	// MaxLength is the most characters that the application takes; 0 for what the standard allows: 256 (SAML Core 2.0, section 8.3.7) or 255 (OpenID Connect Core 1.0, section 2).
+	MaxLength int `json:"maxLength,omitempty"`
+	// Pattern is the form that the application takes, as an RE2 pattern for the whole value.
+	Pattern string `json:"pattern,omitempty"`
 }
 
 // SAMLApplication holds a SAML application's own values and the options of talking to it.
@@ -96,9 +105,23 @@ type Provider struct {
 	Reach       access.Reach  `json:"reach"`
 	SAML        *SAMLProvider `json:"saml,omitempty"`
 	OIDC        *OIDCProvider `json:"oidc,omitempty"`
-	// Admission is what happens to a subject that matches nobody: refuse or create.
-	Admission string         `json:"admission,omitempty"`
-	Mapping   claims.Mapping `json:"mapping,omitempty"`
+	// Directory is set for the gate's own people.
+	Directory *DirectoryProvider `json:"directory,omitempty"`
+	Mapping   claims.Mapping     `json:"mapping,omitempty"`
+	// Matching says how people who are known already are found, besides by link.
+	Matching *people.Matching `json:"matching,omitempty"`
+	// Admission is what happens to a subject that matches nobody: refuse, create, ask (create after the person confirmed the profile), or pass (nobody is matched or stored at all).
+	Admission string `json:"admission,omitempty"`
+	// Admit is what a person who is created begins with.
+	Admit *people.Admission `json:"admit,omitempty"`
+	// Grants give groups and a person type at each sign-in.
+	Grants []people.Grant `json:"grants,omitempty"`
+	// Keep says for attributes of the profile what happens at later sign-ins: provider (what it sends wins, the default), first or local.
+	Keep map[string]string `json:"keep,omitempty"`
+	// Stronger is what the provider is asked for where an access rule wants a second factor: a context class (SAML) or an acr value. Empty where it can't be asked.
+	Stronger string `json:"stronger,omitempty"`
+	// TwoFactorContexts are the contexts and acr values that prove a second factor, besides what amr says and what Stronger names.
+	TwoFactorContexts []string `json:"twoFactorContexts,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
 }
@@ -262,9 +285,8 @@ func (a *Application) Validate() error {
 	v.url("startUrl", a.StartURL)
 	v.steps(a.Steps)
 	v.subject(a.Subject, a.Kind)
-	if err := a.Mapping.Check(); err != nil {
-		v.add("mapping", "%s", err)
-	}
+	v.mapping(a.Mapping)
+	v.access(&a.Access)
 	switch a.Kind {
 	case KindOIDC:
 		a.SAML = nil
@@ -281,18 +303,6 @@ func (a *Application) Validate() error {
 		}
 	}
 	return v.err()
-}
-
-func (v *validator) subject(s Subject, kind string) {
-	if kind == KindOIDC {
-		v.oneOf("subject.source", s.Source, "profile", "pairwise", "public")
-		v.oneOf("subject.format", s.Format, "")
-		return
-	}
-	v.oneOf("subject.source", s.Source, "profile", "pairwise", "transient")
-	if s.Source == "transient" && s.Format != "" && s.Format != saml.FormatTransient {
-		v.add("subject.format", "a transient subject has the transient format")
-	}
 }
 
 func (s *SAMLApplication) validate(v *validator) {
@@ -362,17 +372,19 @@ func (p *Provider) Validate() error {
 		p.Admission = "refuse"
 	}
 	v.common(p.Slug, p.Name, p.Description, p.Contact, p.Tags, p.Reach)
-	v.oneOf("kind", p.Kind, KindSAML, KindOIDC, KindOAuth2)
-	v.oneOf("admission", p.Admission, "refuse", "create")
+	v.oneOf("kind", p.Kind, KindSAML, KindOIDC, KindOAuth2, KindDirectory)
 	v.steps(p.Steps)
-	if err := p.Mapping.Check(); err != nil {
-		v.add("mapping", "%s", err)
-	}
-	if p.OAuth() {
-		p.SAML = nil
+	v.mapping(p.Mapping)
+	v.people(p)
+	switch {
+	case p.OAuth():
+		p.SAML, p.Directory = nil, nil
 		p.validateOIDC(v)
-	} else {
-		if p.OIDC = nil; p.SAML == nil {
+	case p.Kind == KindDirectory:
+		p.SAML, p.OIDC = nil, nil
+		p.validateDirectory(v)
+	default:
+		if p.OIDC, p.Directory = nil, nil; p.SAML == nil {
 			p.SAML = &SAMLProvider{}
 		}
 		p.SAML.validate(v)
@@ -418,8 +430,11 @@ func (s *SAMLProvider) validate(v *validator) {
 
 // Missing lists what must be known before a provider can be opened.
 func (p *Provider) Missing() []string {
-	if p.OAuth() {
+	switch {
+	case p.OAuth():
 		return p.missingOIDC()
+	case p.Kind == KindDirectory:
+		return nil
 	}
 	var out []string
 	if p.SAML == nil || p.SAML.EntityID == "" {

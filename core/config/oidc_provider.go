@@ -63,9 +63,10 @@ type MoreClaims struct {
 
 // The kinds of providers and applications.
 const (
-	KindSAML   = "saml"
-	KindOIDC   = "oidc"
-	KindOAuth2 = "oauth2"
+	KindSAML      = "saml"
+	KindOIDC      = "oidc"
+	KindOAuth2    = "oauth2"
+	KindDirectory = "directory"
 )
 
 // OAuth says whether a provider speaks OpenID Connect or OAuth 2.0.

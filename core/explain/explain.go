@@ -143,7 +143,7 @@ func Lookup(code string) (Explanation, bool) {
 func All() []Explanation { return slices.Clone(sorted) }
 
 var sorted = func() []Explanation {
-	s := slices.Concat(catalogue, catalogueOIDC)
+	s := slices.Concat(catalogue, catalogueOIDC, cataloguePeople)
 	slices.SortFunc(s, func(a, b Explanation) int { return strings.Compare(a.Code, b.Code) })
 	return s
 }()

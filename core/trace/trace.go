@@ -169,10 +169,10 @@ func (r *Recorder) Check(c Check) bool {
 	return c.OK
 }
 
-// Value records a mapped value.
-func (r *Recorder) Value(v Value) {
+// Value records a mapped value. It must not change afterwards.
+func (r *Recorder) Value(v *Value) {
 	if r != nil {
-		r.add(Entry{Value: &v})
+		r.add(Entry{Value: v})
 	}
 }
 

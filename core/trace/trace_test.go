@@ -20,7 +20,7 @@ func TestRecorderKeepsOrderAndTimes(t *testing.T) {
 	assert.True(t, r.Check(trace.Check{Name: "x", OK: true}))
 	assert.False(t, r.Check(trace.Check{Name: "y"}))
 	r.Decide(trace.Decision{About: "provider", Result: "Saltmere Staff"})
-	r.Value(trace.Value{Rule: "email"})
+	r.Value(&trace.Value{Rule: "email"})
 	r.Fail(trace.Failure{Code: "saml.expired"})
 	entries := r.Entries()
 	require.Len(t, entries, 6)
@@ -47,7 +47,7 @@ func TestNoRecorderRecordsNothing(t *testing.T) {
 	var r *trace.Recorder
 	r.Begin(trace.Issue)
 	r.Message(trace.Message{})
-	r.Value(trace.Value{})
+	r.Value(&trace.Value{})
 	r.Decide(trace.Decision{})
 	r.Fail(trace.Failure{})
 	r.Resume(nil)

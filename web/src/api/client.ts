@@ -34,6 +34,25 @@ export type TriedSecret = Schemas["TriedSecret"];
 export type AccessRule = Schemas["AccessRule"];
 export type TakeIn = Schemas["TakeIn"];
 export type CertificateDetail = Schemas["CertificateDetail"];
+export type Policy = Schemas["Policy"];
+export type PolicyRule = Schemas["PolicyRule"];
+export type PolicyCondition = Schemas["PolicyCondition"];
+export type Assignment = Schemas["Assignment"];
+export type AccessAnswer = Schemas["AccessAnswer"];
+export type Person = Schemas["Person"];
+export type PersonLine = Schemas["PersonLine"];
+export type Group = Schemas["Group"];
+export type SetEffect = Schemas["SetEffect"];
+export type RuleSet = Schemas["RuleSet"];
+export type Suggestion = Schemas["Suggestion"];
+export type Previewed = Schemas["Previewed"];
+export type Preview = Schemas["Preview"];
+export type Suggested = Schemas["Suggested"];
+export type AccountChecked = Schemas["AccountChecked"];
+export type SubjectChange = Schemas["SubjectChange"];
+export type Grant = Schemas["PeopleGrant"];
+export type PeopleSettings = Schemas["PeopleSettings"];
+export type Import = Schemas["Import"];
 
 let csrf = "";
 
@@ -77,14 +96,27 @@ export async function ok<T>(answer: Promise<{ data?: T; error?: unknown; respons
   return got.data as T;
 }
 
+/** What the service adds to an object's configuration when it shows it. */
+const added = ["id", "revision", "created", "updated", "lastSignIn", "missing", "stations", "findings", "certificateDetails", "providedBy", "serves", "watch", "secrets", "startOurs", "proposedStartUrl"];
+
+function bare(object: object): Record<string, unknown> {
+  const copy = JSON.parse(JSON.stringify(object)) as Record<string, unknown>;
+  for (const name of added) delete copy[name];
+  return copy;
+}
+
 /** An application's configuration without what the service adds to it. */
 export function applicationConfig(a: Application): ApplicationConfig {
-  const { slug, name, description, contact, tags, kind, reach, providers, startUrl, saml, oidc, subject, mapping, steps } = a;
-  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, providers, startUrl, saml: kind === "saml" ? (saml ?? {}) : undefined, oidc: kind === "saml" ? undefined : (oidc ?? {}), subject, mapping, steps }));
+  const c = bare(a) as ApplicationConfig;
+  if (c.kind === "saml") c.saml ??= {} as ApplicationConfig["saml"];
+  else c.oidc ??= {} as ApplicationConfig["oidc"];
+  return c;
 }
 
 /** A provider's configuration without what the service adds to it. */
 export function providerConfig(p: Provider): ProviderConfig {
-  const { slug, name, description, contact, tags, kind, reach, saml, oidc, admission, mapping, steps } = p;
-  return JSON.parse(JSON.stringify({ slug, name, description, contact, tags, kind, reach, saml: kind === "saml" ? (saml ?? {}) : undefined, oidc: kind === "saml" ? undefined : (oidc ?? {}), admission, mapping, steps }));
+  const c = bare(p) as ProviderConfig;
+  if (c.kind === "saml") c.saml ??= {} as ProviderConfig["saml"];
+  else if (c.kind !== "directory") c.oidc ??= {} as ProviderConfig["oidc"];
+  return c;
 }

@@ -3,7 +3,7 @@ import type { Application, ApplicationConfig } from "../api/client";
 import ClientForm from "./ClientForm.vue";
 import SAMLApplicationForm from "./SAMLApplicationForm.vue";
 
-defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
+defineProps<{ application: Application; part: "values" | "options"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
 </script>
 
 <template>

@@ -10,7 +10,7 @@ import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
-const props = defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
+const props = defineProps<{ application: Application; part: "values" | "options"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
 const { draft, merged } = useDraft(() => applicationConfig(props.application));
 const f = fieldsOf(() => draft.value.oidc!);
 const { error, offers, busy, act } = useAct();
@@ -34,12 +34,8 @@ const store = () => act(() => props.save(merged));
       <SelectBox v-model="method" label="How the client proves who it is" hint="Only the one that is chosen here is taken." :disabled="readonly" :options="[['client_secret_basic', 'a secret, in the header (client_secret_basic)'], ['client_secret_post', 'a secret, in the form (client_secret_post)'], ['private_key_jwt', 'a key of its own (private_key_jwt)'], ['none', 'not at all: a public client with PKCE']]" />
       <template v-if="method === 'private_key_jwt'"><TextBox v-model="jwksUri" label="Address of its key set" hint="Better than a copy: it can change its keys by itself." mono :disabled="readonly" /><TextBox v-if="!jwksUri" v-model="jwks" label="Key set" hint="JSON with a list of keys (JWKS), public ones only." mono :rows="3" :disabled="readonly" /></template>
     </template>
-    <template v-else-if="part === 'subject'">
-      <SelectBox v-model="draft.subject.source" label="The person's identifier (sub)" :disabled="readonly" :options="[['pairwise', 'Random and stable, different at each application'], ['public', 'Random and stable, the same at every application'], ['profile', 'A value of the profile']]" />
-      <TextBox v-if="draft.subject.source === 'profile'" v-model="draft.subject.from" label="Profile value" hint="Choose one that is never given to somebody else." mono :disabled="readonly" />
-      <TextBox v-if="draft.subject.source === 'pairwise'" v-model="sector" label="Sector identifier" hint="Only for applications on several hosts that must see the same identifier." mono :disabled="readonly" />
-    </template>
     <template v-else>
+      <TextBox v-model="sector" label="Sector identifier" hint="Only for applications on several hosts that must see the same identifier." mono :disabled="readonly" />
       <TextBox v-model="scopes" label="Scopes that it may have" hint="openid, profile, email, address, phone, groups, offline_access. Each hands more on." mono :disabled="readonly" />
       <SelectBox v-model="algorithm" label="ID tokens are signed with" hint="RS256 is what every library knows; ES256 is shorter and faster." :disabled="readonly" :options="[['RS256', 'RS256'], ['ES256', 'ES256'], ['PS256', 'PS256'], ['EdDSA', 'EdDSA']]" />
       <CheckBox v-model="inToken" label="Put the claims into the ID token" hint="Only for a client that never asks UserInfo." :disabled="readonly" />

@@ -53,7 +53,6 @@ const store = () => act(() => props.save(merged));
       <TextBox v-model="scopes" label="Scopes that we ask for" :hint="plain ? 'As the provider names them.' : 'Empty for openid, profile and email.'" mono :disabled="readonly" />
     </template>
     <template v-else-if="part === 'matching'">
-      <SelectBox v-model="draft.admission" label="A subject that nobody here is known by" hint="People are known by the link that their first sign-in made." :disabled="readonly" :options="[['refuse', 'is refused'], ['create', 'is created at the first sign-in']]" />
       <TextBox v-model="subject" label="Field that identifies a person" :hint="plain ? 'The field of the answer that never changes and is never given to another, such as account.number.' : 'Only where sub is of no use.'" mono :disabled="readonly" />
     </template>
     <template v-else>

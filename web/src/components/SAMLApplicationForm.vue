@@ -11,7 +11,7 @@ import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
-const props = defineProps<{ application: Application; part: "values" | "options" | "subject"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
+const props = defineProps<{ application: Application; part: "values" | "options"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
 const { draft, merged } = useDraft(() => applicationConfig(props.application));
 const saml = computed(() => draft.value.saml!);
 const { error, offers, busy, act } = useAct();
@@ -45,11 +45,6 @@ const store = () => act(() => props.save(merged));
       <TextBox v-model="acs" label="ACS URLs" hint="Also called return address or assertion consumer service. One a line." mono :rows="2" :disabled="readonly" />
       <TextBox v-model="draft.startUrl" label="Start address" hint="The application's own address at which people begin." mono :disabled="readonly" />
       <TextBox v-model="certificates" label="Certificates" hint="PEM. They check its signed requests, and are encrypted to." mono :rows="4" :disabled="readonly" />
-    </template>
-    <template v-else-if="part === 'subject'">
-      <SelectBox v-model="draft.subject.source" label="The person's identifier (NameID)" :disabled="readonly" :options="[['profile', 'A value of the profile'], ['pairwise', 'Random and stable, different at each application'], ['transient', 'New at each sign-in']]" />
-      <TextBox v-if="draft.subject.source === 'profile'" v-model="draft.subject.from" label="Profile value" mono :disabled="readonly" />
-      <SelectBox v-model="draft.subject.format" label="NameID format" :disabled="readonly" :options="[['', 'As fits the source'], ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified'], ['urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', 'emailAddress'], ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'], ['urn:oasis:names:tc:SAML:2.0:nameid-format:transient', 'transient']]" />
     </template>
     <template v-else>
       <SelectBox v-model="saml.sign" label="We sign" hint="Most applications want the assertion signed; some want the response, a few both." :disabled="readonly" :options="[['assertion', 'the assertion'], ['response', 'the response'], ['both', 'both']]" />

@@ -54,7 +54,6 @@ const store = () => act(() => props.save(merged));
       <TextBox v-model="certificates" label="Certificates" hint="PEM. A signature by any of their keys is accepted." mono :rows="4" :disabled="readonly" />
     </template>
     <template v-else-if="part === 'matching'">
-      <SelectBox v-model="draft.admission" label="A subject that nobody here is known by" hint="People are known by the link that their first sign-in made." :disabled="readonly" :options="[['refuse', 'is refused'], ['create', 'is created at the first sign-in']]" />
       <TextBox v-model="saml.subjectFrom" label="Attribute that identifies a person" hint="Only where the provider sends no useful NameID." mono :disabled="readonly" />
     </template>
     <template v-else>

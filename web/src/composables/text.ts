@@ -12,7 +12,7 @@ export const reachWords: Record<string, { text: string; state: string; means: st
 
 export const flowWords: Record<string, string> = { sp: "SP-initiated", idp: "begun at the gate", provider: "IdP-initiated", slo: "sign-out", client: "a client's call" };
 
-export const kindWords: Record<string, string> = { saml: "SAML", oidc: "OpenID Connect", oauth2: "OAuth 2.0" };
+export const kindWords: Record<string, string> = { saml: "SAML", oidc: "OpenID Connect", oauth2: "OAuth 2.0", directory: "Own directory" };
 
 export const outcomeWords: Record<string, { text: string; state: string }> = {
   "signed-in": { text: "signed in", state: "sound" },

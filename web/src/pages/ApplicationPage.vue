@@ -1,9 +1,12 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed } from "vue";
+import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { http, ok, type Rule } from "../api/client";
+import { applicationConfig, http, ok, type Rule } from "../api/client";
+import AccessEditor from "../components/AccessEditor.vue";
+import AccountCheck from "../components/AccountCheck.vue";
 import ApplicationForm from "../components/ApplicationForm.vue";
+import AssignmentList from "../components/AssignmentList.vue";
 import CertificateTable from "../components/CertificateTable.vue";
 import CopyValue from "../components/CopyValue.vue";
 import FindingList from "../components/FindingList.vue";
@@ -17,6 +20,7 @@ import SecretPanel from "../components/SecretPanel.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
+import WhoGetsIn from "../components/WhoGetsIn.vue";
 import { useApplication } from "../composables/application";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -30,6 +34,8 @@ const station = computed(() => String(route.query.station ?? "mapping-out"));
 const choose = (name: string) => void router.replace({ query: { station: name } });
 const { data: provider } = useLoad(async () => (application.value?.providers?.[0] ? ok(http.GET("/providers/{slug}", { params: { path: { slug: application.value.providers[0] } } })) : null), [() => application.value?.providers?.[0]]);
 const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { application: slug.value, limit: 5 } } })), [slug]);
+const who = ref<InstanceType<typeof WhoGetsIn> | null>(null);
+const previewMapping = (mapping: Rule[]) => ({ application: slug.value, draftApplication: { ...applicationConfig(application.value!), mapping } });
 const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
 const usesSecret = computed(() => ["client_secret_basic", "client_secret_post"].includes(application.value?.oidc?.authentication ?? ""));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
@@ -63,13 +69,13 @@ async function remove() {
         <template v-if="station === 'application-trust'"><h2>Trust: what is held of {{ application.name }}</h2><CertificateTable v-if="application.saml" :certificates="application.certificateDetails ?? []" />
           <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><MetadataWatch v-if="application.saml" kind="applications" :slug="slug" :watch="application.watch" :readonly="!session.engineer" @changed="again()" /><SecretPanel v-else-if="usesSecret" kind="applications" :slug="slug" :secrets="application.secrets ?? []" :readonly="!session.engineer" @changed="again()" /><details :open="!!application.oidc && !application.oidc.redirectUris?.length"><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
           <details><summary>Options</summary><ApplicationForm :application="application" part="options" :readonly="!session.engineer" :save="save" /></details></template>
-        <template v-else-if="station === 'mapping-out'"><h2>Mapping out: what {{ application.name }} receives</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :readonly="!session.engineer" :save="saveMapping" />
-          <details><summary>The person's identifier ({{ application.oidc ? 'sub' : 'NameID' }})</summary><ApplicationForm :application="application" part="subject" :readonly="!session.engineer" :save="save" /></details></template>
-        <template v-else-if="station === 'access'"><h2>Access: who gets in</h2><ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" /><hr /><ProviderChoice :application="application" :readonly="!session.engineer" :save="save" /></template>
+        <template v-else-if="station === 'mapping-out'"><h2>Mapping out: what {{ application.name }} receives</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :openid="!!application.oidc" :readonly="!session.engineer" :preview="previewMapping" :save="saveMapping" />
+          <details><summary>The person's identifier ({{ application.oidc ? 'sub' : 'NameID' }})</summary><AccountCheck :key="application.revision" :application="application" :readonly="!session.engineer" :save="save" /></details></template>
+        <template v-else-if="station === 'access'"><h2>Access: who gets in</h2><ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" /><hr /><ProviderChoice :application="application" :readonly="!session.engineer" :save="save" /><hr /><AccessEditor :application="application" :readonly="!session.engineer" :save="save" /><AssignmentList :slug="slug" :readonly="!session.engineer" @changed="who?.again()" /><WhoGetsIn v-if="session.engineer" ref="who" :slug="slug" :revision="application.revision" /></template>
         <template v-else-if="station === 'rehearse'"><h2>Rehearse</h2><RehearsePanel :application="application" :readonly="!session.engineer" /></template>
         <template v-else-if="provider">
           <h2 v-if="station === 'matching'">Matching: who a person is</h2><h2 v-else-if="station === 'mapping-in'">Mapping in: what {{ provider.name }} sends</h2><h2 v-else>Trust: what is held of {{ provider.name }}</h2>
-          <p v-if="station === 'matching'">People are known by the link that their first sign-in made. Strangers are {{ provider.admission === "create" ? "created at their first sign-in" : "refused" }}.</p>
+          <template v-if="station === 'matching'"><p v-for="l in provider.stations?.find((s) => s.name === 'matching')?.lines ?? []" :key="l">{{ l }}</p></template>
           <MappingEditor v-else-if="station === 'mapping-in'" :mapping="provider.mapping ?? []" direction="in" readonly :save="async () => {}" />
           <template v-else-if="provider.oidc"><p v-for="l in provider.stations?.find((s) => s.name === 'provider-trust')?.lines ?? []" :key="l">{{ l }}</p></template>
           <CertificateTable v-else :certificates="provider.certificateDetails ?? []" />

@@ -2,8 +2,11 @@
 import { ElButton } from "element-plus";
 import { computed } from "vue";
 import { useRouter } from "vue-router";
-import { http, ok, type Rule } from "../api/client";
+import { applicationConfig, http, ok, type Rule } from "../api/client";
+import AccessEditor from "../components/AccessEditor.vue";
+import AccountCheck from "../components/AccountCheck.vue";
 import ApplicationForm from "../components/ApplicationForm.vue";
+import AssignmentList from "../components/AssignmentList.vue";
 import GiveOurs from "../components/GiveOurs.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import ProviderChoice from "../components/ProviderChoice.vue";
@@ -21,6 +24,9 @@ const { slug, application, error, again, save, understand, take } = useApplicati
 const { data: sheet, again: sheetAgain } = useLoad(() => ok(http.GET("/applications/{slug}/exchange", { params: { path: { slug: slug.value } } })), [slug]);
 const { data: tried, again: triedAgain } = useLoad(() => ok(http.GET("/traces", { params: { query: { application: slug.value, outcome: "signed-in", limit: 1 } } })), [slug]);
 
+const { data: assigned, again: assignedAgain } = useLoad(() => ok(http.GET("/applications/{slug}/assignments", { params: { path: { slug: slug.value }, query: { limit: 1 } } })), [slug]);
+const letIn = computed(() => application.value?.access?.to === "everybody" || !!assigned.value?.items.length);
+const previewMapping = (mapping: Rule[]) => ({ application: slug.value, draftApplication: { ...applicationConfig(application.value!), mapping } });
 const saveMapping = async (mapping: Rule[]) => {
   await save((held) => ({ ...held, mapping }));
   await sheetAgain();
@@ -35,7 +41,7 @@ const states = computed(() => {
     { id: "give", title: "Give ours", done: true, text: "ready since the draft was made" },
     { id: "take", title: "Take theirs", done: taken.value, text: taken.value ? `${held.value} held` : `${held.value} missing` },
     { id: "map", title: "Map", done: !!a.mapping?.length, text: a.mapping?.length ? `${a.mapping.length} attributes` : "no attributes yet" },
-    { id: "who", title: "Who gets in", done: !!a.providers?.length, text: a.providers?.length ? a.providers.join(", ") : "choose a provider" },
+    { id: "who", title: "Who gets in", done: !!a.providers?.length && letIn.value, text: !a.providers?.length ? "choose a provider" : letIn.value ? a.providers.join(", ") : "nobody is assigned" },
     { id: "rehearse", title: "Rehearse", done: !!tried.value?.items.length, text: tried.value?.items.length ? "a sign-in went through" : "not tried yet" },
     { id: "open", title: "Open", done: a.reach === "everyone", text: a.reach },
   ];
@@ -59,8 +65,8 @@ const next = computed(() => states.value.find((s) => !s.done));
       <section id="take" class="panel"><h2>Take theirs</h2><TakeTheirs :understand="understand" :take="(i) => take(i)" />
         <details :open="application.reach === 'draft'"><summary>Field by field</summary><ApplicationForm :application="application" part="values" :save="save" /></details>
         <details><summary>{{ application.oidc ? "Options of scopes, tokens and flows" : "Options of signing, encryption and flows" }}</summary><ApplicationForm :application="application" part="options" :save="save" /></details></section>
-      <section id="map" class="panel"><h2>Map</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :save="saveMapping" /><details><summary>The person's identifier</summary><ApplicationForm :application="application" part="subject" :save="save" /></details></section>
-      <section id="who" class="panel"><h2>Who gets in</h2><ProviderChoice :application="application" :save="save" /></section>
+      <section id="map" class="panel"><h2>Map</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :openid="!!application.oidc" :preview="previewMapping" :save="saveMapping" /><details><summary>The person's identifier</summary><AccountCheck :key="application.revision" :application="application" :save="save" /></details></section>
+      <section id="who" class="panel"><h2>Who gets in</h2><ProviderChoice :application="application" :save="save" /><AccessEditor :application="application" :save="save" /><AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" /></section>
       <section id="rehearse" class="panel"><h2>Rehearse</h2><RehearsePanel :key="application.revision" :application="application" @focusin="triedAgain()" /></section>
       <section id="open" class="panel"><h2>Open</h2><ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" /></section>
     </div>

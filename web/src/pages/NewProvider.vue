@@ -11,7 +11,7 @@ import { useAct } from "../composables/load";
 const router = useRouter();
 const name = ref("");
 const kind = ref("saml");
-const kinds: [string, string][] = [["saml", "SAML 2.0"], ["oidc", "OpenID Connect"], ["oauth2", "OAuth 2.0 without ID tokens"]];
+const kinds: [string, string][] = [["saml", "SAML 2.0"], ["oidc", "OpenID Connect"], ["oauth2", "OAuth 2.0 without ID tokens"], ["directory", "nothing: the gate's own people"]];
 const { error, busy, act } = useAct();
 type Input = TakeIn;
 const understand = (body: Input) => ok(http.POST("/understand/{kind}", { params: { path: { kind: "provider" } }, body }));

@@ -4,11 +4,13 @@ import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok, providerConfig, type ProviderConfig, type Rule, type TakeIn } from "../api/client";
 import CertificateTable from "../components/CertificateTable.vue";
+import DirectoryForm from "../components/DirectoryForm.vue";
 import FindingList from "../components/FindingList.vue";
 import GiveOurs from "../components/GiveOurs.vue";
 import MetadataWatch from "../components/MetadataWatch.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import Passage from "../components/Passage.vue";
+import MatchingForm from "../components/MatchingForm.vue";
 import ProviderForm from "../components/ProviderForm.vue";
 import ReachControl from "../components/ReachControl.vue";
 import SecretPanel from "../components/SecretPanel.vue";
@@ -25,7 +27,7 @@ const router = useRouter();
 const slug = computed(() => String(route.params.slug));
 const params = () => ({ path: { slug: slug.value } });
 const { data: provider, error, missing, again } = useLoad(() => ok(http.GET("/providers/{slug}", { params: params() })), [slug]);
-const { data: sheet } = useLoad(() => ok(http.GET("/providers/{slug}/exchange", { params: params() })), [slug]);
+const { data: sheet } = useLoad(async () => (!provider.value || provider.value.kind === "directory" ? null : ok(http.GET("/providers/{slug}/exchange", { params: params() }))), [slug, () => provider.value?.kind]);
 const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { provider: slug.value, limit: 5 } } })), [slug]);
 const station = computed(() => String(route.query.station ?? "provider-trust"));
 const choose = (name: string) => void router.replace({ query: { station: name } });
@@ -40,6 +42,8 @@ const save = (change: (held: ProviderConfig) => ProviderConfig) =>
     const held = provider.value!;
     provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: held.revision } }, body: change(providerConfig(held)) }));
   });
+const lastTrace = computed(() => traces.value?.items.find((t) => t.outcome === "signed-in")?.reference);
+const previewMapping = (mapping: Rule[]) => ({ provider: slug.value, draftProvider: { ...providerConfig(provider.value!), mapping } });
 const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
 const usesSecret = computed(() => !["private_key_jwt", "none"].includes(provider.value?.oidc?.authentication ?? ""));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
@@ -65,15 +69,16 @@ async function remove() {
   <template v-if="provider">
     <div class="head">
       <div><h1>{{ provider.name }}</h1><p class="sub">{{ kindWords[provider.kind] }} provider<template v-if="provider.description"> · {{ provider.description }}</template></p></div>
-      <div class="row"><ReachTag :reach="provider.reach" /><ElButton @click="router.push(`/providers/${slug}/exchange`)">Exchange sheet</ElButton><ElButton type="primary" @click="choose('reach')">Open or close</ElButton></div>
+      <div class="row"><ReachTag :reach="provider.reach" /><ElButton v-if="provider.kind !== 'directory'" @click="router.push(`/providers/${slug}/exchange`)">Exchange sheet</ElButton><ElButton type="primary" @click="choose('reach')">Open or close</ElButton></div>
     </div>
-    <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId ?? provider.oidc?.issuer ?? provider.oidc?.authorizationEndpoint) || 'nothing taken yet', provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
+    <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId ?? provider.oidc?.issuer ?? provider.oidc?.authorizationEndpoint) || (provider.kind === 'directory' ? 'at the gate itself' : 'nothing taken yet'), provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
       <template #applications><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2><p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug"><RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink></p><p v-if="(provider.serves?.length ?? 0) > 6"><RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink></p></template>
     </Passage>
     <div class="cols">
       <section class="panel" aria-live="polite">
-        <template v-if="station === 'mapping-in'"><h2>Mapping in: what {{ provider.name }} sends</h2><MappingEditor :mapping="provider.mapping ?? []" direction="in" :readonly="!session.engineer" :save="saveMapping" /></template>
-        <template v-else-if="station === 'matching'"><h2>Matching: who a person is</h2><ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></template>
+        <template v-if="station === 'mapping-in' && provider.kind !== 'directory'"><h2>Mapping in: what {{ provider.name }} sends</h2><MappingEditor :mapping="provider.mapping ?? []" direction="in" :readonly="!session.engineer" :sample="lastTrace" :preview="previewMapping" :save="saveMapping" /></template>
+        <DirectoryForm v-else-if="provider.kind === 'directory' && station !== 'reach'" :provider="provider" :readonly="!session.engineer" :save="save" />
+        <template v-else-if="station === 'matching'"><h2>Matching: who a person is</h2><MatchingForm :provider="provider" :readonly="!session.engineer" :save="save" /><details v-if="provider.kind !== 'directory'"><summary>What identifies a person there</summary><ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></details></template>
         <template v-else-if="station === 'reach'"><h2>Reach</h2><ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()" /></template>
         <template v-else>
           <h2>Trust: what is held of {{ provider.name }}</h2><CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />

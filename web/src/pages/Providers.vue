@@ -19,7 +19,7 @@ const load = (query: Record<string, string>) => ok(http.GET("/providers", { para
     <template #default="{ items }">
       <table class="list">
         <thead><tr><th scope="col">Name</th><th scope="col">Reach</th><th scope="col">Speaks</th><th scope="col">Entity ID, issuer or client ID</th><th scope="col">Strangers</th><th scope="col">Last sign-in</th></tr></thead>
-        <tbody><tr v-for="p in items" :key="p.slug"><td><RouterLink :to="`/providers/${p.slug}`"><b>{{ p.name }}</b></RouterLink><br /><span class="soft small">{{ p.description }}</span></td><td><ReachTag :reach="p.reach" /></td><td>{{ kindWords[p.kind] }}</td><td class="mono">{{ p.saml?.entityId || p.oidc?.issuer || "–" }}</td><td>{{ p.admission === "create" ? "created" : "refused" }}</td><td><TimeText :at="p.lastSignIn" from /></td></tr></tbody>
+        <tbody><tr v-for="p in items" :key="p.slug"><td><RouterLink :to="`/providers/${p.slug}`"><b>{{ p.name }}</b></RouterLink><br /><span class="soft small">{{ p.description }}</span></td><td><ReachTag :reach="p.reach" /></td><td>{{ kindWords[p.kind] }}</td><td class="mono">{{ p.saml?.entityId || p.oidc?.issuer || "–" }}</td><td>{{ p.kind === "directory" ? "–" : ({ create: "created", ask: "asked", pass: "passed through" }[p.admission ?? ""] ?? "refused") }}</td><td><TimeText :at="p.lastSignIn" from /></td></tr></tbody>
       </table>
     </template>
     <template #empty><p>A provider vouches for people: it is where they have their account. Connect the first one from its metadata.</p><RouterLink to="/providers/new">Connect a provider</RouterLink></template>

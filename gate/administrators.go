@@ -2,9 +2,6 @@ package gate
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/http"
@@ -12,11 +9,11 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/argon2"
 	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/keys"
+	"innergate/core/passwords"
 	"innergate/store"
 )
 
@@ -25,65 +22,73 @@ const (
 	RoleOwner    = "owner"    // everything, also administrators and tokens
 	RoleEngineer = "engineer" // the configuration, rehearsals, traces with their values
 	RoleViewer   = "viewer"   // reads, personal values masked
+	RoleAssigner = "assigner" // assigns people to the applications named with it, and nothing else
 )
 
 // Allows reports whether a role includes another.
 func Allows(have, need string) bool {
-	rank := map[string]int{RoleViewer: 1, RoleEngineer: 2, RoleOwner: 3}
+	rank := map[string]int{RoleAssigner: 1, RoleViewer: 2, RoleEngineer: 3, RoleOwner: 4}
 	return rank[have] > 0 && rank[have] >= rank[need]
 }
 
 func knownRole(role string) error {
-	if !Allows(role, RoleViewer) {
-		return badRequest("role-unknown", fmt.Sprintf("%q is no role; owner, engineer and viewer are.", role), "")
+	if !Allows(role, RoleAssigner) {
+		return badRequest("role-unknown", fmt.Sprintf("%q is no role; owner, engineer, viewer and assigner are.", role), "")
 	}
 	return nil
 }
 
-// Argon2id with the parameters of RFC 9106's memory-constrained advice brought to 19 MiB.
-const (
-	argonMemory  = 19 * 1024
-	argonTime    = 2
-	argonThreads = 1
-)
+// knownScope checks a role with the applications that it is for: an assigner needs some, other roles have none.
+func (g *Gate) knownScope(ctx context.Context, role string, applications []string) error {
+	if err := knownRole(role); err != nil {
+		return err
+	}
+	if (role == RoleAssigner) != (len(applications) > 0) || len(applications) > 200 {
+		return badRequest("role-applications", "The role assigner needs the applications that it is for (at most 200); other roles have none.", "")
+	}
+	for _, slug := range applications {
+		if _, err := g.application(ctx, slug); err != nil {
+			return badRequest("application-unknown", fmt.Sprintf("There is no application with the short name %q.", slug), "")
+		}
+	}
+	return nil
+}
 
-// hashPassword hashes two at a time at most, since each takes 19 MiB.
-func (g *Gate) hashPassword(ctx context.Context, password string, salt []byte) ([]byte, error) {
+// scopeText keeps an assigner's applications; no others have any.
+func scopeText(applications []string) string {
+	if len(applications) == 0 {
+		return ""
+	}
+	return mustJSON(applications)
+}
+
+// whileHashing does work on a password's hash, two at a time at most, since each takes 19 MiB.
+func (g *Gate) whileHashing(ctx context.Context, work func()) error {
 	select {
 	case g.hashing <- struct{}{}:
 		defer func() { <-g.hashing }()
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return ctx.Err()
 	}
-	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32), nil
+	work()
+	return nil
 }
 
-func (g *Gate) newPasswordHash(ctx context.Context, password string) (string, error) {
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	hash, err := g.hashPassword(ctx, password, salt)
-	if err != nil {
-		return "", err
-	}
-	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads, enc.EncodeToString(salt), enc.EncodeToString(hash)), nil
+func (g *Gate) newPasswordHash(ctx context.Context, password string) (hash string, err error) {
+	err = g.whileHashing(ctx, func() { hash = passwords.New(password) })
+	return hash, err
 }
 
-func (g *Gate) passwordFits(ctx context.Context, stored, password string) (bool, error) {
-	parts := strings.Split(stored, "$")
-	if len(parts) != 6 {
-		parts = strings.Split("$argon2id$$$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "$")
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
+// passwordFits compares. Where there is no hash it takes as long.
+func (g *Gate) passwordFits(ctx context.Context, stored, password string) (fits, current bool, err error) {
+	h, err := passwords.Read(stored)
 	if err != nil {
-		return false, err
+		if h, err = passwords.Read(passwords.Dummy()); err != nil {
+			return false, false, err
+		}
 	}
-	want, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil {
-		return false, err
-	}
-	got, err := g.hashPassword(ctx, password, salt)
-	return err == nil && subtle.ConstantTimeCompare(got, want) == 1, err
+	err = g.whileHashing(ctx, func() { fits = h.Fits(password) })
+	return fits && stored != "", h.Current(), err
 }
 
 var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN .@_-]{0,63}$`)
@@ -201,7 +206,7 @@ func (g *Gate) SignInAdministrator(ctx context.Context, name, password, from str
 	if err := g.Store.Read(ctx).Where("name = ?", name).Limit(1).Find(&a).Error; err != nil {
 		return "", nil, store.Clear(err)
 	}
-	fits, err := g.passwordFits(ctx, a.PasswordHash, password)
+	fits, _, err := g.passwordFits(ctx, a.PasswordHash, password)
 	if err != nil {
 		return "", nil, err
 	}
@@ -221,7 +226,7 @@ func (g *Gate) SignInAdministrator(ctx context.Context, name, password, from str
 		}
 		return journal(tx, now, Actor{Name: a.Name, From: from}, "signed in", "administrator", a.ID, a.Name, "", "")
 	})
-	return token, &api.Me{Name: a.Name, Role: a.Role, CSRF: s.CSRF, Kind: "administrator"}, err
+	return token, &api.Me{Name: a.Name, Role: a.Role, Applications: rolesOf(a.Applications), CSRF: s.CSRF, Kind: "administrator"}, err
 }
 
 var errUnauthorised = problem(http.StatusUnauthorized, "not-signed-in", "You are not signed in", "This needs an administrator's session or an API token.", "Sign in again, or give a token.")
@@ -269,7 +274,7 @@ func (g *Gate) sessionOwner(ctx context.Context, s store.ConsoleSession, from st
 	if a.ID == "" {
 		return nil, errUnauthorised
 	}
-	return &Actor{Name: a.Name, Role: a.Role, From: from, Kind: "administrator"}, nil
+	return &Actor{Name: a.Name, Role: a.Role, Applications: rolesOf(a.Applications), From: from, Kind: "administrator"}, nil
 }
 
 // SignOutAdministrator ends a session.
@@ -287,14 +292,14 @@ func (g *Gate) Administrators(ctx context.Context) (*api.List[api.Administrator]
 	}
 	out := &api.List[api.Administrator]{Items: []api.Administrator{}}
 	for _, a := range rows {
-		out.Items = append(out.Items, api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Created: a.CreatedAt, LastSignIn: a.LastSignIn})
+		out.Items = append(out.Items, api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Applications: rolesOf(a.Applications), Created: a.CreatedAt, LastSignIn: a.LastSignIn})
 	}
 	return out, nil
 }
 
 // AddAdministrator adds one.
 func (g *Gate) AddAdministrator(ctx context.Context, who Actor, n api.NewAdministrator) (*api.Administrator, error) {
-	if err := knownRole(n.Role); err != nil {
+	if err := g.knownScope(ctx, n.Role, n.Applications); err != nil {
 		return nil, err
 	}
 	if err := checkCredentials(n.Name, n.Password); err != nil {
@@ -304,7 +309,7 @@ func (g *Gate) AddAdministrator(ctx context.Context, who Actor, n api.NewAdminis
 	if err != nil {
 		return nil, err
 	}
-	a := store.Administrator{ID: store.NewID(), Name: n.Name, Role: n.Role, PasswordHash: hash, CreatedAt: g.Now().UTC()}
+	a := store.Administrator{ID: store.NewID(), Name: n.Name, Role: n.Role, Applications: scopeText(n.Applications), PasswordHash: hash, CreatedAt: g.Now().UTC()}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&a).Error; err != nil {
 			return err
@@ -314,7 +319,7 @@ func (g *Gate) AddAdministrator(ctx context.Context, who Actor, n api.NewAdminis
 	if errors.Is(err, store.ErrDuplicate) {
 		return nil, problem(http.StatusConflict, "name-taken", "The name is taken", fmt.Sprintf("There is an administrator %q already.", n.Name), "Choose another name.")
 	}
-	return &api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Created: a.CreatedAt}, err
+	return &api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Applications: rolesOf(a.Applications), Created: a.CreatedAt}, err
 }
 
 // ChangeAdministrator changes a role or a password, and ends the sessions of the one concerned. The last owner stays one.
@@ -325,7 +330,7 @@ func (g *Gate) ChangeAdministrator(ctx context.Context, who Actor, id string, c 
 	}
 	hash := ""
 	if c.Role != "" {
-		if err := knownRole(c.Role); err != nil {
+		if err := g.knownScope(ctx, c.Role, c.Applications); err != nil {
 			return err
 		}
 	}
@@ -345,7 +350,7 @@ func (g *Gate) ChangeAdministrator(ctx context.Context, who Actor, id string, c 
 		}
 		before := a.Role
 		if c.Role != "" {
-			a.Role = c.Role
+			a.Role, a.Applications = c.Role, scopeText(c.Applications)
 		}
 		if hash != "" {
 			a.PasswordHash = hash

@@ -1,0 +1,250 @@
+package browser_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/pquerna/otp/totp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/demo"
+)
+
+// TestMappingByHandAndBySuggestion does what a newcomer is asked to: lower-case the mail, keep only ferry groups, send them as roles; then lets the gate propose
+// the rest from a real sign-in, and looks at what would become of it before saving.
+func TestMappingByHandAndBySuggestion(t *testing.T) {
+	w := world(t, false)
+	b := demo.NewWalker(nil)
+	require.NoError(t, b.SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss"))
+	p := newPage(t)
+	p.signIn(w)
+	began := time.Now()
+	p.open(w.URL + "/console/applications/crew-rota?station=mapping-out")
+	p.see("Mapping out: what Crew Rota receives")
+	// Rule 2 is mail from email: small letters. The roles come from a rule set here; a rule of our own takes its place.
+	p.fill("Add a step to rule 2", "lower")
+	p.wait(`document.querySelector('[aria-label="Steps of rule 2"]').value === "lower"`)
+	p.click(`[aria-label="Take rule 4 away"]`)
+	p.press("Add a rule")
+	p.fill("Name of rule 4", "roles")
+	p.fill("Sources of rule 4", "groups")
+	p.fill("Add a step to rule 4", "keep ^ferry-")
+	p.shot("mapping")
+	p.press("Preview")
+	p.see("Preview with")
+	p.see("The profile")
+	p.fill("The profile", "email = Mira.Voss@Saltmere.example\npreferred_username = mvoss\ngroups = ferry-crew\ngroups = staff")
+	p.press("Show what would become of it")
+	p.see("What changes against what is live")
+	p.see("mira.voss@saltmere.example")
+	p.shot("tmp-preview")
+	p.press("Save the mapping")
+	p.wait(`![...document.querySelectorAll("span")].some(e => e.innerText.startsWith("Not saved yet"))`)
+	assert.Less(t, time.Since(began), 2*time.Minute)
+	a, err := w.Client().Application(t.Context(), "crew-rota")
+	require.NoError(t, err)
+	require.Len(t, a.Mapping, 4)
+	assert.Equal(t, "roles", a.Mapping[3].Set)
+	b = demo.NewWalker(nil)
+	require.NoError(t, b.SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss"))
+	assert.Contains(t, b.Text, "ferry-purser")
+	assert.NotContains(t, b.Text, "staff,")
+
+	// The provider's side: what the newest sign-in brought, and nothing maps yet.
+	provider, err := w.Client().Provider(t.Context(), "saltmere-staff")
+	require.NoError(t, err)
+	held := provider.Provider
+	held.Mapping = held.Mapping[:1]
+	_, err = w.Client().PutProvider(t.Context(), held, provider.Revision)
+	require.NoError(t, err)
+	p.open(w.URL + "/console/providers/saltmere-staff?station=mapping-in")
+	p.see("Mapping in: what Saltmere Staff sends")
+	p.press("Propose rules")
+	p.see("Nothing is added unasked")
+	p.see("a standard name for the mail address")
+	p.shot("proposal")
+	p.press("Take all that is new")
+	p.press("Save the mapping")
+	p.wait(`![...document.querySelectorAll("span")].some(e => e.innerText.startsWith("Not saved yet"))`)
+	provider, err = w.Client().Provider(t.Context(), "saltmere-staff")
+	require.NoError(t, err)
+	assert.Len(t, provider.Mapping, 6)
+	p.accessible()
+}
+
+// TestAccessInTheConsole closes an application to all but those assigned, assigns, asks why, and sees it happen.
+func TestAccessInTheConsole(t *testing.T) {
+	w := world(t, false)
+	for _, who := range []string{"mvoss", "lquill"} {
+		require.NoError(t, demo.NewWalker(nil).SignIn(t.Context(), w.RotaURL+"/sign-in", who))
+	}
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/applications/crew-rota?station=access")
+	p.see("Who can get in, and why?")
+	p.fill("Who may come in", "assigned")
+	p.press("Save who gets in")
+	p.see("Nobody is assigned, so nobody gets in.")
+	p.wait(`[...document.querySelectorAll("option")].some(e => e.value === "crew")`)
+	p.fill("Group", "crew")
+	p.fill("Roles", "rota-editor")
+	p.press("Assign")
+	p.see("assigned through the group crew")
+	p.see("rota-editor")
+	p.shot("access")
+	p.fill("Person", "Lorna")
+	p.see("Lorna Quill")
+	p.wait(`[...document.querySelectorAll(".pick button")].length > 0`)
+	p.click(".pick button")
+	p.press("Ask")
+	p.see("not assigned, neither by name nor through a group")
+	p.accessible()
+
+	// A clerk is refused, with a reason that says what to do; a purser gets in.
+	refused := newPage(t)
+	refused.size(390, 844)
+	refused.open(w.RotaURL + "/sign-in")
+	refused.become("Lorna Quill")
+	refused.see("You have no access to this application")
+	refused.shot("refused-access-phone")
+	b := demo.NewWalker(nil)
+	require.NoError(t, b.SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss"))
+	assert.Contains(t, b.Text, "you are signed in")
+
+	// A rule on top: with a second factor only.
+	p.press("Add a rule")
+	p.fill("What rule 1 does", "stronger")
+	p.fill("Value 1 of rule 1", "crew")
+	p.press("Save who gets in")
+	p.see("Ask for a second factor from whoever is in crew.")
+	b = demo.NewWalker(nil)
+	_ = b.SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss")
+	assert.Contains(t, b.Text, "second factor")
+}
+
+// TestPeopleInTheConsole adds, finds, changes and deactivates people, imports a file with bad lines, and compares accounts.
+func TestPeopleInTheConsole(t *testing.T) {
+	w := world(t, false)
+	require.NoError(t, demo.NewWalker(nil).SignIn(t.Context(), w.RotaURL+"/sign-in", "zoberg"))
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/people")
+	p.see("Zoë Öberg")
+	p.press("Add a person")
+	p.see("A new person")
+	p.wait(`[...document.querySelectorAll("label")].some(l => l.innerText.startsWith("full name"))`)
+	p.fill("full name", "Berit Sund")
+	p.fill("mail address", "berit.sund@saltmere.example")
+	p.press("Add")
+	p.see("Linked to no provider yet.")
+	p.open(w.URL + "/console/people?search=oberg")
+	p.see("Zoë Öberg")
+	p.shot("people")
+	p.press("Zoë Öberg")
+	p.wait(`[...document.querySelectorAll("input")].some(e => e.value === "zoe.oberg@saltmere.example")`)
+	p.see("Given by providers: Crew")
+	p.shot("person")
+	p.accessible()
+	list, err := w.Client().People(t.Context(), client.Page{Search: "zoë"})
+	require.NoError(t, err)
+	require.Len(t, list.Items, 1)
+
+	p.open(w.URL + "/console/people-settings")
+	p.see("Import")
+	p.upload("File with people", "crew.csv", "preferred_username,name,email\nkshaw,Kit Shaw,kit.shaw@saltmere.example\nbad,Bad,no mail\n")
+	p.fill("People are known by", "preferred_username")
+	p.press("Check the file")
+	p.see("Line 3:")
+	p.see("Nothing is written while a line is bad.")
+	p.shot("tmp-import")
+	p.upload("File with people", "crew.csv", "preferred_username,name,email\nkshaw,Kit Shaw,kit.shaw@saltmere.example\n")
+	p.press("Check the file")
+	p.see("1 would be created")
+	p.press("Write it")
+	p.see("1 created")
+
+	p.open(w.URL + "/console/groups")
+	p.see("Skippers.")
+	p.shot("tmp-groups")
+	p.open(w.URL + "/console/rule-sets")
+	p.see("Ferry roles")
+	p.press("Ferry roles")
+	p.see("Save the mapping")
+	p.shot("tmp-rule-sets")
+	p.accessible()
+
+	p.open(w.URL + "/console/applications/crew-rota?station=mapping-out")
+	p.press("The person's identifier (NameID)")
+	p.fill("Profile value", "email")
+	p.press("Who would become another user?")
+	p.see("1 would become another user there")
+	p.press("Compare with the application's own accounts")
+	p.fill("Its list of accounts", "Zoe.Oberg@saltmere.example\nnobody@saltmere.example\n")
+	p.press("Compare")
+	p.see("only in upper and lower case")
+	p.see("nobody@saltmere.example")
+	p.shot("tmp-accounts")
+	got, err := w.Client().CheckAccounts(t.Context(), "crew-rota", api.AccountCheck{Subject: mustApp(t, w).Subject, Accounts: "zoberg\n"})
+	require.NoError(t, err)
+	assert.Equal(t, 1, got.Matching)
+}
+
+func mustApp(t *testing.T, w *demo.World) *api.Application {
+	t.Helper()
+	a, err := w.Client().Application(t.Context(), "crew-rota")
+	require.NoError(t, err)
+	return a
+}
+
+// TestSecondFactorIsSetUpInTheBrowser signs a skipper of the agency in at the gate's own directory, on a phone.
+func TestSecondFactorIsSetUpInTheBrowser(t *testing.T) {
+	w := world(t, true)
+	p := newPage(t)
+	p.size(390, 844)
+	p.open(w.LedgerURL + "/sign-in")
+	p.press("Harbour Register")
+	p.wait(`document.querySelector("input[type=password]")`) // the page before has the same heading
+	p.accessible()
+	p.shot("own-phone")
+	p.label("Name", "runa.holt")
+	p.label("Password", "wrong password")
+	p.press("Sign in")
+	p.see("Name or password is wrong.")
+	p.label("Password", w.AgencyPassword())
+	p.press("Sign in")
+	p.see("Set up a second factor")
+	p.accessible()
+	p.shot("enrol-phone")
+	secret := eval[string](p, `document.querySelector(".ref").innerText.replaceAll(" ", "")`)
+	code, err := totp.GenerateCode(secret, time.Now())
+	require.NoError(t, err)
+	p.label("Code", code)
+	p.press("Go on")
+	p.see("Your recovery codes")
+	p.accessible()
+	p.shot("tmp-codes-phone")
+	p.press("I have kept them")
+	p.see("Runa Holt")
+
+	// A newcomer through a provider that asks.
+	provider, err := w.Client().Provider(t.Context(), "northquay-stevedores")
+	require.NoError(t, err)
+	held := provider.Provider
+	held.Admission = "ask"
+	_, err = w.Client().PutProvider(t.Context(), held, 0)
+	require.NoError(t, err)
+	n := newPage(t)
+	n.size(390, 844)
+	n.open(w.LedgerURL + "/sign-in")
+	n.press("Northquay Stevedores")
+	n.become("Lene Ås")
+	n.see("Is this right?")
+	n.accessible()
+	n.shot("ask-phone")
+	n.label("Full name", "Lene Ås of the Crane")
+	n.press("It is right, go on")
+	n.see("Lene Ås of the Crane")
+}

@@ -1,0 +1,88 @@
+package checkup
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/people"
+)
+
+func accessLines(a *config.Application) []string {
+	who := "for those assigned"
+	if a.Access.To == access.Everybody {
+		who = "for everybody"
+	}
+	if n := len(a.Access.Rules); n > 0 {
+		who += ", " + count(n, "rule")
+	}
+	return []string{reachLine(a.Reach), who, count(len(a.Providers), "provider")}
+}
+
+func matchingLines(p *config.Provider) []string {
+	if p.Kind == config.KindDirectory {
+		return []string{"the gate's own people"}
+	}
+	if p.Admission == "pass" {
+		return []string{"nobody is stored", "everybody passes"}
+	}
+	by := "link"
+	if p.Matching != nil && len(p.Matching.By) > 0 {
+		var ways []string
+		for _, w := range p.Matching.By {
+			ways = append(ways, strings.ReplaceAll(w.By, "_", " "))
+		}
+		by += ", " + strings.Join(ways, ", ")
+	}
+	lines := []string{by, map[string]string{"create": "strangers created", "ask": "strangers asked", "refuse": "strangers refused"}[p.Admission]}
+	if n := len(p.Grants); n > 0 {
+		lines = append(lines, count(n, "grant"))
+	}
+	return lines
+}
+
+func directoryLines(d *config.DirectoryProvider) []string {
+	factor := "second factor if enrolled"
+	if d.SecondFactor == "required" {
+		factor = "second factor required"
+	}
+	return []string{"passwords", factor}
+}
+
+// access finds policies that let in more than is meant, or less.
+func (c *collector) access(a *config.Application) {
+	for i, r := range a.Access.Rules {
+		if r.Use == "" && r.If == nil && r.Unless == nil && i < len(a.Access.Rules)-1 {
+			c.add(Finding{Code: "access.unreachable", Severity: Attention, Station: Access, Title: "Rules that are never asked", Detail: fmt.Sprintf("Rule %d fits everybody, so the rules behind it are never asked.", i+1), Remedy: "Move it to the end, or give it a condition."})
+			break
+		}
+	}
+	if a.Subject.Source == "profile" && a.Subject.From == people.Mail && a.Access.To == access.Everybody {
+		c.add(Finding{Code: "subject.mail-from-anybody", Severity: Remark, Station: MappingOut, Title: "Whoever has the mail address is the account", Detail: "The application knows people by mail address, and everybody is let in for whom a provider vouches.", Remedy: "Use only providers whose addresses are proven, or a value that is never given to another."})
+	}
+}
+
+// matching finds providers that may speak for more than is wise.
+func (c *collector) matching(p *config.Provider) {
+	m := p.Matching
+	if m == nil {
+		return
+	}
+	if m.MailUnproven {
+		c.add(Finding{Code: "matching.mail-unproven", Severity: Remark, Station: Matching, Title: "Mail addresses count as proven", Detail: p.Name + " does not say that its addresses are proven, and is believed within " + strings.Join(m.Domains, ", ") + "."})
+	}
+	if m.Unscoped && p.Kind != config.KindSAML && slices.ContainsFunc(m.By, func(w people.Way) bool { return w.By != people.Mail && w.Expr == "" }) {
+		c.add(Finding{Code: "matching.unscoped", Severity: Remark, Station: Matching, Title: "It may speak for any user name", Detail: p.Name + " is matched by values that have no scope: whoever is called so there is taken for whoever is called so here.", Remedy: "Make sure that both give out names together."})
+	}
+}
+
+// NobodyAssigned is the finding for an application that lets in whoever is assigned, and nobody is.
+func NobodyAssigned(a *config.Application) []Finding {
+	severity := Remark
+	if a.Reach == access.Everyone {
+		severity = Broken
+	}
+	return []Finding{{Code: "access.nobody-assigned", Severity: severity, Station: Access, Title: "Nobody is assigned", Detail: "Only people and groups that are assigned may come in, and there are none.", Remedy: "Assign a group, or open the application to everybody for whom a provider vouches."}}
+}

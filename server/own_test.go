@@ -1,0 +1,228 @@
+package server_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/pquerna/otp/totp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/demo"
+)
+
+// atRegister brings a browser to the page of the gate's own directory.
+func atRegister(t testing.TB, w *demo.World) *demo.Walker {
+	t.Helper()
+	b, ctx := w.Walker(), context.Background()
+	require.NoError(t, b.Get(ctx, w.LedgerURL+"/sign-in"))
+	require.NoError(t, b.Onward(ctx))
+	require.NoError(t, b.Submit(ctx, url.Values{"provider": {"harbour-register"}}))
+	require.NoError(t, b.Onward(ctx))
+	require.Contains(t, b.Text, "Sign in to Cargo Ledger")
+	return b
+}
+
+func TestTheGatesOwnPeople(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	now := time.Now()
+	secret, codes, err := atRegister(t, w).SignInHere(ctx, "Runa.Holt", w.AgencyPassword(), "", now)
+	require.NoError(t, err)
+	require.Len(t, codes, 10)
+
+	// The code that set the factor up counts once; so does every later one.
+	b := atRegister(t, w)
+	_, _, err = b.SignInHere(ctx, "runa.holt", w.AgencyPassword(), secret, now)
+	require.NoError(t, err)
+	assert.Contains(t, b.Text, "The code is wrong, or was used already.")
+	_, _, err = atRegister(t, w).SignInHere(ctx, "runa.holt", w.AgencyPassword(), secret, now.Add(30*time.Second))
+	require.NoError(t, err)
+
+	// A recovery code counts once, in any spelling.
+	for i, says := range []string{"Runa Holt", "used already"} {
+		b = atRegister(t, w)
+		require.NoError(t, b.Submit(ctx, url.Values{"name": {"runa.holt"}, "password": {w.AgencyPassword()}}))
+		require.NoError(t, b.Submit(ctx, url.Values{"code": {strings.ToLower(strings.ReplaceAll(codes[3], "-", " "))}}))
+		require.NoError(t, b.Onward(ctx))
+		assert.Contains(t, b.Text, says, i)
+	}
+	p, err := w.Client().Person(ctx, known(t, w, "Runa")[0].ID)
+	require.NoError(t, err)
+	kinds := map[string]int{}
+	for _, c := range p.Credentials {
+		kinds[c.Kind] = c.Left
+	}
+	assert.Equal(t, map[string]int{"password": 0, "totp": 0, "recovery": 9}, kinds)
+
+	// The back button leads nowhere, and another browser can't take the sign-in over.
+	b = atRegister(t, w)
+	other := w.Walker()
+	require.NoError(t, other.Get(ctx, b.Address.String()))
+	assert.Contains(t, other.Text, "could not be signed in")
+	assert.NotContains(t, other.Text, "Password")
+
+	// Deactivated, nobody comes in with the right password either.
+	off := false
+	_, err = w.Client().PutPerson(ctx, p.ID, api.SavePerson{Profile: p.Profile, Active: &off})
+	require.NoError(t, err)
+	b = atRegister(t, w)
+	require.NoError(t, b.Submit(ctx, url.Values{"name": {"runa.holt"}, "password": {w.AgencyPassword()}}))
+	assert.Contains(t, b.Text, "switched off")
+}
+
+func TestPasswordsAreNotGuessed(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	for _, name := range []string{"eskil.brae", "nobody.here"} {
+		b := atRegister(t, w)
+		require.NoError(t, b.Submit(ctx, url.Values{"name": {name}, "password": {"not the password"}}))
+		assert.Contains(t, b.Text, "Name or password is wrong.", "a name that is known and one that is not get the same answer")
+	}
+	// Five wrong entries end a sign-in, ten the quarter of an hour, whatever browser they come from.
+	b := atRegister(t, w)
+	for range 5 {
+		_ = b.Submit(ctx, url.Values{"name": {"eskil.brae"}, "password": {"not the password"}})
+	}
+	assert.Contains(t, b.Text, "could not be signed in")
+	for range 2 {
+		b = atRegister(t, w)
+		for range 4 {
+			_ = b.Submit(ctx, url.Values{"name": {"eskil.brae"}, "password": {"not the password"}})
+		}
+	}
+	b = atRegister(t, w)
+	require.NoError(t, b.Submit(ctx, url.Values{"name": {"eskil.brae"}, "password": {w.AgencyPassword()}}))
+	assert.Contains(t, b.Text, "too many wrong tries", "not even the right password comes through now")
+	b = atRegister(t, w)
+	_, _, err := b.SignInHere(ctx, "runa.holt", w.AgencyPassword(), "", time.Now())
+	require.NoError(t, err)
+	assert.Contains(t, b.Text, "Runa Holt", "others are not locked out")
+
+	// Another site can't have a browser post the form.
+	b = atRegister(t, w)
+	answer, err := http.PostForm(b.Address.String(), url.Values{"name": {"runa.holt"}, "password": {w.AgencyPassword()}})
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.NotEqual(t, http.StatusSeeOther, answer.StatusCode, "without the browser's own cookie nothing happens")
+}
+
+func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	set(t, w, "harbour-register", func(p *config.Provider) { p.Directory.SecondFactor = "offered" })
+	sum := sha256.Sum256([]byte("an old password" + "salt1234"))
+	text := "external_id,name,login,password_hash\na1,Ada Lowe,ada.lowe,{SSHA256}" + base64.StdEncoding.EncodeToString(append(sum[:], "salt1234"...)) + "\na2,Bo Ness,bo.ness,{SHA}plain\n"
+	job, err := w.Client().NewImport(ctx, api.NewImport{Form: "csv", SkipBad: true})
+	require.NoError(t, err)
+	_, err = w.Client().SendImport(ctx, job.ID, 0, []byte(text))
+	require.NoError(t, err)
+	for _, act := range []func(context.Context, string) (*api.Import, error){w.Client().CheckImport, w.Client().WriteImport} {
+		_, err = act(ctx, job.ID)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { job, err = w.Client().Import(ctx, job.ID); return err == nil && job.State != "running" }, 10*time.Second, 10*time.Millisecond)
+	}
+	require.Len(t, job.Problems, 1)
+	assert.Contains(t, job.Problems[0].Message, "of a scheme that is not taken")
+	for range 2 { // the second time with the renewed hash
+		b := atRegister(t, w)
+		_, _, err = b.SignInHere(ctx, "ada.lowe", "an old password", "", time.Now())
+		require.NoError(t, err)
+		assert.Contains(t, b.Text, "Ada Lowe")
+	}
+	id := known(t, w, "Ada")[0].ID
+
+	var link api.PersonLinkMade
+	require.NoError(t, w.Client().Do(ctx, "POST", "/people/"+id+"/password-link", nil, &link))
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, link.Link))
+	require.NoError(t, b.Submit(ctx, url.Values{"password": {"too short"}, "again": {"too short"}}))
+	assert.Contains(t, b.Text, "fewer than 12 characters")
+	require.NoError(t, b.Submit(ctx, url.Values{"password": {"spring tide at noon"}, "again": {"spring tide at noon"}}))
+	assert.Contains(t, b.Text, "Your password is set")
+	require.NoError(t, b.Get(ctx, link.Link))
+	assert.Contains(t, b.Text, "used already", "a link works once")
+	b = atRegister(t, w)
+	require.NoError(t, b.Submit(ctx, url.Values{"name": {"ada.lowe"}, "password": {"an old password"}}))
+	assert.Contains(t, b.Text, "Name or password is wrong.")
+	assert.Error(t, client.New(w.URL, "").Do(ctx, "POST", "/people/"+id+"/password-link", nil, nil))
+}
+
+// TestASecondFactorAtTheGateForAnothersSignIn has a rule ask for more than the provider proves.
+func TestASecondFactorAtTheGateForAnothersSignIn(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	secret, _, err := atRegister(t, w).SignInHere(ctx, "runa.holt", w.AgencyPassword(), "", time.Now().Add(-30*time.Second))
+	require.NoError(t, err)
+	// The agency's skipper is known to the company's provider as well.
+	id := known(t, w, "Runa")[0].ID
+	p, err := w.Client().Person(ctx, id)
+	require.NoError(t, err)
+	p.Profile["preferred_username"] = []string{"gfell"}
+	_, err = w.Client().PutPerson(ctx, id, api.SavePerson{Profile: p.Profile})
+	require.NoError(t, err)
+	_, err = w.Client().SetAccess(ctx, "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Then: access.Stronger}}})
+	require.NoError(t, err)
+	_, code := signsIn(t, w, "mvoss")
+	assert.Equal(t, "access.stronger-impossible", code)
+	b := w.Walker()
+	_ = b.SignIn(ctx, w.RotaURL+"/sign-in", "gfell")
+	require.Contains(t, b.Text, "Your second factor")
+	require.NoError(t, submitCode(ctx, b, secret, time.Now()))
+	assert.Contains(t, b.Text, "you are signed in")
+}
+
+// submitCode enters the code that an authenticator shows.
+func submitCode(ctx context.Context, b *demo.Walker, secret string, now time.Time) error {
+	code, err := totp.GenerateCode(secret, now)
+	if err != nil {
+		return err
+	}
+	if err := b.Submit(ctx, url.Values{"code": {code}}); err != nil {
+		return err
+	}
+	return b.Onward(ctx)
+}
+
+func TestNewcomersConfirmTheirProfile(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission = "ask" })
+	come := func(user string) *demo.Walker {
+		b := w.Walker()
+		require.NoError(t, b.Get(ctx, w.RotaURL+"/sign-in"))
+		require.NoError(t, b.Onward(ctx))
+		require.NoError(t, b.Submit(ctx, url.Values{"person": {user}}))
+		require.NoError(t, b.Onward(ctx))
+		return b
+	}
+	b := come("zoberg")
+	require.Contains(t, b.Text, "Is this right?")
+	assert.Contains(t, b.Text, "zoe.oberg@saltmere.example")
+	assert.Empty(t, known(t, w, "Zoë"), "nothing is kept before the answer")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"no"}}))
+	assert.Contains(t, b.Text, "Nothing was kept of you")
+	assert.Empty(t, known(t, w, "Zoë"))
+
+	b = come("zoberg")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "name": {""}}))
+	assert.Contains(t, b.Text, "Please enter your name")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "name": {"Zoë of the Bow"}, "phone_number": {"+44 1632 960007"}, "email": {"mira.voss@saltmere.example"}, "groups": {"ferry-bridge"}, "preferred_username": {"mvoss"}, "person_type": {"staff"}}))
+	require.NoError(t, b.Onward(ctx))
+	require.Contains(t, b.Text, "you are signed in")
+	list := known(t, w, "Zoë of")
+	require.Len(t, list, 1)
+	p, err := w.Client().Person(ctx, list[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"+44 1632 960007"}, p.Profile["phone_number"])
+	assert.Equal(t, []string{"zoe.oberg@saltmere.example"}, p.Profile["email"], "what may not be edited is not")
+	assert.Equal(t, []string{"zoberg"}, p.Profile["preferred_username"])
+	assert.Equal(t, []string{"staff", "ferry-crew"}, p.Profile["groups"])
+	b = come("zoberg")
+	assert.Contains(t, b.Text, "you are signed in", "known people are not asked again")
+}
