@@ -302,6 +302,12 @@ type ImportProblem struct {
 	Message string `json:"message"`
 }
 
+// LinkPerson links a person to the subject of a sign-in.
+type LinkPerson struct {
+	// Reference is the sign-in's reference number.
+	Reference string `json:"reference"`
+}
+
 // PersonLinkMade is a one-time link for a person. It is shown once.
 type PersonLinkMade struct {
 	Link    string    `json:"link"`

@@ -1,9 +1,12 @@
 package browser_test
 
 import (
+	"encoding/json"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/webauthn"
+	"github.com/chromedp/chromedp"
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -247,4 +250,93 @@ func TestSecondFactorIsSetUpInTheBrowser(t *testing.T) {
 	n.label("Full name", "Lene Ås of the Crane")
 	n.press("It is right, go on")
 	n.see("Lene Ås of the Crane")
+}
+
+// authenticator gives a page a device that makes and shows passkeys.
+func (p *page) authenticator() webauthn.AuthenticatorID {
+	p.t.Helper()
+	_, err := chromedp.Call(p.ctx, webauthn.Enable, webauthn.EnableParams{})
+	require.NoError(p.t, err)
+	made, err := chromedp.Call(p.ctx, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+		Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
+	require.NoError(p.t, err)
+	return made.AuthenticatorID
+}
+
+// TestPasskeys sets a passkey up in place of an authenticator, signs in with nothing else, with it as the second factor, and not with one that was taken away.
+func TestPasskeys(t *testing.T) {
+	w := world(t, true)
+	p := newPage(t)
+	p.size(390, 844)
+	device := p.authenticator()
+	begin := func() {
+		p.open(w.LedgerURL + "/sign-in")
+		p.press("Harbour Register")
+		p.wait(`document.querySelector("input[type=password]")`)
+	}
+	password := func() {
+		p.label("Name", "runa.holt")
+		p.label("Password", w.AgencyPassword())
+		p.press("Sign in")
+	}
+	begin()
+	p.accessible()
+	p.shot("tmp-own-passkey")
+	p.press("Sign in with a passkey")
+	p.see("Your browser gave no passkey")
+	password()
+	p.see("Set up a second factor")
+	p.accessible()
+	p.press("Set up a passkey instead")
+	p.see("Your recovery codes")
+	p.press("I have kept them")
+	p.see("Runa Holt")
+
+	begin()
+	p.press("Sign in with a passkey")
+	p.see("Runa Holt")
+	assert.Contains(t, newest(t, w), "passkey")
+
+	begin()
+	password()
+	p.see("Your second factor")
+	p.accessible()
+	p.shot("passkey-phone")
+	p.press("Use your passkey")
+	p.see("Runa Holt")
+
+	// A device on which nobody enters a PIN or shows a finger is no way in without a password.
+	_, err := chromedp.Call(p.ctx, webauthn.SetUserVerified, webauthn.SetUserVerifiedParams{AuthenticatorID: device})
+	require.NoError(t, err)
+	begin()
+	p.press("Sign in with a passkey")
+	p.see("Your browser gave no passkey")
+
+	_, err = chromedp.Call(p.ctx, webauthn.SetUserVerified, webauthn.SetUserVerifiedParams{AuthenticatorID: device, IsUserVerified: true})
+	require.NoError(t, err)
+	list, err := w.Client().People(t.Context(), client.Page{Search: "Runa"})
+	require.NoError(t, err)
+	who, err := w.Client().Person(t.Context(), list.Items[0].ID)
+	require.NoError(t, err)
+	for _, c := range who.Credentials {
+		if c.Kind == "passkey" {
+			require.NoError(t, w.Client().Do(t.Context(), "DELETE", "/people/"+who.ID+"/credentials/"+c.ID, nil, nil))
+		}
+	}
+	begin()
+	p.press("Sign in with a passkey")
+	p.see("This passkey could not be taken")
+	p.accessible()
+}
+
+// newest is the newest trace as text.
+func newest(t *testing.T, w *demo.World) string {
+	t.Helper()
+	list, err := w.Client().Traces(t.Context(), client.Page{Limit: 1})
+	require.NoError(t, err)
+	full, err := w.Client().Trace(t.Context(), list.Items[0].Reference)
+	require.NoError(t, err)
+	b, err := json.Marshal(full)
+	require.NoError(t, err)
+	return string(b)
 }

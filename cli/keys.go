@@ -12,7 +12,6 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"innergate/api"
 	"innergate/client"
@@ -238,14 +237,10 @@ func (p *program) importKey(ctx context.Context, c *cli.Command) error {
 	in := api.ImportKey{Purpose: c.String("purpose"), For: c.String("for"), Data: string(data), Password: os.Getenv("INNERGATE_KEY_PASSWORD")}
 	if !strings.Contains(in.Data, "-----BEGIN") {
 		in.Data = base64.StdEncoding.EncodeToString(data)
-		if f, ok := p.In.(*os.File); ok && in.Password == "" && term.IsTerminal(int(f.Fd())) {
-			fmt.Fprint(p.Err, "Password of the file: ")
-			typed, err := term.ReadPassword(int(f.Fd()))
-			fmt.Fprintln(p.Err)
-			if err != nil {
+		if in.Password == "" && p.interactive() {
+			if in.Password, err = p.secret("Password of the file: "); err != nil {
 				return err
 			}
-			in.Password = string(typed)
 		}
 	}
 	k, err := cl.ImportKey(ctx, in)

@@ -99,7 +99,7 @@ func asked(x *api.Provider) table.Row {
 		return table.Row{"endpoints", orDash(strings.TrimSpace(x.OIDC.AuthorizationEndpoint + "\n" + x.OIDC.TokenEndpoint + "\n" + x.OIDC.UserInfoEndpoint))}
 	}
 	if x.Directory != nil {
-		return table.Row{"second factor", x.Directory.SecondFactor}
+		return table.Row{"second factor", x.Directory.SecondFactor + ", passkeys " + x.Directory.PasskeyUse()}
 	}
 	return table.Row{"SSO", endpointLines(x.SAML.SSO)}
 }

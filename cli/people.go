@@ -124,6 +124,17 @@ func (p *program) people() *cli.Command {
 			}
 			return p.show(c, made, func() { fmt.Fprintf(p.Out, "%s\ngood until %s\n", made.Link, localTime(made.Expires)) })
 		})},
+		{Name: "link", Usage: "link a person to the identifier that a provider vouched for in a sign-in: one that found nobody", ArgsUsage: "PERSON REFERENCE", Metadata: examples("innergate person link iris.vale 7K3M-Q9TD"), Action: p.with("PERSON REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			id, err := personID(ctx, cl, args[0])
+			if err != nil {
+				return err
+			}
+			x, err := cl.LinkPerson(ctx, id, args[1])
+			if err != nil {
+				return err
+			}
+			return p.show(c, x, func() { p.person(x) })
+		})},
 		{Name: "unlink", Usage: "take a link to a provider away; the subject is then a stranger again", ArgsUsage: "PERSON LINK", Metadata: examples("innergate person unlink mvoss 01M5S8K3"), Action: p.with("PERSON LINK", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 			id, err := personID(ctx, cl, args[0])
 			if err != nil {

@@ -36,6 +36,11 @@ func (c *Client) DeletePerson(ctx context.Context, id string) error {
 	return c.Do(ctx, "DELETE", "/people/"+url.PathEscape(id), nil, nil)
 }
 
+// LinkPerson links a person to the identifier that a provider vouched for in the sign-in with this reference number.
+func (c *Client) LinkPerson(ctx context.Context, person, reference string) (*api.Person, error) {
+	return do[api.Person](ctx, c, "POST", "/people/"+url.PathEscape(person)+"/links", api.LinkPerson{Reference: reference})
+}
+
 // Unlink takes a link away.
 func (c *Client) Unlink(ctx context.Context, person, link string) error {
 	return c.Do(ctx, "DELETE", "/people/"+url.PathEscape(person)+"/links/"+url.PathEscape(link), nil, nil)
@@ -44,6 +49,21 @@ func (c *Client) Unlink(ctx context.Context, person, link string) error {
 // PasswordLink makes a link with which a person sets a password.
 func (c *Client) PasswordLink(ctx context.Context, id string) (*api.PersonLinkMade, error) {
 	return do[api.PersonLinkMade](ctx, c, "POST", "/people/"+url.PathEscape(id)+"/password-link", nil)
+}
+
+// MailSettings are how the gate sends mail.
+func (c *Client) MailSettings(ctx context.Context) (*api.MailSettings, error) {
+	return do[api.MailSettings](ctx, c, "GET", "/mail-settings", nil)
+}
+
+// SetMail says how the gate sends mail.
+func (c *Client) SetMail(ctx context.Context, in api.SaveMail) (*api.MailSettings, error) {
+	return do[api.MailSettings](ctx, c, "PUT", "/mail-settings", in)
+}
+
+// TestMail has the gate send a mail.
+func (c *Client) TestMail(ctx context.Context, to string) error {
+	return c.Do(ctx, "POST", "/mail-settings/test", api.TestMail{To: to}, nil)
 }
 
 // PeopleSettings are person types and attributes.

@@ -26,6 +26,7 @@ import (
 
 	"innergate/api"
 	"innergate/client"
+	"innergate/core/config"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate"
@@ -66,6 +67,8 @@ type World struct {
 	Rota, Desk         *standin.Application
 	Northquay, Lantern *standin.OpenID
 	Ledger, Dockhand   *standin.Client
+	// Mailbox takes the gate's mails; its page is beside Saltmere Staff, below /mailbox.
+	Mailbox *standin.Mailbox
 	// Harbours is a federation whose metadata is served beside Saltmere Staff, below /harbours.
 	Harbours *standin.Federation
 	// Token is an API token of an engineer; Name and Password are an owner's.
@@ -109,6 +112,9 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		w.closers = append(w.closers, func() { l.Close() })
 		port := l.Addr().(*net.TCPAddr).Port
 		urls[i] = fmt.Sprintf("http://127.0.0.1:%d", port)
+		if i == 0 {
+			urls[i] = fmt.Sprintf("http://localhost:%d", port) // passkeys are bound to a host name
+		}
 		if o.TLS != nil {
 			urls[i] = fmt.Sprintf("https://%s:%d", hosts[i], port)
 		}
@@ -121,7 +127,17 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	if err := w.standins(o); err != nil {
 		return w, err
 	}
+	post, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return w, err
+	}
+	w.Mailbox = &standin.Mailbox{}
+	w.closers = append(w.closers, func() { w.Mailbox.Close() })
+	go w.Mailbox.Serve(post) // ends with Close
 	if err := w.openGate(ctx, o); err != nil {
+		return w, err
+	}
+	if _, err := w.Gate.SetMail(ctx, gate.System, api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none", From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
 		return w, err
 	}
 	go func() {
@@ -131,6 +147,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	}()
 	staff := http.NewServeMux()
 	staff.Handle("/harbours/", http.StripPrefix("/harbours", w.Harbours.Handler()))
+	staff.Handle("/mailbox", w.Mailbox.Handler())
 	staff.Handle("/", w.Staff.Handler())
 	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler(), w.Northquay.Handler(), w.Lantern.Handler(), w.Ledger.Handler(), w.Dockhand.Handler()} {
 		l := listeners[i+1]

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,9 +118,16 @@ func (w *Walker) Link(text string) string {
 	return attr(n, "href")
 }
 
+// form is the first form that is shown without a script: a passkey's is not.
+func (w *Walker) form() *html.Node {
+	return w.Find(func(n *html.Node) bool {
+		return n.Data == "form" && !slices.ContainsFunc(n.Attr, func(a html.Attribute) bool { return a.Key == "hidden" })
+	})
+}
+
 // Submit sends the page's form, with extra values for what a person would choose.
 func (w *Walker) Submit(ctx context.Context, extra url.Values) error {
-	form := w.Find(func(n *html.Node) bool { return n.Data == "form" })
+	form := w.form()
 	if form == nil {
 		return fmt.Errorf("the page at %s has no form", w.Address)
 	}
@@ -151,8 +159,8 @@ func (w *Walker) Onward(ctx context.Context) error {
 			continue
 		}
 		script := w.Find(func(n *html.Node) bool { return n.Data == "script" })
-		form := w.Find(func(n *html.Node) bool { return n.Data == "form" })
-		if script == nil || form == nil {
+		asks := w.Find(func(n *html.Node) bool { return n.Data == "form" && n != w.form() }) != nil
+		if script == nil || w.form() == nil || asks {
 			return nil
 		}
 		if err := w.Submit(ctx, nil); err != nil {

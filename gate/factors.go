@@ -69,8 +69,9 @@ func (g *Gate) totpOf(ctx context.Context, personID string) (*store.Credential, 
 }
 
 func (g *Gate) hasFactor(ctx context.Context, personID string) (bool, error) {
-	c, _, err := g.totpOf(ctx, personID)
-	return c != nil, err
+	var n int64
+	err := g.Store.Read(ctx).Model(&store.Credential{}).Where("person_id = ? AND kind IN ('totp', 'passkey')", personID).Limit(1).Count(&n).Error
+	return n > 0, store.Clear(err)
 }
 
 // enterFactor checks a code of the authenticator or a recovery code. Each counts once.
@@ -99,11 +100,15 @@ func (g *Gate) enterFactor(ctx context.Context, s *signIn, code string) error {
 // factorFits uses a code up: "otp" for one of the authenticator, "recovery" for a recovery code, or nothing.
 func (g *Gate) factorFits(ctx context.Context, personID, code string) (string, error) {
 	c, secret, err := g.totpOf(ctx, personID)
-	if err != nil || c == nil {
+	if err != nil {
 		return "", err
 	}
 	now := g.Now().UTC()
-	if step := totpStep(secret, code, now, c.Counter); step > 0 {
+	var step int64
+	if c != nil {
+		step = totpStep(secret, code, now, c.Counter)
+	}
+	if step > 0 {
 		var used int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 			var err error
@@ -147,7 +152,9 @@ func (g *Gate) enterEnrolment(ctx context.Context, s *signIn, code string) error
 		return nil
 	}
 	var err error
-	if own.Codes, err = g.enrol(ctx, own.Person, own.Secret, step); err != nil {
+	c := store.Credential{ID: store.NewID(), PersonID: own.Person, Kind: "totp", Counter: step}
+	c.Sealed = g.Store.Sealer.Seal("totp/"+c.ID, []byte(own.Secret))
+	if own.Codes, err = g.enrol(ctx, &c); err != nil {
 		return err
 	}
 	own.Secret, own.Stage, own.Wrong = "", stageCodes, 0
@@ -157,20 +164,19 @@ func (g *Gate) enterEnrolment(ctx context.Context, s *signIn, code string) error
 }
 
 // enrol keeps a second factor and makes new recovery codes, in one transaction. One that is there already is never replaced.
-func (g *Gate) enrol(ctx context.Context, personID, secret string, step int64) ([]string, error) {
-	now := g.Now().UTC()
+func (g *Gate) enrol(ctx context.Context, c *store.Credential) ([]string, error) {
+	now, personID := g.Now().UTC(), c.PersonID
+	c.CreatedAt = now
 	var codes []string
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var held store.Credential
-		if err := tx.Where("person_id = ? AND kind = 'totp'", personID).Limit(1).Find(&held).Error; err != nil {
+		if err := tx.Where("person_id = ? AND kind IN ('totp', 'passkey')", personID).Limit(1).Find(&held).Error; err != nil {
 			return err
 		}
 		if held.ID != "" {
 			return explain.New("browser.finished")
 		}
-		c := store.Credential{ID: store.NewID(), PersonID: personID, Kind: "totp", Counter: step, CreatedAt: now}
-		c.Sealed = g.Store.Sealer.Seal("totp/"+c.ID, []byte(secret))
-		if err := tx.Create(&c).Error; err != nil {
+		if err := tx.Create(c).Error; err != nil {
 			return err
 		}
 		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery'", personID).Error; err != nil {
@@ -183,12 +189,12 @@ func (g *Gate) enrol(ctx context.Context, personID, secret string, step int64) (
 				return err
 			}
 		}
-		return journal(tx, now, Actor{Name: "the person", From: ""}, "set up a second factor", "person", personID, "", "", "")
+		return journal(tx, now, Actor{Name: "the person", From: ""}, "set up a second factor", "person", personID, "", "", map[string]string{"totp": "codes of an authenticator", "passkey": "a passkey"}[c.Kind])
 	})
 	return codes, err
 }
 
-// RemoveCredential takes a credential away; a second factor goes with its recovery codes.
+// RemoveCredential takes a credential away; with the last second factor go the recovery codes.
 func (g *Gate) RemoveCredential(ctx context.Context, who Actor, personID, id string) error {
 	now := g.Now().UTC()
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
@@ -197,10 +203,13 @@ func (g *Gate) RemoveCredential(ctx context.Context, who Actor, personID, id str
 			return missing(err, "credential", id)
 		}
 		stmt, args := "DELETE FROM credentials WHERE id = ?", []any{id}
-		if c.Kind == "totp" || c.Kind == "recovery" {
-			stmt, args = "DELETE FROM credentials WHERE person_id = ? AND kind IN ('totp', 'recovery')", []any{personID}
+		if c.Kind == "recovery" {
+			stmt, args = "DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery'", []any{personID}
 		}
 		if err := tx.Exec(stmt, args...).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND NOT EXISTS (SELECT 1 FROM credentials WHERE person_id = ? AND kind IN ('totp', 'passkey'))", personID, personID).Error; err != nil {
 			return err
 		}
 		if err := endOf(tx, personID, "a credential was taken away", now); err != nil {

@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/go-webauthn/webauthn/webauthn"
 	"gorm.io/gorm"
 
 	"innergate/api"
@@ -56,6 +57,7 @@ type Gate struct {
 	usedSecrets sync.Map // secret ID → time.Time, until it is written down
 	keySets     keySets
 	importing   sync.Map // import ID → whether it shall go on
+	party       *webauthn.WebAuthn
 	Metrics     Metrics
 }
 
@@ -87,6 +89,9 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	}
 	o.PublicURL = u.Scheme + "://" + u.Host
 	g := &Gate{Options: o, hashing: make(chan struct{}, 2)}
+	if g.party, err = passkeyParty(o.PublicURL); err != nil {
+		return nil, err
+	}
 	if err := g.ensureKeys(ctx); err != nil {
 		return nil, err
 	}

@@ -50,6 +50,7 @@ func (g *Gate) match(ctx context.Context, s *signIn, who identity) error {
 	if who.Person != "" {
 		return g.matchOwn(ctx, s, who)
 	}
+	s.subject, s.subjectShown = who.Subject, who.Shown
 	out, err := s.provider.mapping.Apply(who.Attributes, "in", s.rec)
 	if err != nil {
 		return ofPartner(err, s.provider.Name)

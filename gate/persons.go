@@ -344,6 +344,54 @@ func (g *Gate) DeletePerson(ctx context.Context, who Actor, id string) error {
 	})
 }
 
+// LinkPerson links a person to the subject of a sign-in that a provider vouched for: one that found nobody, or the wrong one.
+func (g *Gate) LinkPerson(ctx context.Context, who Actor, personID, reference string) (*api.Person, error) {
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var p store.Person
+		if err := tx.Where("id = ?", personID).Take(&p).Error; err != nil {
+			return missing(err, "person", personID)
+		}
+		var t store.Trace
+		if err := tx.Where("reference = ?", strings.ToUpper(strings.TrimSpace(reference))).Take(&t).Error; err != nil {
+			return missing(err, "trace", reference)
+		}
+		var provider store.Provider
+		if t.Subject != "" {
+			if err := tx.Where("id = ?", t.ProviderID).Limit(1).Find(&provider).Error; err != nil {
+				return err
+			}
+		}
+		if provider.ID == "" {
+			return problem(http.StatusConflict, "nothing-to-link", "There is nothing to link", "No provider that is still here vouched for anybody in this sign-in, or the identifier does not last.", "Take the reference number of a sign-in that came back from the provider.")
+		}
+		var held store.Link
+		if err := tx.Where("provider_id = ? AND (subject = ? OR person_id = ?)", provider.ID, t.Subject, p.ID).Limit(1).Find(&held).Error; err != nil {
+			return err
+		}
+		switch {
+		case held.ID != "" && held.PersonID == p.ID && held.Subject == t.Subject:
+			return problem(http.StatusConflict, "linked-already", "The link is there already", p.Name+" is linked to "+t.SubjectShown+" of "+provider.Name+".", "")
+		case held.ID != "" && held.PersonID == p.ID:
+			return problem(http.StatusConflict, "linked-otherwise", "The person is linked to this provider already", p.Name+" is linked to "+shownSubject(&held)+" of "+provider.Name+".", "Take that link away first. Nobody has two links to one provider.")
+		case held.ID != "":
+			var other store.Person
+			if err := tx.Where("id = ?", held.PersonID).Take(&other).Error; err != nil {
+				return err
+			}
+			return problem(http.StatusConflict, "linked-to-another", "The identifier belongs to somebody else", t.SubjectShown+" of "+provider.Name+" is linked to "+other.Name+".", "If that is wrong, take the link away on that person's page first.")
+		}
+		if err := tx.Create(&store.Link{ID: store.NewID(), PersonID: p.ID, ProviderID: provider.ID, Subject: t.Subject, Shown: t.SubjectShown, FirstUsed: now, LastUsed: now}).Error; err != nil {
+			return err
+		}
+		return journal(tx, now, who, "linked", "person", p.ID, p.Name, "", t.SubjectShown+" of "+provider.Name+", as in the sign-in "+t.Reference)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return g.Person(ctx, personID)
+}
+
 // Unlink takes a link away. The subject is then a stranger again.
 func (g *Gate) Unlink(ctx context.Context, who Actor, personID, linkID string) error {
 	now := g.Now().UTC()

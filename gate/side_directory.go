@@ -13,6 +13,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/people"
+	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/store"
 )
@@ -32,20 +33,23 @@ const (
 const (
 	contextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
 	contextTwo      = "urn:oasis:names:tc:SAML:2.0:ac:classes:TimeSyncToken"
+	contextMFA      = "https://refeds.org/profile/mfa"
 	maxWrong        = 5 // wrong entries in one sign-in, after which it ends
 )
 
 // ownSignIn is how far somebody is in signing in at the gate itself. It travels sealed with the sign-in.
 type ownSignIn struct {
-	Stage  string    `json:"stage"`
-	Person string    `json:"person,omitempty"`
-	Name   string    `json:"name,omitempty"` // as it was entered, to be shown again
-	Error  string    `json:"error,omitempty"`
-	Wrong  int       `json:"wrong,omitempty"`
-	Secret string    `json:"secret,omitempty"` // of a second factor that is being set up
-	Codes  []string  `json:"codes,omitempty"`  // recovery codes that are to be shown
-	AMR    []string  `json:"amr,omitempty"`
-	At     time.Time `json:"at,omitzero"`
+	Stage  string   `json:"stage"`
+	Person string   `json:"person,omitempty"`
+	Name   string   `json:"name,omitempty"` // as it was entered, to be shown again
+	Error  string   `json:"error,omitempty"`
+	Wrong  int      `json:"wrong,omitempty"`
+	Secret string   `json:"secret,omitempty"` // of a second factor that is being set up
+	Codes  []string `json:"codes,omitempty"`  // recovery codes that are to be shown
+	AMR    []string `json:"amr,omitempty"`
+	// Passkey is what the browser is asked for on this page, counting for one try.
+	Passkey *passkeyOffer `json:"passkey,omitempty"`
+	At      time.Time     `json:"at,omitzero"`
 	// Stronger is set where somebody from another provider proves a second factor here.
 	Stronger bool `json:"stronger,omitempty"`
 }
@@ -57,13 +61,18 @@ type OwnPage struct {
 	Secret                        string // of a second factor that is set up, in groups of four
 	Picture                       string // the same as a data: address of a picture to scan
 	Codes                         []string
+	Authenticator                 bool   // there is one, whose codes can be entered
+	PasskeyAct, PasskeyOptions    string // what the browser is asked for, if anything (Web Authentication, section 5.1)
 }
 
-func (g directoryProvider) send(_ context.Context, s *signIn) (*Next, error) {
+func (g directoryProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 	if s.state.Wish.Passive {
 		return nil, explain.New("route.no-passive")
 	}
 	s.state.Own = &ownSignIn{Stage: stagePassword}
+	if err := g.offerPasskey(ctx, s); err != nil {
+		return nil, err
+	}
 	s.rec.Decide(trace.Decision{About: "sign-in", Result: "on a page of the gate's own", By: s.provider.Name + " is the gate's own directory"})
 	return &Next{Redirect: g.ownAddress(s.id)}, nil
 }
@@ -89,6 +98,16 @@ func (g *Gate) ShowOwn(ctx context.Context, b Browser, id string) (*OwnPage, *Ne
 	if s.provider.Directory != nil {
 		page.Help = s.provider.Directory.Help
 	}
+	if o := own.Passkey; o != nil {
+		page.PasskeyAct, page.PasskeyOptions = o.Act, string(o.Options)
+	}
+	if own.Stage == stageFactor {
+		held, _, err := g.totpOf(ctx, own.Person)
+		if err != nil {
+			return nil, g.failed(ctx, s, err)
+		}
+		page.Authenticator = held != nil
+	}
 	if own.Stage == stageEnrol {
 		if page.Secret, page.Picture, err = enrolment(own.Name, own.Secret); err != nil {
 			return nil, g.failed(ctx, s, err)
@@ -113,19 +132,35 @@ func (g *Gate) goOn(ctx context.Context, s *signIn) *Next {
 		s.rec.Decide(trace.Decision{About: "strength", Result: "a second factor was proven at the gate", By: strings.Join(own.AMR, ", ")})
 		return g.finish(ctx, s, *s.state.Who)
 	}
-	two := slices.Contains(own.AMR, "mfa")
-	who := identity{Person: own.Person, Subject: "person\x1f" + own.Person, Shown: own.Name, Attributes: claims.Bag{}, AuthnInstant: own.At, AMR: own.AMR, Context: contextPassword, UsedIssuer: "directory/" + s.provider.id, UsedID: s.id, UsedUntil: g.Now().Add(2 * signInLife)}
-	if two {
-		who.Context = contextTwo
-	}
-	if c := s.state.Wish.Context; c != nil && !s.state.Wish.Preferred && !slices.Contains(c.Classes, who.Context) && !(two && slices.Contains(c.Classes, contextPassword) && c.Comparison != "exact") {
+	who := identity{Person: own.Person, Subject: "person\x1f" + own.Person, Shown: own.Name, Attributes: claims.Bag{}, AuthnInstant: own.At, AMR: own.AMR, Context: own.context(s.state.Wish.Context), UsedIssuer: "directory/" + s.provider.id, UsedID: s.id, UsedUntil: g.Now().Add(2 * signInLife)}
+	if c := s.state.Wish.Context; !s.state.Wish.Preferred && !c.Met(who.Context) {
 		return g.failed(ctx, s, explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.app.Name))
 	}
 	return g.finish(ctx, s, who)
 }
 
+// context is the authentication context that was reached: of those that are true the first that was asked for, or else the strongest.
+func (own *ownSignIn) context(asked *saml.RequestedContext) string {
+	proven := []string{contextPassword}
+	switch {
+	case !slices.Contains(own.AMR, "mfa"):
+	case slices.Contains(own.AMR, "otp"):
+		proven = []string{contextTwo, contextMFA, contextPassword}
+	case slices.Contains(own.AMR, "pwd"):
+		proven = []string{contextMFA, contextPassword}
+	default:
+		proven = []string{contextMFA}
+	}
+	for _, c := range proven {
+		if asked.Met(c) {
+			return c
+		}
+	}
+	return proven[0]
+}
+
 // EnterOwn takes what somebody entered on a page of ours. It only notes what came of it; the page that follows goes on, so that nothing is sent twice. Fields are name and
-// password, or code.
+// password, code, or passkey (what the browser said of one, as JSON).
 func (g *Gate) EnterOwn(ctx context.Context, b Browser, id string, field func(string) string) *Next {
 	s, err := g.resumeOwn(ctx, b, id)
 	if err != nil {
@@ -133,15 +168,27 @@ func (g *Gate) EnterOwn(ctx context.Context, b Browser, id string, field func(st
 	}
 	own := s.state.Own
 	own.Error = ""
+	answer := field("passkey")
 	switch own.Stage {
-	case stagePassword:
-		err = g.enterPassword(ctx, s, field("name"), field("password"))
-	case stageFactor:
-		err = g.enterFactor(ctx, s, field("code"))
+	case stagePassword, stageFactor:
+		if answer != "" {
+			err = g.enterPasskey(ctx, s, answer)
+		} else if own.Stage == stageFactor {
+			err = g.enterFactor(ctx, s, field("code"))
+		} else {
+			err = g.enterPassword(ctx, s, field("name"), field("password"))
+		}
 	case stageEnrol:
-		err = g.enterEnrolment(ctx, s, field("code"))
+		if answer != "" {
+			err = g.enrolPasskey(ctx, s, answer)
+		} else {
+			err = g.enterEnrolment(ctx, s, field("code"))
+		}
 	case stageCodes:
 		own.Codes, own.Stage = nil, stageDone
+	}
+	if err == nil {
+		err = g.offerPasskey(ctx, s)
 	}
 	if err == nil && own.Wrong >= maxWrong {
 		err = explain.New("directory.wrong").Of(s.provider.Name)
@@ -261,6 +308,9 @@ func (g *Gate) askSecond(ctx context.Context, s *signIn, who identity) (*Next, e
 	s.state.Who = &who
 	s.state.Own = &ownSignIn{Stage: stageFactor, Person: s.person.id, Name: s.person.shown, Stronger: true}
 	s.rec.Decide(trace.Decision{About: "strength", Result: "asked for the second factor at the gate", By: "an access rule"})
+	if err := g.offerPasskey(ctx, s); err != nil {
+		return nil, err
+	}
 	next := &Next{Redirect: g.ownAddress(s.id)}
 	return next, g.keep(ctx, s, next)
 }

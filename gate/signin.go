@@ -144,6 +144,8 @@ type signIn struct {
 	state         state
 	browser       Browser
 	known         bool // its trace is in the store already
+	// subject is what the provider vouched for, as links hold it.
+	subject, subjectShown string
 }
 
 // state is what must be known when the provider's answer comes. It travels sealed.
@@ -178,6 +180,8 @@ type state struct {
 	Own *ownSignIn `json:"own,omitempty"`
 	// Completed is what the person added to their profile when they were asked.
 	Completed claims.Bag `json:"completed,omitempty"`
+	// Proof is a mail address of theirs that is being proven.
+	Proof *mailProof `json:"proof,omitempty"`
 	// Admitted is set when somebody new has confirmed the profile that is made of them.
 	Admitted bool `json:"admitted,omitempty"`
 }

@@ -57,7 +57,7 @@ func (g *Gate) traceRow(s *signIn, outcome, code string) (*store.Trace, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &store.Trace{ID: s.id, Reference: s.reference, Flow: s.row.Flow, Outcome: outcome, Code: code, StartedAt: s.began.UTC(), Micros: g.Now().Sub(s.began).Microseconds(), PersonID: s.person.id, Person: s.person.shown}
+	t := &store.Trace{ID: s.id, Reference: s.reference, Flow: s.row.Flow, Outcome: outcome, Code: code, StartedAt: s.began.UTC(), Micros: g.Now().Sub(s.began).Microseconds(), PersonID: s.person.id, Person: s.person.shown, Subject: s.subject, SubjectShown: s.subjectShown}
 	if s.app != nil {
 		t.ApplicationID, t.Application = s.app.id, s.app.Name
 	}
@@ -107,7 +107,7 @@ func (g *Gate) keepTrace(ctx context.Context, s *signIn, outcome, code string) {
 	if err == nil {
 		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 			if s.known {
-				return tx.Model(t).Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider").Updates(t).Error
+				return tx.Model(t).Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown").Updates(t).Error
 			}
 			return tx.Create(t).Error
 		})

@@ -30,7 +30,7 @@ func (s *Server) own() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.CompletedProfile(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes", func(name string) string { return strings.Clone(c.FormValue(name)) }))
+		return s.onward(c, s.gate.CompletedProfile(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
 	})
 	s.app.Get("/own/:token", func(c fiber.Ctx) error { return s.passwordPage(c, "") })
 	s.app.Post("/own/:token", func(c fiber.Ctx) error {

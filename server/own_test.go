@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +19,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/access"
+	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/demo"
 )
@@ -158,7 +161,7 @@ func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
 // TestASecondFactorAtTheGateForAnothersSignIn has a rule ask for more than the provider proves.
 func TestASecondFactorAtTheGateForAnothersSignIn(t *testing.T) {
 	w, ctx := world(t), t.Context()
-	secret, _, err := atRegister(t, w).SignInHere(ctx, "runa.holt", w.AgencyPassword(), "", time.Now().Add(-30*time.Second))
+	secret, _, err := atRegister(t, w).SignInHere(ctx, "runa.holt", w.AgencyPassword(), "", time.Now())
 	require.NoError(t, err)
 	// The agency's skipper is known to the company's provider as well.
 	id := known(t, w, "Runa")[0].ID
@@ -174,7 +177,7 @@ func TestASecondFactorAtTheGateForAnothersSignIn(t *testing.T) {
 	b := w.Walker()
 	_ = b.SignIn(ctx, w.RotaURL+"/sign-in", "gfell")
 	require.Contains(t, b.Text, "Your second factor")
-	require.NoError(t, submitCode(ctx, b, secret, time.Now()))
+	require.NoError(t, submitCode(ctx, b, secret, time.Now().Add(30*time.Second)))
 	assert.Contains(t, b.Text, "you are signed in")
 }
 
@@ -192,7 +195,7 @@ func submitCode(ctx context.Context, b *demo.Walker, secret string, now time.Tim
 
 func TestNewcomersConfirmTheirProfile(t *testing.T) {
 	w, ctx := world(t), t.Context()
-	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission = "ask" })
+	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission, p.Keep = "ask", map[string]string{"name": "first"} })
 	come := func(user string) *demo.Walker {
 		b := w.Walker()
 		require.NoError(t, b.Get(ctx, w.RotaURL+"/sign-in"))
@@ -225,4 +228,153 @@ func TestNewcomersConfirmTheirProfile(t *testing.T) {
 	assert.Equal(t, []string{"staff", "ferry-crew"}, p.Profile["groups"])
 	b = come("zoberg")
 	assert.Contains(t, b.Text, "you are signed in", "known people are not asked again")
+}
+
+// TestNewcomersProveTheirMailAddress has somebody whom the provider gives no mail address enter one, which counts once the code that was sent there was entered.
+func TestNewcomersProveTheirMailAddress(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission = "ask" })
+	come := func(address string) *demo.Walker {
+		b := w.Walker()
+		require.NoError(t, b.Get(ctx, w.RotaURL+"/sign-in"))
+		require.NoError(t, b.Onward(ctx))
+		require.NoError(t, b.Submit(ctx, url.Values{"person": {"ivale"}}))
+		require.NoError(t, b.Onward(ctx))
+		require.Contains(t, b.Text, "Is this right?")
+		assert.NotContains(t, b.Text, `name="name"`, "what the provider overwrites at the next sign-in can't be edited")
+		require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "email": {address}}))
+		return b
+	}
+	code := func(address string) string {
+		letters := w.Mailbox.Letters(address)
+		require.NotEmpty(t, letters)
+		assert.Contains(t, letters[0].Text, "Crew Rota")
+		return regexp.MustCompile(`\d{3} \d{3}`).FindString(letters[0].Text)
+	}
+	b := come("no address")
+	assert.Contains(t, b.Text, "is no mail address")
+	assert.Empty(t, w.Mailbox.Letters(""))
+
+	b = come("iris.vale@post.example")
+	require.Contains(t, b.Text, "Is this your mail address?")
+	first := code("iris.vale@post.example")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"again"}}))
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"code"}, "code": {first}}))
+	assert.Contains(t, b.Text, "This is not the code that was sent", "an older code does not count")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "email": {"iris.vale@post.example"}}))
+	assert.Contains(t, b.Text, "This is not the code that was sent", "the page's own field is no way around the code")
+	assert.Empty(t, known(t, w, "Iris"))
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"code"}, "code": {code("iris.vale@post.example")}}))
+	require.NoError(t, b.Onward(ctx))
+	require.Contains(t, b.Text, "you are signed in")
+	p, err := w.Client().Person(ctx, known(t, w, "Iris")[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"iris.vale@post.example"}, p.Profile["email"])
+	assert.Equal(t, []string{"true"}, p.Profile["email_verified"])
+
+	// Somebody's address is not taken over by proving it once more: the person is not new then.
+	require.NoError(t, w.Client().DeletePerson(ctx, p.ID))
+	_, err = w.Client().AddPerson(ctx, api.SavePerson{Profile: claims.Bag{"name": {"Another"}, "email": {"Iris.Vale@post.example"}}})
+	require.NoError(t, err)
+	b = come("iris.vale@post.example")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"code"}, "code": {code("iris.vale@post.example")}}))
+	assert.Contains(t, b.Text, "Somebody here has this mail address already")
+	assert.Empty(t, known(t, w, "Vale"))
+
+	// Another address can be chosen; three codes are the most in one sign-in, five wrong ones end it.
+	b = come("iris.wrong@post.example")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"other"}}))
+	require.Contains(t, b.Text, "Is this right?")
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "email": {"iris.v@post.example"}}))
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"again"}}))
+	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"again"}}))
+	assert.Contains(t, b.Text, "No more codes are sent in this sign-in")
+	assert.Len(t, w.Mailbox.Letters("iris.v@post.example"), 2)
+	for range 5 {
+		_ = b.Submit(ctx, url.Values{"answer": {"code"}, "code": {"x"}})
+	}
+	assert.Contains(t, b.Text, "wrong too often")
+
+	// A server that refuses is told to the person, who can try another address; without a server the address can't be entered.
+	w.Mailbox.Refuse = "no such mailbox"
+	b = come("iris.none@post.example")
+	assert.Contains(t, b.Text, "The code could not be sent")
+	assert.Contains(t, b.Text, "Is this right?")
+	_, err = w.Client().SetMail(ctx, api.SaveMail{})
+	require.NoError(t, err)
+	b = w.Walker()
+	require.NoError(t, b.Get(ctx, w.RotaURL+"/sign-in"))
+	require.NoError(t, b.Onward(ctx))
+	require.NoError(t, b.Submit(ctx, url.Values{"person": {"ivale"}}))
+	require.NoError(t, b.Onward(ctx))
+	assert.NotContains(t, b.Text, `name="email"`)
+}
+
+func TestMailSettings(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	held, err := c.MailSettings(ctx)
+	require.NoError(t, err)
+	w.Mailbox.Username, w.Mailbox.Password = "gate", "harbour light"
+	in := api.SaveMail{Mail: held.Mail, Password: ptr("harbour light")}
+	in.Username = "gate"
+	held, err = c.SetMail(ctx, in)
+	require.NoError(t, err)
+	assert.True(t, held.HasPassword)
+	require.NoError(t, c.TestMail(ctx, "fenna@saltmere.example"))
+	require.Len(t, w.Mailbox.Letters("fenna@saltmere.example"), 1)
+	assert.Contains(t, w.Mailbox.Letters("")[0].From, "gate@saltmere.example")
+
+	in.Password = nil
+	_, err = c.SetMail(ctx, in)
+	require.NoError(t, err)
+	require.NoError(t, c.TestMail(ctx, "fenna@saltmere.example"), "the password stays where none is given")
+	in.Server = "localhost:1"
+	held, err = c.SetMail(ctx, in)
+	require.NoError(t, err)
+	assert.False(t, held.HasPassword, "a password never goes to another server than it was entered for")
+	problem := &api.Problem{}
+	require.ErrorAs(t, c.TestMail(ctx, "fenna@saltmere.example"), &problem)
+	assert.Equal(t, "mail-password", problem.Code)
+	in.Password = ptr("another")
+	_, err = c.SetMail(ctx, in)
+	require.NoError(t, err)
+	require.ErrorAs(t, c.TestMail(ctx, "fenna@saltmere.example"), &problem)
+	assert.Equal(t, "mail-failed", problem.Code)
+
+	for words, change := range map[string]func(*config.Mail){
+		"host and port":      func(m *config.Mail) { m.Server = "mail.saltmere.example" },
+		"could be read":      func(m *config.Mail) { m.Server = "mail.saltmere.example:25" },
+		"is no mail address": func(m *config.Mail) { m.From = "the gate" },
+		"encryption":         func(m *config.Mail) { m.Encryption = "perhaps" },
+	} {
+		bad := in
+		change(&bad.Mail)
+		_, err = c.SetMail(ctx, bad)
+		require.ErrorAs(t, err, &problem, words)
+		assert.Contains(t, mustText(problem), words)
+	}
+	assert.Error(t, c.TestMail(ctx, "a@b.example\r\nBcc: c@d.example"))
+	engineer, err := c.NewToken(ctx, api.NewToken{Name: "e", Role: "engineer", Days: 1})
+	require.NoError(t, err)
+	lower := client.New(w.URL, engineer.Secret)
+	for _, err := range []error{lower.TestMail(ctx, "x@y.example"), second(lower.SetMail(ctx, in)), second(lower.MailSettings(ctx))} {
+		require.ErrorAs(t, err, &problem)
+		assert.Equal(t, http.StatusForbidden, problem.Status)
+	}
+	journal, err := c.Journal(ctx, client.Page{Limit: 20})
+	require.NoError(t, err)
+	assert.NotContains(t, mustText(journal), "harbour light")
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func second[T any](_ T, err error) error { return err }
+
+func mustText(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
 }

@@ -42,7 +42,8 @@ type pageData struct {
 var (
 	pageStyle  = mustRead("pages/page.css")
 	pageScript = mustRead("pages/send.js")
-	policy     = "default-src 'none'; style-src 'sha256-" + sum(pageStyle) + "'; script-src 'sha256-" + sum(pageScript) + "'; img-src data:; base-uri 'none'; frame-ancestors 'none'"
+	keyScript  = mustRead("pages/passkey.js")
+	policy     = "default-src 'none'; style-src 'sha256-" + sum(pageStyle) + "'; script-src 'sha256-" + sum(pageScript) + "' 'sha256-" + sum(keyScript) + "'; img-src data:; base-uri 'none'; frame-ancestors 'none'"
 )
 
 func mustRead(name string) string {
@@ -72,6 +73,9 @@ func trusted(address string) template.URL {
 // taking a response; a page that posts elsewhere therefore allows any host, and has exactly one form.
 func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
 	d.Style, d.Script = template.CSS(pageStyle), template.JS(pageScript)
+	if d.Own != nil && d.Own.PasskeyAct != "" {
+		d.Script = template.JS(keyScript)
+	}
 	var b bytes.Buffer
 	if err := pages.ExecuteTemplate(&b, name, d); err != nil {
 		return err

@@ -26,6 +26,53 @@ import (
 )
 
 // signsIn walks to Crew Rota as somebody, and tells how it ended: a code of an explanation, or nothing where all went well.
+// TestLinksMadeByHand links somebody to a sign-in that found nobody.
+func TestLinksMadeByHand(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission = "refuse" })
+	refused := func(user string) string {
+		_, code := signsIn(t, w, user)
+		require.Equal(t, "match.stranger", code)
+		list, err := c.Traces(ctx, client.Page{Limit: 1})
+		require.NoError(t, err)
+		return list.Items[0].Reference
+	}
+	first := refused("ivale")
+	p, err := c.AddPerson(ctx, api.SavePerson{Profile: claims.Bag{"name": {"Iris of the Bow"}}})
+	require.NoError(t, err)
+	p, err = c.LinkPerson(ctx, p.ID, strings.ToLower(first))
+	require.NoError(t, err)
+	require.Len(t, p.Links, 1)
+	_, code := signsIn(t, w, "ivale")
+	assert.Empty(t, code, "the next sign-in finds the person")
+
+	other, err := c.AddPerson(ctx, api.SavePerson{Profile: claims.Bag{"name": {"Another"}}})
+	require.NoError(t, err)
+	second := refused("zoberg")
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, w.RotaURL+"/sign-in"))
+	list, err := c.Traces(ctx, client.Page{Limit: 1})
+	require.NoError(t, err)
+	for what, try := range map[string][3]string{
+		"the same once more":                        {p.ID, first, "linked-already"},
+		"a second identifier of one provider":       {p.ID, second, "linked-otherwise"},
+		"an identifier that is somebody else's":     {other.ID, first, "linked-to-another"},
+		"a sign-in in which nobody was vouched for": {other.ID, list.Items[0].Reference, "nothing-to-link"},
+		"a number that is none":                     {other.ID, "NOT-THERE", "not-found"},
+		"a person who is none":                      {"01ARZ3NDEKTSV4RRFFQ69G5FAV", first, "not-found"},
+	} {
+		_, err := c.LinkPerson(ctx, try[0], try[1])
+		problem := &api.Problem{}
+		require.ErrorAs(t, err, &problem, what)
+		assert.Equal(t, try[2], problem.Code, what)
+	}
+	viewer, err := c.NewToken(ctx, api.NewToken{Name: "v", Role: "viewer", Days: 1})
+	require.NoError(t, err)
+	_, err = client.New(w.URL, viewer.Secret).LinkPerson(ctx, other.ID, second)
+	assert.Error(t, err)
+}
+
 func signsIn(t testing.TB, w *demo.World, user string) (b *demo.Walker, code string) {
 	t.Helper()
 	b = w.Walker()

@@ -35,6 +35,13 @@ func peopleRoutes() []route {
 		{Method: del, Path: "/people/{id}", Summary: "Delete a person with links, memberships and assignments", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
 			return nil, c.s.gate.DeletePerson(c.Context(), c.who, c.Params("id"))
 		}},
+		{Method: post, Path: "/people/{id}/links", Summary: "Link a person to the identifier that a provider vouched for in a sign-in", Role: engineer, Request: api.LinkPerson{}, Response: api.Person{}, Status: 201, handle: func(c *call) (any, error) {
+			in, err := body[api.LinkPerson](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.LinkPerson(c.Context(), c.who, c.Params("id"), in.Reference)
+		}},
 		{Method: del, Path: "/people/{id}/links/{link}", Summary: "Take a link to a provider's subject away", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
 			return nil, c.s.gate.Unlink(c.Context(), c.who, c.Params("id"), c.Params("link"))
 		}},
@@ -51,6 +58,21 @@ func peopleRoutes() []route {
 				return nil, err
 			}
 			return nil, c.s.gate.SetPeopleSettings(c.Context(), c.who, in)
+		}},
+		{Method: get, Path: "/mail-settings", Summary: "How the gate sends mail", Role: owner, Response: api.MailSettings{}, handle: func(c *call) (any, error) { return c.s.gate.MailSettings(c.Context()) }},
+		{Method: put, Path: "/mail-settings", Summary: "Say how the gate sends mail; an empty server ends it", Role: owner, Request: api.SaveMail{}, Response: api.MailSettings{}, handle: func(c *call) (any, error) {
+			in, err := body[api.SaveMail](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.SetMail(c.Context(), c.who, in)
+		}},
+		{Method: post, Path: "/mail-settings/test", Summary: "Send a mail to see that it can be done", Role: owner, Request: api.TestMail{}, Status: 204, handle: func(c *call) (any, error) {
+			in, err := body[api.TestMail](c)
+			if err != nil {
+				return nil, err
+			}
+			return nil, c.s.gate.TestMail(c.Context(), c.who, in.To)
 		}},
 		{Method: get, Path: "/people-export/{form}", Summary: "All people as a file, in csv or jsonl", Role: owner, Media: "text/plain; charset=utf-8", Response: []byte{}, handle: exportPeople},
 		{Method: get, Path: "/people-imports", Summary: "The newest imports", Role: engineer, Response: api.List[api.Import]{}, handle: func(c *call) (any, error) { return c.s.gate.Imports(c.Context()) }},

@@ -247,6 +247,8 @@ type Trace struct {
 	Outcome       string `gorm:"index"`
 	Code          string `gorm:"index"`
 	RehearsalID   string `gorm:"index"`
+	Subject       string // what the provider vouched for, as links hold it; empty until then, and where it can't be known again
+	SubjectShown  string
 	Entries       []byte // compressed, then sealed
 	StartedAt     time.Time
 	Micros        int64

@@ -213,6 +213,7 @@ func migrate(db *gorm.DB) error {
 			return tx.AutoMigrate(&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{}, &ConsoleSession{})
 		}},
 		{ID: "2026-11-23-people", Migrate: migratePeople},
+		{ID: "2026-11-23-subjects", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Trace{}) }},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

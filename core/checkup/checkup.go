@@ -245,6 +245,7 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 		c.openid(p)
 	} else if p.Directory != nil {
 		trust.Lines = directoryLines(p.Directory)
+		c.directory(p.Directory, ours)
 	} else {
 		trust = c.samlProvider(p, ours)
 	}

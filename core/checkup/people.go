@@ -2,12 +2,15 @@ package checkup
 
 import (
 	"fmt"
+	"net"
+	"net/url"
 	"slices"
 	"strings"
 
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/core/people"
+	"innergate/core/saml"
 )
 
 func accessLines(a *config.Application) []string {
@@ -48,7 +51,21 @@ func directoryLines(d *config.DirectoryProvider) []string {
 	if d.SecondFactor == "required" {
 		factor = "second factor required"
 	}
-	return []string{"passwords", factor}
+	lines := []string{"passwords", factor}
+	switch d.PasskeyUse() {
+	case "second":
+		lines = append(lines, "passkeys as second factor")
+	case "alone":
+		lines = append(lines, "passkeys, alone too")
+	}
+	return lines
+}
+
+// directory finds what the gate's own people can't have at its address.
+func (c *collector) directory(d *config.DirectoryProvider, ours saml.EntityID) {
+	if u, err := url.Parse(string(ours)); err == nil && net.ParseIP(u.Hostname()) != nil && d.PasskeyUse() != "off" {
+		c.add(Finding{Code: "directory.passkeys-impossible", Severity: Remark, Station: ProviderTrust, Title: "Passkeys can't be had here", Detail: "Passkeys are bound to a host name, and people reach this gate at the bare address " + u.Hostname() + ".", Remedy: "Serve the gate under a host name (--public-url), or switch passkeys off."})
+	}
 }
 
 // access finds policies that let in more than is meant, or less.

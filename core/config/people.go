@@ -16,8 +16,19 @@ import (
 type DirectoryProvider struct {
 	// SecondFactor is offered (who has enrolled one is asked for it; the default) or required (everybody has to enrol one).
 	SecondFactor string `json:"secondFactor,omitempty"`
+	// Passkeys are off (no new ones are set up), second (as the second factor) or alone (also as the only step, without a name and a password; the default). They need a
+	// public URL with a host name.
+	Passkeys string `json:"passkeys,omitempty"`
 	// Help tells people where to ask, on the page.
 	Help string `json:"help,omitempty"`
+}
+
+// PasskeyUse is Passkeys with its default.
+func (d *DirectoryProvider) PasskeyUse() string {
+	if d.Passkeys == "" {
+		return "alone"
+	}
+	return d.Passkeys
 }
 
 func (p *Provider) validateDirectory(v *validator) {
@@ -28,6 +39,8 @@ func (p *Provider) validateDirectory(v *validator) {
 	if d.SecondFactor == "" {
 		d.SecondFactor = "offered"
 	}
+	d.Passkeys = d.PasskeyUse()
+	v.oneOf("directory.passkeys", d.Passkeys, "off", "second", "alone")
 	v.oneOf("directory.secondFactor", d.SecondFactor, "offered", "required")
 	if len(d.Help) > 500 {
 		v.add("directory.help", "it has more than 500 characters")

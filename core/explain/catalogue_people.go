@@ -24,6 +24,10 @@ var cataloguePeople = []Explanation{
 		Remedy: "Have the provider send a lasting identifier, or let the application take a transient one.", Side: Either, Person: laterPerson, Status: responder, Substatus: "InvalidNameIDPolicy"},
 	{Code: "admission.incomplete", Title: "The profile was not completed", Cause: "{partner} admits people after they have completed their profile, and asking was not possible.", Remedy: "Nothing to change: the application asked for a silent sign-in.",
 		Side: Person, Person: "Your profile has to be completed first. Please start again at the application.", Again: true, Status: responder, Substatus: "NoPassive", OAuth: "interaction_required"},
+	{Code: "admission.code-wrong", Title: "The mail address was not proven", Cause: "The sign-in through {partner} was given up after wrong codes for a new mail address.", Remedy: "Nothing to change. The person can begin again, and gets another code.", Side: Person,
+		Person: "The code for your mail address was wrong too often. Please begin again.", Again: true, Status: responder, Substatus: "AuthnFailed", OAuth: "access_denied"},
+	{Code: "admission.mail-known", Title: "The new mail address belongs to somebody known", Cause: "Somebody new from {partner} has proven the mail address {got}, and a person here has it.",
+		Remedy: "If they are the same person, link them on the person's page; the trace shows the identifier that came.", Side: Ours, Person: "Somebody here has this mail address already, perhaps you. " + askHelp, Status: responder, Substatus: "RequestDenied"},
 	{Code: "admission.declined", Title: "The person did not go on", Cause: "The person did not confirm the profile that would have been made.", Remedy: "Nothing to change.", Side: Person, Person: "Nothing was kept of you.", Again: true, Status: responder, Substatus: "RequestDenied"},
 
 	{Code: "access.not-assigned", Title: "The person is not assigned", Cause: "{got} is assigned to {partner} neither by name nor through a group.",

@@ -54,6 +54,11 @@ const unlink = (link: string, provider: string) => confirm(`Take the link to ${p
   await ok(http.DELETE("/people/{id}/links/{link}", { params: { path: { id: id.value, link } } }));
   person.value = await ok(http.GET("/people/{id}", { params: params() }));
 });
+const reference = ref("");
+const linkUp = () => act(async () => {
+  person.value = await ok(http.POST("/people/{id}/links", { params: params(), body: { reference: reference.value } }));
+  reference.value = "";
+});
 const remove = () => confirm(`Delete ${person.value!.name}, with ${person.value!.links.length} links and all assignments? Traces and journal lines stay.`) && act(async () => {
   await ok(http.DELETE("/people/{id}", { params: params() }));
   await router.push("/people");
@@ -66,7 +71,7 @@ const drop = (credential: string, kind: string) => confirm(`Take this ${kindWord
   await ok(http.DELETE("/people/{id}/credentials/{credential}", { params: { path: { id: id.value, credential } } }));
   person.value = await ok(http.GET("/people/{id}", { params: params() }));
 });
-const kindWords: Record<string, string> = { password: "password", totp: "second factor", recovery: "set of recovery codes" };
+const kindWords: Record<string, string> = { password: "password", totp: "second factor", recovery: "set of recovery codes", passkey: "passkey" };
 const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.some((b) => b !== "hand")));
 </script>
 
@@ -89,8 +94,9 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
         <p v-if="saveError" class="error" role="alert">{{ saveError }}</p>
       </form>
       <div v-if="person" class="stack">
-        <section class="panel"><h2>Links</h2><div v-for="l in person.links" :key="l.id" class="item"><RouterLink v-if="l.slug" :to="`/providers/${l.slug}`"><b>{{ l.provider }}</b></RouterLink><b v-else>{{ l.provider }}</b><br /><span class="mono">{{ l.subject }}</span><br /><span class="soft small">first <TimeText :at="l.firstUsed" from />, last <TimeText :at="l.lastUsed" from /></span><br /><ElButton size="small" type="danger" @click="unlink(l.id, l.provider)">Take away</ElButton></div><p v-if="!person.links.length" class="soft">Linked to no provider yet.</p></section>
-        <section v-if="person.login" class="panel"><h2>Signs in here</h2><div v-for="c in person.credentials" :key="c.id" class="item"><b>{{ { password: "Password", totp: "Second factor", recovery: `${c.left} recovery codes` }[c.kind] ?? c.kind }}</b><br /><span class="soft small">since <TimeText :at="c.created" from />, used <TimeText :at="c.lastUsed" from /></span><br /><ElButton size="small" type="danger" @click="drop(c.id, c.kind)">Take away</ElButton></div><p v-if="!person.credentials.length" class="soft">There is no password yet.</p><p><ElButton size="small" :loading="busy" @click="makeLink">Make a link to set a password</ElButton></p><template v-if="link"><p><b>Send it now; it is shown once, works once, and is good for two days.</b></p><CopyValue :value="link" label="the link" /></template></section>
+        <section class="panel"><h2>Links</h2><div v-for="l in person.links" :key="l.id" class="item"><RouterLink v-if="l.slug" :to="`/providers/${l.slug}`"><b>{{ l.provider }}</b></RouterLink><b v-else>{{ l.provider }}</b><br /><span class="mono">{{ l.subject }}</span><br /><span class="soft small">first <TimeText :at="l.firstUsed" from />, last <TimeText :at="l.lastUsed" from /></span><br /><ElButton size="small" type="danger" @click="unlink(l.id, l.provider)">Take away</ElButton></div><p v-if="!person.links.length" class="soft">Linked to no provider yet.</p>
+          <form v-if="session.engineer" class="item" @submit.prevent="linkUp"><TextBox v-model="reference" label="Link a sign-in that found nobody" hint="Its reference number. Make sure that it was this person." mono /><ElButton size="small" native-type="submit" :disabled="!reference.trim()" :loading="busy">Link</ElButton></form></section>
+        <section v-if="person.login" class="panel"><h2>Signs in here</h2><div v-for="c in person.credentials" :key="c.id" class="item"><b>{{ { password: "Password", totp: "Authenticator", recovery: `${c.left} recovery codes`, passkey: `Passkey, ${c.name}` }[c.kind] ?? c.kind }}</b><br /><span class="soft small">since <TimeText :at="c.created" from />, used <TimeText :at="c.lastUsed" from /></span><br /><ElButton size="small" type="danger" @click="drop(c.id, c.kind)">Take away</ElButton></div><p v-if="!person.credentials.length" class="soft">There is no password yet.</p><p><ElButton size="small" :loading="busy" @click="makeLink">Make a link to set a password</ElButton></p><template v-if="link"><p><b>Send it now; it is shown once, works once, and is good for two days.</b></p><CopyValue :value="link" label="the link" /></template></section>
         <section class="panel"><h2>Accounts</h2><div v-for="a in person.accounts" :key="a.slug" class="item"><RouterLink :to="`/applications/${a.slug}`"><b>{{ a.application }}</b></RouterLink><br /><span class="mono">{{ a.subject }}</span><br /><span class="soft small">last <TimeText :at="a.lastAt" from /></span></div><p v-if="!person.accounts.length" class="soft">Has signed in to no application yet.</p></section>
       </div>
     </div>
