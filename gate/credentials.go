@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -66,16 +65,4 @@ func (g *Gate) setLogin(tx *gorm.DB, row *store.Person, login string) error {
 func checkForeignHash(hash string) error {
 	_, err := passwords.Read(hash)
 	return err
-}
-
-// takeHash takes over a password's hash from another system. It is renewed when the person first uses the password.
-func takeHash(tx *gorm.DB, personID, hash string, now time.Time) (bool, error) {
-	var held store.Credential
-	if err := tx.Where("person_id = ? AND kind = 'password'", personID).Limit(1).Find(&held).Error; err != nil {
-		return false, err
-	}
-	if held.ID != "" {
-		return false, nil // the person has set one already
-	}
-	return true, tx.Create(&store.Credential{ID: store.NewID(), PersonID: personID, Kind: "password", Secret: hash, CreatedAt: now}).Error
 }
