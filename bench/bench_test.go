@@ -93,12 +93,16 @@ func (s *service) resident(b *testing.B) float64 {
 }
 
 // prepared starts the demo's stand-ins here and a gate of its own process with their configuration.
-func prepared(b *testing.B) (*demo.World, *service) {
+func prepared(b *testing.B) (*demo.World, *service) { return preparedWith(b, func(string) {}) }
+
+// preparedWith lets the data folder be filled while no service holds it open.
+func preparedWith(b *testing.B, fill func(folder string)) (*demo.World, *service) {
 	w, err := demo.Start(context.Background(), demo.Options{Folder: b.TempDir()})
 	require.NoError(b, err)
 	b.Cleanup(w.Close)
 	listen := strings.TrimPrefix(w.URL, "http://")
 	s := &service{url: w.URL, folder: w.Detach()}
+	fill(s.folder)
 	s.start(b, listen)
 	b.Cleanup(func() { s.stop(b) })
 	return w, s

@@ -2,6 +2,7 @@ package browser_test
 
 import (
 	"encoding/json"
+	"regexp"
 	"testing"
 	"time"
 
@@ -236,7 +237,7 @@ func TestSecondFactorIsSetUpInTheBrowser(t *testing.T) {
 	provider, err := w.Client().Provider(t.Context(), "northquay-stevedores")
 	require.NoError(t, err)
 	held := provider.Provider
-	held.Admission = "ask"
+	held.Admission, held.Keep = "ask", map[string]string{"name": "first", "email": "local"}
 	_, err = w.Client().PutProvider(t.Context(), held, 0)
 	require.NoError(t, err)
 	n := newPage(t)
@@ -248,8 +249,20 @@ func TestSecondFactorIsSetUpInTheBrowser(t *testing.T) {
 	n.accessible()
 	n.shot("ask-phone")
 	n.label("Full name", "Lene Ås of the Crane")
+	n.label("Mail address", "lene@post.example")
 	n.press("It is right, go on")
+	n.see("Is this your mail address?")
+	n.accessible()
+	n.shot("tmp-code-phone")
+	letters := w.Mailbox.Letters("lene@post.example")
+	require.Len(t, letters, 1)
+	n.label("Code", regexp.MustCompile(`\d{3} \d{3}`).FindString(letters[0].Text))
+	n.press("Go on")
 	n.see("Lene Ås of the Crane")
+	n.see("lene@post.example")
+	n.open(w.StaffURL + "/mailbox")
+	n.see("Your code for Cargo Ledger")
+	n.shot("tmp-mailbox")
 }
 
 // authenticator gives a page a device that makes and shows passkeys.
@@ -340,3 +353,53 @@ func newest(t *testing.T, w *demo.World) string {
 	require.NoError(t, err)
 	return string(b)
 }
+
+// TestMailIsSetInTheConsole has the owner say how mail is sent, and send a test; then link a sign-in that found nobody.
+func TestMailIsSetInTheConsole(t *testing.T) {
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/settings")
+	p.see("Codes for new mail addresses go out this way.")
+	p.fill("Send a test to", "fenna@saltmere.example")
+	p.press("Send")
+	p.see("The mail server took a mail for fenna@saltmere.example")
+	require.Len(t, w.Mailbox.Letters("fenna@saltmere.example"), 1)
+	p.fill("Encryption", "starttls")
+	p.press("Save")
+	require.Eventually(t, func() bool {
+		m, err := w.Client().MailSettings(t.Context())
+		return err == nil && m.Encryption == "starttls"
+	}, 10*time.Second, 20*time.Millisecond)
+	p.fill("Send a test to", "fenna@saltmere.example")
+	p.press("Send")
+	p.see("did not take it")
+	p.accessible()
+	p.shot("tmp-settings")
+
+	provider, err := w.Client().Provider(t.Context(), "saltmere-staff")
+	require.NoError(t, err)
+	held := provider.Provider
+	held.Admission = "refuse"
+	_, err = w.Client().PutProvider(t.Context(), held, 0)
+	require.NoError(t, err)
+	b := demo.NewWalker(nil)
+	_ = b.SignIn(t.Context(), w.RotaURL+"/sign-in", "ivale")
+	list, err := w.Client().Traces(t.Context(), client.Page{Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, "match.stranger", list.Items[0].Code)
+	made, err := w.Client().AddPerson(t.Context(), api.SavePerson{Profile: map[string][]string{"name": {"Iris Vale"}}, Login: ptr("iris.vale")})
+	require.NoError(t, err)
+	p.open(w.URL + "/console/people/" + made.ID)
+	p.fill("Link a sign-in that found nobody", list.Items[0].Reference)
+	p.press("Link")
+	p.see("Saltmere Staff")
+	p.accessible()
+	p.shot("tmp-person-link")
+	p.open(w.URL + "/console/providers/harbour-register")
+	p.see("as the second factor, or alone")
+	p.accessible()
+	p.shot("tmp-directory")
+}
+
+func ptr[T any](v T) *T { return &v }

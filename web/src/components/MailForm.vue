@@ -22,6 +22,7 @@ watch(data, (d) => {
   password.value = "";
 });
 const { error, busy, act } = useAct();
+const { error: testError, busy: testing, act: tryIt } = useAct();
 const store = () => act(async () => {
   await ok(http.PUT("/mail-settings", { body: { server: server.value, encryption: encryption.value, from: from.value, username: username.value, password: password.value || undefined } }));
   await again();
@@ -30,7 +31,7 @@ const off = () => confirm("Send no mail any more? New mail addresses can't be pr
   await ok(http.PUT("/mail-settings", { body: { server: "", from: "" } }));
   await again();
 });
-const test = () => act(async () => {
+const test = () => tryIt(async () => {
   sent.value = "";
   await ok(http.POST("/mail-settings/test", { body: { to: to.value } }));
   sent.value = `The mail server took a mail for ${to.value}. Whether it arrives, its mailbox knows.`;
@@ -49,6 +50,6 @@ const test = () => act(async () => {
       <TextBox v-if="username" v-model="password" label="Password there" :hint="data?.hasPassword ? 'One is kept. Enter another to replace it.' : undefined" type="password" autocomplete="off" />
       <p class="row"><ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton><ElButton v-if="data?.on" type="danger" :loading="busy" @click="off">Send no mail</ElButton></p>
     </form>
-    <form v-if="data?.on" @submit.prevent="test"><TextBox v-model="to" label="Send a test to" /><ElButton native-type="submit" :disabled="!to" :loading="busy">Send</ElButton><p v-if="sent" role="status">{{ sent }}</p></form>
+    <form v-if="data?.on" @submit.prevent="test"><TextBox v-model="to" label="Send a test to" /><ElButton native-type="submit" :disabled="!to" :loading="testing">Send</ElButton><p v-if="sent" role="status">{{ sent }}</p><p v-if="testError" class="error" role="alert">{{ testError }}</p></form>
   </section>
 </template>

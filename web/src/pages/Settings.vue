@@ -66,13 +66,14 @@ const revoke = (id: string, name: string) => confirm(`Revoke the token ${name}? 
       <p v-else class="soft">Nobody comes in through a provider yet. With a rule, administrators sign in here and with <span class="mono">innergate login</span> as they do everywhere else; whom no rule fits stays out. Passwords stay for emergencies.</p></section>
     <form class="panel" @submit.prevent="rules([...(access.data.value?.rules ?? []), rule])"><h2>Let people in</h2><SelectBox v-model="rule.provider" label="For whom this provider vouches" :options="(providers.data.value?.items ?? []).map((p) => [p.slug, p.name] as [string, string])" /><TextBox v-model="rule.attribute" label="and whose profile's" hint="As the provider's mapping sets it." mono /><TextBox v-model="rule.value" label="has the value" mono /><SelectBox v-model="rule.role" label="gets the role" :options="roles" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!rule.provider || !rule.value.trim()">Add the rule</ElButton></form>
     <section><h2>Client registration</h2><p class="soft">Clients may register themselves as drafts, with an engineer's API token. Nobody signs in to a draft until it is opened.</p><p>It is <b>{{ registration.data.value?.on ? "on" : "off" }}</b>. <ElButton size="small" :loading="busy" @click="register(!registration.data.value?.on)">Switch it {{ registration.data.value?.on ? "off" : "on" }}</ElButton></p></section>
-    <MailForm />
+    <span></span>
     <section><h2>API tokens</h2>
       <table v-if="tokens.data.value?.items.length" class="list"><thead><tr><th scope="col">Name</th><th scope="col">Role</th><th scope="col">Made by</th><th scope="col">Last used</th><th scope="col">Ends</th><th scope="col"><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody><tr v-for="t in tokens.data.value.items" :key="t.id"><td>{{ t.name }}</td><td>{{ t.role }}</td><td>{{ t.by }}</td><td><TimeText :at="t.lastUsed" from /></td><td><TimeText :at="t.expires" /></td><td><ElButton size="small" type="danger" @click="revoke(t.id, t.name)">Revoke</ElButton></td></tr></tbody></table>
       <p v-else class="soft">There is no token. Programs and the command line need one.</p></section>
     <form class="panel" @submit.prevent="make"><h2>Make a token</h2><TextBox v-model="token.name" label="What will use it" /><SelectBox v-model="token.role" label="Role" :options="roles" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()">Make it, good for 90 days</ElButton>
       <div v-if="secret" class="secret"><p><b>Copy it now; it is shown once.</b></p><CopyValue :value="secret" label="the token" /></div></form>
+    <MailForm />
   </div>
 </template>
 
