@@ -188,12 +188,7 @@ func changes(c *cli.Command, in *api.SavePerson) error {
 	}
 	in.Type = c.String("type")
 	if c.IsSet("groups") {
-		groups := []string{}
-		for _, g := range strings.Split(c.String("groups"), ",") {
-			if g = strings.TrimSpace(g); g != "" {
-				groups = append(groups, g)
-			}
-		}
+		groups := append([]string{}, commas(c.String("groups"))...)
 		in.Groups = &groups
 	}
 	if c.IsSet("login") {

@@ -8,7 +8,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/claims"
 	"innergate/core/config"
+	"innergate/core/saml"
 	"innergate/store"
 )
 
@@ -39,6 +43,39 @@ func BenchmarkSourceOf10000(b *testing.B) {
 	b.Run("search", func(b *testing.B) {
 		for b.Loop() {
 			if _, err := l.SourceEntities(ctx, "many", store.Page{Search: "port-77", Limit: 50}, ""); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+}
+
+// BenchmarkCheckup inspects 1,000 applications with one provider: all of them (the bound is 2 s), and what one change touches (50 ms). The floor of the whole is reading
+// the same rows and their JSON.
+func BenchmarkCheckup(b *testing.B) {
+	l, ctx := newLab(b), context.Background()
+	idp, err := l.TakeProvider(ctx, owner, "", api.TakeIn{Text: metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
+	require.NoError(b, err)
+	for i := range 1000 {
+		a := config.Application{Name: fmt.Sprintf("Application %d", i), Kind: config.KindSAML, Reach: access.Everyone, Access: access.Policy{To: access.Everybody}, Providers: []string{idp.Slug}, Mapping: claims.Outgoing(),
+			SAML: &config.SAMLApplication{EntityID: fmt.Sprintf("https://app-%d.example/saml", i), ACS: []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: fmt.Sprintf("https://app-%d.example/acs", i)}}}}
+		_, err := l.SaveApplication(ctx, owner, "", a, 0)
+		require.NoError(b, err)
+	}
+	begin := time.Now()
+	rows, err := l.Applications(ctx, store.Page{Limit: 200}, "", "")
+	require.NoError(b, err)
+	floor := time.Since(begin) * time.Duration(1000/len(rows.Items))
+	b.Run("whole", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := l.Checkup(ctx); err != nil {
+				b.Fatal(err)
+			}
+		}
+		b.ReportMetric(float64(floor.Microseconds())/1000, "floor-ms")
+	})
+	b.Run("change", func(b *testing.B) {
+		for b.Loop() {
+			if err := l.CheckObject(ctx, "application", "application-7"); err != nil {
 				b.Fatal(err)
 			}
 		}

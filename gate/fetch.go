@@ -3,6 +3,7 @@ package gate
 import (
 	"bytes"
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -77,6 +78,8 @@ type Want struct {
 	Header      map[string]string
 	// AnyStatus leaves judging the status to the caller.
 	AnyStatus bool
+	// Head asks for the head only; Stay takes a redirect as the answer.
+	Head, Stay bool
 	// Direct follows no redirect, so that what is sent goes nowhere else.
 	Direct bool
 }
@@ -88,6 +91,9 @@ type Got struct {
 	NotModified        bool
 	ETag, LastModified string
 	ContentType        string
+	// Date is what the other side's clock said, Certificate the one that it proved itself with.
+	Date        time.Time
+	Certificate *x509.Certificate
 	// Until is the end that a document from a source inherits from it.
 	Until *time.Time
 }
@@ -132,6 +138,9 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	if err != nil {
 		return nil, &FetchError{err.Error()}
 	}
+	if w.Head {
+		request.Method = http.MethodHead
+	}
 	for name, value := range map[string]string{"Accept": "application/samlmetadata+xml, application/xml;q=0.9, application/json;q=0.8, */*;q=0.1", "User-Agent": "InnerGate", "If-None-Match": w.ETag, "If-Modified-Since": w.LastModified, "Content-Type": w.ContentType} {
 		if value != "" {
 			request.Header.Set(name, value)
@@ -140,12 +149,20 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	for name, value := range w.Header {
 		request.Header.Set(name, value)
 	}
-	answer, err := f.client(w.Post != nil || w.Direct).Do(request)
+	c := f.client(w.Post != nil || w.Direct)
+	if w.Stay {
+		c.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	}
+	answer, err := c.Do(request)
 	if err != nil {
 		return nil, &FetchError{fetchReason(w.URL, err)}
 	}
 	defer answer.Body.Close()
 	got := &Got{Status: answer.StatusCode, ETag: answer.Header.Get("ETag"), LastModified: answer.Header.Get("Last-Modified"), ContentType: answer.Header.Get("Content-Type")}
+	got.Date, _ = http.ParseTime(answer.Header.Get("Date"))
+	if answer.TLS != nil && len(answer.TLS.PeerCertificates) > 0 {
+		got.Certificate = answer.TLS.PeerCertificates[0]
+	}
 	if len(got.ETag) > 500 {
 		got.ETag = ""
 	}

@@ -56,6 +56,7 @@ type Gate struct {
 	usedCerts   sync.Map // usedCertificate → time.Time, until it is written down
 	usedSecrets sync.Map // secret ID → time.Time, until it is written down
 	keySets     keySets
+	checking    sync.Mutex
 	importing   sync.Map // import ID → whether it shall go on
 	party       *webauthn.WebAuthn
 	Metrics     Metrics
@@ -256,7 +257,8 @@ func (g *Gate) Tidy(ctx context.Context) error {
 // Run does what must be done from time to time until the context ends: planned switches of keys, looking at partners' metadata and at sources, and writing down
 // which certificates were used.
 func (g *Gate) Run(ctx context.Context) {
-	var refreshing atomic.Bool
+	var refreshing, checking atomic.Bool
+	var checked checkupState
 	tick := time.NewTicker(2 * time.Second)
 	defer tick.Stop()
 	for n := 0; ; n++ {
@@ -268,10 +270,18 @@ func (g *Gate) Run(ctx context.Context) {
 				g.Log.ErrorContext(ctx, "the last use of keys and secrets could not be written down", "error", err)
 			}
 		}
+		if checking.CompareAndSwap(false, true) {
+			go func() {
+				defer checking.Store(false)
+				if err := g.checkWhatChanged(ctx, &checked); err != nil && ctx.Err() == nil {
+					g.Log.ErrorContext(ctx, "the checkup failed", "error", err)
+				}
+			}()
+		}
 		if n%5 == 0 && refreshing.CompareAndSwap(false, true) {
 			go func() {
 				defer refreshing.Store(false)
-				for _, f := range []func(context.Context) error{g.RefreshSourcesDue, g.RefreshDue} {
+				for _, f := range []func(context.Context) error{g.RefreshSourcesDue, g.RefreshDue, g.LookOutsideDue} {
 					if err := f(ctx); err != nil && ctx.Err() == nil {
 						g.Log.ErrorContext(ctx, "refreshing metadata failed", "error", err)
 					}

@@ -122,24 +122,7 @@ func (g *Gate) exchangeFindings(ctx context.Context, add func(kind, slug, name s
 		}
 		add(w.OwnerKind, ref.Slug, ref.Name, findings)
 	}
-	sources, err := g.Sources(ctx)
-	if err != nil {
-		return err
-	}
-	for _, s := range sources.Items {
-		add("source", s.Slug, s.Name, s.Findings)
-	}
-	ours, err := g.Keys(ctx)
-	if err != nil {
-		return err
-	}
-	for _, k := range ours.Items {
-		// The key set of tokens has no dates; those of the certificate beside a key mean nothing there.
-		if _, token := tokenUsers[k.Purpose]; k.State == KeyActive && !token {
-			add("key", k.ID, k.Purpose, ownKeyFindings(&k, ours.Items, g.Now()))
-		}
-	}
-	return nil
+	return g.besideFindings(ctx, add)
 }
 
 // ownKeyFindings finds the end of a key's certificate 60, 30 and 7 days ahead. A next key that was made already makes it milder.

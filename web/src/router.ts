@@ -19,6 +19,7 @@ export const router = createRouter({
     { path: "/providers/:slug", component: () => import("./pages/ProviderPage.vue"), meta: { title: "Provider" } },
     { path: "/traces", component: () => import("./pages/Traces.vue"), meta: { title: "Traces" } },
     { path: "/traces/:reference", component: () => import("./pages/TracePage.vue"), meta: { title: "Trace" } },
+    { path: "/checkup", component: () => import("./pages/Checkup.vue"), meta: { title: "Checkup" } },
     { path: "/people", component: () => import("./pages/People.vue"), meta: { title: "People" } },
     { path: "/people/new", component: () => import("./pages/PersonPage.vue"), meta: { title: "Add a person" } },
     { path: "/people/:id", component: () => import("./pages/PersonPage.vue"), meta: { title: "Person" } },

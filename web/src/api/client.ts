@@ -52,6 +52,9 @@ export type AccountChecked = Schemas["AccountChecked"];
 export type SubjectChange = Schemas["SubjectChange"];
 export type Grant = Schemas["PeopleGrant"];
 export type PeopleSettings = Schemas["PeopleSettings"];
+export type KeptFinding = Schemas["KeptFinding"];
+export type OutsideHost = Schemas["OutsideHost"];
+export type Correction = Schemas["Correction"];
 export type Import = Schemas["Import"];
 
 let csrf = "";

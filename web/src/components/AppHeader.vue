@@ -9,7 +9,7 @@ const router = useRouter();
 const dark = ref(document.documentElement.classList.contains("dark"));
 const palette = ref<InstanceType<typeof CommandPalette> | null>(null);
 const places = [
-  ["/", "Overview"], ["/applications", "Applications"], ["/providers", "Providers"], ["/people", "People"], ["/sources", "Sources"], ["/keyring", "Keyring"], ["/traces", "Traces"], ["/journal", "Journal"],
+  ["/", "Overview"], ["/applications", "Applications"], ["/providers", "Providers"], ["/people", "People"], ["/sources", "Sources"], ["/keyring", "Keyring"], ["/traces", "Traces"], ["/checkup", "Checkup"], ["/journal", "Journal"],
 ] as const;
 
 function toggle() {

@@ -1,0 +1,87 @@
+package explain
+
+import (
+	"fmt"
+	"strings"
+)
+
+var sideWords = map[Side]string{Ours: "us", Theirs: "the other side", Either: "either side", Person: "the person who signs in"}
+
+// Words says who must act.
+func (s Side) Words() string { return sideWords[s] }
+
+// plain takes the places for evidence out of a text, so that it reads without any.
+var plain = strings.NewReplacer("{partner}", "the partner", "{expected}", "*what was expected*", "{got}", "*what came*")
+
+// Text explains a code without a failure at hand.
+func (e Explanation) Text() string {
+	var b strings.Builder
+	line := func(label, text string) {
+		if text != "" {
+			fmt.Fprintf(&b, "%s\n  %s\n", label, upperFirst(strings.NewReplacer("{partner}", "the partner", "{expected}", "<expected>", "{got}", "<what came>").Replace(text)))
+		}
+	}
+	fmt.Fprintf(&b, "%s: %s\n\n", e.Code, e.Title)
+	line("Cause", e.Cause)
+	line("What we do", e.Remedy)
+	line("To send to the other side", e.Theirs)
+	line("What the person is told", e.Person)
+	line("Who must act", e.Side.Words())
+	answer := ""
+	if e.Status != "" {
+		answer = "SAML " + strings.TrimSuffix(e.Status+"/"+e.Substatus, "/") + ", "
+	}
+	line("What the application is answered, where it can be", answer+"OAuth 2.0 "+e.OAuthCode())
+	return b.String()
+}
+
+// Handbook is the handbook's page with all codes.
+func Handbook() string {
+	var b strings.Builder
+	b.WriteString("# What the codes mean\n\nThis page is made from the catalogue (`innergate explain --handbook`). In traces the places of the evidence are filled.\n")
+	last := ""
+	for _, e := range All() {
+		if area, _, _ := strings.Cut(e.Code, "."); area != last {
+			last = area
+			fmt.Fprintf(&b, "\n## %s\n", area)
+		}
+		fmt.Fprintf(&b, "\n### %s\n\n**%s.** %s\n\n%s\n", e.Code, e.Title, upperFirst(plain.Replace(e.Cause)), upperFirst(plain.Replace(e.Remedy)))
+		if e.Theirs != "" {
+			fmt.Fprintf(&b, "\nTo send: “%s”\n", upperFirst(plain.Replace(e.Theirs)))
+		}
+		fmt.Fprintf(&b, "\nThe person reads: “%s” To act: %s.\n", e.Person, e.Side.Words())
+	}
+	return b.String()
+}
+
+// Nearest is the code that is written most like this one.
+func Nearest(code string) string {
+	best, least := "", 1<<30
+	for _, e := range All() {
+		if d := apart(e.Code, code); d < least {
+			best, least = e.Code, d
+		}
+	}
+	return best
+}
+
+// apart counts the letters to change, put in or leave out between two words.
+func apart(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		before := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := before
+			if a[i] != b[j] {
+				cost++
+			}
+			before = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}
