@@ -25,7 +25,7 @@ const ran = ref("");
 const run = () => act(async () => {
   const r = await ok(http.POST("/checkup"));
   ran.value = `${r.objects} objects were inspected in ${r.millis} ms.`;
-  await again();
+  await Promise.all([again(), outside.again()]);
 });
 const at = ref("");
 const what = ref<"accept" | "correct" | "">("");
