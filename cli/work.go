@@ -69,12 +69,12 @@ func (p *program) follow(ctx context.Context, c *cli.Command, cl *client.Client,
 }
 
 func (p *program) traces() *cli.Command {
-	return &cli.Command{Name: "trace", Usage: "records of sign-ins", Metadata: examples("innergate trace list --outcome refused", "innergate trace show 7F3K-92QX"), Commands: []*cli.Command{
+	return &cli.Command{Name: "trace", Usage: "records of sign-ins", Metadata: examples("innergate trace list --outcome refused", "innergate trace show 7F3K-92QX"), Commands: append([]*cli.Command{
 		{Name: "list", Usage: "list traces, the newest first", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "search", Usage: "reference number, part of a person's name, or code"}, &cli.StringFlag{Name: "app", Usage: "short name of an application"}, &cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
+			&cli.StringFlag{Name: "search", Usage: "reference number, code, ID of a message or token, or how a name or address begins"}, &cli.StringFlag{Name: "from", Usage: "not before, such as 2026-11-23T09:30:00Z"}, &cli.StringFlag{Name: "until", Usage: "before"}, &cli.StringFlag{Name: "app", Usage: "short name of an application"}, &cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
 			&cli.StringFlag{Name: "outcome", Usage: "open, signed-in or refused"}, &cli.StringFlag{Name: "code", Usage: "explanation code"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 20}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
 		}, Metadata: examples("innergate trace list --app crew-rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Traces(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"application": c.String("app"), "provider": c.String("provider"), "outcome": c.String("outcome"), "code": c.String("code")}})
+			list, err := cl.Traces(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"application": c.String("app"), "provider": c.String("provider"), "outcome": c.String("outcome"), "code": c.String("code"), "from": c.String("from"), "until": c.String("until")}})
 			if err != nil {
 				return err
 			}
@@ -94,7 +94,7 @@ func (p *program) traces() *cli.Command {
 			}
 			return p.show(c, t, func() { p.trace(t, c.Bool("messages")) })
 		})},
-	}}
+	}, p.moreTraces()...)}
 }
 
 // trace prints a record as the passage with time running down.

@@ -285,3 +285,33 @@ func (c *Client) RevokeToken(ctx context.Context, id string) error {
 func (c *Client) SetUp(ctx context.Context, s api.Setup) error {
 	return c.Do(ctx, http.MethodPost, "/set-up", s, nil)
 }
+
+// CompareTraces lays two traces side by side; without the second, the newest good sign-in before the first is taken.
+func (c *Client) CompareTraces(ctx context.Context, one, other string) (*api.TraceComparison, error) {
+	path := "/traces/" + url.PathEscape(one) + "/compare"
+	if other != "" {
+		path += "?with=" + url.QueryEscape(other)
+	}
+	return do[api.TraceComparison](ctx, c, "GET", path, nil)
+}
+
+// Statistics counts the sign-ins of the last days. Filters are application and provider.
+func (c *Client) Statistics(ctx context.Context, days int, filters map[string]string) (*api.Statistics, error) {
+	q := url.Values{"days": {strconv.Itoa(days)}}
+	for name, value := range filters {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	return do[api.Statistics](ctx, c, "GET", "/statistics?"+q.Encode(), nil)
+}
+
+// TraceRetention is how long traces are kept.
+func (c *Client) TraceRetention(ctx context.Context) (*api.TraceRetention, error) {
+	return do[api.TraceRetention](ctx, c, "GET", "/trace-retention", nil)
+}
+
+// SetTraceRetention says how long.
+func (c *Client) SetTraceRetention(ctx context.Context, in api.TraceRetention) (*api.TraceRetention, error) {
+	return do[api.TraceRetention](ctx, c, "PUT", "/trace-retention", in)
+}

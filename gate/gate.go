@@ -227,6 +227,10 @@ func mustJSON(v any) string {
 // Tidy deletes what has expired and what is over its number. It is called from time to time.
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
+	keep, err := g.traceRetention(ctx)
+	if err != nil {
+		return err
+	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, d := range []struct {
 			model any
@@ -250,7 +254,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 		if err := g.tidyImports(tx, now); err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?)", g.KeepTraces).Error
+		return tidyTraces(tx, keep, now)
 	})
 }
 

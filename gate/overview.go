@@ -149,7 +149,7 @@ func ownKeyFindings(k *api.Key, all []api.Key, now time.Time) []checkup.Finding 
 }
 
 // Find searches applications, providers, entity IDs, fingerprints of our keys and trace numbers for the palette.
-func (g *Gate) Find(ctx context.Context, text string) (*api.List[api.FoundItem], error) {
+func (g *Gate) Find(ctx context.Context, text string, names bool) (*api.List[api.FoundItem], error) {
 	out := &api.List[api.FoundItem]{Items: []api.FoundItem{}}
 	text = strings.TrimSpace(text)
 	if text == "" {
@@ -169,7 +169,7 @@ func (g *Gate) Find(ctx context.Context, text string) (*api.List[api.FoundItem],
 	for _, p := range providers.Items {
 		out.Items = append(out.Items, api.FoundItem{Kind: "provider", Name: p.Name, Hint: p.Authority(), Path: "/providers/" + p.Slug})
 	}
-	traces, err := g.Traces(ctx, store.Page{Limit: 6, Search: text}, TraceFilter{})
+	traces, err := g.Traces(ctx, store.Page{Limit: 6, Search: text}, TraceFilter{Names: names})
 	if err != nil {
 		return nil, err
 	}

@@ -106,6 +106,9 @@ func (g *Gate) keepTrace(ctx context.Context, s *signIn, outcome, code string) {
 	t, err := g.traceRow(s, outcome, code)
 	if err == nil {
 		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+			if err := g.noteEnd(tx, s, t); err != nil {
+				return err
+			}
 			if s.known {
 				return tx.Model(t).Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown").Updates(t).Error
 			}
@@ -212,9 +215,12 @@ type TraceFilter struct {
 	Application, Provider string // short names
 	Outcome, Code         string
 	Rehearsal             string // yes or no
+	Person                string // ID
+	From, Until           time.Time
+	Names                 bool // the search may look for people's names
 }
 
-// Traces lists them, the newest first. Search finds by reference number, person or code.
+// Traces lists them, the newest first. Search finds by reference number, code, a message's or token's ID, and how a person's name or address begins.
 func (g *Gate) Traces(ctx context.Context, p store.Page, f TraceFilter) (*api.List[api.TraceSummary], error) {
 	db := g.Store.Read(ctx).Omit("entries").Order("id DESC").Limit(limitOf(p) + 1)
 	if p.After != "" {
@@ -246,8 +252,20 @@ func (g *Gate) Traces(ctx context.Context, p store.Page, f TraceFilter) (*api.Li
 	case "no":
 		db = db.Where("rehearsal_id = ''")
 	}
+	if f.Person != "" {
+		db = db.Where("person_id = ?", f.Person)
+	}
+	if first := store.FirstID(f.From); first != "" {
+		db = db.Where("id >= ?", first)
+	}
+	if first := store.FirstID(f.Until); first != "" {
+		db = db.Where("id < ?", first)
+	}
 	if q := strings.TrimSpace(p.Search); q != "" {
-		db = db.Where("reference = ? OR person LIKE ? ESCAPE '\\' OR code = ?", strings.ToUpper(q), "%"+strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(q)+"%", q)
+		var err error
+		if db, err = g.traceSearch(ctx, db, clipText(q, 200), f.Names); err != nil {
+			return nil, err
+		}
 	}
 	var rows []store.Trace
 	if err := db.Find(&rows).Error; err != nil {

@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes())
 }
 
 func mainRoutes() []route {
@@ -73,7 +73,7 @@ func mainRoutes() []route {
 			return nil, c.s.gate.SetUp(c.Context(), in, c.s.address(c))
 		}},
 		{Method: get, Path: "/overview", Summary: "Counts, findings and the newest sign-ins", Role: viewer, Response: api.Overview{}, handle: overview},
-		{Method: get, Path: "/find", Summary: "Search everything by name, entity ID, trace number or fingerprint", Role: viewer, Query: []string{"q"}, Response: api.List[api.FoundItem]{}, handle: func(c *call) (any, error) { return c.s.gate.Find(c.Context(), c.Query("q")) }},
+		{Method: get, Path: "/find", Summary: "Search everything by name, entity ID, trace number or fingerprint", Role: viewer, Query: []string{"q"}, Response: api.List[api.FoundItem]{}, handle: func(c *call) (any, error) { return c.s.gate.Find(c.Context(), c.Query("q"), gate.Allows(c.who.Role, engineer)) }},
 
 		{Method: get, Path: "/applications", Summary: "List applications", Role: viewer, Query: paged("reach", "provider"), Response: api.List[api.Application]{}, handle: func(c *call) (any, error) {
 			return c.s.gate.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
@@ -167,7 +167,7 @@ func mainRoutes() []route {
 			}
 			return r, err
 		}},
-		{Method: get, Path: "/traces", Summary: "List traces, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "application", "provider", "outcome", "code", "rehearsal"}, Response: api.List[api.TraceSummary]{}, handle: traces},
+		{Method: get, Path: "/traces", Summary: "List traces, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "application", "provider", "outcome", "code", "rehearsal", "person", "from", "until"}, Response: api.List[api.TraceSummary]{}, handle: traces},
 		{Method: get, Path: "/traces/{reference}", Summary: "The whole record of one sign-in", Role: viewer, Response: api.Trace{}, handle: func(c *call) (any, error) {
 			return c.s.gate.Trace(c.Context(), c.Params("reference"), gate.Allows(c.who.Role, gate.RoleEngineer))
 		}},
@@ -374,7 +374,17 @@ func overview(c *call) (any, error) {
 }
 
 func traces(c *call) (any, error) {
-	list, err := c.s.gate.Traces(c.Context(), page(c), gate.TraceFilter{Application: c.Query("application"), Provider: c.Query("provider"), Outcome: c.Query("outcome"), Code: c.Query("code"), Rehearsal: c.Query("rehearsal")})
+	f := gate.TraceFilter{Application: c.Query("application"), Provider: c.Query("provider"), Outcome: c.Query("outcome"), Code: c.Query("code"), Rehearsal: c.Query("rehearsal"), Person: c.Query("person"), Names: gate.Allows(c.who.Role, gate.RoleEngineer)}
+	for name, into := range map[string]*time.Time{"from": &f.From, "until": &f.Until} {
+		if text := c.Query(name); text != "" {
+			at, err := time.Parse(time.RFC3339, text)
+			if err != nil {
+				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "A time can't be read", Code: "time", Detail: "The query's " + name + " is no time such as 2026-11-23T09:30:00Z."}
+			}
+			*into = at
+		}
+	}
+	list, err := c.s.gate.Traces(c.Context(), page(c), f)
 	if err == nil {
 		c.maskNames(list.Items)
 	}

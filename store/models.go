@@ -237,15 +237,15 @@ type Rehearsal struct {
 type Trace struct {
 	ID            string `gorm:"primaryKey"`
 	Reference     string `gorm:"uniqueIndex"`
-	ApplicationID string `gorm:"index"`
-	ProviderID    string `gorm:"index"`
+	ApplicationID string
+	ProviderID    string
 	Application   string
 	Provider      string
-	PersonID      string `gorm:"index"`
+	PersonID      string
 	Person        string
 	Flow          string
-	Outcome       string `gorm:"index"`
-	Code          string `gorm:"index"`
+	Outcome       string
+	Code          string
 	RehearsalID   string `gorm:"index"`
 	Subject       string // what the provider vouched for, as links hold it; empty until then, and where it can't be known again
 	SubjectShown  string

@@ -51,6 +51,16 @@ export function summary(entries: TraceEntry[]): string {
   return parts.join(" · ");
 }
 
+/** What an entry says, in one line. */
+export function said(e?: Partial<TraceEntry> | null): string {
+  if (!e) return "–";
+  if (e.message) return [e.message.binding, e.message.signature || "not signed"].join(", ");
+  if (e.check) return `${e.check.ok ? "held" : "failed"}${e.check.got ? `: ${e.check.got}` : ""}`;
+  if (e.value) return e.value.output?.join(", ") || "nothing";
+  if (e.decision) return `${e.decision.result}${e.decision.by ? ` (${e.decision.by})` : ""}`;
+  return e.failure?.code ?? "–";
+}
+
 export const stepWords: Record<string, string> = {
   ask: "what the application asked", route: "which provider", send: "our request", receive: "what the provider answered", match: "mapping in, who it is", decide: "who gets in", issue: "mapping out, our answer",
 };

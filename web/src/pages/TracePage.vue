@@ -41,7 +41,8 @@ async function copy(text: string) {
         <h1>Sign-in <span class="number">{{ trace.reference }}</span> <span class="tag" :class="outcomeWords[trace.outcome]?.state">{{ outcomeWords[trace.outcome]?.text }}</span></h1>
         <p class="sub"><RouterLink v-if="trace.applicationSlug" :to="`/applications/${trace.applicationSlug}`">{{ trace.application }}</RouterLink><template v-if="trace.providerSlug"> through <RouterLink :to="`/providers/${trace.providerSlug}`">{{ trace.provider }}</RouterLink></template><template v-if="trace.person"> · {{ trace.person }}</template> · {{ flowWords[trace.flow] }}<template v-if="trace.rehearsal"> · rehearsal</template> · <TimeText :at="trace.started" /> · {{ duration(trace.micros) }}<template v-if="trace.providerMicros">, of which {{ duration(trace.providerMicros) }} at the provider</template></p>
       </div>
-      <ElButton v-if="trace.applicationSlug" type="primary" @click="router.push(`/applications/${trace.applicationSlug}?station=rehearse`)">Rehearse {{ trace.rehearsal ? "again" : "it" }}</ElButton>
+      <div class="row"><ElButton v-if="trace.applicationSlug" @click="router.push(`/traces/${trace.reference}/compare`)">Compare</ElButton>
+      <ElButton v-if="trace.applicationSlug" type="primary" @click="router.push(`/applications/${trace.applicationSlug}?station=rehearse`)">Rehearse {{ trace.rehearsal ? "again" : "it" }}</ElButton></div>
     </div>
     <div class="halves">
       <TracePassage :trace="trace" :chosen="chosen" @choose="chosen = $event" />

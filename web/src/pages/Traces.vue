@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { http, ok } from "../api/client";
 import ListPage from "../components/ListPage.vue";
+import TraceNav from "../components/TraceNav.vue";
 import TraceTable from "../components/TraceTable.vue";
 
 const load = (query: Record<string, string>) => ok(http.GET("/traces", { params: { query } }));
@@ -9,7 +10,8 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
 <template>
   <h1>Traces</h1>
   <p class="sub">The whole record of each sign-in, the newest first.</p>
-  <ListPage :load="load" search="Reference number, person or code" :filters="[{ name: 'outcome', label: 'Outcome', options: [['signed-in', 'signed in'], ['refused', 'refused'], ['open', 'not finished']] }, { name: 'rehearsal', label: 'Rehearsals', options: [['yes', 'only'], ['no', 'none']] }]">
+  <TraceNav />
+  <ListPage :load="load" search="Reference, person, code or ID of a message" :filters="[{ name: 'outcome', label: 'Outcome', options: [['signed-in', 'signed in'], ['refused', 'refused'], ['open', 'not finished']] }, { name: 'rehearsal', label: 'Rehearsals', options: [['yes', 'only'], ['no', 'none']] }]">
     <template #default="{ items }"><TraceTable :traces="items" empty="" /></template>
     <template #empty><p>A trace holds every message, check and decision of one sign-in. Rehearse an application to make the first.</p><RouterLink to="/applications">Applications</RouterLink></template>
   </ListPage>

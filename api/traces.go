@@ -1,0 +1,80 @@
+package api
+
+import (
+	"time"
+
+	"innergate/core/trace"
+)
+
+// TraceComparison is two traces side by side, the elder first.
+type TraceComparison struct {
+	A    TraceSummary  `json:"a"`
+	B    TraceSummary  `json:"b"`
+	Rows []ComparedRow `json:"rows"`
+	// First is the row of the first difference that matters, or -1; Words say it.
+	First int    `json:"first"`
+	Words string `json:"words"`
+	// Configuration is what was changed between the two.
+	Configuration []ConfigurationChange `json:"configuration"`
+}
+
+// ComparedRow is what stands at the same place of two records.
+type ComparedRow struct {
+	Step       trace.Step  `json:"step"`
+	Kind       string      `json:"kind"` // message, check, value, decision or failure
+	Name       string      `json:"name"`
+	A          *TraceEntry `json:"a,omitempty"`
+	B          *TraceEntry `json:"b,omitempty"`
+	Difference string      `json:"difference,omitempty"`
+	// Matters is set where the difference can be why one went otherwise than the other.
+	Matters bool `json:"matters"`
+}
+
+// ConfigurationChange is one revision of an object.
+type ConfigurationChange struct {
+	Object   Reference `json:"object"`
+	Revision int       `json:"revision"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Changes  []Change  `json:"changes"`
+}
+
+// TraceRetention is how long traces are kept: by age and by count, whichever is reached first.
+type TraceRetention struct {
+	Days   int        `json:"days"`
+	Count  int        `json:"count"`
+	Oldest *time.Time `json:"oldest,omitempty"`
+}
+
+// Statistics count sign-ins that have ended; rehearsals are left out.
+type Statistics struct {
+	From     time.Time `json:"from"`
+	Until    time.Time `json:"until"`
+	SignedIn int64     `json:"signedIn"`
+	Refused  int64     `json:"refused"`
+	// RateNow is the share of refused sign-ins of the last day, RateUsual that of the days before.
+	RateNow      *float64      `json:"rateNow,omitempty"`
+	RateUsual    *float64      `json:"rateUsual,omitempty"`
+	Bucket       string        `json:"bucket"` // hour or day
+	Buckets      []CountBucket `json:"buckets"`
+	Applications []CountLine   `json:"applications"`
+	Providers    []CountLine   `json:"providers"`
+	Codes        []CountLine   `json:"codes"`
+}
+
+// CountBucket is a span of time.
+type CountBucket struct {
+	At       time.Time `json:"at"`
+	SignedIn int64     `json:"signedIn"`
+	Refused  int64     `json:"refused"`
+}
+
+// CountLine counts for one application, provider or code.
+type CountLine struct {
+	Name        string     `json:"name"`
+	Slug        string     `json:"slug,omitempty"`
+	Title       string     `json:"title,omitempty"`
+	SignedIn    int64      `json:"signedIn"`
+	Refused     int64      `json:"refused"`
+	LastSuccess *time.Time `json:"lastSuccess,omitempty"`
+}

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"innergate/api"
+	"innergate/client"
+)
+
+// moreTraces are the commands on traces beside listing and showing them.
+func (p *program) moreTraces() []*cli.Command {
+	return []*cli.Command{
+		{Name: "compare", Usage: "lay two sign-ins side by side, and name the first difference that matters", ArgsUsage: "REFERENCE [OTHER]", Description: "Without another it takes the newest good sign-in before: of the same person, or else of anybody through the same passage.", Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "print what is alike as well"}}, Metadata: examples("innergate trace compare 7F3K-92QX", "innergate trace compare 7F3K-92QX 9MQC-B59A"), Action: func(ctx context.Context, c *cli.Command) error {
+			if n := c.Args().Len(); n < 1 || n > 2 {
+				return usage("compare takes one reference number or two")
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			r, err := cl.CompareTraces(ctx, c.Args().Get(0), c.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			return p.show(c, r, func() { p.comparison(r, c.Bool("all")) })
+		}},
+		{Name: "keep", Usage: "how long traces are kept", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "by age"}, &cli.IntFlag{Name: "count", Usage: "by number"}}, Metadata: examples("innergate trace keep", "innergate trace keep --days 30 --count 500000"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			k, err := cl.TraceRetention(ctx)
+			if err == nil && (c.IsSet("days") || c.IsSet("count")) {
+				in := api.TraceRetention{Days: k.Days, Count: k.Count}
+				if c.IsSet("days") {
+					in.Days = c.Int("days")
+				}
+				if c.IsSet("count") {
+					in.Count = c.Int("count")
+				}
+				k, err = cl.SetTraceRetention(ctx, in)
+			}
+			if err != nil {
+				return err
+			}
+			return p.show(c, k, func() {
+				fmt.Fprintf(p.Out, "Traces are kept for %d days, and %d of them at most. The oldest began: %s.\n", k.Days, k.Count, ago(k.Oldest))
+			})
+		})},
+		{Name: "count", Usage: "count the sign-ins of the last days", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "from 1 to 366", Value: 7}, &cli.StringFlag{Name: "app", Usage: "short name of an application"}, &cli.StringFlag{Name: "provider", Usage: "short name of a provider"}}, Metadata: examples("innergate trace count", "innergate trace count --days 30 --app crew-rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+			s, err := cl.Statistics(ctx, c.Int("days"), map[string]string{"application": c.String("app"), "provider": c.String("provider")})
+			if err != nil {
+				return err
+			}
+			return p.show(c, s, func() { p.statistics(s) })
+		})},
+	}
+}
+
+func (p *program) comparison(r *api.TraceComparison, all bool) {
+	fmt.Fprintf(p.Out, "A  %s  %s  %s, %s, %s\nB  %s  %s  %s, %s, %s\n\n%s\n\n", r.A.Reference, localTime(r.A.Started), r.A.Application, orDash(r.A.Person), r.A.Outcome, r.B.Reference, localTime(r.B.Started), r.B.Application, orDash(r.B.Person), r.B.Outcome, r.Words)
+	var rows []table.Row
+	for i, x := range r.Rows {
+		if x.Difference == "" && !all {
+			continue
+		}
+		mark := ""
+		if x.Matters {
+			mark = "•"
+		}
+		if i == r.First {
+			mark = "▶"
+		}
+		rows = append(rows, table.Row{mark, string(x.Step), x.Kind, x.Name, orDash(x.Difference)})
+	}
+	p.table(table.Row{"", "Step", "Kind", "What", "Difference"}, rows, "Nothing differs.")
+	for _, c := range r.Configuration {
+		fmt.Fprintf(p.Out, "\n%s changed %s (revision %d, %s):\n", c.By, c.Object.Name, c.Revision, localTime(c.At))
+		for _, x := range c.Changes {
+			fmt.Fprintf(p.Out, "  %s: %s -> %s\n", x.Field, orDash(x.Before), orDash(x.After))
+		}
+	}
+}
+
+func percent(r *float64) string {
+	if r == nil {
+		return "none"
+	}
+	return fmt.Sprintf("%.1f %%", *r*100)
+}
+
+func (p *program) statistics(s *api.Statistics) {
+	fmt.Fprintf(p.Out, "%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n", s.From.Local().Format(time.DateOnly), s.Until.Local().Format(time.DateOnly), s.SignedIn, s.Refused, percent(s.RateNow), percent(s.RateUsual))
+	for _, t := range []struct {
+		head string
+		list []api.CountLine
+	}{{"Application", s.Applications}, {"Provider", s.Providers}} {
+		var rows []table.Row
+		for _, l := range t.list {
+			rows = append(rows, table.Row{l.Name, l.SignedIn, l.Refused, ago(l.LastSuccess)})
+		}
+		p.table(table.Row{t.head, "Signed in", "Refused", "Last success"}, rows, "No sign-in has ended in this time.")
+		fmt.Fprintln(p.Out)
+	}
+	var rows []table.Row
+	for _, l := range s.Codes {
+		rows = append(rows, table.Row{l.Name, l.Title, l.Refused})
+	}
+	p.table(table.Row{"Code", "Title", "Times"}, rows, "Nothing was refused.")
+}

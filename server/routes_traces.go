@@ -1,0 +1,35 @@
+package server
+
+import (
+	"net/http"
+	"strconv"
+
+	"innergate/api"
+	"innergate/gate"
+)
+
+// traceRoutes are the operations on what sign-ins left behind: comparing, counting and keeping.
+func traceRoutes() []route {
+	const viewer, owner = gate.RoleViewer, gate.RoleOwner
+	put, get := http.MethodPut, http.MethodGet
+	return []route{
+		{Method: get, Path: "/traces/{reference}/compare", Summary: "Two traces side by side, the elder first; without another reference, the newest good sign-in before it", Role: viewer, Query: []string{"with"}, Response: api.TraceComparison{}, handle: func(c *call) (any, error) {
+			return c.s.gate.CompareTraces(c.Context(), c.Params("reference"), c.Query("with"), gate.Allows(c.who.Role, gate.RoleEngineer))
+		}},
+		{Method: get, Path: "/statistics", Summary: "Sign-ins of the last days, counted", Role: viewer, Query: []string{"days", "application", "provider"}, Response: api.Statistics{}, handle: func(c *call) (any, error) {
+			days, err := strconv.Atoi(c.Query("days", "7"))
+			if err != nil {
+				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "The number of days can't be read", Code: "days", Detail: "The query's days is no number from 1 to 366."}
+			}
+			return c.s.gate.Statistics(c.Context(), days, c.Query("application"), c.Query("provider"))
+		}},
+		{Method: get, Path: "/trace-retention", Summary: "How long traces are kept", Role: viewer, Response: api.TraceRetention{}, handle: func(c *call) (any, error) { return c.s.gate.TraceRetention(c.Context()) }},
+		{Method: put, Path: "/trace-retention", Summary: "Say how long traces are kept", Role: owner, Request: api.TraceRetention{}, Response: api.TraceRetention{}, handle: func(c *call) (any, error) {
+			in, err := body[api.TraceRetention](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.SetTraceRetention(c.Context(), c.who, in)
+		}},
+	}
+}

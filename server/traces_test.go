@@ -1,0 +1,234 @@
+package server_test
+
+import (
+	"context"
+	"net/http"
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/access"
+	"innergate/demo"
+)
+
+func newestReference(t *testing.T, w *demo.World) string {
+	t.Helper()
+	list, err := w.Client().Traces(t.Context(), client.Page{Limit: 1})
+	require.NoError(t, err)
+	require.NotEmpty(t, list.Items)
+	return list.Items[0].Reference
+}
+
+// TestTracesAreCompared lays yesterday's good sign-in beside today's bad one, and one person beside another.
+func TestTracesAreCompared(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	_, code := signsIn(t, w, "mvoss")
+	require.Empty(t, code)
+	good := newestReference(t, w)
+	_, code = signsIn(t, w, "zoberg")
+	require.Empty(t, code)
+	other := newestReference(t, w)
+
+	// Two people through the same passage: nothing that matters differs.
+	r, err := c.CompareTraces(ctx, other, good)
+	require.NoError(t, err)
+	assert.Equal(t, []string{good, other}, []string{r.A.Reference, r.B.Reference}, "the elder comes first")
+	for _, row := range r.Rows {
+		if row.Matters {
+			assert.Contains(t, []string{"decision", "value"}, row.Kind, "%v", row)
+		}
+	}
+
+	// Somebody changes the configuration, and Mira can't come in any more.
+	_, err = c.SetAccess(ctx, "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}})
+	require.NoError(t, err)
+	_, code = signsIn(t, w, "mvoss")
+	require.Equal(t, "access.refused", code)
+	bad := newestReference(t, w)
+	r, err = c.CompareTraces(ctx, bad, "")
+	require.NoError(t, err)
+	assert.Equal(t, good, r.A.Reference, "the newest good one of the same person, not that of another")
+	require.GreaterOrEqual(t, r.First, 0)
+	assert.Equal(t, "access", r.Rows[r.First].Name, r.Words)
+	assert.Contains(t, r.Words, "“allow", r.Words)
+	require.Len(t, r.Configuration, 1)
+	assert.Equal(t, "crew-rota", r.Configuration[0].Object.Slug)
+	assert.Equal(t, "token demo", r.Configuration[0].By)
+	assert.NotEmpty(t, r.Configuration[0].Changes)
+
+	// A message that was changed on its way: the check that failed first is named.
+	_, err = c.SetAccess(ctx, "crew-rota", access.Policy{To: access.Everybody})
+	require.NoError(t, err)
+	w.Staff.SetMistake("audience")
+	_, code = signsIn(t, w, "mvoss")
+	require.Equal(t, "saml.audience-mismatch", code)
+	r, err = c.CompareTraces(ctx, newestReference(t, w), good)
+	require.NoError(t, err)
+	assert.Equal(t, "check", r.Rows[r.First].Kind, r.Words)
+	assert.Contains(t, r.Words, "held in the first, and failed in the second")
+	w.Staff.SetMistake("")
+
+	_, err = c.CompareTraces(ctx, good, good)
+	assert.ErrorContains(t, err, "one and the same")
+	_, err = c.CompareTraces(ctx, good, "")
+	assert.ErrorContains(t, err, "no earlier sign-in")
+	_, err = c.CompareTraces(ctx, good, "NOPE-NOPE")
+	assert.Error(t, err)
+
+	// A viewer sees the difference, and no names or values.
+	viewer, err := c.NewToken(ctx, api.NewToken{Name: "v", Role: "viewer", Days: 1})
+	require.NoError(t, err)
+	masked, err := client.New(w.URL, viewer.Secret).CompareTraces(ctx, other, good)
+	require.NoError(t, err)
+	assert.NotContains(t, mustText(masked), "Voss")
+	assert.NotContains(t, mustText(masked), "saltmere.example\"]")
+}
+
+// TestTracesAreFound looks for them by each of the fields.
+func TestTracesAreFound(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	began := time.Now()
+	for _, user := range []string{"mvoss", "sito", "zoberg"} {
+		_, code := signsIn(t, w, user)
+		require.Empty(t, code)
+	}
+	w.Staff.SetMistake("audience")
+	signsIn(t, w, "jhale")
+	w.Staff.SetMistake("")
+	count := func(p client.Page) int {
+		list, err := c.Traces(ctx, p)
+		require.NoError(t, err)
+		return len(list.Items)
+	}
+	mira := known(t, w, "Mira")[0]
+	full, err := c.Trace(ctx, newestReference(t, w))
+	require.NoError(t, err)
+	id := ""
+	for _, e := range full.Entries {
+		if m := e.Message; m != nil && m.Name == "Response" && m.From == "provider" {
+			id = regexp.MustCompile(` ID="([^"]+)"`).FindStringSubmatch(m.Raw)[1]
+		}
+	}
+	require.NotEmpty(t, id)
+	for what, one := range map[string]struct {
+		page client.Page
+		want int
+	}{
+		"first name":           {client.Page{Search: "mira"}, 1},
+		"last name":            {client.Page{Search: "Voss"}, 1},
+		"letters with accents": {client.Page{Search: "zoë ö"}, 1},
+		"other letters":        {client.Page{Search: "咲良"}, 1},
+		"mail address":         {client.Page{Search: "mira.voss@"}, 1},
+		"code":                 {client.Page{Search: "saml.audience-mismatch"}, 1},
+		"message ID":           {client.Page{Search: id}, 1},
+		"reference":            {client.Page{Search: full.Reference}, 1},
+		"person":               {client.Page{Filters: map[string]string{"person": mira.ID}}, 1},
+		"outcome":              {client.Page{Filters: map[string]string{"outcome": "refused"}}, 1},
+		"from":                 {client.Page{Filters: map[string]string{"from": began.Format(time.RFC3339)}}, 4},
+		"from later":           {client.Page{Filters: map[string]string{"from": time.Now().Add(time.Minute).Format(time.RFC3339)}}, 0},
+		"until":                {client.Page{Filters: map[string]string{"until": began.Add(-time.Minute).Format(time.RFC3339)}}, 0},
+		"nobody":               {client.Page{Search: "nobody at all"}, 0},
+		"a pattern":            {client.Page{Search: "%"}, 0},
+	} {
+		assert.Equal(t, one.want, count(one.page), what)
+	}
+	_, err = c.Traces(ctx, client.Page{Filters: map[string]string{"from": "yesterday"}})
+	assert.Error(t, err)
+	viewer, err := c.NewToken(ctx, api.NewToken{Name: "v", Role: "viewer", Days: 1})
+	require.NoError(t, err)
+	list, err := client.New(w.URL, viewer.Secret).Traces(ctx, client.Page{Search: "mira"})
+	require.NoError(t, err)
+	assert.Empty(t, list.Items, "who may not see names can't search for them")
+}
+
+func TestSignInsAreCounted(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	for range 3 {
+		signsIn(t, w, "mvoss")
+	}
+	w.Staff.SetMistake("audience")
+	signsIn(t, w, "mvoss")
+	w.Staff.SetMistake("")
+	s, err := c.Statistics(ctx, 7, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{3, 1}, []int64{s.SignedIn, s.Refused})
+	require.NotNil(t, s.RateNow)
+	assert.InDelta(t, 0.25, *s.RateNow, 0.001)
+	assert.Nil(t, s.RateUsual, "there was nothing before")
+	assert.Equal(t, "crew-rota", s.Applications[0].Slug)
+	require.NotNil(t, s.Applications[0].LastSuccess)
+	assert.Equal(t, "saltmere-staff", s.Providers[0].Slug)
+	require.Len(t, s.Codes, 1)
+	assert.Equal(t, "saml.audience-mismatch", s.Codes[0].Name)
+	assert.Len(t, s.Buckets, 7*24)
+	var sum int64
+	for _, b := range s.Buckets {
+		sum += b.SignedIn + b.Refused
+	}
+	assert.Equal(t, int64(4), sum)
+	s, err = c.Statistics(ctx, 90, map[string]string{"application": "cargo-ledger"})
+	require.NoError(t, err)
+	assert.Zero(t, s.SignedIn+s.Refused)
+	assert.Equal(t, "day", s.Bucket)
+	_, err = c.Statistics(ctx, 7, map[string]string{"application": "nothing"})
+	assert.Error(t, err)
+
+	// Rehearsals are not counted.
+	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
+	require.NoError(t, err)
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, order.Link))
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Onward(ctx))
+	s, err = c.Statistics(ctx, 7, nil)
+	require.NoError(t, err)
+	assert.Equal(t, int64(4), s.SignedIn+s.Refused)
+}
+
+func TestTracesAreKeptForAWhile(t *testing.T) {
+	now := time.Now()
+	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return now }})
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	ctx, c := t.Context(), w.Client()
+	k, err := c.TraceRetention(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 90, k.Days)
+	for _, bad := range []api.TraceRetention{{Days: 0, Count: 5000}, {Days: 5, Count: 1}, {Days: 99999, Count: 5000}} {
+		_, err = c.SetTraceRetention(ctx, bad)
+		assert.Error(t, err)
+	}
+	signsIn(t, w, "mvoss")
+	_, err = c.SetTraceRetention(ctx, api.TraceRetention{Days: 30, Count: 1000})
+	require.NoError(t, err)
+	require.NoError(t, w.Gate.Tidy(ctx))
+	list, err := c.Traces(ctx, client.Page{})
+	require.NoError(t, err)
+	assert.Len(t, list.Items, 1)
+	now = now.AddDate(0, 0, 31)
+	require.NoError(t, w.Gate.Tidy(ctx))
+	left, err := w.Gate.TraceRetention(ctx)
+	require.NoError(t, err)
+	assert.Nil(t, left.Oldest, "what is older than a month is gone")
+	s, err := w.Gate.Statistics(ctx, 90, "", "")
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), s.SignedIn, "what was counted stays")
+}
+
+func TestOnlyOwnersChangeHowLongTracesAreKept(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	engineer, err := w.Client().NewToken(ctx, api.NewToken{Name: "e", Role: "engineer", Days: 1})
+	require.NoError(t, err)
+	_, err = client.New(w.URL, engineer.Secret).SetTraceRetention(ctx, api.TraceRetention{Days: 30, Count: 1000})
+	problem := &api.Problem{}
+	require.ErrorAs(t, err, &problem)
+	assert.Equal(t, http.StatusForbidden, problem.Status)
+}

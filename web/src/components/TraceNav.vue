@@ -1,0 +1,7 @@
+<script setup lang="ts">
+const places = [["/traces", "Traces"], ["/statistics", "Over time"]] as const;
+</script>
+
+<template>
+  <nav class="sub-nav" aria-label="Traces"><RouterLink v-for="[path, name] in places" :key="path" :to="path" :class="{ on: $route.path === path }">{{ name }}</RouterLink></nav>
+</template>
