@@ -3,7 +3,6 @@ package gate
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -18,11 +17,8 @@ import (
 
 const settingTraces = "traces"
 
-var (
-	// messageIDs are identifiers of SAML messages and assertions, and of the messages that they answer.
-	messageIDs = regexp.MustCompile(`\b(?:ID|InResponseTo)="([^"<>&\s]{4,200})"`)
-	tokenIDs   = regexp.MustCompile(`"jti"\s*:\s*"([^"\\\s]{4,200})"`)
-)
+// idMarks stand before identifiers: of SAML messages and assertions, of the messages that they answer, and of tokens.
+var idMarks = []string{` ID="`, ` InResponseTo="`, `"jti":"`}
 
 // idsIn are the identifiers by which a trace can be found, at most a dozen.
 func idsIn(entries []trace.Entry) []string {
@@ -32,14 +28,19 @@ func idsIn(entries []trace.Entry) []string {
 			continue
 		}
 		for _, text := range []string{e.Message.Raw, e.Message.Opened} {
-			if len(text) > 64<<10 {
-				text = text[:64<<10]
-			}
-			for _, form := range []*regexp.Regexp{messageIDs, tokenIDs} {
-				for _, m := range form.FindAllStringSubmatch(text, 6) {
-					if !slices.Contains(out, m[1]) && len(out) < 12 {
-						out = append(out, strings.Clone(m[1]))
+			text = text[:min(len(text), 64<<10)]
+			for _, mark := range idMarks {
+				rest := text
+				for range 4 {
+					_, after, found := strings.Cut(rest, mark)
+					if !found {
+						break
 					}
+					id, _, closed := strings.Cut(after[:min(len(after), 201)], `"`)
+					if rest = after; !closed || len(id) < 4 || strings.ContainsAny(id, " <>&\\") || slices.Contains(out, id) || len(out) == 12 {
+						continue
+					}
+					out = append(out, strings.Clone(id))
 				}
 			}
 		}
