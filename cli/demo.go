@@ -23,10 +23,11 @@ func (p *program) demo() *cli.Command {
 			&cli.BoolFlag{Name: "check", Usage: "walk the sign-ins without a browser on free ports, print each step, and exit"},
 			&cli.StringFlag{Name: "keep", Usage: "with --check: write every message of the run to this folder"},
 			&cli.StringFlag{Name: "data", Usage: "keep the gate's data in this folder"},
+			&cli.BoolFlag{Name: "mistakes", Usage: "plant five mistakes, to be found from the console alone"},
 			&cli.BoolFlag{Name: "tls", Usage: "serve everything by TLS under host names of .example, as in earnest; a browser needs the rule that is printed"},
 			&cli.IntFlag{Name: "port", Usage: "the gate's port; the stand-ins take the next ones", Value: 8420},
 		},
-		Metadata: examples("innergate demo", "innergate demo --check --keep messages", "innergate demo --tls"),
+		Metadata: examples("innergate demo", "innergate demo --check --keep messages", "innergate demo --tls", "innergate demo --mistakes"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("%q is too much. See `innergate demo --help`", c.Args().First())
@@ -52,12 +53,12 @@ func (p *program) demo() *cli.Command {
 			if c.Bool("check") {
 				return p.check(ctx, o, c.String("keep"))
 			}
-			return p.runDemo(ctx, o, c.Int("port"))
+			return p.runDemo(ctx, o, c.Int("port"), c.Bool("mistakes"))
 		},
 	}
 }
 
-func (p *program) runDemo(ctx context.Context, o demo.Options, port int) error {
+func (p *program) runDemo(ctx context.Context, o demo.Options, port int, mistakes bool) error {
 	log, err := logger(p.Err, "warn", "text")
 	if err != nil {
 		return err
@@ -71,6 +72,9 @@ func (p *program) runDemo(ctx context.Context, o demo.Options, port int) error {
 		return err
 	}
 	defer w.Close()
+	if err := w.Week(ctx); err != nil {
+		return err
+	}
 	fmt.Fprintf(p.Out, `
 Saltmere Ferries is open. Everything here is made up and runs on this machine only.
 
@@ -88,6 +92,7 @@ Saltmere Ferries is open. Everything here is made up and runs on this machine on
      Northquay Stevedores (OpenID)     %[10]s/
      Lantern Pass (OAuth 2.0)          %[11]s/
      Harbour Register                  the gate's own: runa.holt or eskil.brae, password %[12]s
+  Mail that the gate sends             %[2]s/mailbox
 
 For the command line, in another terminal:
 
@@ -98,6 +103,16 @@ Stop with Ctrl-C.
 `, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL, w.AgencyPassword())
 	if o.TLS != nil {
 		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.example 127.0.0.1' "+w.URL+"/console/\n")
+	}
+	if mistakes {
+		planted, err := w.Plant(ctx)
+		if err != nil {
+			return err
+		}
+		fmt.Fprint(p.Out, "\nFive mistakes are planted, one for each of these sign-ins. Find the causes in the console.\n\n")
+		for i, m := range planted {
+			fmt.Fprintf(p.Out, "  %d. %s\n", i+1, m.Try)
+		}
 	}
 	tick := time.NewTicker(time.Minute)
 	defer tick.Stop()

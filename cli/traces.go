@@ -98,9 +98,17 @@ func (p *program) statistics(s *api.Statistics) {
 	}{{"Application", s.Applications}, {"Provider", s.Providers}} {
 		var rows []table.Row
 		for _, l := range t.list {
-			rows = append(rows, table.Row{l.Name, l.SignedIn, l.Refused, ago(l.LastSuccess)})
+			row := table.Row{l.Name, l.SignedIn, l.Refused}
+			if t.head == "Application" {
+				row = append(row, ago(l.LastSuccess))
+			}
+			rows = append(rows, row)
 		}
-		p.table(table.Row{t.head, "Signed in", "Refused", "Last success"}, rows, "No sign-in has ended in this time.")
+		head := table.Row{t.head, "Signed in", "Refused"}
+		if t.head == "Application" {
+			head = append(head, "Last success")
+		}
+		p.table(head, rows, "No sign-in has ended in this time.")
 		fmt.Fprintln(p.Out)
 	}
 	var rows []table.Row

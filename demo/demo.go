@@ -19,6 +19,7 @@ import (
 	"net/http"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"text/template"
 	"time"
 
@@ -80,7 +81,8 @@ type World struct {
 	closers []func()
 
 	hold       time.Duration
-	stop       func() // ends what the gate does from time to time
+	back       atomic.Int64 // nanoseconds by which the clocks are put back
+	stop       func()       // ends what the gate does from time to time
 	transport  http.RoundTripper
 	remembered sync.Map
 }
@@ -101,6 +103,9 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 			w.Close()
 		}
 	}()
+	if o.Now == nil {
+		o.Now = func() time.Time { return time.Now().Add(-time.Duration(w.back.Load())) }
+	}
 	var listeners [8]net.Listener
 	var urls [8]string
 	for i := range listeners {

@@ -225,7 +225,7 @@ func (g *Gate) providerSide(p *provider) providerSide {
 func (g *Gate) begin(b Browser, flow string) *signIn {
 	g.Metrics.Begun.Add(1)
 	now := g.Now()
-	s := &signIn{id: store.NewID(), reference: newReference(), rec: trace.NewRecorder(now, g.Now), began: now, browser: b}
+	s := &signIn{id: store.NewIDAt(now), reference: newReference(), rec: trace.NewRecorder(now, g.Now), began: now, browser: b}
 	s.row = store.SignIn{ID: s.id, Reference: s.reference, Address: b.Address, Flow: flow, CreatedAt: now.UTC(), ExpiresAt: now.Add(signInLife).UTC()}
 	s.state.Began = now
 	return s

@@ -232,3 +232,60 @@ func TestOnlyOwnersChangeHowLongTracesAreKept(t *testing.T) {
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, http.StatusForbidden, problem.Status)
 }
+
+// TestPlantedMistakesExplainThemselves meets each of the demo's five mistakes, and finds its cause in the trace.
+func TestPlantedMistakesExplainThemselves(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	planted, err := w.Plant(ctx)
+	require.NoError(t, err)
+	require.Len(t, planted, 5)
+	meet := func(address, provider, user string) *api.Trace {
+		b := w.Walker()
+		b.Provider = provider
+		_ = b.SignIn(ctx, address+"/sign-in", user)
+		full, err := w.Client().Trace(ctx, newestReference(t, w))
+		require.NoError(t, err)
+		require.NotNil(t, full.Explanation, "%s through %s: %s", address, provider, b.Text)
+		return full
+	}
+	for _, m := range []struct{ address, provider, user, code, evidence string }{
+		{w.RotaURL, "", "mvoss", "saml.acs-unregistered", "/acs/"},
+		{w.LedgerURL, "saltmere-staff", "mvoss", "oidc.redirect-unregistered", "/callback"},
+		{w.DeskURL, "", "mvoss", "access.not-assigned", "Mira Voss"},
+	} {
+		full := meet(m.address, m.provider, m.user)
+		assert.Equal(t, m.code, full.Explanation.Code)
+		assert.Contains(t, mustText(full.Explanation), m.evidence)
+	}
+	found(t, w, "access.nobody-assigned", true)
+	held, err := w.Client().Application(ctx, "cargo-ledger")
+	require.NoError(t, err)
+	l := held.Application
+	l.OIDC.RedirectURIs = []string{w.Ledger.RedirectURI()}
+	_, err = w.Client().PutApplication(ctx, l, 0)
+	require.NoError(t, err)
+	full := meet(w.LedgerURL, "northquay-stevedores", "lene.aas")
+	assert.Contains(t, full.Explanation.Code, "issuer")
+	assert.Contains(t, full.Explanation.Differences[0].Hint, "trailing slash")
+	full = meet(w.LedgerURL, "lantern-pass", "70012")
+	assert.Contains(t, full.Explanation.Code, "client")
+}
+
+func TestAWeekIsMadeUp(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	require.NoError(t, w.Week(ctx))
+	s, err := w.Client().Statistics(ctx, 30, nil)
+	require.NoError(t, err)
+	assert.Greater(t, s.SignedIn, int64(40))
+	assert.Greater(t, s.Refused, int64(2))
+	require.NoError(t, w.Week(ctx), "where there are sign-ins it does nothing")
+	again, err := w.Client().Statistics(ctx, 30, nil)
+	require.NoError(t, err)
+	assert.Equal(t, s.SignedIn, again.SignedIn)
+	list, err := w.Client().Traces(ctx, client.Page{Filters: map[string]string{"until": time.Now().AddDate(0, 0, -4).Format(time.RFC3339)}})
+	require.NoError(t, err)
+	assert.NotEmpty(t, list.Items, "they are found by the time at which they were")
+	for _, x := range list.Items {
+		assert.True(t, x.Started.Before(time.Now().AddDate(0, 0, -4)))
+	}
+}

@@ -147,6 +147,9 @@ func Changed(tx *gorm.DB) error {
 // NewID makes an identifier that sorts by time.
 func NewID() string { return ulid.Make().String() }
 
+// NewIDAt makes one that sorts by a given time.
+func NewIDAt(t time.Time) string { return ulid.MustNew(ulid.Timestamp(t), ulid.DefaultEntropy()).String() }
+
 // ErrNotFound is returned where a record is not there.
 var ErrNotFound = gorm.ErrRecordNotFound
 

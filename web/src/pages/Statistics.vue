@@ -16,7 +16,7 @@ const application = asked("application", "");
 const { data, error } = useLoad(() => ok(http.GET("/statistics", { params: { query: { days: days.value, application: application.value || undefined } } })), [days, application]);
 const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const percent = (r?: number) => (r === undefined ? "–" : `${(r * 100).toFixed(1)} %`);
-const worse = computed(() => data.value?.rateNow !== undefined && data.value.rateNow > 0.02 && data.value.rateNow > 2 * (data.value.rateUsual ?? 0));
+const worse = computed(() => data.value?.rateNow !== undefined && data.value.rateUsual !== undefined && data.value.rateNow > 0.02 && data.value.rateNow > 2 * data.value.rateUsual);
 </script>
 
 <template>
