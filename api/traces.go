@@ -39,6 +39,13 @@ type ConfigurationChange struct {
 	Changes  []Change  `json:"changes"`
 }
 
+// FollowedTrace is what is new of a trace that somebody follows.
+type FollowedTrace struct {
+	TraceSummary
+	Entries     []TraceEntry      `json:"entries"`
+	Explanation *TraceExplanation `json:"explanation,omitempty"`
+}
+
 // TraceRetention is how long traces are kept: by age and by count, whichever is reached first.
 type TraceRetention struct {
 	Days   int        `json:"days"`

@@ -36,36 +36,52 @@ func (p *program) rehearse() *cli.Command {
 	})}
 }
 
-// follow waits until the rehearsal's sign-in has come to an end and prints its trace.
+// follow prints what comes to the rehearsal's trace as it comes, and the whole of it in the end.
 func (p *program) follow(ctx context.Context, c *cli.Command, cl *client.Client, id string) error {
 	ctx, cancel := context.WithTimeout(ctx, c.Duration("wait"))
 	defer cancel()
-	tick := time.NewTicker(500 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		r, err := cl.Rehearsal(ctx, id)
-		if err != nil {
-			return err
-		}
-		if len(r.Traces) > 0 && r.Traces[0].Outcome != "open" {
-			t, err := cl.Trace(ctx, r.Traces[0].Reference)
-			if err != nil {
-				return err
+	var last api.FollowedTrace
+	err := cl.FollowRehearsal(ctx, id, func(t api.FollowedTrace) error {
+		for _, e := range t.Entries {
+			if line := entryLine(e); line != "" {
+				fmt.Fprintf(p.Err, "  %8.1f ms  %-8s %s\n", float64(e.At)/1000, e.Step, line)
 			}
-			if err := p.show(c, t, func() { p.trace(t, false) }); err != nil {
-				return err
-			}
-			if t.Outcome == "refused" {
-				return fmt.Errorf("the sign-in was refused: %s", t.Code)
-			}
-			return nil
 		}
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return fmt.Errorf("nobody finished the sign-in in time")
-		}
+		last = t
+		return nil
+	})
+	if ctx.Err() != nil {
+		return fmt.Errorf("nobody finished the sign-in in time")
 	}
+	if err != nil {
+		return err
+	}
+	t, err := cl.Trace(ctx, last.Reference)
+	if err != nil {
+		return err
+	}
+	if err := p.show(c, t, func() { p.trace(t, false) }); err != nil {
+		return err
+	}
+	if t.Outcome == "refused" {
+		return fmt.Errorf("the sign-in was refused: %s", t.Code)
+	}
+	return nil
+}
+
+// entryLine says an entry in one line; values and checks that held are left to the whole record.
+func entryLine(e api.TraceEntry) string {
+	switch {
+	case e.Message != nil:
+		return fmt.Sprintf("%s from %s to %s", e.Message.Name, e.Message.From, e.Message.To)
+	case e.Decision != nil:
+		return e.Decision.About + ": " + e.Decision.Result
+	case e.Check != nil && !e.Check.OK:
+		return "failed: " + e.Check.Text
+	case e.Failure != nil:
+		return "ended: " + e.Failure.Code
+	}
+	return ""
 }
 
 func (p *program) traces() *cli.Command {

@@ -2,6 +2,7 @@
 package client
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -314,4 +315,53 @@ func (c *Client) TraceRetention(ctx context.Context) (*api.TraceRetention, error
 // SetTraceRetention says how long.
 func (c *Client) SetTraceRetention(ctx context.Context, in api.TraceRetention) (*api.TraceRetention, error) {
 	return do[api.TraceRetention](ctx, c, "PUT", "/trace-retention", in)
+}
+
+// FollowRehearsal calls a function with what comes to a rehearsal's trace, as it comes, until its sign-in has ended or the function returns an error.
+func (c *Client) FollowRehearsal(ctx context.Context, id string, each func(api.FollowedTrace) error) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.URL+"/api/v1/rehearsals/"+url.PathEscape(id)+"/events", nil)
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+c.Token)
+	patient := *c.HTTP
+	patient.Timeout = 0
+	answer, err := patient.Do(r)
+	if err != nil {
+		return &UnreachableError{c.URL, err}
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		p := &api.Problem{}
+		if json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(p) != nil || p.Title == "" {
+			return &api.Problem{Title: answer.Status, Status: answer.StatusCode, Code: "http", Detail: c.URL + " answered with the status " + answer.Status + "."}
+		}
+		return p
+	}
+	lines := bufio.NewScanner(answer.Body)
+	lines.Buffer(nil, 16<<20)
+	name := ""
+	for lines.Scan() {
+		if rest, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			name = rest
+		}
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		switch {
+		case !ok:
+		case name == "end":
+			return nil
+		case name == "trace":
+			var t api.FollowedTrace
+			if err := json.Unmarshal([]byte(data), &t); err != nil {
+				return err
+			}
+			if err := each(t); err != nil {
+				return err
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return &UnreachableError{c.URL, err}
+	}
+	return &UnreachableError{c.URL, io.ErrUnexpectedEOF}
 }

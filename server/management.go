@@ -73,7 +73,9 @@ func mainRoutes() []route {
 			return nil, c.s.gate.SetUp(c.Context(), in, c.s.address(c))
 		}},
 		{Method: get, Path: "/overview", Summary: "Counts, findings and the newest sign-ins", Role: viewer, Response: api.Overview{}, handle: overview},
-		{Method: get, Path: "/find", Summary: "Search everything by name, entity ID, trace number or fingerprint", Role: viewer, Query: []string{"q"}, Response: api.List[api.FoundItem]{}, handle: func(c *call) (any, error) { return c.s.gate.Find(c.Context(), c.Query("q"), gate.Allows(c.who.Role, engineer)) }},
+		{Method: get, Path: "/find", Summary: "Search everything by name, entity ID, trace number or fingerprint", Role: viewer, Query: []string{"q"}, Response: api.List[api.FoundItem]{}, handle: func(c *call) (any, error) {
+			return c.s.gate.Find(c.Context(), c.Query("q"), gate.Allows(c.who.Role, engineer))
+		}},
 
 		{Method: get, Path: "/applications", Summary: "List applications", Role: viewer, Query: paged("reach", "provider"), Response: api.List[api.Application]{}, handle: func(c *call) (any, error) {
 			return c.s.gate.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
@@ -267,6 +269,9 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 	}
 	if status == http.StatusNoContent {
 		return c.SendStatus(status)
+	}
+	if stream, ok := out.(events); ok {
+		return s.stream(c, stream)
 	}
 	if doc, ok := out.([]byte); ok {
 		c.Set("Content-Type", r.Media)

@@ -1,8 +1,10 @@
 package server
 
 import (
+	"context"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"innergate/api"
 	"innergate/gate"
@@ -15,6 +17,16 @@ func traceRoutes() []route {
 	return []route{
 		{Method: get, Path: "/traces/{reference}/compare", Summary: "Two traces side by side, the elder first; without another reference, the newest good sign-in before it", Role: viewer, Query: []string{"with"}, Response: api.TraceComparison{}, handle: func(c *call) (any, error) {
 			return c.s.gate.CompareTraces(c.Context(), c.Params("reference"), c.Query("with"), gate.Allows(c.who.Role, gate.RoleEngineer))
+		}},
+		{Method: get, Path: "/rehearsals/{id}/events", Summary: "What comes to a rehearsal's trace, as it comes, until its sign-in has ended (server-sent events: begin, trace with FollowedTrace, end)", Role: viewer, Media: "text/event-stream", Response: []byte{}, handle: func(c *call) (any, error) {
+			id, personal := strings.Clone(c.Params("id")), gate.Allows(c.who.Role, gate.RoleEngineer)
+			if _, err := c.s.gate.Rehearsal(c.Context(), id); err != nil {
+				return nil, err
+			}
+			g := c.s.gate
+			return events(func(ctx context.Context, send func(string, any) error) error {
+				return g.FollowRehearsal(ctx, id, personal, send)
+			}), nil
 		}},
 		{Method: get, Path: "/statistics", Summary: "Sign-ins of the last days, counted", Role: viewer, Query: []string{"days", "application", "provider"}, Response: api.Statistics{}, handle: func(c *call) (any, error) {
 			days, err := strconv.Atoi(c.Query("days", "7"))

@@ -3,6 +3,7 @@ package server_test
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"regexp"
 	"testing"
 	"time"
@@ -288,4 +289,48 @@ func TestAWeekIsMadeUp(t *testing.T) {
 	for _, x := range list.Items {
 		assert.True(t, x.Started.Before(time.Now().AddDate(0, 0, -4)))
 	}
+}
+
+// TestRehearsalsAreFollowed gets what comes to the trace while somebody signs in, and is told the end.
+func TestRehearsalsAreFollowed(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
+	require.NoError(t, err)
+	got := make(chan api.FollowedTrace, 20)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- c.FollowRehearsal(ctx, order.ID, func(f api.FollowedTrace) error { got <- f; return nil })
+	}()
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, order.Link))
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Onward(ctx))
+	first := <-got // while the person is still at the provider
+	assert.Equal(t, "open", first.Outcome)
+	require.NotEmpty(t, first.Entries)
+	require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
+	require.NoError(t, b.Onward(ctx))
+	require.NoError(t, <-ended)
+	close(got)
+	entries, last := len(first.Entries), first
+	for f := range got {
+		entries, last = entries+len(f.Entries), f
+	}
+	assert.Equal(t, "signed-in", last.Outcome)
+	full, err := c.Trace(ctx, last.Reference)
+	require.NoError(t, err)
+	assert.Len(t, full.Entries, entries, "each entry came once")
+
+	// A follower who stops is no burden, one without a token gets nothing, and one of nothing is told so.
+	order, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
+	require.NoError(t, err)
+	short, stop := context.WithTimeout(ctx, 200*time.Millisecond)
+	defer stop()
+	assert.Error(t, c.FollowRehearsal(short, order.ID, func(api.FollowedTrace) error { return nil }))
+	problem := &api.Problem{}
+	require.ErrorAs(t, client.New(w.URL, "").FollowRehearsal(ctx, order.ID, func(api.FollowedTrace) error { return nil }), &problem)
+	assert.Equal(t, http.StatusUnauthorized, problem.Status)
+	require.ErrorAs(t, c.FollowRehearsal(ctx, "01ARZ3NDEKTSV4RRFFQ69G5FAV", func(api.FollowedTrace) error { return nil }), &problem)
+	assert.Equal(t, http.StatusNotFound, problem.Status)
 }

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, ref } from "vue";
+import { computed, onScopeDispose, ref } from "vue";
 import { http, ok, type Application, type Rehearsal } from "../api/client";
-import { useAct, useTicker } from "../composables/load";
+import { useAct } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
 import SelectBox from "./SelectBox.vue";
 import TimeText from "./TimeText.vue";
@@ -21,14 +21,20 @@ async function order() {
     const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined } }));
     rehearsal.value = made;
     link.value = made.link ?? "";
+    follow(made.id);
   });
 }
 
-// The traces grow here while somebody signs in elsewhere.
-useTicker(1000, () => {
-  if (!rehearsal.value) return;
-  void ok(http.GET("/rehearsals/{id}", { params: { path: { id: rehearsal.value.id } } })).then((r) => (rehearsal.value = r)).catch(() => undefined);
-});
+// The traces grow here while somebody signs in elsewhere: the service tells when there is something new.
+let source: EventSource | null = null;
+function follow(id: string) {
+  source?.close();
+  source = new EventSource(`/api/v1/rehearsals/${id}/events`);
+  const look = () => void ok(http.GET("/rehearsals/{id}", { params: { path: { id } } })).then((r) => (rehearsal.value = r)).catch(() => undefined);
+  source.addEventListener("trace", look);
+  source.addEventListener("end", look); // the browser asks again after some seconds, since there can be another sign-in
+}
+onScopeDispose(() => source?.close());
 </script>
 
 <template>
