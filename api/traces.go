@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"innergate/core/config"
 	"innergate/core/trace"
 )
 
@@ -84,4 +85,37 @@ type CountLine struct {
 	SignedIn    int64      `json:"signedIn"`
 	Refused     int64      `json:"refused"`
 	LastSuccess *time.Time `json:"lastSuccess,omitempty"`
+}
+
+// BundleQuestion says what a bundle is about: one sign-in by its reference number, or one application or provider by its short name.
+type BundleQuestion struct {
+	Reference string `json:"reference,omitempty"`
+	Kind      string `json:"kind,omitempty"` // application or provider
+	Slug      string `json:"slug,omitempty"`
+	// Personal leaves names, identifiers and the text of messages in.
+	Personal bool `json:"personal,omitempty"`
+}
+
+// Bundle is what somebody needs to help with a sign-in or a partner.
+type Bundle struct {
+	About    string       `json:"about"`
+	Made     time.Time    `json:"made"`
+	By       string       `json:"by"`
+	Gate     string       `json:"gate"`
+	Version  string       `json:"version"`
+	Runtime  string       `json:"runtime"`
+	Personal bool         `json:"personal"`
+	Contents []BundlePart `json:"contents"`
+	Trace    *Trace       `json:"trace,omitempty"`
+	// Application and Provider are the configuration involved.
+	Application *config.Application `json:"application,omitempty"`
+	Provider    *config.Provider    `json:"provider,omitempty"`
+	Findings    []KeptFinding       `json:"findings"`
+}
+
+// BundlePart is one thing in a bundle, and what was taken out of it.
+type BundlePart struct {
+	Name     string `json:"name"`
+	What     string `json:"what"`
+	Redacted string `json:"redacted"`
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -56,6 +57,54 @@ func (p *program) moreTraces() []*cli.Command {
 			return p.show(c, s, func() { p.statistics(s) })
 		})},
 	}
+}
+
+// bundle makes a file for support.
+func (p *program) bundle() *cli.Command {
+	return &cli.Command{Name: "bundle", Usage: "one file for support about one sign-in or one partner", ArgsUsage: "[REFERENCE]", Description: "Lists what is in it; with --out, writes it as an HTML file that is read without the gate. Secrets are never in it, signature values are taken out, personal values are masked unless --personal is given.", Flags: []cli.Flag{
+		&cli.StringFlag{Name: "app", Usage: "about this application, by short name"}, &cli.StringFlag{Name: "provider", Usage: "about this provider, by short name"}, &cli.BoolFlag{Name: "personal", Usage: "leave names, identifiers and messages in"}, &cli.StringFlag{Name: "out", Usage: "the file to write"},
+	}, Metadata: examples("innergate bundle 7F3K-92QX", "innergate bundle 7F3K-92QX --out sign-in.html", "innergate bundle --provider saltmere-staff --out saltmere.html"), Action: func(ctx context.Context, c *cli.Command) error {
+		q := api.BundleQuestion{Reference: c.Args().First(), Personal: c.Bool("personal")}
+		if c.Args().Len() > 1 {
+			return usage("bundle takes one reference number")
+		}
+		if q.Slug = c.String("app"); q.Slug != "" {
+			q.Kind = "application"
+		}
+		if s := c.String("provider"); s != "" {
+			if q.Slug != "" {
+				return usage("a bundle is about one partner")
+			}
+			q.Kind, q.Slug = "provider", s
+		}
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		b, err := cl.Bundle(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := p.show(c, b, func() {
+			var rows []table.Row
+			for _, x := range b.Contents {
+				rows = append(rows, table.Row{x.What, x.Redacted})
+			}
+			fmt.Fprintf(p.Out, "A bundle about the %s holds:\n\n", b.About)
+			p.table(table.Row{"What", "Taken out of it"}, rows, "")
+		}); err != nil || c.String("out") == "" {
+			return err
+		}
+		page, err := cl.BundleFile(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(c.String("out"), page, 0o600); err != nil {
+			return fmt.Errorf("the bundle can't be written: %w", err)
+		}
+		fmt.Fprintf(p.Err, "\n%s is written, %d kB.\n", c.String("out"), (len(page)+1023)/1024)
+		return nil
+	}}
 }
 
 func (p *program) comparison(r *api.TraceComparison, all bool) {

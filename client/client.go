@@ -365,3 +365,15 @@ func (c *Client) FollowRehearsal(ctx context.Context, id string, each func(api.F
 	}
 	return &UnreachableError{c.URL, io.ErrUnexpectedEOF}
 }
+
+// Bundle tells what a bundle for support would hold.
+func (c *Client) Bundle(ctx context.Context, q api.BundleQuestion) (*api.Bundle, error) {
+	return do[api.Bundle](ctx, c, "POST", "/bundles", q)
+}
+
+// BundleFile is a bundle as one HTML file.
+func (c *Client) BundleFile(ctx context.Context, q api.BundleQuestion) ([]byte, error) {
+	var out []byte
+	err := c.Do(ctx, "POST", "/bundles/file", q, &out)
+	return out, err
+}

@@ -13,7 +13,7 @@ import (
 // traceRoutes are the operations on what sign-ins left behind: comparing, counting and keeping.
 func traceRoutes() []route {
 	const viewer, owner = gate.RoleViewer, gate.RoleOwner
-	put, get := http.MethodPut, http.MethodGet
+	post, put, get := http.MethodPost, http.MethodPut, http.MethodGet
 	return []route{
 		{Method: get, Path: "/traces/{reference}/compare", Summary: "Two traces side by side, the elder first; without another reference, the newest good sign-in before it", Role: viewer, Query: []string{"with"}, Response: api.TraceComparison{}, handle: func(c *call) (any, error) {
 			return c.s.gate.CompareTraces(c.Context(), c.Params("reference"), c.Query("with"), gate.Allows(c.who.Role, gate.RoleEngineer))
@@ -27,6 +27,25 @@ func traceRoutes() []route {
 			return events(func(ctx context.Context, send func(string, any) error) error {
 				return g.FollowRehearsal(ctx, id, personal, send)
 			}), nil
+		}},
+		{Method: post, Path: "/bundles", Summary: "What a bundle for support would hold, as JSON", Role: viewer, Request: api.BundleQuestion{}, Response: api.Bundle{}, handle: func(c *call) (any, error) {
+			in, err := body[api.BundleQuestion](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.Bundle(c.Context(), c.who, in)
+		}},
+		{Method: post, Path: "/bundles/file", Summary: "A bundle for support as one HTML file that is read without the gate", Role: viewer, Request: api.BundleQuestion{}, Response: []byte{}, Media: "text/html; charset=utf-8", handle: func(c *call) (any, error) {
+			in, err := body[api.BundleQuestion](c)
+			if err != nil {
+				return nil, err
+			}
+			b, err := c.s.gate.Bundle(c.Context(), c.who, in)
+			if err != nil {
+				return nil, err
+			}
+			c.Set("Content-Disposition", `attachment; filename="innergate-bundle.html"`)
+			return bundlePage(b)
 		}},
 		{Method: get, Path: "/statistics", Summary: "Sign-ins of the last days, counted", Role: viewer, Query: []string{"days", "application", "provider"}, Response: api.Statistics{}, handle: func(c *call) (any, error) {
 			days, err := strconv.Atoi(c.Query("days", "7"))

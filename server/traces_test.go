@@ -334,3 +334,50 @@ func TestRehearsalsAreFollowed(t *testing.T) {
 	require.ErrorAs(t, c.FollowRehearsal(ctx, "01ARZ3NDEKTSV4RRFFQ69G5FAV", func(api.FollowedTrace) error { return nil }), &problem)
 	assert.Equal(t, http.StatusNotFound, problem.Status)
 }
+
+// TestBundles makes a file for support, with and without what is personal, and looks for what must never be in it.
+func TestBundles(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	w.Staff.SetMistake("audience")
+	signsIn(t, w, "mvoss")
+	w.Staff.SetMistake("")
+	reference := newestReference(t, w)
+	whole, err := c.Bundle(ctx, api.BundleQuestion{Reference: reference})
+	require.NoError(t, err)
+	var names []string
+	for _, p := range whole.Contents {
+		names = append(names, p.Name)
+		assert.NotEmpty(t, p.Redacted)
+	}
+	assert.Equal(t, []string{"trace", "application", "provider", "versions"}, names)
+	page, err := c.BundleFile(ctx, api.BundleQuestion{Reference: reference})
+	require.NoError(t, err)
+	for _, wanted := range []string{reference, "saml.audience-mismatch", "crew-rota", "expected", "What to do"} {
+		assert.Contains(t, string(page), wanted)
+	}
+	for _, never := range []string{"Voss", "mira.voss", "<script", "http-equiv", "src="} {
+		assert.NotContains(t, string(page), never)
+	}
+	full, err := c.BundleFile(ctx, api.BundleQuestion{Reference: reference, Personal: true})
+	require.NoError(t, err)
+	assert.Contains(t, string(full), "mira.voss@saltmere.example")
+	assert.Contains(t, string(full), "(shown when it has expired)", "signature values are taken out for good")
+
+	page, err = c.BundleFile(ctx, api.BundleQuestion{Kind: "provider", Slug: "northquay-stevedores"})
+	require.NoError(t, err)
+	assert.Contains(t, string(page), w.NorthquayURL)
+	for _, bad := range []api.BundleQuestion{{}, {Reference: reference, Slug: "crew-rota", Kind: "application"}, {Kind: "person", Slug: "x"}, {Kind: "application", Slug: "nothing"}, {Reference: "NOPE-NOPE"}} {
+		_, err = c.Bundle(ctx, bad)
+		assert.Error(t, err, bad)
+	}
+	viewer, err := c.NewToken(ctx, api.NewToken{Name: "v", Role: "viewer", Days: 1})
+	require.NoError(t, err)
+	v := client.New(w.URL, viewer.Secret)
+	_, err = v.Bundle(ctx, api.BundleQuestion{Reference: reference})
+	require.NoError(t, err)
+	_, err = v.BundleFile(ctx, api.BundleQuestion{Reference: reference, Personal: true})
+	problem := &api.Problem{}
+	require.ErrorAs(t, err, &problem)
+	assert.Equal(t, http.StatusForbidden, problem.Status)
+}

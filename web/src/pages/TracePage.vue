@@ -3,6 +3,7 @@ import { ElButton } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
+import BundlePanel from "../components/BundlePanel.vue";
 import TraceDetail from "../components/TraceDetail.vue";
 import TracePassage from "../components/TracePassage.vue";
 import TwoValues from "../components/TwoValues.vue";
@@ -60,6 +61,7 @@ async function copy(text: string) {
           <p class="small soft">The person was told: “{{ trace.explanation.person }}”</p>
         </article>
         <TraceDetail :trace="trace" :chosen="chosen" />
+        <BundlePanel :about="{ reference: trace.reference }" />
       </div>
     </div>
   </template>
