@@ -148,7 +148,9 @@ func Changed(tx *gorm.DB) error {
 func NewID() string { return ulid.Make().String() }
 
 // NewIDAt makes one that sorts by a given time.
-func NewIDAt(t time.Time) string { return ulid.MustNew(ulid.Timestamp(t), ulid.DefaultEntropy()).String() }
+func NewIDAt(t time.Time) string {
+	return ulid.MustNew(ulid.Timestamp(t), ulid.DefaultEntropy()).String()
+}
 
 // ErrNotFound is returned where a record is not there.
 var ErrNotFound = gorm.ErrRecordNotFound

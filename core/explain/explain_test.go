@@ -1,10 +1,12 @@
 package explain_test
 
 import (
+	"os"
 	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"innergate/core/explain"
 )
@@ -46,4 +48,23 @@ func TestCompareShowsTheDifference(t *testing.T) {
 		assert.Contains(t, d.Hint, c.hint)
 	}
 	assert.True(t, explain.Compare("x", "x").Equal)
+}
+
+// TestHandbookIsCurrent holds the handbook's page against the catalogue that it is made from.
+func TestHandbookIsCurrent(t *testing.T) {
+	page, err := os.ReadFile("../../docs/handbook/codes.md")
+	require.NoError(t, err)
+	assert.Equal(t, explain.Handbook(), string(page), "make it anew: innergate explain --handbook > docs/handbook/codes.md")
+	assert.NotContains(t, explain.Handbook(), "{")
+}
+
+func TestTextsWithoutAFailure(t *testing.T) {
+	for _, e := range explain.All() {
+		text := e.Text()
+		assert.Contains(t, text, e.Title)
+		assert.NotContains(t, text, "{", e.Code)
+		assert.NotEmpty(t, e.Side.Words(), e.Code)
+	}
+	assert.Equal(t, "saml.audience-mismatch", explain.Nearest("saml.audience-mismach"))
+	assert.Equal(t, "match.several", explain.Nearest("match.sevral"))
 }
