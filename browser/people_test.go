@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 	"github.com/pquerna/otp/totp"
@@ -403,3 +404,24 @@ func TestMailIsSetInTheConsole(t *testing.T) {
 }
 
 func ptr[T any](v T) *T { return &v }
+
+// TestRefusalInGerman shows somebody whose browser speaks German why they could not be signed in, on a phone.
+func TestRefusalInGerman(t *testing.T) {
+	w := world(t, false)
+	p := newPage(t)
+	p.size(390, 844)
+	_, err := chromedp.Call(p.ctx, emulation.SetUserAgentOverride, emulation.SetUserAgentOverrideParams{UserAgent: "Mozilla/5.0 (test)", AcceptLanguage: "de-DE,de"})
+	require.NoError(t, err)
+	w.Staff.SetMistake("audience")
+	p.open(w.RotaURL + "/sign-in")
+	p.become("Mira Voss")
+	p.see("Sie konnten bei Crew Rota nicht angemeldet werden")
+	p.see("nicht einig")
+	p.accessible()
+	p.shot("refused-german")
+	p.open(w.LedgerURL + "/sign-in")
+	p.press("Harbour Register")
+	p.see("Mit einem Passkey anmelden")
+	p.accessible()
+	p.shot("tmp-own-german")
+}

@@ -20,6 +20,8 @@ type Walker struct {
 	HTTP *http.Client
 	// Provider is chosen where several can be, or the first.
 	Provider string
+	// Language is what the browser asks for (Accept-Language).
+	Language string
 	// Page is the last page, Address where it came from.
 	Page    *html.Node
 	Text    string
@@ -59,6 +61,9 @@ func (w *Walker) Post(ctx context.Context, address string, form url.Values) erro
 }
 
 func (w *Walker) do(r *http.Request) error {
+	if w.Language != "" {
+		r.Header.Set("Accept-Language", w.Language)
+	}
 	answer, err := w.HTTP.Do(r)
 	if err != nil {
 		return err

@@ -58,7 +58,7 @@ func (s *Server) passwordPage(c fiber.Ctx, wrong string) error {
 	if p.Login != nil {
 		login = *p.Login
 	}
-	return s.page(c, http.StatusOK, "password.html", pageData{Title: "Choose a password", Text: p.Name + ", you sign in as " + login + ". At least 12 characters; a few words in a row are easy to remember and hard to guess.", More: wrong, Action: "/own/" + strings.Clone(c.Params("token"))})
+	return s.page(c, http.StatusOK, "password.html", pageData{Title: "Choose a password", Text: said(languageOf(c), "%s, you sign in as %s. At least 12 characters; a few words in a row are easy to remember and hard to guess.", p.Name, login), More: wrong, Action: "/own/" + strings.Clone(c.Params("token"))})
 }
 
 func (s *Server) linkOver(c fiber.Ctx, err error) error {

@@ -378,3 +378,27 @@ func mustText(v any) string {
 	}
 	return string(b)
 }
+
+// TestPagesSpeakTheBrowsersLanguage has pages answer in German where the browser asks for it, and in English otherwise.
+func TestPagesSpeakTheBrowsersLanguage(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	for wish, says := range map[string][2]string{"de-CH,de;q=0.9,en;q=0.5": {"de", "Bei Cargo Ledger anmelden"}, "en-GB,de;q=0.3": {"en", "Sign in to Cargo Ledger"}, "fr": {"en", "Sign in to Cargo Ledger"}, "": {"en", "Sign in to Cargo Ledger"}, strings.Repeat("de,", 400): {"en", "Sign in to Cargo Ledger"}} {
+		b := w.Walker()
+		b.Language = wish
+		require.NoError(t, b.Get(ctx, w.LedgerURL+"/sign-in"))
+		require.NoError(t, b.Onward(ctx))
+		assert.Contains(t, b.Text, says[1], wish)
+		assert.Contains(t, b.Text, `<html lang="`+says[0]+`">`, wish)
+		if says[0] == "de" {
+			require.NoError(t, b.Submit(ctx, url.Values{"provider": {"harbour-register"}}))
+			require.NoError(t, b.Onward(ctx))
+			require.NoError(t, b.Submit(ctx, url.Values{"name": {"runa.holt"}, "password": {"falsch"}}))
+			assert.Contains(t, b.Text, "Name oder Passwort ist falsch.")
+			other := w.Walker()
+			other.Language = wish
+			require.NoError(t, other.Get(ctx, b.Address.String()))
+			assert.Contains(t, other.Text, "Sie konnten bei Cargo Ledger nicht angemeldet werden")
+			assert.Contains(t, other.Text, "anderen Browser")
+		}
+	}
+}

@@ -17,11 +17,12 @@ import (
 //go:embed pages
 var pageFiles embed.FS
 
-var pages = template.Must(template.ParseFS(pageFiles, "pages/*.html"))
+var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong}).ParseFS(pageFiles, "pages/*.html"))
 
 // pageData is what a page for people shows.
 type pageData struct {
 	Title, Text, More string
+	Lang              string // set with the page
 	Reference         string
 	Back, BackName    string
 	Form              *gate.Form
@@ -72,6 +73,9 @@ func trusted(address string) template.URL {
 // page answers with a page for people. Chromium holds redirects after a form against form-action too, and applications do redirect to other hosts of theirs after
 // taking a response; a page that posts elsewhere therefore allows any host, and has exactly one form.
 func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
+	d.Lang = languageOf(c)
+	d.Title, d.Text, d.More = said(d.Lang, d.Title), said(d.Lang, d.Text), said(d.Lang, d.More)
+	c.Set("Content-Language", d.Lang)
 	d.Style, d.Script = template.CSS(pageStyle), template.JS(pageScript)
 	if d.Own != nil && d.Own.PasskeyAct != "" {
 		d.Script = template.JS(keyScript)

@@ -267,9 +267,10 @@ func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
 }
 
 func (s *Server) failurePage(c fiber.Ctx, f *gate.FailurePage) error {
-	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: "What happened: " + f.Explanation.Title + ".", Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return, Location: trusted(f.ReturnTo)}
+	lang := languageOf(c)
+	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: said(lang, "What happened: %s.", f.Explanation.Title), Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return, Location: trusted(f.ReturnTo)}
 	if f.Application != "" {
-		d.Title += " to " + f.Application
+		d.Title = said(lang, "You could not be signed in to %s", f.Application)
 	}
 	return s.page(c, f.Status, "message.html", d)
 }

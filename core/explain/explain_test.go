@@ -68,3 +68,16 @@ func TestTextsWithoutAFailure(t *testing.T) {
 	assert.Equal(t, "saml.audience-mismatch", explain.Nearest("saml.audience-mismach"))
 	assert.Equal(t, "match.several", explain.Nearest("match.sevral"))
 }
+
+// TestNothingIsMissingInGerman sees that everything that people are told is there in the other language, and nothing that nobody says any more.
+func TestNothingIsMissingInGerman(t *testing.T) {
+	said := map[string]bool{}
+	for _, e := range explain.All() {
+		said[e.Person] = true
+		assert.NotEqual(t, e.Person, explain.PersonIn("de", e.Person), e.Code)
+		assert.Equal(t, e.Person, explain.PersonIn("en", e.Person))
+	}
+	for _, text := range explain.GermanOf() {
+		assert.True(t, said[text], "nobody says: %s", text)
+	}
+}

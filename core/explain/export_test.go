@@ -1,0 +1,7 @@
+package explain
+
+import "maps"
+import "slices"
+
+// GermanOf lists the texts that are there in German.
+func GermanOf() []string { return slices.Collect(maps.Keys(german)) }

@@ -1,0 +1,147 @@
+package server
+
+import (
+	"fmt"
+	"html/template"
+
+	"github.com/gofiber/fiber/v3"
+	"golang.org/x/text/language"
+
+	"innergate/core/explain"
+)
+
+// The pages for people are in these languages, the usual one first; a browser's wish decides (RFC 9110, section 12.5.4).
+var languages = language.NewMatcher([]language.Tag{language.English, language.German})
+
+// languageOf is the language in which a browser's person is spoken to.
+func languageOf(c fiber.Ctx) string {
+	tags, _, err := language.ParseAcceptLanguage(c.Get("Accept-Language"))
+	if err != nil || len(tags) == 0 || len(tags) > 50 {
+		return explain.Languages[0]
+	}
+	_, i, _ := languages.Match(tags...)
+	return explain.Languages[i]
+}
+
+// said is a text in a language, with values in the places of %s. What is not known in it is said in English.
+func said(lang, text string, values ...any) string {
+	if lang == "de" {
+		if t, ok := german[text]; ok {
+			text = t
+		} else {
+			text = explain.PersonIn(lang, text)
+		}
+	}
+	if len(values) == 0 {
+		return text
+	}
+	return fmt.Sprintf(text, values...)
+}
+
+// strong is the same with the values in bold.
+func strong(lang, text string, values ...string) template.HTML {
+	var bold []any
+	for _, v := range values {
+		bold = append(bold, "<strong>"+template.HTMLEscapeString(v)+"</strong>")
+	}
+	return template.HTML(said(lang, template.HTMLEscapeString(text), bold...))
+}
+
+// german holds the pages' texts. A test sees that nothing is missing.
+var german = map[string]string{
+	"%s asks for more than a password. Scan this with an authenticator, or type the secret into it; then enter the code that it shows.": "%s verlangt mehr als ein Passwort. Lesen Sie dies mit einer Authenticator-App ein oder tippen Sie das Geheimnis dort ab; geben Sie dann den Code ein, den sie zeigt.",
+	"%s asks to know who you are.":  "%s möchte wissen, wer Sie sind.",
+	"%s asks to know:":              "%s möchte wissen:",
+	"%s asks you to try a sign-in.": "%s bittet Sie, eine Anmeldung auszuprobieren.",
+	"A code was sent to %s. Enter it to show that the address is yours.": "An %s wurde ein Code gesandt. Geben Sie ihn ein, um zu zeigen, dass die Adresse Ihre ist.",
+	"About %s:":                         "Über %s:",
+	"Begin":                             "Beginnen",
+	"Choose a password":                 "Ein Passwort wählen",
+	"Code":                              "Code",
+	"Don’t go on":                       "Nicht weiter",
+	"Enter one of your recovery codes.": "Geben Sie einen Ihrer Ersatzcodes ein.",
+	"Enter the code that your authenticator shows now, or one of your recovery codes.": "Geben Sie den Code ein, den Ihre Authenticator-App jetzt zeigt, oder einen Ihrer Ersatzcodes.",
+	"Go back to %s":    "Zurück zu %s",
+	"Go on":            "Weiter",
+	"Go on to %s":      "Weiter zu %s",
+	"Go on to %s?":     "Weiter zu %s?",
+	"I have kept them": "Ich habe sie aufbewahrt",
+	"If you did not want to sign out, simply close this page.": "Wenn Sie sich nicht abmelden wollten, schließen Sie einfach diese Seite.",
+	"Is this right?":             "Stimmt das so?",
+	"Is this your mail address?": "Ist das Ihre Mailadresse?",
+	"It begins at the application, as if you had opened it yourself.": "Sie beginnt in der Anwendung, als hätten Sie diese selbst geöffnet.",
+	"It begins here, as from a tile, and ends in the application.":    "Sie beginnt hier, wie von einer Kachel aus, und endet in der Anwendung.",
+	"It is right, go on": "Es stimmt, weiter",
+	"Keep it":            "Behalten",
+	"Keep nothing of me": "Nichts von mir aufbewahren",
+	"Keep these in a safe place. Each lets you in once, if you ever lose your authenticator. They are shown only now.": "Bewahren Sie diese an einem sicheren Ort auf. Jeder lässt Sie einmal ein, falls Sie Ihren Authenticator verlieren. Sie werden nur jetzt gezeigt.",
+	"Name":                                 "Name",
+	"New password":                         "Neues Passwort",
+	"Once more":                            "Noch einmal",
+	"One moment":                           "Einen Moment",
+	"Or enter one of your recovery codes.": "Oder geben Sie einen Ihrer Ersatzcodes ein.",
+	"Or enter the code that your authenticator shows now, or one of your recovery codes.": "Oder geben Sie den Code ein, den Ihre Authenticator-App jetzt zeigt, oder einen Ihrer Ersatzcodes.",
+	"Password": "Passwort",
+	"Reference number, with which your help desk sees what happened": "Nummer, mit der Ihre Hilfestelle sieht, was geschehen ist",
+	"Rehearsal: sign in to %s":                                       "Probe: Anmeldung bei %s",
+	"Secret":                                                         "Geheimnis",
+	"Send another code":                                              "Einen anderen Code senden",
+	"Set up a passkey instead":                                       "Stattdessen einen Passkey einrichten",
+	"Set up a second factor":                                         "Einen zweiten Faktor einrichten",
+	"Sign in":                                                        "Anmelden",
+	"Sign in on another device":                                      "Auf einem anderen Gerät anmelden",
+	"Sign in to %s":                                                  "Bei %s anmelden",
+	"Sign in with a passkey":                                         "Mit einem Passkey anmelden",
+	"Sign out":                                                       "Abmelden",
+	"Start again at %s":                                              "Bei %s von vorn beginnen",
+	"The answer goes to a program on this computer. Go on only if you have just started %s yourself.":                                         "Die Antwort geht an ein Programm auf diesem Rechner. Gehen Sie nur weiter, wenn Sie %s gerade selbst gestartet haben.",
+	"The secret as a picture for an authenticator":                                                                                            "Das Geheimnis als Bild für eine Authenticator-App",
+	"Type the code that your device shows. Only go on if the device is in your own hands: whoever sent you a code would be signed in as you.": "Tippen Sie den Code ein, den Ihr Gerät zeigt. Gehen Sie nur weiter, wenn Sie das Gerät selbst in Händen haben: Wer Ihnen einen Code geschickt hat, würde als Sie angemeldet.",
+	"Use another address": "Eine andere Adresse nehmen",
+	"Use your passkey":    "Ihren Passkey benutzen",
+	"What your provider says about you will be seen by %s. Nobody else is touched by it.": "Was Ihr Anmeldedienst über Sie sagt, wird %s sehen. Sonst berührt es niemanden.",
+	"Where do you have your account?": "Wo haben Sie Ihr Konto?",
+	"You are being sent on.":          "Sie werden weitergeleitet.",
+	"You are signed in as %s.":        "Sie sind als %s angemeldet.",
+	"You come to %s for the first time. This is what %s says of you, and what will be kept.": "Sie kommen zum ersten Mal zu %s. Dies sagt %s über Sie, und dies wird aufbewahrt.",
+	"You typed the code of another device. Go on only if that device is in your own hands.":  "Sie haben den Code eines anderen Geräts eingegeben. Gehen Sie nur weiter, wenn Sie dieses Gerät selbst in Händen haben.",
+	"Your browser gave no passkey: it was given up, or there is none for this page.":         "Ihr Browser hat keinen Passkey gegeben: Es wurde abgebrochen, oder es gibt keinen für diese Seite.",
+	"Your recovery codes": "Ihre Ersatzcodes",
+	"Your second factor":  "Ihr zweiter Faktor",
+	"home page":           "Startseite",
+	"privacy":             "Datenschutz",
+	"terms":               "Bedingungen",
+
+	// What is said by the gate, or set beside a page.
+	"You could not be signed in":              "Sie konnten nicht angemeldet werden",
+	"You could not be signed in to %s":        "Sie konnten bei %s nicht angemeldet werden",
+	"What happened: %s.":                      "Was geschah (englisch): %s.",
+	"Name or password is wrong.":              "Name oder Passwort ist falsch.",
+	"The code is wrong, or was used already.": "Der Code ist falsch oder wurde schon benutzt.",
+	"This is not the code that the authenticator shows for this secret. Is the clock of the device right?": "Das ist nicht der Code, den die Authenticator-App für dieses Geheimnis zeigt. Geht die Uhr des Geräts richtig?",
+	"This passkey could not be taken: it is not known here, or not good any more.":                         "Dieser Passkey wurde nicht angenommen: Er ist hier nicht bekannt oder gilt nicht mehr.",
+	"The passkey could not be taken. Please try again, or use an authenticator.":                           "Der Passkey wurde nicht angenommen. Bitte versuchen Sie es noch einmal, oder nehmen Sie eine Authenticator-App.",
+	"Please enter your name.":                                                   "Bitte geben Sie Ihren Namen ein.",
+	"This is not the code that was sent, or it is over.":                        "Das ist nicht der gesandte Code, oder er ist abgelaufen.",
+	"No more codes are sent in this sign-in. Please begin again.":               "In dieser Anmeldung werden keine Codes mehr gesandt. Bitte beginnen Sie von vorn.",
+	"Too many codes were sent. Please wait a quarter of an hour.":               "Es wurden zu viele Codes gesandt. Bitte warten Sie eine Viertelstunde.",
+	"The code could not be sent. Please check the address, or try again later.": "Der Code konnte nicht gesandt werden. Bitte prüfen Sie die Adresse, oder versuchen Sie es später noch einmal.",
+	"You are signed out":                                   "Sie sind abgemeldet",
+	"You are signed out here":                              "Sie sind hier abgemeldet",
+	"Sign out?":                                            "Abmelden?",
+	"Somebody asked the gate to sign you out.":             "Jemand hat das Gate gebeten, Sie abzumelden.",
+	"Inner Gate has ended the sign-in.":                    "Inner Gate hat die Anmeldung beendet.",
+	"Inner Gate and your provider have ended the sign-in.": "Inner Gate und Ihr Anmeldedienst haben die Anmeldung beendet.",
+	"Inner Gate has forgotten what this browser had begun. It does not know which sign-in was meant, so the application may still know you.": "Inner Gate hat vergessen, was dieser Browser begonnen hatte. Es weiß nicht, welche Anmeldung gemeint war; die Anwendung kennt Sie vielleicht noch.",
+	"Your password is set": "Ihr Passwort ist gesetzt",
+	"You can sign in with it now. Whatever was open under the old one has ended.":                                 "Sie können sich jetzt damit anmelden. Was unter dem alten offen war, ist beendet.",
+	"The link is not good any more":                                                                               "Der Link gilt nicht mehr",
+	"%s, you sign in as %s. At least 12 characters; a few words in a row are easy to remember and hard to guess.": "%s, Sie melden sich als %s an. Mindestens 12 Zeichen; ein paar Wörter hintereinander sind leicht zu merken und schwer zu erraten.",
+	"The two entries are not the same.":                                                                           "Die beiden Eingaben sind nicht gleich.",
+	"Go on?":                                                                                                      "Weiter?",
+	"Your profile":                                                                                                "Ihr Profil",
+	"Rehearsal":                                                                                                   "Probe",
+	"Full name":                                                                                                   "Name", "Given name": "Vorname", "Family name": "Nachname", "Mail address": "Mailadresse", "Telephone number": "Telefonnummer", "User name": "Benutzername",
+	"your name and what else stands in your profile": "Ihren Namen und was sonst in Ihrem Profil steht", "your mail address": "Ihre Mailadresse", "your postal address": "Ihre Postanschrift", "your telephone number": "Ihre Telefonnummer",
+	"the groups that you belong to": "die Gruppen, denen Sie angehören", "access while you are away, until you take it back": "Zugang auch in Ihrer Abwesenheit, bis Sie ihn zurücknehmen",
+}
