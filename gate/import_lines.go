@@ -177,6 +177,8 @@ func (m *importer) flush(ctx context.Context, batch []*people.Record) error {
 		if _, err := m.plan(m.g.Store.Read(ctx), batch, now); err != nil {
 			return err
 		}
+		// Some are seen when a line is read, others when its batch is worked out.
+		slices.SortStableFunc(m.problems, func(a, b api.ImportProblem) int { return a.Line - b.Line })
 		m.row.Problems, m.row.UpdatedAt = mustJSON(m.problems), now
 		return m.g.saveImport(ctx, m.row)
 	}
