@@ -119,3 +119,30 @@ type BundlePart struct {
 	What     string `json:"what"`
 	Redacted string `json:"redacted"`
 }
+
+// Judge asks what would become of a SAML response: one that was pasted, or the one of a trace.
+type Judge struct {
+	// Message is XML, base64, or an address or form with a SAMLResponse.
+	Message string `json:"message,omitempty"`
+	// Trace is a reference number, in place of Message.
+	Trace string `json:"trace,omitempty"`
+	// Provider and Application are short names; without a provider, the response's issuer tells.
+	Provider    string `json:"provider,omitempty"`
+	Application string `json:"application,omitempty"`
+	// At is the time at which it is judged: a trace's own, or now, without it.
+	At *time.Time `json:"at,omitempty"`
+	// DraftProvider and DraftApplication stand in for what is live.
+	DraftProvider    *config.Provider    `json:"draftProvider,omitempty"`
+	DraftApplication *config.Application `json:"draftApplication,omitempty"`
+}
+
+// Judged is what would become of it.
+type Judged struct {
+	Good        bool              `json:"good"`
+	At          time.Time         `json:"at"`
+	Provider    string            `json:"provider,omitempty"`
+	Entries     []TraceEntry      `json:"entries"`
+	Explanation *TraceExplanation `json:"explanation,omitempty"`
+	// Then is what would follow once every check of the message held.
+	Then *Previewed `json:"then,omitempty"`
+}

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -158,4 +159,39 @@ func TestMailAndLinkCommands(t *testing.T) {
 	ok("person", "add", "--set", "name=Iris Vale")
 	assert.Contains(t, ok("person", "link", "iris", list.Items[0].Reference), "Saltmere Staff")
 	fails(1, "linked to", "person", "link", "iris", list.Items[0].Reference)
+}
+
+// TestJudgeCommand judges a trace, a pasted response, and one in a browser's archive.
+func TestJudgeCommand(t *testing.T) {
+	w := world(t)
+	ok, fails := asked(t)
+	require.NoError(t, demo.NewWalker(nil).SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss"))
+	list, err := w.Client().Traces(t.Context(), client.Page{Limit: 1})
+	require.NoError(t, err)
+	assert.Contains(t, ok("judge", list.Items[0].Reference), "Every check holds")
+	folder := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	encoded := base64.StdEncoding.EncodeToString([]byte(w.Staff.Sent()))
+	assert.Contains(t, ok("judge", file("response.txt", encoded), "--app", "crew-rota"), "Every check holds")
+	entry := func(value string) string {
+		return `{"request":{"url":"` + w.URL + `/acs","postData":{"params":[{"name":"SAMLResponse","value":"` + value + `"}]}}}`
+	}
+	har := file("sign-in.har", `{"log":{"entries":[`+entry("b2xk")+","+entry(encoded)+`]}}`)
+	code, out, says := run(t, "", "judge", har)
+	assert.Equal(t, 0, code, says)
+	assert.Contains(t, out, "Every check holds")
+	assert.Contains(t, says, "2 responses; the newest is judged")
+	fails(1, "saml.expired", "judge", har, "--at", "2031-01-01T00:00:00Z")
+	fails(2, "is no time", "judge", har, "--at", "tomorrow")
+	fails(1, "holds no SAMLResponse", "judge", file("empty.har", `{"log":{"entries":[]}}`))
+	fails(1, "neither XML", "judge", file("text.txt", "hello there"))
+	fails(1, "can't be read", "judge", filepath.Join(folder, "nothing"))
+	fails(5, "", "judge", "ABCD-EFGH")
+	code, out, says = run(t, encoded, "judge", "-")
+	assert.Equal(t, 0, code, says)
+	assert.Contains(t, out, "Every check holds")
 }

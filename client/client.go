@@ -377,3 +377,8 @@ func (c *Client) BundleFile(ctx context.Context, q api.BundleQuestion) ([]byte, 
 	err := c.Do(ctx, "POST", "/bundles/file", q, &out)
 	return out, err
 }
+
+// Judge tells what would become of a SAML response.
+func (c *Client) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
+	return do[api.Judged](ctx, c, "POST", "/judge", q)
+}

@@ -33,14 +33,19 @@ func (g *Gate) letIn(ctx context.Context, s *signIn, who identity) (*Next, error
 	case access.Stronger:
 		return g.strengthen(ctx, s, who, d)
 	}
-	fact := explain.Fact("person", s.person.shown)
+	return nil, s.app.refusal(d, s.person.shown, facts.Received)
+}
+
+// refusal is the failure of somebody whom the access rules don't let in.
+func (a *application) refusal(d access.Decision, person string, received []string) *explain.Failure {
+	fact := explain.Fact("person", person)
 	switch d.Code {
 	case "access.group-required":
-		fact = explain.Pair("groups", strings.Join(s.app.Access.Requires, ", "), strings.Join(facts.Received, ", "))
+		fact = explain.Pair("groups", strings.Join(a.Access.Requires, ", "), strings.Join(received, ", "))
 	case "access.refused":
 		fact = explain.Fact("rule", d.By)
 	}
-	return nil, explain.New(d.Code, fact).Of(s.app.Name)
+	return explain.New(d.Code, fact).Of(a.Name)
 }
 
 // facts are what access rules are asked about.

@@ -27,6 +27,11 @@ func (g *Gate) Preview(ctx context.Context, q api.Preview) (*api.Previewed, erro
 	if err != nil {
 		return nil, err
 	}
+	return g.previewOf(ctx, q, input, who, person)
+}
+
+// previewOf tells what would become of an identity that a provider vouched for, or of a person.
+func (g *Gate) previewOf(ctx context.Context, q api.Preview, input claims.Bag, who identity, person *store.Person) (*api.Previewed, error) {
 	live, draft, err := g.previewSides(ctx, q)
 	if err != nil {
 		return nil, err

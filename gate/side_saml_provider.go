@@ -64,21 +64,12 @@ func (g samlProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 }
 
 func (g samlProvider) receive(ctx context.Context, s *signIn, a *arrival) (identity, error) {
-	p := s.provider.SAML
-	ring, err := g.ring(ctx, PurposeEncryption, s.provider.id)
+	rules, err := g.responseRules(ctx, s.provider, g.Now())
 	if err != nil {
 		return identity{}, err
 	}
-	lifetime := time.Duration(p.MaxLifetimeMinutes) * time.Minute
-	if lifetime == 0 {
-		lifetime = 12 * time.Hour
-	}
-	assertion, err := a.response.Check(saml.ResponseRules{
-		Partner: s.provider.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.spEntity(s.provider), ACS: g.ACSLocation(s.provider.Slug), RequestID: s.row.OurRequestID, AllowUnsolicited: p.AllowUnsolicited,
-		Trust:               saml.Trust{Certificates: s.provider.signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
-		WantAssertionSigned: p.WantAssertionSigned, DecryptionKeys: saml.RSAKeys(ring.signers), AllowCBC: p.AllowCBC, Now: g.Now(), Skew: skew(p.ClockSkewSeconds), MaxLifetime: lifetime,
-		FreshSince: s.state.FreshSince, RequestedContext: s.state.Context, NameIDFormat: s.state.NameIDFormat, SubjectOptional: p.SubjectFrom != "",
-	}, s.rec)
+	rules.RequestID, rules.FreshSince, rules.RequestedContext, rules.NameIDFormat = s.row.OurRequestID, s.state.FreshSince, s.state.Context, s.state.NameIDFormat
+	assertion, err := a.response.Check(rules, s.rec)
 	if err != nil {
 		return identity{}, err
 	}
@@ -86,6 +77,30 @@ func (g samlProvider) receive(ctx context.Context, s *signIn, a *arrival) (ident
 	if assertion.Opened != "" {
 		s.openedMessage(assertion.Opened)
 	}
+	return whoIs(s.provider, assertion)
+}
+
+// responseRules are what a provider's response is held against at a time; what the sign-in itself asked for comes on top.
+func (g *Gate) responseRules(ctx context.Context, pr *provider, now time.Time) (saml.ResponseRules, error) {
+	p := pr.SAML
+	ring, err := g.ring(ctx, PurposeEncryption, pr.id)
+	if err != nil {
+		return saml.ResponseRules{}, err
+	}
+	lifetime := time.Duration(p.MaxLifetimeMinutes) * time.Minute
+	if lifetime == 0 {
+		lifetime = 12 * time.Hour
+	}
+	return saml.ResponseRules{
+		Partner: pr.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.spEntity(pr), ACS: g.ACSLocation(pr.Slug), AllowUnsolicited: p.AllowUnsolicited,
+		Trust:               saml.Trust{Certificates: pr.signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
+		WantAssertionSigned: p.WantAssertionSigned, DecryptionKeys: saml.RSAKeys(ring.signers), AllowCBC: p.AllowCBC, Now: now, Skew: skew(p.ClockSkewSeconds), MaxLifetime: lifetime, SubjectOptional: p.SubjectFrom != "",
+	}, nil
+}
+
+// whoIs is whom a checked assertion vouches for.
+func whoIs(pr *provider, assertion *saml.Assertion) (identity, error) {
+	p := pr.SAML
 	who := identity{
 		Attributes: claims.Bag{}, AuthnInstant: assertion.AuthnInstant, Context: assertion.Context, Authorities: assertion.Authorities, SessionEnd: assertion.SessionNotOnOrAfter,
 		UsedIssuer: p.EntityID, UsedID: assertion.ID, UsedUntil: assertion.NotOnOrAfter,
@@ -103,7 +118,7 @@ func (g samlProvider) receive(ctx context.Context, s *signIn, a *arrival) (ident
 	if p.SubjectFrom != "" {
 		v := who.Attributes.First(p.SubjectFrom)
 		if v == "" {
-			return identity{}, explain.New("map.required-missing", explain.Pair("value", p.SubjectFrom, "")).Of(s.provider.Name)
+			return identity{}, explain.New("map.required-missing", explain.Pair("value", p.SubjectFrom, "")).Of(pr.Name)
 		}
 		who.Subject, who.Shown = "attribute\x1f"+p.SubjectFrom+"\x1f"+v, v
 	}

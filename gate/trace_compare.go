@@ -2,8 +2,6 @@ package gate
 
 import (
 	"context"
-	"errors"
-	"strings"
 	"time"
 
 	"innergate/api"
@@ -11,22 +9,10 @@ import (
 	"innergate/store"
 )
 
-func (g *Gate) traceRecord(ctx context.Context, reference string) (*store.Trace, []trace.Entry, error) {
-	var row store.Trace
-	if err := g.Store.Read(ctx).Where("reference = ?", strings.ToUpper(strings.TrimSpace(reference))).Take(&row).Error; err != nil {
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, nil, notFound("trace", reference)
-		}
-		return nil, nil, store.Clear(err)
-	}
-	entries, err := g.entries(&row)
-	return &row, entries, err
-}
-
 // CompareTraces lays two records side by side, names the first difference that matters, and tells what was changed in the configuration between them. Without a second
 // reference it takes the newest good sign-in before the first: of the same person where there is one, else of anybody through the same passage. The elder comes first.
 func (g *Gate) CompareTraces(ctx context.Context, one, other string, personal bool) (*api.TraceComparison, error) {
-	b, entriesB, err := g.traceRecord(ctx, one)
+	b, entriesB, err := g.traceEntries(ctx, one)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +21,7 @@ func (g *Gate) CompareTraces(ctx context.Context, one, other string, personal bo
 			return nil, err
 		}
 	}
-	a, entriesA, err := g.traceRecord(ctx, other)
+	a, entriesA, err := g.traceEntries(ctx, other)
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 
 // traceRoutes are the operations on what sign-ins left behind: comparing, counting and keeping.
 func traceRoutes() []route {
-	const viewer, owner = gate.RoleViewer, gate.RoleOwner
+	const viewer, engineer, owner = gate.RoleViewer, gate.RoleEngineer, gate.RoleOwner
 	post, put, get := http.MethodPost, http.MethodPut, http.MethodGet
 	return []route{
 		{Method: get, Path: "/traces/{reference}/compare", Summary: "Two traces side by side, the elder first; without another reference, the newest good sign-in before it", Role: viewer, Query: []string{"with"}, Response: api.TraceComparison{}, handle: func(c *call) (any, error) {
@@ -46,6 +46,13 @@ func traceRoutes() []route {
 			}
 			c.Set("Content-Disposition", `attachment; filename="innergate-bundle.html"`)
 			return bundlePage(b)
+		}},
+		{Method: post, Path: "/judge", Summary: "Hold a SAML response against the configuration, open or draft, at a chosen time, without a browser", Role: engineer, Request: api.Judge{}, Response: api.Judged{}, handle: func(c *call) (any, error) {
+			in, err := body[api.Judge](c)
+			if err != nil {
+				return nil, err
+			}
+			return c.s.gate.Judge(c.Context(), in)
 		}},
 		{Method: get, Path: "/statistics", Summary: "Sign-ins of the last days, counted", Role: viewer, Query: []string{"days", "application", "provider"}, Response: api.Statistics{}, handle: func(c *call) (any, error) {
 			days, err := strconv.Atoi(c.Query("days", "7"))

@@ -66,6 +66,7 @@ type Provider struct {
 
 	keys, rogue keyPair
 	next        *keyPair // announced in the metadata
+	last        string
 	waiting     map[string]waiting
 	mu          sync.Mutex
 	desk[*askedOf]
@@ -115,6 +116,13 @@ func (p *Provider) SetMistake(name string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.mistake = name
+}
+
+// Sent is the response that it sent last, as XML.
+func (p *Provider) Sent() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.last
 }
 
 // signing is the key that signs now.
@@ -423,6 +431,9 @@ func (p *Provider) mistakes(name string, s *saml.Issued) {
 // post sends the browser on with the response. The form goes to the partner's true ACS, whatever the message says.
 func (p *Provider) post(w http.ResponseWriter, a *askedOf, made *saml.MadeResponse, err error) {
 	if err == nil {
+		p.mu.Lock()
+		p.last = string(made.XML)
+		p.mu.Unlock()
 		err = p.Recorder.Keep("response-from-provider.xml", made.XML)
 	}
 	if err != nil {

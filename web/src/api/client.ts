@@ -55,6 +55,7 @@ export type PeopleSettings = Schemas["PeopleSettings"];
 export type KeptFinding = Schemas["KeptFinding"];
 export type OutsideHost = Schemas["OutsideHost"];
 export type Correction = Schemas["Correction"];
+export type Judged = Schemas["Judged"];
 export type Import = Schemas["Import"];
 
 let csrf = "";

@@ -4,14 +4,17 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import BundlePanel from "../components/BundlePanel.vue";
+import JudgePanel from "../components/JudgePanel.vue";
 import TraceDetail from "../components/TraceDetail.vue";
 import TracePassage from "../components/TracePassage.vue";
 import TwoValues from "../components/TwoValues.vue";
 import { useLoad, useTicker } from "../composables/load";
 import { duration, flowWords, outcomeWords } from "../composables/text";
+import { useSession } from "../composables/session";
 import { lines } from "../composables/trace";
 import TimeText from "../components/TimeText.vue";
 
+const session = useSession();
 const route = useRoute();
 const router = useRouter();
 const reference = computed(() => String(route.params.reference));
@@ -61,6 +64,7 @@ async function copy(text: string) {
           <p class="small soft">The person was told: “{{ trace.explanation.person }}”</p>
         </article>
         <TraceDetail :trace="trace" :chosen="chosen" />
+        <JudgePanel v-if="session.engineer && trace.entries.some((e) => e.message?.from === 'provider' && e.message?.name === 'Response')" :reference="trace.reference" />
         <BundlePanel :about="{ reference: trace.reference }" />
       </div>
     </div>

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/saml"
+)
+
+// referenceForm is that of reference numbers.
+var referenceForm = regexp.MustCompile(`(?i)^[23456789A-Z]{4}-[23456789A-Z]{4}$`)
+
+func (p *program) judge() *cli.Command {
+	return &cli.Command{Name: "judge", Usage: "hold a SAML response against the configuration, without a browser", ArgsUsage: "FILE|REFERENCE", Description: "Takes a file with a response (XML, base64, an address or form), a browser's archive of requests (HAR), - for standard input, or a trace's reference number: then the response is judged by what is set today, at its own time. Exits with 1 where it would be refused.", Flags: []cli.Flag{
+		&cli.StringFlag{Name: "provider", Usage: "whose rules hold (default: as the response's issuer tells)"}, &cli.StringFlag{Name: "app", Usage: "short name of the application for which it is"}, &cli.StringFlag{Name: "at", Usage: "the time, such as 2026-11-23T09:30:00Z (default: a trace's own, or now)"},
+	}, Metadata: examples("innergate judge response.txt --app crew-rota", "innergate judge 7F3K-92QX", "innergate judge sign-in.har --at 2026-11-23T09:30:00Z"), Action: p.with("FILE|REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+		q := api.Judge{Provider: c.String("provider"), Application: c.String("app")}
+		if at := c.String("at"); at != "" {
+			t, err := time.Parse(time.RFC3339, at)
+			if err != nil {
+				return usage("%q is no time such as 2026-11-23T09:30:00Z", at)
+			}
+			q.At = &t
+		}
+		if referenceForm.MatchString(args[0]) {
+			q.Trace = args[0]
+		} else {
+			text, note, err := p.messageOrArchive(args[0])
+			if err != nil {
+				return err
+			}
+			if q.Message = text; note != "" {
+				fmt.Fprintln(p.Err, note)
+			}
+		}
+		r, err := cl.Judge(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := p.show(c, r, func() { p.judged(r) }); err != nil {
+			return err
+		}
+		if !r.Good {
+			return fmt.Errorf("it would be refused: %s", r.Explanation.Code)
+		}
+		return nil
+	})}
+}
+
+// messageOrArchive reads a message, or finds it in a browser's archive, which may be large.
+func (p *program) messageOrArchive(name string) (text, note string, err error) {
+	var in io.Reader = p.In
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return "", "", fmt.Errorf("the file can't be read: %w", err)
+		}
+		defer f.Close()
+		in = f
+	}
+	r := bufio.NewReader(in)
+	head, _ := r.Peek(512)
+	if strings.HasPrefix(strings.TrimSpace(string(head)), "{") {
+		value, count, err := saml.FromArchive(r)
+		if err != nil {
+			return "", "", err
+		}
+		if count > 1 {
+			note = fmt.Sprintf("The archive holds %d responses; the newest is judged.", count)
+		}
+		return value, note, nil
+	}
+	data, err := io.ReadAll(io.LimitReader(r, 2<<20+1))
+	return string(data), "", err
+}
+
+func (p *program) judged(r *api.Judged) {
+	fmt.Fprintf(p.Out, "Judged as of %s by the rules of %s.\n\n", localTime(r.At), orDash(r.Provider))
+	for _, e := range r.Entries {
+		if k := e.Check; k != nil {
+			mark := "✓"
+			if !k.OK {
+				mark = "✕"
+			}
+			fmt.Fprintf(p.Out, "  %s %s (%s)\n", mark, k.Text, k.Section)
+			if !k.OK {
+				fmt.Fprintf(p.Out, "      expected  %s\n      got       %s\n", orDash(k.Expected), orDash(k.Got))
+			}
+		}
+	}
+	if x := r.Explanation; x != nil {
+		fmt.Fprintf(p.Out, "\n✕ %s (%s)\n  %s\n  %s\n", x.Title, x.Code, x.Cause, x.Remedy)
+		return
+	}
+	fmt.Fprintf(p.Out, "\nEvery check holds. It would be %s.\n", orDash(r.Then.Person))
+	for _, d := range r.Then.Decisions {
+		fmt.Fprintf(p.Out, "  %s: %s\n", d.About, d.Result)
+	}
+}

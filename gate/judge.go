@@ -1,0 +1,206 @@
+package gate
+
+import (
+	"bytes"
+	"compress/flate"
+	"context"
+	"errors"
+	"io"
+	"net/url"
+	"strings"
+	"time"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/core/xmlsig"
+	"innergate/store"
+)
+
+// Judge holds a SAML response against the configuration, open or draft, at a chosen time, without a browser: one that was pasted, or the one of a trace. Every check is
+// told; where all hold, so is what would become of the sign-in. Nothing is used up, and nothing leaves the gate.
+func (g *Gate) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
+	out := &api.Judged{Entries: []api.TraceEntry{}}
+	raw, err := g.judgedMessage(ctx, &q, out)
+	if err != nil {
+		return nil, err
+	}
+	if out.At.IsZero() {
+		out.At = g.Now().UTC()
+	}
+	in, err := saml.OpenResponse(&saml.Received{Binding: saml.BindingPost, Param: saml.ParamResponse, XML: raw})
+	if err != nil {
+		return g.judgedSo(out, err)
+	}
+	p, err := g.judgedProvider(ctx, q, in.ClaimedIssuer())
+	if err != nil {
+		return nil, err
+	}
+	out.Provider = p.Slug
+	rules, err := g.responseRules(ctx, p, out.At)
+	if err != nil {
+		return nil, err
+	}
+	// Which request was asked can't be seen from here, so the response is taken at its word.
+	rules.RequestID = in.ClaimedInResponseTo()
+	if rules.ACS = g.ACSLocation(p.Slug); q.DraftProvider != nil && p.Slug == "draft" {
+		rules.ACS = ""
+	}
+	rec := trace.NewRecorder(out.At, func() time.Time { return out.At })
+	rec.Begin(trace.Receive)
+	assertion, err := in.Check(rules, rec)
+	var who identity
+	if err == nil {
+		who, err = whoIs(p, assertion)
+	}
+	for _, e := range rec.Entries() {
+		out.Entries = append(out.Entries, api.TraceEntry{Entry: e})
+	}
+	if err != nil {
+		return g.judgedSo(out, err)
+	}
+	out.Good = true
+	preview := api.Preview{Provider: p.Slug, Application: q.Application, DraftProvider: q.DraftProvider, DraftApplication: q.DraftApplication}
+	if q.DraftProvider != nil && p.id == "" {
+		preview.Provider = ""
+	}
+	if out.Then, err = g.previewOf(ctx, preview, who.Attributes, who, nil); err != nil {
+		return nil, err
+	}
+	if out.Then.Refused != nil {
+		out.Good, out.Explanation = false, out.Then.Refused
+	} else if d := out.Then.Access; d != nil && d.Result == access.Refuse {
+		sides, _, err := g.previewSides(ctx, preview)
+		if err != nil {
+			return nil, err
+		}
+		if a, ok := sides[0].(*application); ok {
+			out.Good = false
+			return g.judgedSo(out, a.refusal(*d, out.Then.Person, out.Then.Profile["groups"]))
+		}
+	}
+	return out, nil
+}
+
+func (g *Gate) judgedSo(out *api.Judged, err error) (*api.Judged, error) {
+	var f *explain.Failure
+	if !errors.As(err, &f) {
+		return nil, err
+	}
+	out.Explanation = explained(f.Record())
+	return out, nil
+}
+
+// judgedMessage is the response as it was received: of a trace, with its time, or pasted.
+func (g *Gate) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged) ([]byte, error) {
+	if q.At != nil {
+		out.At = q.At.UTC()
+	}
+	if q.Trace == "" {
+		raw, err := rawSAML(q.Message)
+		if err != nil {
+			return nil, badRequest("not-decodable", err.Error(), "Copy the whole value of SAMLResponse, or the whole message.")
+		}
+		return raw, nil
+	}
+	row, entries, err := g.traceEntries(ctx, q.Trace)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		m := e.Message
+		if m == nil || m.From != trace.Provider || m.Name != "Response" || !strings.HasPrefix(m.Raw, "<") {
+			continue
+		}
+		if strings.Contains(m.Raw, "(cut off here; the rest was not kept)") {
+			return nil, conflict("message-cut", "The trace holds only the beginning of the response, since nobody was known by it.", "Have the sign-in made again, or paste the message.")
+		}
+		if out.At.IsZero() {
+			out.At = row.StartedAt.Add(time.Duration(e.At) * time.Microsecond).UTC()
+		}
+		if q.Provider == "" && row.ProviderID != "" {
+			if p, err := g.providerByID(ctx, row.ProviderID); err == nil {
+				q.Provider = p.Slug
+			}
+		}
+		if q.Application == "" && row.ApplicationID != "" {
+			if a, err := g.applicationByID(ctx, row.ApplicationID); err == nil && a.id != consoleID {
+				q.Application = a.Slug
+			}
+		}
+		return []byte(m.Raw), nil
+	}
+	return nil, conflict("nothing-to-judge", "There is no SAML response of a provider in this trace.", "A sign-in by OpenID Connect can be compared and previewed; its code can't be used again.")
+}
+
+// judgedProvider is the provider whose rules hold: the draft, the one that was named, or the one whose entity ID the response names.
+func (g *Gate) judgedProvider(ctx context.Context, q api.Judge, issuer string) (*provider, error) {
+	switch {
+	case q.DraftProvider != nil:
+		_, draft, err := g.previewSides(ctx, api.Preview{Provider: q.Provider, DraftProvider: q.DraftProvider})
+		if err != nil {
+			return nil, err
+		}
+		p := draft[1].(*provider)
+		return p, onlySAML(p.Provider)
+	case q.Provider != "":
+		p, err := g.provider(ctx, q.Provider)
+		if err != nil {
+			return nil, err
+		}
+		return p, onlySAML(p.Provider)
+	}
+	var row store.Provider
+	if err := g.Store.Read(ctx).Select("slug").Where("entity_id = ?", issuer).Limit(1).Find(&row).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if row.Slug == "" || issuer == "" {
+		return nil, badRequest("provider-unknown", "The response names the issuer "+clipText(orNone(issuer), 200)+", which is no provider's entity ID here.", "Name the provider whose rules are to hold.")
+	}
+	p, err := g.provider(ctx, row.Slug)
+	if err != nil {
+		return nil, err
+	}
+	return p, onlySAML(p.Provider)
+}
+
+func onlySAML(p config.Provider) error {
+	if p.SAML == nil {
+		return badRequest("not-saml", p.Name+" does not speak SAML.", "Only SAML responses can be judged without a browser.")
+	}
+	return nil
+}
+
+// rawSAML undoes a binding's own encoding and changes nothing else, so that signatures still hold.
+func rawSAML(text string) ([]byte, error) {
+	text = strings.TrimSpace(text)
+	if len(text) > 2<<20 {
+		return nil, errors.New("The message is larger than 2 MiB.")
+	}
+	if strings.HasPrefix(text, "<") {
+		return []byte(text), nil
+	}
+	if _, after, found := strings.Cut(text, "SAMLResponse="); found {
+		text, _, _ = strings.Cut(after, "&")
+	}
+	if strings.Contains(text, "%") {
+		if plain, err := url.QueryUnescape(text); err == nil {
+			text = plain
+		}
+	}
+	raw, err := xmlsig.DecodeBase64(text)
+	if err != nil || len(raw) == 0 {
+		return nil, errors.New("This is neither XML, nor base64, nor an address or form with a SAMLResponse.")
+	}
+	if bytes.HasPrefix(bytes.TrimSpace(raw), []byte("<")) {
+		return raw, nil
+	}
+	inflated, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(raw)), saml.MaxMessage))
+	if err != nil {
+		return nil, errors.New("This is base64, but neither XML nor deflated XML.")
+	}
+	return inflated, nil
+}
