@@ -102,7 +102,7 @@ func (g *Gate) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 	if q.Trace == "" {
 		raw, err := rawSAML(q.Message)
 		if err != nil {
-			return nil, badRequest("not-decodable", err.Error(), "Copy the whole value of SAMLResponse, or the whole message.")
+			return nil, badRequest("not-decodable", capitalise(err.Error())+".", "Copy the whole value of SAMLResponse, or the whole message.")
 		}
 		return raw, nil
 	}
@@ -178,7 +178,7 @@ func onlySAML(p config.Provider) error {
 func rawSAML(text string) ([]byte, error) {
 	text = strings.TrimSpace(text)
 	if len(text) > 2<<20 {
-		return nil, errors.New("The message is larger than 2 MiB.")
+		return nil, errors.New("the message is larger than 2 MiB")
 	}
 	if strings.HasPrefix(text, "<") {
 		return []byte(text), nil
@@ -193,14 +193,14 @@ func rawSAML(text string) ([]byte, error) {
 	}
 	raw, err := xmlsig.DecodeBase64(text)
 	if err != nil || len(raw) == 0 {
-		return nil, errors.New("This is neither XML, nor base64, nor an address or form with a SAMLResponse.")
+		return nil, errors.New("this is neither XML, nor base64, nor an address or form with a SAMLResponse")
 	}
 	if bytes.HasPrefix(bytes.TrimSpace(raw), []byte("<")) {
 		return raw, nil
 	}
 	inflated, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(raw)), saml.MaxMessage))
 	if err != nil {
-		return nil, errors.New("This is base64, but neither XML nor deflated XML.")
+		return nil, errors.New("this is base64, but neither XML nor deflated XML")
 	}
 	return inflated, nil
 }
