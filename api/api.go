@@ -111,6 +111,10 @@ type NewRehearsal struct {
 	To   string `json:"to,omitempty"`
 	// KeepSession does not demand a fresh sign-in at the provider.
 	KeepSession bool `json:"keepSession,omitempty"`
+	// Stop ends it at the gate, once everything is known that the application would get; nothing goes to the application.
+	Stop bool `json:"stop,omitempty"`
+	// Hours is how long the link is good, from 1 (the usual) to 72.
+	Hours int `json:"hours,omitempty"`
 }
 
 // Rehearsal is a test sign-in. Link is shown once.

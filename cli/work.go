@@ -19,10 +19,10 @@ import (
 func (p *program) rehearse() *cli.Command {
 	return &cli.Command{Name: "rehearse", Usage: "order a test sign-in and print its link", ArgsUsage: "APPLICATION", Flags: []cli.Flag{
 		&cli.StringFlag{Name: "flow", Usage: "sp (begin at the application) or idp (unsolicited response)", Value: "sp"}, &cli.StringFlag{Name: "provider", Usage: "short name, where the application has several"},
-		&cli.StringFlag{Name: "to", Usage: "deep link for an unsolicited response"}, &cli.BoolFlag{Name: "keep-session", Usage: "accept an older session at the provider"},
+		&cli.StringFlag{Name: "to", Usage: "deep link for an unsolicited response"}, &cli.BoolFlag{Name: "stop", Usage: "end it at the gate: show what the provider sends, and what the application would get"}, &cli.IntFlag{Name: "hours", Usage: "how long the link is good, at most 72", Value: 1}, &cli.BoolFlag{Name: "keep-session", Usage: "accept an older session at the provider"},
 		&cli.BoolFlag{Name: "follow", Usage: "wait for the sign-in and print its trace; exits 1 if it was refused"}, &cli.DurationFlag{Name: "wait", Usage: "how long to wait with --follow", Value: 10 * time.Minute},
 	}, Metadata: examples("innergate rehearse crew-rota", "innergate rehearse crew-rota --flow idp --follow"), Action: p.with("APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-		r, err := cl.NewRehearsal(ctx, api.NewRehearsal{Application: args[0], Provider: c.String("provider"), Flow: c.String("flow"), To: c.String("to"), KeepSession: c.Bool("keep-session")})
+		r, err := cl.NewRehearsal(ctx, api.NewRehearsal{Application: args[0], Provider: c.String("provider"), Flow: c.String("flow"), To: c.String("to"), KeepSession: c.Bool("keep-session"), Stop: c.Bool("stop"), Hours: c.Int("hours")})
 		if err != nil {
 			return err
 		}

@@ -27,7 +27,13 @@ func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) 
 	if err != nil {
 		return nil, err
 	}
-	r := store.Rehearsal{ID: store.NewID(), ApplicationID: app.id, Flow: n.Flow, To: n.To, Fresh: !n.KeepSession, By: who.Name, CreatedAt: g.Now().UTC(), ExpiresAt: g.Now().Add(rehearsalLife).UTC()}
+	if n.Hours == 0 {
+		n.Hours = 1
+	}
+	if n.Hours < 1 || n.Hours > 72 {
+		return nil, badRequest("hours", "A rehearsal's link is good for 1 to 72 hours.", "")
+	}
+	r := store.Rehearsal{ID: store.NewID(), Stop: n.Stop, ApplicationID: app.id, Flow: n.Flow, To: n.To, Fresh: !n.KeepSession, By: who.Name, CreatedAt: g.Now().UTC(), ExpiresAt: g.Now().Add(time.Duration(n.Hours) * time.Hour).UTC()}
 	if n.Provider != "" {
 		p, err := g.provider(ctx, n.Provider)
 		if err != nil {

@@ -61,6 +61,11 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
+	if s.rehearsal != nil && s.rehearsal.Stop {
+		s.rec.Decide(trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: "the rehearsal was ordered so"})
+		g.keepTrace(ctx, s, "stopped", "")
+		return &Next{Done: "This rehearsal ends here, before the application. Whoever asked you to try it sees what your provider sent.", DropSignIns: []string{s.id}, DropRehearsal: true}
+	}
 	next, err := g.applicationSide(s.app).issue(ctx, s, who, subject, out)
 	if err != nil {
 		return g.failed(ctx, s, err)

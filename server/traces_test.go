@@ -477,3 +477,32 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	_, err = client.New(w.URL, viewer.Secret).Judge(ctx, api.Judge{Trace: good})
 	refused(t, err, "role", "engineer")
 }
+
+// TestARehearsalStopsAtTheGate shows what the provider sends and what the application would get, and hands nothing on.
+func TestARehearsalStopsAtTheGate(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Stop: true, Hours: 24})
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now().Add(24*time.Hour), order.Expires, time.Minute)
+	b := w.Walker()
+	require.NoError(t, b.Rehearse(ctx, order.Link, "mvoss"))
+	assert.Contains(t, b.Text, "This rehearsal ends here, before the application")
+	assert.NotContains(t, b.Text, "SAMLResponse")
+	full, err := c.Trace(ctx, newestReference(t, w))
+	require.NoError(t, err)
+	assert.Equal(t, "stopped", full.Outcome)
+	out := false
+	for _, e := range full.Entries {
+		out = out || e.Value != nil && e.Value.Direction == "out"
+		if m := e.Message; m != nil {
+			assert.False(t, m.From == "gate" && m.To == "application", "nothing goes to the application")
+		}
+	}
+	assert.True(t, out, "it says what the application would have got")
+	assert.Empty(t, known(t, w, "Mira"), "nobody was made")
+	for _, hours := range []int{-1, 73} {
+		_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Hours: hours})
+		refused(t, err, "hours", "1 to 72")
+	}
+}

@@ -227,6 +227,7 @@ type Rehearsal struct {
 	Flow          string
 	To            string
 	Fresh         bool
+	Stop          bool // at the gate, before the application
 	By            string
 	CreatedAt     time.Time
 	ExpiresAt     time.Time `gorm:"index"`

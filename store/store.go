@@ -221,6 +221,7 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-23-subjects", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Trace{}) }},
 		{ID: "2026-11-23-checkup", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&KeptFinding{}, &OutsideHost{}) }},
 		{ID: "2026-11-23-traces", Migrate: migrateTraces},
+		{ID: "2026-11-24-rehearsals", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Rehearsal{}) }},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

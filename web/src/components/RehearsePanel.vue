@@ -3,6 +3,7 @@ import { ElButton } from "element-plus";
 import { computed, onScopeDispose, ref } from "vue";
 import { http, ok, type Application, type Rehearsal } from "../api/client";
 import { useAct } from "../composables/load";
+import CheckBox from "./CheckBox.vue";
 import CopyValue from "./CopyValue.vue";
 import SelectBox from "./SelectBox.vue";
 import TimeText from "./TimeText.vue";
@@ -11,6 +12,8 @@ import TraceTable from "./TraceTable.vue";
 const props = defineProps<{ application: Application; readonly?: boolean }>();
 const flow = ref("sp");
 const provider = ref(props.application.providers?.[0] ?? "");
+const stop = ref(false);
+const hours = ref("1");
 const rehearsal = ref<Rehearsal | null>(null);
 const link = ref("");
 const { error, busy, act } = useAct();
@@ -18,7 +21,7 @@ const spOnly = computed(() => !!props.application.saml?.spInitiatedOnly);
 
 async function order() {
   await act(async () => {
-    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined } }));
+    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined, stop: stop.value || undefined, hours: Number(hours.value) } }));
     rehearsal.value = made;
     link.value = made.link ?? "";
     follow(made.id);
@@ -46,6 +49,8 @@ onScopeDispose(() => source?.close());
       <label :class="{ off: spOnly }"><input v-model="flow" type="radio" value="idp" :disabled="spOnly" /> <span><b>IdP-initiated</b><br /><span class="soft small">{{ spOnly ? "this application takes SP-initiated sign-in only" : "begins at the gate, as from a tile; the application gets a response that it did not ask for" }}</span></span></label>
     </fieldset>
     <SelectBox v-if="(application.providers?.length ?? 0) > 1" v-model="provider" label="Through" :options="(application.providedBy ?? []).map((p) => [p.slug, p.name])" />
+    <CheckBox v-model="stop" label="Stop at the gate: show what the provider sends and what the application would get" />
+    <SelectBox v-model="hours" label="The link is good for" :options="[['1', 'an hour'], ['8', '8 hours'], ['24', 'a day'], ['72', 'three days']]" />
     <ElButton v-if="!readonly" type="primary" :loading="busy" @click="order">Make a rehearsal link</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="rehearsal" class="made">

@@ -18,6 +18,7 @@ export const outcomeWords: Record<string, { text: string; state: string }> = {
   "signed-in": { text: "signed in", state: "sound" },
   refused: { text: "refused", state: "broken" },
   open: { text: "not finished", state: "attention" },
+  stopped: { text: "stopped at the gate", state: "sound" },
   "signed-out": { text: "signed out", state: "sound" },
 };
 
