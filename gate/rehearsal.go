@@ -19,8 +19,6 @@ import (
 	"innergate/store"
 )
 
-const rehearsalLife = time.Hour
-
 // NewRehearsal orders a rehearsal and returns its link, which is shown once.
 func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) (*api.Rehearsal, error) {
 	app, err := g.application(ctx, n.Application)
