@@ -119,6 +119,11 @@ func (g *Gate) importRow(ctx context.Context, id string) (*store.ImportJob, erro
 // Import shows how one stands.
 func (g *Gate) Import(ctx context.Context, id string) (*api.Import, error) {
 	row, err := g.importRow(ctx, id)
+	if err == nil && row.State == ImportRunning {
+		if _, alive := g.importing.Load(id); !alive { // it may have ended since the row was read
+			row, err = g.importRow(ctx, id)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
