@@ -64,8 +64,8 @@ onScopeDispose(() => source?.close());
 
 <style scoped>
 fieldset { border: 0; padding: 0; margin: 0 0 14px; display: grid; gap: 10px; }
-label { display: flex; gap: 10px; align-items: flex-start; }
-label.off { opacity: 0.7; }
+fieldset label { display: flex; gap: 10px; align-items: flex-start; }
+fieldset label.off { opacity: 0.7; }
 input[type="radio"] { margin-top: 4px; width: 18px; height: 18px; accent-color: var(--sea); }
 .made { margin-top: 18px; border-top: 1px solid var(--rule); padding-top: 12px; }
 .open { font-weight: 700; }
