@@ -88,11 +88,33 @@ func (p *page) open(address string) {
 	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.Navigate(address)))
 }
 
+// eval reads something of the page. Where the page goes away meanwhile, it is read of the one that comes.
 func eval[T any](p *page, js string) T {
 	p.t.Helper()
-	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
-	require.NoError(p.t, err, "%.300s", js)
-	return v
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(25 * time.Millisecond) {
+		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
+		if err != nil && wentAway(err) && time.Now().Before(deadline) {
+			continue
+		}
+		require.NoError(p.t, err, "%.300s", js)
+		return v
+	}
+}
+
+// wentAway tells that a page was left while it was asked, and did not answer.
+func wentAway(err error) bool {
+	for _, text := range []string{"navigated or closed", "context was destroyed", "Cannot find context"} {
+		if strings.Contains(err.Error(), text) {
+			return true
+		}
+	}
+	return false
+}
+
+// act does something with what an expression finds, in one step, as soon as it is there: between finding and doing, a page can't go away.
+func (p *page) act(find, do string) {
+	p.t.Helper()
+	p.wait("(e=>e?(" + do + ",true):false)(" + find + ")")
 }
 
 // wait waits until an expression is true, and shows the page's text where it does not become so.
@@ -133,46 +155,40 @@ func (p *page) see(text string) {
 func (p *page) press(text string) {
 	p.t.Helper()
 	find := `[...document.querySelectorAll("button,a,summary")].find(e=>e.innerText.trim().split("\n")[0].trim()===` + quote(text) + `&&!e.disabled&&e.offsetParent!==null)`
-	p.wait(find)
-	eval[bool](p, "(e=>(setTimeout(()=>e.click()),true))("+find+")") // the answer comes before the page goes
+	p.act(find, "setTimeout(()=>e.click())") // the answer comes before the page goes
 }
 
 // fill types into the field with this label.
 func (p *page) fill(label, value string) {
 	p.t.Helper()
 	find := `[...document.querySelectorAll("input,textarea,select")].find(e=>(e.closest("label")?.querySelector("span")?.innerText.trim()===` + quote(label) + `||e.getAttribute("aria-label")===` + quote(label) + `)&&e.offsetParent!==null)`
-	p.wait(find)
-	eval[bool](p, `(()=>{const e=`+find+`;e.focus();e.value=`+quote(value)+`;e.dispatchEvent(new Event("input",{bubbles:true}));e.dispatchEvent(new Event("change",{bubbles:true}));return true})()`)
+	p.act(find, `(e.focus(),e.value=`+quote(value)+`,e.dispatchEvent(new Event("input",{bubbles:true})),e.dispatchEvent(new Event("change",{bubbles:true})))`)
 }
 
 // drop drops a file on the field that takes the other side's documents.
 func (p *page) drop(name, content string) {
 	p.t.Helper()
-	p.wait(`document.querySelector(".take")`)
-	eval[bool](p, `(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(content)+`],`+quote(name)+`,{type:"text/xml"}));document.querySelector(".take").dispatchEvent(new DragEvent("drop",{dataTransfer:d,bubbles:true,cancelable:true}));return true})()`)
+	p.act(`document.querySelector(".take")`, `(d=>(d.items.add(new File([`+quote(content)+`],`+quote(name)+`,{type:"text/xml"})),e.dispatchEvent(new DragEvent("drop",{dataTransfer:d,bubbles:true,cancelable:true}))))(new DataTransfer())`)
 }
 
 // label types into the field that a page for people labels so.
 func (p *page) label(label, value string) {
 	p.t.Helper()
 	find := `[...document.querySelectorAll("label")].find(l=>l.innerText.trim()===` + quote(label) + `)?.querySelector("input")`
-	p.wait(find)
-	eval[bool](p, `(()=>{const e=`+find+`;e.value=`+quote(value)+`;return true})()`)
+	p.act(find, "e.value="+quote(value))
 }
 
 // click presses what a selector finds, once it is there.
 func (p *page) click(selector string) {
 	p.t.Helper()
-	p.wait(`document.querySelector(` + quote(selector) + `)`)
-	eval[bool](p, `document.querySelector(`+quote(selector)+`).click()??true`)
+	p.act(`document.querySelector(`+quote(selector)+`)`, "setTimeout(()=>e.click())")
 }
 
 // upload chooses a file in the field with this label.
 func (p *page) upload(label, name, content string) {
 	p.t.Helper()
 	find := `document.querySelector("input[type=file][aria-label=" + ` + quote(quote(label)) + ` + "]")`
-	p.wait(find)
-	eval[bool](p, `(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(content)+`],`+quote(name)+`));const e=`+find+`;e.files=d.files;e.dispatchEvent(new Event("change",{bubbles:true}));return true})()`)
+	p.act(find, `(d=>(d.items.add(new File([`+quote(content)+`],`+quote(name)+`)),e.files=d.files,e.dispatchEvent(new Event("change",{bubbles:true}))))(new DataTransfer())`)
 }
 
 // signIn signs in to the console.
@@ -208,10 +224,12 @@ func (p *page) accessible() {
 		require.NoError(p.t, err, "axe-core comes with the console's packages: run npm ci in web")
 		axeSource = string(b)
 	}
-	_, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](axeSource+";true"))
-	require.NoError(p.t, err, "the page went away while it was held against the rules: wait for something that only this page shows")
-	eval[bool](p, `(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]}).then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
-	p.wait("window.__axe")
+	for again := true; again; { // where the page went away meanwhile, it begins anew with the one that came
+		eval[bool](p, axeSource+";true")
+		eval[bool](p, `!window.axe||(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]}).then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
+		p.wait("window.__axe||!window.axe")
+		again = eval[bool](p, "!window.__axe")
+	}
 	found := eval[[]string](p, "window.__axe")
 	require.Empty(p.t, found, "at %s", eval[string](p, "location.pathname"))
 }
