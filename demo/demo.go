@@ -201,7 +201,7 @@ func (w *World) standins(o Options) error {
 	if err := w.openidStandins(o); err != nil {
 		return err
 	}
-	w.Desk.SPInitiatedOnly = true
+	w.Desk.SPInitiatedOnly, w.Desk.BackChannelLogout = true, true
 	w.Desk.Format = saml.FormatPersistent
 	w.Staff.Recorder, w.Rota.Recorder, w.Desk.Recorder = o.Recorder, o.Recorder, o.Recorder
 	if o.Now != nil {
@@ -222,7 +222,7 @@ func (w *World) standins(o Options) error {
 		if role == nil {
 			return nil, errors.New("the gate's metadata holds no service provider")
 		}
-		return &standin.Partner{EntityID: entityID, ACS: role.Service(saml.ServiceACS)[0].Location, Certificates: role.Certificates("signing")}, nil
+		return &standin.Partner{EntityID: entityID, ACS: role.Service(saml.ServiceACS)[0].Location, SLO: role.Service(saml.ServiceSLO)[0].Location, Certificates: role.Certificates("signing")}, nil
 	}
 	idp := func(path string) func() (*standin.IDP, error) {
 		return func() (*standin.IDP, error) {
@@ -234,7 +234,7 @@ func (w *World) standins(o Options) error {
 			if role == nil {
 				return nil, errors.New("the gate's metadata holds no identity provider")
 			}
-			return &standin.IDP{EntityID: entity.EntityID, SSO: role.Service(saml.ServiceSSO)[0].Location, Artifact: role.Service(saml.ServiceArtifact)[0].Location, Certificates: role.Certificates("signing")}, nil
+			return &standin.IDP{EntityID: entity.EntityID, SSO: role.Service(saml.ServiceSSO)[0].Location, SLO: role.Service(saml.ServiceSLO)[0].Location, Artifact: role.Service(saml.ServiceArtifact)[0].Location, Certificates: role.Certificates("signing")}, nil
 		}
 	}
 	// Crew Rota takes the metadata from an address of its own, by which the gate knows who fetched; Ticket Desk takes the one for everybody.

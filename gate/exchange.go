@@ -64,7 +64,7 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 		s.Values = append(s.Values, api.Value{Name: "Default RelayState", Hint: "what comes with a sign-in that begins here, where no deep link is asked for", Value: a.SAML.DefaultRelayState, Kind: "text"})
 	}
 	s.Values = append(s.Values,
-		api.Value{Name: "SingleLogoutService (HTTP-Redirect and HTTP-POST)", Hint: "takes a LogoutRequest; also called SLO URL. Not for a field that wants a plain address", Value: g.sloLocation(a), Kind: "url", Field: "slo"},
+		api.Value{Name: "SingleLogoutService (HTTP-Redirect, HTTP-POST and SOAP)", Hint: "takes a LogoutRequest; also called SLO URL. Not for a field that wants a plain address", Value: g.sloLocation(a), Kind: "url", Field: "slo"},
 		api.Value{Name: "Sign-out address", Hint: "a plain address to which people are sent when they have signed out, without any protocol", Value: g.PublicURL + "/sign-out", Kind: "url"},
 		api.Value{Name: "ArtifactResolutionService (SOAP)", Hint: "only for applications that take their answers by artifact", Value: g.PublicURL + "/saml/idp/artifact", Kind: "url", Field: "artifact"},
 		api.Value{Name: "NameID format", Hint: "the form of the identifier that we send", Value: subjectFormat(a.Subject.Source, a.Subject.Format), Kind: "text", Field: "format"})
@@ -105,6 +105,7 @@ func (g *Gate) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 		{Name: "AssertionConsumerService (HTTP-POST)", Hint: "also called ACS URL, return address, assertion endpoint, recipient", Value: g.ACSLocation(p.Slug), Kind: "url", Field: "acs"},
 		{Name: "Metadata", Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without a hand's turn", Value: s.Metadata, Kind: "url"},
 	}
+	s.Values = append(s.Values, api.Value{Name: "SingleLogoutService (HTTP-Redirect, HTTP-POST and SOAP)", Hint: "takes a LogoutRequest when somebody signs out at the provider; also called SLO URL, single logout address", Value: g.SLOLocation(p.Slug), Kind: "url", Field: "slo"})
 	if p.SAML.NameIDFormat != "" {
 		s.Values = append(s.Values, api.Value{Name: "NameID format", Hint: "the form of the identifier that we ask for", Value: p.SAML.NameIDFormat, Kind: "text", Field: "format"})
 	}

@@ -57,7 +57,8 @@ type Gate struct {
 	usedSecrets sync.Map // secret ID → time.Time, until it is written down
 	keySets     keySets
 	checking    sync.Mutex
-	importing   sync.Map // import ID → whether it shall go on
+	telling     chan struct{} // somebody ended sessions, and their applications are to be told
+	importing   sync.Map      // import ID → whether it shall go on
 	party       *webauthn.WebAuthn
 	Metrics     Metrics
 }
@@ -89,7 +90,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 		return nil, fmt.Errorf("the public URL %q must be an http or https address with a host and nothing behind it, such as https://gate.saltmere.example", o.PublicURL)
 	}
 	o.PublicURL = u.Scheme + "://" + u.Host
-	g := &Gate{Options: o, hashing: make(chan struct{}, 2)}
+	g := &Gate{Options: o, hashing: make(chan struct{}, 2), telling: make(chan struct{}, 1)}
 	if g.party, err = passkeyParty(o.PublicURL); err != nil {
 		return nil, err
 	}
@@ -140,6 +141,7 @@ type cache struct {
 	providers  sync.Map
 	keys       sync.Map // purpose → *ring
 	people     atomic.Pointer[people.Settings]
+	sessions   atomic.Pointer[config.Sessions]
 	origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
 }
 
@@ -241,6 +243,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			{&store.Rehearsal{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Artifact{}, "expires_at < ?", now}, {&store.ConsoleSession{}, "expires_at < ?", now}, {&store.PushedRequest{}, "expires_at < ?", now}, {&store.DeviceCode{}, "expires_at < ?", now.Add(-time.Hour)},
 			{&store.Token{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Grant{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.TraceAddition{}, "trace_id NOT IN (SELECT id FROM traces) AND at < ?", now.Add(-time.Hour)},
 			{&store.Guess{}, "first_at < ?", now.Add(-guessWindow)}, {&store.OneTimeLink{}, "expires_at < ?", now},
+			{&store.Session{}, "expires_at < ?", now.Add(-30 * 24 * time.Hour)}, {&store.SessionProof{}, "session_id NOT IN (SELECT id FROM sessions) AND at < ?", now}, {&store.SessionUse{}, "session_id NOT IN (SELECT id FROM sessions) AND first_at < ?", now}, {&store.SignOut{}, "expires_at < ?", now},
 		} {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
@@ -258,6 +261,14 @@ func (g *Gate) Tidy(ctx context.Context) error {
 	})
 }
 
+// tellSoon has the applications of sessions that have ended told at once, and not only at the next turn.
+func (g *Gate) tellSoon() {
+	select {
+	case g.telling <- struct{}{}:
+	default:
+	}
+}
+
 // Run does what must be done from time to time until the context ends: planned switches of keys, looking at partners' metadata and at sources, and writing down
 // which certificates were used.
 func (g *Gate) Run(ctx context.Context) {
@@ -265,6 +276,7 @@ func (g *Gate) Run(ctx context.Context) {
 	var checked checkupState
 	tick := time.NewTicker(2 * time.Second)
 	defer tick.Stop()
+	go g.tellAlways(ctx)
 	for n := 0; ; n++ {
 		if err := g.SwitchDue(ctx); err != nil && ctx.Err() == nil {
 			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)
@@ -293,6 +305,23 @@ func (g *Gate) Run(ctx context.Context) {
 			}()
 		}
 		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// tellAlways tells applications of sessions that have ended, at once where somebody says so, and every few seconds in case another process did.
+func (g *Gate) tellAlways(ctx context.Context) {
+	tick := time.NewTicker(3 * time.Second)
+	defer tick.Stop()
+	for {
+		if err := g.TellEnded(ctx); err != nil && ctx.Err() == nil {
+			g.Log.ErrorContext(ctx, "applications could not be told of sessions that have ended", "error", err)
+		}
+		select {
+		case <-g.telling:
 		case <-tick.C:
 		case <-ctx.Done():
 			return

@@ -182,8 +182,8 @@ func (g *Gate) over(h *heldGrant) string {
 }
 
 func insertGrant(tx *gorm.DB, g *store.Grant) error {
-	_, err := store.Exec(tx, "INSERT INTO grants (id, application_id, provider_id, provider_subject, provider_session, person_id, subject, trace_id, sealed, code_hash, code_ends, offline, rehearsal, created_at, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
-		g.ID, g.ApplicationID, g.ProviderID, g.ProviderSubject, g.ProviderSession, g.PersonID, g.Subject, g.TraceID, g.Sealed, g.CodeHash, g.CodeEnds, g.Offline, g.Rehearsal, g.CreatedAt, g.ExpiresAt)
+	_, err := store.Exec(tx, "INSERT INTO grants (id, application_id, provider_id, provider_subject, provider_session, session_id, person_id, subject, trace_id, sealed, code_hash, code_ends, offline, rehearsal, created_at, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
+		g.ID, g.ApplicationID, g.ProviderID, g.ProviderSubject, g.ProviderSession, g.SessionID, g.PersonID, g.Subject, g.TraceID, g.Sealed, g.CodeHash, g.CodeEnds, g.Offline, g.Rehearsal, g.CreatedAt, g.ExpiresAt)
 	return err
 }
 
@@ -298,10 +298,46 @@ func (g *Gate) endProviderGrants(ctx context.Context, p *provider, subject, sess
 		}
 		return nil
 	})
-	if err == nil {
-		g.tellApplications(ended)
+	if err != nil {
+		return 0, err
 	}
-	return len(ended), err
+	var alone []store.Grant
+	for _, e := range ended {
+		if e.SessionID == "" {
+			alone = append(alone, e)
+		}
+	}
+	g.tellApplications(alone)
+	return len(ended), g.endProviderSessions(ctx, p, subject, session, why)
+}
+
+// endProviderSessions ends the sessions at the gate in which a provider vouched for a subject, or in which its own session has this name. Their applications are told by the
+// back channel.
+func (g *Gate) endProviderSessions(ctx context.Context, p *provider, subject, session, why string) error {
+	query := g.Store.Read(ctx).Model(&store.SessionProof{}).Where("provider_id = ?", p.id)
+	if subject != "" {
+		query = query.Where("subject = ?", subject)
+	}
+	if session != "" {
+		query = query.Where("provider_session = ?", session)
+	}
+	var ids []string
+	if err := query.Limit(1000).Pluck("session_id", &ids).Error; err != nil {
+		return store.Clear(err)
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		for _, id := range ids {
+			if err := endSession(tx, id, why, g.Now().UTC()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	g.tellSoon()
+	return err
 }
 
 func scopesText(scopes []string) string { return strings.Join(scopes, " ") }

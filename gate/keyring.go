@@ -373,6 +373,7 @@ func (g *Gate) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 		for _, b := range []string{saml.BindingRedirect, saml.BindingPost} {
 			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceSSO, Binding: b, Location: base + "/sso"}, saml.Endpoint{Service: saml.ServiceSLO, Binding: b, Location: base + "/slo"})
 		}
+		role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: saml.BindingSOAP, Location: base + "/slo"})
 	}
 	switch side {
 	case "":
@@ -413,6 +414,9 @@ func (g *Gate) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 		role.Endpoints = []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: g.ACSLocation(p.Slug), Index: &zero, Default: p.SAML.ResponseBinding != "HTTP-Artifact"}}
 		if len(p.SAML.Artifact) > 0 {
 			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: g.ACSLocation(p.Slug), Index: &one, Default: p.SAML.ResponseBinding == "HTTP-Artifact"})
+		}
+		for _, b := range []string{saml.BindingRedirect, saml.BindingPost, saml.BindingSOAP} {
+			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: b, Location: g.SLOLocation(p.Slug)})
 		}
 		for _, rule := range p.whole {
 			if len(rule.From) > 0 && rule.From[0] != "NameID" {

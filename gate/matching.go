@@ -47,6 +47,9 @@ func (p *person) new() bool { return p.held == nil && !p.pass }
 func (g *Gate) match(ctx context.Context, s *signIn, who identity) error {
 	s.rec.Begin(trace.Match)
 	s.person = person{}
+	if who.SessionID != "" {
+		return g.matchSession(ctx, s, who)
+	}
 	if who.Person != "" {
 		return g.matchOwn(ctx, s, who)
 	}
@@ -109,20 +112,23 @@ func (g *Gate) personByID(ctx context.Context, id string) (*store.Person, claims
 	return &p, profile, err
 }
 
+// findLinked finds the person to whom the provider's subject is linked.
+func (g *Gate) findLinked(ctx context.Context, s *signIn, who identity) (bool, error) {
+	var p store.Person
+	if err := g.Store.Read(ctx).Where("id = (SELECT person_id FROM links WHERE provider_id = ? AND subject = ?)", s.provider.id, who.Subject).Limit(1).Find(&p).Error; err != nil {
+		return false, store.Clear(err)
+	}
+	if p.ID == "" {
+		return false, nil
+	}
+	s.person.linked = true
+	return true, s.found(&p, "link to "+s.provider.Name, nil)
+}
+
 // findPerson finds whom the subject means: by link, or by value within what the provider may speak for.
 func (g *Gate) findPerson(ctx context.Context, s *signIn, who identity) error {
-	var link store.Link
-	err := g.Store.Read(ctx).Where("provider_id = ? AND subject = ?", s.provider.id, who.Subject).Take(&link).Error
-	if err == nil {
-		var p store.Person
-		if err := g.Store.Read(ctx).Where("id = ?", link.PersonID).Take(&p).Error; err != nil {
-			return store.Clear(err)
-		}
-		s.person.linked = true
-		return s.found(&p, "link to "+s.provider.Name, nil)
-	}
-	if !errors.Is(err, store.ErrNotFound) {
-		return store.Clear(err)
+	if found, err := g.findLinked(ctx, s, who); found || err != nil {
+		return err
 	}
 	questions, err := s.provider.Matching.Questions(provenBy(s.person.came, who.Attributes))
 	if err != nil {
@@ -136,6 +142,10 @@ func (g *Gate) findPerson(ctx context.Context, s *signIn, who identity) error {
 		}
 		one, err := q.Judge(found)
 		if err != nil {
+			// The same subject may have signed in for the first time a moment ago, in another browser: then the value is found because of that.
+			if found, again := g.findLinked(ctx, s, who); found || again != nil {
+				return again
+			}
 			s.rec.Decide(trace.Decision{About: "person", Result: "refused", By: claims.InWords(q.Field) + " " + q.Value, Passed: passed})
 			return err
 		}
@@ -332,7 +342,7 @@ func shownName(profile claims.Bag, fallback string) string {
 // settlePerson writes what a sign-in makes of the person: the record, the link, and the groups that the provider gives and takes.
 func (g *Gate) settlePerson(tx *gorm.DB, s *signIn, who identity, now time.Time) error {
 	switch {
-	case s.person.pass:
+	case s.person.pass || who.SessionID != "":
 		return nil
 	case s.person.held == nil:
 		if err := g.createPerson(tx, s, who, now); err != nil {

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -19,34 +18,19 @@ import (
 	"innergate/store"
 )
 
-// SignOut is what a browser that signs out is shown or sent to.
-type SignOut struct {
-	Title, Text string
-	// Ask is set where the person has to say that they want to sign out.
-	Ask bool
-	// Frames are addresses of applications that are told by way of the browser (OpenID Connect Front-Channel Logout 1.0).
-	Frames []string
-	// Onward is where the person goes next, Name what that is.
-	Onward, Name string
-	Failure      *FailurePage
-}
-
 // EndSession is the end session endpoint (OpenID Connect RP-Initiated Logout 1.0, section 2). Without a valid hint the person is asked: anybody can send a browser
 // here.
-func (g *Gate) EndSession(ctx context.Context, b Browser, raw string, agreed bool) *SignOut {
+func (g *Gate) EndSession(ctx context.Context, b Browser, raw string, agreed bool) *Next {
 	s := g.begin(b, "slo")
 	s.rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Logout request", Binding: "query", Address: g.PublicURL + "/oidc/logout", Raw: oidc.ShownParameters(raw)})
-	out, err := g.endSession(ctx, s, raw, agreed)
+	next, err := g.endSession(ctx, s, raw, agreed)
 	if err != nil {
-		return &SignOut{Failure: g.failed(ctx, s, err).Failure}
+		return g.failed(ctx, s, err)
 	}
-	if !out.Ask {
-		g.keepTrace(ctx, s, "signed-out", "")
-	}
-	return out
+	return next
 }
 
-func (g *Gate) endSession(ctx context.Context, s *signIn, raw string, agreed bool) (*SignOut, error) {
+func (g *Gate) endSession(ctx context.Context, s *signIn, raw string, agreed bool) (*Next, error) {
 	p, err := oidc.ReadParameters(raw)
 	if err != nil {
 		return nil, err
@@ -59,8 +43,7 @@ func (g *Gate) endSession(ctx context.Context, s *signIn, raw string, agreed boo
 			}
 		}
 	}
-	out := &SignOut{Title: "You are signed out here"}
-	session := ""
+	grant := ""
 	if client != "" {
 		app, err := g.applicationByClient(ctx, client)
 		if isNotFound(err) {
@@ -71,7 +54,7 @@ func (g *Gate) endSession(ctx context.Context, s *signIn, raw string, agreed boo
 		}
 		s.app = app
 		if p["id_token_hint"] != "" {
-			_, session, err = g.readHint(ctx, app, p["id_token_hint"])
+			_, grant, err = g.readHint(ctx, app, p["id_token_hint"])
 			s.rec.Check(trace.Check{Name: "oidc.hint", Text: "The hint is an ID token of ours for this client", Section: "RP-Initiated Logout 2", OK: err == nil})
 		}
 	}
@@ -79,22 +62,30 @@ func (g *Gate) endSession(ctx context.Context, s *signIn, raw string, agreed boo
 	if err != nil {
 		return nil, err
 	}
-	if session == "" && !agreed {
-		return &SignOut{Ask: true, Title: "Sign out?", Text: "Somebody asked the gate to sign you out."}, nil
+	if grant == "" && !agreed {
+		return &Next{SignedOut: &SignOut{Ask: true, Title: "Sign out?", Text: "Somebody asked the gate to sign you out.", Request: raw}}, nil
 	}
-	out.Text = "Inner Gate has ended the sign-in."
-	if back != "" {
-		out.Onward, out.Name = back, s.app.Name
+	o := &signOut{By: "the person", Back: back, Began: g.Now().UTC(), Trace: s.id, Reference: s.reference}
+	if s.app != nil {
+		o.By = s.app.Name
+		if back != "" {
+			o.BackName = s.app.Name
+		}
 	}
-	if session == "" {
-		out.Text = "Inner Gate has forgotten what this browser had begun. It does not know which sign-in was meant, so the application may still know you."
-		return out, nil
+	if grant == "" {
+		// The person agreed to end what this browser has here.
+		h, err := g.sessionByToken(ctx, s.browser.Session)
+		if err != nil {
+			return nil, err
+		}
+		if h != nil {
+			if err := g.signOutOf(ctx, s, h, o, "", s.app == nil || s.app.signsOutAtProvider()); err != nil {
+				return nil, err
+			}
+		}
+		return g.onwardOut(ctx, s, o, h), nil
 	}
-	h, err := g.grantByID(ctx, session)
-	if err != nil || h == nil || h.ApplicationID != s.app.id {
-		return out, err
-	}
-	return out, g.endGrantOf(ctx, s, h, out)
+	return g.endGrantOf(ctx, s, grant, o)
 }
 
 // wayBack is where the application wants the person afterwards; only an address that is registered, to the last character.
@@ -128,18 +119,34 @@ func (g *Gate) wayBack(s *signIn, p oidc.Parameters) (string, error) {
 	return u.String(), nil
 }
 
-// endGrantOf ends a grant and every other one of the same session at the provider, tells the applications, and leads on to the provider's own sign-out.
-func (g *Gate) endGrantOf(ctx context.Context, s *signIn, h *heldGrant, out *SignOut) error {
+// endGrantOf ends the session that a grant belongs to, or, where it belongs to none, the grant and every other one of the same session at the provider.
+func (g *Gate) endGrantOf(ctx context.Context, s *signIn, id string, o *signOut) (*Next, error) {
+	h, err := g.grantByID(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if h == nil || h.ApplicationID != s.app.id {
+		return g.onwardOut(ctx, s, o, nil), nil
+	}
+	session, err := g.sessionOfGrant(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if session != nil {
+		if err := g.outOf(ctx, s, session, o); err != nil {
+			return nil, err
+		}
+	}
 	now := g.Now().UTC()
 	var others []store.Grant
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if h.ProviderSession != "" {
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if h.ProviderSession != "" && session == nil {
 			if err := tx.Where("provider_id = ? AND provider_session = ? AND id <> ? AND ended_at IS NULL AND NOT offline", h.ProviderID, h.ProviderSession, h.ID).Limit(200).Find(&others).Error; err != nil {
 				return err
 			}
 		}
-		for _, o := range others {
-			if err := endGrant(tx, o.ID, "signed out at "+s.app.Name, now); err != nil {
+		for _, other := range others {
+			if err := endGrant(tx, other.ID, "signed out at "+s.app.Name, now); err != nil {
 				return err
 			}
 		}
@@ -150,47 +157,43 @@ func (g *Gate) endGrantOf(ctx context.Context, s *signIn, h *heldGrant, out *Sig
 		return endGrant(tx, h.ID, "the person signed out", now)
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	g.tellApplications(others)
-	for _, o := range append(others, h.Grant) {
-		app, err := g.applicationByID(ctx, o.ApplicationID)
-		if err != nil || app.OIDC == nil || app.OIDC.FrontChannelLogout == "" {
-			continue
-		}
-		if u, err := url.Parse(app.OIDC.FrontChannelLogout); err == nil {
-			query := u.Query()
-			query.Set("iss", g.Issuer())
-			query.Set("sid", o.ID)
-			u.RawQuery = query.Encode()
-			out.Frames = append(out.Frames, u.String())
+	if session != nil {
+		return g.onwardOut(ctx, s, o, session), nil
+	}
+	for _, e := range append(others, h.Grant) {
+		if app, err := g.applicationByID(ctx, e.ApplicationID); err == nil && app.OIDC != nil && app.OIDC.FrontChannelLogout != "" {
+			o.Frames = append(o.Frames, frontChannel(app.OIDC.FrontChannelLogout, g.Issuer(), e.ID))
 		}
 	}
-	if h.provider == nil || h.provider.OIDC == nil {
-		return nil
-	}
-	c := h.provider.OIDC
+	p := h.provider
 	switch {
-	case c.EndSessionEndpoint != "":
-		u, err := url.Parse(c.EndSessionEndpoint)
+	case p == nil || p.OIDC == nil || !s.app.signsOutAtProvider():
+	case p.OIDC.EndSessionEndpoint != "":
+		to := wayBack{To: o.Back, Name: o.BackName, Until: now.Add(15 * time.Minute)}
+		location, err := g.endSessionAt(s, p, h.body.ProviderHint, to)
 		if err != nil {
-			return nil
+			return nil, err
 		}
-		query := u.Query()
-		query.Set("client_id", c.ClientID)
-		query.Set("post_logout_redirect_uri", g.SignedOutLocation(h.provider.Slug))
-		if h.body.ProviderHint != "" {
-			query.Set("id_token_hint", h.body.ProviderHint)
-		}
-		query.Set("state", g.sealWayBack(wayBack{To: out.Onward, Name: out.Name, Until: now.Add(15 * time.Minute)}))
-		s.rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: "Logout request", Binding: "query", Address: c.EndSessionEndpoint, Raw: oidc.Redacted(query)})
-		u.RawQuery = query.Encode()
-		out.Onward, out.Name = u.String(), h.provider.Name
-	case c.SignOutURL != "" && out.Onward == "":
-		out.Onward, out.Name = c.SignOutURL, h.provider.Name
+		o.Back, o.BackName = location, p.Name
+	case p.OIDC.SignOutURL != "" && o.Back == "":
+		o.Back, o.BackName = p.OIDC.SignOutURL, p.Name
 	}
-	return nil
+	return g.onwardOut(ctx, s, o, nil), nil
 }
+
+// sessionOfGrant is the session that a grant belongs to, if it still counts.
+func (g *Gate) sessionOfGrant(ctx context.Context, id string) (*heldSession, error) {
+	var row store.Grant
+	if err := g.Store.Read(ctx).Select("session_id").Where("id = ?", id).Limit(1).Find(&row).Error; err != nil || row.SessionID == "" {
+		return nil, store.Clear(err)
+	}
+	return g.sessionByID(ctx, row.SessionID)
+}
+
+func shownQuery(q url.Values) string { return oidc.Redacted(q) }
 
 // SignedOutLocation is where a provider sends people back when they have signed out there.
 func (g *Gate) SignedOutLocation(provider string) string {
@@ -223,47 +226,6 @@ func (g *Gate) SignedOut(state string) *SignOut {
 		out.Onward, out.Name = w.To, w.Name
 	}
 	return out
-}
-
-// tellApplications tells applications by the back channel that a sign-in has ended (OpenID Connect Back-Channel Logout 1.0, section 2.5). A slow one holds nobody up.
-func (g *Gate) tellApplications(ended []store.Grant) {
-	if len(ended) == 0 {
-		return
-	}
-	go func() {
-		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-		defer cancel()
-		room := make(chan struct{}, 8)
-		var all sync.WaitGroup
-		for _, e := range ended {
-			room <- struct{}{}
-			all.Add(1)
-			go func() {
-				defer func() { <-room; all.Done() }()
-				if err := g.tellApplication(ctx, e); err != nil {
-					g.Log.WarnContext(ctx, "an application could not be told that a sign-in has ended", "error", err)
-				}
-			}()
-		}
-		all.Wait()
-	}()
-}
-
-func (g *Gate) tellApplication(ctx context.Context, e store.Grant) error {
-	app, err := g.applicationByID(ctx, e.ApplicationID)
-	if err != nil || app.OIDC == nil || app.OIDC.BackChannelLogout == "" {
-		return err
-	}
-	signer, err := g.tokenSigner(ctx, purposeOf(app.OIDC.Algorithm), "", app.OIDC.Algorithm)
-	if err != nil {
-		return err
-	}
-	token, err := signer.Sign(jose.TypeLogout, oidc.LogoutClaims(g.Issuer(), app.OIDC.ClientID, e.Subject, e.ID, g.Now()))
-	if err != nil {
-		return err
-	}
-	_, err = g.Fetch.Do(ctx, Want{URL: app.OIDC.BackChannelLogout, Post: []byte(url.Values{"logout_token": {token}}.Encode()), ContentType: "application/x-www-form-urlencoded", MaxBytes: 64 << 10, Timeout: 5 * time.Second})
-	return err
 }
 
 const logoutEndpoint = "back-channel logout"

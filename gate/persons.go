@@ -287,8 +287,11 @@ func byHand(before, after claims.Bag, sources map[string]string) []string {
 	return changed
 }
 
-// endOf ends what a person has open at applications.
+// endOf ends what a person has open: sessions, and whatever applications were given.
 func endOf(tx *gorm.DB, personID, why string, now time.Time) error {
+	if err := endSessionsOf(tx, personID, why, now); err != nil {
+		return err
+	}
 	return tx.Exec("UPDATE grants SET ended_at = ?, ended_by = ? WHERE person_id = ? AND ended_at IS NULL", now, why, personID).Error
 }
 

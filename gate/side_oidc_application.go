@@ -256,9 +256,10 @@ func (g oidcApplication) issue(ctx context.Context, s *signIn, who identity, sub
 	}
 	grant := &store.Grant{ID: store.NewID(), ApplicationID: s.app.id, ProviderID: s.provider.id, ProviderSubject: who.Subject, ProviderSession: who.Session, PersonID: s.person.id, Subject: subject.Value, TraceID: s.id, Rehearsal: s.rehearsal != nil, CreatedAt: now}
 	grant.ExpiresAt = now.Add(hours(o.SessionHours, 12))
-	if !who.SessionEnd.IsZero() && who.SessionEnd.Before(grant.ExpiresAt) {
-		grant.ExpiresAt = who.SessionEnd.UTC()
+	if end := s.sessionEnd(who, now); !end.IsZero() && end.Before(grant.ExpiresAt) {
+		grant.ExpiresAt = end.UTC()
 	}
+	grant.SessionID = s.sessionID
 	if slices.Contains(q.Scopes, "offline_access") {
 		grant.Offline, grant.ExpiresAt = true, now.Add(hours(24*o.OfflineDays, 24*60))
 	}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -55,8 +56,8 @@ func (g samlApplication) issue(ctx context.Context, s *signIn, who identity, sub
 		return nil, explain.New("saml.acs-missing").Of(s.app.Name)
 	}
 	issued := saml.Issued{
-		Issuer: g.idpEntity(s.app), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: samlSubject(s.app, subject), Attributes: samlAttributes(s.app, subject.Value, out),
-		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.provider.Authority()}, who.Authorities...), SessionIndex: keys.RandomID(), SessionNotOnOrAfter: who.SessionEnd,
+		Issuer: g.idpEntity(s.app), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: s.sent, Attributes: samlAttributes(s.app, subject.Value, out),
+		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.provider.Authority()}, who.Authorities...), SessionIndex: cmp.Or(s.sessionIndex, keys.RandomID()), SessionNotOnOrAfter: s.sessionEnd(who, g.Now()),
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,
 	}
 	if a.Encrypt != "" {

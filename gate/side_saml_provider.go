@@ -108,7 +108,9 @@ func whoIs(pr *provider, assertion *saml.Assertion) (identity, error) {
 	for _, attr := range assertion.Attributes {
 		who.Attributes[attr.Name] = append(who.Attributes[attr.Name], attr.Values...)
 	}
+	who.Session = assertion.SessionIndex
 	if n := assertion.NameID; n != nil {
+		who.NameID = n
 		who.Attributes["NameID"] = []string{n.Value}
 		who.Shown = n.Value
 		if n.Format != saml.FormatTransient {

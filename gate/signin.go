@@ -31,6 +31,10 @@ type Browser struct {
 	SignIns map[string]string
 	// Rehearsal is the value of the rehearsal cookie.
 	Rehearsal string
+	// Session is the token of the browser's session at the gate, Device what the browser says it is.
+	Session, Device string
+	// SignOuts are the secrets of sign-outs under way, by ID.
+	SignOuts map[string]string
 }
 
 // Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice, Confirm, Ask, Done and Failure is set, but a Failure may carry a Form that takes the
@@ -51,6 +55,13 @@ type Next struct {
 	DropSignIns []string
 	// DropRehearsal ends the rehearsal in this browser.
 	DropRehearsal bool
+	// Session is the token of the session that the browser has from now on, for longer than the browser runs until SessionEnds (zero for as long as it runs). DropSession ends it.
+	Session     string
+	SessionEnds time.Time
+	DropSession bool
+	// SetSignOut is the sign-out under way whose secret the browser must keep, DropSignOut one to forget; SignedOut is the page at its end.
+	SetSignOut, DropSignOut string
+	SignedOut               *SignOut
 }
 
 // Form is sent by the browser to another party: posted, or, where Method is get, as a query.
@@ -89,6 +100,7 @@ type FailurePage struct {
 	Return      *Form  // the protocol's own answer to the application
 	ReturnTo    string // the same as an address
 	Status      int
+	SigningOut  bool // it was a sign-out that failed
 }
 
 // wish is what an application wants of a sign-in, in words that no protocol owns.
@@ -129,6 +141,10 @@ type identity struct {
 	// UsedIssuer and UsedID must not come again before UsedUntil.
 	UsedIssuer, UsedID string
 	UsedUntil          time.Time
+	// NameID is the identifier as a SAML provider wrote it, by which it is asked to sign the person out.
+	NameID *saml.NameID `json:",omitempty"`
+	// SessionID is the session at the gate in which this was vouched for before, if it was.
+	SessionID string `json:",omitempty"`
 }
 
 // signIn is one sign-in on its way through the steps.
@@ -146,6 +162,17 @@ type signIn struct {
 	known         bool // its trace is in the store already
 	// subject is what the provider vouched for, as links hold it.
 	subject, subjectShown string
+	// session is the session that was there, once somebody has looked; the others are of the one that the sign-in ends in: its ID and end, its name towards the application, the
+	// identifier that goes there, and the token that the browser gets.
+	session      *heldSession
+	looked       bool
+	sessionID    string
+	sessionEnds  time.Time
+	sessionIndex string
+	sessionToken string
+	sessionKept  bool
+	sent         saml.NameID
+	dropped      []string // sign-ins that the browser is to forget
 }
 
 // state is what must be known when the provider's answer comes. It travels sealed.
@@ -250,7 +277,7 @@ func (g *Gate) failed(ctx context.Context, s *signIn, err error) *Next {
 	s.rec.Fail(f.Record())
 	g.Metrics.Refused.Add(1)
 	explanation := f.Explain()
-	page := &FailurePage{Reference: s.reference, Explanation: explanation, Status: http.StatusBadRequest}
+	page := &FailurePage{Reference: s.reference, Explanation: explanation, Status: http.StatusBadRequest, SigningOut: s.row.Flow == "slo"}
 	if explanation.Side == explain.Ours && f.Code == "gate.failed" {
 		page.Status = http.StatusInternalServerError
 	}
@@ -412,6 +439,11 @@ func (g *Gate) route(ctx context.Context, s *signIn, chosen string) *Next {
 	open, passed, err := g.candidates(ctx, s)
 	if err != nil {
 		return g.failed(ctx, s, err)
+	}
+	if chosen == "" {
+		if next := g.fromSession(ctx, s, open); next != nil {
+			return next
+		}
 	}
 	if chosen == "" && s.rehearsal != nil {
 		chosen = s.rehearsal.ProviderID

@@ -23,6 +23,7 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	if err := g.match(ctx, s, who); err != nil {
 		return g.failed(ctx, s, err)
 	}
+	g.tellFreshness(s, who)
 	s.rec.Begin(trace.Decide)
 	// The reach is asked again: it may have changed while the person was away.
 	if err := s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil); err != nil {
@@ -72,7 +73,10 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	}
 	g.Metrics.SignedIn.Add(1)
 	g.keepTrace(ctx, s, "signed-in", "")
-	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil
+	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil && (s.rehearsal.Second == "" || s.rehearsal.Second == s.app.id)
+	if next.Session = s.sessionToken; s.sessionKept {
+		next.SessionEnds = s.sessionEnds
+	}
 	return next
 }
 
@@ -94,19 +98,34 @@ func (g *Gate) settle(ctx context.Context, s *signIn, who identity) (saml.NameID
 			return subject, explain.New("subject.unfit", explain.Pair("identifier", why, subject.Value)).Of(s.app.Name)
 		}
 	}
+	if _, err := g.heldSessionOf(ctx, s); err != nil {
+		return subject, err
+	}
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := g.useUp(tx, s, who, now); err != nil {
 			return err
 		}
-		if s.rehearsal != nil {
-			return g.knownSubject(tx, s, who, &subject)
+		if s.rehearsal != nil && !s.rehearsal.Keeps {
+			if err := g.knownSubject(tx, s, who, &subject); err != nil {
+				return err
+			}
+			if s.sent = samlSubject(s.app, subject); s.rehearsal.Second == "" {
+				return nil
+			}
+			return g.settleSession(tx, s, who, now)
 		}
 		if err := g.settlePerson(tx, s, who, now); err != nil {
 			return err
 		}
 		if err := g.settleSubject(tx, s, who, &subject, now); err != nil {
 			return err
+		}
+		s.sent = samlSubject(s.app, subject)
+		if s.rehearsal == nil || s.rehearsal.Second != "" {
+			if err := g.settleSession(tx, s, who, now); err != nil {
+				return err
+			}
 		}
 		if err := noteAccount(tx, s, subject.Value, now); err != nil {
 			return err
@@ -141,6 +160,21 @@ func subjectReason(s config.Subject, format string) string {
 
 // useUp notes that the assertion was used and that the sign-in is over, each by one conditional write.
 func (g *Gate) useUp(tx *gorm.DB, s *signIn, who identity, now time.Time) error {
+	if who.SessionID != "" && !s.known {
+		// Nothing of this sign-in was kept before. A request is answered once all the same.
+		if s.state.Request == nil {
+			return nil
+		}
+		made, err := store.Exec(tx, "INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			s.id, s.reference, s.row.Address, s.app.id, s.row.RequestID, s.provider.id, s.row.Flow, s.row.RehearsalID, s.row.CreatedAt, s.row.ExpiresAt, now)
+		if err == nil && made == 0 {
+			err = explain.New("saml.request-repeated", explain.Fact("request", s.row.RequestID))
+		}
+		return err
+	}
+	if who.SessionID != "" {
+		return g.endFlight(tx, s, now)
+	}
 	used := tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", who.UsedIssuer, who.UsedID, who.UsedUntil.UTC())
 	if used.Error != nil {
 		return used.Error
@@ -148,6 +182,11 @@ func (g *Gate) useUp(tx *gorm.DB, s *signIn, who identity, now time.Time) error 
 	if used.RowsAffected == 0 {
 		return explain.New("saml.replayed", explain.Fact("assertion", who.UsedID)).Of(s.provider.Name)
 	}
+	return g.endFlight(tx, s, now)
+}
+
+// endFlight ends a sign-in in flight, once.
+func (g *Gate) endFlight(tx *gorm.DB, s *signIn, now time.Time) error {
 	if s.row.Flow == "provider" {
 		return nil
 	}
@@ -252,4 +291,21 @@ func allowedLink(a *application, to string) bool {
 		}
 	}
 	return false
+}
+
+// tellFreshness says in the trace whether the person was asked by the provider for this very sign-in, or known to it from before, and whose session that was. A window
+// that was thought to be a clean one shows itself here.
+func (g *Gate) tellFreshness(s *signIn, who identity) {
+	at := who.AuthnInstant
+	if s.row.Flow == "provider" || at.IsZero() {
+		return
+	}
+	d := trace.Decision{About: "freshness", Result: "the provider asked the person anew", By: s.provider.Name + " says " + at.UTC().Format(time.RFC3339)}
+	switch {
+	case who.SessionID != "":
+		d.Result = "nobody was asked: " + s.person.shown + "’s session at the gate was used"
+	case at.Before(s.began.Add(-skew(0))):
+		d.Result = s.person.shown + "’s older session at the provider was used, of " + ago(g.Now(), at)
+	}
+	s.rec.Decide(d)
 }

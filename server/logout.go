@@ -1,6 +1,7 @@
 package server
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 	"strings"
@@ -12,48 +13,108 @@ import (
 	"innergate/gate"
 )
 
-// signOutPage is the plain sign-out address: it belongs to no protocol, and forgets every sign-in that this browser has under way.
-func (s *Server) signOutPage(c fiber.Ctx) error {
-	next := &gate.Next{}
-	for id := range s.browser(c).SignIns {
-		next.DropSignIns = append(next.DropSignIns, id)
+// signedOut shows where a sign-out stands, or asks whether it is wanted.
+func (s *Server) signedOut(c fiber.Ctx, o *gate.SignOut) error {
+	d := pageData{Title: o.Title, SignOut: o, Code: o.Request, Location: trusted(o.Onward), Action: "/sign-out"}
+	if o.Request != "" {
+		d.Action = "/oidc/logout/agreed"
 	}
-	s.cookies(c, next)
-	return s.page(c, http.StatusOK, "message.html", pageData{Title: "You are signed out here", Text: "Inner Gate keeps no session of its own, and has forgotten every sign-in that this browser had begun.", More: "The application that you used and your provider may still know you. Close the browser, or sign out there as well."})
+	return s.page(c, http.StatusOK, "signout.html", d)
+}
+
+// sloPlace is where a logout message came: our address, and the way on from it.
+func (s *Server) sloPlace(c fiber.Ctx) (location, path string) {
+	if p := c.Params("provider"); p != "" {
+		path = "/saml/sp/" + strings.Clone(url.PathEscape(p)) + "/slo"
+		return s.gate.PublicURL + path, path
+	}
+	location = strings.TrimSuffix(s.ssoLocation(c), "sso") + "slo"
+	return location, strings.TrimPrefix(location, s.gate.PublicURL)
 }
 
 // slo takes logout messages of applications. Opened without one it explains itself.
 func (s *Server) slo(c fiber.Ctx) error {
-	location := strings.TrimSuffix(s.ssoLocation(c), "sso") + "slo"
-	if c.Method() == http.MethodGet {
-		_, query, _ := strings.Cut(c.OriginalURL(), "?")
-		if query == "" {
-			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes logout requests", Text: "It is the single logout service of Inner Gate: applications send a signed message here. To sign out without one, open /sign-out here."})
-		}
-		received, err := saml.DecodeRedirect(query, location)
-		return s.logout(c, received, err)
-	}
-	if !strings.HasPrefix(c.Get("Content-Type"), "application/x-www-form-urlencoded") {
-		return fiber.ErrUnsupportedMediaType
-	}
-	form, err := url.ParseQuery(string(c.BodyRaw()))
-	if err != nil || len(form[saml.ParamRequest]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one SAMLRequest"))))
-	}
-	received, err := saml.DecodePost(saml.ParamRequest, form.Get(saml.ParamRequest), form.Get("RelayState"), location)
-	return s.logout(c, received, err)
+	location, _ := s.sloPlace(c)
+	return s.logoutArrived(c, func(received *saml.Received) *gate.Next {
+		return s.gate.LogoutSAML(c.Context(), s.browser(c), received)
+	}, func(doc []byte) ([]byte, error) {
+		return s.gate.LogoutSOAP(c.Context(), s.address(c), doc, location)
+	})
 }
 
-func (s *Server) logout(c fiber.Ctx, received *saml.Received, err error) error {
+// providerSLO takes those of providers.
+func (s *Server) providerSLO(c fiber.Ctx) error {
+	slug := strings.Clone(c.Params("provider"))
+	if handle := c.Params("handle"); handle != "" {
+		return s.sloKept(c, handle)
+	}
+	return s.logoutArrived(c, func(received *saml.Received) *gate.Next {
+		return s.gate.LogoutByProvider(c.Context(), s.browser(c), slug, received)
+	}, func(doc []byte) ([]byte, error) {
+		return s.gate.LogoutByProviderSOAP(c.Context(), s.address(c), slug, doc)
+	})
+}
+
+// logoutArrived tells by which binding a logout message came. A posted one is kept, and looked at in a same-site request, since only that one carries our cookies.
+func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *gate.Next, bySOAP func([]byte) ([]byte, error)) error {
+	location, path := s.sloPlace(c)
+	switch kind := c.Get("Content-Type"); {
+	case c.Method() == http.MethodGet:
+		_, query, _ := strings.Cut(c.OriginalURL(), "?")
+		if query == "" {
+			return s.page(c, http.StatusOK, "signout.html", pageData{Title: "This address takes logout messages", Action: "/sign-out",
+				SignOut: &gate.SignOut{Title: "This address takes logout messages", Text: "It is the single logout service of Inner Gate: applications and providers send signed messages here. You can sign out without one.", Ask: true}})
+		}
+		received, err := saml.DecodeRedirect(query, location)
+		if err != nil {
+			return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), err))
+		}
+		return s.next(c, byBrowser(received))
+	case strings.HasPrefix(kind, "text/xml"):
+		return s.soap(c, bySOAP)
+	case !isForm(c):
+		return fiber.ErrUnsupportedMediaType
+	}
+	body := c.BodyRaw()
+	if len(body) > messageLimit*3/2 {
+		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
+	}
+	form, err := url.ParseQuery(string(body))
+	param := saml.ParamRequest
+	if err == nil && len(form[saml.ParamResponse]) > 0 {
+		param = saml.ParamResponse
+	}
+	if err != nil || len(form[param]) != 1 || len(form[saml.ParamRequest])+len(form[saml.ParamResponse]) != 1 || len(form["RelayState"]) > 1 {
+		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one logout message"))))
+	}
+	return s.keep(c, "slo"+path, path+"/", param, form.Get(param), form.Get("RelayState"))
+}
+
+// sloKept goes on with a logout message that was posted.
+func (s *Server) sloKept(c fiber.Ctx, handle string) error {
+	location, path := s.sloPlace(c)
+	return s.next(c, s.gate.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))))
+}
+
+// soap answers a message that came by the back channel (SAML Bindings, section 3.2). What can't be answered is a fault.
+func (s *Server) soap(c fiber.Ctx, answer func([]byte) ([]byte, error)) error {
+	body := c.BodyRaw()
+	if len(body) > messageLimit {
+		return fiber.ErrRequestEntityTooLarge
+	}
+	doc, err := answer(body)
+	c.Set("Content-Type", "text/xml; charset=utf-8")
+	c.Set("Cache-Control", "no-store")
 	if err != nil {
-		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), err))
+		var f *explain.Failure
+		if !errors.As(err, &f) {
+			return err
+		}
+		return c.Status(http.StatusInternalServerError).SendString(soapFault(f.Code))
 	}
-	if received.Param != saml.ParamRequest {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", received.Param))))
-	}
-	p := s.gate.LogoutSAML(c.Context(), s.browser(c), received)
-	if p.Next != nil {
-		return s.next(c, p.Next)
-	}
-	return s.page(c, http.StatusOK, "message.html", pageData{Title: p.Title, Text: p.Text})
+	return c.Send(doc)
+}
+
+func soapFault(words string) string {
+	return `<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:Client</faultcode><faultstring>` + words + `</faultstring></soap:Fault></soap:Body></soap:Envelope>`
 }

@@ -132,9 +132,7 @@ func (s *Server) callbacks() {
 	a.Get(base+"/answer/:handle", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
-	a.Get(base+"/signed-out", func(c fiber.Ctx) error {
-		return s.signOut(c, s.gate.SignedOut(c.Query("state")), "")
-	})
+	a.Get(base+"/signed-out", func(c fiber.Ctx) error { return s.signedOut(c, s.gate.SignedOut(c.Query("state"))) })
 	a.Post(base+"/logout", func(c fiber.Ctx) error {
 		if !isForm(c) {
 			return fiber.ErrUnsupportedMediaType
@@ -257,12 +255,9 @@ func (s *Server) endSession(c fiber.Ctx, raw string, agreed bool) error {
 	if len(raw) > oidc.MaxParameters {
 		return fiber.ErrRequestEntityTooLarge
 	}
-	return s.signOut(c, s.gate.EndSession(c.Context(), s.browser(c), raw, agreed), raw)
-}
-
-func (s *Server) signOut(c fiber.Ctx, o *gate.SignOut, raw string) error {
-	if o.Failure != nil {
-		return s.failurePage(c, o.Failure)
+	n := s.gate.EndSession(c.Context(), s.browser(c), raw, agreed)
+	if agreed {
+		return s.onward(c, n)
 	}
-	return s.page(c, http.StatusOK, "signout.html", pageData{Title: o.Title, SignOut: o, Code: raw, Location: trusted(o.Onward)})
+	return s.next(c, n)
 }

@@ -322,7 +322,6 @@ func TestSigningOut(t *testing.T) {
 	}
 	mine, theirs := sign(p), sign(other)
 	out := func(q url.Values) string {
-		b := p.w.Walker()
 		require.NoError(t, b.Get(ctx, p.w.URL+"/oidc/logout?"+q.Encode()))
 		return b.Text
 	}
@@ -332,7 +331,10 @@ func TestSigningOut(t *testing.T) {
 	assert.Equal(t, 200, p.userinfo(mine.text("access_token")).status)
 	text := out(url.Values{"id_token_hint": {mine.text("id_token")}, "post_logout_redirect_uri": {p.server.URL + "/bye"}, "state": {"s-9"}})
 	assert.Contains(t, text, "https://pilots.example/out?iss=", "front channel, for the other one in the session")
-	assert.Contains(t, text, p.w.NorthquayURL+"/logout", "and on to the provider")
+	require.NoError(t, b.Onward(ctx), "and on to the provider, and back to where the application wants the person")
+	assert.Equal(t, p.server.URL+"/bye?state=s-9", b.Address.String())
+	require.NoError(t, b.Get(ctx, p.w.URL+"/oidc/authorize?"+other.asks(url.Values{"scope": {"openid"}}).Encode()))
+	assert.Contains(t, b.Text, "choose who you are", "the provider asks as well: its session has ended")
 	assert.Equal(t, 401, p.userinfo(mine.text("access_token")).status)
 	assert.Equal(t, 401, other.userinfo(theirs.text("access_token")).status, "one session at the provider, one end")
 	require.Eventually(t, func() bool { other.mu.Lock(); defer other.mu.Unlock(); return len(other.told) == 1 }, 5*time.Second, 10*time.Millisecond)

@@ -388,9 +388,14 @@ func TestTwoFirstSignInsAtOnceMakeOnePerson(t *testing.T) {
 	held := add(t, w, claims.Bag{"name": {"Mira Voss"}, "preferred_username": {"mvoss"}})
 	var wait sync.WaitGroup
 	for range 6 {
-		wait.Add(2)
-		go func() { defer wait.Done(); _ = w.Walker().SignIn(context.Background(), w.RotaURL+"/sign-in", "jhale") }()
-		go func() { defer wait.Done(); _ = w.Walker().SignIn(context.Background(), w.RotaURL+"/sign-in", "mvoss") }()
+		for _, user := range []string{"jhale", "mvoss"} {
+			wait.Go(func() {
+				b := w.Walker()
+				if assert.NoError(t, b.SignIn(context.Background(), w.RotaURL+"/sign-in", user)) {
+					assert.Equal(t, user, b.Inner("nameid"), "none of them is refused because of another")
+				}
+			})
+		}
 	}
 	wait.Wait()
 	assert.Len(t, known(t, w, "Jonas"), 1)

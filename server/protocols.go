@@ -23,6 +23,7 @@ func (s *Server) protocols() {
 		a.Post(base+"/sso", s.ssoPosted)
 		a.Get(base+"/slo", s.slo)
 		a.Post(base+"/slo", s.slo)
+		a.Get(base+"/slo/:handle", func(c fiber.Ctx) error { return s.sloKept(c, c.Params("handle")) })
 		a.Get(base+"/sso/:handle", func(c fiber.Ctx) error {
 			return s.next(c, s.gate.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
 		})
@@ -39,7 +40,17 @@ func (s *Server) protocols() {
 	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
-	a.Get("/sign-out", s.signOutPage)
+	for _, path := range []string{"", "/:handle"} {
+		a.Get("/saml/sp/:provider/slo"+path, s.providerSLO)
+	}
+	a.Post("/saml/sp/:provider/slo", s.providerSLO)
+	a.Get("/sign-out", func(c fiber.Ctx) error { return s.next(c, s.gate.SignOutHere(c.Context(), s.browser(c), false)) })
+	a.Post("/sign-out", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.onward(c, s.gate.SignOutHere(c.Context(), s.browser(c), true))
+	})
 	a.Get("/start/:application", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
 	})
@@ -104,22 +115,7 @@ func (s *Server) artifact(c fiber.Ctx) error {
 	if !strings.HasPrefix(c.Get("Content-Type"), "text/xml") {
 		return fiber.ErrUnsupportedMediaType
 	}
-	body := c.BodyRaw()
-	if len(body) > messageLimit {
-		return fiber.ErrRequestEntityTooLarge
-	}
-	doc, err := s.gate.ResolveArtifact(c.Context(), body)
-	if err != nil {
-		var f *explain.Failure
-		if !errors.As(err, &f) {
-			return err
-		}
-		c.Set("Content-Type", "text/xml; charset=utf-8")
-		return c.Status(http.StatusInternalServerError).SendString(`<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:Client</faultcode><faultstring>the body is not an ArtifactResolve</faultstring></soap:Fault></soap:Body></soap:Envelope>`)
-	}
-	c.Set("Content-Type", "text/xml; charset=utf-8")
-	c.Set("Cache-Control", "no-store")
-	return c.Send(doc)
+	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.ResolveArtifact(c.Context(), doc) })
 }
 
 // artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer carries it.
@@ -180,7 +176,12 @@ func (s *Server) rehearsalBegin(c fiber.Ctx) error {
 	return s.onward(c, next)
 }
 
-const signInPrefix = "s-"
+const (
+	signInPrefix  = "s-"
+	signOutPrefix = "o-"
+
+	signOutCookieLife = 10 * time.Minute
+)
 
 func (s *Server) cookieName(name string) string {
 	if s.gate.Secure() {
@@ -189,6 +190,7 @@ func (s *Server) cookieName(name string) string {
 	return "ig-" + name
 }
 
+// setCookie sets a cookie for some time, or, where that is 0, for as long as the browser runs.
 func (s *Server) setCookie(c fiber.Ctx, name, value string, life time.Duration) {
 	c.Cookie(&fiber.Cookie{Name: name, Value: value, Path: "/", HTTPOnly: true, Secure: s.gate.Secure(), SameSite: "Lax", MaxAge: int(life.Seconds())})
 }
@@ -199,14 +201,19 @@ func (s *Server) dropCookie(c fiber.Ctx, name string) {
 
 // browser reads what we know of the one who asks out of cookies and address.
 func (s *Server) browser(c fiber.Ctx) gate.Browser {
-	b := gate.Browser{Address: s.address(c), SignIns: map[string]string{}}
-	prefix := s.cookieName(signInPrefix)
+	b := gate.Browser{Address: s.address(c), SignIns: map[string]string{}, SignOuts: map[string]string{}}
+	prefix, outs := s.cookieName(signInPrefix), s.cookieName(signOutPrefix)
 	for name, value := range c.Request().Header.Cookies() {
+		if id, ok := strings.CutPrefix(string(name), outs); ok && len(b.SignOuts) < 8 {
+			b.SignOuts[strings.Clone(id)] = string(value)
+		}
 		if id, ok := strings.CutPrefix(string(name), prefix); ok && len(b.SignIns) < 64 {
 			b.SignIns[strings.Clone(id)] = string(value)
 		}
 	}
 	b.Rehearsal = strings.Clone(c.Cookies(s.cookieName("rehearsal")))
+	b.Session = strings.Clone(c.Cookies(s.cookieName("session")))
+	b.Device = strings.Clone(c.Get("User-Agent"))
 	return b
 }
 
@@ -234,6 +241,22 @@ func (s *Server) cookies(c fiber.Ctx, n *gate.Next) {
 	if n.DropRehearsal {
 		s.dropCookie(c, s.cookieName("rehearsal"))
 	}
+	if n.Session != "" {
+		life := time.Duration(0)
+		if !n.SessionEnds.IsZero() {
+			life = time.Until(n.SessionEnds)
+		}
+		s.setCookie(c, s.cookieName("session"), n.Session, life)
+	}
+	if n.DropSession {
+		s.dropCookie(c, s.cookieName("session"))
+	}
+	if n.SetSignOut != "" {
+		s.setCookie(c, s.cookieName(signOutPrefix+n.SetSignOut), n.Secret, signOutCookieLife)
+	}
+	if n.DropSignOut != "" {
+		s.dropCookie(c, s.cookieName(signOutPrefix+n.DropSignOut))
+	}
 	c.Set("Cache-Control", "no-store")
 }
 
@@ -249,6 +272,8 @@ func (s *Server) next(c fiber.Ctx, n *gate.Next) error {
 		return s.page(c, http.StatusOK, "confirm.html", pageData{Title: "Go on?", Confirm: n.Confirm})
 	case n.Ask != nil:
 		return s.page(c, http.StatusOK, "profile.html", pageData{Title: "Your profile", Ask: n.Ask})
+	case n.SignedOut != nil:
+		return s.signedOut(c, n.SignedOut)
 	case n.Done != "":
 		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Done", Text: n.Done})
 	case n.Choice != nil:
@@ -269,7 +294,10 @@ func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
 func (s *Server) failurePage(c fiber.Ctx, f *gate.FailurePage) error {
 	lang := languageOf(c)
 	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: said(lang, "What happened: %s.", f.Explanation.Title), Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return, Location: trusted(f.ReturnTo)}
-	if f.Application != "" {
+	switch {
+	case f.SigningOut:
+		d.Title = "The sign-out did not work"
+	case f.Application != "":
 		d.Title = said(lang, "You could not be signed in to %s", f.Application)
 	}
 	return s.page(c, f.Status, "message.html", d)

@@ -46,16 +46,21 @@ type Application struct {
 	// Transport reaches the identity provider's back channel; nil for the usual one.
 	Transport http.RoundTripper
 
-	keys keyPair
-	mu   sync.Mutex
-	sent map[string]time.Time // requests that wait for an answer
-	used map[string]bool
+	// BackChannelLogout has its metadata list a single logout service by SOAP as well.
+	BackChannelLogout bool
+
+	keys     keyPair
+	mu       sync.Mutex
+	sent     map[string]time.Time // requests that wait for an answer
+	used     map[string]bool
+	sessions map[string]held // by the browser's cookie
 }
 
 // IDP is what an application holds about its identity provider.
 type IDP struct {
 	EntityID     string
 	SSO          string
+	SLO          string
 	Artifact     string
 	Certificates []*x509.Certificate
 }
@@ -68,6 +73,8 @@ type Received struct {
 	RelayState string
 	Solicited  bool
 	Context    string
+	// SessionIndex is the identity provider's name for the session.
+	SessionIndex string
 }
 
 // NewApplication makes one with keys of its own.
@@ -90,6 +97,10 @@ func (a *Application) Metadata() ([]byte, error) {
 	endpoints := []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: a.ACS(), Index: &zero, Default: true}}
 	if a.Artifact {
 		endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: a.ACS(), Index: &one})
+	}
+	endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: saml.BindingRedirect, Location: a.SLO()})
+	if a.BackChannelLogout {
+		endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: saml.BindingSOAP, Location: a.SLO()})
 	}
 	return saml.WriteMetadata(saml.Entity{EntityID: a.EntityID(), Roles: []saml.Role{{
 		Kind: saml.RoleSP, DisplayName: a.Name, AuthnRequestsSigned: true, WantAssertionsSigned: true, Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: a.keys.cert}, {Use: "encryption", Certificate: a.keys.cert}},
@@ -118,8 +129,14 @@ func (a *Application) Handler() http.Handler {
 		w.Write(doc)
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
-		render(w, http.StatusOK, "application-home.html", applicationPage{Application: a})
+		page := applicationPage{Application: a}
+		if _, h, ok := a.session(r); ok {
+			page.Person = h.nameID
+		}
+		render(w, http.StatusOK, "application-home.html", page)
 	})
+	mux.HandleFunc("/slo", a.slo)
+	mux.HandleFunc("GET /sign-out", a.signOut)
 	mux.HandleFunc("GET /sign-in", a.signIn)
 	mux.HandleFunc("POST /acs", a.acs)
 	mux.HandleFunc("GET /acs", a.acs)
@@ -130,11 +147,12 @@ type applicationPage struct {
 	*Application
 	Got     *Received
 	Refusal string
+	Person  string
 }
 
-// signIn begins at the application: a signed AuthnRequest by HTTP-Redirect.
+// signIn begins at the application: a signed AuthnRequest by HTTP-Redirect. With ?fresh=1 it demands that the person is asked.
 func (a *Application) signIn(w http.ResponseWriter, r *http.Request) {
-	location, err := a.request(r.URL.Query().Get("to"))
+	location, err := a.request(r.URL.Query().Get("to"), r.URL.Query().Get("fresh") != "")
 	if err != nil {
 		render(w, http.StatusBadGateway, "application-refusal.html", applicationPage{Application: a, Refusal: err.Error()})
 		return
@@ -142,7 +160,7 @@ func (a *Application) signIn(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, location, http.StatusFound)
 }
 
-func (a *Application) request(relay string) (string, error) {
+func (a *Application) request(relay string, fresh bool) (string, error) {
 	idp, err := a.IDP()
 	if err != nil {
 		return "", fmt.Errorf("the identity provider's metadata is not there: %w", err)
@@ -152,8 +170,8 @@ func (a *Application) request(relay string) (string, error) {
 	if a.Format != "" {
 		policy = `<samlp:NameIDPolicy AllowCreate="true" Format="` + a.Format + `"/>`
 	}
-	doc := fmt.Sprintf(`<samlp:AuthnRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s" AssertionConsumerServiceURL="%s" ProtocolBinding="%s"><saml:Issuer>%s</saml:Issuer>%s</samlp:AuthnRequest>`,
-		saml.NSProtocol, saml.NSAssertion, id, a.Now().UTC().Format(time.RFC3339), idp.SSO, a.ACS(), map[bool]string{true: saml.BindingArtifact, false: saml.BindingPost}[a.Artifact], a.EntityID(), policy)
+	doc := fmt.Sprintf(`<samlp:AuthnRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s" AssertionConsumerServiceURL="%s" ProtocolBinding="%s"%s><saml:Issuer>%s</saml:Issuer>%s</samlp:AuthnRequest>`,
+		saml.NSProtocol, saml.NSAssertion, id, a.Now().UTC().Format(time.RFC3339), idp.SSO, a.ACS(), map[bool]string{true: saml.BindingArtifact, false: saml.BindingPost}[a.Artifact], map[bool]string{true: ` ForceAuthn="true"`}[fresh], a.EntityID(), policy)
 	if err := a.Recorder.Keep("authn-request-from-application.xml", []byte(doc)); err != nil {
 		return "", err
 	}
@@ -228,6 +246,7 @@ type inAssertion struct {
 		Audience     []string  `xml:"AudienceRestriction>Audience"`
 	} `xml:"Conditions"`
 	Authn struct {
+		Index   string `xml:"SessionIndex,attr"`
 		Context string `xml:"AuthnContext>AuthnContextClassRef"`
 	} `xml:"AuthnStatement"`
 	Attributes []struct {
@@ -258,6 +277,7 @@ func (a *Application) acs(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	got.RelayState = r.FormValue("RelayState")
+	a.begin(w, got)
 	render(w, http.StatusOK, "application-received.html", applicationPage{Application: a, Got: got})
 }
 
@@ -304,7 +324,7 @@ func (a *Application) check(doc []byte) (*Received, error) {
 	if err := a.once(in.InResponseTo, x.ID); err != nil {
 		return nil, err
 	}
-	got := &Received{NameID: x.Subject.NameID.Value, Format: x.Subject.NameID.Format, Solicited: in.InResponseTo != "", Context: last(x.Authn.Context)}
+	got := &Received{NameID: x.Subject.NameID.Value, Format: x.Subject.NameID.Format, Solicited: in.InResponseTo != "", Context: last(x.Authn.Context), SessionIndex: x.Authn.Index}
 	for _, attr := range x.Attributes {
 		got.Attributes = append(got.Attributes, saml.Attribute{Name: attr.Name, FriendlyName: attr.Friendly, Values: attr.Values})
 	}

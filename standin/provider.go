@@ -39,6 +39,7 @@ type Person struct {
 type Partner struct {
 	EntityID     string
 	ACS          string
+	SLO          string
 	Certificates []*x509.Certificate
 }
 
@@ -172,7 +173,7 @@ func (p *Provider) Metadata() ([]byte, error) {
 	return saml.WriteMetadata(saml.Entity{EntityID: p.EntityID(), Roles: []saml.Role{{
 		Kind: saml.RoleIDP, DisplayName: p.Name, WantAuthnRequestsSigned: true, Keys: descriptors,
 		NameIDFormats: []string{saml.FormatPersistent, saml.FormatTransient},
-		Endpoints:     []saml.Endpoint{{Service: saml.ServiceArtifact, Binding: saml.BindingSOAP, Location: p.Base + "/artifact", Index: &zero, Default: true}, {Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"}, {Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"}},
+		Endpoints:     []saml.Endpoint{{Service: saml.ServiceArtifact, Binding: saml.BindingSOAP, Location: p.Base + "/artifact", Index: &zero, Default: true}, {Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"}, {Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"}, {Service: saml.ServiceSLO, Binding: saml.BindingRedirect, Location: p.SLO()}},
 	}}}, 30*24*time.Hour, p.Now(), nil)
 }
 
@@ -216,6 +217,8 @@ func (p *Provider) Handler() http.Handler {
 	})
 	mux.HandleFunc("/sso", p.sso)
 	mux.HandleFunc("POST /sign-in", p.signIn)
+	mux.HandleFunc("/slo", p.slo)
+	mux.HandleFunc("GET /sign-out", p.signOut)
 	return mux
 }
 

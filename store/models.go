@@ -228,10 +228,14 @@ type Rehearsal struct {
 	To            string
 	Fresh         bool
 	Stop          bool // at the gate, before the application
-	By            string
-	CreatedAt     time.Time
-	ExpiresAt     time.Time `gorm:"index"`
-	BrowserHash   []byte
+	// Second is the application that is opened after the first one and must ask nothing; Keeps has it make and change people as a real sign-in does.
+	Second      string
+	Keeps       bool
+	Scope       string // asked for besides openid, of an OpenID Connect application
+	By          string
+	CreatedAt   time.Time
+	ExpiresAt   time.Time `gorm:"index"`
+	BrowserHash []byte
 }
 
 // Trace is the record of one sign-in.
@@ -355,6 +359,7 @@ type Grant struct {
 	ProviderID      string `gorm:"index:grant_provider"`
 	ProviderSubject string `gorm:"index:grant_provider"`
 	ProviderSession string
+	SessionID       string // the session at the gate that it ends with
 	PersonID        string `gorm:"index"`
 	Subject         string
 	TraceID         string

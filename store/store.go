@@ -222,6 +222,7 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-23-checkup", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&KeptFinding{}, &OutsideHost{}) }},
 		{ID: "2026-11-23-traces", Migrate: migrateTraces},
 		{ID: "2026-11-24-rehearsals", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Rehearsal{}) }},
+		{ID: "2026-11-27-sessions", Migrate: migrateSessions},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

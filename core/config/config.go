@@ -37,6 +37,10 @@ type Application struct {
 	Mapping  claims.Mapping   `json:"mapping,omitempty"`
 	// Access says who may use the application.
 	Access access.Policy `json:"access,omitempty"`
+	// Session limits how long a session at the gate counts for this application.
+	Session *SessionRules `json:"session,omitempty"`
+	// SignOut is what a sign-out at the application ends: provider (everything, the session at the provider too; the default), gate (the session at the gate and its applications) or application.
+	SignOut string `json:"signOut,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
 }
@@ -155,6 +159,8 @@ type SAMLProvider struct {
 	ForceAuthn          bool                   `json:"forceAuthn,omitempty"`
 	// AllowUnsolicited accepts sign-ins that the provider started by itself.
 	AllowUnsolicited bool `json:"allowUnsolicited,omitempty"`
+	// SignOutURL is a plain sign-out address, for a provider without single logout. It is no SLO address: nothing is sent there.
+	SignOutURL string `json:"signOutUrl,omitempty"`
 	// SubjectFrom names the attribute that identifies a person, for providers that send no useful NameID.
 	SubjectFrom             string `json:"subjectFrom,omitempty"`
 	AllowSHA1               bool   `json:"allowSha1,omitempty"`
@@ -287,6 +293,8 @@ func (a *Application) Validate() error {
 	v.subject(a.Subject, a.Kind)
 	v.mapping(a.Mapping)
 	v.access(&a.Access)
+	v.session(a.Session)
+	v.oneOf("signOut", a.SignOut, "", SignOutProvider, SignOutGate, SignOutApplication)
 	switch a.Kind {
 	case KindOIDC:
 		a.SAML = nil
@@ -414,6 +422,7 @@ func (s *SAMLProvider) validate(v *validator) {
 	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
 	v.digest(s.DigestAlgorithm)
 	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
+	v.url("saml.signOutUrl", s.SignOutURL)
 	v.endpoints("saml.artifact", s.Artifact, saml.ServiceArtifact)
 	v.watch(s.Metadata)
 	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)

@@ -194,7 +194,17 @@ var catalogue = []Explanation{
 	{Code: "gate.failed", Title: "The gate failed", Cause: "Something failed inside the gate: {got}.", Remedy: "Look at the service's log under this reference number.", Side: Ours, Person: "Something went wrong here. Please try again.", Again: true, Status: responder},
 	{Code: "gate.busy", Title: "Too many sign-ins at once", Cause: "More sign-ins were begun than are allowed from {got}.", Remedy: "Raise the limit if the load is honest.", Side: Either, Person: "There are too many sign-ins just now. Please try again in a minute.", Again: true, Status: responder},
 
+	// Sessions and signing out.
+	{Code: "session.over", Title: "The session at the gate is over", Cause: "The session with which {partner} was begun has ended in the meantime.", Remedy: "Nothing to change: somebody signed out, or the session was ended.", Side: Person,
+		Person: "You have been signed out in the meantime. Please start again at the application.", Again: true, Status: responder, Substatus: "AuthnFailed", OAuth: "login_required"},
+	{Code: "logout.lost", Title: "This sign-out was not begun here", Cause: "An answer about a sign-out came, and this browser has none under way.", Remedy: "Nothing to change if somebody went back or took longer than ten minutes. If it happens often, see whether the partner returns RelayState.", Side: Person,
+		Person: "This sign-out is over, or was begun in another browser. Open the sign-out page again to be sure."},
+	{Code: "logout.refused", Title: "The application did not sign the person out", Cause: "{partner} answered our logout request with another status than success.", Remedy: "Look at its answer in the trace; the session there may go on.", Theirs: "You answer our LogoutRequest with a status that is no success. Does the session end?", Side: Theirs,
+		Person: "An application did not sign you out. Please sign out there yourself."},
+
 	// Rehearsals.
 	{Code: "rehearsal.over", Title: "The rehearsal is over", Cause: "This rehearsal's link has expired or was used.", Remedy: "Make a new one.", Side: Person, Person: "This link is no longer good. Please ask for a new one."},
+	{Code: "rehearsal.asked-again", Title: "The second application would ask again", Cause: "{partner} was opened after the first application, and the person would have to sign in once more: {got}.",
+		Remedy: "Look at what {partner} asks for, and at its limits for sessions. If it shall ask again, nothing is wrong.", Side: Ours, Person: "The second application does not take the sign-in that you just made. Whoever asked you to try it sees why."},
 	{Code: "rehearsal.other", Title: "The rehearsal is of something else", Cause: "The browser rehearses {expected}; {got} asked.", Remedy: "Start the rehearsal again, or close the rehearsal in this browser.", Side: Person, Person: "This browser is in a rehearsal of another application."},
 }

@@ -11,6 +11,10 @@ const (
 var german = map[string]string{
 	"The two systems don't agree about this sign-in. Please tell the person who looks after it, with the number below.": "Die beiden Systeme sind sich über diese Anmeldung nicht einig. Bitte melden Sie es der Stelle, die sich darum kümmert, mit der Nummer unten.",
 	"The two systems could not reach each other. Please try again; if it goes on, tell the person who looks after it.":  "Die beiden Systeme konnten einander nicht erreichen. Bitte versuchen Sie es noch einmal; wenn es so bleibt, melden Sie es der Stelle, die sich darum kümmert.",
+	"The second application does not take the sign-in that you just made. Whoever asked you to try it sees why.":        "Die zweite Anwendung nimmt die eben gemachte Anmeldung nicht an. Wer Sie um den Versuch gebeten hat, sieht den Grund.",
+	"You have been signed out in the meantime. Please start again at the application.":                                  "Sie wurden inzwischen abgemeldet." + vonVorn,
+	"This sign-out is over, or was begun in another browser. Open the sign-out page again to be sure.":                  "Diese Abmeldung ist vorbei oder wurde in einem anderen Browser begonnen. Öffnen Sie die Abmeldeseite noch einmal, um sicherzugehen.",
+	"An application did not sign you out. Please sign out there yourself.":                                              "Eine Anwendung hat Sie nicht abgemeldet. Bitte melden Sie sich dort selbst ab.",
 	"You are not signed in yet.": "Sie sind noch nicht angemeldet.",
 	"You can't sign in to this account that way. Please ask the person who looks after your account, and give the number below.":                         "Bei diesem Konto können Sie sich so nicht anmelden." + fragenSie,
 	"This sign-in was completed already. Please start again at the application.":                                                                         "Diese Anmeldung ist bereits abgeschlossen." + vonVorn,

@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"crypto/rsa"
 	"slices"
 	"strconv"
 	"strings"
@@ -92,6 +93,8 @@ type RequestRules struct {
 	MaxAge       time.Duration
 	Skew         time.Duration
 	Now          time.Time
+	// DecryptionKeys open an encrypted NameID of a logout request.
+	DecryptionKeys []*rsa.PrivateKey
 }
 
 var (

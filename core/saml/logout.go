@@ -24,9 +24,9 @@ type LogoutRequest struct {
 	Certificate    *Certificate
 }
 
-// OpenLogoutRequest reads a request's outside.
+// OpenLogoutRequest reads a request's outside. By SOAP it stands in an envelope (SAML Bindings, section 3.2).
 func OpenLogoutRequest(r *Received) (*IncomingLogout, error) {
-	root, err := xmltree.Parse(r.XML, xmltree.Limits{Bytes: MaxMessage})
+	root, err := document(r)
 	if err != nil {
 		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
 	}
@@ -40,6 +40,13 @@ func OpenLogoutRequest(r *Received) (*IncomingLogout, error) {
 		}
 	}
 	return in, nil
+}
+
+func document(r *Received) (*xmltree.Element, error) {
+	if r.Binding == BindingSOAP {
+		return soapBody(r.XML)
+	}
+	return xmltree.Parse(r.XML, xmltree.Limits{Bytes: MaxMessage})
 }
 
 // ClaimedIssuer is the entity ID that the request claims to come from.
@@ -77,6 +84,15 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 		return nil, c.fail("saml.structure", explain.Fact("detail", "the request has no proper ID"))
 	}
 	n := e.First(NSAssertion, "NameID")
+	if x := e.First(NSAssertion, "EncryptedID"); n == nil && x != nil {
+		opened, err := c.open(x, ResponseRules{DecryptionKeys: rules.DecryptionKeys}, true)
+		if err != nil {
+			return nil, err
+		}
+		if opened.Is(NSAssertion, "NameID") {
+			n = opened
+		}
+	}
 	if n == nil {
 		return nil, c.fail("saml.structure", explain.Fact("detail", "the request names nobody: it holds no NameID"))
 	}
@@ -97,29 +113,46 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 	return r, nil
 }
 
-// NewLogoutRequest asks a partner to sign somebody out.
-func NewLogoutRequest(issuer EntityID, destination string, who NameID, sessions []string, now time.Time, signer *xmlsig.Signer) (id string, doc []byte, err error) {
+// Logout describes a logout message of ours.
+type Logout struct {
+	Issuer      EntityID
+	Destination string
+	Now         time.Time
+	// Signer envelopes a signature in the message; for HTTP-Redirect give none and sign the query.
+	Signer *xmlsig.Signer
+	// SOAP puts the message into an envelope.
+	SOAP bool
+}
+
+func (l Logout) finish(r *xmltree.Element) ([]byte, error) {
+	if l.Signer != nil {
+		if err := l.Signer.Sign(r, r.First(NSAssertion, "Issuer")); err != nil {
+			return nil, err
+		}
+	}
+	if l.SOAP {
+		return envelope(r), nil
+	}
+	return r.Bytes(), nil
+}
+
+// Request asks a partner to sign somebody out of these sessions, or of all where none is named (SAML Core, section 3.7.1).
+func (l Logout) Request(who NameID, sessions []string) (id string, doc []byte, err error) {
 	id = keys.RandomID()
 	r := xmltree.New(NSProtocol, "samlp", "LogoutRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion)
-	r.Set("Destination", destination).Set("ID", id).Set("IssueInstant", formatTime(now)).Set("NotOnOrAfter", formatTime(now.Add(5*time.Minute))).Set("Version", "2.0")
-	from := xmltree.New(NSAssertion, "saml", "Issuer").AddText(string(issuer))
-	r.Append(from)
+	r.Set("Destination", l.Destination).Set("ID", id).Set("IssueInstant", formatTime(l.Now)).Set("NotOnOrAfter", formatTime(l.Now.Add(5*time.Minute))).Set("Version", "2.0")
+	r.Append(xmltree.New(NSAssertion, "saml", "Issuer").AddText(string(l.Issuer)))
 	r.Append(who.element())
 	for _, s := range sessions {
 		r.Child("SessionIndex").AddText(s)
 	}
-	if signer != nil {
-		if err := signer.Sign(r, from); err != nil {
-			return "", nil, err
-		}
-	}
-	return id, r.Bytes(), nil
+	doc, err = l.finish(r)
+	return id, doc, err
 }
 
-// NewLogoutResponse answers a LogoutRequest with success; partial tells that not everybody who should know could be told (SAML Core, section 3.7.3.2). With a
-// signer the signature is enveloped; for HTTP-Redirect give none and sign the query.
-func NewLogoutResponse(issuer EntityID, destination, inResponseTo string, partial bool, message string, now time.Time, signer *xmlsig.Signer) ([]byte, error) {
-	r, _ := newResponse(issuer, destination, inResponseTo, now)
+// Response answers a LogoutRequest with success; partial tells that not everybody who should know could be told (SAML Core, section 3.7.3.2).
+func (l Logout) Response(inResponseTo string, partial bool, message string) ([]byte, error) {
+	r, _ := newResponse(l.Issuer, l.Destination, inResponseTo, l.Now)
 	r.Local = "LogoutResponse"
 	s := r.Child("Status")
 	code := s.Child("StatusCode").Set("Value", statusSuccess)
@@ -129,10 +162,68 @@ func NewLogoutResponse(issuer EntityID, destination, inResponseTo string, partia
 	if message != "" {
 		s.Child("StatusMessage").AddText(message)
 	}
-	if signer != nil {
-		if err := signer.Sign(r, r.First(NSAssertion, "Issuer")); err != nil {
+	return l.finish(r)
+}
+
+// IncomingLogoutResponse is a LogoutResponse that nobody has checked yet.
+type IncomingLogoutResponse struct {
+	received *Received
+	root     *xmltree.Element
+	issuer   string
+}
+
+// OpenLogoutResponse reads an answer's outside. By SOAP it stands in an envelope.
+func OpenLogoutResponse(r *Received) (*IncomingLogoutResponse, error) {
+	root, err := document(r)
+	if err != nil {
+		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+	}
+	if !root.Is(NSProtocol, "LogoutResponse") {
+		return nil, explain.New("saml.not-a-response", explain.Pair("message", "LogoutResponse", clip(root.Local, 60)))
+	}
+	in := &IncomingLogoutResponse{received: r, root: root}
+	if i := root.First(NSAssertion, "Issuer"); i != nil {
+		if in.issuer, err = (&checker{}).plain(i, 1024); err != nil {
 			return nil, err
 		}
 	}
-	return r.Bytes(), nil
+	return in, nil
+}
+
+var ruleLogoutAnswers = rule{"saml.logout-answers", "The answer is to our LogoutRequest", "SAML Core 3.7.3"}
+
+// Check verifies who answers, and what: whether the partner has ended its session, and whether it could not tell everybody whom it should have told. Through the
+// browser an answer must be signed (SAML Profiles, section 4.4.4.2); by SOAP it may be vouched for by the connection.
+func (in *IncomingLogoutResponse) Check(requestID string, rules RequestRules, rec *trace.Recorder) (done, partial bool, err error) {
+	rules.WantSigned = in.received.Binding != BindingSOAP
+	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
+	e := in.root
+	if !c.equal(ruleVersion, "2.0", e.Value("Version")) {
+		return false, false, c.fail("saml.version", explain.Pair("version", "2.0", e.Value("Version")))
+	}
+	if !c.equal(ruleIssuer, string(rules.Issuer), in.issuer) {
+		return false, false, c.fail("saml.provider-unknown", explain.Pair("issuer", string(rules.Issuer), in.issuer))
+	}
+	outside := IncomingRequest{received: in.received, root: e, issuer: in.issuer}
+	signer, err := outside.signatures(c, rules)
+	if err != nil {
+		return false, false, err
+	}
+	if err := outside.addressed(c, rules, signer != nil && in.received.Binding != BindingSOAP); err != nil {
+		return false, false, err
+	}
+	if !c.equal(ruleLogoutAnswers, requestID, e.Value("InResponseTo")) {
+		return false, false, c.fail("saml.in-response-mismatch", explain.Pair("InResponseTo", requestID, e.Value("InResponseTo")))
+	}
+	top, sub := "", ""
+	if s := e.First(NSProtocol, "Status"); s != nil {
+		if code := s.First(NSProtocol, "StatusCode"); code != nil {
+			top = code.Value("Value")
+			if inner := code.First(NSProtocol, "StatusCode"); inner != nil {
+				sub = inner.Value("Value")
+			}
+		}
+	}
+	// A status that is no success tells that the session there goes on; it is no reason to distrust the message.
+	return c.equal(ruleStatus, statusSuccess, top), sub == statusPrefix+"PartialLogout", nil
 }
