@@ -103,7 +103,8 @@ type CertificateDetail struct {
 
 // NewRehearsal orders a rehearsal.
 type NewRehearsal struct {
-	Application string `json:"application"`
+	// Application may be empty where a provider is tried alone; then nothing is made of what it sends.
+	Application string `json:"application,omitempty"`
 	// Provider is needed where the application has several.
 	Provider string `json:"provider,omitempty"`
 	// Flow is sp (begin at the application) or idp (an unsolicited response).
@@ -113,6 +114,14 @@ type NewRehearsal struct {
 	KeepSession bool `json:"keepSession,omitempty"`
 	// Stop ends it at the gate, once everything is known that the application would get; nothing goes to the application.
 	Stop bool `json:"stop,omitempty"`
+	// Second is an application that is opened after the first one; it must ask nothing.
+	Second string `json:"second,omitempty"`
+	// SignOut ends it with signing out of everything that it went to.
+	SignOut bool `json:"signOut,omitempty"`
+	// KeepPerson makes and changes the person as a real sign-in would; otherwise nobody is touched.
+	KeepPerson bool `json:"keepPerson,omitempty"`
+	// Scopes are asked of an OpenID or OAuth provider in place of those that are set.
+	Scopes []string `json:"scopes,omitempty"`
 	// Hours is how long the link is good, from 1 (the usual) to 72.
 	Hours int `json:"hours,omitempty"`
 }
@@ -123,6 +132,9 @@ type Rehearsal struct {
 	Application string         `json:"application"`
 	Provider    string         `json:"provider,omitempty"`
 	Flow        string         `json:"flow"`
+	Second      string         `json:"second,omitempty"`
+	SignOut     bool           `json:"signOut,omitempty"`
+	KeepPerson  bool           `json:"keepPerson,omitempty"`
 	By          string         `json:"by"`
 	Created     time.Time      `json:"created"`
 	Expires     time.Time      `json:"expires"`

@@ -122,7 +122,8 @@ type BundlePart struct {
 
 // Judge asks what would become of a SAML response: one that was pasted, or the one of a trace.
 type Judge struct {
-	// Message is XML, base64, or an address or form with a SAMLResponse.
+	// Message is a SAML response or request (XML, base64, or an address or form that holds it), an ID token, an address with an authentication request or its answer, or a browser's
+	// archive of requests (HAR) of up to 2 MiB.
 	Message string `json:"message,omitempty"`
 	// Trace is a reference number, in place of Message.
 	Trace string `json:"trace,omitempty"`
@@ -138,9 +139,12 @@ type Judge struct {
 
 // Judged is what would become of it.
 type Judged struct {
+	// Kind is what it was taken for: SAML response, ID token, AuthnRequest, authentication request or authentication response.
+	Kind        string            `json:"kind"`
 	Good        bool              `json:"good"`
 	At          time.Time         `json:"at"`
 	Provider    string            `json:"provider,omitempty"`
+	Application string            `json:"application,omitempty"`
 	Entries     []TraceEntry      `json:"entries"`
 	Explanation *TraceExplanation `json:"explanation,omitempty"`
 	// Then is what would follow once every check of the message held.

@@ -178,6 +178,29 @@ func (p *program) with(names string, act func(ctx context.Context, c *cli.Comman
 	}
 }
 
+// flexible is with for a command that takes from few to many arguments.
+func (p *program) flexible(few, many int, act func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args := c.Args().Slice()
+		if len(args) < few {
+			return usage("an argument is missing. See `%s --help`", c.FullName())
+		}
+		if len(args) > many {
+			return usage("%q is too much. See `%s --help`", args[many], c.FullName())
+		}
+		cl, err := p.client(c)
+		if err != nil {
+			return err
+		}
+		return act(ctx, c, cl, args)
+	}
+}
+
+// words are a flag's values, parted by commas.
+func words(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
+}
+
 // input reads a file, or standard input for "-".
 func (p *program) input(name string, limit int64) ([]byte, error) {
 	if name == "-" {

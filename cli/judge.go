@@ -21,7 +21,7 @@ import (
 var referenceForm = regexp.MustCompile(`(?i)^[23456789A-Z]{4}-[23456789A-Z]{4}$`)
 
 func (p *program) judge() *cli.Command {
-	return &cli.Command{Name: "judge", Usage: "hold a SAML response against the configuration, without a browser", ArgsUsage: "FILE|REFERENCE", Description: "Takes a file with a response (XML, base64, an address or form), a browser's archive of requests (HAR), - for standard input, or a trace's reference number: then the response is judged by what is set today, at its own time. Exits with 1 where it would be refused.", Flags: []cli.Flag{
+	return &cli.Command{Name: "judge", Usage: "hold a message or token against the configuration, without a browser", ArgsUsage: "FILE|REFERENCE", Description: "Takes a file with a SAML response or request (XML, base64, an address or form), an ID token, an address with an authentication request or its answer, a browser's archive of requests (HAR), - for standard input, or a trace's reference number: then the response is judged by what is set today, at its own time. Exits with 1 where it would be refused.", Flags: []cli.Flag{
 		&cli.StringFlag{Name: "provider", Usage: "whose rules hold (default: as the response's issuer tells)"}, &cli.StringFlag{Name: "app", Usage: "short name of the application for which it is"}, &cli.StringFlag{Name: "at", Usage: "the time, such as 2026-11-23T09:30:00Z (default: a trace's own, or now)"},
 	}, Metadata: examples("innergate judge response.txt --app crew-rota", "innergate judge 7F3K-92QX", "innergate judge sign-in.har --at 2026-11-23T09:30:00Z"), Action: p.with("FILE|REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 		q := api.Judge{Provider: c.String("provider"), Application: c.String("app")}
@@ -85,7 +85,7 @@ func (p *program) messageOrArchive(name string) (text, note string, err error) {
 }
 
 func (p *program) judged(r *api.Judged) {
-	fmt.Fprintf(p.Out, "Judged as of %s by the rules of %s.\n\n", localTime(r.At), orDash(r.Provider))
+	fmt.Fprintf(p.Out, "Taken for: %s. Judged as of %s by the rules of %s.\n\n", r.Kind, localTime(r.At), orDash(r.Provider+r.Application))
 	for _, e := range r.Entries {
 		if k := e.Check; k != nil {
 			mark := "✓"
@@ -100,6 +100,10 @@ func (p *program) judged(r *api.Judged) {
 	}
 	if x := r.Explanation; x != nil {
 		fmt.Fprintf(p.Out, "\n✕ %s (%s)\n  %s\n  %s\n", x.Title, x.Code, x.Cause, x.Remedy)
+		return
+	}
+	if r.Then == nil {
+		fmt.Fprintf(p.Out, "\nEvery check holds.\n")
 		return
 	}
 	fmt.Fprintf(p.Out, "\nEvery check holds. It would be %s.\n", orDash(r.Then.Person))

@@ -93,6 +93,9 @@ func (g *Gate) applicationByID(ctx context.Context, id string) (*application, er
 	if id == consoleID {
 		return g.consoleApplication(ctx)
 	}
+	if strings.HasPrefix(id, probeMark) {
+		return g.probe(ctx, id)
+	}
 	return g.findApplication(ctx, "id:"+id, "id = ?", id)
 }
 

@@ -13,22 +13,32 @@ const followEvery = 200 * time.Millisecond
 
 // FollowRehearsal sends what comes to the traces of a rehearsal, as it comes, until its newest sign-in has ended. Where nothing came, send is called without a name.
 func (g *Gate) FollowRehearsal(ctx context.Context, id string, personal bool, send func(name string, v any) error) error {
-	if _, err := g.Rehearsal(ctx, id); err != nil {
+	order, err := g.Rehearsal(ctx, id)
+	if err != nil {
 		return err
 	}
+	// A rehearsal of several steps ends with the last of them, or with the first that is refused.
+	steps := 1
+	if order.Second != "" {
+		steps++
+	}
+	if order.SignOut {
+		steps++
+	}
+	last := func(rows []store.Trace) bool { return len(rows) >= steps || rows[0].Outcome == "refused" }
 	sent := map[string]int{} // reference → entries
 	tick := time.NewTicker(followEvery)
 	defer tick.Stop()
 	for {
 		var rows []store.Trace
-		if err := g.Store.Read(ctx).Select("reference", "outcome").Where("rehearsal_id = ?", id).Order("id DESC").Limit(2).Find(&rows).Error; err != nil {
+		if err := g.Store.Read(ctx).Select("reference", "outcome").Where("rehearsal_id = ?", id).Order("id DESC").Limit(steps + 1).Find(&rows).Error; err != nil {
 			return store.Clear(err)
 		}
 		ended := false
 		for i := len(rows) - 1; i >= 0; i-- {
 			have, seen := sent[rows[i].Reference]
 			if seen && rows[i].Outcome != "open" && have < 0 {
-				ended = i == 0
+				ended = i == 0 && last(rows)
 				continue
 			}
 			t, err := g.Trace(ctx, rows[i].Reference, personal)
@@ -41,7 +51,7 @@ func (g *Gate) FollowRehearsal(ctx context.Context, id string, personal bool, se
 				}
 			}
 			if sent[rows[i].Reference] = len(t.Entries); t.Outcome != "open" {
-				sent[rows[i].Reference], ended = -1, i == 0
+				sent[rows[i].Reference], ended = -1, i == 0 && last(rows)
 			}
 		}
 		if ended {

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"innergate/api"
-	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/saml"
@@ -20,10 +19,14 @@ import (
 	"innergate/store"
 )
 
-// Judge holds a SAML response against the configuration, open or draft, at a chosen time, without a browser: one that was pasted, or the one of a trace. Every check is
+// Judge holds a message against the configuration, open or draft, at a chosen time, without a browser: one that was pasted, or the response of a trace. Every check is
 // told; where all hold, so is what would become of the sign-in. Nothing is used up, and nothing leaves the gate.
 func (g *Gate) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
-	out := &api.Judged{Entries: []api.TraceEntry{}}
+	out := &api.Judged{Kind: judgedResponse, Entries: []api.TraceEntry{}}
+	if other, was, err := g.judgeOther(ctx, &q, out); was || err != nil {
+		return other, err
+	}
+	out.At = time.Time{}
 	raw, err := g.judgedMessage(ctx, &q, out)
 	if err != nil {
 		return nil, err
@@ -70,19 +73,7 @@ func (g *Gate) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
 	if out.Then, err = g.previewOf(ctx, preview, who.Attributes, who, nil); err != nil {
 		return nil, err
 	}
-	if out.Then.Refused != nil {
-		out.Good, out.Explanation = false, out.Then.Refused
-	} else if d := out.Then.Access; d != nil && d.Result == access.Refuse {
-		sides, _, err := g.previewSides(ctx, preview)
-		if err != nil {
-			return nil, err
-		}
-		if a, ok := sides[0].(*application); ok {
-			out.Good = false
-			return g.judgedSo(out, a.refusal(*d, out.Then.Person, out.Then.Profile["groups"]))
-		}
-	}
-	return out, nil
+	return g.judgedThen(ctx, &q, out)
 }
 
 func (g *Gate) judgedSo(out *api.Judged, err error) (*api.Judged, error) {

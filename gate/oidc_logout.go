@@ -83,7 +83,7 @@ func (g *Gate) endSession(ctx context.Context, s *signIn, raw string, agreed boo
 				return nil, err
 			}
 		}
-		return g.onwardOut(ctx, s, o, h), nil
+		return g.onwardOut(ctx, s, o), nil
 	}
 	return g.endGrantOf(ctx, s, grant, o)
 }
@@ -126,7 +126,7 @@ func (g *Gate) endGrantOf(ctx context.Context, s *signIn, id string, o *signOut)
 		return nil, err
 	}
 	if h == nil || h.ApplicationID != s.app.id {
-		return g.onwardOut(ctx, s, o, nil), nil
+		return g.onwardOut(ctx, s, o), nil
 	}
 	session, err := g.sessionOfGrant(ctx, id)
 	if err != nil {
@@ -161,7 +161,7 @@ func (g *Gate) endGrantOf(ctx context.Context, s *signIn, id string, o *signOut)
 	}
 	g.tellApplications(others)
 	if session != nil {
-		return g.onwardOut(ctx, s, o, session), nil
+		return g.onwardOut(ctx, s, o), nil
 	}
 	for _, e := range append(others, h.Grant) {
 		if app, err := g.applicationByID(ctx, e.ApplicationID); err == nil && app.OIDC != nil && app.OIDC.FrontChannelLogout != "" {
@@ -181,7 +181,7 @@ func (g *Gate) endGrantOf(ctx context.Context, s *signIn, id string, o *signOut)
 	case p.OIDC.SignOutURL != "" && o.Back == "":
 		o.Back, o.BackName = p.OIDC.SignOutURL, p.Name
 	}
-	return g.onwardOut(ctx, s, o, nil), nil
+	return g.onwardOut(ctx, s, o), nil
 }
 
 // sessionOfGrant is the session that a grant belongs to, if it still counts.

@@ -13,55 +13,47 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/trace"
 	"innergate/store"
 )
 
-// NewRehearsal orders a rehearsal and returns its link, which is shown once.
-func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) (*api.Rehearsal, error) {
-	app, err := g.application(ctx, n.Application)
+// probeMark begins the ID of an application that stands for trying a provider alone.
+const probeMark = "probe:"
+
+// probe is the application with which a provider is tried alone. It gets nothing: the rehearsal ends at the gate.
+func (g *Gate) probe(ctx context.Context, id string) (*application, error) {
+	p, err := g.providerByID(ctx, strings.TrimPrefix(id, probeMark))
 	if err != nil {
 		return nil, err
 	}
+	a := &application{id: id}
+	a.Application = config.Application{Slug: "", Name: p.Name + ", alone", Kind: config.KindOIDC, Reach: access.Everyone, Providers: []string{p.Slug}, Subject: config.Subject{Source: "transient"}, OIDC: &config.OIDCApplication{}}
+	if a.mapping, err = a.Mapping.Compile(); err != nil {
+		return nil, err
+	}
+	a.policy, err = (access.Policy{To: access.Everybody}).Compile()
+	return a, err
+}
+
+// NewRehearsal orders a rehearsal and returns its link, which is shown once.
+func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) (*api.Rehearsal, error) {
 	if n.Hours == 0 {
 		n.Hours = 1
 	}
 	if n.Hours < 1 || n.Hours > 72 {
 		return nil, badRequest("hours", "A rehearsal's link is good for 1 to 72 hours.", "")
 	}
-	r := store.Rehearsal{ID: store.NewID(), Stop: n.Stop, ApplicationID: app.id, Flow: n.Flow, To: n.To, Fresh: !n.KeepSession, By: who.Name, CreatedAt: g.Now().UTC(), ExpiresAt: g.Now().Add(time.Duration(n.Hours) * time.Hour).UTC()}
-	if n.Provider != "" {
-		p, err := g.provider(ctx, n.Provider)
-		if err != nil {
-			return nil, err
-		}
-		if !contains(app.Providers, p.Slug) {
-			return nil, badRequest("provider-not-used", fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name), "Give the application this provider first.")
-		}
-		r.ProviderID = p.id
+	r := store.Rehearsal{ID: store.NewID(), Stop: n.Stop, Flow: n.Flow, To: n.To, Out: n.SignOut, Keeps: n.KeepPerson, Scope: strings.Join(n.Scopes, " "), Fresh: !n.KeepSession, By: who.Name, CreatedAt: g.Now().UTC(), ExpiresAt: g.Now().Add(time.Duration(n.Hours) * time.Hour).UTC()}
+	app, err := g.rehearsed(ctx, &n, &r)
+	if err != nil {
+		return nil, err
 	}
-	switch n.Flow {
-	case "sp":
-		if app.StartURL == "" {
-			return nil, problem(http.StatusUnprocessableEntity, "no-start", "The start address is missing", "A rehearsal that begins at the application needs the application's own start address.", "Enter the start address on the application's page.")
-		}
-	case "idp":
-		if app.begins() {
-			return nil, problem(http.StatusUnprocessableEntity, "sp-only", "The application takes no unsolicited response", app.Name+" is set to accept sign-ins only that it began itself.", "Rehearse the other way, or change the application's option.")
-		}
-		if n.To != "" && !allowedLink(app, n.To) {
-			return nil, badRequest("link-refused", "The deep link does not belong to the application.", "Add its beginning to the application's deep links.")
-		}
-	default:
-		return nil, badRequest("flow", fmt.Sprintf("%q is no way to sign in; sp and idp are.", n.Flow), "")
-	}
-	if len(app.Providers) == 0 {
-		return nil, problem(http.StatusUnprocessableEntity, "no-provider", "No provider is chosen", app.Name+" has no provider to sign in with.", "Choose a provider for the application.")
-	}
-	if missing := app.Missing(); len(missing) > 0 {
-		return nil, problem(http.StatusUnprocessableEntity, "incomplete", "It can't be rehearsed yet", capitalise(missing[0])+".", "Take the application's metadata, or enter the value.")
+	if len(r.Scope) > 1000 {
+		return nil, badRequest("scopes", "The scopes have more than 1,000 characters.", "")
 	}
 	token := keys.NewSecret()
 	r.TokenHash = keys.HashSecret(token)
@@ -82,6 +74,87 @@ func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) 
 	return v, nil
 }
 
+// rehearsed sees that what is to be rehearsed can be, and notes it in the order.
+func (g *Gate) rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehearsal) (*application, error) {
+	if n.Application == "" {
+		if n.Provider == "" {
+			return nil, badRequest("nothing-named", "Name an application, a provider, or both.", "")
+		}
+		p, err := g.provider(ctx, n.Provider)
+		if err != nil {
+			return nil, err
+		}
+		if missing := p.Missing(); len(missing) > 0 {
+			return nil, incomplete(missing[0], "Take the provider's document, or enter the value.")
+		}
+		if n.Second != "" || n.SignOut {
+			return nil, badRequest("provider-alone", "A provider that is tried alone leads to no application, so there is none to open next or to sign out of.", "Name an application as well.")
+		}
+		r.ApplicationID, r.ProviderID, r.Flow, r.Stop = probeMark+p.id, p.id, "idp", true
+		return g.probe(ctx, r.ApplicationID)
+	}
+	app, err := g.application(ctx, n.Application)
+	if err != nil {
+		return nil, err
+	}
+	r.ApplicationID = app.id
+	if n.Provider != "" {
+		p, err := g.provider(ctx, n.Provider)
+		if err != nil {
+			return nil, err
+		}
+		if !contains(app.Providers, p.Slug) {
+			return nil, badRequest("provider-not-used", fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name), "Give the application this provider first.")
+		}
+		r.ProviderID = p.id
+	}
+	if n.Second != "" {
+		second, err := g.application(ctx, n.Second)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case second.id == app.id:
+			return nil, badRequest("second-same", "The second application is the first one.", "Name another.")
+		case second.begins() && second.StartURL == "" && (second.OIDC == nil || second.OIDC.InitiateLogin == ""):
+			return nil, noStart(second.Name)
+		case n.Stop:
+			return nil, badRequest("second-stopped", "A rehearsal that ends at the gate leads to no application, and to no second one.", "")
+		}
+		r.Second = second.id
+	}
+	switch n.Flow {
+	case "sp":
+		if app.StartURL == "" {
+			return nil, noStart(app.Name)
+		}
+	case "idp":
+		if app.begins() {
+			return nil, problem(http.StatusUnprocessableEntity, "sp-only", "The application takes no unsolicited response", app.Name+" is set to accept sign-ins only that it began itself.", "Rehearse the other way, or change the application's option.")
+		}
+		if n.To != "" && !allowedLink(app, n.To) {
+			return nil, badRequest("link-refused", "The deep link does not belong to the application.", "Add its beginning to the application's deep links.")
+		}
+	default:
+		return nil, badRequest("flow", fmt.Sprintf("%q is no way to sign in; sp and idp are.", n.Flow), "")
+	}
+	if len(app.Providers) == 0 {
+		return nil, problem(http.StatusUnprocessableEntity, "no-provider", "No provider is chosen", app.Name+" has no provider to sign in with.", "Choose a provider for the application.")
+	}
+	if missing := app.Missing(); len(missing) > 0 {
+		return nil, incomplete(missing[0], "Take the application's metadata, or enter the value.")
+	}
+	return app, nil
+}
+
+func incomplete(what, remedy string) error {
+	return problem(http.StatusUnprocessableEntity, "incomplete", "It can't be rehearsed yet", capitalise(what)+".", remedy)
+}
+
+func noStart(name string) error {
+	return problem(http.StatusUnprocessableEntity, "no-start", "The start address is missing", "A rehearsal that begins at the application needs the application's own start address; "+name+" has none.", "Enter the start address on the application's page.")
+}
+
 // Rehearsal shows one with the traces of its sign-ins.
 func (g *Gate) Rehearsal(ctx context.Context, id string) (*api.Rehearsal, error) {
 	var r store.Rehearsal
@@ -95,10 +168,15 @@ func (g *Gate) Rehearsal(ctx context.Context, id string) (*api.Rehearsal, error)
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Rehearsal{ID: r.ID, Application: app.Slug, Flow: r.Flow, By: r.By, Created: r.CreatedAt, Expires: r.ExpiresAt, Traces: []api.TraceSummary{}}
+	v := &api.Rehearsal{ID: r.ID, Application: app.Slug, Flow: r.Flow, SignOut: r.Out, KeepPerson: r.Keeps, By: r.By, Created: r.CreatedAt, Expires: r.ExpiresAt, Traces: []api.TraceSummary{}}
 	if r.ProviderID != "" {
 		if p, err := g.providerByID(ctx, r.ProviderID); err == nil {
 			v.Provider = p.Slug
+		}
+	}
+	if r.Second != "" {
+		if a, err := g.applicationByID(ctx, r.Second); err == nil {
+			v.Second = a.Slug
 		}
 	}
 	var rows []store.Trace
@@ -116,7 +194,10 @@ type RehearsalPage struct {
 	Application string
 	By          string
 	Flow        string
-	Failure     *FailurePage
+	// Step is what comes next where there are several: first, second or out. More is set where another follows it.
+	Step    string
+	More    bool
+	Failure *FailurePage
 }
 
 // OpenRehearsal shows what a link is for, before anything begins.
@@ -125,7 +206,45 @@ func (g *Gate) OpenRehearsal(ctx context.Context, b Browser, token string) *Rehe
 	if err != nil {
 		return &RehearsalPage{Failure: rehearsalFailure(err)}
 	}
-	return &RehearsalPage{Application: app.Name, By: r.By, Flow: r.Flow}
+	page := &RehearsalPage{Application: app.Name, By: r.By, Flow: r.Flow, Step: "first", More: r.Second != "" || r.Out}
+	h, err := g.rehearsalSession(ctx, r)
+	if err != nil {
+		return &RehearsalPage{Failure: rehearsalFailure(err)}
+	}
+	if h == nil || !rehearses(r, b) {
+		return page
+	}
+	last, err := g.lastUse(ctx, h.ID, r.Second)
+	switch {
+	case err != nil:
+		return &RehearsalPage{Failure: rehearsalFailure(err)}
+	case r.Second != "" && last.IsZero():
+		second, err := g.applicationByID(ctx, r.Second)
+		if err != nil {
+			return &RehearsalPage{Failure: rehearsalFailure(explain.New("rehearsal.over"))}
+		}
+		page.Step, page.Application, page.More = "second", second.Name, r.Out
+	case r.Out:
+		page.Step, page.More = "out", false
+	}
+	return page
+}
+
+// rehearsalSession is the session of a rehearsal's own, if it has one that counts.
+func (g *Gate) rehearsalSession(ctx context.Context, r *store.Rehearsal) (*heldSession, error) {
+	if r.Second == "" && !r.Out {
+		return nil, nil
+	}
+	var row store.Session
+	if err := g.Store.Read(ctx).Where("id = ?", r.ID).Limit(1).Find(&row).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	return g.openSession(ctx, row)
+}
+
+// follows says whether a rehearsal goes on after a sign-in to this application.
+func follows(r *store.Rehearsal, applicationID string) bool {
+	return r.Out || r.Second != "" && r.Second != applicationID
 }
 
 func rehearsalFailure(err error) *FailurePage {
@@ -176,12 +295,27 @@ func (g *Gate) BeginRehearsal(ctx context.Context, b Browser, token string) (*Ne
 			return &Next{Failure: rehearsalFailure(err)}, ""
 		}
 	}
-	if r.Flow == "sp" {
+	b.Rehearsal = cookie
+	page := g.OpenRehearsal(ctx, b, token)
+	switch {
+	case page.Failure != nil:
+		return &Next{Failure: page.Failure}, ""
+	case page.Step == "out":
+		return g.rehearseOut(ctx, b, r), cookie
+	case page.Step == "second":
+		if app, err = g.applicationByID(ctx, r.Second); err != nil {
+			return &Next{Failure: rehearsalFailure(err)}, ""
+		}
+	}
+	if (r.Flow == "sp" || page.Step == "second") && app.StartURL != "" {
 		return &Next{Redirect: app.StartURL}, cookie
 	}
-	b.Rehearsal = cookie
 	s := g.begin(b, "idp")
 	s.app = app
+	if strings.HasPrefix(app.id, probeMark) {
+		s.row.ApplicationID, s.row.RequestID = app.id, "probe:"+s.id
+		return g.route(ctx, s, ""), cookie
+	}
 	next, err := g.applicationSide(app).start(ctx, s, r.To)
 	if err != nil {
 		return g.failed(ctx, s, err), cookie
@@ -211,10 +345,28 @@ func (g *Gate) joinRehearsal(ctx context.Context, s *signIn) error {
 	if err != nil {
 		return store.Clear(err)
 	}
-	if !rehearses(&r, s.browser) || g.Now().After(r.ExpiresAt) || r.ApplicationID != s.app.id {
+	if !rehearses(&r, s.browser) || g.Now().After(r.ExpiresAt) || r.ApplicationID != s.app.id && r.Second != s.app.id {
 		return nil
 	}
 	s.rehearsal, s.row.RehearsalID = &r, r.ID
 	s.rec.Decide(trace.Decision{About: "rehearsal", Result: "yes", By: "ordered by " + r.By})
 	return nil
+}
+
+// rehearseOut ends a rehearsal with signing out of everything that it went to.
+func (g *Gate) rehearseOut(ctx context.Context, b Browser, r *store.Rehearsal) *Next {
+	s := g.begin(b, "slo")
+	s.rehearsal, s.row.RehearsalID = r, r.ID
+	h, err := g.rehearsalSession(ctx, r)
+	if err == nil && h == nil {
+		err = explain.New("session.over")
+	}
+	o := &signOut{By: "a rehearsal", Rehearsal: r.ID}
+	if err == nil {
+		err = g.signOutOf(ctx, s, h, o, "", true)
+	}
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.onwardOut(ctx, s, o)
 }

@@ -34,6 +34,9 @@ func (g oidcProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 	plain := p.Kind == config.KindOAuth2
 	s.state.Verifier, s.state.Nonce, s.state.FreshSince, s.state.MaxAge, s.state.ACR = oidc.NewVerifier(), "", time.Time{}, nil, nil
 	asked := oidc.Asked{Endpoint: c.AuthorizationEndpoint, ClientID: c.ClientID, RedirectURI: g.CallbackLocation(p.Slug), Scopes: p.AskedScopes(), State: s.id, Challenge: oidc.Challenge(s.state.Verifier), More: c.Parameters}
+	if s.rehearsal != nil && s.rehearsal.Scope != "" {
+		asked.Scopes = strings.Fields(s.rehearsal.Scope)
+	}
 	if c.AnswerByForm {
 		asked.ResponseMode = "form_post"
 	}

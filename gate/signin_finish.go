@@ -73,7 +73,7 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	}
 	g.Metrics.SignedIn.Add(1)
 	g.keepTrace(ctx, s, "signed-in", "")
-	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil && (s.rehearsal.Second == "" || s.rehearsal.Second == s.app.id)
+	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil && !follows(s.rehearsal, s.app.id)
 	if next.Session = s.sessionToken; s.sessionKept {
 		next.SessionEnds = s.sessionEnds
 	}
@@ -110,7 +110,7 @@ func (g *Gate) settle(ctx context.Context, s *signIn, who identity) (saml.NameID
 			if err := g.knownSubject(tx, s, who, &subject); err != nil {
 				return err
 			}
-			if s.sent = samlSubject(s.app, subject); s.rehearsal.Second == "" {
+			if s.sent = samlSubject(s.app, subject); s.rehearsal.Second == "" && !s.rehearsal.Out {
 				return nil
 			}
 			return g.settleSession(tx, s, who, now)
@@ -122,7 +122,7 @@ func (g *Gate) settle(ctx context.Context, s *signIn, who identity) (saml.NameID
 			return err
 		}
 		s.sent = samlSubject(s.app, subject)
-		if s.rehearsal == nil || s.rehearsal.Second != "" {
+		if s.rehearsal == nil || s.rehearsal.Second != "" || s.rehearsal.Out {
 			if err := g.settleSession(tx, s, who, now); err != nil {
 				return err
 			}

@@ -61,12 +61,14 @@ type signOut struct {
 	Relay     string `json:"relay,omitempty"`
 	Binding   string `json:"binding,omitempty"`
 	// Back is where the person wants to be afterwards.
-	Back     string    `json:"back,omitempty"`
-	BackName string    `json:"backName,omitempty"`
-	Secret   string    `json:"secret"`
+	Back     string `json:"back,omitempty"`
+	BackName string `json:"backName,omitempty"`
+	Secret   string `json:"secret"`
 	// Here is set where the session that ended is this browser's own.
 	Here bool `json:"here,omitempty"`
-	Began    time.Time `json:"began"`
+	// Rehearsal is the one that this belongs to, if any.
+	Rehearsal string    `json:"rehearsal,omitempty"`
+	Began     time.Time `json:"began"`
 	// Trace is where it is written down.
 	Trace     string `json:"trace"`
 	Reference string `json:"reference"`
@@ -108,6 +110,7 @@ func (g *Gate) signOutOf(ctx context.Context, s *signIn, h *heldSession, o *sign
 	// Only in the session's own browser can the others be told by the browser.
 	here := keys.SecretFits(h.TokenHash, s.browser.Session)
 	o.Here = o.Here || here
+	here = here || o.Rehearsal != "" && o.Rehearsal == h.RehearsalID
 	for _, t := range told {
 		framed := here && t.frame != ""
 		if framed {
@@ -137,7 +140,7 @@ func (g *Gate) signOutOf(ctx context.Context, s *signIn, h *heldSession, o *sign
 }
 
 // onwardOut takes a sign-out to its next step in the browser: an application, a provider, the answer to whoever asked, or the page at its end.
-func (g *Gate) onwardOut(ctx context.Context, s *signIn, o *signOut, h *heldSession) *Next {
+func (g *Gate) onwardOut(ctx context.Context, s *signIn, o *signOut) *Next {
 	if len(o.Frames) > 0 {
 		page := &SignOut{Title: "Signing out", Text: "Applications are being told. One moment, please.", Frames: o.Frames, Onward: g.PublicURL + "/sign-out", Name: "the next step"}
 		o.Frames = nil
@@ -183,7 +186,7 @@ func (g *Gate) onwardOut(ctx context.Context, s *signIn, o *signOut, h *heldSess
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
-	next.DropSignOut, next.DropSession = o.ID, o.Here
+	next.DropSignOut, next.DropSession, next.DropRehearsal = o.ID, o.Here, o.Rehearsal != ""
 	if o.ID != "" {
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Exec("DELETE FROM sign_outs WHERE id = ?", o.ID).Error })
 		if err != nil {
@@ -247,6 +250,9 @@ func (g *Gate) resumeOut(ctx context.Context, b Browser, id string) (*signIn, *s
 		return s, nil, err
 	}
 	s.id, s.reference, s.began, s.known = o.Trace, o.Reference, o.Began, true
+	if o.Rehearsal != "" {
+		s.rehearsal = &store.Rehearsal{ID: o.Rehearsal}
+	}
 	s.rec = trace.NewRecorder(o.Began, g.Now)
 	g.replay(ctx, s)
 	s.rec.Begin(trace.Receive)
@@ -466,7 +472,7 @@ func (g *Gate) SignOutHere(ctx context.Context, b Browser, agreed bool) *Next {
 			}
 			o.Asked, o.AskedID = "", ""
 		}
-		return g.onwardOut(ctx, s, o, nil)
+		return g.onwardOut(ctx, s, o)
 	}
 	s := g.begin(b, "slo")
 	for id := range b.SignIns {
@@ -486,7 +492,7 @@ func (g *Gate) SignOutHere(ctx context.Context, b Browser, agreed bool) *Next {
 	if err := g.signOutOf(ctx, s, h, o, "", true); err != nil {
 		return g.failed(ctx, s, err)
 	}
-	next := g.onwardOut(ctx, s, o, h)
+	next := g.onwardOut(ctx, s, o)
 	next.DropSignIns = append(next.DropSignIns, s.dropped...)
 	return next
 }

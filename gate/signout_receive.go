@@ -79,7 +79,7 @@ func (g *Gate) logoutByApplication(ctx context.Context, s *signIn, received *sam
 	if len(sessions) == 0 {
 		s.rec.Decide(trace.Decision{About: "session", Result: "none", By: "no session at the gate is known by this identifier; it may be over"})
 	}
-	return g.onwardOut(ctx, s, o, nil), nil
+	return g.onwardOut(ctx, s, o), nil
 }
 
 // outOf ends a session, or only the application's part of it, where the application is set so.
@@ -192,7 +192,7 @@ func (g *Gate) answeredOut(ctx context.Context, b Browser, received *saml.Receiv
 	}
 	switch {
 	case name == "":
-		return g.onwardOut(ctx, s, o, nil)
+		return g.onwardOut(ctx, s, o)
 	case err != nil:
 		// A forged or foreign answer must not pass for one; the partner counts as not told.
 		var f *explain.Failure
@@ -207,7 +207,7 @@ func (g *Gate) answeredOut(ctx context.Context, b Browser, received *saml.Receiv
 		o.Untold = addName(o.Untold, name)
 	}
 	o.Asked, o.AskedID = "", ""
-	return g.onwardOut(ctx, s, o, nil)
+	return g.onwardOut(ctx, s, o)
 }
 
 // LogoutByProvider takes a SAML provider's logout message by the browser: a request, or the answer to one of ours (SAML Profiles, section 4.4.3).
@@ -220,7 +220,7 @@ func (g *Gate) LogoutByProvider(ctx context.Context, b Browser, slug string, rec
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
-	return g.onwardOut(ctx, s, o, nil)
+	return g.onwardOut(ctx, s, o)
 }
 
 func (g *Gate) logoutByProvider(ctx context.Context, s *signIn, slug string, received *saml.Received) (*signOut, error) {

@@ -16,6 +16,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/access"
+	"innergate/core/config"
 	"innergate/demo"
 )
 
@@ -468,7 +469,7 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "saml.not-a-response", r.Explanation.Code)
 
-	for code, q := range map[string]api.Judge{"not-decodable": {Message: "no message"}, "provider-unknown": {Message: strings.ReplaceAll(raw, w.Staff.EntityID(), "urn:somebody")}, "not-saml": {Message: raw, Provider: "northquay-stevedores"}, "not-found": {Trace: "ABCD-EFGH"}} {
+	for code, q := range map[string]api.Judge{"not-decodable": {Message: "no message!"}, "provider-unknown": {Message: strings.ReplaceAll(raw, w.Staff.EntityID(), "urn:somebody")}, "not-saml": {Message: raw, Provider: "northquay-stevedores"}, "not-found": {Trace: "ABCD-EFGH"}} {
 		_, err := c.Judge(ctx, q)
 		refused(t, err, code, "")
 	}
@@ -505,4 +506,136 @@ func TestARehearsalStopsAtTheGate(t *testing.T) {
 		_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Hours: hours})
 		refused(t, err, "hours", "1 to 72")
 	}
+}
+
+// TestARehearsalInSteps signs in, opens a second application without being asked, and signs out, with a session of its own; nobody is made.
+func TestARehearsalInSteps(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Second: "cargo-ledger", SignOut: true})
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	var outcomes []string
+	go func() {
+		ended <- c.FollowRehearsal(ctx, order.ID, func(f api.FollowedTrace) error { outcomes = append(outcomes, f.Outcome); return nil })
+	}()
+	b := w.Walker()
+	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "zoberg")) // an ordinary session, of somebody else
+	require.NoError(t, b.Rehearse(ctx, order.Link, "mvoss"))
+	require.Equal(t, "mvoss", b.Inner("nameid"), b.Text)
+	require.NoError(t, b.Get(ctx, order.Link))
+	assert.Contains(t, b.Text, "must not ask you anything")
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Onward(ctx))
+	assert.Contains(t, b.Text, "mira.voss@saltmere.example")
+	assert.Contains(t, decisions(newest(t, w), "session"), "used")
+	require.NoError(t, b.Get(ctx, order.Link))
+	assert.Contains(t, b.Text, "Now sign out")
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Onward(ctx))
+	assert.Contains(t, b.Text, "You are signed out")
+	assert.Contains(t, b.Text, "<li>Crew Rota</li>")
+	require.NoError(t, <-ended)
+	assert.Equal(t, "signed-out", outcomes[len(outcomes)-1])
+	r, err := c.Rehearsal(ctx, order.ID)
+	require.NoError(t, err)
+	assert.Len(t, r.Traces, 3)
+	assert.Empty(t, known(t, w, "Mira"), "nobody was made")
+	list, err := c.Sessions(ctx, client.Page{})
+	require.NoError(t, err)
+	require.Len(t, list.Items, 1)
+	assert.Contains(t, opens(t, b, w.RotaURL+"/sign-in"), "zoberg", "the ordinary session of the browser goes on")
+
+	// Where the second application wants a fresh sign-in, the rehearsal says so instead of asking.
+	order, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "cargo-ledger", Provider: "saltmere-staff", Flow: "sp", Second: "crew-rota", KeepPerson: true})
+	require.NoError(t, err)
+	b = w.Walker()
+	require.NoError(t, b.Rehearse(ctx, order.Link, "mvoss"))
+	require.Len(t, known(t, w, "Mira"), 1, "it was told to")
+	changeProvider(t, w, func(p *config.Provider) { p.SAML.ForceAuthn = true })
+	require.NoError(t, b.Get(ctx, order.Link))
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Onward(ctx))
+	x := newest(t, w)
+	assert.Equal(t, "rehearsal.asked-again", x.Code)
+	assert.Contains(t, mustText(x.Explanation), "set to ask anew each time")
+
+	// A provider alone, with other scopes.
+	order, err = c.NewRehearsal(ctx, api.NewRehearsal{Provider: "northquay-stevedores", Scopes: []string{"openid", "profile"}})
+	require.NoError(t, err)
+	b = w.Walker()
+	require.NoError(t, b.Rehearse(ctx, order.Link, "lene.aas"))
+	assert.Contains(t, b.Text, "This rehearsal ends here")
+	x = newest(t, w)
+	assert.Equal(t, "stopped", x.Outcome)
+	assert.Equal(t, "Northquay Stevedores, alone", x.Application)
+	asked := ""
+	for _, e := range x.Entries {
+		if m := e.Message; m != nil && m.Name == "Authentication request" {
+			asked = m.Raw
+		}
+	}
+	assert.Contains(t, asked, "openid profile")
+	assert.NotContains(t, asked, "email")
+	for code, n := range map[string]api.NewRehearsal{"nothing-named": {}, "second-same": {Application: "crew-rota", Second: "crew-rota", Flow: "sp"}, "provider-alone": {Provider: "saltmere-staff", SignOut: true}, "second-stopped": {Application: "crew-rota", Second: "cargo-ledger", Flow: "sp", Stop: true}} {
+		_, err = c.NewRehearsal(ctx, n)
+		refused(t, err, code, "")
+	}
+}
+
+// TestRequestsAndTokensAreJudged pastes what the other messages of a sign-in look like.
+func TestRequestsAndTokensAreJudged(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	judge := func(q api.Judge) *api.Judged {
+		t.Helper()
+		r, err := c.Judge(ctx, q)
+		require.NoError(t, err)
+		return r
+	}
+	// An application's request, as it stands in a browser's address line, now and an hour later.
+	follow := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := follow.Get(w.RotaURL + "/sign-in")
+	require.NoError(t, err)
+	answer.Body.Close()
+	asked := answer.Header.Get("Location")
+	r := judge(api.Judge{Message: asked})
+	assert.Equal(t, []any{"AuthnRequest", true, "crew-rota"}, []any{r.Kind, r.Good, r.Application}, mustText(r.Explanation))
+	later := time.Now().Add(time.Hour)
+	assert.Equal(t, "saml.request-old", judge(api.Judge{Message: asked, At: &later}).Explanation.Code)
+	change(t, w, func(a *config.Application) { a.SAML.ACS[0].Location += "/" })
+	assert.Equal(t, "saml.acs-unregistered", judge(api.Judge{Message: asked}).Explanation.Code)
+	assert.Contains(t, judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code, "saml.signature", "something was added to what was signed")
+
+	// A client's.
+	address, err := w.Ledger.Request()
+	require.NoError(t, err)
+	r = judge(api.Judge{Message: address})
+	assert.Equal(t, []any{"authentication request", true, "cargo-ledger"}, []any{r.Kind, r.Good, r.Application}, mustText(r.Explanation))
+	assert.Equal(t, "oidc.redirect-unregistered", judge(api.Judge{Message: strings.Replace(address, "answer", "answer%2F", 1)}).Explanation.Code)
+	assert.Equal(t, "oidc.client-unknown", judge(api.Judge{Message: strings.Replace(address, "client_id=cargo-ledger", "client_id=another", 1)}).Explanation.Code)
+
+	// A provider's answers: an error, a code, and one in another's name.
+	base := w.URL + "/oidc/callback/northquay-stevedores?"
+	iss := "&iss=" + url.QueryEscape(w.NorthquayURL)
+	r = judge(api.Judge{Message: base + "error=access_denied&state=x" + iss})
+	assert.Equal(t, []string{"authentication response", "northquay-stevedores", "oidc.denied"}, []string{r.Kind, r.Provider, r.Explanation.Code})
+	assert.True(t, judge(api.Judge{Message: base + "code=abc&state=x" + iss}).Good)
+	assert.Equal(t, "oidc.answer-issuer", judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)
+
+	// An ID token of a provider: what would become of the person.
+	token, err := w.Northquay.IDTokenFor("saltmere-gate", "lene.aas")
+	require.NoError(t, err)
+	r = judge(api.Judge{Message: token, Application: "cargo-ledger"})
+	require.True(t, r.Good, mustText(r.Explanation))
+	assert.Equal(t, []string{"ID token", "northquay-stevedores"}, []string{r.Kind, r.Provider})
+	require.NotNil(t, r.Then)
+	assert.Equal(t, []string{"lene.aas"}, r.Then.Profile["preferred_username"])
+	assert.Equal(t, "oidc.expired", judge(api.Judge{Message: token, At: &later}).Explanation.Code)
+	foreign, err := w.Northquay.IDTokenFor("another", "lene.aas")
+	require.NoError(t, err)
+	assert.Equal(t, "oidc.audience", judge(api.Judge{Message: foreign}).Explanation.Code)
+	assert.Equal(t, "jwt.signature", judge(api.Judge{Message: token[:len(token)-6] + "AAAAAA"}).Explanation.Code)
+	_, err = c.Judge(ctx, api.Judge{Message: token, Provider: "saltmere-staff"})
+	refused(t, err, "not-openid", "")
 }

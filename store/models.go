@@ -231,7 +231,8 @@ type Rehearsal struct {
 	// Second is the application that is opened after the first one and must ask nothing; Keeps has it make and change people as a real sign-in does.
 	Second      string
 	Keeps       bool
-	Scope       string // asked for besides openid, of an OpenID Connect application
+	Out         bool   // ends with signing out
+	Scope       string // asked of the provider in place of what is set
 	By          string
 	CreatedAt   time.Time
 	ExpiresAt   time.Time `gorm:"index"`

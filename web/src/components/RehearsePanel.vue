@@ -14,6 +14,11 @@ const flow = ref("sp");
 const provider = ref(props.application.providers?.[0] ?? "");
 const stop = ref(false);
 const hours = ref("1");
+const second = ref("");
+const out = ref(false);
+const keep = ref(false);
+const others = ref<[string, string][]>([["", "none"]]);
+void ok(http.GET("/applications", { params: { query: { limit: 200 } } })).then((l) => (others.value = [["", "none"], ...l.items.filter((a) => a.slug !== props.application.slug).map((a): [string, string] => [a.slug, a.name])])).catch(() => undefined);
 const rehearsal = ref<Rehearsal | null>(null);
 const link = ref("");
 const { error, busy, act } = useAct();
@@ -21,7 +26,7 @@ const spOnly = computed(() => !!props.application.saml?.spInitiatedOnly);
 
 async function order() {
   await act(async () => {
-    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined, stop: stop.value || undefined, hours: Number(hours.value) } }));
+    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined, stop: stop.value || undefined, second: second.value || undefined, signOut: out.value || undefined, keepPerson: keep.value || undefined, hours: Number(hours.value) } }));
     rehearsal.value = made;
     link.value = made.link ?? "";
     follow(made.id);
@@ -42,7 +47,7 @@ onScopeDispose(() => source?.close());
 
 <template>
   <div>
-    <p class="soft">A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and changes nobody.</p>
+    <p class="soft">A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and changes nobody unless you say so.</p>
     <fieldset>
       <legend class="visually-hidden">How it begins</legend>
       <label><input v-model="flow" type="radio" value="sp" /> <span><b>SP-initiated</b><br /><span class="soft small">begins at the application: {{ application.startUrl || "its start address is missing" }}</span></span></label>
@@ -50,6 +55,11 @@ onScopeDispose(() => source?.close());
     </fieldset>
     <SelectBox v-if="(application.providers?.length ?? 0) > 1" v-model="provider" label="Through" :options="(application.providedBy ?? []).map((p) => [p.slug, p.name])" />
     <CheckBox v-model="stop" label="Stop at the gate: show what the provider sends and what the application would get" />
+    <template v-if="!stop">
+      <SelectBox v-model="second" label="Then open, without being asked again" :options="others" />
+      <CheckBox v-model="out" label="End with signing out of everything" />
+    </template>
+    <CheckBox v-model="keep" label="Make and change the person as a real sign-in would" />
     <SelectBox v-model="hours" label="The link is good for" :options="[['1', 'an hour'], ['8', '8 hours'], ['24', 'a day'], ['72', 'three days']]" />
     <ElButton v-if="!readonly" type="primary" :loading="busy" @click="order">Make a rehearsal link</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
