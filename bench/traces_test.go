@@ -2,13 +2,17 @@ package bench
 
 import (
 	"context"
+	"encoding/json"
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
 	"innergate/client"
+	"innergate/core/trace"
+	"innergate/demo"
 	"innergate/store"
 )
 
@@ -59,4 +63,78 @@ func BenchmarkTraceSearch(b *testing.B) {
 	b.ReportMetric(ask(client.Page{}), "floor-ms")
 	b.ReportMetric(slowest, "slowest-ms")
 	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkTraceCost tells what tracing adds to a sign-in's processor time; the bound is 15 %. What is done for a trace is done here alone, with the record of a real
+// sign-in: its entries so far are written when the person is sent to the provider, all of them at the end, with what leads to it and the count by the hour. The sign-in itself is measured in a
+// process of its own.
+func BenchmarkTraceCost(b *testing.B) {
+	w, s := prepared(b)
+	ctx := context.Background()
+	once := func() {
+		walker := demo.NewWalker(nil)
+		if err := walker.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"); err != nil || walker.Inner("nameid") != "mvoss" {
+			b.Fatal(err, walker.Text)
+		}
+		walker.HTTP.CloseIdleConnections()
+	}
+	for range 50 {
+		once()
+	}
+	before := s.processor(b)
+	const rounds = 300
+	for range rounds {
+		once()
+	}
+	whole := (s.processor(b) - before) / rounds
+	list, err := w.Client().Traces(ctx, client.Page{Limit: 1})
+	require.NoError(b, err)
+	full, err := w.Client().Trace(ctx, list.Items[0].Reference)
+	require.NoError(b, err)
+	var entries []trace.Entry
+	sent := 0
+	for i, e := range full.Entries {
+		if entries = append(entries, e.Entry); e.Message != nil && e.Message.From == trace.Gate && e.Message.To == trace.Provider {
+			sent = i + 1
+		}
+	}
+	sealer, err := store.NewSealer(make([]byte, 32))
+	require.NoError(b, err)
+	held, err := store.Open(b.TempDir(), sealer)
+	require.NoError(b, err)
+	b.Cleanup(held.Close)
+	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(128<<10))
+	require.NoError(b, err)
+	size := 0
+	pack := func(id string, list []trace.Entry) []byte {
+		plain, err := json.Marshal(list)
+		require.NoError(b, err)
+		sealed := sealer.Seal("trace/"+id, packer.EncodeAll(plain, nil))
+		size = len(sealed)
+		return sealed
+	}
+	begin, n := time.Now(), 0
+	for b.Loop() {
+		id, now := store.NewID(), time.Now().UTC()
+		row := store.Trace{ID: id, Reference: id, ApplicationID: "a", ProviderID: "p", Flow: "sp", Outcome: "open", Entries: pack(id, entries[:sent]), StartedAt: now}
+		require.NoError(b, held.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }))
+		row.Outcome, row.Entries = "signed-in", pack(id, entries)
+		require.NoError(b, held.Write(ctx, func(tx *gorm.DB) error {
+			for _, v := range []string{"a", "b", "c", "d"} {
+				if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id+v, id); err != nil {
+					return err
+				}
+			}
+			if _, err := store.Exec(tx, "INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, 'a', 'p', 'signed-in', '', 1) ON CONFLICT (hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1", now.Truncate(time.Hour)); err != nil {
+				return err
+			}
+			return tx.Model(&row).Select("outcome", "entries", "micros").Updates(&row).Error
+		}))
+		n++
+	}
+	cost := time.Since(begin) / time.Duration(n)
+	b.ReportMetric(100*float64(cost)/float64(whole), "percent")
+	b.ReportMetric(float64(cost.Microseconds()), "trace-us")
+	b.ReportMetric(float64(whole.Microseconds())/1000, "sign-in-ms")
+	b.ReportMetric(float64(size), "bytes")
 }

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 	"github.com/pquerna/otp/totp"
@@ -284,6 +286,8 @@ func TestPasskeys(t *testing.T) {
 	p.size(390, 844)
 	device := p.authenticator()
 	begin := func() {
+		_, err := chromedp.Call(p.ctx, network.ClearBrowserCookies, cdp.Empty{}) // a session would ask nothing
+		require.NoError(t, err)
 		p.open(w.LedgerURL + "/sign-in")
 		p.press("Harbour Register")
 		p.wait(`document.querySelector("input[type=password]")`)

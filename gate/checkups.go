@@ -131,7 +131,11 @@ func (g *Gate) inspect(ctx context.Context, kind, id, slug, name string) ([]insp
 		one.findings = p.Findings
 	}
 	outside, err := g.outsideFindings(ctx, kind, slug)
-	one.findings = append(one.findings, outside...)
+	if err != nil {
+		return nil, err
+	}
+	stale, err := g.staleValues(ctx, kind, id, slug, name)
+	one.findings = append(append(one.findings, outside...), stale...)
 	return []inspected{one}, err
 }
 
@@ -372,6 +376,7 @@ func (g *Gate) besideFindings(ctx context.Context, add func(kind, slug, name str
 	for _, s := range sources.Items {
 		add("source", s.Slug, s.Name, s.Findings)
 	}
+	add("gate", "traces", "The gate", g.lostTraces())
 	ours, err := g.Keys(ctx)
 	if err != nil {
 		return err

@@ -51,6 +51,10 @@ type Gate struct {
 		minute time.Time
 		count  int
 	}
+	losses struct {
+		sync.Mutex
+		traceLoss
+	}
 	setupHash   atomic.Pointer[[]byte]
 	sourceJobs  sync.Map // source ID → *sourceJob
 	usedCerts   sync.Map // usedCertificate → time.Time, until it is written down
@@ -66,6 +70,8 @@ type Gate struct {
 // Metrics counts what the gate does.
 type Metrics struct {
 	Begun, SignedIn, Refused atomic.Int64
+	// TracesLost are those that were not kept, so that sign-ins go on.
+	TracesLost atomic.Int64
 }
 
 // New makes a gate and sees that it has its first keys.

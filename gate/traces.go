@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -101,6 +102,7 @@ func clipped(entries []trace.Entry, limit int) []trace.Entry {
 // never stops a sign-in.
 func (g *Gate) keepTrace(ctx context.Context, s *signIn, outcome, code string) {
 	if !s.known && outcome == "refused" && !g.roomForStranger() {
+		g.lost(ctx, fmt.Sprintf("more than %d requests of strangers failed within a minute", g.StrangerTraces))
 		return
 	}
 	t, err := g.traceRow(s, outcome, code)
@@ -116,6 +118,7 @@ func (g *Gate) keepTrace(ctx context.Context, s *signIn, outcome, code string) {
 		})
 	}
 	if err != nil {
+		g.lost(ctx, err.Error())
 		g.Log.ErrorContext(ctx, "a trace could not be kept", "reference", s.reference, "outcome", outcome, "code", code, "error", err)
 		return
 	}

@@ -107,6 +107,7 @@ func (s *Server) observe() {
 	s.registry.MustRegister(s.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		counter("innergate_sign_ins_begun_total", "Sign-ins that were begun.", func() float64 { return float64(s.gate.Metrics.Begun.Load()) }),
 		counter("innergate_sign_ins_completed_total", "Sign-ins that ended well.", func() float64 { return float64(s.gate.Metrics.SignedIn.Load()) }),
+		counter("innergate_traces_lost_total", "Traces that were not kept, so that sign-ins go on.", func() float64 { return float64(s.gate.Metrics.TracesLost.Load()) }),
 		counter("innergate_sign_ins_refused_total", "Sign-ins that ended in a failure.", func() float64 { return float64(s.gate.Metrics.Refused.Load()) }))
 }
 

@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -638,4 +640,45 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	assert.Equal(t, "jwt.signature", judge(api.Judge{Message: token[:len(token)-6] + "AAAAAA"}).Explanation.Code)
 	_, err = c.Judge(ctx, api.Judge{Message: token, Provider: "saltmere-staff"})
 	refused(t, err, "not-openid", "")
+}
+
+// TestTracingGivesWayFirst floods the gate with failing sign-ins of strangers: the honest ones go on, and the gate says what it did not keep.
+func TestTracingGivesWayFirst(t *testing.T) {
+	w, ctx := world(t), t.Context()
+	stop := make(chan struct{})
+	var flood sync.WaitGroup
+	var sent atomic.Int64
+	for range 6 {
+		flood.Go(func() {
+			client := &http.Client{}
+			for {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				answer, err := client.Get(w.URL + "/saml/idp/sso?SAMLRequest=bm8gcmVxdWVzdA")
+				if err != nil {
+					continue
+				}
+				answer.Body.Close()
+				sent.Add(1)
+			}
+		})
+	}
+	for range 5 {
+		_, code := signsIn(t, w, "mvoss")
+		assert.Empty(t, code, "an honest sign-in goes on, and leaves its trace")
+	}
+	require.Eventually(t, func() bool { return w.Gate.Metrics.TracesLost.Load() > 50 }, 30*time.Second, 10*time.Millisecond, "only so many strangers leave traces")
+	close(stop)
+	flood.Wait()
+	assert.Greater(t, sent.Load(), int64(300))
+	_, err := w.Client().Checkup(ctx)
+	require.NoError(t, err)
+	f := found(t, w, "traces.lost", true)
+	assert.Contains(t, f.Detail, "more than 300 requests of strangers failed within a minute")
+	answer, body := send(t, http.DefaultClient, "GET", w.URL+"/metrics", "", "")
+	assert.Equal(t, 200, answer.StatusCode)
+	assert.Regexp(t, `innergate_traces_lost_total [1-9]`, body)
 }

@@ -265,7 +265,59 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 	if p.Admission == "create" && !slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
 		c.add(Finding{Code: "mapping.no-name", Severity: Attention, Station: MappingIn, Title: "People would be created without a name", Detail: "No rule sets name or given_name.", Remedy: "Add a rule for the person's name."})
 	}
+	c.newcomers(p)
+	c.signOut(p)
 	return Settle(stations, c.findings), c.findings
+}
+
+// newcomers finds what people who are created would lack.
+func (c *collector) newcomers(p *config.Provider) {
+	sets := func(name string) bool {
+		return slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == name })
+	}
+	if p.Admission == "create" && p.Directory == nil && len(p.Mapping) > 0 && !sets("email") {
+		c.add(Finding{Code: "mapping.no-mail", Severity: Remark, Station: MappingIn, Title: "People would be created without a mail address", Detail: "No rule sets email.", Remedy: "Add a rule for the mail address, unless this provider has none."})
+	}
+	given := len(p.Grants) > 0 || p.Admit != nil && len(p.Admit.Groups) > 0 || sets("groups")
+	if p.Admission == "create" && p.Directory == nil && len(p.Mapping) > 0 && !given {
+		c.add(Finding{Code: "mapping.no-group", Severity: Remark, Station: MappingIn, Title: "People would be created without any group", Detail: "No rule sets groups, and neither grants nor the admission give one.", Remedy: "Give a group at admission, or map what the provider sends, if applications let people in by groups."})
+	}
+	if p.Kind != config.KindOIDC || len(p.OIDC.Scopes) == 0 {
+		return
+	}
+	for _, need := range []struct{ claim, scope string }{{"email", "email"}, {"given_name", "profile"}, {"family_name", "profile"}, {"name", "profile"}, {"phone_number", "phone"}, {"address", "address"}} {
+		reads := slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return slices.Contains(r.From, need.claim) })
+		if reads && !slices.Contains(p.OIDC.Scopes, need.scope) {
+			c.add(Finding{Code: "scope.not-asked", Severity: Attention, Station: MappingIn, Title: "The scope " + need.scope + " is not asked for", Detail: "A rule takes " + need.claim + ", which providers send with the scope " + need.scope + ".", Remedy: "Add " + need.scope + " to the scopes, or take the rule away.", Evidence: []trace.Evidence{explain.Pair("scopes", need.scope, strings.Join(p.OIDC.Scopes, " "))}})
+			return
+		}
+	}
+}
+
+// signOut finds a plain sign-out address where one for messages is meant, and the reverse.
+func (c *collector) signOut(p *config.Provider) {
+	mixed := func(field, value, meant string) {
+		c.add(Finding{Code: "logout.other-kind", Severity: Attention, Station: ProviderTrust, Title: "A sign-out address stands in the wrong field", Detail: field + " is " + value + ", which is " + meant + ". One takes signed messages, the other a person's browser without any.", Remedy: "Ask the other side for both: the SLO or end session address, and a plain page for signing out; enter each in its own field.", Evidence: []trace.Evidence{explain.Fact("address", value)}})
+	}
+	if s := p.SAML; s != nil && s.SignOutURL != "" {
+		for _, e := range s.SLO {
+			if e.Location == s.SignOutURL {
+				mixed("The plain sign-out address", s.SignOutURL, "the SLO address as well")
+				return
+			}
+		}
+		if len(s.SLO) == 0 && looksLikeSLO(s.SignOutURL) {
+			mixed("The plain sign-out address", s.SignOutURL, "by its look an SLO address")
+		}
+	}
+	if o := p.OIDC; o != nil && o.SignOutURL != "" && o.SignOutURL == o.EndSessionEndpoint {
+		mixed("The plain sign-out address", o.SignOutURL, "the end session endpoint as well")
+	}
+}
+
+func looksLikeSLO(address string) bool {
+	address = strings.ToLower(address)
+	return strings.HasSuffix(strings.TrimSuffix(address, "/"), "/slo") || strings.Contains(address, "singlelogout")
 }
 
 // samlProvider finds what is unsound about a SAML provider's own values.

@@ -31,7 +31,7 @@ async function leave() {
       Inner Gate
     </RouterLink>
     <nav aria-label="Main">
-      <RouterLink v-for="[path, name] in places" :key="path" :to="path" :class="{ on: path === '/' ? $route.path === '/' : $route.path.startsWith(path) || (path === '/people' && /^\/(groups|rule-sets)/.test($route.path)) || (path === '/traces' && $route.path === '/statistics') }">{{ name }}</RouterLink>
+      <RouterLink v-for="[path, name] in places" :key="path" :to="path" :class="{ on: path === '/' ? $route.path === '/' : $route.path.startsWith(path) || (path === '/people' && /^\/(groups|rule-sets|sessions)/.test($route.path)) || (path === '/traces' && /^\/(statistics|judge)/.test($route.path)) }">{{ name }}</RouterLink>
       <RouterLink v-if="session.owner" to="/settings" :class="{ on: $route.path === '/settings' }">Access</RouterLink>
     </nav>
     <button class="find" type="button" @click="palette?.open()"><span>Find anything</span><kbd>Ctrl K</kbd></button>

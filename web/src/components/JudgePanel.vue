@@ -3,7 +3,7 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type Judged } from "../api/client";
 import { useAct } from "../composables/load";
-import TwoValues from "./TwoValues.vue";
+import JudgedResult from "./JudgedResult.vue";
 
 const props = defineProps<{ reference: string }>();
 const judged = ref<Judged | null>(null);
@@ -18,11 +18,6 @@ const judge = () => act(async () => {
     <p class="soft small">Holds the provider's response against what is set today, at the response's own time. Nothing is used up, and nothing leaves the gate.</p>
     <ElButton :loading="busy" @click="judge">Judge it again</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
-    <div v-if="judged" role="status">
-      <p v-if="judged.good"><b>It would go well now.</b> All {{ judged.entries.filter((e) => e.check).length }} checks hold; {{ judged.then?.person }}.</p>
-      <template v-else-if="judged.explanation"><p><b>It would be refused: {{ judged.explanation.title }}.</b> {{ judged.explanation.cause }}</p>
-        <template v-for="(e, i) in judged.explanation.evidence" :key="e.label + i"><TwoValues v-if="e.expected && e.got" :difference="judged.explanation.differences[i]!" /></template>
-        <p>{{ judged.explanation.remedy }}</p></template>
-    </div>
+    <JudgedResult v-if="judged" :judged="judged" />
   </section>
 </template>

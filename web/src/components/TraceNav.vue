@@ -1,5 +1,5 @@
 <script setup lang="ts">
-const places = [["/traces", "Traces"], ["/statistics", "Over time"]] as const;
+const places = [["/traces", "Traces"], ["/statistics", "Over time"], ["/judge", "Judge a message"]] as const;
 </script>
 
 <template>

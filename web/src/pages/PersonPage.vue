@@ -6,6 +6,7 @@ import { http, ok } from "../api/client";
 import CheckBox from "../components/CheckBox.vue";
 import CopyValue from "../components/CopyValue.vue";
 import SelectBox from "../components/SelectBox.vue";
+import SessionTable from "../components/SessionTable.vue";
 import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import TraceTable from "../components/TraceTable.vue";
@@ -20,6 +21,15 @@ const { data: person, error, missing } = useLoad(async () => (fresh.value ? null
 const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
 const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query: { limit: 200 } } })));
 const { data: traces } = useLoad(async () => (person.value ? ok(http.GET("/traces", { params: { query: { search: person.value.name, limit: 5 } } })) : null), [() => person.value?.id]);
+const sessions = useLoad(async () => (person.value ? ok(http.GET("/sessions", { params: { query: { person: person.value.id, limit: 20 } } })) : null), [() => person.value?.id]);
+const endAll = () => confirm(`End all sessions of ${person.value!.name}? Their applications are told.`) && act(async () => {
+  await ok(http.DELETE("/people/{id}/sessions", { params: params() }));
+  await sessions.again();
+});
+const endOne = (s: { id: string }) => act(async () => {
+  await ok(http.DELETE("/sessions/{id}", { params: { path: { id: s.id } } }));
+  await sessions.again();
+});
 const values = ref<{ name: string; text: string }[]>([]);
 const type = ref("");
 const active = ref(true);
@@ -100,6 +110,7 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
         <section class="panel"><h2>Accounts</h2><div v-for="a in person.accounts" :key="a.slug" class="item"><RouterLink :to="`/applications/${a.slug}`"><b>{{ a.application }}</b></RouterLink><br /><span class="mono">{{ a.subject }}</span><br /><span class="soft small">last <TimeText :at="a.lastAt" from /></span></div><p v-if="!person.accounts.length" class="soft">Has signed in to no application yet.</p></section>
       </div>
     </div>
+    <section v-if="person" class="later"><h2>Sessions</h2><SessionTable :sessions="sessions.data.value?.items ?? []" :busy="busy" empty="None is open." @end="endOne" /><p v-if="sessions.data.value?.items.length"><ElButton size="small" type="danger" :loading="busy" @click="endAll">End all of them</ElButton></p></section>
     <section v-if="person" class="later"><h2>Newest sign-ins</h2><TraceTable :traces="traces?.items ?? []" empty="No sign-in is kept." /></section>
     <p v-if="person" class="later"><ElButton type="danger" @click="remove">Delete this person</ElButton></p>
   </template>
