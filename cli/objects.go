@@ -69,7 +69,7 @@ func (p *program) applications() *cli.Command {
 		}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff", "innergate app add --name \"Crew Rota\"", "innergate app add --metadata client.json --provider saltmere-staff"), Action: p.addApplication},
 		{Name: "take", Usage: "take the other side's metadata for an application that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
 			Metadata: examples("innergate app take crew-rota https://rota.saltmere.example/metadata", "innergate app take crew-rota rota.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") }},
-		p.reach("applications", "app"), p.remove("applications", "app"),
+		p.reach("applications", "app"), p.reachUndo("applications", "app"), p.reachHistory("applications", "app"), p.remove("applications", "app"),
 	}}
 }
 
@@ -262,16 +262,6 @@ func (p *program) take(ctx context.Context, c *cli.Command, kind string) error {
 	})
 }
 
-func (p *program) reach(kind, word string) *cli.Command {
-	return &cli.Command{Name: "reach", Usage: "open it for everyone, close it, or take it back to draft", ArgsUsage: "SHORTNAME draft|everyone|closed", Metadata: examples("innergate " + word + " reach crew-rota everyone"), Action: p.with("SHORTNAME REACH", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-		if err := cl.SetReach(ctx, kind, args[0], access.Reach(args[1])); err != nil {
-			return err
-		}
-		fmt.Fprintf(p.Out, "%s: %s, from now on.\n", args[0], args[1])
-		return nil
-	})}
-}
-
 func (p *program) remove(kind, word string) *cli.Command {
 	return &cli.Command{Name: "remove", Usage: "delete it; its traces and journal lines stay", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " remove crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 		if err := cl.Delete(ctx, kind, args[0]); err != nil {
@@ -312,7 +302,7 @@ func (p *program) providers() *cli.Command {
 		}, Metadata: examples("innergate provider add --metadata staff.xml --admission create", "innergate provider add --metadata https://id.northquay.example --admission create"), Action: p.addProvider},
 		{Name: "take", Usage: "take the other side's metadata for a provider that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
 			Metadata: examples("innergate provider take saltmere-staff staff.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") }},
-		p.reach("providers", "provider"), p.remove("providers", "provider"),
+		p.reach("providers", "provider"), p.reachUndo("providers", "provider"), p.reachHistory("providers", "provider"), p.remove("providers", "provider"),
 	}}
 }
 

@@ -3,12 +3,14 @@ package gate
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
+	"innergate/core/access"
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/oidc"
@@ -217,10 +219,12 @@ func (g *Gate) uninvited(ctx context.Context, s *signIn, relay string) (*Next, e
 		return nil, err
 	}
 	s.app = app
-	if err := s.provider.Reach.Serves("provider", s.provider.Name, false); err != nil {
+	var at access.Who
+	at.Network, _ = netip.ParseAddr(s.browser.Address)
+	if err := s.provider.Reach.Admits(s.provider.Circle, at, "provider", s.provider.Name, s.provider.Slug, false); err != nil {
 		return nil, err
 	}
-	if err := app.Reach.Serves("application", app.Name, false); err != nil {
+	if err := app.Reach.Admits(app.Circle, at, "application", app.Name, app.Slug, false); err != nil {
 		return nil, err
 	}
 	s.rec.Decide(trace.Decision{About: "application", Result: app.Name, By: "RelayState " + relay})

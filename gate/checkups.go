@@ -377,6 +377,11 @@ func (g *Gate) besideFindings(ctx context.Context, add func(kind, slug, name str
 		add("source", s.Slug, s.Name, s.Findings)
 	}
 	add("gate", "traces", "The gate", g.lostTraces())
+	routes, err := g.routeFindings(ctx)
+	if err != nil {
+		return err
+	}
+	add("gate", "routes", "Routes", routes)
 	ours, err := g.Keys(ctx)
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/core/people"
 	"innergate/store"
@@ -30,6 +31,8 @@ type file struct {
 	Providers    []config.Provider    `json:"providers,omitempty"`
 	Applications []config.Application `json:"applications,omitempty"`
 	Assignments  []groupAssignment    `json:"assignments,omitempty"`
+	Routes       *access.Routes       `json:"routes,omitempty"`
+	Sessions     *config.Sessions     `json:"sessions,omitempty"`
 }
 
 // groupAssignment lets a group use an application. Assignments of people are no part of a configuration: people are not.
@@ -46,7 +49,7 @@ func readFile(text string) (*file, error) {
 		return nil, badRequest("yaml", "The file is not YAML: "+yaml.FormatError(err, false, false), "")
 	}
 	if bytes.Equal(bytes.TrimSpace(doc), []byte("null")) {
-		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named groups, ruleSets, sources, templates, providers, applications and assignments.")
+		return nil, badRequest("yaml", "There is nothing in the file.", "A file holds lists named groups, ruleSets, sources, templates, providers, applications and assignments, and the settings routes, sessions and people.")
 	}
 	dec := json.NewDecoder(bytes.NewReader(doc))
 	dec.DisallowUnknownFields()
@@ -141,6 +144,14 @@ func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.ConfigFile) (*a
 	}
 	for i := range f.Applications {
 		note("applications", i, f.Applications[i].Slug, f.Applications[i].Validate())
+	}
+	if f.Routes != nil {
+		if err := f.Routes.Check(); err != nil {
+			problems = append(problems, config.Problem{Field: "routes", Message: err.Error()})
+		}
+	}
+	if f.Sessions != nil {
+		note("sessions", 0, "sessions", f.Sessions.Validate())
 	}
 	if len(problems) > 0 {
 		return nil, invalid(problems)
@@ -251,7 +262,39 @@ func (g *Gate) loadFile(tx *gorm.DB, who Actor, f *file, settings people.Setting
 			return err
 		}
 	}
+	if err := g.loadSettings(tx, who, f, sort); err != nil {
+		return err
+	}
 	return g.loadAssignments(tx, who, f.Assignments, result, now)
+}
+
+// loadSettings takes the routes and the limits of sessions out of a file.
+func (g *Gate) loadSettings(tx *gorm.DB, who Actor, f *file, sort func(kind, slug, held, body string, found bool) string) error {
+	ctx := tx.Statement.Context
+	if f.Routes != nil {
+		before, err := g.Routes(ctx)
+		if err != nil {
+			return err
+		}
+		if f.Routes.Rules == nil {
+			f.Routes.Rules = []access.Route{}
+		}
+		if sort("settings", "routes", mustJSON(before), mustJSON(f.Routes), true); mustJSON(before) != mustJSON(f.Routes) {
+			if err := g.writeRoutes(tx, who, before, *f.Routes); err != nil {
+				return err
+			}
+		}
+	}
+	if f.Sessions != nil {
+		before, err := g.sessionLimits(ctx)
+		if err != nil {
+			return err
+		}
+		if sort("settings", "sessions", mustJSON(before), mustJSON(f.Sessions), true); before != *f.Sessions {
+			return g.writeSetting(tx, who, settingSessions, "limits of sessions", before, f.Sessions)
+		}
+	}
+	return nil
 }
 
 func (g *Gate) loadAssignments(tx *gorm.DB, who Actor, list []groupAssignment, result *api.ConfigResult, now time.Time) error {
@@ -329,6 +372,18 @@ func (g *Gate) ExportConfig(ctx context.Context) (string, error) {
 	var f file
 	if err := g.exportPeopleConfig(ctx, &f); err != nil {
 		return "", err
+	}
+	routes, err := g.Routes(ctx)
+	if err != nil {
+		return "", err
+	}
+	if len(routes.Rules) > 0 || routes.NoButtons || routes.Field != access.FieldNeeded {
+		f.Routes = routes
+	}
+	if limits, err := g.sessionLimits(ctx); err != nil {
+		return "", err
+	} else if limits != config.UsualSessions {
+		f.Sessions = &limits
 	}
 	var sources []store.Source
 	if err := g.Store.Read(ctx).Order("slug").Find(&sources).Error; err != nil {

@@ -92,6 +92,9 @@ func (g *Gate) standing(ctx context.Context, personID string) (groups []string, 
 // unassigned says whether a grant's person may not use the application any more, because every assignment was taken away. A rehearsal writes no memberships, so there
 // it can't be told.
 func (g *Gate) unassigned(ctx context.Context, h *heldGrant) (string, error) {
+	if why, err := g.outOfCircle(ctx, h); why != "" || err != nil {
+		return why, err
+	}
 	if h.PersonID == "" || h.Rehearsal || h.app.id == consoleID || h.app.Access.To == access.Everybody {
 		return "", nil
 	}

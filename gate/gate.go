@@ -19,6 +19,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/core/people"
 	"innergate/core/saml"
@@ -148,6 +149,7 @@ type cache struct {
 	keys       sync.Map // purpose → *ring
 	people     atomic.Pointer[people.Settings]
 	sessions   atomic.Pointer[config.Sessions]
+	routes     atomic.Pointer[access.Routes]
 	origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
 }
 
@@ -284,6 +286,9 @@ func (g *Gate) Run(ctx context.Context) {
 	defer tick.Stop()
 	go g.tellAlways(ctx)
 	for n := 0; ; n++ {
+		if err := g.RevertDue(ctx); err != nil && ctx.Err() == nil {
+			g.Log.ErrorContext(ctx, "what was set for some time could not be taken back", "error", err)
+		}
 		if err := g.SwitchDue(ctx); err != nil && ctx.Err() == nil {
 			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)
 		}

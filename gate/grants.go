@@ -12,6 +12,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/core/access"
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/keys"
@@ -173,9 +174,9 @@ func (g *Gate) over(h *heldGrant) string {
 		return "the provider is gone"
 	case !slices.Contains(h.app.Providers, h.provider.Slug):
 		return "the provider no longer serves the application"
-	case h.app.Reach.Serves("application", h.app.Name, h.Rehearsal) != nil:
+	case h.app.Reach != access.InCircle && h.app.Reach.Serves("application", h.app.Name, h.Rehearsal) != nil:
 		return "the application is not open"
-	case h.provider.Reach.Serves("provider", h.provider.Name, h.Rehearsal) != nil:
+	case h.provider.Reach != access.InCircle && h.provider.Reach.Serves("provider", h.provider.Name, h.Rehearsal) != nil:
 		return "the provider is not open"
 	}
 	return ""

@@ -102,7 +102,13 @@ func (g *Gate) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 		return bearerError(http.StatusUnauthorized, "invalid_token", "The access token is not known here, or is over."), nil
 	}
 	h := t.heldGrant
-	if why := g.over(h); why != "" {
+	why := g.over(h)
+	if why == "" {
+		if why, err = g.outOfCircle(ctx, h); err != nil {
+			return nil, err
+		}
+	}
+	if why != "" {
 		return bearerError(http.StatusUnauthorized, "invalid_token", "The sign-in of this access token is over: "+why+"."), nil
 	}
 	scopes := strings.Fields(t.scope)
@@ -155,6 +161,9 @@ func (g *Gate) introspect(ctx context.Context, x *exchange, authorization, raw s
 		return inactive, err
 	}
 	h := t.heldGrant
+	if why, err := g.outOfCircle(ctx, h); why != "" || err != nil {
+		return inactive, err
+	}
 	if h.ApplicationID != x.app.id && (t.kind != "access" || h.app.OIDC.Audience != x.app.OIDC.ClientID) {
 		return inactive, nil
 	}

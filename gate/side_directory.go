@@ -28,6 +28,7 @@ const (
 	stageEnrol    = "enrol"  // a second factor is set up
 	stageCodes    = "codes"  // recovery codes are shown, once
 	stageDone     = "done"
+	stageRouted   = "routed" // the address that was entered belongs to another provider
 )
 
 const (
@@ -52,6 +53,8 @@ type ownSignIn struct {
 	At      time.Time     `json:"at,omitzero"`
 	// Stronger is set where somebody from another provider proves a second factor here.
 	Stronger bool `json:"stronger,omitempty"`
+	// Routed is the provider, by short name, to which the address that was entered belongs.
+	Routed string `json:"routed,omitempty"`
 }
 
 // OwnPage is what a page of the gate's own directory shows.
@@ -61,6 +64,7 @@ type OwnPage struct {
 	Secret                        string // of a second factor that is set up, in groups of four
 	Picture                       string // the same as a data: address of a picture to scan
 	Codes                         []string
+	Routed, RoutedTo              string // the provider to go to instead, and its short name
 	Authenticator                 bool   // there is one, whose codes can be entered
 	PasskeyAct, PasskeyOptions    string // what the browser is asked for, if anything (Web Authentication, section 5.1)
 }
@@ -69,7 +73,7 @@ func (g directoryProvider) send(ctx context.Context, s *signIn) (*Next, error) {
 	if s.state.Wish.Passive {
 		return nil, explain.New("route.no-passive")
 	}
-	s.state.Own = &ownSignIn{Stage: stagePassword}
+	s.state.Own = &ownSignIn{Stage: stagePassword, Name: s.state.Name}
 	if err := g.offerPasskey(ctx, s); err != nil {
 		return nil, err
 	}
@@ -100,6 +104,13 @@ func (g *Gate) ShowOwn(ctx context.Context, b Browser, id string) (*OwnPage, *Ne
 	}
 	if o := own.Passkey; o != nil {
 		page.PasskeyAct, page.PasskeyOptions = o.Act, string(o.Options)
+	}
+	if own.Stage == stageRouted {
+		p, err := g.provider(ctx, own.Routed)
+		if err != nil {
+			return nil, g.failed(ctx, s, err)
+		}
+		page.Routed, page.RoutedTo = p.Name, p.Slug
 	}
 	if own.Stage == stageFactor {
 		held, _, err := g.totpOf(ctx, own.Person)
@@ -169,6 +180,9 @@ func (g *Gate) EnterOwn(ctx context.Context, b Browser, id string, field func(st
 	own := s.state.Own
 	own.Error = ""
 	answer := field("passkey")
+	if own.Stage == stageRouted { // another name after all
+		own.Stage, own.Routed = stagePassword, ""
+	}
 	switch own.Stage {
 	case stagePassword, stageFactor:
 		if answer != "" {
@@ -215,6 +229,14 @@ func tooMany(err error, what string) error {
 func (g *Gate) enterPassword(ctx context.Context, s *signIn, name, password string) error {
 	own := s.state.Own
 	own.Name = clipText(strings.TrimSpace(name), 64)
+	if to, err := g.routedElsewhere(ctx, s, own.Name); err != nil {
+		return err
+	} else if to != nil {
+		// Whether the person is known is not looked at, and no password is tried.
+		own.Stage, own.Routed = stageRouted, to.Slug
+		s.rec.Decide(trace.Decision{About: "provider", Result: to.Name, By: "the mail address that was entered is routed there"})
+		return nil
+	}
 	key := people.Key(own.Name)
 	byName, byAddress := "own:"+key, "own-address:"+b4(s.browser.Address)
 	if err := tooMany(g.guessing(ctx, byName, 10), own.Name); err != nil {

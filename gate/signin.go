@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
 
+	"innergate/core/access"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
@@ -31,6 +33,8 @@ type Browser struct {
 	SignIns map[string]string
 	// Rehearsal is the value of the rehearsal cookie.
 	Rehearsal string
+	// Way is the provider that the browser took the last time, by short name.
+	Way string
 	// Session is the token of the browser's session at the gate, Device what the browser says it is.
 	Session, Device string
 	// SignOuts are the secrets of sign-outs under way, by ID.
@@ -55,6 +59,8 @@ type Next struct {
 	DropSignIns []string
 	// DropRehearsal ends the rehearsal in this browser.
 	DropRehearsal bool
+	// Way is the provider that the browser is to remember.
+	Way string
 	// Session is the token of the session that the browser has from now on, for longer than the browser runs until SessionEnds (zero for as long as it runs). DropSession ends it.
 	Session     string
 	SessionEnds time.Time
@@ -76,10 +82,17 @@ type Choice struct {
 	Application string
 	SignIn      string
 	Providers   []ProviderChoice
+	// Field asks for a name or mail address; Name is what was given before, and Again is set where it did not lead to one way.
+	Field bool
+	Name  string
+	Again bool
 }
 
-// ProviderChoice is one provider to choose.
-type ProviderChoice struct{ Slug, Name string }
+// ProviderChoice is one provider to choose. Last is set for the one that this browser took the last time.
+type ProviderChoice struct {
+	Slug, Name string
+	Last       bool
+}
 
 // Confirm asks the person whether to go on to the application.
 type Confirm struct {
@@ -172,7 +185,8 @@ type signIn struct {
 	sessionToken string
 	sessionKept  bool
 	sent         saml.NameID
-	dropped      []string // sign-ins that the browser is to forget
+	dropped      []string       // sign-ins that the browser is to forget
+	routes       *access.Routes // a draft that is asked about, in place of those that are live
 }
 
 // state is what must be known when the provider's answer comes. It travels sealed.
@@ -196,6 +210,8 @@ type state struct {
 	Agreed bool      `json:"agreed,omitempty"`
 	// Device is the hash of the device code that this sign-in is for.
 	Device []byte `json:"device,omitempty"`
+	// Name is what the person gave to be recognised by, before they have proven anything.
+	Name string `json:"name,omitempty"`
 	// Console is set where somebody comes in to the console.
 	Console bool `json:"console,omitempty"`
 	// Anew is set once the provider was asked again, more strictly or without what it could not give.
@@ -430,39 +446,57 @@ func (g *Gate) route(ctx context.Context, s *signIn, chosen string) *Next {
 	if err := g.joinRehearsal(ctx, s); err != nil {
 		return g.failed(ctx, s, err)
 	}
-	if err := s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil); err != nil {
+	if err := g.reached(ctx, s); err != nil {
 		return g.failed(ctx, s, err)
 	}
 	if err := g.inTime(s.app.Name, s.app.until); err != nil {
 		return g.failed(ctx, s, err)
 	}
-	open, passed, err := g.candidates(ctx, s)
+	w, err := g.ways(ctx, s)
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
 	if chosen == "" {
-		if next := g.fromSession(ctx, s, open); next != nil {
+		if next := g.fromSession(ctx, s, w.open); next != nil {
 			return next
 		}
 	}
 	if chosen == "" && s.rehearsal != nil {
 		chosen = s.rehearsal.ProviderID
 	}
-	for _, p := range open {
-		if chosen == p.Slug || chosen == p.id || len(open) == 1 {
-			s.provider = p
-			break
-		}
+	routes, err := g.routesOf(ctx, s)
+	if err != nil {
+		return g.failed(ctx, s, err)
 	}
+	s.provider = s.straight(w, routes, chosen)
 	if s.provider == nil && s.state.Wish.Passive {
 		return g.failed(ctx, s, explain.New("route.no-passive"))
 	}
 	if s.provider == nil {
-		return g.choose(ctx, s, open)
+		return g.choose(ctx, s, w, routes)
 	}
 	s.row.ProviderID = s.provider.id
-	s.rec.Decide(trace.Decision{About: "provider", Result: s.provider.Name, By: routeReason(chosen, len(open)), Passed: passed})
+	by := routeReason(chosen, len(w.open))
+	if w.by != "" && chosen == "" {
+		by = w.by
+	}
+	s.rec.Decide(trace.Decision{About: "provider", Result: s.provider.Name, By: by, Passed: w.passed})
 	return g.sendOn(ctx, s)
+}
+
+// reached asks the application's reach, with what is known so far.
+func (g *Gate) reached(ctx context.Context, s *signIn) error {
+	if s.app.Reach != access.InCircle || s.rehearsal != nil {
+		return s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil)
+	}
+	r, err := g.recognise(ctx, s)
+	if err != nil {
+		return err
+	}
+	if r.by != "" && s.state.Name != "" {
+		r.who.Known = false // a name that was only given proves nothing, and must not tell whether somebody is in
+	}
+	return s.app.Reach.Admits(s.app.Circle, r.who, "application", s.app.Name, s.app.Slug, false)
 }
 
 func routeReason(chosen string, open int) string {
@@ -475,8 +509,9 @@ func routeReason(chosen string, open int) string {
 	return ""
 }
 
-// candidates lists the application's providers that can be used now, and says why others can't.
-func (g *Gate) candidates(ctx context.Context, s *signIn) (open []*provider, passed []string, err error) {
+// candidates lists the application's providers that can be used now, and says why others can't. Where a provider's circle depends on who it is and that is not known, it is passed over, and
+// the person is asked.
+func (g *Gate) candidates(ctx context.Context, s *signIn, who access.Who) (open []*provider, passed []string, asks bool, err error) {
 	var last error
 	for _, slug := range s.app.Providers {
 		p, err := g.provider(ctx, slug)
@@ -485,9 +520,16 @@ func (g *Gate) candidates(ctx context.Context, s *signIn) (open []*provider, pas
 			continue
 		}
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, false, err
 		}
-		if err := p.Reach.Serves("provider", p.Name, s.rehearsal != nil); err != nil {
+		if p.Reach == access.InCircle && s.rehearsal == nil {
+			verdict, why := p.Circle.Holds(who, p.Slug)
+			if verdict != access.Inside {
+				asks = asks || verdict == access.Open
+				passed, last = append(passed, p.Name+": circle, "+why), explain.New("reach.provider-circle", explain.Fact("reason", why)).Of(p.Name)
+				continue
+			}
+		} else if err := p.Reach.Serves("provider", p.Name, s.rehearsal != nil); err != nil {
 			passed, last = append(passed, p.Name+": "+string(p.Reach)), err
 			continue
 		}
@@ -505,14 +547,21 @@ func (g *Gate) candidates(ctx context.Context, s *signIn) (open []*provider, pas
 		}
 		open = append(open, p)
 	}
-	if len(open) == 0 {
+	// Whoever is in a circle takes that way in place of the one for those outside.
+	for _, p := range open {
+		if p.Reach == access.InCircle && s.rehearsal == nil && p.Circle.Instead != "" {
+			open = slices.DeleteFunc(slices.Clone(open), func(other *provider) bool { return other.Slug == p.Circle.Instead })
+			passed = append(passed, p.Circle.Instead+": for those outside the circle of "+p.Name)
+		}
+	}
+	if len(open) == 0 && !asks {
 		s.rec.Decide(trace.Decision{About: "provider", Result: "none", Passed: passed})
 		if last == nil || len(s.app.Providers) > 1 {
 			last = explain.New("route.none")
 		}
-		return nil, nil, last
+		return nil, nil, false, last
 	}
-	return open, passed, nil
+	return open, passed, asks, nil
 }
 
 func contains(list []string, v string) bool {
@@ -524,12 +573,10 @@ func contains(list []string, v string) bool {
 	return false
 }
 
-// choose keeps the sign-in and asks the person which provider to use.
-func (g *Gate) choose(ctx context.Context, s *signIn, open []*provider) *Next {
-	next := &Next{Choice: &Choice{Application: s.app.Name, SignIn: s.id}}
-	for _, p := range open {
-		next.Choice.Providers = append(next.Choice.Providers, ProviderChoice{p.Slug, p.Name})
-	}
+// choose keeps the sign-in and asks the person which way to take, or who they are.
+func (g *Gate) choose(ctx context.Context, s *signIn, w *ways, routes *access.Routes) *Next {
+	next := &Next{Choice: s.choice(w, routes)}
+	s.rec.Decide(trace.Decision{About: "provider", Result: "the person is asked", Passed: w.passed})
 	if err := g.keep(ctx, s, next); err != nil {
 		return g.failed(ctx, s, err)
 	}

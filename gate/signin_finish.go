@@ -26,10 +26,7 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	g.tellFreshness(s, who)
 	s.rec.Begin(trace.Decide)
 	// The reach is asked again: it may have changed while the person was away.
-	if err := s.app.Reach.Serves("application", s.app.Name, s.rehearsal != nil); err != nil {
-		return g.failed(ctx, s, err)
-	}
-	if err := s.provider.Reach.Serves("provider", s.provider.Name, s.rehearsal != nil); err != nil {
+	if err := g.inCircles(ctx, s); err != nil {
 		return g.failed(ctx, s, err)
 	}
 	if err := g.inTime(s.provider.Name, s.provider.until); err != nil {
@@ -74,6 +71,9 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	g.Metrics.SignedIn.Add(1)
 	g.keepTrace(ctx, s, "signed-in", "")
 	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil && !follows(s.rehearsal, s.app.id)
+	if s.rehearsal == nil && who.SessionID == "" && s.row.Flow != "provider" {
+		next.Way = s.provider.Slug
+	}
 	if next.Session = s.sessionToken; s.sessionKept {
 		next.SessionEnds = s.sessionEnds
 	}

@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes())
 }
 
 func mainRoutes() []route {

@@ -56,6 +56,12 @@ func (s *Server) protocols() {
 	})
 	a.Get("/rehearse/:token", s.rehearsalPage)
 	a.Post("/rehearse/:token", s.rehearsalBegin)
+	a.Post("/sign-in/:id/name", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.onward(c, s.gate.Named(c.Context(), s.browser(c), c.Params("id"), strings.Clone(c.FormValue("name"))))
+	})
 	a.Post("/sign-in/:id/choose", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
@@ -214,6 +220,7 @@ func (s *Server) browser(c fiber.Ctx) gate.Browser {
 	b.Rehearsal = strings.Clone(c.Cookies(s.cookieName("rehearsal")))
 	b.Session = strings.Clone(c.Cookies(s.cookieName("session")))
 	b.Device = strings.Clone(c.Get("User-Agent"))
+	b.Way = strings.Clone(c.Cookies(s.cookieName("way")))
 	return b
 }
 
@@ -247,6 +254,9 @@ func (s *Server) cookies(c fiber.Ctx, n *gate.Next) {
 			life = time.Until(n.SessionEnds)
 		}
 		s.setCookie(c, s.cookieName("session"), n.Session, life)
+	}
+	if n.Way != "" {
+		s.setCookie(c, s.cookieName("way"), n.Way, 180*24*time.Hour)
 	}
 	if n.DropSession {
 		s.dropCookie(c, s.cookieName("session"))

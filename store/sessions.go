@@ -61,8 +61,22 @@ type SignOut struct {
 }
 
 func migrateSessions(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Session{}, &SessionProof{}, &SessionUse{}, &SignOut{}, &Grant{}, &Rehearsal{}); err != nil {
+	if err := tx.AutoMigrate(&Session{}, &SessionProof{}, &SessionUse{}, &SignOut{}, &ReachChange{}, &Grant{}, &Rehearsal{}); err != nil {
 		return err
 	}
 	return tx.Exec("CREATE INDEX IF NOT EXISTS grant_session ON grants (session_id) WHERE session_id <> ''").Error
+}
+
+// ReachChange is one change of an application's or provider's reach, kept so that it can be taken back.
+type ReachChange struct {
+	ID       string `gorm:"primaryKey"`
+	Kind     string `gorm:"index:reach_change_object"`
+	ObjectID string `gorm:"index:reach_change_object"`
+	Slug     string
+	Before   string // JSON
+	After    string // JSON
+	By       string
+	At       time.Time
+	RevertAt *time.Time `gorm:"index"`
+	UndoneAt *time.Time
 }

@@ -387,6 +387,8 @@ func reachLine(r access.Reach) string {
 		return "everyone"
 	case access.Closed:
 		return "closed"
+	case access.InCircle:
+		return "a circle"
 	}
 	return "rehearsals only"
 }

@@ -27,6 +27,8 @@ type Application struct {
 	Tags        []string     `json:"tags,omitempty"`
 	Kind        string       `json:"kind"`
 	Reach       access.Reach `json:"reach"`
+	// Circle is whom it serves where the reach is circle. It is kept while another reach is set.
+	Circle *access.Circle `json:"circle,omitempty"`
 	// Providers are the slugs of the providers that people may sign in with here, in order of preference.
 	Providers []string `json:"providers,omitempty"`
 	// StartURL is the application's own address at which a person begins.
@@ -100,15 +102,17 @@ type SAMLApplication struct {
 
 // Provider is whoever vouches for people.
 type Provider struct {
-	Slug        string        `json:"slug"`
-	Name        string        `json:"name"`
-	Description string        `json:"description,omitempty"`
-	Contact     string        `json:"contact,omitempty"`
-	Tags        []string      `json:"tags,omitempty"`
-	Kind        string        `json:"kind"`
-	Reach       access.Reach  `json:"reach"`
-	SAML        *SAMLProvider `json:"saml,omitempty"`
-	OIDC        *OIDCProvider `json:"oidc,omitempty"`
+	Slug        string       `json:"slug"`
+	Name        string       `json:"name"`
+	Description string       `json:"description,omitempty"`
+	Contact     string       `json:"contact,omitempty"`
+	Tags        []string     `json:"tags,omitempty"`
+	Kind        string       `json:"kind"`
+	Reach       access.Reach `json:"reach"`
+	// Circle is whom it serves where the reach is circle.
+	Circle *access.Circle `json:"circle,omitempty"`
+	SAML   *SAMLProvider  `json:"saml,omitempty"`
+	OIDC   *OIDCProvider  `json:"oidc,omitempty"`
 	// Directory is set for the gate's own people.
 	Directory *DirectoryProvider `json:"directory,omitempty"`
 	Mapping   claims.Mapping     `json:"mapping,omitempty"`
@@ -262,7 +266,16 @@ func (v *validator) common(slug, name, description, contact string, tags []strin
 		v.add("description", "description, contact or tags are too long")
 	}
 	if !slices.Contains(access.Reaches, reach) {
-		v.add("reach", "%q is no reach; draft, everyone and closed are", reach)
+		v.add("reach", "%q is no reach; draft, circle, everyone and closed are", reach)
+	}
+}
+
+func (v *validator) circle(reach access.Reach, c *access.Circle) {
+	if reach != access.InCircle && c == nil {
+		return
+	}
+	if err := c.Check(); err != nil {
+		v.add("circle", "%s", err)
 	}
 }
 
@@ -284,6 +297,7 @@ func (a *Application) Validate() error {
 		a.Subject.From = "preferred_username"
 	}
 	v.common(a.Slug, a.Name, a.Description, a.Contact, a.Tags, a.Reach)
+	v.circle(a.Reach, a.Circle)
 	v.oneOf("kind", a.Kind, KindSAML, KindOIDC)
 	if slices.Contains(reservedSlugs, a.Slug) {
 		v.add("slug", "%q stands in addresses of the gate's own; choose another short name", a.Slug)
@@ -380,6 +394,7 @@ func (p *Provider) Validate() error {
 		p.Admission = "refuse"
 	}
 	v.common(p.Slug, p.Name, p.Description, p.Contact, p.Tags, p.Reach)
+	v.circle(p.Reach, p.Circle)
 	v.oneOf("kind", p.Kind, KindSAML, KindOIDC, KindOAuth2, KindDirectory)
 	v.steps(p.Steps)
 	v.mapping(p.Mapping)

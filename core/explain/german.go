@@ -15,6 +15,8 @@ var german = map[string]string{
 	"You have been signed out in the meantime. Please start again at the application.":                                  "Sie wurden inzwischen abgemeldet." + vonVorn,
 	"This sign-out is over, or was begun in another browser. Open the sign-out page again to be sure.":                  "Diese Abmeldung ist vorbei oder wurde in einem anderen Browser begonnen. Öffnen Sie die Abmeldeseite noch einmal, um sicherzugehen.",
 	"An application did not sign you out. Please sign out there yourself.":                                              "Eine Anwendung hat Sie nicht abgemeldet. Bitte melden Sie sich dort selbst ab.",
+	"This application is not open to everybody yet, and you are not among the first. Please ask its owner.":             "Diese Anwendung ist noch nicht für alle offen, und Sie gehören nicht zu den Ersten. Bitte fragen Sie die zuständige Stelle.",
+	"This way to sign in is not open to you yet. Please take the one that you took before, or ask for help.":            "Dieser Weg zur Anmeldung ist für Sie noch nicht offen. Bitte nehmen Sie den bisherigen, oder fragen Sie um Hilfe.",
 	"You are not signed in yet.": "Sie sind noch nicht angemeldet.",
 	"You can't sign in to this account that way. Please ask the person who looks after your account, and give the number below.":                         "Bei diesem Konto können Sie sich so nicht anmelden." + fragenSie,
 	"This sign-in was completed already. Please start again at the application.":                                                                         "Diese Anmeldung ist bereits abgeschlossen." + vonVorn,
