@@ -11,7 +11,6 @@ import (
 
 	"innergate/api"
 	"innergate/client"
-	"innergate/core/access"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/saml"
