@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"innergate/core/access"
+	"innergate/core/config"
 )
 
 // ReachChange says whom an application or provider shall serve from now on.
@@ -77,4 +78,31 @@ type RoutePage struct {
 	Title   string   `json:"title"`
 	Field   bool     `json:"field"`
 	Buttons []string `json:"buttons"`
+}
+
+// GuardView tells how an application stands behind the gate.
+type GuardView struct {
+	PublicURL string            `json:"publicUrl"`
+	Upstreams []string          `json:"upstreams"`
+	Pass      string            `json:"pass"`
+	Headers   []string          `json:"headers"` // that tell who comes; a browser's own are taken away
+	Paths     []config.PathRule `json:"paths"`
+	// Nginx is a piece of its configuration, for where it passes requests on and asks the gate about each.
+	Nginx string `json:"nginx"`
+}
+
+// TryPath asks which path rule decides.
+type TryPath struct {
+	Path   string `json:"path"`
+	Method string `json:"method,omitempty"` // empty for GET
+	Person string `json:"person,omitempty"` // by ID
+}
+
+// TriedPath is the answer.
+type TriedPath struct {
+	Then  string `json:"then"` // open, signed-in, groups, refuse or sign-out
+	Rule  string `json:"rule,omitempty"`
+	Words string `json:"words"`
+	// May tells, where groups decide and a person was named, whether the person is in one.
+	May *bool `json:"may,omitempty"`
 }

@@ -85,6 +85,7 @@ Saltmere Ferries is open. Everything here is made up and runs on this machine on
      Crew Rota (SAML)                  %[3]s/
      Cargo Ledger (OpenID Connect)     %[8]s/
      Dockhand (a command-line tool)    %[9]s/
+     Berth Board (behind the gate)     %[13]s/
      Ticket Desk                       %[4]s/
        is not connected yet; its metadata: %[4]s/metadata
   Providers
@@ -100,7 +101,7 @@ For the command line, in another terminal:
   innergate app list
 
 Stop with Ctrl-C.
-`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL, w.AgencyPassword())
+`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL, w.AgencyPassword(), w.BerthsURL)
 	if o.TLS != nil {
 		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.example 127.0.0.1' "+w.URL+"/console/\n")
 	}

@@ -89,6 +89,12 @@ func addresses(a *api.Application) table.Row {
 	if a.OIDC != nil {
 		return table.Row{"redirect URIs", orDash(strings.Join(a.OIDC.RedirectURIs, "\n"))}
 	}
+	if a.Guarded != nil {
+		return table.Row{"public and inner address", orDash(a.Guarded.PublicURL + "\n" + strings.Join(a.Guarded.Upstreams, "\n"))}
+	}
+	if a.SAML == nil {
+		return table.Row{"address", orDash(a.StartURL)}
+	}
 	return table.Row{"ACS", endpointLines(a.SAML.ACS)}
 }
 

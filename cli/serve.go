@@ -19,6 +19,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"innergate/gate"
+	"innergate/guard"
 	"innergate/server"
 	"innergate/store"
 )
@@ -60,7 +61,7 @@ func (s *settingsSource) Lookup() (string, bool) {
 func (s *settingsSource) String() string   { return "settings file, key " + s.key }
 func (s *settingsSource) GoString() string { return s.String() }
 
-var serveKeys = []string{"listen", "public-url", "data", "master-key-file", "trusted-proxies", "tls-cert", "tls-key", "operations-listen", "allow-private-addresses", "log-level", "log-format", "in-flight"}
+var serveKeys = []string{"listen", "public-url", "data", "master-key-file", "trusted-proxies", "tls-cert", "tls-key", "operations-listen", "allow-private-addresses", "log-level", "log-format", "in-flight", "guard-listen", "guard-certificates"}
 
 // checkSettings says what is wrong with a settings file before anything is taken from it.
 func checkSettings(file string) error {
@@ -104,6 +105,8 @@ func (p *program) serve() *cli.Command {
 			flag("trusted-proxies", "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8, separated by commas", ""),
 			flag("tls-cert", "certificate file, to serve TLS without a proxy", ""), flag("tls-key", "key file for it", ""),
 			flag("operations-listen", "address for /healthz, /readyz and /metrics, apart from people's", ""),
+			flag("guard-listen", "address on which applications behind the gate are reached, each by its host name", ""),
+			flag("guard-certificates", "folder with a NAME.crt and NAME.key for each host name there; without it the guard serves http, for a proxy in front", ""),
 			&cli.BoolFlag{Name: "allow-private-addresses", Usage: "let the gate fetch partners' documents from private networks", Sources: settings(file, "allow-private-addresses")},
 			flag("log-level", "debug, info, warn or error", "info"), flag("log-format", "text or json", "text"),
 			&cli.IntFlag{Name: "in-flight", Usage: "unfinished sign-ins allowed from one network address", Value: 500, Sources: settings(file, "in-flight")},
@@ -212,6 +215,13 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 		ops := s.Operations()
 		defer ops.ShutdownWithTimeout(time.Second)
 		go ops.Listener(l, operationsConfig) // ends with Shutdown
+	}
+	if at := c.String("guard-listen"); at != "" {
+		stop, err := startGuard(g, at, c.String("guard-certificates"), guard.Options{TrustedProxies: trusted, Log: log})
+		if err != nil {
+			return err
+		}
+		defer stop()
 	}
 	if needed, err := g.SetupNeeded(ctx); err != nil {
 		return err

@@ -44,3 +44,13 @@ func (c *Client) UndoReach(ctx context.Context, kind, slug string) error {
 func (c *Client) ReachHistory(ctx context.Context, kind, slug string) (*api.List[api.ReachStep], error) {
 	return do[api.List[api.ReachStep]](ctx, c, "GET", reachPath(kind, slug), nil)
 }
+
+// Guard tells how a guarded application stands behind the gate.
+func (c *Client) Guard(ctx context.Context, slug string) (*api.GuardView, error) {
+	return do[api.GuardView](ctx, c, "GET", "/applications/"+url.PathEscape(slug)+"/guard", nil)
+}
+
+// TryPath tells which path rule decides.
+func (c *Client) TryPath(ctx context.Context, slug string, in api.TryPath) (*api.TriedPath, error) {
+	return do[api.TriedPath](ctx, c, "POST", "/applications/"+url.PathEscape(slug)+"/guard/try", in)
+}

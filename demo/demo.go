@@ -31,6 +31,7 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate"
+	"innergate/guard"
 	"innergate/server"
 	"innergate/standin"
 	"innergate/store"
@@ -43,8 +44,8 @@ var scenario string
 type Options struct {
 	// Folder holds the gate's data.
 	Folder string
-	// Ports are those of gate, Saltmere Staff, Crew Rota, Ticket Desk, Northquay Stevedores, Lantern Pass, Cargo Ledger and Dockhand; 0 takes a free one.
-	Ports [8]int
+	// Ports are those of gate, Saltmere Staff, Crew Rota, Ticket Desk, Northquay Stevedores, Lantern Pass, Cargo Ledger, Dockhand and Berth Board; 0 takes a free one.
+	Ports [9]int
 	// TLS, if set, serves all of them by TLS under host names of .example; else they are reached by http at 127.0.0.1.
 	TLS      *tls.Config
 	Console  fs.FS
@@ -62,12 +63,17 @@ type Options struct {
 type World struct {
 	URL, StaffURL, RotaURL, DeskURL                  string
 	NorthquayURL, LanternURL, LedgerURL, DockhandURL string
+	BerthsURL                                        string // where the gate's guard stands before Berth Board
 
 	Gate               *gate.Gate
 	Staff              *standin.Provider
 	Rota, Desk         *standin.Application
 	Northquay, Lantern *standin.OpenID
 	Ledger, Dockhand   *standin.Client
+	// Berths is Berth Board itself, at its inner address InnerURL; Guard stands before it.
+	Berths   *standin.Berths
+	InnerURL string
+	Guard    *guard.Guard
 	// Mailbox takes the gate's mails; its page is beside Saltmere Staff, below /mailbox.
 	Mailbox *standin.Mailbox
 	// Harbours is a federation whose metadata is served beside Saltmere Staff, below /harbours.
@@ -87,7 +93,7 @@ type World struct {
 	remembered sync.Map
 }
 
-var hosts = [8]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example", "id.northquay.example", "lantern.example", "ledger.saltmere.example", "dockhand.saltmere.example"}
+var hosts = [9]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example", "id.northquay.example", "lantern.example", "ledger.saltmere.example", "dockhand.saltmere.example", "berths.saltmere.example"}
 
 // Hosts are the names under which the world is served by TLS.
 func Hosts() []string { return hosts[:] }
@@ -106,8 +112,8 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	if o.Now == nil {
 		o.Now = func() time.Time { return time.Now().Add(-time.Duration(w.back.Load())) }
 	}
-	var listeners [8]net.Listener
-	var urls [8]string
+	var listeners [9]net.Listener
+	var urls [9]string
 	for i := range listeners {
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", o.Ports[i]))
 		if err != nil {
@@ -126,6 +132,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	}
 	w.URL, w.StaffURL, w.RotaURL, w.DeskURL = urls[0], urls[1], urls[2], urls[3]
 	w.NorthquayURL, w.LanternURL, w.LedgerURL, w.DockhandURL = urls[4], urls[5], urls[6], urls[7]
+	w.BerthsURL = urls[8]
 	if o.TLS != nil {
 		w.transport = loopbackTransport(o.TLS)
 	}
@@ -139,9 +146,13 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	w.Mailbox = &standin.Mailbox{}
 	w.closers = append(w.closers, func() { w.Mailbox.Close() })
 	go w.Mailbox.Serve(post) // ends with Close
+	if err := w.berths(); err != nil {
+		return w, err
+	}
 	if err := w.openGate(ctx, o); err != nil {
 		return w, err
 	}
+	go w.Guard.Serve(listeners[8], o.TLS) // ends with Shutdown
 	if _, err := w.Gate.SetMail(ctx, gate.System, api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none", From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
 		return w, err
 	}
@@ -164,6 +175,19 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		go s.Serve(l) // ends with Close
 	}
 	return w, w.answering(ctx)
+}
+
+// berths starts Berth Board at an inner address.
+func (w *World) berths() error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	w.Berths, w.InnerURL = &standin.Berths{Name: "Berth Board", Header: "X-Berth-User", GroupsHeader: "X-Berth-Groups"}, "http://"+l.Addr().String()
+	s := &http.Server{Handler: w.Berths.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	w.closers = append(w.closers, func() { s.Close() })
+	go s.Serve(l) // ends with Close
+	return nil
 }
 
 // answering waits until the gate answers.
@@ -310,7 +334,8 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 		return err
 	}
 	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log})
-	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) })
+	w.Guard = guard.New(w.Gate, guard.Options{Log: o.Log})
+	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) }, func() { w.Guard.Shutdown(time.Second) })
 	running, stop := context.WithCancel(context.Background())
 	w.closers, w.stop = append(w.closers, stop), stop
 	go w.Gate.Run(running)
@@ -379,7 +404,7 @@ func (w *World) Scenario() (string, error) {
 	}
 	var b bytes.Buffer
 	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert, "HarboursCertificate": string(harbours),
-		"Northquay": w.NorthquayURL, "Lantern": w.LanternURL, "Ledger": w.LedgerURL, "Dockhand": w.DockhandURL})
+		"Northquay": w.NorthquayURL, "Lantern": w.LanternURL, "Ledger": w.LedgerURL, "Dockhand": w.DockhandURL, "Berths": w.BerthsURL, "BerthsInner": w.InnerURL})
 	return b.String(), err
 }
 

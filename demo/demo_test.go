@@ -94,7 +94,7 @@ func TestConfigurationIsLoadedTwice(t *testing.T) {
 	require.NoError(t, err)
 	r, err := w.Client().LoadConfig(ctx, text, false)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"group bridge", "group crew", "group office", "group quay", "rule set ferry-roles", "source harbours", "provider harbour-register", "provider lantern-pass", "provider northquay-stevedores", "provider saltmere-staff", "application cargo-ledger", "application crew-rota", "application dockhand"}, r.Unchanged)
+	assert.Equal(t, []string{"group bridge", "group crew", "group office", "group quay", "rule set ferry-roles", "source harbours", "provider harbour-register", "provider lantern-pass", "provider northquay-stevedores", "provider saltmere-staff", "application berth-board", "application cargo-ledger", "application crew-rota", "application dockhand"}, r.Unchanged)
 	again, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, text, again)

@@ -64,6 +64,7 @@ func (w *Walker) do(r *http.Request) error {
 	if w.Language != "" {
 		r.Header.Set("Accept-Language", w.Language)
 	}
+	r.Header.Set("Accept", "text/html,*/*;q=0.8")
 	answer, err := w.HTTP.Do(r)
 	if err != nil {
 		return err

@@ -51,6 +51,13 @@ func flat(v any) []line {
 			add("start address", c.StartURL)
 			break
 		}
+		if c.Guarded != nil {
+			add("public address", c.Guarded.PublicURL)
+			for _, u := range c.Guarded.Upstreams {
+				add("inner address", u)
+			}
+			add("passes on", c.Guarded.Pass)
+		}
 		if c.SAML == nil {
 			break
 		}

@@ -44,7 +44,7 @@ func (a *application) begins() bool {
 	if a.SAML != nil {
 		return a.SAML.SPInitiatedOnly
 	}
-	return a.OIDC.InitiateLogin == ""
+	return a.OIDC != nil && a.OIDC.InitiateLogin == ""
 }
 
 type provider struct {
@@ -93,6 +93,9 @@ func (g *Gate) applicationByID(ctx context.Context, id string) (*application, er
 	if id == consoleID {
 		return g.consoleApplication(ctx)
 	}
+	if id == portalID {
+		return g.portalApplication(ctx)
+	}
 	if strings.HasPrefix(id, probeMark) {
 		return g.probe(ctx, id)
 	}
@@ -129,7 +132,7 @@ func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*
 		for _, r := range rows {
 			a.secrets = append(a.secrets, heldSecret{r.ID, r.Hash, r.ExpiresAt})
 		}
-	} else {
+	} else if a.SAML != nil {
 		a.signing = config.Parsed(a.SAML.Certificates, "signing")
 		if a.until, err = g.until(ctx, a.id, a.SAML.Metadata); err != nil {
 			return nil, err
@@ -239,6 +242,9 @@ func (g *Gate) Application(ctx context.Context, slug string) (*api.Application, 
 		}
 		findings := checkup.OurSecrets(&v.Application, secretEnds(v.Secrets), g.Now())
 		v.Findings, v.Stations = append(v.Findings, findings...), checkup.Settle(v.Stations, findings)
+		return v, nil
+	}
+	if v.SAML == nil {
 		return v, nil
 	}
 	watch, findings, err := g.watch(ctx, row.ID, checkup.ApplicationTrust, v.SAML.Metadata)

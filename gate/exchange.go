@@ -52,6 +52,12 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 	if a.OIDC != nil {
 		return g.clientSheet(ctx, a)
 	}
+	if a.Guarded != nil {
+		return g.guardedSheet(ctx, a)
+	}
+	if a.SAML == nil {
+		return nil, conflict("no-other-side", a.Name+" is a plain link: there is nothing to exchange with its engineer.", "")
+	}
 	base := g.PublicURL + "/saml/idp/" + a.Slug
 	s := &api.ExchangeSheet{Title: "For the engineer of " + a.Name, Role: "We are the identity provider (IdP); " + a.Name + " is the service provider (SP).", Metadata: base + "/metadata"}
 	s.Values = []api.Value{

@@ -174,6 +174,12 @@ func (g *Gate) sheetFacts(ctx context.Context, kind, slug string) ([]fact, strin
 				return nil, "", err
 			}
 			return factsOf(s), a.id, nil
+		} else if err == nil && a.Guarded != nil {
+			s, err := g.guardedSheet(ctx, a)
+			if err != nil {
+				return nil, "", err
+			}
+			return factsOf(s), a.id, nil
 		}
 	} else if p, err := g.provider(ctx, slug); err == nil && p.OIDC != nil {
 		s, err := g.openidSheet(ctx, p)

@@ -60,6 +60,7 @@ type Gate struct {
 	sourceJobs  sync.Map // source ID → *sourceJob
 	usedCerts   sync.Map // usedCertificate → time.Time, until it is written down
 	usedSecrets sync.Map // secret ID → time.Time, until it is written down
+	guards      sync.Map // hash of a token at a guarded application → *heldGuard
 	keySets     keySets
 	checking    sync.Mutex
 	telling     chan struct{} // somebody ended sessions, and their applications are to be told
@@ -252,6 +253,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			{&store.Token{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Grant{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.TraceAddition{}, "trace_id NOT IN (SELECT id FROM traces) AND at < ?", now.Add(-time.Hour)},
 			{&store.Guess{}, "first_at < ?", now.Add(-guessWindow)}, {&store.OneTimeLink{}, "expires_at < ?", now},
 			{&store.Session{}, "expires_at < ?", now.Add(-30 * 24 * time.Hour)}, {&store.SessionProof{}, "session_id NOT IN (SELECT id FROM sessions) AND at < ?", now}, {&store.SessionUse{}, "session_id NOT IN (SELECT id FROM sessions) AND first_at < ?", now}, {&store.SignOut{}, "expires_at < ?", now},
+			{&store.GuardTicket{}, "expires_at < ?", now}, {&store.GuardSession{}, "expires_at < ?", now},
 		} {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
@@ -262,6 +264,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			return err
 		}
 		g.tidyIncoming(now)
+		g.tidyGuards()
 		if err := g.tidyImports(tx, now); err != nil {
 			return err
 		}

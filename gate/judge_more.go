@@ -261,7 +261,11 @@ func (g *Gate) judgedApplication(ctx context.Context, q *api.Judge, find func() 
 		}
 		return a, nil
 	case q.Application != "":
-		return g.application(ctx, q.Application)
+		a, err := g.application(ctx, q.Application)
+		if err == nil && a.SAML == nil && a.OIDC == nil {
+			return nil, badRequest("no-protocol", a.Name+" speaks no protocol, so that there is no message of it to judge.", "Name another application.")
+		}
+		return a, err
 	}
 	return find()
 }

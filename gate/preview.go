@@ -285,6 +285,14 @@ func (g *Gate) previewSent(app *application, subject string, out []claims.Output
 		text, err := json.MarshalIndent(map[string]any{"ID token": issued.Claims(), "UserInfo": inInfo}, "", "  ")
 		return string(text), err
 	}
+	if app.SAML == nil {
+		handed := map[string][]string{}
+		for _, one := range out {
+			handed[one.Rule.Set] = one.Values
+		}
+		text, err := json.MarshalIndent(map[string]any{"identifier": subject, "handed on": handed}, "", "  ")
+		return string(text), err
+	}
 	issued := saml.Issued{Issuer: g.idpEntity(app), Audience: saml.EntityID(app.SAML.EntityID), Now: g.Now(), Validity: 5 * time.Minute, AuthnInstant: g.Now(), SessionIndex: "_preview"}
 	issued.NameID, issued.Attributes = samlSubject(app, saml.NameID{Value: subject, Format: subjectFormat(app.Subject.Source, app.Subject.Format)}), samlAttributes(app, subject, out)
 	if e := saml.DefaultEndpoint(app.SAML.ACS, saml.BindingPost); e != nil {

@@ -476,7 +476,7 @@ func (s *signIn) straight(w *ways, routes *access.Routes, chosen string) *provid
 
 // choice is the page on which the person chooses a way, or says who they are.
 func (s *signIn) choice(w *ways, routes *access.Routes) *Choice {
-	c := &Choice{Application: s.app.Name, SignIn: s.id, Name: s.state.Name}
+	c := &Choice{Application: s.app.Name, SignIn: s.id, Name: s.state.Name, Portal: s.app.id == portalID}
 	directory := slices.ContainsFunc(w.open, func(p *provider) bool { return p.Directory != nil })
 	c.Field = routes.Field == access.FieldAlways || routes.Field != access.FieldNever && (w.asksWho || len(routes.Rules) > 0 && directory)
 	c.Again = c.Field && s.state.Name != ""

@@ -373,6 +373,9 @@ func (g *Gate) proofOf(s *signIn, who identity, now time.Time) proof {
 
 // settleUse notes that the session went to the application, and gives it the session's name there.
 func (g *Gate) settleUse(tx *gorm.DB, s *signIn, now time.Time) error {
+	if s.app.id == portalID {
+		return nil // a page of ours: there is nothing to end there
+	}
 	var index []string
 	err := tx.Raw("INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) VALUES (?, ?, ?, ?, ?, ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET name_value = excluded.name_value, name_id = excluded.name_id, last_at = excluded.last_at RETURNING session_index",
 		s.sessionID, s.app.id, s.sent.Value, keys.RandomID(), mustJSON(s.sent), now, now).Scan(&index).Error

@@ -12,7 +12,6 @@ import (
 
 	"innergate/core/access"
 	"innergate/core/claims"
-	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/saml"
@@ -86,6 +85,8 @@ type Choice struct {
 	Field bool
 	Name  string
 	Again bool
+	// Portal is set where people sign in to see their own page.
+	Portal bool
 }
 
 // ProviderChoice is one provider to choose. Last is set for the one that this browser took the last time.
@@ -210,6 +211,8 @@ type state struct {
 	Agreed bool      `json:"agreed,omitempty"`
 	// Device is the hash of the device code that this sign-in is for.
 	Device []byte `json:"device,omitempty"`
+	// Bind is the hash of what the browser keeps at a guarded application's host.
+	Bind []byte `json:"bind,omitempty"`
 	// Name is what the person gave to be recognised by, before they have proven anything.
 	Name string `json:"name,omitempty"`
 	// Console is set where somebody comes in to the console.
@@ -227,41 +230,6 @@ type state struct {
 	Proof *mailProof `json:"proof,omitempty"`
 	// Admitted is set when somebody new has confirmed the profile that is made of them.
 	Admitted bool `json:"admitted,omitempty"`
-}
-
-// applicationSide speaks an application's protocol.
-type applicationSide interface {
-	// start prepares an answer that the application did not ask for, or sends the person to where the application begins by itself.
-	start(ctx context.Context, s *signIn, to string) (*Next, error)
-	// issue makes the answer for a person who may come in.
-	issue(ctx context.Context, s *signIn, who identity, subject saml.NameID, out []claims.Output) (*Next, error)
-	// refuse makes the protocol's own answer to a request, or nil where there is none.
-	refuse(ctx context.Context, s *signIn, f *explain.Failure) *Next
-}
-
-// providerSide speaks a provider's protocol.
-type providerSide interface {
-	// send makes our request and notes in the sign-in what the answer must fit.
-	send(ctx context.Context, s *signIn) (*Next, error)
-	// receive checks the answer.
-	receive(ctx context.Context, s *signIn, a *arrival) (identity, error)
-}
-
-func (g *Gate) applicationSide(a *application) applicationSide {
-	if a.Kind == config.KindOIDC {
-		return oidcApplication{g}
-	}
-	return samlApplication{g}
-}
-
-func (g *Gate) providerSide(p *provider) providerSide {
-	switch {
-	case p.OAuth():
-		return oidcProvider{g}
-	case p.Directory != nil:
-		return directoryProvider{g}
-	}
-	return samlProvider{g}
 }
 
 // begin starts the record of a sign-in.

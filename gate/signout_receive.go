@@ -94,6 +94,9 @@ func (g *Gate) outOf(ctx context.Context, s *signIn, h *heldSession, o *signOut)
 		if _, err := store.Exec(tx, "DELETE FROM session_uses WHERE session_id = ? AND application_id = ?", h.ID, s.app.id); err != nil {
 			return err
 		}
+		if _, err := store.Exec(tx, "DELETE FROM guard_sessions WHERE session_id = ? AND application_id = ?", h.ID, s.app.id); err != nil {
+			return err
+		}
 		_, err := store.Exec(tx, "UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND application_id = ? AND ended_at IS NULL AND NOT offline", now, "signed out at "+s.app.Name, h.ID, s.app.id)
 		return err
 	})

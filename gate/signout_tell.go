@@ -97,6 +97,8 @@ func (g *Gate) tellOne(ctx context.Context, t *telling) {
 		t.frame = frontChannel(a.OIDC.FrontChannelLogout, g.Issuer(), t.grants[0].ID)
 	}
 	switch {
+	case a.Guarded != nil:
+		t.how, t.reason = toldWell, "the gate stands in front of it"
 	case a.SAML != nil && soapLogout(a.SAML.SLO) != nil:
 		t.how, t.reason = toldWell, "SOAP"
 		if err := g.tellBySOAP(ctx, t); err != nil {

@@ -212,6 +212,9 @@ func (g *Gate) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 			return nil, nil, err
 		}
 	}
+	if slug != "" && a.SAML == nil && a.OIDC == nil {
+		return nil, nil, badRequest("no-document", a.Name+" speaks no protocol, so there is no document of it to take.", "Enter its addresses field by field.")
+	}
 	if a.OIDC != nil || looksJSON(text) {
 		if slug == "" {
 			a = config.Application{}

@@ -17,7 +17,7 @@ import (
 //go:embed pages
 var pageFiles embed.FS
 
-var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong}).ParseFS(pageFiles, "pages/*.html"))
+var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment}).ParseFS(pageFiles, "pages/*.html"))
 
 // pageData is what a page for people shows.
 type pageData struct {
@@ -33,6 +33,8 @@ type pageData struct {
 	Ask               *gate.AskProfile
 	Picture           template.URL
 	SignOut           *gate.SignOut
+	Portal            *gate.Portal
+	Account           *gate.OwnAccount
 	Location          template.URL
 	Code              string
 	Action            string

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"encoding/hex"
 	"errors"
 	"net/http"
 	"net/url"
@@ -50,6 +51,16 @@ func (s *Server) protocols() {
 			return err
 		}
 		return s.onward(c, s.gate.SignOutHere(c.Context(), s.browser(c), true))
+	})
+	a.Get("/guard/:application/enter", func(c fiber.Ctx) error {
+		bind, err := hex.DecodeString(c.Query("bind"))
+		if err != nil {
+			bind = nil
+		}
+		return s.next(c, s.gate.EnterGuarded(c.Context(), s.browser(c), c.Params("application"), c.Query("to"), bind))
+	})
+	a.Get("/sign-out/guard/:ticket", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.LeaveGuarded(c.Context(), s.browser(c), c.Params("ticket")))
 	})
 	a.Get("/start/:application", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))

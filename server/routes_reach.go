@@ -29,6 +29,15 @@ func reachRoutes() []route {
 			return c.s.gate.ExplainRoute(c.Context(), in)
 		}},
 	}
+	out = append(out, route{Method: get, Path: "/applications/{slug}/guard", Summary: "How a guarded application stands behind the gate", Role: viewer, Response: api.GuardView{}, handle: func(c *call) (any, error) {
+		return c.s.gate.GuardView(c.Context(), c.Params("slug"))
+	}}, route{Method: post, Path: "/applications/{slug}/guard/try", Summary: "Which path rule decides, and what that means; nothing is changed", Role: engineer, Request: api.TryPath{}, Response: api.TriedPath{}, handle: func(c *call) (any, error) {
+		in, err := body[api.TryPath](c)
+		if err != nil {
+			return nil, err
+		}
+		return c.s.gate.TryPath(c.Context(), c.Params("slug"), in)
+	}})
 	for _, kind := range []string{"application", "provider"} {
 		base := "/" + kind + "s/{slug}/reach"
 		out = append(out,

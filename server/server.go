@@ -72,6 +72,7 @@ func New(g *gate.Gate, o Options) *Server {
 	}
 	s.protocols()
 	s.own()
+	s.portal()
 	s.openid()
 	s.management()
 	s.console()
@@ -162,37 +163,13 @@ func (s *Server) guarded(c fiber.Ctx) (err error) {
 	return c.Next()
 }
 
-// address is the network address of whom the request is from: the last one in X-Forwarded-For that no trusted proxy wrote about itself, read from the right.
+// address is the network address of whom the request is from.
 func (s *Server) address(c fiber.Ctx) string {
 	peer, ok := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
 	if !ok {
 		return "unknown"
 	}
-	peer = peer.Unmap()
-	if !s.trusted(peer) {
-		return peer.String()
-	}
-	hops := strings.Split(c.Get("X-Forwarded-For"), ",")
-	for i := len(hops) - 1; i >= 0; i-- {
-		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
-		if err != nil {
-			break
-		}
-		peer = hop.Unmap()
-		if !s.trusted(peer) {
-			break
-		}
-	}
-	return peer.String()
-}
-
-func (s *Server) trusted(ip netip.Addr) bool {
-	for _, p := range s.TrustedProxies {
-		if p.Contains(ip) {
-			return true
-		}
-	}
-	return false
+	return gate.AddressOf(peer, c.Get("X-Forwarded-For"), s.TrustedProxies).String()
 }
 
 // failed answers with an error: problem details for the API, a plain page elsewhere.
@@ -232,7 +209,6 @@ func httpReason(status int) string {
 
 // console serves the built console: hashed assets for long, the page itself fresh.
 func (s *Server) console() {
-	s.app.Get("/", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	s.app.Get("/console", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	assets := s.app.Group("/console/assets", etag.New(), compress.New(compress.Config{Level: compress.LevelBestSpeed}))
 	assets.Get("/*", func(c fiber.Ctx) error {

@@ -61,7 +61,7 @@ type SignOut struct {
 }
 
 func migrateSessions(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Session{}, &SessionProof{}, &SessionUse{}, &SignOut{}, &ReachChange{}, &Grant{}, &Rehearsal{}); err != nil {
+	if err := tx.AutoMigrate(&Session{}, &SessionProof{}, &SessionUse{}, &SignOut{}, &ReachChange{}, &GuardTicket{}, &GuardSession{}, &TileMark{}, &Grant{}, &Rehearsal{}); err != nil {
 		return err
 	}
 	return tx.Exec("CREATE INDEX IF NOT EXISTS grant_session ON grants (session_id) WHERE session_id <> ''").Error
@@ -79,4 +79,12 @@ type ReachChange struct {
 	At       time.Time
 	RevertAt *time.Time `gorm:"index"`
 	UndoneAt *time.Time
+}
+
+// TileMark is a tile that a person has marked as a favourite.
+type TileMark struct {
+	PersonID      string `gorm:"primaryKey"`
+	ApplicationID string `gorm:"primaryKey"`
+	Tile          int    `gorm:"primaryKey"`
+	At            time.Time
 }

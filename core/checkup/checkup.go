@@ -159,6 +159,10 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 			trust.State = "empty"
 		}
 		c.client(a)
+	} else if a.SAML == nil {
+		given = "identifier"
+		trust.Lines = plainLines(a)
+		c.guarded(a)
 	} else {
 		signing := config.Parsed(a.SAML.Certificates, "signing")
 		if trust.Lines = []string{acsLine(a.SAML), end(signing, now)}; a.SAML.EntityID == "" {
@@ -212,6 +216,33 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		stations = append(stations, Station{Name: Matching, Title: "Matching", State: "empty", Lines: []string{"no provider"}}, Station{Name: MappingIn, Title: "Mapping in", State: "empty", Lines: []string{"no provider"}}, Station{Name: ProviderTrust, Title: "Trust", State: "empty", Lines: []string{"no provider"}})
 	}
 	return Settle(stations, c.findings), c.findings
+}
+
+// plainLines tell what is held of an application that speaks no protocol.
+func plainLines(a *config.Application) []string {
+	if a.Guarded == nil {
+		return []string{"a plain link", a.StartURL}
+	}
+	return []string{"guarded by the gate", count(len(a.Guarded.Upstreams), "inner address"), map[string]string{config.PassNothing: "no identity passed on", config.PassHeaders: "identity in headers", config.PassToken: "identity in a signed token", config.PassBasic: "identity as basic credentials"}[a.Guarded.Pass]}
+}
+
+// guarded finds what is unsound about an application behind the gate.
+func (c *collector) guarded(a *config.Application) {
+	g := a.Guarded
+	if g == nil {
+		return
+	}
+	if address.Plain(g.PublicURL) {
+		c.add(Finding{Code: "endpoint.http", Severity: Attention, Station: ApplicationTrust, Title: a.Name + " has an address without TLS", Detail: "What people send to " + g.PublicURL + " can be read and changed on its way.", Remedy: "Serve it by https.", Evidence: []trace.Evidence{explain.Fact("address", g.PublicURL)}})
+	}
+	for _, r := range g.Paths {
+		if r.Then == config.PathOpen && r.Path == "/" && len(r.Methods) == 0 {
+			c.add(Finding{Code: "guard.open", Severity: Attention, Station: Access, Title: a.Name + " is open to everybody", Detail: "A rule opens every path to people who are not signed in.", Remedy: "Open only the paths that need it."})
+		}
+	}
+	if g.Pass == config.PassHeaders && len(a.Mapping) == 0 {
+		c.add(Finding{Code: "guard.nobody", Severity: Attention, Station: MappingOut, Title: "The application is not told who comes", Detail: "Identity is to be passed on in headers, and no rule sets one.", Remedy: "Add a rule such as X-User from preferred_username, or pass nothing on."})
+	}
 }
 
 func sends(p *config.Provider, a *config.Application) bool {

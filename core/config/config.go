@@ -35,8 +35,12 @@ type Application struct {
 	StartURL string           `json:"startUrl,omitempty"`
 	SAML     *SAMLApplication `json:"saml,omitempty"`
 	OIDC     *OIDCApplication `json:"oidc,omitempty"`
-	Subject  Subject          `json:"subject"`
-	Mapping  claims.Mapping   `json:"mapping,omitempty"`
+	// Guarded is set for an application that the gate stands in front of.
+	Guarded *GuardedApplication `json:"guarded,omitempty"`
+	// Tiles are what people see of it on their page; empty for one with its name and description.
+	Tiles   []Tile         `json:"tiles,omitempty"`
+	Subject Subject        `json:"subject"`
+	Mapping claims.Mapping `json:"mapping,omitempty"`
 	// Access says who may use the application.
 	Access access.Policy `json:"access,omitempty"`
 	// Session limits how long a session at the gate counts for this application.
@@ -298,7 +302,8 @@ func (a *Application) Validate() error {
 	}
 	v.common(a.Slug, a.Name, a.Description, a.Contact, a.Tags, a.Reach)
 	v.circle(a.Reach, a.Circle)
-	v.oneOf("kind", a.Kind, KindSAML, KindOIDC)
+	v.oneOf("kind", a.Kind, KindSAML, KindOIDC, KindGuarded, KindLink)
+	v.tiles(a.Tiles)
 	if slices.Contains(reservedSlugs, a.Slug) {
 		v.add("slug", "%q stands in addresses of the gate's own; choose another short name", a.Slug)
 	}
@@ -311,10 +316,15 @@ func (a *Application) Validate() error {
 	v.oneOf("signOut", a.SignOut, "", SignOutProvider, SignOutGate, SignOutApplication)
 	switch a.Kind {
 	case KindOIDC:
-		a.SAML = nil
+		a.SAML, a.Guarded = nil, nil
 		a.validateOIDC(v)
+	case KindGuarded:
+		a.SAML, a.OIDC = nil, nil
+		a.validateGuarded(v)
+	case KindLink:
+		a.SAML, a.OIDC, a.Guarded = nil, nil, nil
 	default:
-		if a.OIDC = nil; a.SAML == nil {
+		if a.OIDC, a.Guarded = nil, nil; a.SAML == nil {
 			a.SAML = &SAMLApplication{}
 		}
 		a.SAML.validate(v)
@@ -356,9 +366,17 @@ func (s *SAMLApplication) validate(v *validator) {
 // Missing lists what must be known before an application can be opened.
 func (a *Application) Missing() []string {
 	var out []string
-	if a.Kind == KindOIDC {
+	switch a.Kind {
+	case KindOIDC:
 		out = a.missingOIDC()
-	} else {
+	case KindGuarded:
+		out = a.missingGuarded()
+	case KindLink:
+		if a.StartURL == "" {
+			out = append(out, "the address that the link leads to is missing")
+		}
+		return out
+	default:
 		out = a.missingSAML()
 	}
 	if len(a.Providers) == 0 {

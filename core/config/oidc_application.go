@@ -77,6 +77,8 @@ func (a *Application) Identifier() string {
 	switch {
 	case a.SAML != nil:
 		return a.SAML.EntityID
+	case a.Guarded != nil:
+		return a.Guarded.PublicURL
 	case a.OIDC != nil:
 		return a.OIDC.ClientID
 	}

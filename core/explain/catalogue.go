@@ -206,6 +206,14 @@ var catalogue = []Explanation{
 	{Code: "logout.refused", Title: "The application did not sign the person out", Cause: "{partner} answered our logout request with another status than success.", Remedy: "Look at its answer in the trace; the session there may go on.", Theirs: "You answer our LogoutRequest with a status that is no success. Does the session end?", Side: Theirs,
 		Person: "An application did not sign you out. Please sign out there yourself."},
 
+	// Applications behind the gate.
+	{Code: "guard.path-refused", Title: "This place is closed to everybody", Cause: "A path rule of {partner} refuses {got}.", Remedy: "Change the rule if somebody shall come here.", Side: Ours, Person: "This part of the application is closed."},
+	{Code: "guard.path-groups", Title: "This place is for some groups only", Cause: "A path rule of {partner} lets in people of {got}, and the person is in none of them.", Remedy: "Put the person into a group, or change the rule.", Side: Ours, Person: "This part of the application is not open to you. Please ask its owner."},
+	{Code: "guard.path-unclear", Title: "The path can be read in two ways", Cause: "A request for {partner} has the path {got}, which the gate and the application could read differently, so that no path rule holds for sure.", Remedy: "Use a path without dots, doubled or escaped slashes, escaped percent signs, and semicolons.", Side: Person, Person: "This address is not written plainly. Please follow a link of the application."},
+	{Code: "guard.ticket", Title: "The way back to the application is used up", Cause: "A ticket for {partner} was used before, is older than a minute, or came in another browser than the one that began.", Remedy: "Nothing to change if somebody went back or copied an address.", Side: Person, Person: "This way back is used up. Please open the application again.", Again: true},
+	{Code: "guard.unreachable", Title: "The application behind the gate does not answer", Cause: "None of the inner addresses of {partner} could be reached: {got}.", Remedy: "See whether it runs, and whether its inner address is right.", Side: Theirs, Person: "The application does not answer at the moment. Please try again later."},
+	{Code: "guard.slow", Title: "The application behind the gate takes too long", Cause: "{partner} did not begin to answer within {got}.", Remedy: "See what it is busy with, or give it more time.", Side: Theirs, Person: "The application takes too long to answer. Please try again later."},
+
 	// Rehearsals.
 	{Code: "rehearsal.over", Title: "The rehearsal is over", Cause: "This rehearsal's link has expired or was used.", Remedy: "Make a new one.", Side: Person, Person: "This link is no longer good. Please ask for a new one."},
 	{Code: "rehearsal.asked-again", Title: "The second application would ask again", Cause: "{partner} was opened after the first application, and the person would have to sign in once more: {got}.",

@@ -21,6 +21,7 @@ const (
 	TypeID     = "JWT"        // ID tokens, userinfo, client assertions
 	TypeAccess = "at+jwt"     // RFC 9068
 	TypeLogout = "logout+jwt" // OpenID Connect Back-Channel Logout 1.0, section 2.4
+	TypeGuard  = "guard+jwt"  // who comes, for an application behind the gate; no other kind of token can be taken for it
 )
 
 // Header is a token's protected header, as far as it matters.

@@ -1,0 +1,460 @@
+package gate
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/access"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/jose"
+	"innergate/core/keys"
+	"innergate/core/people"
+	"innergate/store"
+)
+
+const (
+	guardAgain   = time.Minute      // after which everything is asked again
+	guardToken   = time.Minute      // for which a signed token is good, and used again
+	guardSession = 30 * time.Second // left of a token before a new one is made
+)
+
+// Guarded is a guarded application as the guard needs it.
+type Guarded struct {
+	config.GuardedApplication
+	Slug, Name string
+	// Headers are all names by which the application may be told who comes; a browser may send none of them.
+	Headers []string
+	app     *application
+}
+
+// GuardedAt finds the guarded application at a public address (scheme, host and port), or nothing.
+func (g *Gate) GuardedAt(ctx context.Context, public string) (*Guarded, error) {
+	a, err := g.findApplication(ctx, "guard:"+public, "kind = 'guarded' AND entity_id = ?", public)
+	if isNotFound(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &Guarded{GuardedApplication: *a.Guarded, Slug: a.Slug, Name: a.Name, app: a}
+	out.Headers = append(out.Headers, a.Guarded.TokenHeaderName())
+	if a.Guarded.Pass == config.PassHeaders {
+		for _, r := range a.whole {
+			if r.Set != "" && !slices.Contains(out.Headers, r.Set) {
+				out.Headers = append(out.Headers, r.Set)
+			}
+		}
+	}
+	return out, nil
+}
+
+// carries lists the headers by which the application is told who comes.
+func (a *Guarded) carries() []string {
+	switch a.Pass {
+	case config.PassHeaders:
+		return a.Headers[1:] // behind that of the signed token
+	case config.PassToken:
+		return a.Headers[:1]
+	case config.PassBasic:
+		return []string{"Authorization"}
+	}
+	return []string{}
+}
+
+// GuardVisit is what a browser asks of a guarded application.
+type GuardVisit struct {
+	Method, Path, Address string
+	// Token is the browser's session at the application's host.
+	Token string
+}
+
+// The answers of a guard.
+const (
+	GuardPass   = "pass"    // go on, with Headers
+	GuardSignIn = "sign-in" // somebody has to sign in first
+	GuardRefuse = "refuse"
+)
+
+// GuardAnswer says whether a visit may go on, and what the application is told.
+type GuardAnswer struct {
+	Result  string
+	Headers map[string][]string
+	// Basic are credentials, where identity is passed on so.
+	User, Password string
+	Person         string
+	SessionID      string
+	Explanation    explain.Explanation
+}
+
+// heldGuard is what is remembered of a browser at a guarded application, until everything is asked again.
+type heldGuard struct {
+	sync.Mutex
+	body       guardBody
+	generation string
+	at         time.Time
+	out        map[string][]string
+	token      string
+	tokenEnds  time.Time
+	refused    *explain.Failure
+	session    string
+}
+
+// Guard decides about one visit. The session is looked at each time; rules, groups and mapping once a minute, and whenever the configuration changes.
+func (g *Gate) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswer, error) {
+	rule := pathRule(a.Paths, v.Method, v.Path)
+	if rule.Then == config.PathRefuse {
+		return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-refused", explain.Fact("path", clipText(v.Path, 200))).Of(a.Name).Explain()}, nil
+	}
+	held, err := g.heldGuard(ctx, a, v.Token)
+	if err != nil {
+		return nil, err
+	}
+	if held == nil {
+		if rule.Then == config.PathOpen {
+			return &GuardAnswer{Result: GuardPass}, nil
+		}
+		return &GuardAnswer{Result: GuardSignIn}, nil
+	}
+	held.Lock()
+	defer held.Unlock()
+	if held.refused == nil {
+		if held.refused, err = g.guardAgain(ctx, a, held, v.Address); err != nil {
+			return nil, err
+		}
+	}
+	switch {
+	case held.refused != nil && rule.Then == config.PathOpen:
+		return &GuardAnswer{Result: GuardPass}, nil
+	case held.refused != nil:
+		return &GuardAnswer{Result: GuardRefuse, Explanation: held.refused.Explain()}, nil
+	case rule.Then == config.PathGroups && !slices.ContainsFunc(rule.Groups, func(slug string) bool { return slices.Contains(held.body.Groups, slug) }):
+		return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-groups", explain.Fact("groups", strings.Join(rule.Groups, ", "))).Of(a.Name).Explain()}, nil
+	}
+	out := &GuardAnswer{Result: GuardPass, Person: held.body.Shown, SessionID: held.session}
+	return out, g.passOn(ctx, a, held, out)
+}
+
+// pathRule is the first rule that fits a path. A path is compared in small letters, besides for being open: what opens a path must fit it to the letter.
+func pathRule(rules []config.PathRule, method, path string) config.PathRule {
+	for _, r := range rules {
+		if len(r.Methods) > 0 && !slices.Contains(r.Methods, method) {
+			continue
+		}
+		if r.Then == config.PathOpen && under(r.Path, path) || r.Then != config.PathOpen && under(strings.ToLower(r.Path), strings.ToLower(path)) {
+			return r
+		}
+	}
+	return config.PathRule{Then: config.PathSignedIn}
+}
+
+func under(base, path string) bool {
+	rest, ok := strings.CutPrefix(path, base)
+	return ok && (rest == "" || strings.HasSuffix(base, "/") || rest[0] == '/')
+}
+
+// PlainPath says whether a path means the same to everybody who reads it: no dots, escapes of separators, parameters or doubled slashes that an upstream could read otherwise than
+// the rules do. Raw is the path as it came, escapes and all.
+func PlainPath(raw string) bool {
+	lower := strings.ToLower(raw)
+	for _, trick := range []string{"//", "\\", "%2f", "%5c", "%2e", "%00", "%25", "%3b", ";"} {
+		if strings.Contains(lower, trick) {
+			return false
+		}
+	}
+	for part := range strings.SplitSeq(raw, "/") {
+		if part == "." || part == ".." {
+			return false
+		}
+	}
+	return strings.HasPrefix(raw, "/") && !strings.ContainsFunc(raw, func(r rune) bool { return r < 0x20 || r == 0x7f })
+}
+
+// heldGuard finds what is known of a browser. That its session goes on is asked of the store each time, so that whoever is signed out is out at once.
+func (g *Gate) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGuard, error) {
+	if len(token) < 20 || len(token) > 100 {
+		return nil, nil
+	}
+	hash := keys.HashSecret(token)
+	var session string
+	var open bool
+	row := g.Store.Row(ctx, "SELECT session_id, expires_at > ? AND (session_id = '' OR EXISTS (SELECT 1 FROM sessions s WHERE s.id = session_id AND s.ended_at IS NULL AND s.expires_at > ?)) FROM guard_sessions WHERE token_hash = ? AND application_id = ?", g.Now().UTC(), g.Now().UTC(), hash, a.app.id)
+	if err := row.Scan(&session, &open); err != nil || !open {
+		g.guards.Delete(string(hash))
+		if errors.Is(err, sql.ErrNoRows) {
+			err = nil
+		}
+		return nil, err
+	}
+	generation, err := g.Store.Generation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if h, ok := g.guards.Load(string(hash)); ok {
+		if held := h.(*heldGuard); held.generation == generation && g.Now().Sub(held.at) < guardAgain {
+			return held, nil
+		}
+	}
+	var kept store.GuardSession
+	if err := g.Store.Read(ctx).Where("token_hash = ?", hash).Take(&kept).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	plain, err := g.Store.Sealer.Open("guard/"+kept.ID, kept.Sealed)
+	if err != nil {
+		g.Log.WarnContext(ctx, "a session at a guarded application can't be opened and counts no more", "error", err)
+		return nil, nil
+	}
+	held := &heldGuard{generation: generation, at: g.Now(), session: session}
+	if err := json.Unmarshal(plain, &held.body); err != nil {
+		return nil, err
+	}
+	if err := g.touchSession(ctx, session); err != nil {
+		return nil, err
+	}
+	g.guards.Store(string(hash), held)
+	return held, nil
+}
+
+// tidyGuards forgets what is remembered of browsers that have not come for a while.
+func (g *Gate) tidyGuards() {
+	g.guards.Range(func(key, h any) bool {
+		if g.Now().Sub(h.(*heldGuard).at) > guardAgain {
+			g.guards.Delete(key)
+		}
+		return true
+	})
+}
+
+// touchSession notes that a session at the gate is in use, once a minute.
+func (g *Gate) touchSession(ctx context.Context, id string) error {
+	if id == "" {
+		return nil
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		_, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", g.Now().UTC(), id)
+		return err
+	})
+}
+
+// guardAgain asks everything again that decided the sign-in, and makes anew what is passed on.
+func (g *Gate) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address string) (*explain.Failure, error) {
+	if h.out != nil {
+		return nil, nil
+	}
+	b, app := &h.body, a.app
+	p, err := g.providerByID(ctx, b.ProviderID)
+	if isNotFound(err) || err == nil && !slices.Contains(app.Providers, p.Slug) {
+		return explain.New("route.none").Of(a.Name), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	profile := b.Profile
+	if b.PersonID != "" {
+		held, now, err := g.personByID(ctx, b.PersonID)
+		if isNotFound(err) || err == nil && !held.Active {
+			return explain.New("match.inactive", explain.Fact("person", b.Shown)), nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		profile = claims.Bag{}
+		for _, bag := range []claims.Bag{now, b.Values} {
+			for name, values := range bag {
+				profile[name] = values
+			}
+		}
+		if !b.Rehearsal {
+			if b.Groups, b.Kind, err = g.standing(ctx, b.PersonID); err != nil {
+				return nil, err
+			}
+		}
+	}
+	who := access.Who{Known: true, ID: b.PersonID, Username: profile.First(people.Username), Mail: profile.First(people.Mail), Groups: b.Groups}
+	who.Network, _ = netip.ParseAddr(address)
+	if err := app.Reach.Admits(app.Circle, who, "application", app.Name, app.Slug, b.Rehearsal); err != nil {
+		return err.(*explain.Failure), nil
+	}
+	if err := p.Reach.Admits(p.Circle, who, "provider", p.Name, p.Slug, b.Rehearsal); err != nil {
+		return err.(*explain.Failure), nil
+	}
+	facts := access.Facts{Person: b.PersonID, Type: b.Kind, Groups: b.Groups, Received: b.Came["groups"], Provider: p.Slug, Mail: who.Mail, At: g.Now(), TwoFactor: b.Two, Network: who.Network}
+	if facts.Assigned, err = g.assignments(ctx, app, b.PersonID, b.Groups); err != nil {
+		return nil, err
+	}
+	d := app.policy.Decide(facts, false)
+	if d.Result == access.Stronger {
+		return explain.New("access.stronger-impossible", explain.Fact("rule", d.By)).Of(app.Name), nil
+	}
+	if d.Result != access.Allow {
+		return app.refusal(d, b.Shown, facts.Received), nil
+	}
+	out, err := app.mapping.Apply(outbound(profile, b.Groups, b.Kind, d.Roles), "out", nil)
+	if err != nil {
+		if f, ok := err.(*explain.Failure); ok {
+			return f.Of(app.Name), nil
+		}
+		return nil, err
+	}
+	h.out = map[string][]string{}
+	for _, o := range out {
+		h.out[o.Rule.Set] = o.Values
+	}
+	return nil, nil
+}
+
+// passOn puts who comes into the form that the application takes.
+func (g *Gate) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardAnswer) error {
+	switch a.Pass {
+	case config.PassHeaders:
+		out.Headers = map[string][]string{}
+		for name, values := range h.out {
+			if text := headerText(values); text != "" {
+				out.Headers[name] = []string{text}
+			}
+		}
+	case config.PassToken:
+		now := g.Now()
+		if h.token == "" || now.After(h.tokenEnds.Add(-guardSession)) {
+			signer, err := g.tokenSigner(ctx, purposeOf(jose.ES256), "", jose.ES256)
+			if err != nil {
+				return err
+			}
+			content := map[string]any{"iss": g.Issuer(), "aud": a.PublicURL, "sub": h.body.Subject, "iat": now.Unix(), "exp": now.Add(guardToken).Unix(), "jti": keys.RandomID()}
+			for name, values := range h.out {
+				if _, own := content[name]; own || len(values) == 0 {
+					continue
+				}
+				if content[name] = values; len(values) == 1 {
+					content[name] = values[0]
+				}
+			}
+			if h.token, err = signer.Sign(jose.TypeGuard, content); err != nil {
+				return err
+			}
+			h.tokenEnds = now.Add(guardToken)
+		}
+		out.Headers = map[string][]string{a.TokenHeaderName(): {h.token}}
+	case config.PassBasic:
+		if u := h.out["username"]; len(u) > 0 {
+			out.User = u[0]
+		} else {
+			out.User = h.body.Subject
+		}
+		secret, err := g.theirSecret(ctx, a.app.id)
+		if err != nil {
+			return err
+		}
+		out.Password = secret
+	}
+	return nil
+}
+
+// headerText writes values for a header: joined by commas, and nothing that could end it.
+func headerText(values []string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 || r == 0x7f {
+			return -1
+		}
+		return r
+	}, strings.Join(values, ","))
+}
+
+// EnterTicket redeems a ticket at a guarded application's host: once, in time, and in the browser that began there. It returns the token that the browser keeps and where to go on.
+func (g *Gate) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string) (token, to string, err error) {
+	bind := sha256.Sum256([]byte(kept))
+	now := g.Now().UTC()
+	var rows []store.GuardTicket
+	token = keys.NewSecret()
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND application_id = ? AND bind = ? AND expires_at > ? AND NOT `out` RETURNING *", keys.HashSecret(ticket), a.app.id, bind[:], now).Scan(&rows).Error; err != nil {
+			return err
+		}
+		if len(rows) == 0 {
+			return explain.New("guard.ticket").Of(a.Name)
+		}
+		ends := now.Add(time.Hour)
+		if rows[0].SessionID != "" {
+			var held []store.Session
+			if err := tx.Omit("sealed").Where("id = ? AND ended_at IS NULL", rows[0].SessionID).Find(&held).Error; err != nil {
+				return err
+			}
+			if len(held) == 0 {
+				return explain.New("session.over").Of(a.Name)
+			}
+			ends = held[0].ExpiresAt
+		}
+		return tx.Create(&store.GuardSession{ID: rows[0].ID, TokenHash: keys.HashSecret(token), SessionID: rows[0].SessionID, ApplicationID: a.app.id, Sealed: rows[0].Sealed, CreatedAt: now, ExpiresAt: ends}).Error
+	})
+	if err != nil {
+		return "", "", err
+	}
+	return token, rows[0].To, nil
+}
+
+// LeaveTicket makes the way from a guarded application's sign-out to the gate's.
+func (g *Gate) LeaveTicket(ctx context.Context, a *Guarded, token string) (string, error) {
+	var row store.GuardSession
+	if err := g.Store.Read(ctx).Where("token_hash = ? AND application_id = ?", keys.HashSecret(token), a.app.id).Limit(1).Find(&row).Error; err != nil {
+		return "", store.Clear(err)
+	}
+	if row.SessionID == "" {
+		return g.PublicURL + "/sign-out", nil
+	}
+	ticket := keys.NewSecret()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Where("token_hash = ?", row.TokenHash).Delete(&store.GuardSession{}).Error; err != nil {
+			return err
+		}
+		return tx.Create(&store.GuardTicket{ID: keys.RandomID(), Hash: keys.HashSecret(ticket), ApplicationID: a.app.id, SessionID: row.SessionID, Out: true, ExpiresAt: g.Now().Add(ticketLife).UTC()}).Error
+	})
+	return g.PublicURL + "/sign-out/guard/" + ticket, err
+}
+
+// LeaveGuarded signs out whoever comes from a guarded application's sign-out.
+func (g *Gate) LeaveGuarded(ctx context.Context, b Browser, ticket string) *Next {
+	s := g.begin(b, "slo")
+	var rows []store.GuardTicket
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND expires_at > ? AND `out` RETURNING *", keys.HashSecret(ticket), g.Now().UTC()).Scan(&rows).Error
+	})
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	if len(rows) == 0 {
+		return g.failed(ctx, s, explain.New("logout.lost"))
+	}
+	if s.app, err = g.applicationByID(ctx, rows[0].ApplicationID); err != nil {
+		return g.failed(ctx, s, err)
+	}
+	o := &signOut{By: s.app.Name, Began: g.Now().UTC(), Trace: s.id, Reference: s.reference}
+	h, err := g.sessionByID(ctx, rows[0].SessionID)
+	if err == nil && h != nil {
+		err = g.outOf(ctx, s, h, o)
+	}
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	return g.onwardOut(ctx, s, o)
+}
+
+// GuardOver says whether a session that a long visit belongs to has ended.
+func (g *Gate) GuardOver(ctx context.Context, sessionID string) bool {
+	if sessionID == "" {
+		return false
+	}
+	var n int64
+	err := g.Store.Read(ctx).Model(&store.Session{}).Where("id = ? AND ended_at IS NULL AND expires_at > ?", sessionID, g.Now().UTC()).Limit(1).Count(&n).Error
+	return err == nil && n == 0
+}

@@ -1,0 +1,354 @@
+package gate
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/people"
+	"innergate/store"
+)
+
+// portalID stands for the gate's own page of tiles, where people sign in to see it.
+const portalID = "the-page-of-tiles"
+
+// portalApplication is the page of tiles as an application: open to everybody who can sign in anywhere.
+func (g *Gate) portalApplication(ctx context.Context) (*application, error) {
+	c, err := g.cache(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if a, ok := c.apps.Load(portalID); ok {
+		return a.(*application), nil
+	}
+	a := &application{id: portalID}
+	a.Application = config.Application{Slug: portalID, Name: "your applications", Kind: config.KindPortal, Reach: access.Everyone, Subject: config.Subject{Source: "transient"}, StartURL: g.PublicURL + "/", Access: access.Policy{To: access.Everybody}}
+	if err := g.Store.Read(ctx).Model(&store.Provider{}).Where("reach IN ?", []string{string(access.Everyone), string(access.InCircle)}).Order("slug").Limit(200).Pluck("slug", &a.Providers).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if a.mapping, err = a.Mapping.Compile(); err != nil {
+		return nil, err
+	}
+	if a.policy, err = a.Access.Compile(); err != nil {
+		return nil, err
+	}
+	c.apps.Store(portalID, a)
+	return a, nil
+}
+
+// PortalTile is one tile on a person's page.
+type PortalTile struct {
+	Application       string // short name
+	Number            int    // of the application's tiles
+	Name, Description string
+	Picture, Letter   string
+	Start             string
+	Favourite         bool
+	last              time.Time
+}
+
+// Portal is a person's page.
+type Portal struct {
+	Person, Search string
+	Recent, Tiles  []PortalTile
+	All            int
+	Marks          bool // whether favourites can be kept
+	Next           *Next
+}
+
+const recentTiles = 3
+
+// Portal makes the page of whoever a browser's session is of; without one it begins a sign-in.
+func (g *Gate) Portal(ctx context.Context, b Browser, search string) (*Portal, error) {
+	h, err := g.sessionByToken(ctx, b.Session)
+	if err != nil {
+		return nil, err
+	}
+	if h == nil {
+		return &Portal{Next: g.enterPortal(ctx, b, "")}, nil
+	}
+	tiles, err := g.tilesOf(ctx, h, b.Address)
+	if err != nil {
+		return nil, err
+	}
+	out := &Portal{Person: h.Person, Search: clipText(strings.TrimSpace(search), 100), All: len(tiles), Marks: h.PersonID != ""}
+	for _, t := range tiles {
+		if q := strings.ToLower(out.Search); q == "" || strings.Contains(strings.ToLower(t.Name+"\n"+t.Description), q) {
+			out.Tiles = append(out.Tiles, t)
+		}
+	}
+	if out.Search == "" && len(tiles) > 2*recentTiles {
+		recent := slices.DeleteFunc(slices.Clone(tiles), func(t PortalTile) bool { return t.last.IsZero() || t.Number > 0 })
+		slices.SortFunc(recent, func(a, b PortalTile) int { return b.last.Compare(a.last) })
+		out.Recent = recent[:min(recentTiles, len(recent))]
+	}
+	return out, nil
+}
+
+// enterPortal begins a sign-in that ends on a page of the gate's own. Where nobody can sign in yet, there is only the console to go to.
+func (g *Gate) enterPortal(ctx context.Context, b Browser, to string) *Next {
+	s := g.begin(b, "idp")
+	app, err := g.portalApplication(ctx)
+	if err != nil {
+		return g.failed(ctx, s, err)
+	}
+	if len(app.Providers) == 0 {
+		return &Next{Redirect: g.PublicURL + "/console/"}
+	}
+	s.app, s.state.To = app, to
+	s.row.ApplicationID, s.row.RequestID = app.id, "portal:"+s.id
+	return g.route(ctx, s, "")
+}
+
+// asker is whom tiles are made for.
+type asker struct {
+	who    access.Who
+	facts  access.Facts
+	proofs map[string]string // provider's short name → its ID
+}
+
+func (g *Gate) askerOf(ctx context.Context, h *heldSession, address string) (*asker, error) {
+	a := &asker{proofs: map[string]string{}}
+	a.facts = access.Facts{Person: h.PersonID, At: g.Now(), TwoFactor: !h.body.Second.IsZero()}
+	a.facts.Network, _ = netip.ParseAddr(address)
+	profile := claims.Bag{}
+	for id, p := range h.body.Proofs {
+		if held, err := g.providerByID(ctx, id); err == nil {
+			a.proofs[held.Slug] = id
+		}
+		a.facts.Received = append(a.facts.Received, p.Came["groups"]...)
+		if h.PersonID == "" {
+			profile, a.facts.Type = p.Profile, p.Kind
+		}
+	}
+	if h.PersonID != "" {
+		held, bag, err := g.personByID(ctx, h.PersonID)
+		if err != nil {
+			return nil, err
+		}
+		profile = bag
+		if a.facts.Groups, a.facts.Type, err = g.standing(ctx, held.ID); err != nil {
+			return nil, err
+		}
+	}
+	a.facts.Mail = profile.First(people.Mail)
+	a.who = access.Who{Known: true, ID: h.PersonID, Username: profile.First(people.Username), Mail: a.facts.Mail, Groups: a.facts.Groups, Network: a.facts.Network}
+	return a, nil
+}
+
+// mayUse asks reach and rules of an application, as a sign-in by one of its providers would.
+func (g *Gate) mayUse(ctx context.Context, app *application, a *asker) (bool, error) {
+	if app.Reach.Admits(app.Circle, a.who, "application", app.Name, app.Slug, false) != nil {
+		return false, nil
+	}
+	facts := a.facts
+	facts.Provider = ""
+	for _, slug := range app.Providers {
+		p, err := g.provider(ctx, slug)
+		if err != nil || p.Reach.Admits(p.Circle, a.who, "provider", p.Name, p.Slug, false) != nil {
+			continue
+		}
+		if _, proven := a.proofs[slug]; proven || facts.Provider == "" {
+			facts.Provider = slug
+		}
+	}
+	if facts.Provider == "" && app.Kind != config.KindLink {
+		return false, nil
+	}
+	var err error
+	if facts.Assigned, err = g.assignments(ctx, app, a.facts.Person, facts.Groups); err != nil {
+		return false, err
+	}
+	d := app.policy.Decide(facts, false)
+	return d.Result == access.Allow || d.Result == access.Stronger, nil
+}
+
+// tilesOf lists what a person may use: favourites first, then by name.
+func (g *Gate) tilesOf(ctx context.Context, h *heldSession, address string) ([]PortalTile, error) {
+	a, err := g.askerOf(ctx, h, address)
+	if err != nil {
+		return nil, err
+	}
+	var slugs []string
+	if err := g.Store.Read(ctx).Model(&store.Application{}).Where("reach IN ?", []string{string(access.Everyone), string(access.InCircle)}).Order("slug").Limit(2000).Pluck("slug", &slugs).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	used, marks, err := g.usesAndMarks(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	var out []PortalTile
+	for _, slug := range slugs {
+		app, err := g.application(ctx, slug)
+		if err != nil {
+			return nil, err
+		}
+		if may, err := g.mayUse(ctx, app, a); err != nil || !may {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		tiles := app.Tiles
+		if len(tiles) == 0 {
+			tiles = []config.Tile{{}}
+		}
+		for i, t := range tiles {
+			if t.Hidden || len(t.Groups) > 0 && !slices.ContainsFunc(t.Groups, func(one string) bool { return slices.Contains(a.who.Groups, one) }) {
+				continue
+			}
+			x := PortalTile{Application: slug, Number: i, Name: cmp.Or(t.Name, app.Name), Description: cmp.Or(t.Description, app.Description), Start: g.StartLocation(slug), Favourite: marks[slotOf(app.id, i)], last: used[app.id]}
+			if t.To != "" {
+				x.Start += "?" + url.Values{"to": {t.To}}.Encode()
+			}
+			if config.CheckPicture(t.Picture) == nil {
+				x.Picture = t.Picture
+			}
+			for _, letter := range x.Name {
+				x.Letter = strings.ToUpper(string(letter))
+				break
+			}
+			out = append(out, x)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y PortalTile) int {
+		if x.Favourite != y.Favourite {
+			return map[bool]int{true: -1, false: 1}[x.Favourite]
+		}
+		return cmp.Compare(strings.ToLower(x.Name), strings.ToLower(y.Name))
+	})
+	return out, nil
+}
+
+func slotOf(id string, tile int) string { return fmt.Sprintf("%s/%d", id, tile) }
+
+func (g *Gate) usesAndMarks(ctx context.Context, h *heldSession) (used map[string]time.Time, marked map[string]bool, err error) {
+	used, marked = map[string]time.Time{}, map[string]bool{}
+	var uses []store.SessionUse
+	query := g.Store.Read(ctx).Where("session_id = ?", h.ID)
+	if h.PersonID != "" {
+		query = g.Store.Read(ctx).Where("session_id IN (SELECT id FROM sessions WHERE person_id = ?)", h.PersonID)
+	}
+	if err := query.Order("last_at DESC").Limit(500).Find(&uses).Error; err != nil {
+		return nil, nil, store.Clear(err)
+	}
+	for _, u := range uses {
+		if u.LastAt.After(used[u.ApplicationID]) {
+			used[u.ApplicationID] = u.LastAt
+		}
+	}
+	if h.PersonID == "" {
+		return used, marked, nil
+	}
+	var rows []store.TileMark
+	if err := g.Store.Read(ctx).Where("person_id = ?", h.PersonID).Limit(1000).Find(&rows).Error; err != nil {
+		return nil, nil, store.Clear(err)
+	}
+	for _, r := range rows {
+		marked[slotOf(r.ApplicationID, r.Tile)] = true
+	}
+	return used, marked, nil
+}
+
+// MarkTile puts a tile among a person's favourites, or takes it away from them.
+func (g *Gate) MarkTile(ctx context.Context, b Browser, slug string, tile int, on bool) error {
+	h, err := g.sessionByToken(ctx, b.Session)
+	if err != nil || h == nil || h.PersonID == "" {
+		return err
+	}
+	app, err := g.application(ctx, slug)
+	if err != nil {
+		return err
+	}
+	if tile < 0 || tile >= max(1, len(app.Tiles)) {
+		return badRequest("tile", "There is no such tile.", "")
+	}
+	row := store.TileMark{PersonID: h.PersonID, ApplicationID: app.id, Tile: tile, At: g.Now().UTC()}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if !on {
+			return tx.Delete(&row).Error
+		}
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&row).Error
+	})
+}
+
+// OwnAccount is what a person sees of themselves at the gate.
+type OwnAccount struct {
+	Person, Mail, Login string
+	Sessions            []api.Session
+	Providers           []string
+	CodeApp             bool // an app that makes codes is set up
+	Passkeys            []string
+	Next                *Next
+}
+
+// OwnAccount makes a person's page about themselves; without a session it begins a sign-in.
+func (g *Gate) OwnAccount(ctx context.Context, b Browser) (*OwnAccount, error) {
+	h, err := g.sessionByToken(ctx, b.Session)
+	if err != nil {
+		return nil, err
+	}
+	if h == nil {
+		return &OwnAccount{Next: g.enterPortal(ctx, b, g.PublicURL+"/account")}, nil
+	}
+	out := &OwnAccount{Person: h.Person}
+	if out.Sessions, err = g.ownSessions(ctx, h, b.Session); err != nil || h.PersonID == "" {
+		return out, err
+	}
+	held, profile, err := g.personByID(ctx, h.PersonID)
+	if err != nil {
+		return nil, err
+	}
+	if out.Mail = profile.First(people.Mail); held.Login != nil {
+		out.Login = *held.Login
+	}
+	if err := g.Store.Read(ctx).Raw("SELECT DISTINCT p.name FROM links l JOIN providers p ON p.id = l.provider_id WHERE l.person_id = ? ORDER BY p.name LIMIT 100", h.PersonID).Scan(&out.Providers).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	var rows []store.Credential
+	if err := g.Store.Read(ctx).Omit("sealed").Where("person_id = ? AND kind IN ?", h.PersonID, []string{"totp", "passkey"}).Order("created_at").Limit(50).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	for _, c := range rows {
+		if c.Kind == "totp" {
+			out.CodeApp = true
+			continue
+		}
+		out.Passkeys = append(out.Passkeys, cmp.Or(c.Name, "passkey"))
+	}
+	return out, nil
+}
+
+// EndOwn ends one of the sessions of whoever a browser's session is of, or all but this one.
+func (g *Gate) EndOwn(ctx context.Context, b Browser, id string) error {
+	h, err := g.sessionByToken(ctx, b.Session)
+	if err != nil || h == nil {
+		return err
+	}
+	list, err := g.ownSessions(ctx, h, b.Session)
+	if err != nil {
+		return err
+	}
+	who := Actor{Name: h.Person, From: b.Address, Kind: "person"}
+	for _, s := range list {
+		if s.ID != id && (id != "others" || s.Here) {
+			continue
+		}
+		if err := g.EndSessionByID(ctx, who, s.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
