@@ -45,7 +45,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 	if err := checkRefusal(ctx, w, step); err != nil {
 		return fail(err)
 	}
-	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover, checkArtifact, checkBridges, checkTool, checkStrength, checkOpenIDRefusal, checkRegister} {
+	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover, checkArtifact, checkBridges, checkTool, checkStrength, checkOpenIDRefusal, checkRegister, checkBerths} {
 		if err := check(ctx, w, step); err != nil {
 			return fail(err)
 		}
@@ -140,5 +140,25 @@ func checkRefusal(ctx context.Context, w *World, step func(string, ...any)) erro
 		return fmt.Errorf("a wrong audience should be refused as saml.audience-mismatch: %+v", list.Items)
 	}
 	step("a wrong audience is refused and explained as %s", list.Items[0].Code)
+	return nil
+}
+
+// checkBerths opens a page of Berth Board, which knows only a header, and is let through as somebody.
+func checkBerths(ctx context.Context, w *World, step func(string, ...any)) error {
+	b := w.Walker()
+	b.Provider = "saltmere-staff"
+	if err := b.SignIn(ctx, w.BerthsURL+"/harbour-master?view=week", "tkerr"); err != nil {
+		return err
+	}
+	if b.Inner("person") != "tkerr" || b.Inner("path") != "/harbour-master?view=week" {
+		return fmt.Errorf("Berth Board should have been told tkerr at the page that was asked for: %s", b.Text)
+	}
+	if err := b.Get(ctx, w.BerthsURL+"/health"); err != nil {
+		return err
+	}
+	if b.Status != http.StatusForbidden {
+		return fmt.Errorf("a path that is refused should be refused: %d", b.Status)
+	}
+	step("Berth Board, behind the gate: tkerr came to the page that was asked for; a refused path is refused")
 	return nil
 }
