@@ -23,6 +23,7 @@ export const router = createRouter({
     { path: "/statistics", component: () => import("./pages/Statistics.vue"), meta: { title: "Sign-ins over time" } },
     { path: "/traces/:reference", component: () => import("./pages/TracePage.vue"), meta: { title: "Trace" } },
     { path: "/checkup", component: () => import("./pages/Checkup.vue"), meta: { title: "Checkup" } },
+    { path: "/routes", component: () => import("./pages/RoutesPage.vue"), meta: { title: "Routes" } },
     { path: "/people", component: () => import("./pages/People.vue"), meta: { title: "People" } },
     { path: "/people/new", component: () => import("./pages/PersonPage.vue"), meta: { title: "Add a person" } },
     { path: "/people/:id", component: () => import("./pages/PersonPage.vue"), meta: { title: "Person" } },

@@ -16,6 +16,15 @@ export type ExchangeSheet = Schemas["ExchangeSheet"];
 export type Rehearsal = Schemas["Rehearsal"];
 export type Session = Schemas["Session"];
 export type SessionLimits = Schemas["ConfigSessions"];
+export type Circle = Schemas["PolicyCircle"];
+export type ReachChange = Schemas["ReachChange"];
+export type ReachPreview = Schemas["ReachPreview"];
+export type Route = Schemas["PolicyRoute"];
+export type Routes = Schemas["PolicyRoutes"];
+export type RouteAnswer = Schemas["RouteAnswer"];
+export type PathRule = Schemas["ConfigPathRule"];
+export type TriedPath = Schemas["TriedPath"];
+export type Tile = Schemas["ConfigTile"];
 export type Difference = Schemas["Difference"];
 export type Rule = Schemas["Rule"];
 export type Step = unknown;
@@ -115,7 +124,8 @@ function bare(object: object): Record<string, unknown> {
 export function applicationConfig(a: Application): ApplicationConfig {
   const c = bare(a) as ApplicationConfig;
   if (c.kind === "saml") c.saml ??= {} as ApplicationConfig["saml"];
-  else c.oidc ??= {} as ApplicationConfig["oidc"];
+  else if (c.kind === "guarded") c.guarded ??= {} as ApplicationConfig["guarded"];
+  else if (c.kind === "oidc") c.oidc ??= {} as ApplicationConfig["oidc"];
   return c;
 }
 

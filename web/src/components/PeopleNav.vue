@@ -1,5 +1,5 @@
 <script setup lang="ts">
-const places = [["/people", "People"], ["/sessions", "Sessions"], ["/groups", "Groups"], ["/rule-sets", "Rule sets"], ["/people-settings", "Types, attributes, import"]] as const;
+const places = [["/people", "People"], ["/sessions", "Sessions"], ["/routes", "Routes"], ["/groups", "Groups"], ["/rule-sets", "Rule sets"], ["/people-settings", "Types, attributes, import"]] as const;
 </script>
 
 <template>

@@ -6,13 +6,14 @@ export function shortName(uri?: string): string {
 
 export const reachWords: Record<string, { text: string; state: string; means: string }> = {
   draft: { text: "Draft", state: "attention", means: "Rehearsals only; nobody else is touched." },
+  circle: { text: "Circle", state: "attention", means: "Those in the circle; everybody else is as before." },
   everyone: { text: "Everyone", state: "sound", means: "All who are let in by the rules." },
   closed: { text: "Closed", state: "broken", means: "Nobody, not even in rehearsals." },
 };
 
 export const flowWords: Record<string, string> = { sp: "SP-initiated", idp: "begun at the gate", provider: "IdP-initiated", slo: "sign-out", client: "a client's call" };
 
-export const kindWords: Record<string, string> = { saml: "SAML", oidc: "OpenID Connect", oauth2: "OAuth 2.0", directory: "Own directory" };
+export const kindWords: Record<string, string> = { saml: "SAML", oidc: "OpenID Connect", oauth2: "OAuth 2.0", directory: "Own directory", guarded: "Guarded", link: "Link" };
 
 export const outcomeWords: Record<string, { text: string; state: string }> = {
   "signed-in": { text: "signed in", state: "sound" },

@@ -18,6 +18,7 @@ import ReachControl from "../components/ReachControl.vue";
 import ReachTag from "../components/ReachTag.vue";
 import SecretPanel from "../components/SecretPanel.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
+import SessionForm from "../components/SessionForm.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
 import WhoGetsIn from "../components/WhoGetsIn.vue";
@@ -38,6 +39,7 @@ const who = ref<InstanceType<typeof WhoGetsIn> | null>(null);
 const previewMapping = (mapping: Rule[]) => ({ application: slug.value, draftApplication: { ...applicationConfig(application.value!), mapping } });
 const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
 const usesSecret = computed(() => ["client_secret_basic", "client_secret_post"].includes(application.value?.oidc?.authentication ?? ""));
+const speaks = computed(() => ["saml", "oidc"].includes(application.value?.kind ?? ""));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
 const { error: removeError, act } = useAct();
 async function remove() {
@@ -58,19 +60,20 @@ async function remove() {
       <div class="row">
         <ReachTag :reach="application.reach" />
         <ElButton v-if="session.engineer" @click="router.push(`/applications/${slug}/connect`)">Connect, step by step</ElButton>
-        <ElButton @click="router.push(`/applications/${slug}/exchange`)">Exchange sheet</ElButton>
+        <ElButton v-if="application.kind !== 'link'" @click="router.push(`/applications/${slug}/exchange`)">Exchange sheet</ElButton>
         <ElButton type="primary" @click="choose('rehearse')">Rehearse</ElButton>
       </div>
     </div>
-    <Passage :application="{ title: application.name, lines: [(application.oidc ? application.oidc.redirectUris?.length && application.oidc.clientId : host(application.saml?.entityId)) || 'nothing taken yet', application.lastSignIn ? `last sign-in ${relative(new Date(application.lastSignIn))}` : 'no sign-in yet'] }"
+    <Passage :application="{ title: application.name, lines: [(application.oidc ? application.oidc.redirectUris?.length && application.oidc.clientId : host(application.saml?.entityId ?? application.guarded?.publicUrl ?? (application.kind === 'link' ? application.startUrl : ''))) || 'nothing taken yet', application.lastSignIn ? `last sign-in ${relative(new Date(application.lastSignIn))}` : 'no sign-in yet'] }"
       :providers="(application.providedBy ?? []).map((p) => ({ title: p.name, to: `/providers/${p.slug}`, lines: [host(p.entityId), `${kindWords[p.kind] ?? p.kind} provider · ${p.reach}`] }))" :stations="application.stations ?? []" :active="station" @choose="choose" />
     <div class="cols">
       <section class="panel" aria-live="polite">
         <template v-if="station === 'application-trust'"><h2>Trust: what is held of {{ application.name }}</h2><CertificateTable v-if="application.saml" :certificates="application.certificateDetails ?? []" />
-          <TakeTheirs v-if="session.engineer" :understand="understand" :take="(i) => take(i)" /><MetadataWatch v-if="application.saml" kind="applications" :slug="slug" :watch="application.watch" :readonly="!session.engineer" @changed="again()" /><SecretPanel v-else-if="usesSecret" kind="applications" :slug="slug" :secrets="application.secrets ?? []" :readonly="!session.engineer" @changed="again()" /><details :open="!!application.oidc && !application.oidc.redirectUris?.length"><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
-          <details><summary>Options</summary><ApplicationForm :application="application" part="options" :readonly="!session.engineer" :save="save" /></details></template>
+          <TakeTheirs v-if="session.engineer && speaks" :understand="understand" :take="(i) => take(i)" /><MetadataWatch v-if="application.saml" kind="applications" :slug="slug" :watch="application.watch" :readonly="!session.engineer" @changed="again()" /><SecretPanel v-else-if="usesSecret" kind="applications" :slug="slug" :secrets="application.secrets ?? []" :readonly="!session.engineer" @changed="again()" /><details :open="!speaks || (!!application.oidc && !application.oidc.redirectUris?.length)"><summary>Values, field by field</summary><ApplicationForm :application="application" part="values" :readonly="!session.engineer" :save="save" /></details>
+          <details v-if="application.kind !== 'link'"><summary>{{ speaks ? "Options" : "Paths and connections" }}</summary><ApplicationForm :application="application" part="options" :readonly="!session.engineer" :save="save" /></details>
+          <details><summary>Sessions, signing out and tiles</summary><SessionForm :application="application" :readonly="!session.engineer" :save="save" /></details></template>
         <template v-else-if="station === 'mapping-out'"><h2>Mapping out: what {{ application.name }} receives</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :openid="!!application.oidc" :readonly="!session.engineer" :preview="previewMapping" :save="saveMapping" />
-          <details><summary>The person's identifier ({{ application.oidc ? 'sub' : 'NameID' }})</summary><AccountCheck :key="application.revision" :application="application" :readonly="!session.engineer" :save="save" /></details></template>
+          <details><summary>The person's identifier ({{ application.oidc ? 'sub' : application.saml ? 'NameID' : 'as the gate knows it' }})</summary><AccountCheck :key="application.revision" :application="application" :readonly="!session.engineer" :save="save" /></details></template>
         <template v-else-if="station === 'access'"><h2>Access: who gets in</h2><ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" /><hr /><ProviderChoice :application="application" :readonly="!session.engineer" :save="save" /><hr /><AccessEditor :application="application" :readonly="!session.engineer" :save="save" /><AssignmentList :slug="slug" :readonly="!session.engineer" @changed="who?.again()" /><WhoGetsIn v-if="session.engineer" ref="who" :slug="slug" :revision="application.revision" /></template>
         <template v-else-if="station === 'rehearse'"><h2>Rehearse</h2><RehearsePanel :application="application" :readonly="!session.engineer" /></template>
         <template v-else-if="provider">

@@ -31,8 +31,8 @@ const saveMapping = async (mapping: Rule[]) => {
   await save((held) => ({ ...held, mapping }));
   await sheetAgain();
 };
-const taken = computed(() => (application.value?.oidc ? !!application.value.oidc.redirectUris?.length : !!application.value?.saml?.entityId && !!application.value.saml.acs?.length));
-const held = computed(() => (application.value?.oidc ? "redirect URI" : "entity ID and ACS URL"));
+const taken = computed(() => (application.value?.guarded ? !!application.value.guarded.publicUrl && !!application.value.guarded.upstreams?.length : application.value?.kind === "link" ? !!application.value.startUrl : application.value?.oidc ? !!application.value.oidc.redirectUris?.length : !!application.value?.saml?.entityId && !!application.value.saml.acs?.length));
+const held = computed(() => (application.value?.guarded ? "public and inner address" : application.value?.kind === "link" ? "address" : application.value?.oidc ? "redirect URI" : "entity ID and ACS URL"));
 const usesSecret = computed(() => ["client_secret_basic", "client_secret_post"].includes(application.value?.oidc?.authentication ?? ""));
 const states = computed(() => {
   const a = application.value;
@@ -62,9 +62,9 @@ const next = computed(() => states.value.find((s) => !s.done));
     <p v-if="next" class="hint">Next: <a :href="`#${next.id}`">{{ next.title.toLowerCase() }}</a></p>
     <div class="stack">
       <section id="give" class="panel"><div class="head"><h2>Give ours</h2><ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton></div><GiveOurs v-if="sheet" :sheet="sheet" short /><SecretPanel v-if="usesSecret" kind="applications" :slug="slug" :secrets="application.secrets ?? []" @changed="again()" /></section>
-      <section id="take" class="panel"><h2>Take theirs</h2><TakeTheirs :understand="understand" :take="(i) => take(i)" />
+      <section id="take" class="panel"><h2>Take theirs</h2><TakeTheirs v-if="application.saml || application.oidc" :understand="understand" :take="(i) => take(i)" />
         <details :open="application.reach === 'draft'"><summary>Field by field</summary><ApplicationForm :application="application" part="values" :save="save" /></details>
-        <details><summary>{{ application.oidc ? "Options of scopes, tokens and flows" : "Options of signing, encryption and flows" }}</summary><ApplicationForm :application="application" part="options" :save="save" /></details></section>
+        <details><summary>{{ application.oidc ? "Options of scopes, tokens and flows" : application.guarded ? "Paths and connections" : "Options of signing, encryption and flows" }}</summary><ApplicationForm :application="application" part="options" :save="save" /></details></section>
       <section id="map" class="panel"><h2>Map</h2><MappingEditor :mapping="application.mapping ?? []" direction="out" :openid="!!application.oidc" :preview="previewMapping" :save="saveMapping" /><details><summary>The person's identifier</summary><AccountCheck :key="application.revision" :application="application" :save="save" /></details></section>
       <section id="who" class="panel"><h2>Who gets in</h2><ProviderChoice :application="application" :save="save" /><AccessEditor :application="application" :save="save" /><AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" /></section>
       <section id="rehearse" class="panel"><h2>Rehearse</h2><RehearsePanel :key="application.revision" :application="application" @focusin="triedAgain()" /></section>

@@ -56,7 +56,7 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
         <template v-if="sheet.requested"><h2>The attributes as metadata elements</h2><CopyValue :value="sheet.requested.trim()" label="the attributes as metadata elements" block /></template>
       </section>
       <div class="stack no-print">
-        <section class="panel"><h2>Files</h2>
+        <section v-if="sheet.downloads.length" class="panel"><h2>Files</h2>
           <ul class="files"><li v-for="d in sheet.downloads" :key="d.name"><a :href="d.url" :download="d.file">{{ d.name }}</a> <span class="soft small">{{ d.hint }}</span></li></ul>
         </section>
         <section class="panel"><h2>Compare with theirs</h2>

@@ -11,7 +11,7 @@ import { useAct } from "../composables/load";
 const router = useRouter();
 const name = ref("");
 const kind = ref("saml");
-const kinds: [string, string][] = [["saml", "SAML 2.0"], ["oidc", "OpenID Connect"]];
+const kinds: [string, string][] = [["saml", "SAML 2.0"], ["oidc", "OpenID Connect"], ["guarded", "no protocol: the gate stands in front of it"], ["link", "no protocol: a plain link"]];
 const { error, busy, act } = useAct();
 type Input = TakeIn;
 const understand = (body: Input) => ok(http.POST("/understand/{kind}", { params: { path: { kind: "application" } }, body }));
