@@ -32,6 +32,7 @@ type service struct {
 	cmd    *exec.Cmd
 	url    string
 	folder string
+	guard  string // where the guard listens
 }
 
 func binary(b *testing.B) string {
@@ -45,7 +46,7 @@ func binary(b *testing.B) string {
 
 func (s *service) start(b *testing.B, listen string) time.Duration {
 	begin := time.Now()
-	s.cmd = exec.Command(binary(b), "serve", "--listen", listen, "--public-url", s.url, "--data", s.folder, "--in-flight", "1000000", "--log-level", "error")
+	s.cmd = exec.Command(binary(b), "serve", "--listen", listen, "--public-url", s.url, "--data", s.folder, "--in-flight", "1000000", "--log-level", "error", "--guard-listen", s.guard)
 	require.NoError(b, s.cmd.Start())
 	for {
 		if answer, err := http.Get(s.url + "/readyz"); err == nil {
@@ -101,7 +102,7 @@ func preparedWith(b *testing.B, fill func(folder string)) (*demo.World, *service
 	require.NoError(b, err)
 	b.Cleanup(w.Close)
 	listen := strings.TrimPrefix(w.URL, "http://")
-	s := &service{url: w.URL, folder: w.Detach()}
+	s := &service{url: w.URL, folder: w.Detach(), guard: strings.TrimPrefix(w.BerthsURL, "http://")}
 	fill(s.folder)
 	s.start(b, listen)
 	b.Cleanup(func() { s.stop(b) })

@@ -87,7 +87,6 @@ func TestEngineersFirstMorning(t *testing.T) {
 			p.open(w.URL + "/console/applications/ticket-desk/connect")
 			p.see("Open for everyone")
 			p.press("Open for everyone")
-			p.see("Nobody has used it yet")
 			p.press("Do it now")
 			p.wait(`document.querySelector("#open").innerText.includes("Back to draft")`)
 			visitor.open(w.DeskURL + "/sign-in")

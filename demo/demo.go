@@ -444,6 +444,7 @@ func (w *World) Reopen(folder string) (*World, error) {
 func (w *World) Detach() string {
 	w.stop()
 	w.server.Shutdown(5 * time.Second)
+	w.Guard.Shutdown(time.Second)
 	w.store.Close()
 	w.Gate = nil
 	return w.folder

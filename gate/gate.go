@@ -46,6 +46,7 @@ type Options struct {
 type Gate struct {
 	Options
 	cached    atomic.Pointer[cache]
+	lastLook  atomic.Pointer[look]
 	hashing   chan struct{}
 	strangers struct {
 		sync.Mutex
@@ -169,17 +170,30 @@ const lookLife = 5 * time.Millisecond
 func OneLook(ctx context.Context) context.Context { return context.WithValue(ctx, lookKey{}, &look{}) }
 
 func (g *Gate) cache(ctx context.Context) (*cache, error) {
-	look, _ := ctx.Value(lookKey{}).(*look)
+	call, _ := ctx.Value(lookKey{}).(*look)
+	if call == nil {
+		call = &look{}
+	}
 	commits := g.Store.Commits()
-	if look != nil && look.cache != nil && look.commits == commits && time.Since(look.at) < lookLife {
-		return look.cache, nil
+	fresh := func(l *look) bool {
+		return l != nil && l.cache != nil && l.commits == commits && time.Since(l.at) < lookLife
+	}
+	if fresh(call) {
+		return call.cache, nil
+	}
+	// What another call saw a moment ago holds as well.
+	if last := g.lastLook.Load(); fresh(last) {
+		*call = *last
+		return call.cache, nil
 	}
 	at := time.Now()
 	c, err := g.cacheNow(ctx)
-	if look != nil && err == nil {
-		look.cache, look.commits, look.at = c, commits, at
+	if err != nil {
+		return nil, err
 	}
-	return c, err
+	*call = look{c, commits, at}
+	g.lastLook.Store(&look{c, commits, at})
+	return c, nil
 }
 
 func (g *Gate) cacheNow(ctx context.Context) (*cache, error) {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gorm.io/gorm"
@@ -101,14 +102,22 @@ type GuardAnswer struct {
 // heldGuard is what is remembered of a browser at a guarded application, until everything is asked again.
 type heldGuard struct {
 	sync.Mutex
-	body       guardBody
-	generation string
-	at         time.Time
-	out        map[string][]string
-	token      string
-	tokenEnds  time.Time
-	refused    *explain.Failure
-	session    string
+	application string
+	body        guardBody
+	generation  string
+	// commits is how much this process had written when the session was looked at, and looked when that was: until either changes, it is as it was.
+	commits, looked atomic.Int64
+	at              time.Time
+	out             map[string][]string
+	token           string
+	tokenEnds       time.Time
+	refused         *explain.Failure
+	session         string
+}
+
+func (h *heldGuard) saw(at time.Time, commits int64) {
+	h.commits.Store(commits)
+	h.looked.Store(at.UnixNano())
 }
 
 // Guard decides about one visit. The session is looked at each time; rules, groups and mapping once a minute, and whenever the configuration changes.
@@ -181,12 +190,24 @@ func PlainPath(raw string) bool {
 	return strings.HasPrefix(raw, "/") && !strings.ContainsFunc(raw, func(r rune) bool { return r < 0x20 || r == 0x7f })
 }
 
-// heldGuard finds what is known of a browser. That its session goes on is asked of the store each time, so that whoever is signed out is out at once.
+// heldGuard finds what is known of a browser. That its session goes on is asked of the store each time, so that whoever is signed out is out at once; not again within
+// milliseconds, as long as this process has written nothing.
 func (g *Gate) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGuard, error) {
 	if len(token) < 20 || len(token) > 100 {
 		return nil, nil
 	}
 	hash := keys.HashSecret(token)
+	c, err := g.cache(ctx)
+	if err != nil {
+		return nil, err
+	}
+	commits := g.Store.Commits()
+	if h, ok := g.guards.Load(string(hash)); ok {
+		if held := h.(*heldGuard); held.application == a.app.id && held.generation == c.generation && held.commits.Load() == commits && time.Since(time.Unix(0, held.looked.Load())) < lookLife {
+			return held, nil
+		}
+	}
+	looked := time.Now()
 	var session string
 	var open bool
 	row := g.Store.Row(ctx, "SELECT session_id, expires_at > ? AND (session_id = '' OR EXISTS (SELECT 1 FROM sessions s WHERE s.id = session_id AND s.ended_at IS NULL AND s.expires_at > ?)) FROM guard_sessions WHERE token_hash = ? AND application_id = ?", g.Now().UTC(), g.Now().UTC(), hash, a.app.id)
@@ -197,12 +218,9 @@ func (g *Gate) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 		}
 		return nil, err
 	}
-	generation, err := g.Store.Generation(ctx)
-	if err != nil {
-		return nil, err
-	}
 	if h, ok := g.guards.Load(string(hash)); ok {
-		if held := h.(*heldGuard); held.generation == generation && g.Now().Sub(held.at) < guardAgain {
+		if held := h.(*heldGuard); held.generation == c.generation && g.Now().Sub(held.at) < guardAgain {
+			held.saw(looked, commits)
 			return held, nil
 		}
 	}
@@ -215,13 +233,14 @@ func (g *Gate) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 		g.Log.WarnContext(ctx, "a session at a guarded application can't be opened and counts no more", "error", err)
 		return nil, nil
 	}
-	held := &heldGuard{generation: generation, at: g.Now(), session: session}
+	held := &heldGuard{application: a.app.id, generation: c.generation, at: g.Now(), session: session}
 	if err := json.Unmarshal(plain, &held.body); err != nil {
 		return nil, err
 	}
 	if err := g.touchSession(ctx, session); err != nil {
 		return nil, err
 	}
+	held.saw(looked, commits)
 	g.guards.Store(string(hash), held)
 	return held, nil
 }
