@@ -151,7 +151,7 @@ func checkBerths(ctx context.Context, w *World, step func(string, ...any)) error
 		return err
 	}
 	if b.Inner("person") != "tkerr" || b.Inner("path") != "/harbour-master?view=week" {
-		return fmt.Errorf("Berth Board should have been told tkerr at the page that was asked for: %s", b.Text)
+		return fmt.Errorf("the guard should have told Berth Board that tkerr comes, at the page that was asked for: %s", b.Text)
 	}
 	if err := b.Get(ctx, w.BerthsURL+"/health"); err != nil {
 		return err
