@@ -41,7 +41,7 @@ demo: build
 
 # What the tests need besides Go and Node: a browser and two judges of XML.
 tools:
-	@missing=""; for p in chromium:chromium xmlsec1:xmlsec1 xmllint:libxml2-utils; do command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
+	@missing=""; for p in chromium:chromium xmlsec1:xmlsec1 xmllint:libxml2-utils nginx:nginx-light; do command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	$$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends $$missing fonts-dejavu-core >/dev/null; fi
 

@@ -87,6 +87,8 @@ type GuardView struct {
 	Pass      string            `json:"pass"`
 	Headers   []string          `json:"headers"` // that tell who comes; a browser's own are taken away
 	Paths     []config.PathRule `json:"paths"`
+	// Password tells whether one is stored, for basic credentials.
+	Password bool `json:"password"`
 	// Nginx is a piece of its configuration, for where it passes requests on and asks the gate about each.
 	Nginx string `json:"nginx"`
 }
@@ -105,4 +107,9 @@ type TriedPath struct {
 	Words string `json:"words"`
 	// May tells, where groups decide and a person was named, whether the person is in one.
 	May *bool `json:"may,omitempty"`
+}
+
+// GuardPassword is the password with which a guarded application gets basic credentials.
+type GuardPassword struct {
+	Password string `json:"password"`
 }

@@ -95,7 +95,7 @@ func (h *certificates) find(hello *tls.ClientHelloInfo) (*tls.Certificate, error
 }
 
 func (p *program) guard() *cli.Command {
-	return &cli.Command{Name: "guard", Usage: "applications behind the gate: show, try, nginx", Metadata: examples("innergate guard show berth-board", "innergate guard try berth-board /harbour-master/plan"), Commands: []*cli.Command{
+	return &cli.Command{Name: "guard", Usage: "applications behind the gate: show, try, password, nginx", Metadata: examples("innergate guard show berth-board", "innergate guard try berth-board /harbour-master/plan"), Commands: []*cli.Command{
 		{Name: "show", Usage: "how an application stands behind the gate", ArgsUsage: "SHORTNAME", Metadata: examples("innergate guard show berth-board"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			v, err := cl.Guard(ctx, args[0])
 			if err != nil {
@@ -131,6 +131,17 @@ func (p *program) guard() *cli.Command {
 					fmt.Fprintln(p.Out, map[bool]string{true: "This person may.", false: "This person may not."}[*t.May])
 				}
 			})
+		})},
+		{Name: "password", Usage: "store the password for basic credentials, read from standard input; it is never shown again", ArgsUsage: "SHORTNAME", Metadata: examples("innergate guard password berth-board < password.txt"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+			password, err := p.secret("Password: ")
+			if err != nil {
+				return err
+			}
+			if err := cl.SetGuardPassword(ctx, args[0], api.GuardPassword{Password: password}); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.Err, "It is stored, sealed.")
+			return nil
 		})},
 		{Name: "nginx", Usage: "what an nginx in front of the application needs, where it passes requests on itself", ArgsUsage: "SHORTNAME", Metadata: examples("innergate guard nginx berth-board > berth-board.conf"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
 			v, err := cl.Guard(ctx, args[0])

@@ -54,3 +54,8 @@ func (c *Client) Guard(ctx context.Context, slug string) (*api.GuardView, error)
 func (c *Client) TryPath(ctx context.Context, slug string, in api.TryPath) (*api.TriedPath, error) {
 	return do[api.TriedPath](ctx, c, "POST", "/applications/"+url.PathEscape(slug)+"/guard/try", in)
 }
+
+// SetGuardPassword stores the password with which a guarded application gets basic credentials.
+func (c *Client) SetGuardPassword(ctx context.Context, slug string, in api.GuardPassword) error {
+	return c.Do(ctx, "PUT", "/applications/"+url.PathEscape(slug)+"/guard/password", in, nil)
+}

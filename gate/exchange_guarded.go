@@ -7,10 +7,13 @@ import (
 	"slices"
 	"strings"
 
+	"gorm.io/gorm"
+
 	"innergate/api"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/jose"
+	"innergate/store"
 )
 
 // guardedSheet is what the engineer of an application behind the gate needs from us.
@@ -86,7 +89,34 @@ func (g *Gate) GuardView(ctx context.Context, slug string) (*api.GuardView, erro
 		out.Headers = held.carries()
 	}
 	out.Nginx = snippet(a.Guarded, out.Headers)
+	secret, err := g.theirSecret(ctx, a.id)
+	if err != nil {
+		return nil, err
+	}
+	out.Password = secret != ""
 	return out, nil
+}
+
+// SetGuardPassword stores the password with which an application gets basic credentials. It is never shown again.
+func (g *Gate) SetGuardPassword(ctx context.Context, who Actor, slug string, in api.GuardPassword) error {
+	a, err := g.application(ctx, slug)
+	if err != nil {
+		return err
+	}
+	switch {
+	case a.Guarded == nil:
+		return conflict("not-guarded", a.Name+" is not a guarded application: the gate does not stand in front of it.", "")
+	case in.Password == "" || len(in.Password) > 500 || strings.ContainsFunc(in.Password, func(r rune) bool { return r < 0x20 || r == 0x7f }):
+		return badRequest("password", "A password has 1 to 500 characters, in one line.", "")
+	}
+	row := store.Secret{ID: store.NewID(), OwnerKind: "application", OwnerID: a.id, State: KeyActive, By: who.Name, CreatedAt: g.Now().UTC()}
+	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(in.Password))
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Where("owner_id = ?", a.id).Delete(&store.Secret{}).Error; err != nil {
+			return err
+		}
+		return g.writeSecret(tx, who, &row, a.Name, "entered")
+	})
 }
 
 // TryPath tells which rule decides about a path, and what that means for somebody.

@@ -160,6 +160,7 @@ type look struct {
 	cache   *cache
 	commits int64
 	at      time.Time
+	shared  bool // with other calls
 }
 
 type lookKey struct{}
@@ -169,31 +170,32 @@ const lookLife = 5 * time.Millisecond
 // OneLook gives a call a context of its own in which the configuration is looked at once. It must not be shared between goroutines.
 func OneLook(ctx context.Context) context.Context { return context.WithValue(ctx, lookKey{}, &look{}) }
 
+// RecentLook is OneLook that begins with what another such call has just seen, as long as this process has written nothing since. It is for calls that come by the thousand: what
+// another process writes is seen some milliseconds later.
+func (g *Gate) RecentLook(ctx context.Context) context.Context {
+	mine := &look{shared: true}
+	if last := g.lastLook.Load(); last != nil {
+		*mine = *last
+	}
+	return context.WithValue(ctx, lookKey{}, mine)
+}
+
 func (g *Gate) cache(ctx context.Context) (*cache, error) {
-	call, _ := ctx.Value(lookKey{}).(*look)
-	if call == nil {
-		call = &look{}
-	}
+	look, _ := ctx.Value(lookKey{}).(*look)
 	commits := g.Store.Commits()
-	fresh := func(l *look) bool {
-		return l != nil && l.cache != nil && l.commits == commits && time.Since(l.at) < lookLife
-	}
-	if fresh(call) {
-		return call.cache, nil
-	}
-	// What another call saw a moment ago holds as well.
-	if last := g.lastLook.Load(); fresh(last) {
-		*call = *last
-		return call.cache, nil
+	if look != nil && look.cache != nil && look.commits == commits && time.Since(look.at) < lookLife {
+		return look.cache, nil
 	}
 	at := time.Now()
 	c, err := g.cacheNow(ctx)
-	if err != nil {
-		return nil, err
+	if look != nil && err == nil {
+		look.cache, look.commits, look.at = c, commits, at
+		if look.shared {
+			seen := *look
+			g.lastLook.Store(&seen)
+		}
 	}
-	*call = look{c, commits, at}
-	g.lastLook.Store(&look{c, commits, at})
-	return c, nil
+	return c, err
 }
 
 func (g *Gate) cacheNow(ctx context.Context) (*cache, error) {

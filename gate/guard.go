@@ -375,7 +375,9 @@ func (g *Gate) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardA
 		if err != nil {
 			return err
 		}
-		out.Password = secret
+		if out.Password = secret; secret == "" {
+			*out = GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.no-password").Of(a.Name).Explain()}
+		}
 	}
 	return nil
 }

@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -199,6 +201,25 @@ func (g *Gate) inCircles(ctx context.Context, s *signIn) error {
 			_, why := one.circle.Holds(who, one.slug)
 			s.rec.Decide(trace.Decision{About: "reach", Result: "in the circle of " + one.name, By: why})
 		}
+	}
+	return nil
+}
+
+// loopWithin is the time in which a browser may begin as many sign-ins to one application as it can keep, without ending any.
+const loopWithin = 15 * time.Second
+
+// noLoop ends a sign-in whose browser goes round in a circle: with every turn it has one more under way to the same application.
+func (g *Gate) noLoop(ctx context.Context, s *signIn) error {
+	if len(s.browser.SignIns) < cookiesKept || s.known {
+		return nil
+	}
+	var n int64
+	err := g.Store.Read(ctx).Model(&store.SignIn{}).Where("id IN ? AND application_id = ? AND finished_at IS NULL AND created_at > ?", slices.Collect(maps.Keys(s.browser.SignIns)), s.app.id, g.Now().Add(-loopWithin).UTC()).Count(&n).Error
+	if err != nil {
+		return store.Clear(err)
+	}
+	if n >= cookiesKept-1 { // the first may have been to another
+		return explain.New("browser.loop", explain.Fact("sign-ins", fmt.Sprint(n))).Of(s.app.Name)
 	}
 	return nil
 }

@@ -411,6 +411,9 @@ func (g *Gate) Start(ctx context.Context, b Browser, slug, to string) *Next {
 // route finds the provider and sends the person there.
 func (g *Gate) route(ctx context.Context, s *signIn, chosen string) *Next {
 	s.rec.Begin(trace.Route)
+	if err := g.noLoop(ctx, s); err != nil {
+		return g.failed(ctx, s, err)
+	}
 	if err := g.joinRehearsal(ctx, s); err != nil {
 		return g.failed(ctx, s, err)
 	}

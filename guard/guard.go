@@ -92,7 +92,7 @@ type visit struct {
 
 // ServeHTTP answers one request.
 func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	r = r.WithContext(gate.OneLook(r.Context()))
+	r = r.WithContext(d.gate.RecentLook(r.Context()))
 	v := d.visit(r)
 	app, err := d.gate.GuardedAt(r.Context(), v.public)
 	switch {

@@ -3,10 +3,15 @@ package server_test
 import (
 	"bufio"
 	"bytes"
+	"encoding/base64"
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -19,6 +24,7 @@ import (
 	"innergate/core/config"
 	"innergate/core/jose"
 	"innergate/demo"
+	"innergate/guard"
 )
 
 // TestBerthBoardStandsBehindTheGate goes through what people see of a guarded application.
@@ -63,11 +69,16 @@ func TestBerthBoardStandsBehindTheGate(t *testing.T) {
 // raw sends a request as it is written and returns the answer's status and body.
 func raw(t testing.TB, w *demo.World, request string) (int, string) {
 	t.Helper()
-	conn, err := net.Dial("tcp", strings.TrimPrefix(w.BerthsURL, "http://"))
+	return rawAt(t, strings.TrimPrefix(w.BerthsURL, "http://"), request)
+}
+
+func rawAt(t testing.TB, host, request string) (int, string) {
+	t.Helper()
+	conn, err := net.Dial("tcp", host)
 	require.NoError(t, err)
 	defer conn.Close()
 	require.NoError(t, conn.SetDeadline(time.Now().Add(10*time.Second)))
-	_, err = io.WriteString(conn, strings.ReplaceAll(strings.ReplaceAll(request, "HOST", strings.TrimPrefix(w.BerthsURL, "http://")), "\n", "\r\n"))
+	_, err = io.WriteString(conn, strings.ReplaceAll(strings.ReplaceAll(request, "HOST", host), "\n", "\r\n"))
 	require.NoError(t, err)
 	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	require.NoError(t, err)
@@ -330,6 +341,15 @@ func TestGuardedOnwards(t *testing.T) {
 	_, body = seen()
 	assert.Contains(t, body, token, "it is used for its minute")
 
+	change(func(a *config.GuardedApplication) { a.Pass = "basic" })
+	status, body := seen()
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Contains(t, body, "guard.no-password")
+	require.NoError(t, c.SetGuardPassword(ctx, "berth-board", api.GuardPassword{Password: "three old boats"}))
+	_, body = seen()
+	assert.Contains(t, body, "Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte("zoberg:three old boats")), "in place of the browser's own")
+	assert.NotContains(t, body, "Bearer")
+
 	change(func(a *config.GuardedApplication) { a.Pass = "none" })
 	_, body = seen()
 	assert.NotContains(t, body, "zoberg")
@@ -348,7 +368,7 @@ func TestGuardedOnwards(t *testing.T) {
 		assert.True(t, bytes.Equal(large, got), "%d: a large body goes through and comes back, past an upstream that is down", answer.StatusCode)
 	}
 	change(func(a *config.GuardedApplication) { a.Upstreams = []string{"http://127.0.0.1:1"} })
-	status, body := seen()
+	status, body = seen()
 	assert.Equal(t, http.StatusBadGateway, status)
 	assert.Contains(t, body, "guard.unreachable")
 	change(func(a *config.GuardedApplication) { a.Upstreams, a.TimeoutSeconds = []string{w.InnerURL}, 1 })
@@ -357,4 +377,95 @@ func TestGuardedOnwards(t *testing.T) {
 	assert.Contains(t, body, "guard.slow")
 	status, _ = raw(t, w, "GET /.gate/check HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nX-Original-URI: /\nX-Original-Method: GET\nConnection: close\n\n")
 	assert.Equal(t, http.StatusNotFound, status, "only a trusted proxy asks without passing on")
+}
+
+// TestNginxAsksTheGate puts an nginx before Berth Board, with the configuration that the gate prints, which passes requests on itself and asks about each.
+func TestNginxAsksTheGate(t *testing.T) {
+	nginx, err := exec.LookPath("nginx")
+	if err != nil {
+		if os.Getenv("INNERGATE_JUDGES") == "required" {
+			t.Fatal("nginx is not installed; `make tools` installs it")
+		}
+		t.Skip("nginx is not installed")
+	}
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	front, inner := free(t), free(t)
+	a, err := c.Application(ctx, "berth-board")
+	require.NoError(t, err)
+	a.Guarded.PublicURL, a.StartURL = "http://"+front, "http://"+front+"/"
+	a.Tiles = nil
+	_, err = c.PutApplication(ctx, a.Application, a.Revision)
+	require.NoError(t, err)
+	v, err := c.Guard(ctx, "berth-board")
+	require.NoError(t, err)
+
+	l, err := net.Listen("tcp", inner)
+	require.NoError(t, err)
+	d := guard.New(w.Gate, guard.Options{TrustedProxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
+	go d.Serve(l, nil) // ends with Shutdown
+	t.Cleanup(func() { d.Shutdown(time.Second) })
+	folder := t.TempDir()
+	text := strings.ReplaceAll(v.Nginx, "127.0.0.1:8421", inner)
+	text = strings.Replace(text, "# Add your listen and ssl_certificate lines.", "listen "+front+";", 1)
+	file := filepath.Join(folder, "nginx.conf")
+	require.NoError(t, os.WriteFile(file, []byte("daemon off; pid "+folder+"/pid; error_log "+folder+"/errors; events {} http { access_log off; client_body_temp_path "+folder+"/a; proxy_temp_path "+folder+"/b; fastcgi_temp_path "+folder+"/c; uwsgi_temp_path "+folder+"/d; scgi_temp_path "+folder+"/e;\n"+text+"}"), 0o600))
+	cmd := exec.Command(nginx, "-p", folder, "-c", file)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", front)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 10*time.Millisecond)
+
+	b := w.Walker()
+	b.Provider = "saltmere-staff"
+	require.NoError(t, b.SignIn(ctx, "http://"+front+"/boats?week=48&view=list", "zoberg"))
+	assert.Equal(t, "zoberg", b.Inner("person"), b.Text)
+	assert.Equal(t, "/boats?week=48&view=list", b.Inner("path"))
+	seen := opens(t, b, "http://"+front+"/seen")
+	assert.NotContains(t, seen, "ig-", "none of the gate's cookies: %s", seen)
+	u, err := url.Parse("http://" + front)
+	require.NoError(t, err)
+	var cookies []string
+	for _, one := range b.HTTP.Jar.Cookies(u) {
+		cookies = append(cookies, one.Name+"="+one.Value)
+	}
+	for path, want := range map[string]int{"/": 200, "/harbour-master": 403, "/health": 403, "/timetable/..%2fharbour-master": 403, "/x/../harbour-master": 403, "//harbour-master": 403, "/.gate/check": 404} {
+		status, body := rawAt(t, front, "GET "+path+" HTTP/1.1\nHost: HOST\nX-Berth-User: jhale\nX_Berth_User: jhale\nX-Original-URI: /timetable\nX-Original-Method: GET\nCookie: "+strings.Join(cookies, "; ")+"\nConnection: close\n\n")
+		assert.Equal(t, want, status, path)
+		assert.NotContains(t, body, "jhale", path)
+		assert.NotContains(t, body, "desk", path)
+	}
+	assert.Contains(t, opens(t, b, w.RotaURL+"/sign-in"), "zoberg")
+	opens(t, b, w.RotaURL+"/sign-out")
+	opens(t, b, "http://"+front+"/")
+	assert.NotContains(t, b.Text, "Good day", "signed out is out there as well")
+}
+
+func free(t testing.TB) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// TestRoundInACircle begins one sign-in after the other without ending any, as two gates do that send people to one another.
+func TestRoundInACircle(t *testing.T) {
+	w := world(t)
+	b := w.Walker()
+	for range 8 {
+		opens(t, b, w.RotaURL+"/sign-in")
+		require.Contains(t, b.Text, chooses)
+	}
+	opens(t, b, w.RotaURL+"/sign-in")
+	assert.Contains(t, b.Text, "goes round in a circle")
+	x := newest(t, w)
+	assert.Equal(t, "browser.loop", x.Code)
+	assert.NotContains(t, opens(t, b, w.LedgerURL+"/sign-in"), "circle", "another application is none of it")
+	assert.Contains(t, opens(t, w.Walker(), w.RotaURL+"/sign-in"), chooses, "nor is another browser")
 }

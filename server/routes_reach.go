@@ -38,6 +38,13 @@ func reachRoutes() []route {
 		}
 		return c.s.gate.TryPath(c.Context(), c.Params("slug"), in)
 	}})
+	out = append(out, route{Method: put, Path: "/applications/{slug}/guard/password", Summary: "Store the password for basic credentials; it is never shown again", Role: engineer, Request: api.GuardPassword{}, Status: 204, handle: func(c *call) (any, error) {
+		in, err := body[api.GuardPassword](c)
+		if err != nil {
+			return nil, err
+		}
+		return nil, c.s.gate.SetGuardPassword(c.Context(), c.who, c.Params("slug"), in)
+	}})
 	for _, kind := range []string{"application", "provider"} {
 		base := "/" + kind + "s/{slug}/reach"
 		out = append(out,

@@ -26,6 +26,14 @@ const move = (i: number, by: number) => {
   all.splice(i + by, 0, one!);
   guarded.value.paths = all;
 };
+const password = ref("");
+const kept = ref(false);
+const { error: keepError, act: actKeep } = useAct();
+const keep = () => actKeep(async () => {
+  await ok(http.PUT("/applications/{slug}/guard/password", { params: { path: { slug: props.application.slug } }, body: { password: password.value } }));
+  password.value = "";
+  kept.value = true;
+});
 const store = () => act(() => props.save(merged));
 const tried = ref<TriedPath | null>(null);
 const path = ref("/");
@@ -43,6 +51,7 @@ const tryPath = () => actTry(async () => {
         <TextBox v-model="publicUrl" label="Public address" hint="Where people open it: https and a host name that leads to the gate's guard." mono :disabled="readonly" />
         <TextBox v-model="upstreams" label="Inner addresses" hint="Where the application listens, reachable for the gate alone. One a line." mono :rows="2" :disabled="readonly" />
         <SelectBox v-model="pass" label="Identity is passed on" hint="What is passed on is set by the mapping out." :disabled="readonly" :options="[['headers', 'in headers'], ['jwt', 'as a signed token in a header'], ['basic', 'as basic credentials'], ['none', 'not at all']]" />
+        <div v-if="pass === 'basic' && application.guarded?.pass === 'basic' && !readonly"><TextBox v-model="password" label="The application's password" hint="It is stored sealed and never shown again. The user name is what the mapping out sets as username." type="password" autocomplete="new-password" /><ElButton :disabled="!password" @click="keep">Store the password</ElButton><span v-if="kept" class="soft" aria-live="polite"> It is stored.</span><p v-if="keepError" class="error" role="alert">{{ keepError }}</p></div>
         <TextBox v-if="pass === 'jwt'" v-model="tokenHeader" label="Header of the token" hint="usually X-Gate-Identity" mono :disabled="readonly" />
       </template>
       <TextBox v-model="draft.startUrl" :label="draft.guarded ? 'Start address' : 'Address that the link leads to'" mono :disabled="readonly" />
