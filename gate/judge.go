@@ -22,6 +22,9 @@ import (
 // Judge holds a message against the configuration, open or draft, at a chosen time, without a browser: one that was pasted, or the response of a trace. Every check is
 // told; where all hold, so is what would become of the sign-in. Nothing is used up, and nothing leaves the gate.
 func (g *Gate) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
+	if strings.Contains(q.Message, veil) {
+		return nil, badRequest("veiled", "This message was copied from a trace while it might still be accepted somewhere, so its signature is not in it.", "Judge the trace itself, by its reference number: the gate knows the whole message.")
+	}
 	out := &api.Judged{Kind: judgedResponse, Entries: []api.TraceEntry{}}
 	if other, was, err := g.judgeOther(ctx, &q, out); was || err != nil {
 		return other, err

@@ -348,10 +348,12 @@ const (
 	providersGood = 25 * time.Hour
 )
 
+const veil = "(shown when it has expired)"
+
 var secretValues = regexp.MustCompile(`(<[\w.:-]*(?:SignatureValue|CipherValue)[^>]*>)[^<]+`)
 
 func veiled(doc string) string {
-	return secretValues.ReplaceAllString(doc, "${1}(shown when it has expired)")
+	return secretValues.ReplaceAllString(doc, "${1}"+veil)
 }
 
 func explained(f trace.Failure) *api.TraceExplanation {
