@@ -103,6 +103,7 @@ func (p *program) guard() *cli.Command {
 			}
 			return p.show(c, v, func() {
 				p.table(table.Row{"", ""}, []table.Row{{"public address", v.PublicURL}, {"inner addresses", orDash(strings.Join(v.Upstreams, "\n"))}, {"passes on", v.Pass}, {"in", orDash(strings.Join(v.Headers, "\n"))}}, "")
+				fmt.Fprintln(p.Out)
 				var rows []table.Row
 				for _, r := range v.Paths {
 					rows = append(rows, table.Row{r.Path, orDash(strings.Join(r.Methods, " ")), r.Then, orDash(strings.Join(r.Groups, ", "))})

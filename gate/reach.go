@@ -143,6 +143,10 @@ func (g *Gate) within(ctx context.Context, s reachState, p *store.Person, slug s
 }
 
 func (g *Gate) sessionsOutside(ctx context.Context, kind, id string, people []string) ([]string, error) {
+	limits, err := g.sessionLimits(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var ids []string
 	table, column := "session_uses", "application_id"
 	if kind == "provider" {
@@ -150,7 +154,7 @@ func (g *Gate) sessionsOutside(ctx context.Context, kind, id string, people []st
 	}
 	for part := range slices.Chunk(people, 500) {
 		var some []string
-		if err := g.Store.Read(ctx).Raw("SELECT s.id FROM sessions s WHERE s.ended_at IS NULL AND s.expires_at > ? AND s.person_id IN ? AND s.id IN (SELECT session_id FROM "+table+" WHERE "+column+" = ?)", g.Now().UTC(), part, id).Scan(&some).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT s.id FROM sessions s WHERE s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > ? AND s.person_id IN ? AND s.id IN (SELECT session_id FROM "+table+" WHERE "+column+" = ?)", g.Now().UTC(), g.Now().Add(-limits.Idle()).UTC(), part, id).Scan(&some).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		ids = append(ids, some...)

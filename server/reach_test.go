@@ -85,7 +85,7 @@ func TestFromDraftOverACircleToEveryoneAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, steps.Items, 3)
 	assert.NotNil(t, steps.Items[0].Undone)
-	assert.Contains(t, steps.Items[2].To, "circle: groups office; people mvoss; but not people sito")
+	assert.Contains(t, steps.Items[2].To, "circle: the group office; mvoss; but not sito")
 	for code, bad := range map[string]api.ReachChange{"circle": {Reach: access.InCircle, Circle: &access.Circle{}}, "reach": {Reach: "some"}, "minutes": {Reach: access.Closed, Minutes: -1}} {
 		_, err = c.ChangeReach(ctx, "applications", "crew-rota", bad)
 		refused(t, err, code, "")

@@ -176,28 +176,26 @@ func (c *Circle) InWords() string {
 	if c == nil {
 		return "nobody"
 	}
-	var parts []string
-	add := func(word string, list []string) {
-		if len(list) > 0 {
-			parts = append(parts, word+" "+strings.Join(list, ", "))
-		}
-	}
-	add("groups", c.Groups)
-	add("people", c.People)
-	add("networks", c.Networks)
+	parts := listed(c.Groups, c.People, c.Networks)
 	if c.Share > 0 {
 		parts = append(parts, fmt.Sprintf("%d %% of all people", c.Share))
 	}
 	out := strings.Join(parts, "; ")
 	if x := c.Except; x != nil {
-		var not []string
-		for word, list := range map[string][]string{"groups": x.Groups, "people": x.People, "networks": x.Networks} {
-			if len(list) > 0 {
-				not = append(not, word+" "+strings.Join(list, ", "))
-			}
+		out += "; but not " + strings.Join(listed(x.Groups, x.People, x.Networks), ", ")
+	}
+	return out
+}
+
+func listed(groups, people, networks []string) []string {
+	var out []string
+	for _, one := range []struct {
+		words [2]string
+		list  []string
+	}{{[2]string{"the group ", "the groups "}, groups}, {[2]string{"", ""}, people}, {[2]string{"the network ", "the networks "}, networks}} {
+		if n := len(one.list); n > 0 {
+			out = append(out, one.words[min(n, 2)-1]+strings.Join(one.list, ", "))
 		}
-		slices.Sort(not)
-		out += "; but not " + strings.Join(not, ", ")
 	}
 	return out
 }

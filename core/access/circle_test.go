@@ -78,7 +78,7 @@ func TestCirclesThatCantBeUsed(t *testing.T) {
 		assert.ErrorContains(t, c.Check(), want)
 	}
 	assert.NoError(t, (&access.Circle{Share: 5, Except: &access.Exceptions{Networks: []string{"192.0.2.1"}}}).Check())
-	assert.Equal(t, "groups crew; 5 % of all people; but not people mvoss", (&access.Circle{Groups: []string{"crew"}, Share: 5, Except: &access.Exceptions{People: []string{"mvoss"}}}).InWords())
+	assert.Equal(t, "the group crew; 5 % of all people; but not mvoss", (&access.Circle{Groups: []string{"crew"}, Share: 5, Except: &access.Exceptions{People: []string{"mvoss"}}}).InWords())
 }
 
 func TestReachWithCircle(t *testing.T) {
