@@ -79,18 +79,23 @@ func (g *Gate) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 	}
 	var requested []saml.RequestedAttribute
 	for _, r := range a.whole {
-		meaning := claims.InWords(strings.Join(r.From, ", "))
-		if r.Value != "" {
-			meaning = fmt.Sprintf("always %q", r.Value)
-		} else if r.Expr != "" {
-			meaning = "computed: " + r.Expr
-		}
-		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, FriendlyName: r.FriendlyName, NameFormat: r.NameFormat, Required: r.Required, Meaning: meaning, Sample: r.Sample()})
+		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, FriendlyName: r.FriendlyName, NameFormat: r.NameFormat, Required: r.Required, Meaning: meaningOf(r), Sample: r.Sample()})
 		requested = append(requested, saml.RequestedAttribute{Name: r.Set, NameFormat: r.NameFormat, FriendlyName: r.FriendlyName, Required: r.Required})
 	}
 	s.Requested = saml.RequestedAttributesXML(requested)
 	s.Steps = stepsFor(s, a.Steps)
 	return s, g.finishSheet(ctx, s, "We send", "application", a.id, a.Slug)
+}
+
+// meaningOf says where the value of a rule comes from, for the other side's engineer.
+func meaningOf(r claims.Rule) string {
+	switch {
+	case r.Value != "":
+		return fmt.Sprintf("always %q", r.Value)
+	case r.Expr != "":
+		return "computed: " + r.Expr
+	}
+	return claims.InWords(strings.Join(r.From, ", "))
 }
 
 // ProviderSheet is what a provider's engineer needs from us.

@@ -10,7 +10,6 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
-	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/jose"
 	"innergate/store"
@@ -55,13 +54,7 @@ func (g *Gate) guardedSheet(ctx context.Context, a *application) (*api.ExchangeS
 			if r.Set == "" {
 				continue
 			}
-			meaning := claims.InWords(strings.Join(r.From, ", "))
-			if r.Value != "" {
-				meaning = fmt.Sprintf("always %q", r.Value)
-			} else if r.Expr != "" {
-				meaning = "computed: " + r.Expr
-			}
-			s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, NameFormat: carried, Required: r.Required, Meaning: meaning, Sample: r.Sample()})
+			s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, NameFormat: carried, Required: r.Required, Meaning: meaningOf(r), Sample: r.Sample()})
 		}
 	}
 	s.Steps = stepsFor(s, a.Steps)

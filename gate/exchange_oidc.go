@@ -68,12 +68,7 @@ func (g *Gate) clientSheet(ctx context.Context, a *application) (*api.ExchangeSh
 		link("Start address", "begins a sign-in as the tile does; for links on other pages", g.StartLocation(a.Slug), ""),
 		link("Sign-out address", "a plain address to which people are sent when they have signed out, without any protocol", g.PublicURL+"/sign-out", ""))
 	for _, r := range a.whole {
-		meaning := claims.InWords(strings.Join(r.From, ", "))
-		if r.Value != "" {
-			meaning = fmt.Sprintf("always %q", r.Value)
-		} else if r.Expr != "" {
-			meaning = "computed: " + r.Expr
-		}
+		meaning := meaningOf(r)
 		scope := scopeOf(r.Set)
 		if scope != "" && !slices.Contains(o.Scopes, scope) {
 			meaning += fmt.Sprintf(" (not sent: the client may not have the scope %s)", scope)
