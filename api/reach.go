@@ -102,7 +102,7 @@ type TryPath struct {
 
 // TriedPath is the answer.
 type TriedPath struct {
-	Then  string `json:"then"` // open, signed-in, groups, refuse or sign-out
+	Then  string `json:"then"` // open, signed-in, groups, rules, refuse or sign-out
 	Rule  string `json:"rule,omitempty"`
 	Words string `json:"words"`
 	// May tells, where groups decide and a person was named, whether the person is in one.

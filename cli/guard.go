@@ -106,9 +106,9 @@ func (p *program) guard() *cli.Command {
 				fmt.Fprintln(p.Out)
 				var rows []table.Row
 				for _, r := range v.Paths {
-					rows = append(rows, table.Row{r.Path, orDash(strings.Join(r.Methods, " ")), r.Then, orDash(strings.Join(r.Groups, ", "))})
+					rows = append(rows, table.Row{r.Path, orDash(strings.Join(r.Methods, " ")), r.Then, orDash(strings.Join(r.Groups, ", ") + r.Use)})
 				}
-				p.table(table.Row{"Path", "Methods", "Then", "Groups"}, rows, "There is no path rule: every path is for people who are signed in and may use the application.")
+				p.table(table.Row{"Path", "Methods", "Then", "Groups, rule set"}, rows, "There is no path rule: every path is for people who are signed in and may use the application.")
 			})
 		})},
 		{Name: "try", Usage: "which path rule decides, and what that means", ArgsUsage: "SHORTNAME PATH", Flags: []cli.Flag{&cli.StringFlag{Name: "method", Value: "GET"}, &cli.StringFlag{Name: "person", Usage: "for whom, by user name or mail address"}}, Metadata: examples("innergate guard try berth-board /harbour-master/plan --method POST"), Action: p.with("SHORTNAME PATH", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {

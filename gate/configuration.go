@@ -33,6 +33,7 @@ type application struct {
 	secrets  []heldSecret
 	rules    []api.AccessRule // of the gate itself
 	policy   *access.Compiled
+	paths    map[string]*access.Compiled // by rule set, for the paths of a guarded application
 	// groupRoles are the groups that are assigned, with their roles.
 	groupRoles map[string][]string
 	// What a sign-in has to read: the person's groups, and assignments.

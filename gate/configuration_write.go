@@ -93,6 +93,18 @@ func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug stri
 	for _, r := range a.Access.Rules {
 		used = append(used, r.Use)
 	}
+	var groups []string
+	for _, t := range a.Tiles {
+		groups = append(groups, t.Groups...)
+	}
+	if a.Guarded != nil {
+		for _, r := range a.Guarded.Paths {
+			used, groups = append(used, r.Use), append(groups, r.Groups...)
+		}
+	}
+	if err := knownGroups(tx, groups); err != nil {
+		return err
+	}
 	if err := knownSets(tx, config.SetAccess, used); err != nil {
 		return err
 	}

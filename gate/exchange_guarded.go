@@ -140,7 +140,7 @@ func (g *Gate) TryPath(ctx context.Context, slug string, in api.TryPath) (*api.T
 	}
 	r := pathRule(a.Guarded.Paths, strings.ToUpper(in.Method), path)
 	out := &api.TriedPath{Then: r.Then, Words: map[string]string{config.PathOpen: "Everybody may come here, without signing in.", config.PathSignedIn: "Whoever is signed in and may use the application may come here.",
-		config.PathGroups: "People of " + strings.Join(r.Groups, " or ") + " may come here.", config.PathRefuse: "Nobody may come here."}[r.Then]}
+		config.PathGroups: "People of " + strings.Join(r.Groups, " or ") + " may come here.", config.PathRules: "Whoever is signed in and let in by the rule set " + r.Use + " may come here.", config.PathRefuse: "Nobody may come here."}[r.Then]}
 	if r.Path != "" {
 		out.Rule = strings.TrimSpace(r.Path + " " + strings.Join(r.Methods, " "))
 	} else {

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -113,6 +114,7 @@ type heldGuard struct {
 	tokenEnds       time.Time
 	refused         *explain.Failure
 	session         string
+	facts           access.Facts
 }
 
 func (h *heldGuard) saw(at time.Time, commits int64) {
@@ -150,6 +152,17 @@ func (g *Gate) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswe
 		return &GuardAnswer{Result: GuardRefuse, Explanation: held.refused.Explain()}, nil
 	case rule.Then == config.PathGroups && !slices.ContainsFunc(rule.Groups, func(slug string) bool { return slices.Contains(held.body.Groups, slug) }):
 		return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-groups", explain.Fact("groups", strings.Join(rule.Groups, ", "))).Of(a.Name).Explain()}, nil
+	case rule.Then == config.PathRules:
+		facts := held.facts
+		facts.At = g.Now()
+		facts.Network, _ = netip.ParseAddr(v.Address)
+		policy := a.app.paths[rule.Use]
+		if policy == nil {
+			return nil, fmt.Errorf("the rule set %s of a path of %s is not ready", rule.Use, a.Slug)
+		}
+		if d := policy.Decide(facts, false); d.Result != access.Allow {
+			return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-rules", explain.Fact("rule", d.By)).Of(a.Name).Explain()}, nil
+		}
 	}
 	out := &GuardAnswer{Result: GuardPass, Person: held.body.Shown, SessionID: held.session}
 	return out, g.passOn(ctx, a, held, out)
@@ -326,7 +339,7 @@ func (g *Gate) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 		}
 		return nil, err
 	}
-	h.out = map[string][]string{}
+	h.facts, h.out = facts, map[string][]string{}
 	for _, o := range out {
 		h.out[o.Rule.Set] = o.Values
 	}

@@ -73,6 +73,11 @@ func (g *Gate) readyApplication(ctx context.Context, a *application) (err error)
 	if a.policy, err = policy.Compile(); err != nil {
 		return err
 	}
+	if a.Guarded != nil {
+		if err := g.readyPaths(ctx, a); err != nil {
+			return err
+		}
+	}
 	a.needsAssignments = a.Access.To != access.Everybody || a.mapping.Reads(people.AssignedRoles)
 	a.needsGroups = a.needsAssignments || a.policy.AsksGroups() || a.mapping.Reads(people.Memberships)
 	if !a.needsAssignments {
@@ -80,6 +85,24 @@ func (g *Gate) readyApplication(ctx context.Context, a *application) (err error)
 	}
 	a.groupRoles, err = g.groupRoles(ctx, a.id)
 	return err
+}
+
+// readyPaths makes the rule sets ready that paths of a guarded application ask.
+func (g *Gate) readyPaths(ctx context.Context, a *application) error {
+	a.paths = map[string]*access.Compiled{}
+	for _, r := range a.Guarded.Paths {
+		if r.Use == "" || a.paths[r.Use] != nil {
+			continue
+		}
+		whole, err := g.wholePolicy(ctx, access.Policy{To: access.Everybody, Rules: []access.Rule{{Use: r.Use}}})
+		if err != nil {
+			return err
+		}
+		if a.paths[r.Use], err = whole.Compile(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // readyProvider makes a provider's rules ready for sign-ins.

@@ -21,6 +21,7 @@ import (
 
 	"innergate/api"
 	"innergate/client"
+	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/core/jose"
 	"innergate/demo"
@@ -377,6 +378,41 @@ func TestGuardedOnwards(t *testing.T) {
 	assert.Contains(t, body, "guard.slow")
 	status, _ = raw(t, w, "GET /.gate/check HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nX-Original-URI: /\nX-Original-Method: GET\nConnection: close\n\n")
 	assert.Equal(t, http.StatusNotFound, status, "only a trusted proxy asks without passing on")
+}
+
+// TestPathsAskRuleSets lets a rule set decide about a path, and sees that it can't be taken away, named wrongly, or ask for groups that are not there.
+func TestPathsAskRuleSets(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	_, err := c.AddRuleSet(ctx, config.RuleSet{Slug: "no-deckhands", Name: "No deckhands", Kind: config.SetAccess, Rules: []access.Rule{{Name: "the bridge", If: &access.Condition{Groups: []string{"bridge"}}, Then: access.Allow}, {Name: "everybody else", Then: access.Refuse}}})
+	require.NoError(t, err)
+	a, err := c.Application(ctx, "berth-board")
+	require.NoError(t, err)
+	a.Guarded.Paths = append(a.Guarded.Paths, config.PathRule{Path: "/chart", Then: config.PathRules, Use: "no-deckhands"})
+	_, err = c.PutApplication(ctx, a.Application, a.Revision)
+	require.NoError(t, err)
+	_, deckhand := atBerths(t, w, "zoberg")
+	_, skipper := atBerths(t, w, "jhale")
+	visit := func(cookies string) (int, string) {
+		return raw(t, w, "GET /chart/north HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nConnection: close\n\n")
+	}
+	status, body := visit(deckhand)
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Contains(t, body, "guard.path-rules")
+	status, _ = visit(skipper)
+	assert.Equal(t, http.StatusOK, status)
+	tried, err := c.TryPath(ctx, "berth-board", api.TryPath{Path: "/chart"})
+	require.NoError(t, err)
+	assert.Contains(t, tried.Words, "rule set no-deckhands")
+	assert.ErrorContains(t, c.DeleteRuleSet(ctx, "no-deckhands"), "Berth Board")
+	for _, wrong := range []config.PathRule{{Path: "/x", Then: config.PathRules}, {Path: "/x", Then: config.PathOpen, Use: "no-deckhands"}, {Path: "/x", Then: config.PathRules, Use: "nothing"}, {Path: "/x", Then: config.PathRules, Use: "ferry-roles"}, {Path: "/x", Then: config.PathGroups, Groups: []string{"nobody"}}, {Path: "x", Then: config.PathOpen}, {Path: "/a/../b", Then: config.PathOpen}} {
+		bad := a.Application
+		held := *a.Guarded
+		held.Paths = []config.PathRule{wrong}
+		bad.Guarded = &held
+		_, err := c.PutApplication(ctx, bad, 0)
+		assert.Error(t, err, "%+v", wrong)
+	}
 }
 
 // TestNginxAsksTheGate puts an nginx before Berth Board, with the configuration that the gate prints, which passes requests on itself and asks about each.

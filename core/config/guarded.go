@@ -57,9 +57,10 @@ type PathRule struct {
 	// Path is the beginning of a path, at a border: /admin fits /admin and /admin/users, and not /administrators.
 	Path    string   `json:"path"`
 	Methods []string `json:"methods,omitempty"` // empty for all
-	// Then is open (nobody has to sign in), signed-in, groups (one of Groups), or refuse.
+	// Then is open (nobody has to sign in), signed-in, groups (one of Groups), rules (those of the rule set Use decide), or refuse.
 	Then   string   `json:"then"`
 	Groups []string `json:"groups,omitempty"`
+	Use    string   `json:"use,omitempty"`
 }
 
 // What a path rule can say.
@@ -67,6 +68,7 @@ const (
 	PathOpen     = "open"
 	PathSignedIn = "signed-in"
 	PathGroups   = "groups"
+	PathRules    = "rules"
 	PathRefuse   = "refuse"
 )
 
@@ -197,9 +199,12 @@ func (a *Application) validateGuarded(v *validator) {
 		if !strings.HasPrefix(r.Path, "/") || strings.Contains(r.Path, "//") || strings.Contains(r.Path, "..") || strings.ContainsAny(r.Path, "%;?#\\ ") {
 			v.add(at+".path", "%q is no beginning of a path; write it plainly, such as /admin", r.Path)
 		}
-		v.oneOf(at+".then", r.Then, PathOpen, PathSignedIn, PathGroups, PathRefuse)
+		v.oneOf(at+".then", r.Then, PathOpen, PathSignedIn, PathGroups, PathRules, PathRefuse)
 		if (r.Then == PathGroups) != (len(r.Groups) > 0) {
 			v.add(at+".groups", "groups go with then: groups, and only there")
+		}
+		if (r.Then == PathRules) != (r.Use != "") {
+			v.add(at+".use", "a rule set goes with then: rules, and only there")
 		}
 		for j := range r.Methods {
 			r.Methods[j] = strings.ToUpper(r.Methods[j])
