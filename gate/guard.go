@@ -8,11 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"gorm.io/gorm"
 
@@ -186,8 +189,8 @@ func under(base, path string) bool {
 	return ok && (rest == "" || strings.HasSuffix(base, "/") || rest[0] == '/')
 }
 
-// PlainPath says whether a path means the same to everybody who reads it: no dots, escapes of separators, parameters or doubled slashes that an upstream could read otherwise than
-// the rules do. Raw is the path as it came, escapes and all.
+// PlainPath says whether a path means the same to everybody who reads it: no dots as a step, escapes of separators, parameters, doubled slashes, or dots
+// and blanks at the end of a name, that an upstream could read otherwise than the rules do. Raw is the path as it came, escapes and all.
 func PlainPath(raw string) bool {
 	lower := strings.ToLower(raw)
 	for _, trick := range []string{"//", "\\", "%2f", "%5c", "%2e", "%00", "%25", "%3b", ";"} {
@@ -195,12 +198,16 @@ func PlainPath(raw string) bool {
 			return false
 		}
 	}
-	for part := range strings.SplitSeq(raw, "/") {
-		if part == "." || part == ".." {
+	path, err := url.PathUnescape(raw)
+	if err != nil || !utf8.ValidString(path) || !strings.HasPrefix(path, "/") || strings.ContainsFunc(path, unicode.IsControl) {
+		return false
+	}
+	for part := range strings.SplitSeq(path, "/") {
+		if strings.HasSuffix(part, ".") || strings.TrimSpace(part) != part { // some servers take such ends away
 			return false
 		}
 	}
-	return strings.HasPrefix(raw, "/") && !strings.ContainsFunc(raw, func(r rune) bool { return r < 0x20 || r == 0x7f })
+	return true
 }
 
 // heldGuard finds what is known of a browser. That its session goes on is asked of the store each time, so that whoever is signed out is out at once; not again within

@@ -148,7 +148,7 @@ func TestPathTricks(t *testing.T) {
 	for _, path := range []string{
 		"/harbour-master", "/harbour-master/", "/harbour-master/x", "/Harbour-Master", "/HARBOUR-MASTER/x", "/harbour%2dmaster", "/%68arbour-master", "/harbour%2Dmaster/",
 		"//harbour-master", "/./harbour-master", "/x/../harbour-master", "/timetable/../harbour-master", "/timetable/..%2fharbour-master", "/timetable/%2e%2e/harbour-master", "/timetable/.%2e/harbour-master", "/%2fharbour-master",
-		"/harbour-master%2f", "/harbour-master;a=b", "/timetable/..;/harbour-master", "/harbour-master%3ba", "/timetable;/../harbour-master", "/harbour-master%00", "/harbour-master%00.css", "\\harbour-master", "/\\harbour-master", "/x\\..\\harbour-master", "/%5charbour-master", "/timetable/%252e%252e/harbour-master", "/timetable//../harbour-master",
+		"/harbour-master%2f", "/harbour-master;a=b", "/harbour-master.", "/harbour-master%20", "/harbour-master./x", "/harbour-master%c0%af", "/harbour-master%0a", "/harbour-master%09", "/%ffharbour-master/../", "/timetable/..;/harbour-master", "/harbour-master%3ba", "/timetable;/../harbour-master", "/harbour-master%00", "/harbour-master%00.css", "\\harbour-master", "/\\harbour-master", "/x\\..\\harbour-master", "/%5charbour-master", "/timetable/%252e%252e/harbour-master", "/timetable//../harbour-master",
 		"/%u0068arbour-master", "http://HOST/harbour-master", "/harbour-master?x=/timetable", "/timetable/../../harbour-master", "/.gate/../harbour-master", "/timetable%2f..%2fharbour-master",
 	} {
 		before := w.Berths.Visits.Load()
