@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -289,8 +290,7 @@ type OwnAccount struct {
 	Person, Mail, Login string
 	Sessions            []api.Session
 	Providers           []string
-	CodeApp             bool // an app that makes codes is set up
-	Passkeys            []string
+	Credentials         []api.Credential // besides the password
 	Next                *Next
 }
 
@@ -317,18 +317,38 @@ func (g *Gate) OwnAccount(ctx context.Context, b Browser) (*OwnAccount, error) {
 	if err := g.Store.Read(ctx).Raw("SELECT DISTINCT p.name FROM links l JOIN providers p ON p.id = l.provider_id WHERE l.person_id = ? ORDER BY p.name LIMIT 100", h.PersonID).Scan(&out.Providers).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	var rows []store.Credential
-	if err := g.Store.Read(ctx).Omit("sealed").Where("person_id = ? AND kind IN ?", h.PersonID, []string{"totp", "passkey"}).Order("created_at").Limit(50).Find(&rows).Error; err != nil {
-		return nil, store.Clear(err)
+	if out.Login != "" {
+		out.Credentials, err = g.credentialViews(ctx, h.PersonID)
+		out.Credentials = slices.DeleteFunc(out.Credentials, func(c api.Credential) bool { return c.Kind == "password" })
 	}
-	for _, c := range rows {
-		if c.Kind == "totp" {
-			out.CodeApp = true
-			continue
-		}
-		out.Passkeys = append(out.Passkeys, cmp.Or(c.Name, "passkey"))
+	return out, err
+}
+
+// freshEnough is how long ago somebody must have proven who they are to take a credential of theirs away.
+const freshEnough = 10 * time.Minute
+
+// RemoveOwn takes a passkey or second factor of whoever a browser's session is of away. All their sessions end, and the next sign-in asks for another where one is demanded.
+func (g *Gate) RemoveOwn(ctx context.Context, b Browser, id string) error {
+	h, err := g.sessionByToken(ctx, b.Session)
+	if err != nil || h == nil || h.PersonID == "" {
+		return err
 	}
-	return out, nil
+	fresh := false
+	for provider, p := range h.body.Proofs {
+		held, err := g.providerByID(ctx, provider)
+		fresh = fresh || err == nil && held.Directory != nil && g.Now().Sub(p.since()) < freshEnough
+	}
+	if !fresh {
+		return problem(http.StatusForbidden, "not-fresh", "Please sign in anew first", "To take away what you sign in with, you must have signed in here within the last ten minutes.", "Sign out, sign in again, and come back to this page.")
+	}
+	list, err := g.credentialViews(ctx, h.PersonID)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(c api.Credential) bool { return c.ID == id && (c.Kind == "totp" || c.Kind == "passkey") }) {
+		return notFound("passkey or second factor", id)
+	}
+	return g.RemoveCredential(ctx, Actor{Name: h.Person, From: b.Address, Kind: "person"}, h.PersonID, id)
 }
 
 // EndOwn ends one of the sessions of whoever a browser's session is of, or all but this one.

@@ -45,6 +45,12 @@ func (s *Server) portal() {
 		}
 		return s.backTo(c, "/", s.gate.MarkTile(c.Context(), s.browser(c), strings.Clone(c.FormValue("application")), n, c.FormValue("on") == "1"))
 	})
+	s.app.Post("/account/credentials", func(c fiber.Ctx) error {
+		if err := s.sameOrigin(c); err != nil {
+			return err
+		}
+		return s.backTo(c, "/account", s.gate.RemoveOwn(c.Context(), s.browser(c), strings.Clone(c.FormValue("remove"))))
+	})
 	s.app.Post("/account/sessions", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err

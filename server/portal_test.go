@@ -1,10 +1,12 @@
 package server_test
 
 import (
+	"context"
 	"net/http"
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -132,4 +134,46 @@ func TestFavouritesSearchAndOwnSessions(t *testing.T) {
 	assert.Contains(t, opens(t, other, w.URL+"/"), "Where do you have your account?", "the other browser is out")
 	require.NoError(t, b.Post(ctx, w.URL+"/account/sessions", url.Values{"end": {attribute(own, "value")}}))
 	assert.NotContains(t, opens(t, b, w.URL+"/"), "Your applications", "and now this one")
+}
+
+// TestOwnCredentials takes a second factor away as its owner, freshly signed in, and as nobody else.
+func TestOwnCredentials(t *testing.T) {
+	now := time.Now()
+	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return now }})
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	ctx := t.Context()
+	b := w.Walker()
+	opens(t, b, w.URL+"/account")
+	require.NoError(t, b.Submit(ctx, url.Values{"provider": {"harbour-register"}}))
+	require.NoError(t, b.Onward(ctx))
+	secret, _, err := b.SignInHere(ctx, "runa.holt", w.AgencyPassword(), "", now)
+	require.NoError(t, err)
+	require.Contains(t, b.Text, "An app that makes codes", "they are on the page that they asked for")
+	assert.Contains(t, b.Text, "10 are left")
+	one := b.Find(func(n *html.Node) bool { return n.Data == "button" && attribute(n, "name") == "remove" })
+	require.NotNil(t, one)
+	form := url.Values{"remove": {attribute(one, "value")}}
+
+	answer, _ := send(t, b.HTTP, "POST", w.URL+"/account/credentials", "", "", "Origin", "https://evil.example", "Sec-Fetch-Site", "cross-site")
+	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
+	stranger := toPortal(t, w, "mvoss")
+	require.NoError(t, stranger.Post(ctx, w.URL+"/account/credentials", form))
+	assert.Contains(t, stranger.Text, "Please sign in anew first")
+	now = now.Add(11 * time.Minute)
+	require.NoError(t, b.Post(ctx, w.URL+"/account/credentials", form))
+	assert.Contains(t, b.Text, "within the last ten minutes", "not from an old session")
+	assert.Contains(t, opens(t, b, w.URL+"/account"), "An app that makes codes")
+
+	opens(t, b, w.URL+"/sign-out")
+	require.NoError(t, b.Submit(ctx, nil))
+	opens(t, b, w.URL+"/account")
+	require.NoError(t, b.Submit(ctx, url.Values{"provider": {"harbour-register"}}))
+	require.NoError(t, b.Onward(ctx))
+	_, _, err = b.SignInHere(ctx, "runa.holt", w.AgencyPassword(), secret, now)
+	require.NoError(t, err)
+	require.Contains(t, b.Text, "An app that makes codes", b.Text)
+	require.NoError(t, b.Post(ctx, w.URL+"/account/credentials", form))
+	assert.NotContains(t, b.Text, "An app that makes codes")
+	assert.Contains(t, b.Text, "Where do you have your account?", "they are signed out everywhere")
 }
