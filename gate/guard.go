@@ -227,10 +227,14 @@ func (g *Gate) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 			return held, nil
 		}
 	}
-	looked := time.Now()
+	limits, err := g.sessionLimits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	looked, now := time.Now(), g.Now()
 	var session string
 	var open bool
-	row := g.Store.Row(ctx, "SELECT session_id, expires_at > ? AND (session_id = '' OR EXISTS (SELECT 1 FROM sessions s WHERE s.id = session_id AND s.ended_at IS NULL AND s.expires_at > ?)) FROM guard_sessions WHERE token_hash = ? AND application_id = ?", g.Now().UTC(), g.Now().UTC(), hash, a.app.id)
+	row := g.Store.Row(ctx, "SELECT session_id, expires_at > ? AND (session_id = '' OR EXISTS (SELECT 1 FROM sessions s WHERE s.id = session_id AND s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > ?)) FROM guard_sessions WHERE token_hash = ? AND application_id = ?", now.UTC(), now.UTC(), now.Add(-limits.Idle()).UTC(), hash, a.app.id)
 	if err := row.Scan(&session, &open); err != nil || !open {
 		g.guards.Delete(string(hash))
 		if errors.Is(err, sql.ErrNoRows) {
@@ -257,7 +261,10 @@ func (g *Gate) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 	if err := json.Unmarshal(plain, &held.body); err != nil {
 		return nil, err
 	}
-	if err := g.touchSession(ctx, session); err != nil {
+	if idle, err := g.idleThere(ctx, a.app, session); err != nil || idle {
+		return nil, err
+	}
+	if err := g.touchSession(ctx, session, a.app.id); err != nil {
 		return nil, err
 	}
 	held.saw(looked, commits)
@@ -275,13 +282,26 @@ func (g *Gate) tidyGuards() {
 	})
 }
 
-// touchSession notes that a session at the gate is in use, once a minute.
-func (g *Gate) touchSession(ctx context.Context, id string) error {
+// idleThere says whether the application has lain unused for longer than it is set to. Then its people are asked anew, as at a sign-in.
+func (g *Gate) idleThere(ctx context.Context, app *application, session string) (bool, error) {
+	if session == "" || app.Session == nil || app.Session.IdleMinutes == 0 {
+		return false, nil
+	}
+	last, err := g.lastUse(ctx, session, app.id)
+	return !last.IsZero() && g.Now().Sub(last) > time.Duration(app.Session.IdleMinutes)*time.Minute, err
+}
+
+// touchSession notes that a session at the gate is in use, and in it the application, once a minute.
+func (g *Gate) touchSession(ctx context.Context, id, application string) error {
 	if id == "" {
 		return nil
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		_, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", g.Now().UTC(), id)
+		now := g.Now().UTC()
+		if _, err := store.Exec(tx, "UPDATE session_uses SET last_at = ? WHERE session_id = ? AND application_id = ?", now, id, application); err != nil {
+			return err
+		}
+		_, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", now, id)
 		return err
 	})
 }
@@ -436,6 +456,9 @@ func (g *Gate) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 			}
 			ends = held[0].ExpiresAt
 		}
+		if own := rows[0].Ends; own != nil && own.Before(ends) {
+			ends = *own
+		}
 		return tx.Create(&store.GuardSession{ID: rows[0].ID, TokenHash: keys.HashSecret(token), SessionID: rows[0].SessionID, ApplicationID: a.app.id, Sealed: rows[0].Sealed, CreatedAt: now, ExpiresAt: ends}).Error
 	})
 	if err != nil {
@@ -495,7 +518,11 @@ func (g *Gate) GuardOver(ctx context.Context, sessionID string) bool {
 	if sessionID == "" {
 		return false
 	}
+	limits, err := g.sessionLimits(ctx)
+	if err != nil {
+		return false
+	}
 	var n int64
-	err := g.Store.Read(ctx).Model(&store.Session{}).Where("id = ? AND ended_at IS NULL AND expires_at > ?", sessionID, g.Now().UTC()).Limit(1).Count(&n).Error
+	err = g.Store.Read(ctx).Model(&store.Session{}).Where("id = ? AND ended_at IS NULL AND expires_at > ? AND last_used > ?", sessionID, g.Now().UTC(), g.Now().Add(-limits.Idle()).UTC()).Limit(1).Count(&n).Error
 	return err == nil && n == 0
 }

@@ -117,17 +117,17 @@ func (g *Gate) enterPortal(ctx context.Context, b Browser, to string) *Next {
 type asker struct {
 	who    access.Who
 	facts  access.Facts
-	proofs map[string]string // provider's short name → its ID
+	proofs map[string]bool // by provider's short name
 }
 
 func (g *Gate) askerOf(ctx context.Context, h *heldSession, address string) (*asker, error) {
-	a := &asker{proofs: map[string]string{}}
+	a := &asker{proofs: map[string]bool{}}
 	a.facts = access.Facts{Person: h.PersonID, At: g.Now(), TwoFactor: !h.body.Second.IsZero()}
 	a.facts.Network, _ = netip.ParseAddr(address)
 	profile := claims.Bag{}
 	for id, p := range h.body.Proofs {
 		if held, err := g.providerByID(ctx, id); err == nil {
-			a.proofs[held.Slug] = id
+			a.proofs[held.Slug] = true
 		}
 		a.facts.Received = append(a.facts.Received, p.Came["groups"]...)
 		if h.PersonID == "" {
@@ -161,7 +161,7 @@ func (g *Gate) mayUse(ctx context.Context, app *application, a *asker) (bool, er
 		if err != nil || p.Reach.Admits(p.Circle, a.who, "provider", p.Name, p.Slug, false) != nil {
 			continue
 		}
-		if _, proven := a.proofs[slug]; proven || facts.Provider == "" {
+		if a.proofs[slug] || facts.Provider == "" {
 			facts.Provider = slug
 		}
 	}

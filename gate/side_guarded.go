@@ -99,6 +99,9 @@ func (g guardedApplication) issue(ctx context.Context, s *signIn, who identity, 
 	}
 	ticket := keys.NewSecret()
 	row := store.GuardTicket{ID: keys.RandomID(), Hash: keys.HashSecret(ticket), ApplicationID: s.app.id, SessionID: s.sessionID, Bind: s.state.Bind, To: s.state.To, ExpiresAt: now.Add(ticketLife)}
+	if end := s.sessionEnd(who, now); !end.IsZero() {
+		row.Ends = &end
+	}
 	row.Sealed = g.Store.Sealer.Seal("guard/"+row.ID, plain)
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }); err != nil {
 		return nil, err

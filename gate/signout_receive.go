@@ -161,12 +161,18 @@ func (g *Gate) LogoutSOAP(ctx context.Context, from string, doc []byte, location
 	if err != nil {
 		return nil, err
 	}
-	answer, err := saml.Logout{Issuer: g.idpEntity(s.app), Now: g.Now(), Signer: signer, SOAP: true}.Response(req.ID, len(o.Untold) > 0, partialWords(o))
+	s.rec.Begin(trace.Issue)
+	return g.answerSOAP(ctx, s, saml.Logout{Issuer: g.idpEntity(s.app), Signer: signer}, trace.Application, req.ID, o)
+}
+
+// answerSOAP answers a LogoutRequest in the same connection, and ends the trace.
+func (g *Gate) answerSOAP(ctx context.Context, s *signIn, l saml.Logout, to trace.Party, request string, o *signOut) ([]byte, error) {
+	l.Now, l.SOAP = g.Now(), true
+	answer, err := l.Response(request, len(o.Untold) > 0, partialWords(o))
 	if err != nil {
 		return nil, err
 	}
-	s.rec.Begin(trace.Issue)
-	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "LogoutResponse", Binding: "SOAP", Raw: string(answer), Signature: "signed"})
+	s.rec.Message(trace.Message{From: trace.Gate, To: to, Name: "LogoutResponse", Binding: "SOAP", Raw: string(answer), Signature: "signed"})
 	g.keepTrace(ctx, s, "signed-out", "")
 	return answer, nil
 }
@@ -324,13 +330,7 @@ func (g *Gate) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 	if err != nil {
 		return nil, err
 	}
-	answer, err := saml.Logout{Issuer: g.spEntity(s.provider), Now: g.Now(), Signer: signer, SOAP: true}.Response(o.RequestID, len(o.Untold) > 0, partialWords(o))
-	if err != nil {
-		return nil, err
-	}
-	s.rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: "LogoutResponse", Binding: "SOAP", Raw: string(answer), Signature: "signed"})
-	g.keepTrace(ctx, s, "signed-out", "")
-	return answer, nil
+	return g.answerSOAP(ctx, s, saml.Logout{Issuer: g.spEntity(s.provider), Signer: signer}, trace.Provider, o.RequestID, o)
 }
 
 // LogoutPosted goes on with a logout message that was posted, of an application or of the provider with this short name.

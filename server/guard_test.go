@@ -216,6 +216,51 @@ func TestSignedOutIsOutAtOnce(t *testing.T) {
 	_ = b
 }
 
+// TestLimitsHoldBehindTheGuard lets sessions lie idle, at the gate and at the application, and grow old for the application.
+func TestLimitsHoldBehindTheGuard(t *testing.T) {
+	now := time.Now()
+	w, err := demo.Start(t.Context(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return now }})
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	ctx, c := t.Context(), w.Client()
+	inside := func(cookies string) bool {
+		status, body := raw(t, w, "GET / HTTP/1.1\nHost: HOST\nAccept: text/html\nCookie: "+cookies+"\nConnection: close\n\n")
+		return status == http.StatusOK && strings.Contains(body, "mvoss")
+	}
+	_, cookies := atBerths(t, w, "mvoss")
+	for range 3 {
+		now = now.Add(90 * time.Minute)
+		require.True(t, inside(cookies), "visits behind the guard are a use of the session")
+	}
+	now = now.Add(121 * time.Minute)
+	assert.False(t, inside(cookies), "it lay idle for more than two hours")
+	assert.False(t, inside(cookies), "and asking has not woken it up")
+
+	limit := func(r config.SessionRules) {
+		a, err := c.Application(ctx, "berth-board")
+		require.NoError(t, err)
+		a.Session = &r
+		_, err = c.PutApplication(ctx, a.Application, a.Revision)
+		require.NoError(t, err)
+	}
+	limit(config.SessionRules{IdleMinutes: 20})
+	b, cookies := atBerths(t, w, "mvoss")
+	for range 3 {
+		now = now.Add(15 * time.Minute)
+		require.True(t, inside(cookies))
+	}
+	now = now.Add(21 * time.Minute)
+	assert.False(t, inside(cookies), "the application lay idle for longer than it is set to")
+	assert.NotContains(t, opens(t, b, w.RotaURL+"/sign-in"), chooses, "the others are none of it")
+
+	limit(config.SessionRules{MaxMinutes: 30})
+	_, cookies = atBerths(t, w, "mvoss")
+	now = now.Add(29 * time.Minute)
+	require.True(t, inside(cookies))
+	now = now.Add(2 * time.Minute)
+	assert.False(t, inside(cookies), "signed in longer ago than the application is set to")
+}
+
 // lasting opens a connection and waits for a text on it.
 func lasting(t testing.TB, w *demo.World, request, want string) net.Conn {
 	t.Helper()

@@ -11,8 +11,9 @@ type GuardTicket struct {
 	Bind          []byte // hash of what that browser keeps at the application's host
 	To            string
 	Sealed        []byte
-	Out           bool      // for signing out
-	ExpiresAt     time.Time `gorm:"index"`
+	Out           bool       // for signing out
+	Ends          *time.Time // of what it becomes, where that is before the session at the gate
+	ExpiresAt     time.Time  `gorm:"index"`
 }
 
 // GuardSession is a browser's session at a guarded application's host. It ends with the session at the gate.
