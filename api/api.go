@@ -30,7 +30,7 @@ func (p *Problem) Error() string {
 		text = p.Title
 	}
 	for _, f := range p.Fields {
-		text += "\n  " + f.Field + ": " + f.Message
+		text += "\n  " + f.String()
 	}
 	if p.Remedy != "" {
 		text += "\n" + p.Remedy
@@ -289,20 +289,6 @@ type OverviewFinding struct {
 	Kind string `json:"kind"` // application, provider or key
 	Slug string `json:"slug"`
 	Name string `json:"name"`
-}
-
-// ConfigFile is the configuration as text in YAML.
-type ConfigFile struct {
-	YAML string `json:"yaml"`
-	// Preview tells what would change without changing it.
-	Preview bool `json:"preview,omitempty"`
-}
-
-// ConfigResult tells what a file changed.
-type ConfigResult struct {
-	Created   []string `json:"created"`
-	Updated   []string `json:"updated"`
-	Unchanged []string `json:"unchanged"`
 }
 
 // Compare asks for the exact comparison of two values.

@@ -277,44 +277,6 @@ func (p *program) tokens() *cli.Command {
 	}}
 }
 
-func (p *program) config() *cli.Command {
-	return &cli.Command{Name: "config", Usage: "the configuration as a file", Metadata: examples("innergate config export > gate.yaml", "innergate config load gate.yaml"), Commands: []*cli.Command{
-		{Name: "export", Usage: "print the whole configuration", Metadata: examples("innergate config export > gate.yaml"), Action: p.with("", func(ctx context.Context, _ *cli.Command, cl *client.Client, _ []string) error {
-			text, err := cl.ExportConfig(ctx)
-			fmt.Fprint(p.Out, text)
-			return err
-		})},
-		{Name: "load", Usage: "create and update what a file describes, all or nothing; twice gives the same", ArgsUsage: "FILE", Flags: []cli.Flag{&cli.BoolFlag{Name: "preview", Usage: "show what would happen, and change nothing"}}, Metadata: examples("innergate config load gate.yaml", "innergate config load --preview -"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "FILE")
-			if err != nil {
-				return err
-			}
-			text, err := p.input(args[0], 4<<20)
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			r, err := cl.LoadConfig(ctx, string(text), c.Bool("preview"))
-			if err != nil {
-				return err
-			}
-			return p.show(c, r, func() {
-				for _, g := range []struct {
-					word string
-					list []string
-				}{{"created", r.Created}, {"updated", r.Updated}, {"unchanged", r.Unchanged}} {
-					for _, name := range g.list {
-						fmt.Fprintf(p.Out, "%-10s %s\n", g.word, name)
-					}
-				}
-			})
-		}},
-	}}
-}
-
 // openAPI prints the description of the API, from which the console's types are made.
 func (p *program) openAPI() *cli.Command {
 	return &cli.Command{Name: "openapi", Usage: "print the management API's OpenAPI description; needs no service", Metadata: examples("innergate openapi > openapi.json"), Action: func(ctx context.Context, c *cli.Command) error {

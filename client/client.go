@@ -256,17 +256,6 @@ func (c *Client) Journal(ctx context.Context, p Page) (*api.List[api.JournalEntr
 	return do[api.List[api.JournalEntry]](ctx, c, http.MethodGet, "/journal"+p.query(), nil)
 }
 
-// ExportConfig is the configuration as a file.
-func (c *Client) ExportConfig(ctx context.Context) (string, error) {
-	f, err := do[api.ConfigFile](ctx, c, http.MethodGet, "/config", nil)
-	return f.YAML, err
-}
-
-// LoadConfig creates and updates what a file describes.
-func (c *Client) LoadConfig(ctx context.Context, text string, preview bool) (*api.ConfigResult, error) {
-	return do[api.ConfigResult](ctx, c, http.MethodPost, "/config", api.ConfigFile{YAML: text, Preview: preview})
-}
-
 // Tokens lists API tokens.
 func (c *Client) Tokens(ctx context.Context) (*api.List[api.Token], error) {
 	return do[api.List[api.Token]](ctx, c, http.MethodGet, "/tokens", nil)

@@ -26,7 +26,7 @@ func TestCallsAreWellFormed(t *testing.T) {
 			w.WriteHeader(http.StatusNoContent)
 			return
 		}
-		w.Write([]byte(`{"items":[],"slug":"x","yaml":"providers: []"}`))
+		w.Write([]byte(`{"items":[],"slug":"x","files":[{"name":"gate.yaml","text":"providers: []"}]}`))
 	}))
 	t.Cleanup(s.Close)
 	c, ctx := client.New(s.URL+"/", "secret"), context.Background()

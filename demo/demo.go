@@ -28,6 +28,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/config"
+	"innergate/core/files"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate"
@@ -351,7 +352,7 @@ func (w *World) furnish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := w.Gate.LoadConfig(ctx, gate.System, api.ConfigFile{YAML: text}); err != nil {
+	if _, err := w.Gate.LoadConfig(ctx, gate.System, api.LoadConfig{Files: []files.Text{{Name: "saltmere.yaml", Text: text}}}); err != nil {
 		return fmt.Errorf("the scenario can't be loaded: %w", err)
 	}
 	if needed, err := w.Gate.SetupNeeded(ctx); err != nil {

@@ -11,6 +11,7 @@ import (
 
 	"innergate/api"
 	"innergate/client"
+	"innergate/core/files"
 	"innergate/demo"
 )
 
@@ -94,7 +95,8 @@ func TestConfigurationIsLoadedTwice(t *testing.T) {
 	require.NoError(t, err)
 	r, err := w.Client().LoadConfig(ctx, text, false)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"group bridge", "group crew", "group office", "group quay", "rule set ferry-roles", "source harbours", "provider harbour-register", "provider lantern-pass", "provider northquay-stevedores", "provider saltmere-staff", "application berth-board", "application cargo-ledger", "application crew-rota", "application dockhand"}, r.Unchanged)
+	assert.Equal(t, 15, r.Unchanged)
+	assert.Empty(t, r.Steps)
 	again, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, text, again)
@@ -102,7 +104,7 @@ func TestConfigurationIsLoadedTwice(t *testing.T) {
 	changed := strings.Replace(text, "name: Crew Rota", "name: Crew Rota North", 1)
 	r, err = w.Client().LoadConfig(ctx, changed, true)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"application crew-rota"}, r.Updated)
+	assert.Equal(t, []string{"application crew-rota"}, r.Named(files.Update))
 	a, err := w.Client().Application(ctx, "crew-rota")
 	require.NoError(t, err)
 	assert.Equal(t, "Crew Rota", a.Name, "a preview changes nothing")
@@ -119,11 +121,11 @@ func TestBadConfigurationChangesNothing(t *testing.T) {
 	text, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)
 	for change, reason := range map[[2]string]string{
-		{"startUrl:", "startUlr:"}:               `"startUlr" in line`,
+		{"startUrl:", "startUlr:"}:               `"startUlr" is not known here; "startUrl" is`,
 		{"reach: everyone", "reach: all"}:        "no reach",
 		{"slug: crew-rota", "slug: Crew Rota"}:   "small letters",
-		{"- saltmere-staff", "- saltmere-stuff"}: "neither here nor in the file",
-		{"applications:", "aplications:"}:        `"aplications" in line`,
+		{"[saltmere-staff]", "[saltmere-stuff]"}: `neither here nor in the files; did you mean "saltmere-staff"?`,
+		{"applications:", "aplications:"}:        `"aplications" is not known here; "applications" is`,
 		{"required: true", "required: perhaps"}:  "true or false",
 		{"providers:\n", "providers: [\n"}:       "not YAML",
 	} {

@@ -96,8 +96,10 @@ func (g *Gate) explainFor(ctx context.Context, app *application, policy *access.
 // wayIn is the provider through which a person would come, and what would stop the sign-in before the rules are asked.
 func (g *Gate) wayIn(ctx context.Context, app *application, p *store.Person, slug string) (*provider, []string, error) {
 	before := []string{}
-	if app.Reach != access.Everyone {
-		before = append(before, app.Name+" is "+map[access.Reach]string{access.Draft: "a draft: only rehearsals reach it", access.Closed: "closed"}[app.Reach])
+	if why, err := g.unreached(ctx, reachState{app.Reach, app.Circle}, p, app.Slug, app.Name); err != nil {
+		return nil, nil, err
+	} else if why != "" {
+		before = append(before, why)
 	}
 	if !p.Active {
 		before = append(before, p.Name+" is not active")
@@ -131,10 +133,20 @@ func (g *Gate) wayIn(ctx context.Context, app *application, p *store.Person, slu
 			before = append(before, fmt.Sprintf("%s is linked to none of the providers of %s, and would be a stranger there", p.Name, app.Name))
 		}
 	}
-	if chosen.Reach != access.Everyone {
-		before = append(before, chosen.Name+" is "+map[access.Reach]string{access.Draft: "a draft: only rehearsals reach it", access.Closed: "closed"}[chosen.Reach])
+	why, err := g.unreached(ctx, reachState{chosen.Reach, chosen.Circle}, p, chosen.Slug, chosen.Name)
+	if why != "" {
+		before = append(before, why)
 	}
-	return chosen, before, nil
+	return chosen, before, err
+}
+
+// unreached says why something does not serve a person, as far as its reach goes.
+func (g *Gate) unreached(ctx context.Context, s reachState, p *store.Person, slug, name string) (string, error) {
+	in, err := g.within(ctx, s, p, slug)
+	if in || err != nil {
+		return "", err
+	}
+	return name + map[access.Reach]string{access.Draft: " is a draft: only rehearsals reach it", access.Closed: " is closed", access.InCircle: " serves a circle, and " + p.Name + " is outside"}[s.Reach], nil
 }
 
 func (g *Gate) groupRoles(ctx context.Context, applicationID string) (map[string][]string, error) {

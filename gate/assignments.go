@@ -11,6 +11,8 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/config"
+	"innergate/core/files"
 	"innergate/store"
 )
 
@@ -87,18 +89,27 @@ func (g *Gate) writeAssignment(tx *gorm.DB, who Actor, appID, appName string, in
 	if err := tx.Exec("INSERT INTO assignments (application_id, kind, who_id, roles, `by`, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET roles = excluded.roles", appID, in.Kind, id, roles, who.Name, now).Error; err != nil {
 		return err
 	}
-	if err := journal(tx, now, who, "assigned", "application", appID, appName, "", in.Kind+" "+name+" "+roles); err != nil {
-		return err
+	if in.Kind == "group" {
+		o, err := groupAssignment(tx, appID, id, roles)
+		if err != nil {
+			return err
+		}
+		return revise(tx, now, who, "assigned", o, 0, "")
 	}
-	return changedBy(tx, in.Kind)
+	return journal(tx, now, who, "assigned", "application", appID, appName, "", in.Kind+" "+name+" "+roles)
 }
 
-// changedBy has the configuration read again where groups are concerned: they are held with the application, people are not.
-func changedBy(tx *gorm.DB, kind string) error {
-	if kind == "person" {
-		return nil
+// groupAssignment is a group's assignment as an object of the configuration.
+func groupAssignment(tx *gorm.DB, appID, groupID, roles string) (saved, error) {
+	var app store.Application
+	if err := tx.Select("slug", "name").Where("id = ?", appID).Limit(1).Find(&app).Error; err != nil {
+		return saved{}, err
 	}
-	return store.Changed(tx)
+	var group store.Group
+	if err := tx.Where("id = ?", groupID).Limit(1).Find(&group).Error; err != nil {
+		return saved{}, err
+	}
+	return saved{kind: files.Assignment, id: appID + "/" + groupID, slug: app.Slug + "/" + group.Slug, name: group.Name + " to " + app.Name, body: mustJSON(config.GroupAssignment{Application: app.Slug, Group: group.Slug, Roles: rolesOf(roles)})}, nil
 }
 
 func assignee(tx *gorm.DB, in api.Assignment) (id, name string, err error) {
@@ -131,16 +142,27 @@ func (g *Gate) Unassign(ctx context.Context, who Actor, slug, kind, whom string)
 		if err != nil {
 			return err
 		}
-		gone := tx.Exec("DELETE FROM assignments WHERE application_id = ? AND kind = ? AND who_id = ?", app.id, kind, id)
-		if gone.Error != nil {
-			return gone.Error
-		}
-		if gone.RowsAffected == 0 {
-			return notFound("assignment", whom)
-		}
-		if err := journal(tx, now, who, "unassigned", "application", app.id, app.Name, kind+" "+name, ""); err != nil {
+		return g.removeAssignment(tx, who, app.id, app.Name, kind, id, name, now)
+	})
+}
+
+func (g *Gate) removeAssignment(tx *gorm.DB, who Actor, appID, appName, kind, id, name string, now time.Time) error {
+	var held store.Assignment
+	if err := tx.Where("application_id = ? AND kind = ? AND who_id = ?", appID, kind, id).Limit(1).Find(&held).Error; err != nil {
+		return err
+	}
+	if held.WhoID == "" {
+		return notFound("assignment", name)
+	}
+	if err := tx.Exec("DELETE FROM assignments WHERE application_id = ? AND kind = ? AND who_id = ?", appID, kind, id).Error; err != nil {
+		return err
+	}
+	if kind == "group" {
+		o, err := groupAssignment(tx, appID, id, held.Roles)
+		if err != nil {
 			return err
 		}
-		return changedBy(tx, kind)
-	})
+		return g.unmake(tx, who, o)
+	}
+	return journal(tx, now, who, "unassigned", "application", appID, appName, kind+" "+name, "")
 }

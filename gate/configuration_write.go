@@ -43,14 +43,37 @@ func (g *Gate) conflict(tx *gorm.DB, s saved) error {
 	return nil
 }
 
+// revise writes a change into an object's history and into the journal. Number 0 takes the next one.
 func revise(tx *gorm.DB, now time.Time, who Actor, action string, s saved, number int, before string) error {
-	if err := tx.Create(&store.Revision{ObjectID: s.id, Number: number, Kind: s.kind, Body: s.body, Author: who.Name, At: now}).Error; err != nil {
+	if number == 0 {
+		if err := tx.Raw("SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE object_id = ?", s.id).Scan(&number).Error; err != nil {
+			return err
+		}
+	}
+	if err := tx.Create(&store.Revision{ObjectID: s.id, Number: number, Kind: s.kind, Slug: s.slug, Name: s.name, Body: s.body, Author: who.Name, Remark: who.Remark, At: now}).Error; err != nil {
 		return err
 	}
 	if err := journal(tx, now, who, action, s.kind, s.id, s.name, before, s.body); err != nil {
 		return err
 	}
 	return store.Changed(tx)
+}
+
+// unmake notes that an object was deleted. Its history stays.
+func (g *Gate) unmake(tx *gorm.DB, who Actor, s saved) error {
+	before := s.body
+	s.body = ""
+	if err := tx.Exec("DELETE FROM from_files WHERE kind = ? AND slug = ?", s.kind, s.slug).Error; err != nil {
+		return err
+	}
+	return revise(tx, g.Now().UTC(), who, "deleted", s, 0, before)
+}
+
+// nextNumber is the number of an object's next revision. One that was deleted and comes back goes on counting.
+func nextNumber(tx *gorm.DB, id string, held int) (int, error) {
+	var last int
+	err := tx.Raw("SELECT coalesce(max(number), 0) FROM revisions WHERE object_id = ?", id).Scan(&last).Error
+	return max(last, held) + 1, err
 }
 
 func staleRevision(name string) error {
@@ -69,9 +92,6 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 	if err := a.Validate(); err != nil {
 		return nil, invalid(err)
 	}
-	if err := g.knownProviders(ctx, a.Providers); err != nil {
-		return nil, err
-	}
 	if err := g.checkSector(ctx, slug, &a); err != nil {
 		return nil, err
 	}
@@ -86,6 +106,9 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 }
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
+	if err := knownProviders(tx, a.Providers); err != nil {
+		return err
+	}
 	if err := knownGroups(tx, groupsOf(a.Access.Rules)); err != nil {
 		return err
 	}
@@ -127,7 +150,7 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 	row.CreatedAt = now
 	if slug == "" {
 		// The new ID is given last: a record that has one is looked for by it.
-		row.ID = store.NewID()
+		row.ID = who.newID(s.kind, s.slug)
 	} else {
 		if err := tx.Where("slug = ?", slug).Take(record).Error; err != nil {
 			return missing(err, s.kind, slug)
@@ -143,12 +166,19 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 		}
 		action, before = "changed", row.Body
 	}
+	if err := g.reviewed(tx, who, s.name, access.Reach(row.Reach), access.Reach(reach)); err != nil {
+		return err
+	}
 	s.id = row.ID
 	if err := g.conflict(tx, s); err != nil {
 		return err
 	}
 	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.slug, s.name, kind, reach, entityColumn(s.entityID), s.body, now
-	row.Revision++
+	number, err := nextNumber(tx, row.ID, row.Revision)
+	if err != nil {
+		return err
+	}
+	row.Revision = number
 	if err := tx.Save(record).Error; err != nil {
 		return err
 	}
@@ -158,9 +188,14 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 	return revise(tx, now, who, action, s, row.Revision, before)
 }
 
-func (g *Gate) knownProviders(ctx context.Context, slugs []string) error {
+// knownProviders refuses configurations that name providers which are not there.
+func knownProviders(tx *gorm.DB, slugs []string) error {
 	for _, slug := range slugs {
-		if _, err := g.provider(ctx, slug); err != nil {
+		var n int64
+		if err := tx.Model(&store.Provider{}).Where("slug = ?", slug).Count(&n).Error; err != nil {
+			return err
+		}
+		if n == 0 {
 			return badRequest("provider-unknown", fmt.Sprintf("There is no provider with the short name %q.", slug), "Add the provider first, or choose one that is there.")
 		}
 	}
@@ -214,49 +249,53 @@ func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string,
 
 // DeleteApplication removes one. Its revisions, traces and journal lines stay readable.
 func (g *Gate) DeleteApplication(ctx context.Context, who Actor, slug string) error {
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.Application
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "application", slug)
-		}
-		if err := tx.Delete(&row).Error; err != nil {
-			return err
-		}
-		if err := forget(tx, row.ID); err != nil {
-			return err
-		}
-		if err := journal(tx, g.Now(), who, "deleted", "application", row.ID, row.Name, row.Body, ""); err != nil {
-			return err
-		}
-		return store.Changed(tx)
-	})
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.removeApplication(tx, who, slug) })
+}
+
+func (g *Gate) removeApplication(tx *gorm.DB, who Actor, slug string) error {
+	var row store.Application
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return missing(err, "application", slug)
+	}
+	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
+		return err
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	if err := forget(tx, row.ID); err != nil {
+		return err
+	}
+	return g.unmake(tx, who, saved{kind: "application", id: row.ID, slug: slug, name: row.Name, body: row.Body})
 }
 
 // DeleteProvider removes one that no application uses.
 func (g *Gate) DeleteProvider(ctx context.Context, who Actor, slug string) error {
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.Provider
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "provider", slug)
-		}
-		var users []string
-		if err := usedBy(tx, slug).Limit(6).Pluck("name", &users).Error; err != nil {
-			return err
-		}
-		if len(users) > 0 {
-			return problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
-		}
-		if err := tx.Delete(&row).Error; err != nil {
-			return err
-		}
-		if err := forget(tx, row.ID); err != nil {
-			return err
-		}
-		if err := journal(tx, g.Now(), who, "deleted", "provider", row.ID, row.Name, row.Body, ""); err != nil {
-			return err
-		}
-		return store.Changed(tx)
-	})
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.removeProvider(tx, who, slug) })
+}
+
+func (g *Gate) removeProvider(tx *gorm.DB, who Actor, slug string) error {
+	var row store.Provider
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return missing(err, "provider", slug)
+	}
+	var users []string
+	if err := usedBy(tx, slug).Limit(6).Pluck("name", &users).Error; err != nil {
+		return err
+	}
+	if len(users) > 0 {
+		return problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
+	}
+	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
+		return err
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	if err := forget(tx, row.ID); err != nil {
+		return err
+	}
+	return g.unmake(tx, who, saved{kind: "provider", id: row.ID, slug: slug, name: row.Name, body: row.Body})
 }
 
 // SetReach opens, closes or takes back to draft, in one step.

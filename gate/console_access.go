@@ -49,6 +49,14 @@ func (g *Gate) ConsoleAccess(ctx context.Context) (*api.ConsoleAccess, error) {
 
 // SetConsoleAccess replaces the rules.
 func (g *Gate) SetConsoleAccess(ctx context.Context, who Actor, a api.ConsoleAccess) error {
+	before, err := g.ConsoleAccess(ctx)
+	if err != nil {
+		return err
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeConsoleAccess(tx, who, *before, a) })
+}
+
+func (g *Gate) writeConsoleAccess(tx *gorm.DB, who Actor, before, a api.ConsoleAccess) error {
 	if len(a.Rules) > 100 {
 		return badRequest("rules", "100 rules are the most.", "")
 	}
@@ -59,23 +67,11 @@ func (g *Gate) SetConsoleAccess(ctx context.Context, who Actor, a api.ConsoleAcc
 		if r.Attribute == "" || r.Value == "" || len(r.Attribute) > 200 || len(r.Value) > 1000 {
 			return badRequest("rules", fmt.Sprintf("Rule %d needs an attribute of the profile and the value that it must have.", i+1), "Name the attribute as the provider's mapping sets it, such as groups.")
 		}
-		if err := g.knownProviders(ctx, []string{r.Provider}); err != nil {
+		if err := knownProviders(tx, []string{r.Provider}); err != nil {
 			return err
 		}
 	}
-	before, err := g.ConsoleAccess(ctx)
-	if err != nil {
-		return err
-	}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", settingConsole, mustJSON(a)).Error; err != nil {
-			return err
-		}
-		if err := journal(tx, g.Now(), who, "changed", "setting", settingConsole, "who may come in to the console", mustJSON(before), mustJSON(a)); err != nil {
-			return err
-		}
-		return store.Changed(tx)
-	})
+	return g.writeSetting(tx, who, settingConsole, "who may come in to the console", before, a)
 }
 
 // consoleApplication is the gate as an application of its own: a public client that people's own machines and the console use.

@@ -138,6 +138,19 @@ type Actor struct {
 	CSRF string
 	// Applications are those to which an assigner may assign people, by short name.
 	Applications []string
+	// Remark is why, in the actor's own words; it stands in the history of what they change.
+	Remark string
+
+	approved bool              // a second person has looked at it
+	ids      map[string]string // by kind and short name: the identifiers of what is brought back
+}
+
+// newID is the identifier of something that the actor makes: a new one, or the one that it had before it was deleted.
+func (a Actor) newID(kind, slug string) string {
+	if id := a.ids[kind+" "+slug]; id != "" {
+		return id
+	}
+	return store.NewID()
 }
 
 // System acts for the service itself.
@@ -281,6 +294,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 		}
 		g.tidyIncoming(now)
 		g.tidyGuards()
+		g.tidyStaged()
 		if err := g.tidyImports(tx, now); err != nil {
 			return err
 		}

@@ -103,43 +103,39 @@ func (g *Gate) writeGroup(tx *gorm.DB, who Actor, slug string, in config.Group) 
 	row.Slug, row.Name, row.Description, row.UpdatedAt = in.Slug, in.Name, in.Description, now
 	write := tx.Save
 	if row.ID == "" {
-		row.ID = store.NewID()
+		row.ID = who.newID("group", in.Slug)
 		write = tx.Create
 	}
 	if err := write(&row).Error; err != nil {
 		return err
 	}
-	if err := journal(tx, now, who, action, "group", row.ID, row.Name, before, mustJSON(in)); err != nil {
-		return err
-	}
-	return store.Changed(tx)
+	return revise(tx, now, who, action, saved{kind: "group", id: row.ID, slug: row.Slug, name: row.Name, body: mustJSON(in)}, 0, before)
 }
 
 // DeleteGroup removes a group that no rule, grant or assignment names.
 func (g *Gate) DeleteGroup(ctx context.Context, who Actor, slug string) error {
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.Group
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "group", slug)
-		}
-		users, err := groupUsers(tx, row)
-		if err != nil {
-			return err
-		}
-		if len(users) > 0 {
-			return problem(http.StatusConflict, "in-use", "The group is in use", fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")), "Take it out there first.")
-		}
-		if err := tx.Exec("DELETE FROM memberships WHERE group_id = ?", row.ID).Error; err != nil {
-			return err
-		}
-		if err := tx.Delete(&row).Error; err != nil {
-			return err
-		}
-		if err := journal(tx, g.Now(), who, "deleted", "group", row.ID, row.Name, "", ""); err != nil {
-			return err
-		}
-		return store.Changed(tx)
-	})
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.removeGroup(tx, who, slug) })
+}
+
+func (g *Gate) removeGroup(tx *gorm.DB, who Actor, slug string) error {
+	var row store.Group
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return missing(err, "group", slug)
+	}
+	users, err := groupUsers(tx, row)
+	if err != nil {
+		return err
+	}
+	if len(users) > 0 {
+		return problem(http.StatusConflict, "in-use", "The group is in use", fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")), "Take it out there first.")
+	}
+	if err := tx.Exec("DELETE FROM memberships WHERE group_id = ?", row.ID).Error; err != nil {
+		return err
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	return g.unmake(tx, who, saved{kind: "group", id: row.ID, slug: slug, name: row.Name, body: mustJSON(config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description})})
 }
 
 // groupUsers names the applications, providers and rule sets that name a group.

@@ -83,13 +83,9 @@ func (g *Gate) SetMail(ctx context.Context, who Actor, in api.SaveMail) (*api.Ma
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if after == "" {
-			if err := tx.Exec("DELETE FROM settings WHERE name = ?", settingMail).Error; err != nil {
-				return err
-			}
-		} else if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", settingMail, mustJSON(fresh)).Error; err != nil {
-			return err
+			return g.storeSetting(tx, who, settingMail, "how mail is sent", "", before, "")
 		}
-		return journal(tx, g.Now().UTC(), who, "changed", "setting", settingMail, "how mail is sent", before, after)
+		return g.storeSetting(tx, who, settingMail, "how mail is sent", mustJSON(fresh), before, after)
 	})
 	if err != nil {
 		return nil, err

@@ -96,10 +96,7 @@ func (g *Gate) SetNotices(ctx context.Context, who Actor, in api.SaveNotices) (*
 		fresh.Sealed = held.Sealed
 	}
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := g.writeNotices(tx, fresh); err != nil {
-			return err
-		}
-		return journal(tx, g.Now().UTC(), who, "changed", "setting", settingNotices, "whom new findings are told", mustJSON(held.Notices), mustJSON(in.Notices))
+		return g.storeSetting(tx, who, settingNotices, "whom new findings are told", mustJSON(fresh), mustJSON(held.Notices), mustJSON(in.Notices))
 	}); err != nil {
 		return nil, err
 	}

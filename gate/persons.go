@@ -457,11 +457,5 @@ func (g *Gate) writePeopleSettings(tx *gorm.DB, who Actor, before, s people.Sett
 	if mustJSON(before) == mustJSON(s) {
 		return nil
 	}
-	if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", settingPeople, mustJSON(s)).Error; err != nil {
-		return err
-	}
-	if err := journal(tx, g.Now(), who, "changed", "setting", settingPeople, "person types and attributes", mustJSON(before), mustJSON(s)); err != nil {
-		return err
-	}
-	return store.Changed(tx)
+	return g.writeSetting(tx, who, settingPeople, "person types and attributes", before, s)
 }

@@ -28,13 +28,16 @@ func (g *Gate) RegistrationOn(ctx context.Context) (bool, error) {
 
 // SetRegistration switches it.
 func (g *Gate) SetRegistration(ctx context.Context, who Actor, on bool) error {
+	before, err := g.RegistrationOn(ctx)
+	if err != nil {
+		return err
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeRegistration(tx, who, before, on) })
+}
+
+func (g *Gate) writeRegistration(tx *gorm.DB, who Actor, before, on bool) error {
 	value := map[bool]string{true: "on", false: "off"}[on]
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", settingRegistration, value).Error; err != nil {
-			return err
-		}
-		return journal(tx, g.Now(), who, "switched "+value, "setting", settingRegistration, "client registration", "", value)
-	})
+	return g.storeSetting(tx, who, settingRegistration, "client registration", value, mustJSON(config.Registration{On: before}), mustJSON(config.Registration{On: on}))
 }
 
 // Register takes a client's own metadata (RFC 7591). It needs an API token of an engineer, and makes a draft: nobody signs in to it until somebody has opened it.

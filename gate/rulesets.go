@@ -128,16 +128,20 @@ func (g *Gate) writeRuleSet(tx *gorm.DB, who Actor, slug string, in config.RuleS
 		return err
 	}
 	row.Slug, row.Name, row.Kind, row.Body, row.UpdatedAt = in.Slug, in.Name, in.Kind, mustJSON(in), now
-	row.Revision++
 	write := tx.Save
 	if row.ID == "" {
-		row.ID = store.NewID()
+		row.ID = who.newID("rule set", in.Slug)
 		write = tx.Create
 	}
+	number, err := nextNumber(tx, row.ID, row.Revision)
+	if err != nil {
+		return err
+	}
+	row.Revision = number
 	if err := write(&row).Error; err != nil {
 		return err
 	}
-	return revise(tx, now, who, action, saved{kind: "rule set", id: row.ID, name: row.Name, body: row.Body}, row.Revision, before)
+	return revise(tx, now, who, action, saved{kind: "rule set", id: row.ID, slug: row.Slug, name: row.Name, body: row.Body}, row.Revision, before)
 }
 
 // groupsOf lists the gate's groups that access rules name.
@@ -156,30 +160,29 @@ func groupsOf(rules []access.Rule) []string {
 
 // DeleteRuleSet removes one that nobody uses.
 func (g *Gate) DeleteRuleSet(ctx context.Context, who Actor, slug string) error {
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.RuleSet
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "rule set", slug)
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.removeRuleSet(tx, who, slug) })
+}
+
+func (g *Gate) removeRuleSet(tx *gorm.DB, who Actor, slug string) error {
+	var row store.RuleSet
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return missing(err, "rule set", slug)
+	}
+	users, err := setUsers(tx, slug)
+	if err != nil {
+		return err
+	}
+	if len(users) > 0 {
+		var names []string
+		for _, u := range users[:min(6, len(users))] {
+			names = append(names, u.Name)
 		}
-		users, err := setUsers(tx, slug)
-		if err != nil {
-			return err
-		}
-		if len(users) > 0 {
-			var names []string
-			for _, u := range users[:min(6, len(users))] {
-				names = append(names, u.Name)
-			}
-			return problem(http.StatusConflict, "in-use", "The rule set is in use", fmt.Sprintf("%s is used by %s.", row.Name, strings.Join(names, ", ")), "Put its rules there first, or use another set.")
-		}
-		if err := tx.Delete(&row).Error; err != nil {
-			return err
-		}
-		if err := journal(tx, g.Now(), who, "deleted", "rule set", row.ID, row.Name, row.Body, ""); err != nil {
-			return err
-		}
-		return store.Changed(tx)
-	})
+		return problem(http.StatusConflict, "in-use", "The rule set is in use", fmt.Sprintf("%s is used by %s.", row.Name, strings.Join(names, ", ")), "Put its rules there first, or use another set.")
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	return g.unmake(tx, who, saved{kind: "rule set", id: row.ID, slug: slug, name: row.Name, body: row.Body})
 }
 
 // PreviewRuleSet tells what a change of a set does to each of its users, on a sample and rule by rule, and changes nothing.

@@ -188,13 +188,22 @@ func (g *Gate) SetSessionLimits(ctx context.Context, who Actor, s config.Session
 
 // writeSetting keeps one of the gate's settings, with a line in the journal.
 func (g *Gate) writeSetting(tx *gorm.DB, who Actor, name, words string, before, after any) error {
-	if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", name, mustJSON(after)).Error; err != nil {
+	return g.storeSetting(tx, who, name, words, mustJSON(after), mustJSON(before), mustJSON(after))
+}
+
+// storeSetting keeps a setting's value, and notes what can be shown of it before and after.
+func (g *Gate) storeSetting(tx *gorm.DB, who Actor, name, words, value, before, after string) error {
+	if value == "" {
+		if err := tx.Exec("DELETE FROM settings WHERE name = ?", name).Error; err != nil {
+			return err
+		}
+	} else if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", name, value).Error; err != nil {
 		return err
 	}
-	if err := journal(tx, g.Now(), who, "changed", "setting", name, words, mustJSON(before), mustJSON(after)); err != nil {
-		return err
+	if before == after {
+		return store.Changed(tx) // a secret alone
 	}
-	return store.Changed(tx)
+	return revise(tx, g.Now().UTC(), who, "changed", saved{kind: "setting", id: "setting/" + name, slug: name, name: words, body: after}, 0, before)
 }
 
 // ownSessions lists the sessions of whoever a browser's session is of, for the person; nothing where there is none.

@@ -67,20 +67,23 @@ func (g *Gate) writeSource(tx *gorm.DB, who Actor, slug string, s config.Source)
 		}
 		action, before = "changed", row.Body
 	} else {
-		row.ID = store.NewID()
+		row.ID = who.newID("source", s.Slug)
 	}
 	if before != "" {
 		// Another address or another signer: what was known of the former does not count.
 		row.ETag, row.LastModified = "", ""
 	}
 	row.Slug, row.Name, row.Kind, row.Body, row.UpdatedAt = s.Slug, s.Name, s.Kind, mustJSON(s), now
-	row.Revision++
+	number, err := nextNumber(tx, row.ID, row.Revision)
+	if err != nil {
+		return err
+	}
+	row.Revision = number
 	if s.Kind == config.SourceAggregate {
 		row.DueAt = &now
 	} else {
 		row.DueAt = nil
 	}
-	var err error
 	if action == "created" {
 		err = tx.Create(&row).Error
 	} else {
@@ -89,7 +92,7 @@ func (g *Gate) writeSource(tx *gorm.DB, who Actor, slug string, s config.Source)
 	if err != nil {
 		return err
 	}
-	return revise(tx, now, who, action, saved{kind: "source", id: row.ID, name: row.Name, body: row.Body}, row.Revision, before)
+	return revise(tx, now, who, action, saved{kind: "source", id: row.ID, slug: row.Slug, name: row.Name, body: row.Body}, row.Revision, before)
 }
 
 // DeleteSource removes a source from which no partner takes its metadata.
@@ -99,25 +102,28 @@ func (g *Gate) DeleteSource(ctx context.Context, who Actor, slug string) error {
 		return err
 	}
 	g.cancelJob(row.ID)
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var users int64
-		if err := tx.Model(&store.PartnerWatch{}).Where("url = ?", "source:"+slug).Count(&users).Error; err != nil {
-			return err
-		}
-		if users > 0 {
-			return problem(http.StatusConflict, "in-use", "The source is in use", fmt.Sprintf("%d partners take their metadata from %s.", users, row.Name), "Give these partners an address of their own first.")
-		}
-		if err := tx.Where("source_id = ?", row.ID).Delete(&store.SourceEntity{}).Error; err != nil {
-			return err
-		}
-		if err := tx.Delete(row).Error; err != nil {
-			return err
-		}
-		if err := journal(tx, g.Now(), who, "deleted", "source", row.ID, row.Name, row.Body, ""); err != nil {
-			return err
-		}
-		return store.Changed(tx)
-	})
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.removeSource(tx, who, slug) })
+}
+
+func (g *Gate) removeSource(tx *gorm.DB, who Actor, slug string) error {
+	var row store.Source
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return missing(err, "source", slug)
+	}
+	var users int64
+	if err := tx.Model(&store.PartnerWatch{}).Where("url = ?", "source:"+slug).Count(&users).Error; err != nil {
+		return err
+	}
+	if users > 0 {
+		return problem(http.StatusConflict, "in-use", "The source is in use", fmt.Sprintf("%d partners take their metadata from %s.", users, row.Name), "Give these partners an address of their own first.")
+	}
+	if err := tx.Where("source_id = ?", row.ID).Delete(&store.SourceEntity{}).Error; err != nil {
+		return err
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	return g.unmake(tx, who, saved{kind: "source", id: row.ID, slug: slug, name: row.Name, body: row.Body})
 }
 
 // Sources lists all sources; there are few.

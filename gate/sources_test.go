@@ -17,6 +17,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/config"
+	"innergate/core/files"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
@@ -305,15 +306,16 @@ func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
 	require.NoError(t, err)
 	_, err = l.NewTemplate(ctx, owner, api.NewTemplate{Name: "Ports", From: "applications/" + made.Slug, Blanks: []config.Blank{{Name: "start", Sample: "https://port.example/"}}})
 	require.NoError(t, err)
-	text, err := l.ExportConfig(ctx)
+	text, err := l.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)
-	r, err := other.LoadConfig(ctx, owner, api.ConfigFile{YAML: text})
+	r, err := other.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"source harbours", "template ports", "application port"}, r.Created)
-	r, err = other.LoadConfig(ctx, owner, api.ConfigFile{YAML: text})
+	assert.Equal(t, []string{"source harbours", "template ports", "application port"}, r.Named(files.Create))
+	r, err = other.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
 	require.NoError(t, err)
-	assert.Len(t, r.Unchanged, 3)
-	again, err := other.ExportConfig(ctx)
+	assert.Equal(t, 3, r.Unchanged)
+	assert.Empty(t, r.Steps)
+	again, err := other.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)
 	assert.Equal(t, text, again)
 }

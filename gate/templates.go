@@ -93,7 +93,7 @@ func (g *Gate) writeTemplate(tx *gorm.DB, who Actor, slug string, t config.Templ
 		}
 		action, before = "changed", row.Body
 	} else {
-		row.ID = store.NewID()
+		row.ID = who.newID("template", t.Slug)
 	}
 	row.Slug, row.Name, row.Body, row.UpdatedAt = t.Slug, t.Name, mustJSON(t), now
 	write := tx.Save
@@ -103,7 +103,7 @@ func (g *Gate) writeTemplate(tx *gorm.DB, who Actor, slug string, t config.Templ
 	if err := write(&row).Error; err != nil {
 		return err
 	}
-	return journal(tx, now, who, action, "template", row.ID, row.Name, before, row.Body)
+	return revise(tx, now, who, action, saved{kind: "template", id: row.ID, slug: row.Slug, name: row.Name, body: row.Body}, 0, before)
 }
 
 func templateTaken(slug string) error {
@@ -117,16 +117,18 @@ func (g *Gate) DeleteTemplate(ctx context.Context, who Actor, slug string) error
 			return conflict("template-shipped", "This template comes with the program and can't be deleted.", "")
 		}
 	}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.Template
-		if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
-			return missing(err, "template", slug)
-		}
-		if err := tx.Delete(&row).Error; err != nil {
-			return err
-		}
-		return journal(tx, g.Now(), who, "deleted", "template", row.ID, row.Name, row.Body, "")
-	})
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.removeTemplate(tx, who, slug) })
+}
+
+func (g *Gate) removeTemplate(tx *gorm.DB, who Actor, slug string) error {
+	var row store.Template
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return missing(err, "template", slug)
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	return g.unmake(tx, who, saved{kind: "template", id: row.ID, slug: slug, name: row.Name, body: row.Body})
 }
 
 // StartTemplate makes a draft from a template and returns what it is.

@@ -139,10 +139,7 @@ func (g *Gate) SetTraceRetention(ctx context.Context, who Actor, in api.TraceRet
 	}
 	fresh := keptTraces{Days: in.Days, Count: in.Count}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", settingTraces, mustJSON(fresh)).Error; err != nil {
-			return err
-		}
-		return journal(tx, g.Now().UTC(), who, "changed", "setting", settingTraces, "how long traces are kept", mustJSON(before), mustJSON(fresh))
+		return g.writeSetting(tx, who, settingTraces, "how long traces are kept", before, fresh)
 	})
 	if err != nil {
 		return nil, err

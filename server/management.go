@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes(), configRoutes())
 }
 
 func mainRoutes() []route {
@@ -187,17 +187,6 @@ func mainRoutes() []route {
 			return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
 		}},
 
-		{Method: get, Path: "/config", Summary: "The configuration as a file", Role: engineer, Response: api.ConfigFile{}, handle: func(c *call) (any, error) {
-			text, err := c.s.gate.ExportConfig(c.Context())
-			return api.ConfigFile{YAML: text}, err
-		}},
-		{Method: post, Path: "/config", Summary: "Create and update what a file describes, all or nothing", Role: engineer, Request: api.ConfigFile{}, Response: api.ConfigResult{}, handle: func(c *call) (any, error) {
-			in, err := body[api.ConfigFile](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.LoadConfig(c.Context(), c.who, in)
-		}},
 
 		{Method: get, Path: "/administrators", Summary: "List administrators", Role: owner, Response: api.List[api.Administrator]{}, handle: func(c *call) (any, error) { return c.s.gate.Administrators(c.Context()) }},
 		{Method: post, Path: "/administrators", Summary: "Add an administrator", Role: owner, Request: api.NewAdministrator{}, Response: api.Administrator{}, Status: 201, handle: func(c *call) (any, error) {

@@ -73,6 +73,7 @@ func New(g *gate.Gate, o Options) *Server {
 	s.protocols()
 	s.own()
 	s.portal()
+	s.schema()
 	s.openid()
 	s.management()
 	s.console()

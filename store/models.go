@@ -264,11 +264,13 @@ type Trace struct {
 type Revision struct {
 	ObjectID string `gorm:"primaryKey"`
 	Number   int    `gorm:"primaryKey"`
-	Kind     string
-	Body     string
+	Kind     string `gorm:"index:revision_object"`
+	Slug     string `gorm:"index:revision_object"`
+	Name     string
+	Body     string // empty for its deletion
 	Author   string
 	Remark   string
-	At       time.Time
+	At       time.Time `gorm:"index"`
 }
 
 // JournalEntry is one line of the append-only journal; Hash covers it and the hash before.

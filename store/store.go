@@ -132,7 +132,12 @@ func Exec(tx *gorm.DB, query string, args ...any) (int64, error) {
 // Generation changes with every change of the configuration, so that caches know when to read again; also those of another process.
 func (s *Store) Generation(ctx context.Context) (string, error) {
 	var g string
-	err := s.generation.QueryRowContext(ctx).Scan(&g)
+	var err error
+	if s.generation == nil { // set aside
+		err = s.Row(ctx, "SELECT value FROM settings WHERE name = 'generation'").Scan(&g)
+	} else {
+		err = s.generation.QueryRowContext(ctx).Scan(&g)
+	}
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -223,6 +228,7 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-23-traces", Migrate: migrateTraces},
 		{ID: "2026-11-24-rehearsals", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Rehearsal{}) }},
 		{ID: "2026-11-27-sessions", Migrate: migrateSessions},
+		{ID: "2026-11-27-changes", Migrate: migrateChanges},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

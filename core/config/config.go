@@ -205,6 +205,9 @@ func Parsed(list []Certificate, use string) []*x509.Certificate {
 type Problem struct {
 	Field   string `json:"field"`
 	Message string `json:"message"`
+	// File and Line are where it stands, for what was read from files.
+	File string `json:"file,omitempty"`
+	Line int    `json:"line,omitempty"`
 	// Offer is a value that could be meant, and the field that it belongs into.
 	Offer *Offer `json:"offer,omitempty"`
 }
@@ -215,13 +218,34 @@ type Offer struct {
 	Value string `json:"value"`
 }
 
+// String is the problem in one line, with its place.
+func (p Problem) String() string {
+	place := p.File
+	if p.Line > 0 {
+		if place == "" {
+			place = "line"
+		}
+		place = strings.TrimPrefix(fmt.Sprintf("%s:%d", place, p.Line), "line:")
+		if p.File == "" {
+			place = "line " + place
+		}
+	}
+	var parts []string
+	for _, part := range []string{place, p.Field, p.Message} {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	return strings.Join(parts, ": ")
+}
+
 // Problems is the error for a configuration that can't be taken.
 type Problems []Problem
 
 func (p Problems) Error() string {
 	var lines []string
 	for _, one := range p {
-		lines = append(lines, one.Field+": "+one.Message)
+		lines = append(lines, one.String())
 	}
 	return strings.Join(lines, "; ")
 }
