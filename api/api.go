@@ -21,6 +21,19 @@ type Problem struct {
 	Code   string           `json:"code"`
 	Remedy string           `json:"remedy,omitempty"`
 	Fields []config.Problem `json:"fields,omitempty"`
+	// Meanwhile tells of somebody else's change that a change of one's own would have written over.
+	Meanwhile *Meanwhile `json:"meanwhile,omitempty"`
+}
+
+// Meanwhile is what somebody else changed since the revision that one's own change was made on.
+type Meanwhile struct {
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+	Number int       `json:"number"`
+	Theirs []Change  `json:"theirs"`
+	Mine   []Change  `json:"mine"`
+	// Both are the fields that both changed.
+	Both []string `json:"both"`
 }
 
 // Error is the detail, which says what, why and what to do.
@@ -122,6 +135,8 @@ type NewRehearsal struct {
 	KeepPerson bool `json:"keepPerson,omitempty"`
 	// Scopes are asked of an OpenID or OAuth provider in place of those that are set.
 	Scopes []string `json:"scopes,omitempty"`
+	// Proposal has a proposed change hold in the rehearsal, and nowhere else.
+	Proposal string `json:"proposal,omitempty"`
 	// Hours is how long the link is good, from 1 (the usual) to 72.
 	Hours int `json:"hours,omitempty"`
 }

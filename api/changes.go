@@ -2,7 +2,9 @@ package api
 
 import (
 	"fmt"
+	"time"
 
+	"innergate/core/config"
 	"innergate/core/files"
 )
 
@@ -114,4 +116,95 @@ type SealedSecret struct {
 type Staged struct {
 	ID   string `json:"id"`
 	Size int64  `json:"size"`
+}
+
+// Revision is one version of an object, with what it changed.
+type Revision struct {
+	Kind    string    `json:"kind"`
+	Slug    string    `json:"slug"`
+	Name    string    `json:"name"`
+	Number  int       `json:"number"`
+	At      time.Time `json:"at"`
+	Author  string    `json:"author"`
+	Remark  string    `json:"remark,omitempty"`
+	Action  string    `json:"action"` // create, update or remove
+	Changes []Change  `json:"changes"`
+}
+
+// RevisionView is one version whole, held against another one: the newest, unless one is named.
+type RevisionView struct {
+	Revision
+	Text        string   `json:"text"` // as it stands in a file; empty for a deletion
+	Against     int      `json:"against"`
+	Differences []Change `json:"differences"`
+}
+
+// Restore brings one object back to a revision, or the whole configuration to a time.
+type Restore struct {
+	Kind   string     `json:"kind,omitempty"`
+	Slug   string     `json:"slug,omitempty"`
+	Number int        `json:"number,omitempty"`
+	At     *time.Time `json:"at,omitempty"`
+	// Preview tells what would happen, and changes nothing.
+	Preview bool   `json:"preview,omitempty"`
+	Remark  string `json:"remark,omitempty"`
+}
+
+// NewProposal proposes a change: the whole configuration of an application or provider as it shall be.
+type NewProposal struct {
+	Kind        string              `json:"kind"` // application or provider
+	Slug        string              `json:"slug,omitempty"`
+	Application *config.Application `json:"application,omitempty"`
+	Provider    *config.Provider    `json:"provider,omitempty"`
+	Remark      string              `json:"remark,omitempty"`
+}
+
+// Proposal is a change that is not made yet. It can be rehearsed, approved by a second person, and applied at once or in a window.
+type Proposal struct {
+	ID      string    `json:"id"`
+	Kind    string    `json:"kind"`
+	Slug    string    `json:"slug"`
+	Name    string    `json:"name"`
+	Base    int       `json:"base"` // the revision that it was made on
+	Remark  string    `json:"remark,omitempty"`
+	By      string    `json:"by"`
+	Theirs  bool      `json:"theirs,omitempty"` // the other side left it through a handover link
+	State   string    `json:"state"`            // open, approved, applied, withdrawn or missed
+	Created time.Time `json:"created"`
+	Updated time.Time `json:"updated"`
+
+	NeedsSecond bool       `json:"needsSecond"`
+	ApprovedBy  string     `json:"approvedBy,omitempty"`
+	ApprovedAt  *time.Time `json:"approvedAt,omitempty"`
+	From        *time.Time `json:"from,omitempty"`
+	Until       *time.Time `json:"until,omitempty"`
+	DecidedBy   string     `json:"decidedBy,omitempty"`
+	DecidedAt   *time.Time `json:"decidedAt,omitempty"`
+	Note        string     `json:"note,omitempty"`
+
+	Changes []Change `json:"changes"`
+	// Effects are what people would feel, in words. Broken says why it can't be made as things are now.
+	Effects   []string   `json:"effects"`
+	Broken    string     `json:"broken,omitempty"`
+	Meanwhile *Meanwhile `json:"meanwhile,omitempty"`
+}
+
+// ApplyProposal makes a change now, or in a window: an hour from its beginning, unless its end is named.
+type ApplyProposal struct {
+	From  *time.Time `json:"from,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// WithdrawProposal ends a proposal, with a reason.
+type WithdrawProposal struct {
+	Note string `json:"note,omitempty"`
+}
+
+// JournalVerdict is what a walk along the journal's chain found.
+type JournalVerdict struct {
+	Whole bool `json:"whole"`
+	// Lines is how many fit; Last is the hash of the last of them, to be kept elsewhere and compared.
+	Lines  int64  `json:"lines"`
+	Last   string `json:"last"`
+	Broken string `json:"broken,omitempty"`
 }

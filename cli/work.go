@@ -19,7 +19,7 @@ import (
 func (p *program) rehearse() *cli.Command {
 	return &cli.Command{Name: "rehearse", Usage: "order a test sign-in and print its link", ArgsUsage: "[APPLICATION]", Flags: []cli.Flag{
 		&cli.StringFlag{Name: "flow", Usage: "sp (begin at the application) or idp (unsolicited response)", Value: "sp"}, &cli.StringFlag{Name: "provider", Usage: "short name, where the application has several"},
-		&cli.StringFlag{Name: "to", Usage: "deep link for an unsolicited response"}, &cli.BoolFlag{Name: "stop", Usage: "end it at the gate: show what the provider sends, and what the application would get"}, &cli.IntFlag{Name: "hours", Usage: "how long the link is good, at most 72", Value: 1}, &cli.BoolFlag{Name: "keep-session", Usage: "accept an older session at the provider"},
+		&cli.StringFlag{Name: "to", Usage: "deep link for an unsolicited response"}, &cli.BoolFlag{Name: "stop", Usage: "end it at the gate: show what the provider sends, and what the application would get"}, &cli.StringFlag{Name: "proposal", Usage: "the ID of a proposed change that holds in the rehearsal, and nowhere else"}, &cli.IntFlag{Name: "hours", Usage: "how long the link is good, at most 72", Value: 1}, &cli.BoolFlag{Name: "keep-session", Usage: "accept an older session at the provider"},
 		&cli.StringFlag{Name: "then", Usage: "a second application, which is opened after the first and must ask nothing"}, &cli.BoolFlag{Name: "sign-out", Usage: "end it with signing out of everything"}, &cli.BoolFlag{Name: "keep-person", Usage: "make and change the person as a real sign-in would"}, &cli.StringFlag{Name: "scopes", Usage: "ask the provider for these scopes, parted by commas"},
 		&cli.BoolFlag{Name: "follow", Usage: "wait for the sign-in and print its trace; exits 1 if it was refused"}, &cli.DurationFlag{Name: "wait", Usage: "how long to wait with --follow", Value: 10 * time.Minute},
 	}, Metadata: examples("innergate rehearse crew-rota", "innergate rehearse crew-rota --flow idp --follow", "innergate rehearse crew-rota --then cargo-ledger --sign-out", "innergate rehearse --provider northquay-stevedores"), Action: p.flexible(0, 1, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -29,7 +29,7 @@ func (p *program) rehearse() *cli.Command {
 		} else if c.String("provider") == "" {
 			return usage("APPLICATION is missing, or --provider to try a provider alone. See `%s --help`", c.FullName())
 		}
-		r, err := cl.NewRehearsal(ctx, api.NewRehearsal{Application: application, Second: c.String("then"), SignOut: c.Bool("sign-out"), KeepPerson: c.Bool("keep-person"), Scopes: words(c.String("scopes")), Provider: c.String("provider"), Flow: c.String("flow"), To: c.String("to"), KeepSession: c.Bool("keep-session"), Stop: c.Bool("stop"), Hours: c.Int("hours")})
+		r, err := cl.NewRehearsal(ctx, api.NewRehearsal{Application: application, Second: c.String("then"), SignOut: c.Bool("sign-out"), KeepPerson: c.Bool("keep-person"), Scopes: words(c.String("scopes")), Provider: c.String("provider"), Flow: c.String("flow"), To: c.String("to"), KeepSession: c.Bool("keep-session"), Stop: c.Bool("stop"), Hours: c.Int("hours"), Proposal: c.String("proposal")})
 		if err != nil {
 			return err
 		}
@@ -226,23 +226,6 @@ func (p *program) decode() *cli.Command {
 				}
 			})
 		}}
-}
-
-func (p *program) journal() *cli.Command {
-	return &cli.Command{Name: "journal", Usage: "who changed what", Metadata: examples("innergate journal list"), Commands: []*cli.Command{{Name: "list", Usage: "list lines, the newest first", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of who, what or which"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate journal list --search rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-		list, err := cl.Journal(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
-		if err != nil {
-			return err
-		}
-		return p.show(c, list, func() {
-			var rows []table.Row
-			for _, e := range list.Items {
-				rows = append(rows, table.Row{e.Number, localTime(e.At), e.Who, e.From, e.Action + " " + e.Kind, e.Object})
-			}
-			p.table(table.Row{"No.", "When", "Who", "From", "What", "Which"}, rows, "The journal has no such line.")
-			p.more(list.Next)
-		})
-	})}}}
 }
 
 func (p *program) tokens() *cli.Command {

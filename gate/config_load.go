@@ -23,7 +23,8 @@ type plan struct {
 	steps     []files.Step
 	unchanged int
 	secrets   []readySecret
-	fromFiles bool // objects that are made come from files, and may be removed by later ones
+	fromFiles bool              // objects that are made come from files, and may be removed by later ones
+	ids       map[string]string // by kind and short name: the identifiers of what is brought back
 }
 
 // LoadConfig creates and updates what the files describe, all or nothing. Loading twice changes nothing the second time. What the files do not mention stays, unless files once
@@ -37,35 +38,37 @@ func (g *Gate) LoadConfig(ctx context.Context, who Actor, in api.LoadConfig) (*a
 		return nil, invalid(set.Problems)
 	}
 	who.Remark = firstOf(in.Remark, who.Remark)
-	if in.Preview {
-		return g.aside(ctx, func(aside *Gate) (*api.ConfigResult, error) {
-			var p *plan
-			err := aside.Store.Write(ctx, func(tx *gorm.DB) (err error) {
-				if p, err = aside.planFiles(ctx, tx, who, set, in); err != nil {
-					return err
-				}
-				return aside.carryOut(ctx, tx, who, p)
-			})
-			if err != nil {
-				return nil, err
-			}
-			return g.result(ctx, aside, p)
-		})
-	}
-	var p *plan
-	err := g.Store.Write(ctx, func(tx *gorm.DB) (err error) {
-		if p, err = g.planFiles(ctx, tx, who, set, in); err != nil {
-			return err
-		}
-		return g.carryOut(ctx, tx, who, p)
-	})
-	if err != nil {
-		return nil, err
-	}
-	if in.Staged != "" {
+	out, err := g.change(ctx, who, in.Preview, func(at *Gate, tx *gorm.DB) (*plan, error) { return at.planFiles(ctx, tx, who, set, in) })
+	if err == nil && !in.Preview && in.Staged != "" {
 		_ = os.Remove(g.stagedFile(in.Staged))
 	}
-	return g.result(ctx, nil, p)
+	return out, err
+}
+
+// change makes a plan and carries it out in one transaction, or only tells what it would do: then it is carried out aside, where nobody sees it.
+func (g *Gate) change(ctx context.Context, who Actor, preview bool, make func(at *Gate, tx *gorm.DB) (*plan, error)) (*api.ConfigResult, error) {
+	var p *plan
+	carry := func(at *Gate) error {
+		return at.Store.Write(ctx, func(tx *gorm.DB) (err error) {
+			if p, err = make(at, tx); err != nil {
+				return err
+			}
+			who.ids = p.ids
+			return at.carryOut(ctx, tx, who, p)
+		})
+	}
+	if !preview {
+		if err := carry(g); err != nil {
+			return nil, err
+		}
+		return g.result(ctx, nil, p)
+	}
+	return g.aside(ctx, func(aside *Gate) (*api.ConfigResult, error) {
+		if err := carry(aside); err != nil {
+			return nil, err
+		}
+		return g.result(ctx, aside, p)
+	})
 }
 
 func (g *Gate) planFiles(ctx context.Context, tx *gorm.DB, who Actor, set *files.Set, in api.LoadConfig) (*plan, error) {
@@ -409,11 +412,11 @@ func (g *Gate) reviewed(tx *gorm.DB, who Actor, name string, before, after acces
 	if who.approved || who.Kind == System.Kind || !open(before) && !open(after) {
 		return nil
 	}
-	var row store.Setting
-	if err := tx.Where("name = ?", files.SettingReview).Limit(1).Find(&row).Error; err != nil || row.Value == "" {
+	var value string
+	if err := store.RowIn(tx, "SELECT coalesce((SELECT value FROM settings WHERE name = ?), '')", files.SettingReview).Scan(&value); err != nil || value == "" {
 		return err
 	}
-	r, err := decodeBody[config.Review](row.Value)
+	r, err := decodeBody[config.Review](value)
 	if err != nil || !r.Second {
 		return err
 	}

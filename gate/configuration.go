@@ -118,6 +118,16 @@ func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*
 		}
 		return nil, store.Clear(err)
 	}
+	a, err := g.makeApplication(ctx, &row.Object)
+	if err != nil {
+		return nil, err
+	}
+	c.apps.Store(key, a)
+	return a, nil
+}
+
+// makeApplication makes a record ready for sign-ins.
+func (g *Gate) makeApplication(ctx context.Context, row *store.Object) (*application, error) {
 	a := &application{id: row.ID, revision: row.Revision}
 	if err := json.Unmarshal([]byte(row.Body), &a.Application); err != nil {
 		return nil, fmt.Errorf("the record of application %s can't be read: %w", row.Slug, err)
@@ -134,12 +144,12 @@ func (g *Gate) findApplication(ctx context.Context, key, where, value string) (*
 			a.secrets = append(a.secrets, heldSecret{r.ID, r.Hash, r.ExpiresAt})
 		}
 	} else if a.SAML != nil {
+		var err error
 		a.signing = config.Parsed(a.SAML.Certificates, "signing")
 		if a.until, err = g.until(ctx, a.id, a.SAML.Metadata); err != nil {
 			return nil, err
 		}
 	}
-	c.apps.Store(key, a)
 	return a, nil
 }
 
@@ -167,6 +177,16 @@ func (g *Gate) findProvider(ctx context.Context, key, where, value string) (*pro
 		}
 		return nil, store.Clear(err)
 	}
+	p, err := g.makeProvider(ctx, &row.Object)
+	if err != nil {
+		return nil, err
+	}
+	c.providers.Store(key, p)
+	return p, nil
+}
+
+// makeProvider makes a record ready for sign-ins.
+func (g *Gate) makeProvider(ctx context.Context, row *store.Object) (*provider, error) {
 	p := &provider{id: row.ID, revision: row.Revision}
 	if err := json.Unmarshal([]byte(row.Body), &p.Provider); err != nil {
 		return nil, fmt.Errorf("the record of provider %s can't be read: %w", row.Slug, err)
@@ -175,12 +195,12 @@ func (g *Gate) findProvider(ctx context.Context, key, where, value string) (*pro
 		return nil, err
 	}
 	if p.SAML != nil {
+		var err error
 		p.signing = config.Parsed(p.SAML.Certificates, "signing")
 		if p.until, err = g.until(ctx, p.id, p.SAML.Metadata); err != nil {
 			return nil, err
 		}
 	}
-	c.providers.Store(key, p)
 	return p, nil
 }
 

@@ -2,6 +2,8 @@ package gate
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -20,25 +22,29 @@ type saved struct {
 	kind, id, slug, name, entityID, body string
 	certificates                         []config.Certificate
 	watch                                *config.Watch
+	fresh                                bool // it was never there before
 }
 
 // conflict explains a record that is there already.
 func (g *Gate) conflict(tx *gorm.DB, s saved) error {
 	for _, q := range []struct {
-		model             any
 		column, value, as string
-	}{{&store.Application{}, "slug", s.slug, "application"}, {&store.Application{}, "entity_id", s.entityID, "application"}, {&store.Provider{}, "slug", s.slug, "provider"}, {&store.Provider{}, "entity_id", s.entityID, "provider"}} {
+	}{{"slug", s.slug, "application"}, {"entity_id", s.entityID, "application"}, {"slug", s.slug, "provider"}, {"entity_id", s.entityID, "provider"}} {
 		if q.as != s.kind || q.value == "" {
 			continue
 		}
-		var other struct{ ID, Slug, Name string }
-		if tx.Model(q.model).Where(q.column+" = ? AND id <> ?", q.value, s.id).Limit(1).Find(&other); other.ID == "" {
+		var name string
+		err := store.RowIn(tx, "SELECT name FROM "+q.as+"s WHERE "+q.column+" = ? AND id <> ? LIMIT 1", q.value, s.id).Scan(&name)
+		if errors.Is(err, sql.ErrNoRows) {
 			continue
 		}
-		if q.column == "slug" {
-			return problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The %s %q has the short name %s already.", q.as, other.Name, s.slug), "Choose another short name.")
+		if err != nil {
+			return err
 		}
-		return problem(http.StatusConflict, "entity-id-taken", "The entity ID is taken", fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, other.Name, s.entityID), "Is it the same one? Then open it instead of adding it again.")
+		if q.column == "slug" {
+			return problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The %s %q has the short name %s already.", q.as, name, s.slug), "Choose another short name.")
+		}
+		return problem(http.StatusConflict, "entity-id-taken", "The entity ID is taken", fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, name, s.entityID), "Is it the same one? Then open it instead of adding it again.")
 	}
 	return nil
 }
@@ -46,11 +52,13 @@ func (g *Gate) conflict(tx *gorm.DB, s saved) error {
 // revise writes a change into an object's history and into the journal. Number 0 takes the next one.
 func revise(tx *gorm.DB, now time.Time, who Actor, action string, s saved, number int, before string) error {
 	if number == 0 {
-		if err := tx.Raw("SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE object_id = ?", s.id).Scan(&number).Error; err != nil {
+		next, err := nextNumber(tx, s.id, 0)
+		if err != nil {
 			return err
 		}
+		number = next
 	}
-	if err := tx.Create(&store.Revision{ObjectID: s.id, Number: number, Kind: s.kind, Slug: s.slug, Name: s.name, Body: s.body, Author: who.Name, Remark: who.Remark, At: now}).Error; err != nil {
+	if _, err := store.Exec(tx, "INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", s.id, number, s.kind, s.slug, s.name, s.body, who.Name, who.Remark, now); err != nil {
 		return err
 	}
 	if err := journal(tx, now, who, action, s.kind, s.id, s.name, before, s.body); err != nil {
@@ -72,8 +80,31 @@ func (g *Gate) unmake(tx *gorm.DB, who Actor, s saved) error {
 // nextNumber is the number of an object's next revision. One that was deleted and comes back goes on counting.
 func nextNumber(tx *gorm.DB, id string, held int) (int, error) {
 	var last int
-	err := tx.Raw("SELECT coalesce(max(number), 0) FROM revisions WHERE object_id = ?", id).Scan(&last).Error
+	err := store.RowIn(tx, "SELECT coalesce(max(number), 0) FROM revisions WHERE object_id = ?", id).Scan(&last)
 	return max(last, held) + 1, err
+}
+
+// changedMeanwhile shows whoever comes second both changes: the one that was made since, and their own.
+func (g *Gate) changedMeanwhile(tx *gorm.DB, row *store.Object, revision int, mine string) error {
+	var base store.Revision
+	if err := tx.Where("object_id = ? AND number = ?", row.ID, revision).Limit(1).Find(&base).Error; err != nil {
+		return err
+	}
+	err := staleRevision(row.Name)
+	var p *api.Problem
+	if base.Body == "" || !errors.As(err, &p) {
+		return err
+	}
+	m, failed := g.meanwhile(tx, row.ID, row.Revision, base.Body, row.Body, mine)
+	if failed != nil {
+		return failed
+	}
+	p.Meanwhile = m
+	p.Detail = fmt.Sprintf("%s was changed by %s since you opened it; nothing was written.", row.Name, m.By)
+	if p.Remedy = "You changed other things than they did: load it again and make yours anew."; len(m.Both) > 0 {
+		p.Remedy = "Both of you changed " + strings.Join(m.Both, ", ") + ". Load it again, and agree on what shall hold."
+	}
+	return p
 }
 
 func staleRevision(name string) error {
@@ -151,12 +182,13 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 	if slug == "" {
 		// The new ID is given last: a record that has one is looked for by it.
 		row.ID = who.newID(s.kind, s.slug)
+		s.fresh = len(who.ids) == 0
 	} else {
 		if err := tx.Where("slug = ?", slug).Take(record).Error; err != nil {
 			return missing(err, s.kind, slug)
 		}
 		if revision != 0 && revision != row.Revision {
-			return staleRevision(row.Name)
+			return g.changedMeanwhile(tx, row, revision, s.body)
 		}
 		if s.slug != slug {
 			return badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new "+s.kind+" with the other short name.")
@@ -174,12 +206,18 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 		return err
 	}
 	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.slug, s.name, kind, reach, entityColumn(s.entityID), s.body, now
-	number, err := nextNumber(tx, row.ID, row.Revision)
-	if err != nil {
-		return err
+	if row.Revision++; !s.fresh {
+		number, err := nextNumber(tx, row.ID, row.Revision-1)
+		if err != nil {
+			return err
+		}
+		row.Revision = number
 	}
-	row.Revision = number
-	if err := tx.Save(record).Error; err != nil {
+	write := tx.Save
+	if s.fresh {
+		write = tx.Create
+	}
+	if err := write(record).Error; err != nil {
 		return err
 	}
 	if err := g.layOut(tx, now, who, s); err != nil {
@@ -191,8 +229,8 @@ func (g *Gate) writeObject(tx *gorm.DB, now time.Time, who Actor, slug string, s
 // knownProviders refuses configurations that name providers which are not there.
 func knownProviders(tx *gorm.DB, slugs []string) error {
 	for _, slug := range slugs {
-		var n int64
-		if err := tx.Model(&store.Provider{}).Where("slug = ?", slug).Count(&n).Error; err != nil {
+		var n int
+		if err := store.RowIn(tx, "SELECT count(*) FROM providers WHERE slug = ?", slug).Scan(&n); err != nil {
 			return err
 		}
 		if n == 0 {

@@ -322,6 +322,9 @@ func (g *Gate) Run(ctx context.Context) {
 		if err := g.RevertDue(ctx); err != nil && ctx.Err() == nil {
 			g.Log.ErrorContext(ctx, "what was set for some time could not be taken back", "error", err)
 		}
+		if err := g.ApplyDue(ctx); err != nil && ctx.Err() == nil {
+			g.Log.ErrorContext(ctx, "changes that were planned could not be made", "error", err)
+		}
 		if err := g.SwitchDue(ctx); err != nil && ctx.Err() == nil {
 			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)
 		}

@@ -1,61 +1,84 @@
 package gate
 
 import (
+	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"database/sql"
 	"encoding/json"
-	"fmt"
+	"errors"
 	"strconv"
 	"time"
 
 	"gorm.io/gorm"
 
 	"innergate/api"
+	chain "innergate/core/journal"
 	"innergate/store"
 )
 
 // journal appends one line. It is the only place that does. Each line's hash covers the one before, so that a line can't be changed or taken out unseen.
 func journal(tx *gorm.DB, now time.Time, who Actor, action, kind, id, name, before, after string) error {
-	var last store.JournalEntry
-	if err := tx.Order("number DESC").Limit(1).Find(&last).Error; err != nil {
+	e := store.JournalEntry{At: now.UTC().Truncate(time.Millisecond), Who: who.Name, From: who.From, Action: action, Kind: kind, ObjectID: id, Object: name, Before: before, After: after}
+	if err := store.RowIn(tx, "SELECT hash FROM journal_entries ORDER BY number DESC LIMIT 1").Scan(&e.Previous); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	e := store.JournalEntry{At: now.UTC().Truncate(time.Millisecond), Who: who.Name, From: who.From, Action: action, Kind: kind, ObjectID: id, Object: name, Before: before, After: after, Previous: last.Hash}
-	e.Hash = journalHash(&e)
-	return tx.Create(&e).Error
+	e.Hash = lineOf(&e).Sum()
+	_, err := store.Exec(tx, "INSERT INTO journal_entries (at, who, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.At, e.Who, e.From, e.Action, e.Kind, e.ObjectID, e.Object, e.Before, e.After, e.Previous, e.Hash)
+	return err
 }
 
-func journalHash(e *store.JournalEntry) string {
-	parts, err := json.Marshal([]string{e.Previous, e.At.UTC().Format(time.RFC3339Nano), e.Who, e.From, e.Action, e.Kind, e.ObjectID, e.Object, e.Before, e.After})
-	if err != nil {
-		panic(err) // strings always marshal
-	}
-	sum := sha256.Sum256(parts)
-	return hex.EncodeToString(sum[:])
+func lineOf(e *store.JournalEntry) *chain.Line {
+	return &chain.Line{Number: e.Number, At: e.At.UTC(), Who: e.Who, From: e.From, Action: e.Action, Kind: e.Kind, ObjectID: e.ObjectID, Object: e.Object, Before: e.Before, After: e.After, Previous: e.Previous, Hash: e.Hash}
 }
 
 // VerifyJournal walks the whole journal and names the first line that does not fit the one before.
-func (g *Gate) VerifyJournal(ctx context.Context) (int64, error) {
-	var previous string
-	var count int64
+// Has, unless empty, is a hash that was noted before, and must be among those of the lines: that way nobody can have cut the end off.
+func (g *Gate) VerifyJournal(ctx context.Context, has string) (*api.JournalVerdict, error) {
+	var c chain.Chain
+	out := &api.JournalVerdict{}
 	rows, err := g.Store.Read(ctx).Model(&store.JournalEntry{}).Order("number").Rows()
 	if err != nil {
-		return 0, store.Clear(err)
+		return nil, store.Clear(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var e store.JournalEntry
 		if err := g.Store.Read(ctx).ScanRows(rows, &e); err != nil {
-			return count, err
+			return nil, store.Clear(err)
 		}
-		if e.Previous != previous || e.Hash != journalHash(&e) {
-			return count, fmt.Errorf("line %d of the journal was changed, or one before it was taken out", e.Number)
+		if err := c.Add(lineOf(&e)); err != nil {
+			out.Broken = capitalise(err.Error()) + "."
+			break
 		}
-		previous = e.Hash
-		count++
+		if has == e.Hash {
+			has = ""
+		}
 	}
-	return count, rows.Err()
+	if has != "" && out.Broken == "" {
+		out.Broken = "The line with the hash " + clipText(has, 100) + " is not there any more: the end of the journal was cut off, or this is another journal."
+	}
+	out.Whole, out.Lines, out.Last = out.Broken == "", c.Lines, c.Last
+	return out, store.Clear(rows.Err())
+}
+
+// journalPart is how many lines go out at once.
+const journalPart = 5000
+
+// ExportJournal is a part of the journal from a line on, in its order, a JSON object in each line. It is empty when there are no more.
+func (g *Gate) ExportJournal(ctx context.Context, from int64) ([]byte, error) {
+	var rows []store.JournalEntry
+	if err := g.Store.Read(ctx).Where("number >= ?", from).Order("number").Limit(journalPart).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	for i := range rows {
+		if err := enc.Encode(lineOf(&rows[i])); err != nil {
+			return nil, err
+		}
+	}
+	return b.Bytes(), nil
 }
 
 // Journal lists lines, the newest first.

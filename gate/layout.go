@@ -15,7 +15,9 @@ import (
 // layOut brings what is kept beside an object for finding in line with it: its certificates, and the watch over its metadata address.
 func (g *Gate) layOut(tx *gorm.DB, now time.Time, who Actor, s saved) error {
 	var held []store.TrustedCertificate
-	if err := tx.Where("owner_id = ?", s.id).Find(&held).Error; err != nil {
+	if s.fresh {
+		held = []store.TrustedCertificate{}
+	} else if err := tx.Where("owner_kind = ? AND owner_id = ?", s.kind, s.id).Find(&held).Error; err != nil {
 		return err
 	}
 	wanted := map[string]bool{}
@@ -36,18 +38,21 @@ func (g *Gate) layOut(tx *gorm.DB, now time.Time, who Actor, s saved) error {
 		if known {
 			continue
 		}
-		if err := tx.Create(&row).Error; err != nil {
+		if _, err := store.Exec(tx, "INSERT INTO trusted_certificates (owner_kind, owner_id, fingerprint, use, subject, kind, not_before, not_after, held_since, origin) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", row.OwnerKind, row.OwnerID, row.Fingerprint, row.Use, row.Subject, row.Kind, row.NotBefore, row.NotAfter, row.HeldSince, row.Origin); err != nil {
 			return err
 		}
 	}
 	for _, h := range held {
 		if !wanted[h.Fingerprint+h.Use] {
-			if err := tx.Where("owner_id = ? AND fingerprint = ? AND use = ?", s.id, h.Fingerprint, h.Use).Delete(&store.TrustedCertificate{}).Error; err != nil {
+			if err := tx.Where("owner_kind = ? AND owner_id = ? AND fingerprint = ? AND use = ?", s.kind, s.id, h.Fingerprint, h.Use).Delete(&store.TrustedCertificate{}).Error; err != nil {
 				return err
 			}
 		}
 	}
-	if who.Kind != System.Kind && s.watch != nil {
+	if s.fresh && s.watch.Place() == "" {
+		return nil
+	}
+	if who.Kind != System.Kind && !s.fresh && s.watch != nil {
 		// Whatever was changed about it, the document is judged anew the next time, and not passed over as the same.
 		if err := tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", s.id).Updates(map[string]any{"e_tag": "", "last_modified": ""}).Error; err != nil {
 			return err

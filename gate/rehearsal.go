@@ -48,6 +48,9 @@ func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) 
 		return nil, badRequest("hours", "A rehearsal's link is good for 1 to 72 hours.", "")
 	}
 	r := store.Rehearsal{ID: store.NewID(), Stop: n.Stop, Flow: n.Flow, To: n.To, Out: n.SignOut, Keeps: n.KeepPerson, Scope: strings.Join(n.Scopes, " "), Fresh: !n.KeepSession, By: who.Name, CreatedAt: g.Now().UTC(), ExpiresAt: g.Now().Add(time.Duration(n.Hours) * time.Hour).UTC()}
+	if err := g.rehearseProposal(ctx, &n, &r); err != nil {
+		return nil, err
+	}
 	app, err := g.rehearsed(ctx, &n, &r)
 	if err != nil {
 		return nil, err
@@ -97,6 +100,13 @@ func (g *Gate) rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 	if err != nil {
 		return nil, err
 	}
+	if o, err := decodeBody[overriding](firstOf(r.Override, "{}")); err != nil {
+		return nil, err
+	} else if o.Kind == "application" {
+		if app, err = g.makeApplication(ctx, &store.Object{ID: o.ID, Body: o.Body}); err != nil {
+			return nil, err
+		}
+	}
 	r.ApplicationID = app.id
 	if n.Provider != "" {
 		p, err := g.provider(ctx, n.Provider)
@@ -129,7 +139,7 @@ func (g *Gate) rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 			return nil, noStart(app.Name)
 		}
 	case "idp":
-		if app.begins() {
+		if app.begins() && !n.Stop {
 			return nil, problem(http.StatusUnprocessableEntity, "sp-only", "The application takes no unsolicited response", app.Name+" is set to accept sign-ins only that it began itself.", "Rehearse the other way, or change the application's option.")
 		}
 		if n.To != "" && !allowedLink(app, n.To) {
@@ -312,6 +322,10 @@ func (g *Gate) BeginRehearsal(ctx context.Context, b Browser, token string) (*Ne
 	}
 	s := g.begin(b, "idp")
 	s.app = app
+	if err := g.joinRehearsal(ctx, s); err != nil {
+		return g.failed(ctx, s, err), ""
+	}
+	app = s.app
 	if strings.HasPrefix(app.id, probeMark) {
 		s.row.ApplicationID, s.row.RequestID = app.id, "probe:"+s.id
 		return g.route(ctx, s, ""), cookie
@@ -350,7 +364,54 @@ func (g *Gate) joinRehearsal(ctx context.Context, s *signIn) error {
 	}
 	s.rehearsal, s.row.RehearsalID = &r, r.ID
 	s.rec.Decide(trace.Decision{About: "rehearsal", Result: "yes", By: "ordered by " + r.By})
+	return g.override(ctx, s, true)
+}
+
+// overriding is a configuration that holds in one rehearsal in place of what is set.
+type overriding struct {
+	Kind string `json:"kind"`
+	ID   string `json:"id"`
+	Body string `json:"body"`
+	Why  string `json:"why"`
+}
+
+// override puts the configuration that a rehearsal was ordered with in the place of what is set, for this sign-in alone.
+func (g *Gate) override(ctx context.Context, s *signIn, say bool) error {
+	if s.rehearsal == nil || s.rehearsal.Override == "" {
+		return nil
+	}
+	o, err := decodeBody[overriding](s.rehearsal.Override)
+	if err != nil {
+		return err
+	}
+	row := &store.Object{ID: o.ID, Body: o.Body}
+	switch {
+	case o.Kind == "provider":
+		if s.instead, err = g.makeProvider(ctx, row); err != nil {
+			return err
+		}
+		if s.provider != nil && s.provider.id == o.ID {
+			s.provider = s.instead
+		}
+	case s.app.id == o.ID:
+		if s.app, err = g.makeApplication(ctx, row); err != nil {
+			return err
+		}
+	default:
+		return nil
+	}
+	if say {
+		s.rec.Decide(trace.Decision{About: "configuration", Result: "not what is set: " + o.Why, By: "the rehearsal was ordered so"})
+	}
 	return nil
+}
+
+// providerIn is a provider as a sign-in sees it.
+func (g *Gate) providerIn(ctx context.Context, s *signIn, slug string) (*provider, error) {
+	if s.instead != nil && s.instead.Slug == slug {
+		return s.instead, nil
+	}
+	return g.provider(ctx, slug)
 }
 
 // rehearseOut ends a rehearsal with signing out of everything that it went to.

@@ -60,6 +60,10 @@ func (g *Gate) askOIDC(ctx context.Context, s *signIn, raw string) error {
 		return err
 	}
 	s.app = app
+	if err := g.joinRehearsal(ctx, s); err != nil {
+		return err
+	}
+	app = s.app
 	outside := p
 	if p, err = g.request(ctx, s, p); err != nil {
 		// What is wrong with a request object can be told where the parameters beside it name a registered address.

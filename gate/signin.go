@@ -188,6 +188,7 @@ type signIn struct {
 	sent         saml.NameID
 	dropped      []string       // sign-ins that the browser is to forget
 	routes       *access.Routes // a draft that is asked about, in place of those that are live
+	instead      *provider      // a provider as a rehearsal has it, in place of what is set
 }
 
 // state is what must be known when the provider's answer comes. It travels sealed.
@@ -333,6 +334,10 @@ func (g *Gate) askSAML(ctx context.Context, s *signIn, received *saml.Received) 
 		return err
 	}
 	s.app = app
+	if err := g.joinRehearsal(ctx, s); err != nil {
+		return err
+	}
+	app = s.app
 	a := app.SAML
 	// An application to which we are an entity of our own comes to addresses of its own, all others to the common one.
 	if !s.rec.Check(trace.Check{Name: "saml.our-address", Text: "The request came to the address that this application was given", Section: "our rule", Expected: g.ssoLocation(app), Got: received.Location, OK: received.Location == g.ssoLocation(app)}) {
@@ -485,7 +490,7 @@ func routeReason(chosen string, open int) string {
 func (g *Gate) candidates(ctx context.Context, s *signIn, who access.Who) (open []*provider, passed []string, asks bool, err error) {
 	var last error
 	for _, slug := range s.app.Providers {
-		p, err := g.provider(ctx, slug)
+		p, err := g.providerIn(ctx, s, slug)
 		if isNotFound(err) {
 			passed = append(passed, slug+": it was deleted")
 			continue

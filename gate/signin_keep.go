@@ -150,6 +150,9 @@ func (g *Gate) resume(ctx context.Context, b Browser, id string) (*signIn, error
 			return s, explain.New("rehearsal.over")
 		}
 		s.rehearsal = &r
+		if err := g.override(ctx, s, false); err != nil {
+			return s, err
+		}
 	}
 	if g.Now().After(row.ExpiresAt) {
 		return s, explain.New("browser.expired", explain.Pair("age", signInLife.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))

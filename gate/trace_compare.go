@@ -2,9 +2,11 @@ package gate
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"innergate/api"
+	"innergate/core/files"
 	"innergate/core/trace"
 	"innergate/store"
 )
@@ -79,7 +81,40 @@ func (g *Gate) CompareTraces(ctx context.Context, one, other string, personal bo
 			return nil, err
 		}
 	}
-	return out, nil
+	return out, g.changedBeside(ctx, a, b, out)
+}
+
+// changedBeside adds what else was changed between two sign-ins and can matter to them: routes and other settings, rule sets, groups' assignments to the application, keys and secrets.
+func (g *Gate) changedBeside(ctx context.Context, a, b *store.Trace, out *api.TraceComparison) error {
+	from, until := a.StartedAt.UTC(), b.StartedAt.UTC()
+	var rows []store.Revision
+	if err := g.Store.Read(ctx).Where("at > ? AND at <= ? AND (kind = 'setting' AND slug IN ('routes', 'sessions', 'people') OR kind = 'rule set' OR kind = 'assignment' AND object_id LIKE ?)", from, until, b.ApplicationID+"/%").Order("at").Limit(50).Find(&rows).Error; err != nil {
+		return store.Clear(err)
+	}
+	for _, r := range rows {
+		v, err := g.revisionView(ctx, r)
+		if err != nil {
+			return err
+		}
+		if r.Kind == files.RuleSet {
+			users, err := setUsers(g.Store.Read(ctx), r.Slug)
+			if err != nil {
+				return err
+			}
+			if !slices.ContainsFunc(users, func(u api.Reference) bool { return u.Name == b.Application || u.Name == b.Provider }) {
+				continue
+			}
+		}
+		out.Configuration = append(out.Configuration, api.ConfigurationChange{Object: api.Reference{Kind: r.Kind, Slug: r.Slug, Name: r.Name}, Revision: r.Number, By: r.Author, At: r.At, Changes: v.Changes})
+	}
+	var entries []store.JournalEntry
+	if err := g.Store.Read(ctx).Where("at > ? AND at <= ? AND (kind = 'key' OR kind IN ('client secret', 'secret') AND object_id IN ?)", from, until, []string{a.ApplicationID, a.ProviderID, b.ApplicationID, b.ProviderID}).Order("number").Limit(50).Find(&entries).Error; err != nil {
+		return store.Clear(err)
+	}
+	for _, e := range entries {
+		out.Configuration = append(out.Configuration, api.ConfigurationChange{Object: api.Reference{Kind: e.Kind, Name: e.Object}, By: e.Who, At: e.At, Changes: []api.Change{{Field: e.Action, Before: e.Before, After: e.After}}})
+	}
+	return nil
 }
 
 // lastGood finds the sign-in that a bad one is best compared with.

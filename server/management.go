@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes(), configRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes(), configRoutes(), historyRoutes())
 }
 
 func mainRoutes() []route {
@@ -183,6 +183,13 @@ func mainRoutes() []route {
 			}
 			return gate.DecodeAnything(in.Text)
 		}},
+		{Method: get, Path: "/journal/verify", Summary: "Walk the journal's chain of hashes; has is a hash that was noted before and must be among them", Role: viewer, Query: []string{"has"}, Response: api.JournalVerdict{}, handle: func(c *call) (any, error) {
+			return c.s.gate.VerifyJournal(c.Context(), c.Query("has"))
+		}},
+		{Method: get, Path: "/journal/export", Summary: "The journal from a line on, up to 5,000 lines in their order, a JSON object in each", Role: owner, Query: []string{"from"}, Media: "application/jsonl", Response: []byte{}, handle: func(c *call) (any, error) {
+			from, _ := strconv.ParseInt(c.Query("from"), 10, 64)
+			return c.s.gate.ExportJournal(c.Context(), from)
+		}},
 		{Method: get, Path: "/journal", Summary: "Who changed what, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "object"}, Response: api.List[api.JournalEntry]{}, handle: func(c *call) (any, error) {
 			return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
 		}},
@@ -240,6 +247,11 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 			return &api.Problem{Type: "about:blank", Status: http.StatusForbidden, Title: "Not allowed", Code: "role", Detail: fmt.Sprintf("This needs the role %s; yours is %s.", r.Role, who.Role), Remedy: "Ask an owner."}
 		}
 		in.who = *who
+		if r.Method != http.MethodGet {
+			if in.who.Remark = strings.TrimSpace(strings.Clone(c.Query("remark"))); len(in.who.Remark) > 1000 {
+				return &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "The remark is too long", Code: "remark", Detail: "A remark has at most 1,000 characters."}
+			}
+		}
 	} else if r.Method != http.MethodGet {
 		if err := s.sameOrigin(c); err != nil {
 			return err
@@ -370,12 +382,8 @@ func overview(c *call) (any, error) {
 func traces(c *call) (any, error) {
 	f := gate.TraceFilter{Application: c.Query("application"), Provider: c.Query("provider"), Outcome: c.Query("outcome"), Code: c.Query("code"), Rehearsal: c.Query("rehearsal"), Person: c.Query("person"), Names: gate.Allows(c.who.Role, gate.RoleEngineer)}
 	for name, into := range map[string]*time.Time{"from": &f.From, "until": &f.Until} {
-		if text := c.Query(name); text != "" {
-			at, err := time.Parse(time.RFC3339, text)
-			if err != nil {
-				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "A time can't be read", Code: "time", Detail: "The query's " + name + " is no time such as 2026-11-23T09:30:00Z."}
-			}
-			*into = at
+		if err := timeQuery(c, name, into); err != nil {
+			return nil, err
 		}
 	}
 	list, err := c.s.gate.Traces(c.Context(), page(c), f)

@@ -54,6 +54,9 @@ func describe() []byte {
 		for _, m := range pathParameter.FindAllStringSubmatch(r.Path, -1) {
 			parameters = append(parameters, map[string]any{"name": m[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
 		}
+		if r.Role != "" && r.Method != http.MethodGet {
+			parameters = append(parameters, map[string]any{"name": "remark", "in": "query", "description": "Why; it stands in the history of what is changed.", "schema": map[string]any{"type": "string", "maxLength": 1000}})
+		}
 		for _, q := range r.Query {
 			kind := "string"
 			if q == "limit" || q == "revision" {

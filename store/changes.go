@@ -13,8 +13,36 @@ type FromFile struct {
 	At   time.Time
 }
 
+// Proposal is a change of an application or provider that is not made yet.
+type Proposal struct {
+	ID         string `gorm:"primaryKey"`
+	Kind       string
+	ObjectID   string `gorm:"index"`
+	Slug       string
+	Name       string
+	Base       int // the revision that it was made on
+	Before     string
+	Body       string
+	Remark     string
+	By         string
+	Origin     string // handover/ID, for what the other side left
+	Document   []byte // what it left, as it was received
+	Source     string
+	Beside     string // the certificate that came beside it
+	State      string `gorm:"index"` // open, approved, applied, withdrawn or missed
+	ApprovedBy string
+	ApprovedAt *time.Time
+	FromAt     *time.Time // the window in which it is made by itself
+	UntilAt    *time.Time
+	DecidedBy  string
+	DecidedAt  *time.Time
+	Note       string
+	CreatedAt  time.Time
+	UpdatedAt  time.Time
+}
+
 func migrateChanges(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Revision{}, &FromFile{}); err != nil {
+	if err := tx.AutoMigrate(&Revision{}, &FromFile{}, &Proposal{}, &Rehearsal{}); err != nil {
 		return err
 	}
 	// Revisions of older versions have their short name in the body only, and say nothing of deletions; the journal does.

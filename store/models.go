@@ -233,6 +233,8 @@ type Rehearsal struct {
 	Keeps       bool
 	Out         bool   // ends with signing out
 	Scope       string // asked of the provider in place of what is set
+	About       string `gorm:"index"` // what it was ordered for: proposal/ID, move/ID or handover/ID
+	Override    string // JSON: the configuration of an application or provider that holds in it in place of what is set
 	By          string
 	CreatedAt   time.Time
 	ExpiresAt   time.Time `gorm:"index"`

@@ -129,6 +129,11 @@ func Exec(tx *gorm.DB, query string, args ...any) (int64, error) {
 	return result.RowsAffected()
 }
 
+// RowIn is Row within a transaction.
+func RowIn(tx *gorm.DB, query string, args ...any) *sql.Row {
+	return tx.Statement.ConnPool.QueryRowContext(tx.Statement.Context, query, args...)
+}
+
 // Generation changes with every change of the configuration, so that caches know when to read again; also those of another process.
 func (s *Store) Generation(ctx context.Context) (string, error) {
 	var g string
@@ -146,7 +151,8 @@ func (s *Store) Generation(ctx context.Context) (string, error) {
 
 // Changed notes, within a transaction, that the configuration changed.
 func Changed(tx *gorm.DB) error {
-	return tx.Exec("INSERT INTO settings (name, value) VALUES ('generation', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", NewID()).Error
+	_, err := Exec(tx, "INSERT INTO settings (name, value) VALUES ('generation', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", NewID())
+	return err
 }
 
 // NewID makes an identifier that sorts by time.

@@ -8,11 +8,13 @@ import (
 	"io"
 	"reflect"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/sync/errgroup"
 
 	"innergate/core/access"
 	"innergate/core/config"
@@ -75,25 +77,114 @@ func (r *reader) at(n *yaml.Node) Place { return Place{r.file, n.Line} }
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?`)
 
 func (r *reader) text(text string) {
+	nodes, err := parse(text)
+	for _, n := range nodes {
+		if n.Tag != "!!null" {
+			r.document(n)
+		}
+	}
+	if err == nil {
+		return
+	}
+	line := 0
+	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
+		line, _ = strconv.Atoi(m[1])
+	}
+	r.problem(Place{r.file, line}, "", "this is not YAML: %s", yamlLine.ReplaceAllString(err.Error(), ""))
+}
+
+// parse reads all documents of a text. A long one is read in pieces side by side; where a piece can't be read, the whole is read in its order, so that what is wrong is found where it stands.
+func parse(text string) ([]*yaml.Node, error) {
+	if pieces := split(text); len(pieces) > 1 {
+		var work errgroup.Group
+		work.SetLimit(runtime.GOMAXPROCS(0))
+		nodes := make([]*yaml.Node, len(pieces))
+		for i, p := range pieces {
+			work.Go(func() error {
+				list, err := documents(p.text)
+				if err == nil && len(list) != 1 {
+					err = errors.New("more than one document")
+				}
+				if err == nil {
+					moved(list[0], p.line)
+					nodes[i] = list[0]
+				}
+				return err
+			})
+		}
+		if work.Wait() == nil {
+			return nodes, nil
+		}
+	}
+	return documents(text)
+}
+
+func documents(text string) (out []*yaml.Node, err error) {
 	dec := yaml.NewDecoder(strings.NewReader(text))
 	for {
 		var doc yaml.Node
 		err := dec.Decode(&doc)
 		if errors.Is(err, io.EOF) {
-			return
+			return out, nil
 		}
 		if err != nil {
-			line := 0
-			if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
-				line, _ = strconv.Atoi(m[1])
-			}
-			r.problem(Place{r.file, line}, "", "this is not YAML: %s", yamlLine.ReplaceAllString(err.Error(), ""))
-			return
+			return out, err
 		}
-		if len(doc.Content) == 1 && doc.Content[0].Tag != "!!null" {
-			r.document(doc.Content[0])
+		if len(doc.Content) == 1 {
+			out = append(out, doc.Content[0])
 		}
 	}
+}
+
+func moved(n *yaml.Node, by int) {
+	n.Line += by
+	for _, c := range n.Content {
+		moved(c, by)
+	}
+}
+
+// piece is a part of a text that can be read by itself; line is how many lines further down it stands than its own lines say.
+type piece struct {
+	text string
+	line int
+}
+
+// pieceSize is how many octets are read at once.
+const pieceSize = 1 << 20
+
+// split cuts a long text between the items of its lists. In a list at the side of a file whatever belongs to an item is indented further than its dash, so a line that begins with that
+// dash always begins an item.
+func split(text string) []piece {
+	if len(text) < 2*pieceSize || strings.Contains(text, "\n---") || strings.Contains(text, "\n...") {
+		return nil
+	}
+	var out []piece
+	var b strings.Builder
+	key, dash, first, n := "", "", 0, 0
+	flush := func() {
+		if strings.TrimSpace(b.String()) != "" && strings.TrimSpace(b.String()) != strings.TrimSpace(key) {
+			out = append(out, piece{b.String(), first})
+		}
+		b.Reset()
+	}
+	for line := range strings.Lines(text) {
+		switch {
+		case line[0] != ' ' && line[0] != '#' && line[0] != '\n' && line[0] != '-' && line[0] != '\r':
+			flush()
+			key, dash, first = line, "", n
+		case key == "" || strings.TrimSpace(line) == "":
+		case dash == "" && b.String() == key && strings.HasPrefix(strings.TrimLeft(line, " "), "- "):
+			dash = line[:strings.Index(line, "- ")+2]
+		case dash != "" && b.Len() > pieceSize && strings.HasPrefix(line, dash):
+			flush()
+			b.WriteString(key)
+			first = n - 1
+		}
+		b.WriteString(line)
+		n++
+	}
+	flush()
+	return out
 }
 
 var formType = reflect.TypeFor[Form]()
@@ -119,18 +210,16 @@ func (r *reader) document(n *yaml.Node) {
 			continue
 		}
 		r.places["the key "+key.Value] = r.at(key)
-		s := slices.IndexFunc(sections, func(s section) bool { return s.key == key.Value })
-		switch {
-		case key.Value == "secrets":
-			r.list(value, key.Value, f.Elem(), func(at Place, n *yaml.Node, field string, v any) { r.secret(at, field, *v.(*Secret)) })
-		case sections[s].kind == Setting:
-			r.one(value, key.Value, f.Elem(), func(v any) { r.keep(value, key.Value, Setting, sections[s].setting, sections[s].key, v) })
-		default:
-			r.list(value, key.Value, f.Elem(), func(at Place, n *yaml.Node, field string, v any) {
-				slug, name := names(v)
-				r.keep(n, field, sections[s].kind, slug, name, v)
-			})
+		if key.Value == "secrets" {
+			r.list(value, key.Value, f.Elem(), section{key: key.Value})
+			continue
 		}
+		s := sections[slices.IndexFunc(sections, func(s section) bool { return s.key == key.Value })]
+		if s.kind == Setting {
+			r.take(r.item(value, key.Value, f.Elem(), s))
+			continue
+		}
+		r.list(value, key.Value, f.Elem(), s)
 	}
 }
 
@@ -154,36 +243,75 @@ func names(v any) (slug, name string) {
 	return "", ""
 }
 
-func (r *reader) list(n *yaml.Node, field string, t reflect.Type, take func(at Place, n *yaml.Node, field string, v any)) {
+// item is one object or secret as it was read.
+type item struct {
+	object   Object
+	secret   *Secret
+	problems config.Problems
+	field    string
+}
+
+// list reads the items of a list, side by side, and takes them in their order.
+func (r *reader) list(n *yaml.Node, field string, t reflect.Type, s section) {
 	if n.Kind != yaml.SequenceNode {
 		r.problem(r.at(n), field, "it should hold a list, not %s", nodeInWords(n))
 		return
 	}
-	for i, item := range n.Content {
-		at := fmt.Sprintf("%s[%d]", field, i)
-		r.one(item, at, t, func(v any) { take(r.at(item), item, at, v) })
+	items := make([]item, len(n.Content))
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for some := range slices.Chunk(indexes(len(items)), 64) {
+		work.Go(func() error {
+			for _, i := range some {
+				items[i] = r.item(n.Content[i], fmt.Sprintf("%s[%d]", field, i), t, s)
+			}
+			return nil
+		})
+	}
+	_ = work.Wait() // nothing of it fails; what is wrong stands with the items
+	for i := range items {
+		r.take(items[i])
 	}
 }
 
-// one reads a node into a value of a type, unless something in it is wrong.
-func (r *reader) one(n *yaml.Node, field string, t reflect.Type, take func(v any)) {
-	before := len(r.set.Problems)
-	w := walker{r: r}
+func indexes(n int) []int {
+	out := make([]int, n)
+	for i := range out {
+		out[i] = i
+	}
+	return out
+}
+
+// item reads and checks one object. It changes nothing of the reader.
+func (r *reader) item(n *yaml.Node, field string, t reflect.Type, s section) item {
+	own := &reader{set: &Set{}, file: r.file}
+	out := item{field: field, object: Object{Kind: s.kind, Slug: s.setting, Name: s.key, At: r.at(n)}}
+	w := walker{r: own}
 	w.value(n, t, field, 0)
-	if len(r.set.Problems) > before {
-		return
-	}
 	v := reflect.New(t)
-	if err := json.Unmarshal(w.out.Bytes(), v.Interface()); err != nil {
-		r.problem(r.at(n), field, "%s", strings.TrimPrefix(err.Error(), "json: "))
-		return
+	if len(own.set.Problems) == 0 {
+		if err := json.Unmarshal(w.out.Bytes(), v.Interface()); err != nil {
+			own.problem(r.at(n), field, "%s", strings.TrimPrefix(err.Error(), "json: "))
+		}
 	}
-	take(v.Interface())
+	if len(own.set.Problems) == 0 {
+		own.check(n, field, &out, v.Interface())
+	}
+	out.problems = own.set.Problems
+	return out
 }
 
-// keep checks an object and adds it to the set.
-func (r *reader) keep(n *yaml.Node, field, kind, slug, name string, v any) {
-	err := r.check(v)
+// check fills defaults and says what is wrong with a value that was read.
+func (r *reader) check(n *yaml.Node, field string, out *item, v any) {
+	if s, ok := v.(*Secret); ok {
+		s.At = out.object.At
+		out.secret = s
+		return
+	}
+	if out.object.Kind != Setting {
+		out.object.Slug, out.object.Name = names(v)
+	}
+	err := checked(v)
 	var problems config.Problems
 	switch {
 	case errors.As(err, &problems):
@@ -191,25 +319,56 @@ func (r *reader) keep(n *yaml.Node, field, kind, slug, name string, v any) {
 			r.problem(Place{r.file, lineOf(n, p.Field)}, field+"."+p.Field, "%s", p.Message)
 		}
 	case err != nil:
-		r.problem(r.at(n), field, "%s", err)
+		r.problem(out.object.At, field, "%s", err)
 	}
-	o := Object{Kind: kind, Slug: slug, Name: name, At: r.at(n)}
-	if first, twice := r.places[o.Key()]; twice && slug != "" {
-		r.problem(o.At, field, "%s %s stands at %s already; one of them must go", strings.ToUpper(kind[:1])+kind[1:], slug, first)
+	body, err := json.Marshal(v)
+	if err != nil {
+		r.problem(out.object.At, field, "%s", err)
+	}
+	out.object.Body = string(body)
+}
+
+// take adds an item to the set, unless another has its name.
+func (r *reader) take(i item) {
+	for _, p := range i.problems {
+		r.problem(Place{p.File, p.Line}, p.Field, "%s", p.Message)
+	}
+	if i.secret != nil {
+		r.secret(i.secret.At, i.field, *i.secret)
+		return
+	}
+	o := i.object
+	if first, twice := r.places[o.Key()]; twice && o.Slug != "" {
+		r.problem(o.At, i.field, "%s %s stands at %s already; one of them must go", strings.ToUpper(o.Kind[:1])+o.Kind[1:], o.Slug, first)
 		return
 	}
 	r.places[o.Key()] = o.At
-	body, err := json.Marshal(v)
-	if err != nil {
-		r.problem(o.At, field, "%s", err)
-		return
+	if len(i.problems) == 0 {
+		r.set.Objects = append(r.set.Objects, o)
 	}
-	o.Body = string(body)
-	r.set.Objects = append(r.set.Objects, o)
 }
 
-// check fills defaults and says what is wrong.
-func (r *reader) check(v any) error {
+// Normal is a body in the form in which it is kept today, whatever it was written by.
+func Normal(o Object) (string, error) {
+	s := section{kind: o.Kind, setting: o.Slug}
+	i := slices.IndexFunc(sections, func(one section) bool { return one.kind == s.kind && (s.kind != Setting || one.setting == s.setting) })
+	if i < 0 {
+		return "", fmt.Errorf("%s is no kind of object", o.Kind)
+	}
+	t := fieldsOf(formType)[sections[i].key]
+	v := reflect.New(t.Elem())
+	if err := json.Unmarshal([]byte(o.Body), v.Interface()); err != nil {
+		return "", fmt.Errorf("the %s can't be read: %w", o.Key(), err)
+	}
+	if err := checked(v.Interface()); err != nil {
+		return "", fmt.Errorf("%s: %w", o.Key(), err)
+	}
+	b, err := json.Marshal(v.Interface())
+	return string(b), err
+}
+
+// checked fills defaults and says what is wrong.
+func checked(v any) error {
 	switch v := v.(type) {
 	case interface{ Validate() error }:
 		return v.Validate()

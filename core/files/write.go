@@ -2,56 +2,95 @@ package files
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/sync/errgroup"
 )
 
 // Write writes objects as one file that Read reads, in the order of the sections. Remarks stand at its head, a line each.
 func Write(objects []Object, secrets []Secret, remarks ...string) (string, error) {
-	root := &yaml.Node{Kind: yaml.MappingNode}
+	var parts []part
 	for _, s := range sections {
-		list := &yaml.Node{Kind: yaml.SequenceNode}
+		var list []Object
 		for _, o := range objects {
-			if o.Kind != s.kind || s.kind == Setting && o.Slug != s.setting {
-				continue
+			if o.Kind == s.kind && (s.kind != Setting || o.Slug == s.setting) {
+				list = append(list, o)
 			}
-			n, err := nodeOf(o.Body)
-			if err != nil {
-				return "", fmt.Errorf("the %s can't be written: %w", o.Key(), err)
-			}
-			if s.kind == Setting {
-				list = n
-				break
-			}
-			list.Content = append(list.Content, n)
 		}
-		if len(list.Content) > 0 {
-			root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: s.key}, list)
+		for i, some := range slices.Collect(slices.Chunk(list, inOnePart)) {
+			parts = append(parts, part{key: s.key, objects: some, one: s.kind == Setting, goesOn: i > 0})
 		}
 	}
 	if len(secrets) > 0 {
-		var list yaml.Node
-		if err := list.Encode(secretMaps(secrets)); err != nil {
-			return "", err
-		}
-		root.Content = append(root.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: "secrets"}, &list)
+		parts = append(parts, part{key: "secrets", secrets: secrets})
 	}
-	var b bytes.Buffer
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range parts {
+		work.Go(func() error { return parts[i].write() })
+	}
+	if err := work.Wait(); err != nil {
+		return "", err
+	}
+	var b strings.Builder
 	for _, r := range remarks {
 		b.WriteString("# " + r + "\n")
 	}
-	if len(root.Content) == 0 {
-		return b.String(), nil
+	for _, p := range parts {
+		b.WriteString(p.text)
 	}
+	return b.String(), nil
+}
+
+// inOnePart is how many objects are written at once; the parts of a long list are written side by side.
+const inOnePart = 500
+
+// part is a section of a file, or a piece of its list.
+type part struct {
+	key     string
+	objects []Object
+	secrets []Secret
+	one     bool // it holds the object itself, no list
+	goesOn  bool // the list began in the part before
+	text    string
+}
+
+func (p *part) write() error {
+	value := &yaml.Node{Kind: yaml.SequenceNode}
+	for _, o := range p.objects {
+		n, err := nodeOf(o.Body)
+		if err != nil {
+			return fmt.Errorf("the %s can't be written: %w", o.Key(), err)
+		}
+		if value.Content = append(value.Content, n); p.one {
+			value = n
+		}
+	}
+	if p.secrets != nil {
+		if err := value.Encode(secretMaps(p.secrets)); err != nil {
+			return err
+		}
+	}
+	var b bytes.Buffer
 	enc := yaml.NewEncoder(&b)
 	enc.SetIndent(2)
-	if err := enc.Encode(root); err != nil {
-		return "", err
+	if err := enc.Encode(&yaml.Node{Kind: yaml.MappingNode, Content: []*yaml.Node{{Kind: yaml.ScalarNode, Value: p.key}, value}}); err != nil {
+		return err
 	}
-	return b.String(), enc.Close()
+	if err := enc.Close(); err != nil {
+		return err
+	}
+	p.text = b.String()
+	if p.goesOn {
+		_, p.text, _ = strings.Cut(p.text, "\n")
+	}
+	return nil
 }
 
 func secretMaps(list []Secret) []map[string]string {
@@ -101,18 +140,49 @@ func WriteFolder(objects []Object, secrets []Secret, remarks ...string) ([]Text,
 	return out, nil
 }
 
-// nodeOf reads a body (JSON is YAML) and lays it out as people write it, without what is the default anyway.
+// nodeOf reads a body and lays it out as people write it, without what is the default anyway.
 func nodeOf(body string) (*yaml.Node, error) {
-	var doc yaml.Node
-	if err := yaml.Unmarshal([]byte(body), &doc); err != nil {
+	dec := json.NewDecoder(strings.NewReader(body))
+	dec.UseNumber()
+	n, err := nodeFrom(dec)
+	if err != nil {
 		return nil, err
 	}
-	if len(doc.Content) == 0 {
+	if n.Kind == yaml.ScalarNode {
 		return &yaml.Node{Kind: yaml.MappingNode}, nil
 	}
-	n := doc.Content[0]
 	terse(n)
 	return n, nil
+}
+
+func nodeFrom(dec *json.Decoder) (*yaml.Node, error) {
+	token, err := dec.Token()
+	if err != nil {
+		return nil, err
+	}
+	switch v := token.(type) {
+	case string:
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: v}, nil
+	case json.Number:
+		return &yaml.Node{Kind: yaml.ScalarNode, Value: v.String()}, nil
+	case bool:
+		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!bool", Value: strconv.FormatBool(v)}, nil
+	case json.Delim:
+		n := &yaml.Node{Kind: yaml.MappingNode}
+		if v == '[' {
+			n.Kind = yaml.SequenceNode
+		}
+		for dec.More() {
+			one, err := nodeFrom(dec)
+			if err != nil {
+				return nil, err
+			}
+			n.Content = append(n.Content, one)
+		}
+		_, err := dec.Token()
+		return n, err
+	}
+	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!null", Value: "null"}, nil
 }
 
 // terse leaves out nothing, false, empty texts, and an endpoint's service, which its list tells.

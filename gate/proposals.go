@@ -1,0 +1,456 @@
+package gate
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/config"
+	"innergate/core/files"
+	"innergate/store"
+)
+
+// How a proposal stands.
+const (
+	ProposalOpen      = "open"
+	ProposalApproved  = "approved" // and waits for its window, where it has one
+	ProposalApplied   = "applied"
+	ProposalWithdrawn = "withdrawn"
+	ProposalMissed    = "missed" // its window went by
+)
+
+const proposalsOpen = 20 // for one object
+
+// Propose keeps a change of an application or provider beside it. Nothing acts on it until somebody applies it; it can be rehearsed.
+func (g *Gate) Propose(ctx context.Context, who Actor, in api.NewProposal) (*api.Proposal, error) {
+	row := store.Proposal{ID: store.NewIDAt(g.Now()), Kind: in.Kind, Slug: in.Slug, Remark: strings.TrimSpace(in.Remark), By: who.Name, State: ProposalOpen}
+	if err := g.proposedBody(&row, in.Application, in.Provider); err != nil {
+		return nil, err
+	}
+	if err := g.keepProposal(ctx, who, &row); err != nil {
+		return nil, err
+	}
+	return g.Proposal(ctx, row.ID)
+}
+
+// proposedBody reads what is proposed: exactly one of the two.
+func (g *Gate) proposedBody(row *store.Proposal, a *config.Application, p *config.Provider) error {
+	switch {
+	case row.Kind == "application" && a != nil && p == nil:
+		a.Slug = firstOf(a.Slug, row.Slug)
+		if err := a.Validate(); err != nil {
+			return invalid(err)
+		}
+		row.Slug, row.Name, row.Body = a.Slug, a.Name, mustJSON(a)
+	case row.Kind == "provider" && p != nil && a == nil:
+		p.Slug = firstOf(p.Slug, row.Slug)
+		if err := p.Validate(); err != nil {
+			return invalid(err)
+		}
+		row.Slug, row.Name, row.Body = p.Slug, p.Name, mustJSON(p)
+	default:
+		return badRequest("proposal", "A proposal names its kind, application or provider, and brings the whole configuration of one.", "")
+	}
+	return nil
+}
+
+// keepProposal writes a proposal that was made on what is held now.
+func (g *Gate) keepProposal(ctx context.Context, who Actor, row *store.Proposal) error {
+	now := g.Now().UTC()
+	row.CreatedAt, row.UpdatedAt = now, now
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var held store.Object
+		if err := tx.Table(row.Kind+"s").Where("slug = ?", row.Slug).Limit(1).Find(&held).Error; err != nil {
+			return err
+		}
+		if held.ID == "" {
+			return notFound(row.Kind, row.Slug)
+		}
+		if held.Body == row.Body {
+			return badRequest("proposal-same", "This is how "+held.Name+" is set already; there is nothing to propose.", "")
+		}
+		var open int64
+		if err := tx.Model(&store.Proposal{}).Where("object_id = ? AND state IN ?", held.ID, []string{ProposalOpen, ProposalApproved}).Count(&open).Error; err != nil {
+			return err
+		}
+		if open >= proposalsOpen {
+			return conflict("proposals-many", fmt.Sprintf("%d changes of %s are proposed already.", open, held.Name), "Decide about these first.")
+		}
+		row.ObjectID, row.Base, row.Before = held.ID, held.Revision, held.Body
+		if err := tx.Create(row).Error; err != nil {
+			return err
+		}
+		return journal(tx, now, who, "proposed a change of", row.Kind, held.ID, held.Name, held.Body, row.Body)
+	})
+}
+
+// Proposals lists them, the newest first.
+func (g *Gate) Proposals(ctx context.Context, p store.Page, kind, slug, state string) (*api.List[api.Proposal], error) {
+	db := g.Store.Read(ctx).Omit("document")
+	for where, arg := range map[string]string{"kind = ?": kind, "slug = ?": slug} {
+		if arg != "" {
+			db = db.Where(where, arg)
+		}
+	}
+	switch state {
+	case "":
+	case "waiting": // for somebody or something
+		db = db.Where("state IN ?", []string{ProposalOpen, ProposalApproved})
+	default:
+		db = db.Where("state = ?", state)
+	}
+	if p.After != "" {
+		db = db.Where("id < ?", p.After)
+	}
+	var rows []store.Proposal
+	if err := db.Order("id DESC").Limit(limitOf(p) + 1).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.Proposal]{Items: []api.Proposal{}}
+	for i := range rows {
+		if i == limitOf(p) {
+			out.Next = rows[i-1].ID
+			break
+		}
+		v, err := g.proposalView(ctx, &rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *v)
+	}
+	return out, nil
+}
+
+func (g *Gate) proposalRow(ctx context.Context, id string) (*store.Proposal, error) {
+	var row store.Proposal
+	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
+		return nil, missing(err, "proposal", id)
+	}
+	return &row, nil
+}
+
+// Proposal shows one with what it would change, and with what was changed meanwhile.
+func (g *Gate) Proposal(ctx context.Context, id string) (*api.Proposal, error) {
+	row, err := g.proposalRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	v, err := g.proposalView(ctx, row)
+	if err != nil || row.State != ProposalOpen && row.State != ProposalApproved {
+		return v, err
+	}
+	merged, meanwhile, err := g.onTop(g.Store.Read(ctx), row)
+	if err != nil {
+		return nil, err
+	}
+	v.Meanwhile = meanwhile
+	if merged == "" {
+		return v, nil
+	}
+	// What people would feel of it is found out by making it aside.
+	who := System
+	r, err := g.change(ctx, who, true, func(at *Gate, tx *gorm.DB) (*plan, error) { return at.planBody(tx, row, merged) })
+	var p *api.Problem
+	switch {
+	case err == nil:
+		v.Effects = r.Words
+	case asProblem(err, &p):
+		v.Broken = p.Detail
+	default:
+		return nil, err
+	}
+	return v, nil
+}
+
+func (g *Gate) proposalView(ctx context.Context, row *store.Proposal) (*api.Proposal, error) {
+	review, err := g.review(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Proposal{ID: row.ID, Kind: row.Kind, Slug: row.Slug, Name: row.Name, Base: row.Base, Remark: row.Remark, By: row.By, Theirs: row.Origin != "", State: row.State, Created: row.CreatedAt, Updated: row.UpdatedAt,
+		ApprovedBy: row.ApprovedBy, ApprovedAt: row.ApprovedAt, From: row.FromAt, Until: row.UntilAt, DecidedBy: row.DecidedBy, DecidedAt: row.DecidedAt, Note: row.Note, NeedsSecond: review.Second, Changes: bodyChanges(row.Before, row.Body), Effects: []string{}}, nil
+}
+
+// review is which changes need a second person.
+func (g *Gate) review(ctx context.Context) (config.Review, error) {
+	var row store.Setting
+	if err := g.Store.Read(ctx).Where("name = ?", files.SettingReview).Limit(1).Find(&row).Error; err != nil || row.Value == "" {
+		return config.Review{}, store.Clear(err)
+	}
+	return decodeBody[config.Review](row.Value)
+}
+
+// Review tells it, SetReview says it.
+func (g *Gate) Review(ctx context.Context) (*config.Review, error) {
+	r, err := g.review(ctx)
+	return &r, err
+}
+
+// SetReview says which changes need a second person.
+func (g *Gate) SetReview(ctx context.Context, who Actor, r config.Review) (*config.Review, error) {
+	before, err := g.review(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &r, g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return g.writeSetting(tx, who, files.SettingReview, specOf(files.SettingReview).words, before, r)
+	})
+}
+
+// onTop lays a proposal on what is held now. Where the object was changed meanwhile, it tells by whom and how; where both changed the same, there is no body.
+func (g *Gate) onTop(db *gorm.DB, row *store.Proposal) (string, *api.Meanwhile, error) {
+	var held store.Object
+	if err := db.Table(row.Kind+"s").Where("id = ?", row.ObjectID).Limit(1).Find(&held).Error; err != nil {
+		return "", nil, store.Clear(err)
+	}
+	if held.ID == "" {
+		return "", nil, problem(http.StatusConflict, "proposal-gone", "It is not there any more", row.Name+" was deleted meanwhile.", "Withdraw the proposal, or restore what was deleted.")
+	}
+	if held.Body == row.Before {
+		return row.Body, nil, nil
+	}
+	m, err := g.meanwhile(db, held.ID, held.Revision, row.Before, held.Body, row.Body)
+	if err != nil {
+		return "", nil, err
+	}
+	merged, both := files.Merge(row.Before, held.Body, row.Body)
+	if m.Both = both; len(both) > 0 {
+		return "", m, nil
+	}
+	return merged, m, nil
+}
+
+// meanwhile tells who changed an object since a body of it, and how that and one's own change differ from it.
+func (g *Gate) meanwhile(db *gorm.DB, id string, number int, base, theirs, mine string) (*api.Meanwhile, error) {
+	var r store.Revision
+	if err := db.Where("object_id = ? AND number = ?", id, number).Limit(1).Find(&r).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	_, both := files.Merge(base, theirs, mine)
+	return &api.Meanwhile{By: r.Author, At: r.At, Number: number, Theirs: bodyChanges(base, theirs), Mine: bodyChanges(base, mine), Both: orEmptyList(both)}, nil
+}
+
+// planBody is the plan of giving an object a body.
+func (g *Gate) planBody(tx *gorm.DB, row *store.Proposal, body string) (*plan, error) {
+	h, err := g.heldObjects(tx)
+	if err != nil {
+		return nil, err
+	}
+	o := files.Object{Kind: row.Kind, Slug: row.Slug, Name: row.Name, Body: body}
+	if o.Body, err = files.Normal(o); err != nil {
+		return nil, problem(http.StatusUnprocessableEntity, "no-longer-valid", "It can't be made any more", capitalise(err.Error())+".", "Change the proposal, or withdraw it.")
+	}
+	p := &plan{}
+	p.steps, p.unchanged = files.Compare(h, []files.Object{o}, nil)
+	return p, nil
+}
+
+// ChangeProposal replaces what is proposed; whoever had approved it has to look again.
+func (g *Gate) ChangeProposal(ctx context.Context, who Actor, id string, in api.NewProposal) (*api.Proposal, error) {
+	row, err := g.waiting(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	changed := *row
+	if in.Kind != row.Kind || in.Slug != "" && in.Slug != row.Slug {
+		return nil, badRequest("proposal-other", "A proposal stays with the "+row.Kind+" "+row.Slug+".", "Make another one.")
+	}
+	if err := g.proposedBody(&changed, in.Application, in.Provider); err != nil {
+		return nil, err
+	}
+	if changed.Slug != row.Slug {
+		return nil, badRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "")
+	}
+	err = g.settleProposal(ctx, who, row, "changed the proposal for", map[string]any{"body": changed.Body, "name": changed.Name, "remark": firstOf(in.Remark, row.Remark), "by": who.Name, "state": ProposalOpen, "approved_by": "", "approved_at": nil, "from_at": nil, "until_at": nil})
+	if err != nil {
+		return nil, err
+	}
+	return g.Proposal(ctx, id)
+}
+
+func (g *Gate) waiting(ctx context.Context, id string) (*store.Proposal, error) {
+	row, err := g.proposalRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if row.State != ProposalOpen && row.State != ProposalApproved {
+		return nil, conflict("proposal-over", fmt.Sprintf("This proposal was %s already.", row.State), "Make another one.")
+	}
+	return row, nil
+}
+
+// settleProposal changes a proposal that still waits, once, and notes it.
+func (g *Gate) settleProposal(ctx context.Context, who Actor, row *store.Proposal, action string, fields map[string]any) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return decideIn(tx, g.Now().UTC(), who, row, action, fields) })
+}
+
+func decideIn(tx *gorm.DB, now time.Time, who Actor, row *store.Proposal, action string, fields map[string]any) error {
+	fields["updated_at"] = now
+	done := tx.Model(&store.Proposal{}).Where("id = ? AND state = ? AND updated_at = ?", row.ID, row.State, row.UpdatedAt).Updates(fields)
+	if done.Error != nil {
+		return done.Error
+	}
+	if done.RowsAffected == 0 {
+		return conflict("proposal-over", "Somebody else has just decided about this proposal.", "Look at it again.")
+	}
+	return journal(tx, now, who, action, row.Kind, row.ObjectID, row.Name, "", row.ID)
+}
+
+// ApproveProposal is a second person's word for a proposal. Nobody approves their own.
+func (g *Gate) ApproveProposal(ctx context.Context, who Actor, id string) (*api.Proposal, error) {
+	row, err := g.waiting(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if row.By == who.Name {
+		return nil, problem(http.StatusForbidden, "own-proposal", "A second person must look at it", "You proposed this yourself.", "Ask somebody else with the role engineer.")
+	}
+	now := g.Now().UTC()
+	if err := g.settleProposal(ctx, who, row, "approved a change of", map[string]any{"state": ProposalApproved, "approved_by": who.Name, "approved_at": now}); err != nil {
+		return nil, err
+	}
+	return g.Proposal(ctx, id)
+}
+
+// WithdrawProposal ends one without making the change.
+func (g *Gate) WithdrawProposal(ctx context.Context, who Actor, id, note string) (*api.Proposal, error) {
+	row, err := g.waiting(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := g.settleProposal(ctx, who, row, "withdrew a change of", map[string]any{"state": ProposalWithdrawn, "decided_by": who.Name, "decided_at": g.Now().UTC(), "note": clipText(strings.TrimSpace(note), 1000)}); err != nil {
+		return nil, err
+	}
+	return g.Proposal(ctx, id)
+}
+
+// ApplyProposal makes the change now, or says in which window the gate makes it by itself.
+func (g *Gate) ApplyProposal(ctx context.Context, who Actor, id string, in api.ApplyProposal) (*api.Proposal, error) {
+	row, err := g.waiting(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	review, err := g.review(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if review.Second && row.ApprovedBy == "" {
+		return nil, problem(http.StatusConflict, "needs-second", "A second person must look at it", "Nobody has approved this proposal yet; here changes of what serves people need two.", "Have somebody other than "+row.By+" approve it.")
+	}
+	if in.From == nil {
+		if in.Until != nil {
+			return nil, badRequest("window", "A window has a beginning.", "")
+		}
+		if err := g.apply(ctx, who, row); err != nil {
+			return nil, err
+		}
+		return g.Proposal(ctx, id)
+	}
+	switch until := in.Until; {
+	case until == nil:
+		end := in.From.Add(time.Hour)
+		in.Until = &end
+	case !until.After(*in.From) || !until.After(g.Now()):
+		return nil, badRequest("window", "The window ends before it begins, or is over.", "")
+	}
+	from, until := in.From.UTC(), in.Until.UTC()
+	if err := g.settleProposal(ctx, who, row, "planned a change of", map[string]any{"state": ProposalApproved, "from_at": from, "until_at": until, "decided_by": who.Name}); err != nil {
+		return nil, err
+	}
+	return g.Proposal(ctx, id)
+}
+
+// apply makes the change, together with the note that it was made.
+func (g *Gate) apply(ctx context.Context, who Actor, row *store.Proposal) error {
+	who.Remark = firstOf(row.Remark, "proposed by "+row.By)
+	if row.By != who.Name {
+		who.Remark = firstOf(row.Remark, "as proposed") + " (proposed by " + row.By + ")"
+	}
+	if row.ApprovedBy != "" {
+		who.Remark += " (approved by " + row.ApprovedBy + ")"
+	}
+	who.approved = true
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		body, m, err := g.onTop(tx, row)
+		if err != nil {
+			return err
+		}
+		if body == "" {
+			p := problem(http.StatusConflict, "changed-meanwhile", "Somebody else changed the same", fmt.Sprintf("%s changed %s since this was proposed, in %s as well; nothing was changed.", m.By, row.Name, strings.Join(m.Both, ", ")), "Look at both changes, and propose what shall hold.")
+			p.Meanwhile = m
+			return p
+		}
+		p, err := g.planBody(tx, row, body)
+		if err != nil {
+			return err
+		}
+		if err := g.carryOut(ctx, tx, who, p); err != nil {
+			return err
+		}
+		return decideIn(tx, now, who, row, "applied a change of", map[string]any{"state": ProposalApplied, "decided_by": who.Name, "decided_at": now})
+	})
+	if err != nil || len(row.Document) == 0 {
+		return err
+	}
+	return g.keepLeft(ctx, who, row)
+}
+
+// ApplyDue makes the changes whose window has come, and gives up those whose window went by.
+func (g *Gate) ApplyDue(ctx context.Context) error {
+	now := g.Now().UTC()
+	var rows []store.Proposal
+	if err := g.Store.Read(ctx).Where("state = ? AND from_at IS NOT NULL AND from_at <= ?", ProposalApproved, now).Order("from_at").Limit(50).Find(&rows).Error; err != nil {
+		return store.Clear(err)
+	}
+	for i := range rows {
+		row := &rows[i]
+		who := Actor{Name: row.DecidedBy, Role: RoleOwner, Kind: System.Kind, From: "in the window"}
+		var err error
+		note := "Its window went by while the service did not run."
+		if row.UntilAt == nil || now.Before(*row.UntilAt) {
+			if err = g.apply(ctx, who, row); err == nil {
+				continue
+			}
+			note = capitalise(clipText(err.Error(), 900))
+		}
+		if err := g.settleProposal(ctx, who, row, "could not make a change of", map[string]any{"state": ProposalMissed, "decided_at": now, "note": note}); err != nil {
+			return err
+		}
+		g.Log.WarnContext(ctx, "a planned change was not made", "object", row.Slug, "reason", note)
+	}
+	return nil
+}
+
+// rehearseProposal has a proposed change hold in a rehearsal.
+func (g *Gate) rehearseProposal(ctx context.Context, n *api.NewRehearsal, r *store.Rehearsal) error {
+	if n.Proposal == "" {
+		return nil
+	}
+	row, err := g.waiting(ctx, n.Proposal)
+	if err != nil {
+		return err
+	}
+	if row.Kind == "application" {
+		if n.Application == "" {
+			n.Application = row.Slug
+		}
+		if n.Application != row.Slug {
+			return badRequest("proposal-other", "The proposal is for "+row.Name+", and the rehearsal for another application.", "")
+		}
+	}
+	r.About = "proposal/" + row.ID
+	r.Override = mustJSON(overriding{Kind: row.Kind, ID: row.ObjectID, Body: row.Body, Why: fmt.Sprintf("the change of %s that %s proposed", row.Name, row.By)})
+	return nil
+}
+
+func asProblem(err error, p **api.Problem) bool {
+	found, ok := err.(*api.Problem)
+	*p = found
+	return ok
+}
