@@ -208,3 +208,33 @@ type JournalVerdict struct {
 	Last   string `json:"last"`
 	Broken string `json:"broken,omitempty"`
 }
+
+// NewHandover orders a handover link. Nothing said: a week, three browsers.
+type NewHandover struct {
+	Hours    int    `json:"hours,omitempty"`
+	Openings int    `json:"openings,omitempty"`
+	Remark   string `json:"remark,omitempty"` // what the other side is asked for
+}
+
+// Handover is a link by which the other side's engineer takes our values and leaves theirs. Link is shown once.
+type Handover struct {
+	ID         string            `json:"id"`
+	Link       string            `json:"link,omitempty"`
+	State      string            `json:"state"` // open, used up, over or revoked
+	Remark     string            `json:"remark,omitempty"`
+	By         string            `json:"by"`
+	Created    time.Time         `json:"created"`
+	Expires    time.Time         `json:"expires"`
+	Most       int               `json:"most"`
+	Openings   []HandoverOpening `json:"openings"`
+	Left       []string          `json:"left"` // IDs of proposals
+	Rehearsals []TraceSummary    `json:"rehearsals"`
+}
+
+// HandoverOpening is one browser in which a link was opened.
+type HandoverOpening struct {
+	At      time.Time `json:"at"`
+	Last    time.Time `json:"last"`
+	Address string    `json:"address"`
+	Device  string    `json:"device"`
+}

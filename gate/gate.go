@@ -66,6 +66,7 @@ type Gate struct {
 	checking    sync.Mutex
 	telling     chan struct{} // somebody ended sessions, and their applications are to be told
 	importing   sync.Map      // import ID → whether it shall go on
+	batching    sync.Map      // batch ID → true, while its rows are looked at
 	party       *webauthn.WebAuthn
 	Metrics     Metrics
 }
@@ -165,7 +166,8 @@ type cache struct {
 	people     atomic.Pointer[people.Settings]
 	sessions   atomic.Pointer[config.Sessions]
 	routes     atomic.Pointer[access.Routes]
-	origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
+	moves      atomic.Pointer[map[string]*activeMove] // by application ID
+	origins    atomic.Pointer[map[string]bool]        // where registered pages lie, once somebody has asked
 }
 
 // look is what one call has seen of the configuration. A call asks whether it changed once, and again where this process wrote something or the call takes long.
@@ -282,7 +284,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 			{&store.Token{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.Grant{}, "expires_at < ?", now.Add(-24 * time.Hour)}, {&store.TraceAddition{}, "trace_id NOT IN (SELECT id FROM traces) AND at < ?", now.Add(-time.Hour)},
 			{&store.Guess{}, "first_at < ?", now.Add(-guessWindow)}, {&store.OneTimeLink{}, "expires_at < ?", now},
 			{&store.Session{}, "expires_at < ?", now.Add(-30 * 24 * time.Hour)}, {&store.SessionProof{}, "session_id NOT IN (SELECT id FROM sessions) AND at < ?", now}, {&store.SessionUse{}, "session_id NOT IN (SELECT id FROM sessions) AND first_at < ?", now}, {&store.SignOut{}, "expires_at < ?", now},
-			{&store.GuardTicket{}, "expires_at < ?", now}, {&store.GuardSession{}, "expires_at < ?", now},
+			{&store.MoveTrial{}, "expires_at < ?", now}, {&store.MoveRun{}, "expires_at < ?", now.Add(-time.Hour)}, {&store.MoveSample{}, "at < ? AND move_id NOT IN (SELECT id FROM moves WHERE state = 'open')", now}, {&store.GuardTicket{}, "expires_at < ?", now}, {&store.GuardSession{}, "expires_at < ?", now},
 		} {
 			if err := tx.Where(d.where, d.arg).Delete(d.model).Error; err != nil {
 				return err
@@ -324,6 +326,9 @@ func (g *Gate) Run(ctx context.Context) {
 		}
 		if err := g.ApplyDue(ctx); err != nil && ctx.Err() == nil {
 			g.Log.ErrorContext(ctx, "changes that were planned could not be made", "error", err)
+		}
+		if err := g.MovesDue(ctx); err != nil && ctx.Err() == nil {
+			g.Log.ErrorContext(ctx, "waves of moves could not be opened or settled", "error", err)
 		}
 		if err := g.SwitchDue(ctx); err != nil && ctx.Err() == nil {
 			g.Log.ErrorContext(ctx, "a planned switch of keys failed", "error", err)

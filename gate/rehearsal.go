@@ -41,6 +41,11 @@ func (g *Gate) probe(ctx context.Context, id string) (*application, error) {
 
 // NewRehearsal orders a rehearsal and returns its link, which is shown once.
 func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) (*api.Rehearsal, error) {
+	return g.newRehearsal(ctx, who, n, "")
+}
+
+// newRehearsal orders one for somebody: about says for what, where it is not for an engineer of ours.
+func (g *Gate) newRehearsal(ctx context.Context, who Actor, n api.NewRehearsal, about string) (*api.Rehearsal, error) {
 	if n.Hours == 0 {
 		n.Hours = 1
 	}
@@ -51,6 +56,7 @@ func (g *Gate) NewRehearsal(ctx context.Context, who Actor, n api.NewRehearsal) 
 	if err := g.rehearseProposal(ctx, &n, &r); err != nil {
 		return nil, err
 	}
+	r.About = firstOf(about, r.About)
 	app, err := g.rehearsed(ctx, &n, &r)
 	if err != nil {
 		return nil, err

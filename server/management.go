@@ -48,7 +48,7 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
-	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes(), configRoutes(), historyRoutes())
+	return slices.Concat(mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(), accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes(), configRoutes(), historyRoutes(), moveRoutes(), handoverRoutes(), batchRoutes())
 }
 
 func mainRoutes() []route {
@@ -193,7 +193,6 @@ func mainRoutes() []route {
 		{Method: get, Path: "/journal", Summary: "Who changed what, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "object"}, Response: api.List[api.JournalEntry]{}, handle: func(c *call) (any, error) {
 			return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
 		}},
-
 
 		{Method: get, Path: "/administrators", Summary: "List administrators", Role: owner, Response: api.List[api.Administrator]{}, handle: func(c *call) (any, error) { return c.s.gate.Administrators(c.Context()) }},
 		{Method: post, Path: "/administrators", Summary: "Add an administrator", Role: owner, Request: api.NewAdministrator{}, Response: api.Administrator{}, Status: 201, handle: func(c *call) (any, error) {

@@ -132,7 +132,7 @@ func schemaName(t reflect.Type) string {
 	}
 	pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
 	switch pkg {
-	case "config", "trace", "saml", "people":
+	case "config", "trace", "saml", "people", "moves", "files":
 		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
 	case "access":
 		return "Policy" + strings.TrimSuffix(name, "Policy")

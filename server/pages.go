@@ -17,7 +17,7 @@ import (
 //go:embed pages
 var pageFiles embed.FS
 
-var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment}).ParseFS(pageFiles, "pages/*.html"))
+var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment, "sheetName": sheetName, "sheetHint": sheetHint, "sheetRole": sheetRole}).ParseFS(pageFiles, "pages/*.html"))
 
 // pageData is what a page for people shows.
 type pageData struct {
@@ -28,6 +28,8 @@ type pageData struct {
 	Form              *gate.Form
 	Choice            *gate.Choice
 	Rehearsal         *gate.RehearsalPage
+	Handover          *gate.HandoverPage
+	Trial             *gate.TrialPage
 	Confirm           *gate.Confirm
 	Own               *gate.OwnPage
 	Ask               *gate.AskProfile

@@ -74,6 +74,7 @@ func New(g *gate.Gate, o Options) *Server {
 	s.own()
 	s.portal()
 	s.schema()
+	s.handovers()
 	s.openid()
 	s.management()
 	s.console()

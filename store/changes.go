@@ -41,8 +41,61 @@ type Proposal struct {
 	UpdatedAt  time.Time
 }
 
+// Handover is a link by which the other side's engineer takes our values and leaves theirs.
+type Handover struct {
+	ID        string `gorm:"primaryKey"`
+	TokenHash []byte `gorm:"uniqueIndex"`
+	Kind      string `gorm:"index:handover_object"`
+	ObjectID  string `gorm:"index:handover_object"`
+	Remark    string // what is asked of them
+	By        string
+	Most      int // browsers that may open it
+	CreatedAt time.Time
+	ExpiresAt time.Time `gorm:"index"`
+	RevokedAt *time.Time
+	RevokedBy string
+}
+
+// HandoverOpening is one browser that opened a link.
+type HandoverOpening struct {
+	ID         string `gorm:"primaryKey"`
+	HandoverID string `gorm:"index"`
+	SecretHash []byte
+	Address    string
+	Device     string
+	FirstAt    time.Time
+	LastAt     time.Time
+}
+
+// Batch is a list of partners that are to become applications or providers at once.
+type Batch struct {
+	ID        string `gorm:"primaryKey"`
+	Side      string // application or provider
+	Source    string // where it came from, in words
+	Common    string // JSON: what holds for all of them
+	State     string // open, made or given up
+	By        string
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// BatchRow is one of them.
+type BatchRow struct {
+	BatchID  string `gorm:"primaryKey"`
+	Number   int    `gorm:"primaryKey"`
+	Label    string
+	URL      string
+	Document []byte // compressed
+	Values   string // JSON: what was entered for it
+	State    string // ready, value, decision, no or made
+	Body     string // JSON: what it would become
+	Notes    string // JSON: what is wrong or missing
+	Slug     string
+	Skip     bool
+}
+
 func migrateChanges(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Revision{}, &FromFile{}, &Proposal{}, &Rehearsal{}); err != nil {
+	if err := tx.AutoMigrate(&Revision{}, &FromFile{}, &Proposal{}, &Rehearsal{}, &Move{}, &MoveWave{}, &MoveApplication{}, &MoveSample{}, &MoveComparison{}, &MoveTrial{}, &MoveRun{}, &Handover{}, &HandoverOpening{}, &Batch{}, &BatchRow{}); err != nil {
 		return err
 	}
 	// Revisions of older versions have their short name in the body only, and say nothing of deletions; the journal does.

@@ -270,6 +270,9 @@ func (v *validator) err() error {
 
 var slugForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
 
+// SlugFits says whether a short name can stand in addresses.
+func SlugFits(slug string) bool { return slugForm.MatchString(slug) }
+
 // reservedSlugs would be mistaken for addresses of ours.
 var reservedSlugs = []string{"sso", "slo", "acs", "metadata", "artifact"}
 

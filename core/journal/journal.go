@@ -50,7 +50,9 @@ type BrokenError struct {
 	Why    string
 }
 
-func (e *BrokenError) Error() string { return fmt.Sprintf("line %d of the journal %s", e.Number, e.Why) }
+func (e *BrokenError) Error() string {
+	return fmt.Sprintf("line %d of the journal %s", e.Number, e.Why)
+}
 
 // Add takes the next line, or says how it does not fit the one before.
 func (c *Chain) Add(l *Line) error {

@@ -1,0 +1,619 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/files"
+	"innergate/store"
+)
+
+// How a row of a batch stands.
+const (
+	RowNew      = "new"      // nobody has looked yet
+	RowReady    = "ready"    // it can be made
+	RowValue    = "value"    // a value is missing
+	RowDecision = "decision" // somebody has to choose
+	RowNo       = "no"       // nothing can be made of it
+	RowMade     = "made"
+)
+
+const (
+	batchRows   = 1000
+	batchText   = 32 << 20
+	batchAtOnce = 4 // addresses that are fetched at the same time
+	batchLife   = 30 * 24 * time.Hour
+)
+
+// NewBatch takes many partners at once: files, a list with addresses, or entities of a source. Nothing is made yet: each is understood and sorted first.
+func (g *Gate) NewBatch(ctx context.Context, who Actor, in api.NewBatch) (*api.Batch, error) {
+	if in.Side != "application" && in.Side != "provider" {
+		return nil, badRequest("side", fmt.Sprintf("%q is no side; application and provider are.", in.Side), "")
+	}
+	now := g.Now().UTC()
+	row := store.Batch{ID: store.NewIDAt(now), Side: in.Side, Common: mustJSON(in.Common), State: "open", By: who.Name, CreatedAt: now, UpdatedAt: now}
+	var rows []store.BatchRow
+	var err error
+	switch {
+	case len(in.Files) > 0 && in.List == "" && in.Source == "":
+		row.Source = plural(len(in.Files), "file", "files")
+		rows, err = batchOfFiles(in.Files)
+	case in.List != "" && len(in.Files) == 0 && in.Source == "":
+		row.Source = "a list"
+		rows, err = batchOfList(in.List)
+	case in.Source != "" && len(in.Files) == 0 && in.List == "":
+		row.Source = "the source " + in.Source
+		rows, err = g.batchOfSource(ctx, in)
+	default:
+		err = badRequest("batch", "A batch comes from files, from a list, or from a source: from one of them.", "")
+	}
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case len(rows) == 0:
+		return nil, badRequest("batch-empty", "There is nothing in it.", "")
+	case len(rows) > batchRows:
+		return nil, badRequest("batch-large", fmt.Sprintf("%d partners were given; %d can be taken at once.", len(rows), batchRows), "Take them in several turns.")
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Where("updated_at < ?", now.Add(-batchLife)).Delete(&store.Batch{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM batch_rows WHERE batch_id NOT IN (SELECT id FROM batches)").Error; err != nil {
+			return err
+		}
+		if err := tx.Create(&row).Error; err != nil {
+			return err
+		}
+		for i := range rows {
+			rows[i].BatchID, rows[i].Number = row.ID, i+1
+			if rows[i].State == "" {
+				rows[i].State = RowNew
+			}
+			rows[i].Notes = firstOf(rows[i].Notes, "[]")
+			if err := tx.Create(&rows[i]).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	g.lookAtBatch(ctx, row.ID)
+	return g.Batch(ctx, row.ID)
+}
+
+func batchOfFiles(list []files.Text) ([]store.BatchRow, error) {
+	var out []store.BatchRow
+	total := 0
+	for _, f := range list {
+		if total += len(f.Text); total > batchText {
+			return nil, badRequest("batch-large", fmt.Sprintf("The files have more than %d MiB together.", batchText>>20), "Take them in several turns.")
+		}
+		out = append(out, store.BatchRow{Label: clipText(firstOf(f.Name, fmt.Sprintf("file %d", len(out)+1)), 300), Document: packer().EncodeAll([]byte(f.Text), nil), Values: "{}"})
+	}
+	return out, nil
+}
+
+func batchOfList(text string) ([]store.BatchRow, error) {
+	entries, err := files.ReadList(text)
+	if err != nil {
+		return nil, badRequest("list", capitalise(err.Error())+".", "")
+	}
+	var out []store.BatchRow
+	for _, e := range entries {
+		v := api.BatchValues{Name: e.Values["name"], Slug: e.Values["short_name"], Description: e.Values["description"], Contact: e.Values["contact"], StartURL: e.Values["start_url"], EntityID: e.Values["entity_id"]}
+		for _, p := range strings.FieldsFunc(e.Values["providers"], func(r rune) bool { return r == ' ' || r == '|' || r == '+' }) {
+			v.Providers = append(v.Providers, p)
+		}
+		row := store.BatchRow{Label: fmt.Sprintf("line %d", e.Line), URL: e.Values["url"], Values: mustJSON(v)}
+		if v.Name != "" {
+			row.Label += ", " + v.Name
+		}
+		if e.Wrong == "" && row.URL == "" {
+			e.Wrong = "it names no address"
+		} else if e.Wrong == "" && origin(row.URL) == "" {
+			e.Wrong = fmt.Sprintf("%q is no http or https address", clipText(row.URL, 100))
+		}
+		if e.Wrong != "" {
+			row.State, row.Notes = RowNo, mustJSON([]string{capitalise(e.Wrong) + "."})
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
+func (g *Gate) batchOfSource(ctx context.Context, in api.NewBatch) ([]store.BatchRow, error) {
+	source, _, err := g.sourceRow(ctx, in.Source)
+	if err != nil {
+		return nil, err
+	}
+	db := g.Store.Read(ctx).Model(&store.SourceEntity{}).Where("source_id = ? AND roles LIKE ?", source.ID, "%"+map[string]string{"application": "sp", "provider": "idp"}[in.Side]+"%")
+	if len(in.Entities) > 0 {
+		db = db.Where("entity_id IN ?", in.Entities[:min(len(in.Entities), batchRows)])
+	}
+	if in.Search != "" {
+		like := "%" + strings.NewReplacer("%", "", "_", "").Replace(in.Search) + "%"
+		db = db.Where("entity_id LIKE ? OR display_name LIKE ?", like, like)
+	}
+	var entities []store.SourceEntity
+	if err := db.Order("entity_id").Limit(batchRows + 1).Find(&entities).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	var out []store.BatchRow
+	for _, e := range entities {
+		out = append(out, store.BatchRow{Label: firstOf(e.DisplayName, e.EntityID), URL: "source:" + in.Source, Values: mustJSON(api.BatchValues{EntityID: e.EntityID})})
+	}
+	return out, nil
+}
+
+// lookAtBatch looks at all rows that nobody has looked at, in the background.
+func (g *Gate) lookAtBatch(ctx context.Context, id string) {
+	if _, busy := g.batching.LoadOrStore(id, true); busy {
+		return
+	}
+	ctx = context.WithoutCancel(ctx)
+	go func() {
+		defer g.batching.Delete(id)
+		var row store.Batch
+		var rows []store.BatchRow
+		if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
+			return
+		}
+		if err := g.Store.Read(ctx).Where("batch_id = ? AND state = ?", id, RowNew).Order("number").Find(&rows).Error; err != nil {
+			g.Log.ErrorContext(ctx, "a batch could not be looked at", "batch", id, "error", err)
+			return
+		}
+		work := make(chan *store.BatchRow)
+		var all sync.WaitGroup
+		for range batchAtOnce {
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				for r := range work {
+					g.judgeRow(ctx, &row, r)
+					if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return saveRow(tx, r) }); err != nil {
+						g.Log.ErrorContext(ctx, "a row of a batch could not be kept", "batch", id, "error", err)
+					}
+				}
+			}()
+		}
+		for i := range rows {
+			work <- &rows[i]
+		}
+		close(work)
+		all.Wait()
+	}()
+}
+
+func saveRow(tx *gorm.DB, r *store.BatchRow) error {
+	return tx.Model(&store.BatchRow{}).Where("batch_id = ? AND number = ?", r.BatchID, r.Number).Updates(map[string]any{"state": r.State, "body": r.Body, "notes": r.Notes, "document": r.Document, "label": r.Label, "values": r.Values, "slug": r.Slug, "skip": r.Skip}).Error
+}
+
+// judgeRow understands one partner and sorts it: ready, a value is missing, somebody has to choose, or it can't be.
+func (g *Gate) judgeRow(ctx context.Context, b *store.Batch, r *store.BatchRow) {
+	if r.State == RowMade || r.State == RowNo && r.URL == "" && len(r.Document) == 0 {
+		return
+	}
+	notes := []string{}
+	r.State, notes = g.sortRow(ctx, b, r)
+	r.Notes = mustJSON(notes)
+}
+
+func (g *Gate) sortRow(ctx context.Context, b *store.Batch, r *store.BatchRow) (string, []string) {
+	no := func(err error) (string, []string) {
+		var p *api.Problem
+		if errors.As(err, &p) {
+			lines := []string{p.Detail}
+			for _, f := range p.Fields {
+				lines = append(lines, f.String())
+			}
+			return RowNo, lines
+		}
+		g.Log.ErrorContext(ctx, "a partner of a batch could not be understood", "batch", b.ID, "row", r.Number, "error", err)
+		return RowNo, []string{"Something failed inside; see the service's log."}
+	}
+	values, err := decodeBody[api.BatchValues](firstOf(r.Values, "{}"))
+	if err != nil {
+		return no(err)
+	}
+	common, err := decodeBody[api.BatchCommon](firstOf(b.Common, "{}"))
+	if err != nil {
+		return no(err)
+	}
+	doc, err := g.rowDocument(ctx, r, values)
+	if err != nil {
+		return no(err)
+	}
+	in := api.TakeIn{Text: string(doc), EntityID: values.EntityID}
+	var u *api.Understood
+	if b.Side == "application" {
+		u, _, err = g.UnderstandApplication(ctx, "", in)
+	} else {
+		u, _, err = g.UnderstandProvider(ctx, "", in)
+	}
+	if err != nil {
+		return no(err)
+	}
+	if u.App == nil && u.Provider == nil {
+		if usable := slices.DeleteFunc(slices.Clone(u.Entities), func(e api.EntityChoice) bool { return !e.Usable }); len(usable) > 1 {
+			notes := []string{fmt.Sprintf("It holds %d entities that fit; choose one by its entity ID.", len(usable))}
+			for _, e := range usable[:min(len(usable), 10)] {
+				notes = append(notes, e.EntityID)
+			}
+			return RowDecision, notes
+		}
+		if u.NeedsEntityID {
+			return RowValue, []string{"The entity ID is missing."}
+		}
+		return no(refusal(u))
+	}
+	if u.App != nil {
+		return g.sortApplication(ctx, r, u, values, common)
+	}
+	return g.sortProvider(ctx, r, u, values, common)
+}
+
+// rowDocument is what the partner published: kept, fetched, or taken from a source.
+func (g *Gate) rowDocument(ctx context.Context, r *store.BatchRow, v api.BatchValues) ([]byte, error) {
+	if len(r.Document) > 0 {
+		return unpacker().DecodeAll(r.Document, nil)
+	}
+	if slug, ok := strings.CutPrefix(r.URL, "source:"); ok {
+		source, _, err := g.sourceRow(ctx, slug)
+		if err != nil {
+			return nil, err
+		}
+		_, doc, err := g.sourceEntity(ctx, source.ID, v.EntityID)
+		return doc, err
+	}
+	doc, _, err := g.source(ctx, api.TakeIn{URL: r.URL})
+	if err == nil {
+		r.Document = packer().EncodeAll(doc, nil)
+	}
+	return doc, err
+}
+
+func (g *Gate) rowWatch(r *store.BatchRow) *config.Watch {
+	if slug, ok := strings.CutPrefix(r.URL, "source:"); ok {
+		return &config.Watch{Source: slug}
+	}
+	if r.URL != "" {
+		return &config.Watch{URL: r.URL}
+	}
+	return nil
+}
+
+func (g *Gate) sortApplication(ctx context.Context, r *store.BatchRow, u *api.Understood, v api.BatchValues, c api.BatchCommon) (string, []string) {
+	a := u.App
+	a.Name, a.Description, a.Contact, a.StartURL = firstOf(v.Name, a.Name), firstOf(v.Description, a.Description, c.Description), firstOf(v.Contact, a.Contact, c.Contact), firstOf(v.StartURL, a.StartURL)
+	a.Tags, a.Reach, a.Access.To = c.Tags, access.Draft, c.Access
+	if a.Providers = v.Providers; len(a.Providers) == 0 {
+		a.Providers = c.Providers
+	}
+	if a.SAML != nil {
+		a.SAML.Metadata = g.rowWatch(r)
+	}
+	var notes []string
+	if there := g.thereAlready(ctx, "application", a.Identifier()); there != "" {
+		return RowNo, []string{there}
+	}
+	a.Slug = firstOf(v.Slug, config.Slug(a.Name))
+	slug, err := g.freeSlug(ctx, "application", a.Slug)
+	if err != nil {
+		return RowNo, []string{err.Error()}
+	}
+	if slug != a.Slug {
+		notes = append(notes, fmt.Sprintf("The short name %s is taken; it would be %s.", a.Slug, slug))
+		a.Slug = slug
+	}
+	if err := a.Validate(); err != nil {
+		return RowValue, fieldsInWords(err)
+	}
+	for _, p := range a.Providers {
+		if _, err := g.provider(ctx, p); err != nil {
+			return RowValue, []string{fmt.Sprintf("There is no provider %q.", p)}
+		}
+	}
+	r.Body, r.Slug = mustJSON(a), a.Slug
+	if _, guessed := u.Proposed["name"]; guessed && v.Name == "" {
+		notes = append(notes, "The name was made of the host's; a better one may be entered.")
+	}
+	var missing []string
+	for _, m := range a.Missing() {
+		missing = append(missing, capitalise(m)+".")
+	}
+	if len(a.Providers) == 0 {
+		missing = append(missing, "No provider is chosen.")
+	}
+	for _, p := range u.Problems {
+		notes = append(notes, p.Message)
+	}
+	if len(missing) > 0 {
+		return RowValue, append(missing, notes...)
+	}
+	return RowReady, notes
+}
+
+func (g *Gate) sortProvider(ctx context.Context, r *store.BatchRow, u *api.Understood, v api.BatchValues, c api.BatchCommon) (string, []string) {
+	p := u.Provider
+	p.Name, p.Description, p.Contact = firstOf(v.Name, p.Name), firstOf(v.Description, p.Description, c.Description), firstOf(v.Contact, p.Contact, c.Contact)
+	p.Tags, p.Reach, p.Admission = c.Tags, access.Draft, firstOf(c.Admission, "refuse")
+	if p.SAML != nil {
+		p.SAML.Metadata = g.rowWatch(r)
+	}
+	if p.OIDC != nil {
+		p.OIDC.ClientID = firstOf(v.ClientID, p.OIDC.ClientID)
+	}
+	var notes []string
+	if p.SAML != nil {
+		if there := g.thereAlready(ctx, "provider", p.Authority()); there != "" {
+			return RowNo, []string{there}
+		}
+	}
+	p.Slug = firstOf(v.Slug, config.Slug(p.Name))
+	slug, err := g.freeSlug(ctx, "provider", p.Slug)
+	if err != nil {
+		return RowNo, []string{err.Error()}
+	}
+	if slug != p.Slug {
+		notes = append(notes, fmt.Sprintf("The short name %s is taken; it would be %s.", p.Slug, slug))
+		p.Slug = slug
+	}
+	if err := p.Validate(); err != nil {
+		return RowValue, fieldsInWords(err)
+	}
+	r.Body, r.Slug = mustJSON(p), p.Slug
+	for _, x := range u.Problems {
+		notes = append(notes, x.Message)
+	}
+	var missing []string
+	for _, m := range p.Missing() {
+		missing = append(missing, capitalise(m)+".")
+	}
+	if len(missing) > 0 {
+		return RowValue, append(missing, notes...)
+	}
+	return RowReady, notes
+}
+
+func (g *Gate) thereAlready(ctx context.Context, kind, identifier string) string {
+	if identifier == "" {
+		return ""
+	}
+	var heldRow struct{ Slug, Name string }
+	if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name").Where("entity_id = ?", identifier).Limit(1).Find(&heldRow).Error; err != nil || heldRow.Slug == "" {
+		return ""
+	}
+	return fmt.Sprintf("It is there already as %s (%s), and stays as it is.", heldRow.Name, heldRow.Slug)
+}
+
+func fieldsInWords(err error) []string {
+	var fields config.Problems
+	if !errors.As(err, &fields) {
+		return []string{capitalise(err.Error()) + "."}
+	}
+	var out []string
+	for _, f := range fields {
+		out = append(out, f.String())
+	}
+	return out
+}
+
+func (g *Gate) batchRow(ctx context.Context, id string) (*store.Batch, error) {
+	var row store.Batch
+	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
+		return nil, missing(err, "batch", id)
+	}
+	return &row, nil
+}
+
+// Batch shows one with its rows. While rows are looked at, Looking says so; one that a restart left lying is taken up again.
+func (g *Gate) Batch(ctx context.Context, id string) (*api.Batch, error) {
+	row, err := g.batchRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.BatchRow
+	if err := g.Store.Read(ctx).Omit("document").Where("batch_id = ?", id).Order("number").Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.Batch{ID: row.ID, Side: row.Side, From: row.Source, State: row.State, By: row.By, Created: row.CreatedAt, Counts: map[string]int{}, Rows: []api.BatchRow{}}
+	if out.Common, err = decodeBody[api.BatchCommon](firstOf(row.Common, "{}")); err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		v, err := decodeBody[api.BatchValues](firstOf(r.Values, "{}"))
+		if err != nil {
+			return nil, err
+		}
+		notes, err := decodeBody[[]string](firstOf(r.Notes, "[]"))
+		if err != nil {
+			return nil, err
+		}
+		one := api.BatchRow{Number: r.Number, Label: r.Label, URL: r.URL, State: r.State, Notes: orEmptyList(notes), Values: v, Slug: r.Slug, Skip: r.Skip}
+		if r.Body != "" {
+			body, err := decodeBody[struct {
+				Name      string   `json:"name"`
+				StartURL  string   `json:"startUrl"`
+				Providers []string `json:"providers"`
+			}](r.Body)
+			if err != nil {
+				return nil, err
+			}
+			one.Name, one.StartURL, one.Providers = body.Name, body.StartURL, body.Providers
+		}
+		out.Rows = append(out.Rows, one)
+		out.Counts[r.State]++
+	}
+	if out.Counts[RowNew] > 0 {
+		out.Looking = true
+		g.lookAtBatch(ctx, id)
+	}
+	return out, nil
+}
+
+// ChangeBatch changes what holds for all rows, or the values of some; what is concerned is looked at anew.
+func (g *Gate) ChangeBatch(ctx context.Context, who Actor, id string, in api.ChangeBatch) (*api.Batch, error) {
+	row, err := g.batchRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if row.State != "open" {
+		return nil, conflict("batch-over", "This batch was made already.", "Begin another one.")
+	}
+	if in.Common != nil {
+		row.Common = mustJSON(in.Common)
+	}
+	var rows []store.BatchRow
+	if err := g.Store.Read(ctx).Where("batch_id = ?", id).Order("number").Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	for i := range rows {
+		r := &rows[i]
+		at := slices.IndexFunc(in.Rows, func(c api.BatchRowChange) bool { return c.Number == r.Number })
+		if at >= 0 {
+			if in.Rows[at].Values != nil {
+				r.Values = mustJSON(in.Rows[at].Values)
+			}
+			r.Skip = in.Rows[at].Skip
+		}
+		if at >= 0 || in.Common != nil {
+			g.judgeRow(ctx, row, r)
+		}
+	}
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Model(&store.Batch{}).Where("id = ?", id).Updates(map[string]any{"common": row.Common, "updated_at": g.Now().UTC()}).Error; err != nil {
+			return err
+		}
+		for i := range rows {
+			if err := saveRow(tx, &rows[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	return g.Batch(ctx, id)
+}
+
+// MakeBatch makes drafts of everything that is ready and not left out, in one transaction: all of them or none.
+func (g *Gate) MakeBatch(ctx context.Context, who Actor, id string) (*api.Batch, error) {
+	row, err := g.batchRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	who.Remark = firstOf(who.Remark, "many at once, from "+row.Source)
+	now := g.Now().UTC()
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var rows []store.BatchRow
+		if err := tx.Where("batch_id = ? AND state = ? AND NOT skip", id, RowReady).Order("number").Find(&rows).Error; err != nil {
+			return err
+		}
+		if len(rows) == 0 {
+			return conflict("batch-none", "Nothing in the batch is ready.", "Enter what is missing first.")
+		}
+		for i := range rows {
+			r := &rows[i]
+			if err := g.makeRow(tx, now, who, row.Side, r); err != nil {
+				var p *api.Problem
+				if !errors.As(err, &p) {
+					return err
+				}
+				return problem(http.StatusConflict, "batch-failed", "Nothing was made", r.Label+": "+p.Detail, firstOf(p.Remedy, "Mend this row or leave it out, and make the batch again."))
+			}
+			r.State = RowMade
+			if err := saveRow(tx, r); err != nil {
+				return err
+			}
+		}
+		var left int64
+		if err := tx.Model(&store.BatchRow{}).Where("batch_id = ? AND state IN ?", id, []string{RowValue, RowDecision, RowNew}).Count(&left).Error; err != nil {
+			return err
+		}
+		state := "open"
+		if left == 0 {
+			state = "made"
+		}
+		return tx.Model(&store.Batch{}).Where("id = ?", id).Updates(map[string]any{"state": state, "updated_at": now}).Error
+	})
+	if err != nil {
+		return nil, err
+	}
+	return g.Batch(ctx, id)
+}
+
+func (g *Gate) makeRow(tx *gorm.DB, now time.Time, who Actor, side string, r *store.BatchRow) error {
+	var id string
+	if side == "application" {
+		a, err := decodeBody[config.Application](r.Body)
+		if err != nil {
+			return err
+		}
+		if err := g.writeApplication(tx, now, who, "", a, 0); err != nil {
+			return err
+		}
+	} else {
+		p, err := decodeBody[config.Provider](r.Body)
+		if err != nil {
+			return err
+		}
+		if err := g.writeProvider(tx, now, who, "", p, 0); err != nil {
+			return err
+		}
+	}
+	if err := tx.Raw("SELECT id FROM "+side+"s WHERE slug = ?", r.Slug).Scan(&id).Error; err != nil || len(r.Document) == 0 {
+		return err
+	}
+	doc, err := unpacker().DecodeAll(r.Document, nil)
+	if err != nil {
+		return err
+	}
+	d := g.document(side, id, r.URL, doc)
+	d.Verdict, d.DecidedBy, d.DecidedAt, d.Changes = "used", who.Name, &now, "[]"
+	return g.keepVersion(tx, d)
+}
+
+// DropBatch forgets one. What it made stays.
+func (g *Gate) DropBatch(ctx context.Context, who Actor, id string) error {
+	if _, err := g.batchRow(ctx, id); err != nil {
+		return err
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Where("batch_id = ?", id).Delete(&store.BatchRow{}).Error; err != nil {
+			return err
+		}
+		return tx.Where("id = ?", id).Delete(&store.Batch{}).Error
+	})
+}
+
+// Batches lists the newest.
+func (g *Gate) Batches(ctx context.Context) (*api.List[api.BatchLine], error) {
+	var rows []store.Batch
+	if err := g.Store.Read(ctx).Order("id DESC").Limit(30).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.BatchLine]{Items: []api.BatchLine{}}
+	for _, r := range rows {
+		l := api.BatchLine{ID: r.ID, Side: r.Side, From: r.Source, State: r.State, By: r.By, Created: r.CreatedAt}
+		if err := g.Store.Read(ctx).Raw("SELECT count(*), coalesce(sum(state = 'made'), 0) FROM batch_rows WHERE batch_id = ?", r.ID).Row().Scan(&l.Rows, &l.Made); err != nil {
+			return nil, store.Clear(err)
+		}
+		out.Items = append(out.Items, l)
+	}
+	return out, nil
+}
