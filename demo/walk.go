@@ -181,10 +181,11 @@ func (w *Walker) SignIn(ctx context.Context, address, user string) error {
 	if err := w.Get(ctx, address); err != nil {
 		return err
 	}
-	return w.choose(ctx, user)
+	return w.Choose(ctx, user)
 }
 
-func (w *Walker) choose(ctx context.Context, user string) error {
+// Choose goes on from a page of the gate or of a provider, as the person with this user name, until no page sends on.
+func (w *Walker) Choose(ctx context.Context, user string) error {
 	if err := w.Onward(ctx); err != nil {
 		return err
 	}
@@ -214,5 +215,5 @@ func (w *Walker) Rehearse(ctx context.Context, link, user string) error {
 	if err := w.Submit(ctx, nil); err != nil {
 		return err
 	}
-	return w.choose(ctx, user)
+	return w.Choose(ctx, user)
 }

@@ -62,6 +62,8 @@ func (g *Gate) NewBatch(ctx context.Context, who Actor, in api.NewBatch) (*api.B
 		return nil, err
 	}
 	switch {
+	case len(rows) == 0 && in.Source != "":
+		return nil, badRequest("batch-empty", fmt.Sprintf("The source %s holds no %s that fits.", in.Source, map[string]string{"application": "service provider", "provider": "identity provider"}[in.Side]), "If it was never read, refresh it first; else search for less.")
 	case len(rows) == 0:
 		return nil, badRequest("batch-empty", "There is nothing in it.", "")
 	case len(rows) > batchRows:

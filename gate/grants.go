@@ -55,6 +55,7 @@ func (g *Gate) sealGrant(id string, body grantBody) ([]byte, error) {
 
 // heldGrant is a grant with everything that decides whether it still counts.
 type heldGrant struct {
+	served bool // the provider still serves the application
 	store.Grant
 	body     grantBody
 	app      *application
@@ -132,7 +133,8 @@ func (g *Gate) scanGrant(ctx context.Context, row *sql.Row) (h *heldGrant, more 
 	if h.provider, err = g.providerByID(ctx, h.ProviderID); err != nil && !isNotFound(err) {
 		return nil, nil, err
 	}
-	return h, fields[6:], nil
+	h.served, err = g.stillServes(ctx, h.app, h.provider)
+	return h, fields[6:], err
 }
 
 func (g *Gate) grantByCode(ctx context.Context, hash []byte) (*heldGrant, error) {
@@ -172,7 +174,7 @@ func (g *Gate) over(h *heldGrant) string {
 		return "the application is gone"
 	case h.provider == nil:
 		return "the provider is gone"
-	case !slices.Contains(h.app.Providers, h.provider.Slug):
+	case !h.served:
 		return "the provider no longer serves the application"
 	case h.app.Reach != access.InCircle && h.app.Reach.Serves("application", h.app.Name, h.Rehearsal) != nil:
 		return "the application is not open"

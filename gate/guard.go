@@ -313,7 +313,7 @@ func (g *Gate) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 	}
 	b, app := &h.body, a.app
 	p, err := g.providerByID(ctx, b.ProviderID)
-	if isNotFound(err) || err == nil && !slices.Contains(app.Providers, p.Slug) {
+	if isNotFound(err) || err == nil && !g.servesYet(ctx, app, p) {
 		return explain.New("route.none").Of(a.Name), nil
 	}
 	if err != nil {

@@ -389,6 +389,25 @@ type activeMove struct {
 	circle   *access.Circle
 }
 
+// stillServes says whether sign-ins to an application that a provider vouched for go on: it is among its providers, or the application is being moved from or to it. Who has signed in before a
+// wave opens, or while it goes back, is not put out because of that.
+func (g *Gate) stillServes(ctx context.Context, app *application, p *provider) (bool, error) {
+	if app == nil || p == nil {
+		return false, nil
+	}
+	if slices.Contains(app.Providers, p.Slug) {
+		return true, nil
+	}
+	m, err := g.moving(ctx, app.id)
+	return err == nil && m != nil && (m.move.FromID == p.id || m.move.ToID == p.id), err
+}
+
+// servesYet is stillServes where a failure is no reason to let somebody in.
+func (g *Gate) servesYet(ctx context.Context, app *application, p *provider) bool {
+	ok, err := g.stillServes(ctx, app, p)
+	return ok && err == nil
+}
+
 // moving finds the move that an application is in, or nothing. It is held with the configuration.
 func (g *Gate) moving(ctx context.Context, applicationID string) (*activeMove, error) {
 	c, err := g.cache(ctx)

@@ -52,7 +52,7 @@ func (g *Gate) source(ctx context.Context, in api.TakeIn) (text []byte, from str
 }
 
 func capitalise(s string) string {
-	if s == "" {
+	if s == "" || strings.HasPrefix(s, "http") {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]

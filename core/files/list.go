@@ -62,18 +62,20 @@ func ReadList(text string) ([]Entry, error) {
 		if errors.Is(err, io.EOF) {
 			return out, nil
 		}
-		line, _ := r.FieldPos(0)
-		e := Entry{Line: line, Values: map[string]string{}}
+		e := Entry{Values: map[string]string{}}
+		if len(record) > 0 {
+			e.Line, _ = r.FieldPos(0)
+		}
 		var wrong *csv.ParseError
 		switch {
 		case errors.As(err, &wrong):
-			e.Line, e.Wrong = wrong.Line, "it is no line of a list: "+wrong.Err.Error()
+			e.Line, e.Wrong = wrong.StartLine, "it is no line of a list: "+wrong.Err.Error()
 		case err != nil:
 			return nil, err
 		case len(record) == 1 && strings.TrimSpace(record[0]) == "":
 			continue
 		case len(record) != len(columns):
-			e.Wrong = fmt.Sprintf("it has %d fields, and there are %d columns", len(record), len(columns))
+			e.Wrong = fmt.Sprintf("there are %d columns, and it has %d", len(columns), len(record))
 		}
 		for i, v := range record {
 			if i < len(columns) && strings.TrimSpace(v) != "" {
