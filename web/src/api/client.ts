@@ -68,6 +68,20 @@ export type OutsideHost = Schemas["OutsideHost"];
 export type Correction = Schemas["Correction"];
 export type Judged = Schemas["Judged"];
 export type Import = Schemas["Import"];
+export type ConfigResult = Schemas["ConfigResult"];
+export type Revision = Schemas["Revision"];
+export type RevisionView = Schemas["RevisionView"];
+export type Proposal = Schemas["Proposal"];
+export type Move = Schemas["Move"];
+export type MoveApplication = Schemas["MoveApplication"];
+export type MoveWave = Schemas["Wave"];
+export type MoveComparison = Schemas["MoveComparison"];
+export type StillUses = Schemas["StillUses"];
+export type Handover = Schemas["Handover"];
+export type Batch = Schemas["Batch"];
+export type BatchRow = Schemas["BatchRow"];
+export type BatchValues = Schemas["BatchValues"];
+export type Report = Schemas["Report"];
 
 let csrf = "";
 
@@ -92,7 +106,7 @@ http.use(guard);
 /** What the service said was wrong, in its own words. */
 export class ApiError extends Error {
   constructor(readonly problem: Problem) {
-    super([problem.detail || problem.title, ...(problem.fields ?? []).map((f) => `${f.field}: ${f.message}`), problem.remedy].filter(Boolean).join("\n"));
+    super([problem.detail || problem.title, ...(problem.fields ?? []).map((f) => [f.file ? `${f.file}:${f.line}` : f.line ? `line ${f.line}` : "", f.field, f.message].filter(Boolean).join(": ")), problem.remedy].filter(Boolean).join("\n"));
   }
 }
 

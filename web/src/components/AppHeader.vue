@@ -9,7 +9,7 @@ const router = useRouter();
 const dark = ref(document.documentElement.classList.contains("dark"));
 const palette = ref<InstanceType<typeof CommandPalette> | null>(null);
 const places = [
-  ["/", "Overview"], ["/applications", "Applications"], ["/providers", "Providers"], ["/people", "People"], ["/sources", "Sources"], ["/keyring", "Keyring"], ["/traces", "Traces"], ["/checkup", "Checkup"], ["/journal", "Journal"],
+  ["/", "Overview"], ["/applications", "Applications"], ["/providers", "Providers"], ["/people", "People"], ["/sources", "Sources"], ["/keyring", "Keyring"], ["/traces", "Traces"], ["/checkup", "Checkup"], ["/history", "Changes"],
 ] as const;
 
 function toggle() {
@@ -31,7 +31,7 @@ async function leave() {
       Inner Gate
     </RouterLink>
     <nav aria-label="Main">
-      <RouterLink v-for="[path, name] in places" :key="path" :to="path" :class="{ on: path === '/' ? $route.path === '/' : $route.path.startsWith(path) || (path === '/people' && /^\/(groups|rule-sets|sessions)/.test($route.path)) || (path === '/traces' && /^\/(statistics|judge)/.test($route.path)) }">{{ name }}</RouterLink>
+      <RouterLink v-for="[path, name] in places" :key="path" :to="path" :class="{ on: path === '/' ? $route.path === '/' : $route.path.startsWith(path) || (path === '/people' && /^\/(groups|rule-sets|sessions)/.test($route.path)) || (path === '/traces' && /^\/(statistics|judge)/.test($route.path)) || (path === '/history' && /^\/(proposals|files|journal)/.test($route.path)) || (path === '/applications' && /^\/(batches|moves|report)/.test($route.path)) }">{{ name }}</RouterLink>
       <RouterLink v-if="session.owner" to="/settings" :class="{ on: $route.path === '/settings' }">Access</RouterLink>
     </nav>
     <button class="find" type="button" @click="palette?.open()"><span>Find anything</span><kbd>Ctrl K</kbd></button>

@@ -9,7 +9,7 @@ import SelectBox from "./SelectBox.vue";
 import TimeText from "./TimeText.vue";
 import TraceTable from "./TraceTable.vue";
 
-const props = defineProps<{ application: Application; readonly?: boolean }>();
+const props = defineProps<{ application: Application; readonly?: boolean; proposal?: string }>();
 const flow = ref("sp");
 const provider = ref(props.application.providers?.[0] ?? "");
 const stop = ref(false);
@@ -26,7 +26,7 @@ const spOnly = computed(() => !!props.application.saml?.spInitiatedOnly);
 
 async function order() {
   await act(async () => {
-    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined, stop: stop.value || undefined, second: second.value || undefined, signOut: out.value || undefined, keepPerson: keep.value || undefined, hours: Number(hours.value) } }));
+    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined, stop: stop.value || undefined, second: second.value || undefined, signOut: out.value || undefined, keepPerson: keep.value || undefined, hours: Number(hours.value), proposal: props.proposal } }));
     rehearsal.value = made;
     link.value = made.link ?? "";
     follow(made.id);

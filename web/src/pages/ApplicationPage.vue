@@ -13,6 +13,7 @@ import FindingList from "../components/FindingList.vue";
 import MetadataWatch from "../components/MetadataWatch.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import Passage from "../components/Passage.vue";
+import ProposeBar from "../components/ProposeBar.vue";
 import ProviderChoice from "../components/ProviderChoice.vue";
 import ReachControl from "../components/ReachControl.vue";
 import ReachTag from "../components/ReachTag.vue";
@@ -30,7 +31,7 @@ import { kindWords, relative } from "../composables/text";
 const session = useSession();
 const route = useRoute();
 const router = useRouter();
-const { slug, application, error, missing, again, save, understand, take } = useApplication();
+const { slug, application, error, missing, again, save, understand, take, proposals } = useApplication();
 const station = computed(() => String(route.query.station ?? "mapping-out"));
 const choose = (name: string) => void router.replace({ query: { station: name } });
 const { data: provider } = useLoad(async () => (application.value?.providers?.[0] ? ok(http.GET("/providers/{slug}", { params: { path: { slug: application.value.providers[0] } } })) : null), [() => application.value?.providers?.[0]]);
@@ -64,6 +65,7 @@ async function remove() {
         <ElButton type="primary" @click="choose('rehearse')">Rehearse</ElButton>
       </div>
     </div>
+    <ProposeBar v-if="session.engineer" :proposals="proposals" kind="application" :slug="slug" />
     <Passage :application="{ title: application.name, lines: [(application.oidc ? application.oidc.redirectUris?.length && application.oidc.clientId : host(application.saml?.entityId ?? application.guarded?.publicUrl ?? (application.kind === 'link' ? application.startUrl : ''))) || 'nothing taken yet', application.lastSignIn ? `last sign-in ${relative(new Date(application.lastSignIn))}` : 'no sign-in yet'] }"
       :providers="(application.providedBy ?? []).map((p) => ({ title: p.name, to: `/providers/${p.slug}`, lines: [host(p.entityId), `${kindWords[p.kind] ?? p.kind} provider · ${p.reach}`] }))" :stations="application.stations ?? []" :active="station" @choose="choose" />
     <div class="cols">

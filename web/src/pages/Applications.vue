@@ -2,6 +2,7 @@
 import { ElButton } from "element-plus";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
+import EstateNav from "../components/EstateNav.vue";
 import ListPage from "../components/ListPage.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TimeText from "../components/TimeText.vue";
@@ -15,6 +16,7 @@ const load = (query: Record<string, string>) => ok(http.GET("/applications", { p
 
 <template>
   <div class="head"><div><h1>Applications</h1><p class="sub">What people sign in to.</p></div><ElButton v-if="session.engineer" type="primary" @click="router.push('/applications/new')">Connect an application</ElButton></div>
+  <EstateNav side="applications" />
   <ListPage :load="load" search="Search by name or entity ID" :filters="[{ name: 'reach', label: 'Reach', options: [['draft', 'draft'], ['everyone', 'everyone'], ['closed', 'closed']] }]">
     <template #default="{ items }">
       <table class="list">

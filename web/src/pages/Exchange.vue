@@ -4,6 +4,7 @@ import { ref } from "vue";
 import { useRoute } from "vue-router";
 import type { ComparedSheet } from "../api/client";
 import CopyValue from "../components/CopyValue.vue";
+import HandoverPanel from "../components/HandoverPanel.vue";
 import GiveOurs from "../components/GiveOurs.vue";
 import TimeText from "../components/TimeText.vue";
 import TwoValues from "../components/TwoValues.vue";
@@ -56,6 +57,7 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
         <template v-if="sheet.requested"><h2>The attributes as metadata elements</h2><CopyValue :value="sheet.requested.trim()" label="the attributes as metadata elements" block /></template>
       </section>
       <div class="stack no-print">
+        <HandoverPanel v-if="session.engineer" :kind="kind" :slug="slug" />
         <section v-if="sheet.downloads.length" class="panel"><h2>Files</h2>
           <ul class="files"><li v-for="d in sheet.downloads" :key="d.name"><a :href="d.url" :download="d.file">{{ d.name }}</a> <span class="soft small">{{ d.hint }}</span></li></ul>
         </section>

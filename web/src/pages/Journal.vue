@@ -1,8 +1,14 @@
 <script setup lang="ts">
+import { ref } from "vue";
 import { http, ok } from "../api/client";
+import ChangesNav from "../components/ChangesNav.vue";
 import ListPage from "../components/ListPage.vue";
 import TimeText from "../components/TimeText.vue";
+import { useSession } from "../composables/session";
 
+const session = useSession();
+const verdict = ref<{ whole: boolean; lines: number; broken?: string } | null>(null);
+const verify = async () => void (verdict.value = await ok(http.GET("/journal/verify", { params: { query: {} } })));
 const load = (query: Record<string, string>) => ok(http.GET("/journal", { params: { query } }));
 
 /** The fields that differ between two configurations. */
@@ -28,6 +34,8 @@ function changed(before?: string, after?: string): string[] {
 <template>
   <h1>Journal</h1>
   <p class="sub">Who changed what, when, from where. It is append-only, and each line vouches for the one before.</p>
+  <ChangesNav />
+  <p class="row"><button class="verify" type="button" @click="verify">Verify the chain</button><span v-if="verdict" role="status"><span class="tag" :class="verdict.whole ? 'sound' : 'broken'">{{ verdict.whole ? "whole" : "broken" }}</span> {{ verdict.whole ? `${verdict.lines.toLocaleString()} lines fit one after the other.` : verdict.broken }}</span><a v-if="session.owner" href="/api/v1/journal/export?from=0" download="journal.jsonl">Export</a></p>
   <ListPage :load="load" search="Who, what or which">
     <template #default="{ items }">
       <table class="list">
@@ -38,3 +46,7 @@ function changed(before?: string, after?: string): string[] {
     <template #empty><p>Nothing was changed yet.</p></template>
   </ListPage>
 </template>
+
+<style scoped>
+.verify { font: inherit; padding: 5px 12px; border: 1px solid var(--sea); border-radius: 4px; background: none; color: var(--sea); cursor: pointer; }
+</style>

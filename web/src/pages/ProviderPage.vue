@@ -11,12 +11,14 @@ import MetadataWatch from "../components/MetadataWatch.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import Passage from "../components/Passage.vue";
 import MatchingForm from "../components/MatchingForm.vue";
+import ProposeBar from "../components/ProposeBar.vue";
 import ProviderForm from "../components/ProviderForm.vue";
 import ReachControl from "../components/ReachControl.vue";
 import SecretPanel from "../components/SecretPanel.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
+import { useProposing } from "../composables/changes";
 import { useAct, useLoad, useQueue } from "../composables/load";
 import { useSession } from "../composables/session";
 import { kindWords, relative } from "../composables/text";
@@ -37,9 +39,11 @@ const take = async (body: Input) => {
   provider.value = await ok(http.POST("/providers/{slug}/take", { params: params(), body }));
 };
 const queue = useQueue();
+const proposals = useProposing("provider", provider);
 const save = (change: (held: ProviderConfig) => ProviderConfig) =>
   queue(async () => {
     const held = provider.value!;
+    if (proposals.proposing.value) return proposals.propose(change(providerConfig(held)));
     provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: held.revision } }, body: change(providerConfig(held)) }));
   });
 const lastTrace = computed(() => traces.value?.items.find((t) => t.outcome === "signed-in")?.reference);
@@ -71,6 +75,7 @@ async function remove() {
       <div><h1>{{ provider.name }}</h1><p class="sub">{{ kindWords[provider.kind] }} provider<template v-if="provider.description"> · {{ provider.description }}</template></p></div>
       <div class="row"><ReachTag :reach="provider.reach" /><ElButton v-if="provider.kind !== 'directory'" @click="router.push(`/providers/${slug}/exchange`)">Exchange sheet</ElButton><ElButton type="primary" @click="choose('reach')">Open or close</ElButton></div>
     </div>
+    <ProposeBar v-if="session.engineer" :proposals="proposals" kind="provider" :slug="slug" />
     <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId ?? provider.oidc?.issuer ?? provider.oidc?.authorizationEndpoint) || (provider.kind === 'directory' ? 'at the gate itself' : 'nothing taken yet'), provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
       <template #applications><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2><p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug"><RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink></p><p v-if="(provider.serves?.length ?? 0) > 6"><RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink></p></template>
     </Passage>

@@ -2,6 +2,7 @@
 import { ElButton } from "element-plus";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
+import EstateNav from "../components/EstateNav.vue";
 import ListPage from "../components/ListPage.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TimeText from "../components/TimeText.vue";
@@ -15,6 +16,7 @@ const load = (query: Record<string, string>) => ok(http.GET("/providers", { para
 
 <template>
   <div class="head"><div><h1>Providers</h1><p class="sub">Who vouches for people.</p></div><ElButton v-if="session.engineer" type="primary" @click="router.push('/providers/new')">Connect a provider</ElButton></div>
+  <EstateNav side="providers" />
   <ListPage :load="load" search="Search by name or entity ID" :filters="[{ name: 'reach', label: 'Reach', options: [['draft', 'draft'], ['everyone', 'everyone'], ['closed', 'closed']] }]">
     <template #default="{ items }">
       <table class="list">
