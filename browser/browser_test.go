@@ -174,7 +174,7 @@ func (p *page) drop(name, content string) {
 // label types into the field that a page for people labels so.
 func (p *page) label(label, value string) {
 	p.t.Helper()
-	find := `[...document.querySelectorAll("label")].find(l=>l.innerText.trim()===` + quote(label) + `)?.querySelector("input")`
+	find := `[...document.querySelectorAll("label")].find(l=>l.innerText.trim()===` + quote(label) + `)?.querySelector("input,textarea")`
 	p.act(find, "e.value="+quote(value))
 }
 

@@ -129,6 +129,7 @@ func (g *Gate) handoverView(ctx context.Context, row *store.Handover) (*api.Hand
 	if err := g.Store.Read(ctx).Model(&store.Proposal{}).Where("origin = ?", handoverAbout+row.ID).Order("id DESC").Limit(50).Pluck("id", &v.Left).Error; err != nil {
 		return nil, store.Clear(err)
 	}
+	v.Left = orEmptyList(v.Left)
 	traces, err := g.handoverTraces(ctx, row.ID)
 	if err != nil {
 		return nil, err

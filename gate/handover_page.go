@@ -351,10 +351,12 @@ func (g *Gate) handoverTried(ctx context.Context, row *store.Handover, slug stri
 		}
 		p.Tried = append(p.Tried, tried(t, entries))
 	}
-	n, _, err := g.handoverOrder(ctx, row, slug)
-	if err == nil {
+	n, proposal, err := g.handoverOrder(ctx, row, slug)
+	if n.Proposal = proposal; err == nil {
 		var r store.Rehearsal
-		_, err = g.rehearsed(ctx, &n, &r)
+		if err = g.rehearseProposal(ctx, &n, &r); err == nil {
+			_, err = g.rehearsed(ctx, &n, &r)
+		}
 	}
 	var known *api.Problem
 	if errors.As(err, &known) {

@@ -158,7 +158,7 @@ func (g *Gate) Proposal(ctx context.Context, id string) (*api.Proposal, error) {
 	var p *api.Problem
 	switch {
 	case err == nil:
-		v.Effects = r.Words
+		v.Effects = orEmptyList(r.Words)
 	case asProblem(err, &p):
 		v.Broken = p.Detail
 	default:

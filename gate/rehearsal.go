@@ -373,6 +373,30 @@ func (g *Gate) joinRehearsal(ctx context.Context, s *signIn) error {
 	return g.override(ctx, s, true)
 }
 
+// rehearsedAs finds the application of a browser's rehearsal as it is there, where it fits what asks; else it returns the failure that was found before.
+func (g *Gate) rehearsedAs(ctx context.Context, b Browser, failure error, fits func(*application) bool) (*application, error) {
+	id, _, _ := strings.Cut(b.Rehearsal, ".")
+	if id == "" {
+		return nil, failure
+	}
+	var r store.Rehearsal
+	if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&r).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if r.Override == "" || !rehearses(&r, b) || g.Now().After(r.ExpiresAt) {
+		return nil, failure
+	}
+	o, err := decodeBody[overriding](r.Override)
+	if err != nil || o.Kind != "application" {
+		return nil, failure
+	}
+	app, err := g.makeApplication(ctx, &store.Object{ID: o.ID, Body: o.Body})
+	if err != nil || !fits(app) {
+		return nil, failure
+	}
+	return app, nil
+}
+
 // overriding is a configuration that holds in one rehearsal in place of what is set.
 type overriding struct {
 	Kind string `json:"kind"`

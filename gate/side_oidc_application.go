@@ -54,6 +54,9 @@ func (g *Gate) askOIDC(ctx context.Context, s *signIn, raw string) error {
 	}
 	app, err := g.applicationByClient(ctx, p["client_id"])
 	if isNotFound(err) {
+		app, err = g.rehearsedAs(ctx, s.browser, err, func(a *application) bool { return a.OIDC != nil && a.OIDC.ClientID == p["client_id"] })
+	}
+	if isNotFound(err) {
 		return explain.New("oidc.client-unknown", explain.Fact("client ID", clipText(p["client_id"], 200)))
 	}
 	if err != nil {

@@ -329,6 +329,10 @@ func (g *Gate) askSAML(ctx context.Context, s *signIn, received *saml.Received) 
 	}
 	app, err := g.applicationByEntity(ctx, in.ClaimedIssuer())
 	if isNotFound(err) {
+		// What is only proposed may name itself anew; it is known to its own rehearsal.
+		app, err = g.rehearsedAs(ctx, s.browser, err, func(a *application) bool { return a.SAML != nil && a.SAML.EntityID == in.ClaimedIssuer() })
+	}
+	if isNotFound(err) {
 		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
 	}
 	if err != nil {

@@ -22,7 +22,7 @@ dt { color: var(--soft); }
 .was span, .is span { display: inline-block; width: 1.2em; font-weight: 700; }
 .was span { color: var(--rust); }
 .is span { color: var(--moss); }
-mark { background: var(--mark); color: inherit; }
+mark { background: var(--mark); color: var(--ink); }
 .visually-hidden { width: 1px !important; }
 @media (max-width: 760px) { .changes { grid-template-columns: 1fr; } dd { border: 0; padding-top: 0; } }
 </style>

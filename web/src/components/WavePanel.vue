@@ -38,7 +38,7 @@ const blocked = computed(() => apps.value.some((a) => a.verdict.state === "block
     <div class="head"><h2>Wave {{ wave.number }} <span class="tag" :class="states[wave.state]?.state">{{ states[wave.state]?.text ?? wave.state }}</span></h2>
       <p v-if="wave.state === 'open'" class="counts" role="status">until <TimeText :at="wave.closes" /> · <b>{{ wave.count.signedIn }}</b> signed in · <b>{{ wave.count.failed }}</b> failed, bears {{ wave.limits.failures }} · <b>{{ wave.count.differed }}</b> differ, bears {{ wave.limits.differences }}</p>
       <p v-else-if="wave.opens && wave.state === 'planned'" class="counts">opens by itself <TimeText :at="wave.opens" from /></p></div>
-    <p v-if="wave.note" class="note">{{ wave.note }}</p>
+    <p v-if="wave.note" class="note">{{ wave.note[0]?.toUpperCase() + wave.note.slice(1) }}</p>
     <slot />
     <div v-if="!readonly" class="acts">
       <template v-if="wave.state === 'planned'">

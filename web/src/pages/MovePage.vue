@@ -61,7 +61,7 @@ const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
               <p>{{ a.people.all }} people used it through {{ move.from.name }}: {{ a.people.linked }} are known to {{ move.to.name }}, {{ a.people.found }} would be found, {{ a.people.strangers }} would be strangers<template v-if="a.people.doubtful">, {{ a.people.doubtful }} share a value</template>.</p>
               <table v-if="a.needs.length" class="list"><thead><tr><th scope="col">Needs</th><th scope="col">{{ move.from.name }}</th><th scope="col">{{ move.to.name }}</th></tr></thead><tbody><tr v-for="n in a.needs" :key="n.attribute"><td class="mono">{{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft">for {{ n.as.join(", ") }}</span></td><td class="mono">{{ n.from || "–" }}</td><td class="mono">{{ n.to || "–" }}</td></tr></tbody></table></details></td>
           <td class="small"><span v-for="(n, r) in a.compared" :key="r" class="tag" :class="results[r]?.state">{{ n }} {{ results[r]?.text ?? r }}</span><span v-if="!Object.keys(a.compared).length" class="soft">nobody yet</span></td>
-          <td v-if="session.engineer"><div v-if="move.state === 'open'" class="stack small"><ElButton size="small" :loading="busy" @click="try_(a)">Link to try both ways</ElButton><label v-if="a.state !== 'moved' && movable(w)">Wave <select :value="a.wave" :aria-label="`Wave of ${a.name}`" @change="put(a, Number(($event.target as HTMLSelectElement).value))"><option v-for="n in nextWave" :key="n" :value="n" :disabled="!movable(move.waves.find((x) => x.number === n))">{{ n }}</option></select></label></div>
+          <td v-if="session.engineer"><div v-if="move.state === 'open'" class="stack small"><ElButton size="small" :loading="busy" @click="try_(a)">Link to try both ways</ElButton><label v-if="a.state !== 'moved' && movable(w)" class="which">Wave <select :value="a.wave" :aria-label="`Wave of ${a.name}`" @change="put(a, Number(($event.target as HTMLSelectElement).value))"><option v-for="n in nextWave" :key="n" :value="n" :disabled="!movable(move.waves.find((x) => x.number === n))">{{ n }}</option></select></label></div>
             <div v-if="trial?.slug === a.slug" class="trial"><CopyValue :value="trial.link" label="the link" /><p class="small soft">For {{ trial.people }} people of the circle. They sign in once at each provider; nothing reaches the application.</p></div></td>
         </tr></tbody>
       </table>
@@ -84,5 +84,6 @@ details { margin-top: 4px; max-width: 34rem; }
 summary { cursor: pointer; color: var(--sea); }
 .tag { margin: 0 4px 2px 0; }
 select { font: inherit; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--card); color: var(--ink); padding: 2px 6px; }
+.which { display: block; white-space: nowrap; }
 .trial { max-width: 22rem; margin-top: 8px; }
 </style>

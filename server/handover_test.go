@@ -1,0 +1,162 @@
+package server_test
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/demo"
+	"innergate/gate"
+)
+
+// desk connects Ticket Desk as a draft of which nothing is known yet.
+func desk(t *testing.T, w *demo.World) {
+	t.Helper()
+	_, err := w.Client().AddApplication(t.Context(), config.Application{Slug: "ticket-desk", Name: "Ticket Desk", Kind: "saml", Contact: "desk@saltmere.example", Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, StartURL: w.DeskURL + "/sign-in", SAML: &config.SAMLApplication{SPInitiatedOnly: true}})
+	require.NoError(t, err)
+}
+
+// TestHandoverLinks walks the way of a partner's engineer without a browser, and tries what somebody would who should not be there.
+func TestHandoverLinks(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	desk(t, w)
+	h, err := c.NewHandover(ctx, "applications", "ticket-desk", api.NewHandover{Openings: 1, Hours: 2, Remark: "Your metadata, please."})
+	require.NoError(t, err)
+	path := strings.TrimPrefix(h.Link, w.URL)
+
+	// Whoever only looks, such as a mail program, opens nothing, and sees nothing of ours.
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, h.Link))
+	assert.Contains(t, b.Text, "1 more")
+	assert.NotContains(t, b.Text, "Your metadata, please.")
+	for _, what := range []string{"/compare", "/leave", "/try"} {
+		require.NoError(t, b.Post(ctx, h.Link+what, url.Values{"text": {w.DeskURL + "/metadata"}, "act": {"leave"}}))
+		assert.Contains(t, b.Text, "This link is over", "%s needs the link to be opened in this browser", what)
+	}
+	require.NoError(t, b.Get(ctx, h.Link+"/certificate/x.pem"))
+	assert.NotEqual(t, http.StatusOK, b.Status)
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	assert.Contains(t, b.Text, "Your metadata, please.")
+	assert.Contains(t, b.Text, w.URL+"/saml/idp/sso")
+
+	// Forwarded: a second browser comes too late, and can't take what the first keeps for another link.
+	late := w.Walker()
+	require.NoError(t, late.Get(ctx, h.Link))
+	assert.Equal(t, http.StatusGone, late.Status)
+	require.NoError(t, late.Post(ctx, h.Link, nil))
+	assert.Equal(t, http.StatusGone, late.Status)
+
+	// Guessed: every other token is none, and whoever tries many is stopped.
+	require.NoError(t, late.Get(ctx, w.URL+path[:len(path)-1]+"x"))
+	assert.Equal(t, http.StatusGone, late.Status)
+	for range 40 {
+		require.NoError(t, late.Get(ctx, w.URL+"/handover/guess"))
+	}
+	assert.Equal(t, http.StatusTooManyRequests, late.Status)
+
+	// What is left waits, and shows as a difference; nothing of the application changes.
+	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {"<nothing/>"}, "act": {"leave"}}))
+	assert.Equal(t, http.StatusUnprocessableEntity, b.Status)
+	assert.Contains(t, b.Text, "&lt;nothing/&gt;", "what was entered stays")
+	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.DeskURL + "/metadata"}, "remark": {"<b>ours</b>"}, "act": {"look"}}))
+	assert.Contains(t, b.Text, "This is what we understood")
+	list, err := c.Proposals(ctx, client.Page{})
+	require.NoError(t, err)
+	assert.Empty(t, list.Items, "looking leaves nothing")
+	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.DeskURL + "/metadata"}, "remark": {"<b>ours</b>"}, "act": {"leave"}}))
+	assert.Contains(t, b.Text, "What you left waits")
+	list, err = c.Proposals(ctx, client.Page{})
+	require.NoError(t, err)
+	require.Len(t, list.Items, 1)
+	left, err := c.Proposal(ctx, list.Items[0].ID)
+	require.NoError(t, err)
+	assert.True(t, left.Theirs)
+	assert.Equal(t, "<b>ours</b>", left.Remark)
+	assert.Empty(t, left.Broken)
+	var fields []string
+	for _, ch := range left.Changes {
+		fields = append(fields, ch.Field)
+	}
+	assert.Contains(t, fields, "saml.entityId")
+	a, err := c.Application(ctx, "ticket-desk")
+	require.NoError(t, err)
+	assert.Empty(t, a.SAML.EntityID)
+
+	// A viewer can't decide, an engineer takes it, and its document is kept as a version.
+	viewer := w.Client()
+	viewer.Token = token(t, w, gate.RoleViewer)
+	_, err = viewer.ApplyProposal(ctx, left.ID, api.ApplyProposal{})
+	assert.ErrorContains(t, err, "needs the role engineer")
+	_, err = c.ApplyProposal(ctx, left.ID, api.ApplyProposal{})
+	require.NoError(t, err)
+	a, err = c.Application(ctx, "ticket-desk")
+	require.NoError(t, err)
+	assert.Equal(t, w.DeskURL+"/saml", a.SAML.EntityID)
+	versions, err := c.Documents(ctx, "applications", "ticket-desk")
+	require.NoError(t, err)
+	require.Len(t, versions.Items, 1)
+	_, err = c.ApplyProposal(ctx, left.ID, api.ApplyProposal{})
+	assert.ErrorContains(t, err, "was applied already")
+
+	// She tries it; what is ours, and what others did, does not show.
+	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
+	require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Choose(ctx, "vlund"))
+	require.NoError(t, b.Get(ctx, h.Link))
+	assert.Contains(t, b.Text, "It came through")
+	assert.Contains(t, b.Text, "vlund")
+	assert.NotContains(t, b.Text, "mvoss")
+	held, err := c.Handovers(ctx, "applications", "ticket-desk")
+	require.NoError(t, err)
+	require.Len(t, held.Items, 1)
+	assert.Equal(t, []int{1, 1, 1}, []int{len(held.Items[0].Openings), len(held.Items[0].Left), len(held.Items[0].Rehearsals)})
+
+	// Revoked, it is over for her too. One whose time is over is over.
+	require.NoError(t, c.RevokeHandover(ctx, h.ID))
+	require.NoError(t, b.Get(ctx, h.Link))
+	assert.Equal(t, http.StatusGone, b.Status)
+	assert.NotContains(t, b.Text, "Your metadata, please.")
+	for _, wrong := range []api.NewHandover{{Hours: -1}, {Hours: 99999}, {Openings: 50}, {Remark: strings.Repeat("x", 3000)}} {
+		_, err = c.NewHandover(ctx, "applications", "ticket-desk", wrong)
+		assert.Error(t, err)
+	}
+	_, err = c.NewHandover(ctx, "providers", "harbour-register", api.NewHandover{})
+	assert.Error(t, err, "the gate's own directory has no other side")
+	lines, err := c.Journal(ctx, client.Page{Limit: 100})
+	require.NoError(t, err)
+	var said []string
+	for _, l := range lines.Items {
+		said = append(said, l.Action)
+	}
+	assert.Subset(t, said, []string{"made a handover link for", "opened a handover link for", "proposed a change of", "applied a change of", "revoked a handover link for"})
+}
+
+// TestAHandoverForAProvider tells a partner why its sign-in failed, in the words that are meant for it.
+func TestAHandoverForAProvider(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	h, err := c.NewHandover(ctx, "providers", "saltmere-staff", api.NewHandover{})
+	require.NoError(t, err)
+	b := w.Walker()
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	assert.Contains(t, b.Text, w.URL+"/saml/sp/saltmere-staff/acs")
+	require.NoError(t, b.Post(ctx, h.Link+"/compare", url.Values{"text": {"ACS URL: " + w.URL + "/saml/sp/saltmere-staff/acs/"}}))
+	assert.Contains(t, b.Text, "Something differs.")
+	w.Staff.SetMistake("audience")
+	require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Choose(ctx, "mvoss"))
+	require.NoError(t, b.Get(ctx, h.Link))
+	assert.Contains(t, b.Text, "It was refused")
+	assert.Contains(t, b.Text, "audience")
+}
