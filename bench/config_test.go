@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/api"
+	"innergate/client"
 	"innergate/core/config"
 	"innergate/core/files"
 	"innergate/demo"
@@ -59,7 +60,7 @@ func BenchmarkConfiguration(b *testing.B) {
 	text := applicationsText(b, w, 10_000)
 	c := w.Client()
 	c.HTTP.Timeout = 2 * time.Minute
-	var load, preview, export, floor time.Duration
+	var load, preview, export, report, floor time.Duration
 	for range b.N {
 		at := time.Now()
 		path := filepath.Join(b.TempDir(), "floor.yaml")
@@ -91,6 +92,10 @@ func BenchmarkConfiguration(b *testing.B) {
 		_, err = c.ExportConfig(ctx)
 		require.NoError(b, err)
 		export = time.Since(at)
+		at = time.Now()
+		_, err = c.Report(ctx, "application", client.Page{Limit: 100})
+		require.NoError(b, err)
+		report = time.Since(at)
 		if b.N > 1 {
 			break // loading again would find everything there
 		}
@@ -99,6 +104,7 @@ func BenchmarkConfiguration(b *testing.B) {
 	b.ReportMetric(load.Seconds(), "load-s")
 	b.ReportMetric(preview.Seconds(), "preview-s")
 	b.ReportMetric(export.Seconds(), "export-s")
+	b.ReportMetric(report.Seconds(), "report-s")
 	b.ReportMetric(floor.Seconds(), "floor-s")
 	b.ReportMetric(0, "ns/op")
 }

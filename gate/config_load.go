@@ -386,11 +386,11 @@ const stepsInFull = 200
 // aside runs f on a gate of its own, in which the configuration can be changed without anybody noticing.
 func (g *Gate) aside(ctx context.Context, f func(*Gate) (*api.ConfigResult, error)) (*api.ConfigResult, error) {
 	var out *api.ConfigResult
-	err := g.Store.Aside(ctx, []string{"applications", "providers", "groups", "rule_sets", "sources", "templates", "settings", "assignments", "trusted_certificates", "partner_watches", "secrets", "from_files", "memberships"},
+	err := g.Store.Aside(ctx, []string{"applications", "providers", "groups", "rule_sets", "sources", "templates", "settings", "assignments", "trusted_certificates", "partner_watches", "secrets", "from_files"},
 		[]string{"revisions", "journal_entries"}, func(s *store.Store) (err error) {
 			o := g.Options
 			o.Store = s
-			shadow := &Gate{Options: o, hashing: g.hashing, telling: make(chan struct{}, 1), party: g.party}
+			shadow := &Gate{Options: o, hashing: g.hashing, telling: make(chan struct{}, 1), party: g.party, setAside: true}
 			out, err = f(shadow)
 			return err
 		})

@@ -68,6 +68,7 @@ type Gate struct {
 	importing   sync.Map      // import ID → whether it shall go on
 	batching    sync.Map      // batch ID → true, while its rows are looked at
 	party       *webauthn.WebAuthn
+	setAside    bool // it only finds out what a change would do
 	Metrics     Metrics
 }
 

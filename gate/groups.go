@@ -129,8 +129,11 @@ func (g *Gate) removeGroup(tx *gorm.DB, who Actor, slug string) error {
 	if len(users) > 0 {
 		return problem(http.StatusConflict, "in-use", "The group is in use", fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")), "Take it out there first.")
 	}
-	if err := tx.Exec("DELETE FROM memberships WHERE group_id = ?", row.ID).Error; err != nil {
-		return err
+	// Set aside, the members stay where they are: a group that is not there counts for nobody.
+	if !g.setAside {
+		if err := tx.Exec("DELETE FROM memberships WHERE group_id = ?", row.ID).Error; err != nil {
+			return err
+		}
 	}
 	if err := tx.Delete(&row).Error; err != nil {
 		return err

@@ -47,10 +47,10 @@ func (g *Gate) reportQuery(f ReportFilter) (string, map[string]any, error) {
 	}
 	q := `SELECT o.id, o.slug, o.name, o.kind, o.reach, coalesce(json_extract(o.body, '$.contact'), '') AS owner, coalesce(json_extract(o.body, '$.tags'), '[]') AS tags, ` + served + ` AS providers, o.last_sign_in, o.updated_at,
 		(SELECT min(not_after) FROM trusted_certificates c WHERE c.owner_kind = @side AND c.owner_id = o.id) AS ends, (` + peopleOf + `) AS people,
-		(SELECT coalesce(sum(count), 0) FROM sign_in_counts s WHERE s.` + signed + ` = o.id AND s.outcome = 'signed-in' AND s.hour >= @since) AS signed,
+		coalesce(s.n, 0) AS signed,
 		(SELECT count(*) FROM kept_findings k WHERE k.kind = @side AND k.owner_id = o.id AND k.gone_at IS NULL AND k.severity = 'broken' AND (k.accepted_until IS NULL OR k.accepted_until <= @now)) AS broken,
 		(SELECT count(*) FROM kept_findings k WHERE k.kind = @side AND k.owner_id = o.id AND k.gone_at IS NULL AND k.severity = 'attention' AND (k.accepted_until IS NULL OR k.accepted_until <= @now)) AS attention
-		FROM ` + table + ` o`
+		FROM ` + table + ` o LEFT JOIN (SELECT ` + signed + ` AS id, sum(count) AS n FROM sign_in_counts WHERE outcome = 'signed-in' AND hour >= @since GROUP BY 1) s ON s.id = o.id`
 	now := g.Now().UTC()
 	args := map[string]any{"side": f.Side, "now": now, "since": now.Add(-usedLately)}
 	var where []string

@@ -1,0 +1,159 @@
+package server_test
+
+import (
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/access"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/files"
+	"innergate/gate"
+)
+
+// TestAProposedChangeIsRehearsed lets a change hold in its rehearsal, begun at the application and at the gate, and nowhere else.
+func TestAProposedChangeIsRehearsed(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	held, err := c.Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	change := held.Application
+	change.Mapping = claims.Mapping{{Set: "uid", From: claims.Names{"email"}}}
+	p, err := c.Propose(ctx, api.NewProposal{Kind: "application", Slug: "crew-rota", Application: &change})
+	require.NoError(t, err)
+	for _, flow := range []string{"sp", "idp"} {
+		r, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: flow, Proposal: p.ID})
+		require.NoError(t, err)
+		b := w.Walker()
+		require.NoError(t, b.Rehearse(ctx, r.Link, "mvoss"))
+		assert.Contains(t, b.Text, "mira.voss@saltmere.example", flow)
+		assert.NotContains(t, b.Text, "displayName", flow)
+	}
+	b := w.Walker()
+	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
+	assert.Contains(t, b.Text, "displayName", "everybody else is as before")
+
+	// The same for a provider: here its mapping leaves the name away that the application needs.
+	staff, err := c.Provider(ctx, "saltmere-staff")
+	require.NoError(t, err)
+	other := staff.Provider
+	other.Mapping = claims.Mapping{{Set: "preferred_username", From: claims.Names{"urn:oid:0.9.2342.19200300.100.1.3"}}}
+	q, err := c.Propose(ctx, api.NewProposal{Kind: "provider", Slug: "saltmere-staff", Provider: &other})
+	require.NoError(t, err)
+	r, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Proposal: q.ID})
+	require.NoError(t, err)
+	b = w.Walker()
+	require.NoError(t, b.Rehearse(ctx, r.Link, "mvoss"))
+	assert.Equal(t, "mira.voss@saltmere.example", b.Inner("nameid"), b.Text)
+	_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "cargo-ledger", Flow: "sp", Proposal: p.ID})
+	assert.ErrorContains(t, err, "the rehearsal for another application")
+	_, err = c.WithdrawProposal(ctx, p.ID, "no")
+	require.NoError(t, err)
+	_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Proposal: p.ID})
+	assert.ErrorContains(t, err, "was withdrawn already")
+}
+
+// TestRestoringActsOnTheNextSignIn: the bound is a second.
+func TestRestoringActsOnTheNextSignIn(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	held, err := c.Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	change := held.Application
+	change.Subject = config.Subject{Source: "profile", From: "email"}
+	_, err = c.PutApplication(ctx, change, held.Revision)
+	require.NoError(t, err)
+	sees := func() string {
+		b := w.Walker()
+		require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
+		return b.Inner("nameid")
+	}
+	require.Equal(t, "mira.voss@saltmere.example", sees())
+	began := time.Now()
+	_, err = c.Restore(ctx, api.Restore{Kind: files.Application, Slug: "crew-rota", Number: 1})
+	require.NoError(t, err)
+	assert.Equal(t, "mvoss", sees())
+	assert.Less(t, time.Since(began), 3*time.Second, "restoring and a whole sign-in after it")
+}
+
+// TestWhatChangedBetweenTwoSignIns names routes, assignments and secrets as well.
+func TestWhatChangedBetweenTwoSignIns(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
+	good := newest(t, w).Reference
+	_, err := c.SetRoutes(ctx, access.Routes{Rules: []access.Route{{Name: "office", If: access.RouteCondition{MailDomains: []string{"saltmere.example"}}, To: []string{"saltmere-staff"}}}})
+	require.NoError(t, err)
+	require.NoError(t, w.Gate.Assign(ctx, gate.System, "crew-rota", api.Assignment{Kind: "group", Who: "crew"}))
+	require.NoError(t, w.Gate.Assign(ctx, gate.System, "cargo-ledger", api.Assignment{Kind: "group", Who: "crew"}))
+	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
+	got, err := c.CompareTraces(ctx, newest(t, w).Reference, good)
+	require.NoError(t, err)
+	var what []string
+	for _, x := range got.Configuration {
+		what = append(what, x.Object.Kind+" "+x.Object.Slug)
+	}
+	assert.Equal(t, []string{"setting routes", "assignment crew-rota/crew"}, what, "and not what is of another application")
+}
+
+// TestSchemaIsServed to editors, without an account.
+func TestSchemaIsServed(t *testing.T) {
+	w := world(t)
+	b := w.Walker()
+	require.NoError(t, b.Get(t.Context(), w.URL+gate.SchemaPath))
+	assert.Equal(t, http.StatusOK, b.Status)
+	assert.Contains(t, b.Text, `"title": "Inner Gate configuration"`)
+}
+
+// TestBatchesAskForWhatIsMissing: a document with several entities wants a decision, and nothing is half made.
+func TestBatchesAskForWhatIsMissing(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, w.StaffURL+"/harbours/all.xml"))
+	all := b.Text
+	require.NoError(t, b.Get(ctx, w.DeskURL+"/metadata"))
+	batch, err := c.NewBatch(ctx, api.NewBatch{Side: "application", Files: []files.Text{{Name: "all.xml", Text: all}, {Name: "desk.xml", Text: b.Text}, {Name: "twice.xml", Text: b.Text}}, Common: api.BatchCommon{Providers: []string{"saltmere-staff"}}})
+	require.NoError(t, err)
+	for deadline := time.Now().Add(10 * time.Second); batch.Looking && time.Now().Before(deadline); {
+		batch, err = c.Batch(ctx, batch.ID)
+		require.NoError(t, err)
+	}
+	require.Equal(t, "decision", batch.Rows[0].State, "%v", batch.Rows[0].Notes)
+	assert.Contains(t, batch.Rows[0].Notes[0], "holds 12 entities that fit")
+	batch, err = c.ChangeBatch(ctx, batch.ID, api.ChangeBatch{Rows: []api.BatchRowChange{{Number: 1, Values: &api.BatchValues{EntityID: batch.Rows[0].Notes[1]}}}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ready", "ready", "ready"}, []string{batch.Rows[0].State, batch.Rows[1].State, batch.Rows[2].State})
+	_, err = c.MakeBatch(ctx, batch.ID)
+	require.ErrorContains(t, err, "twice.xml")
+	list, err := c.Applications(ctx, client.Page{})
+	require.NoError(t, err)
+	assert.Len(t, list.Items, 4, "all of it or nothing")
+	batch, err = c.ChangeBatch(ctx, batch.ID, api.ChangeBatch{Rows: []api.BatchRowChange{{Number: 3, Skip: true}}})
+	require.NoError(t, err)
+	batch, err = c.MakeBatch(ctx, batch.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 2, batch.Counts["made"])
+	made, err := c.Application(ctx, batch.Rows[1].Slug)
+	require.NoError(t, err)
+	assert.Equal(t, access.Draft, made.Reach)
+	versions, err := c.Documents(ctx, "applications", made.Slug)
+	require.NoError(t, err)
+	assert.Len(t, versions.Items, 1)
+	for want, in := range map[string]api.NewBatch{"from one of them": {Side: "application"}, "no side": {Side: "boat", List: "url\nhttps://a.example/\n"}, "There is nothing in it": {Side: "provider", List: "url\n"}, "holds no service provider": {Side: "application", Source: "harbours", Search: "nothing like it"}} {
+		_, err := c.NewBatch(ctx, in)
+		assert.ErrorContains(t, err, want)
+	}
+	report, err := c.Report(ctx, "application", client.Page{Filters: map[string]string{"provider": "saltmere-staff"}, Sort: "-people"})
+	require.NoError(t, err)
+	assert.Equal(t, 6, report.Count)
+	assert.Equal(t, 3, report.By["kind"]["saml"])
+	_, err = c.Report(ctx, "boat", client.Page{})
+	assert.Error(t, err)
+}
