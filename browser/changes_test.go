@@ -96,7 +96,7 @@ func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 	ours.press("Ticket Desk")
 	ours.see("saml.entityId")
 	ours.accessible()
-	ours.shot("proposal")
+	ours.shot("proposed-change")
 	ours.press("Make the change now")
 	ours.see("made")
 	ours.wait(`!document.body.innerText.includes("Make the change now")`)

@@ -44,7 +44,16 @@ func findingID(kind, id string, f checkup.Finding) string {
 func (g *Gate) Checkup(ctx context.Context) (*api.CheckupResult, error) {
 	g.checking.Lock()
 	defer g.checking.Unlock()
+	return g.checkAll(ctx)
+}
+
+// checkAll is Checkup, where checking is held.
+func (g *Gate) checkAll(ctx context.Context) (*api.CheckupResult, error) {
 	began := time.Now()
+	generation, err := g.Store.Generation(ctx)
+	if err != nil {
+		return nil, err
+	}
 	now := g.Now().UTC()
 	var all []inspected
 	objects := 0
@@ -97,7 +106,7 @@ func (g *Gate) Checkup(ctx context.Context) (*api.CheckupResult, error) {
 			out.Remarks++
 		}
 	}
-	out.Millis = time.Since(began).Milliseconds()
+	out.Millis, g.checkedAt = time.Since(began).Milliseconds(), generation
 	return out, nil
 }
 
@@ -403,11 +412,11 @@ func (g *Gate) checkWhatChanged(ctx context.Context, last *checkupState) error {
 	}
 	now := g.Now()
 	switch {
-	case now.Sub(last.whole) >= checkupEvery:
-		if _, err := g.Checkup(ctx); err != nil {
+	case last.many || now.Sub(last.whole) >= checkupEvery:
+		if err := g.checkUnless(ctx, last.many, generation); err != nil {
 			return err
 		}
-		last.whole = now
+		last.whole, last.many = now, false
 	case generation != last.generation:
 		for _, kind := range []string{"provider", "application"} {
 			var slugs []string
@@ -415,7 +424,7 @@ func (g *Gate) checkWhatChanged(ctx context.Context, last *checkupState) error {
 				return store.Clear(err)
 			}
 			if len(slugs) > 100 { // a load of files: rather everything at once
-				last.whole = time.Time{}
+				last.many = true
 				return nil
 			}
 			for _, slug := range slugs {
@@ -431,10 +440,22 @@ func (g *Gate) checkWhatChanged(ctx context.Context, last *checkupState) error {
 	return g.tell(ctx)
 }
 
+// checkUnless looks at everything; where only a change is the reason, not if somebody had that done since.
+func (g *Gate) checkUnless(ctx context.Context, onlyChange bool, generation string) error {
+	g.checking.Lock()
+	defer g.checking.Unlock()
+	if onlyChange && g.checkedAt == generation {
+		return nil
+	}
+	_, err := g.checkAll(ctx)
+	return err
+}
+
 // checkupState is what the running checks remember.
 type checkupState struct {
 	generation    string
 	whole, looked time.Time
+	many          bool // more was changed than is looked at one by one
 }
 
 // severest tells whether a severity is at or above another.

@@ -347,7 +347,7 @@ func (g *Gate) carrySetting(tx *gorm.DB, who Actor, s *files.Step) error {
 	return g.storeSetting(tx, who, s.Slug, spec.words, s.Body, s.Before, s.Body)
 }
 
-// result tells what a plan does; with what people would feel of it, where it was carried out aside.
+// result tells what a plan does; with what people would notice, where it was carried out aside.
 func (g *Gate) result(ctx context.Context, aside *Gate, p *plan) (*api.ConfigResult, error) {
 	out := &api.ConfigResult{Steps: []api.ConfigStep{}, Unchanged: p.unchanged, Effects: []api.PeopleEffect{}}
 	for _, s := range p.steps {

@@ -64,6 +64,7 @@ type Gate struct {
 	guards      sync.Map // hash of a token at a guarded application → *heldGuard
 	keySets     keySets
 	checking    sync.Mutex
+	checkedAt   string        // the generation at which everything was last looked at; held by checking
 	telling     chan struct{} // somebody ended sessions, and their applications are to be told
 	importing   sync.Map      // import ID → whether it shall go on
 	batching    sync.Map      // batch ID → true, while its rows are looked at

@@ -58,6 +58,10 @@ func (g *Gate) layOut(tx *gorm.DB, now time.Time, who Actor, s saved) error {
 			return err
 		}
 	}
+	if s.fresh {
+		_, err := store.Exec(tx, "INSERT INTO partner_watches (owner_id, owner_kind, url, due_at, e_tag, last_modified, failures, error, code) VALUES (?, ?, ?, ?, '', '', 0, '', '')", s.id, s.kind, s.watch.Place(), now.UTC().Add(interval(s.watch, nil)))
+		return err
+	}
 	return layOutWatch(tx, now, s.kind, s.id, s.watch)
 }
 

@@ -152,7 +152,7 @@ func (g *Gate) Proposal(ctx context.Context, id string) (*api.Proposal, error) {
 	if merged == "" {
 		return v, nil
 	}
-	// What people would feel of it is found out by making it aside.
+	// What people would notice is found out by making it aside.
 	who := System
 	r, err := g.change(ctx, who, true, func(at *Gate, tx *gorm.DB) (*plan, error) { return at.planBody(tx, row, merged) })
 	var p *api.Problem

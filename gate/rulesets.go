@@ -2,6 +2,8 @@ package gate
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -323,15 +325,15 @@ func knownSets(tx *gorm.DB, kind string, slugs []string) error {
 		if slug == "" {
 			continue
 		}
-		var row store.RuleSet
-		if err := tx.Where("slug = ?", slug).Limit(1).Find(&row).Error; err != nil {
-			return err
-		}
+		var is string
+		err := store.RowIn(tx, "SELECT kind FROM rule_sets WHERE slug = ?", slug).Scan(&is)
 		switch {
-		case row.ID == "":
+		case errors.Is(err, sql.ErrNoRows):
 			return badRequest("rule-set-unknown", fmt.Sprintf("There is no rule set with the short name %q.", slug), "Add the rule set first, or choose one that is there.")
-		case row.Kind != kind:
-			return badRequest("rule-set-kind", fmt.Sprintf("The rule set %s is for %s and can't be used for %s.", slug, row.Kind, kind), "")
+		case err != nil:
+			return err
+		case is != kind:
+			return badRequest("rule-set-kind", fmt.Sprintf("The rule set %s is for %s and can't be used for %s.", slug, is, kind), "")
 		}
 	}
 	return nil

@@ -29,6 +29,12 @@ func sheetHint(lang, hint string) string {
 	return hint
 }
 
+// leftStates are the words for what became of something that the other side left.
+var leftStates = map[string]string{"open": "Waits for a look", "approved": "Approved, not set yet", "applied": "Taken", "withdrawn": "Not taken", "missed": "Not taken"}
+
+// leftState says in a language what became of something that the other side left.
+func leftState(lang, state string) string { return said(lang, leftStates[state]) }
+
 // sheetRole is who is who, in a language.
 func sheetRole(lang, role, name string) string {
 	return said(lang, strings.Replace(role, name, "%s", 1), name)
@@ -46,7 +52,7 @@ var germanSheet = map[string]string{
 	"takes a LogoutRequest when somebody signs out at the provider; also called SLO URL, single logout address": "nimmt einen LogoutRequest, wenn sich jemand beim Provider abmeldet; auch SLO-URL genannt", "for sign-ins that begin at the provider: the start address of the application that is wanted": "für Anmeldungen, die beim Provider beginnen: die Startadresse der gewünschten Anwendung",
 	"X.509, PEM; also called public key, verification certificate": "X.509, PEM; auch öffentlicher Schlüssel oder Prüfzertifikat genannt", "X.509, PEM; for providers that encrypt assertions": "X.509, PEM; für Provider, die Assertions verschlüsseln",
 	"the one that will replace it: hold both until we have changed over": "dasjenige, das es ersetzen wird: behalten Sie beide, bis wir gewechselt haben", "only where a form still asks for it": "nur, wo ein Formular noch danach fragt", "also called thumbprint; ends ": "auch Thumbprint genannt; endet am ",
-	"Metadata": "Metadaten", "Start address": "Startadresse", "Sign-out address": "Abmeldeadresse", "NameID format": "NameID-Format", "Default RelayState": "Üblicher RelayState", "IdP entity ID": "Entity-ID des IdP", "SP entity ID": "Entity-ID des SP",
+	"Metadata": "Metadaten", "Metadata, signed": "Metadaten, signiert", "XML, with our signature": "XML, mit unserer Signatur", "Start address": "Startadresse", "Sign-out address": "Abmeldeadresse", "NameID format": "NameID-Format", "Default RelayState": "Üblicher RelayState", "IdP entity ID": "Entity-ID des IdP", "SP entity ID": "Entity-ID des SP",
 	"Discovery document": "Discovery-Dokument", "Key set": "Schlüsselsatz", "Key set (JWKS)": "Schlüsselsatz (JWKS)", "Our key set (JWKS)": "Unser Schlüsselsatz (JWKS)", "Client ID": "Client-ID", "Client secret": "Client-Secret", "Client authentication": "Authentisierung des Clients", "Flow": "Ablauf", "Subject": "Subject", "Scopes": "Scopes",
 	"Client ID that we hold": "Client-ID, die wir haben", "Redirect URI that we hold": "Redirect-URI, die wir haben", "Post-logout redirect URI that we hold": "Post-Logout-Redirect-URI, die wir haben", "Redirect URI": "Redirect-URI", "Post-logout redirect URI": "Post-Logout-Redirect-URI", "Back-channel logout URI": "Back-Channel-Logout-URI",
 	"Display name": "Anzeigename", "Host": "Host", "Home page": "Startseite", "Privacy policy": "Datenschutzerklärung", "Terms of service": "Nutzungsbedingungen", "Application type": "Art der Anwendung", "ID token signature": "Signatur des ID-Tokens", "Authorization endpoint": "Authorization-Endpunkt", "Token endpoint": "Token-Endpunkt", "UserInfo endpoint": "UserInfo-Endpunkt", "End session endpoint": "End-Session-Endpunkt", "Device authorization endpoint": "Endpunkt für andere Geräte", "Introspection endpoint": "Introspection-Endpunkt",
@@ -88,7 +94,7 @@ var germanHandover = map[string]string{
 	"Your metadata or discovery document: its address, or the text itself. Or a list of values, each with its label.": "Ihre Metadaten oder Ihr Discovery-Dokument: die Adresse oder der Text selbst. Oder eine Liste von Werten, jeder mit seiner Bezeichnung.",
 	"This is what we understood": "Das haben wir verstanden", "We hold all of this already.": "All das haben wir schon.", "Address, metadata or values": "Adresse, Metadaten oder Werte", "A certificate that came beside it": "Ein Zertifikat, das daneben kam", "A remark for us": "Eine Bemerkung für uns",
 	"See what you understand": "Ansehen, was verstanden wird", "Leave it with you": "Hinterlassen", "What was left": "Was hinterlassen wurde",
-	"left: open": "wartet auf einen Blick", "left: approved": "gutgeheißen, noch nicht gesetzt", "left: applied": "übernommen", "left: withdrawn": "nicht übernommen", "left: missed": "nicht übernommen",
+	"Waits for a look": "Wartet auf einen Blick", "Approved, not set yet": "Gutgeheißen, noch nicht gesetzt", "Taken": "Übernommen", "Not taken": "Nicht übernommen",
 	"Sign in with a test account of your own. Nobody else is touched by it. You see how it ended; so do we.": "Melden Sie sich mit einem eigenen Testkonto an. Niemand sonst ist davon berührt. Sie sehen, wie es ausging; wir auch.",
 	"It can't be tried yet.": "Es lässt sich noch nicht ausprobieren.", "Try a sign-in": "Eine Anmeldung ausprobieren", "It came through": "Es kam durch", "Not at its end yet": "Noch nicht zu Ende", "It was refused": "Es wurde abgelehnt", "Reference": "Nummer",
 	"What came from the provider": "Was vom Provider kam", "What the application gets": "Was die Anwendung bekommt",

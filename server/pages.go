@@ -17,7 +17,7 @@ import (
 //go:embed pages
 var pageFiles embed.FS
 
-var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment, "sheetName": sheetName, "sheetHint": sheetHint, "sheetRole": sheetRole}).ParseFS(pageFiles, "pages/*.html"))
+var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment, "leftState": leftState, "sheetName": sheetName, "sheetHint": sheetHint, "sheetRole": sheetRole}).ParseFS(pageFiles, "pages/*.html"))
 
 // pageData is what a page for people shows.
 type pageData struct {

@@ -91,13 +91,19 @@ type Object struct {
 	Body             string
 	At               Place
 	ID               string // of its record, for what is held
+
+	read   any    // what body was made of, as a pointer; kept so that it need not be decoded again
+	readOf string // the body that read belongs to
 }
 
 // Key names an object among all others.
 func (o *Object) Key() string { return o.Kind + " " + o.Slug }
 
-// Value reads the body.
+// Value reads the body. What it gives may share memory with what it gave before, and is only read.
 func Value[T any](o *Object) (T, error) {
+	if v, ok := o.read.(*T); ok && o.readOf == o.Body {
+		return *v, nil
+	}
 	var v T
 	if err := json.Unmarshal([]byte(o.Body), &v); err != nil {
 		return v, fmt.Errorf("the %s can't be read: %w", o.Key(), err)

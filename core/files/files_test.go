@@ -214,3 +214,31 @@ func TestReadList(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+// FuzzRead holds that reading ends with objects or with problems that name a line, and that what was read comes back the same when it is written and read again.
+func FuzzRead(f *testing.F) {
+	f.Add(rota)
+	f.Add("groups: [{slug: crew, name: Crew}]\nsettings: {review: {second: true}}\nsecrets:\n  - {for: providers/x, env: X}\n")
+	f.Add("groups:\n  - &a {slug: crew}\n  - *a\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		set := read(text)
+		if len(set.Problems) > 0 {
+			for _, p := range set.Problems {
+				require.NotEmpty(t, p.Message)
+			}
+			return
+		}
+		out, err := files.Write(set.Objects, set.Secrets)
+		require.NoError(t, err)
+		again := read(out)
+		require.Empty(t, again.Problems, out)
+		bodies := map[string]string{}
+		for _, o := range set.Objects {
+			bodies[o.Key()] = o.Body
+		}
+		require.Len(t, again.Objects, len(set.Objects))
+		for _, o := range again.Objects {
+			require.Equal(t, bodies[o.Key()], o.Body)
+		}
+	})
+}

@@ -326,6 +326,7 @@ func (r *reader) check(n *yaml.Node, field string, out *item, v any) {
 		r.problem(out.object.At, field, "%s", err)
 	}
 	out.object.Body = string(body)
+	out.object.read, out.object.readOf = v, out.object.Body
 }
 
 // take adds an item to the set, unless another has its name.

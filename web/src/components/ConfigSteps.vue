@@ -9,7 +9,7 @@ const words: Record<string, { text: string; done: string; state: string }> = { c
 
 <template>
   <div aria-live="polite">
-    <div v-if="result.effects.length" class="effects"><h3>What people feel of it</h3>
+    <div v-if="result.effects.length" class="effects"><h3>What people will notice</h3>
       <ul><li v-for="w in result.words ?? []" :key="w"><b>{{ w }}</b></li></ul>
       <template v-for="e in result.effects" :key="e.slug"><p v-if="e.lose.length" class="small">Out of {{ e.name }}: {{ e.lose.map((p) => p.name).join(", ") }}<template v-if="e.loses > e.lose.length"> and {{ e.loses - e.lose.length }} more</template></p><p v-if="e.gain.length" class="small">In to {{ e.name }}: {{ e.gain.map((p) => p.name).join(", ") }}<template v-if="e.gains > e.gain.length"> and {{ e.gains - e.gain.length }} more</template></p></template>
     </div>

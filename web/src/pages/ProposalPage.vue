@@ -39,7 +39,7 @@ const withdraw = () => act(async () => void (proposal.value = await ok(http.POST
     <div class="cols">
       <section class="panel"><h2>What it changes</h2><FieldChanges :changes="proposal.changes" />
         <template v-if="proposal.meanwhile"><h2>Changed meanwhile, by {{ proposal.meanwhile.by }}</h2><FieldChanges :changes="proposal.meanwhile.theirs" /><p v-if="proposal.meanwhile.both.length" class="error">Both changed {{ proposal.meanwhile.both.join(", ") }}. Look at both, and propose what shall hold.</p><p v-else class="soft">These are other fields: both changes fit together.</p></template>
-        <template v-if="proposal.effects.length"><h2>What people feel of it</h2><p v-for="e in proposal.effects" :key="e"><b>{{ e }}</b></p></template>
+        <template v-if="proposal.effects.length"><h2>What people will notice</h2><p v-for="e in proposal.effects" :key="e"><b>{{ e }}</b></p></template>
         <p v-if="proposal.broken" class="error">It can't be made as things are now: {{ proposal.broken }}</p>
       </section>
       <div v-if="waits && session.engineer" class="stack">

@@ -41,7 +41,7 @@ const print = () => window.print();
     <div class="row no-print"><ElButton @click="router.replace({ query: side === 'provider' ? {} : { side: 'provider' } })">{{ side === "provider" ? "Applications" : "Providers" }}</ElButton><a class="el-button" :href="csv" :download="`${side}s.csv`">As CSV</a><ElButton @click="print">Print</ElButton></div></div>
   <EstateNav :side="side === 'provider' ? 'providers' : 'applications'" class="no-print" />
   <div class="row bar no-print">
-    <input type="search" :value="query.search" placeholder="Name, short name or owner" aria-label="Name, short name or owner" @change="set('search', ($event.target as HTMLInputElement).value)" />
+    <input type="search" :value="query.search" placeholder="Name or owner" aria-label="Name, short name or owner" @change="set('search', ($event.target as HTMLInputElement).value)" />
     <label>Speaks <select :value="query.kind ?? ''" @change="set('kind', ($event.target as HTMLSelectElement).value)"><option value="">all</option><option v-for="(w, k) in kindWords" :key="k" :value="k">{{ w }}</option></select></label>
     <label v-if="side === 'application'">Provider <select :value="query.provider ?? ''" @change="set('provider', ($event.target as HTMLSelectElement).value)"><option value="">all</option><option v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug">{{ p.name }}</option></select></label>
     <label>Certificate ends <select :value="query.expires ?? ''" @change="set('expires', ($event.target as HTMLSelectElement).value)"><option value="">whenever</option><option value="30">within 30 days</option><option value="60">within 60 days</option><option value="180">within half a year</option></select></label>
