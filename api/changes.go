@@ -169,6 +169,7 @@ type Proposal struct {
 	Remark  string    `json:"remark,omitempty"`
 	By      string    `json:"by"`
 	Theirs  bool      `json:"theirs,omitempty"` // the other side left it through a handover link
+	Secret  bool      `json:"secret,omitempty"` // a client secret came with it, which nobody sees; it counts from when the change is made
 	State   string    `json:"state"`            // open, approved, applied, withdrawn or missed
 	Created time.Time `json:"created"`
 	Updated time.Time `json:"updated"`

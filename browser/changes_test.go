@@ -84,7 +84,7 @@ func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 	p.speaking("de")
 	p.open(link)
 	p.see("Unsere Werte")
-	p.see("wartet auf einen Blick")
+	p.see("Wartet auf einen Blick")
 	p.accessible()
 	p.shot("handover-phone-de")
 
@@ -266,4 +266,31 @@ func TestAMoveInTheConsole(t *testing.T) {
 	held, err := w.Client().Application(ctx, "ticket-desk")
 	require.NoError(t, err)
 	assert.Equal(t, access.Draft, held.Reach)
+}
+
+// TestAnOpenIDProviderHandsOverItsSecret has the engineer of Northquay leave a client ID and a secret on a phone; our engineer sees that one came, and not which.
+func TestAnOpenIDProviderHandsOverItsSecret(t *testing.T) {
+	w := world(t, false)
+	h, err := w.Client().NewHandover(t.Context(), "providers", "northquay-stevedores", api.NewHandover{})
+	require.NoError(t, err)
+	p := newPage(t)
+	p.size(390, 844)
+	p.open(h.Link)
+	p.press("Open the page")
+	p.see("The client secret")
+	p.label("The client ID that you gave us", "gate-two")
+	p.act(`document.querySelector("input[name=client_secret]")`, `e.value="nq-4f9c1e7ab2d84c60-second"`)
+	p.accessible()
+	eval[bool](p, `(document.querySelector("#yours").scrollIntoView(),true)`)
+	p.shot("handover-openid-phone")
+	p.press("Leave it with you")
+	p.see("with a client secret")
+	require.NotContains(t, eval[string](p, "document.documentElement.outerHTML"), "4f9c1e7ab2d84c60")
+	ours := newPage(t)
+	ours.signIn(w)
+	ours.open(w.URL + "/console/proposals")
+	ours.press("Northquay Stevedores")
+	ours.see("A client secret came with it.")
+	ours.accessible()
+	ours.shot("proposed-secret")
 }

@@ -299,6 +299,9 @@ func (p *program) proposal(v *api.Proposal) {
 		fmt.Fprintf(p.Out, "Approved by %s.\n", v.ApprovedBy)
 	}
 	p.differences(v.Changes)
+	if v.Secret {
+		fmt.Fprintln(p.Out, "A client secret came with it, sealed; it counts from when the change is made, in place of the one that counts now.")
+	}
 	for _, e := range v.Effects {
 		fmt.Fprintln(p.Out, e)
 	}

@@ -226,6 +226,7 @@ func (g *Gate) Batch(ctx context.Context, id string) (*api.Batch, error) {
 	if out.Common, err = decodeBody[api.BatchCommon](firstOf(row.Common, "{}")); err != nil {
 		return nil, err
 	}
+	twins := twinRows(row.Side, rows)
 	for _, r := range rows {
 		v, err := decodeBody[api.BatchValues](firstOf(r.Values, "{}"))
 		if err != nil {
@@ -234,6 +235,9 @@ func (g *Gate) Batch(ctx context.Context, id string) (*api.Batch, error) {
 		notes, err := decodeBody[[]string](firstOf(r.Notes, "[]"))
 		if err != nil {
 			return nil, err
+		}
+		if twin := twins[r.Number]; twin != "" {
+			r.State, notes = RowDecision, append([]string{twin}, notes...)
 		}
 		one := api.BatchRow{Number: r.Number, Label: r.Label, URL: r.URL, State: r.State, Notes: orEmptyList(notes), Values: v, Slug: r.Slug, Skip: r.Skip}
 		if r.Body != "" {
@@ -312,9 +316,11 @@ func (g *Gate) MakeBatch(ctx context.Context, who Actor, id string) (*api.Batch,
 	now := g.Now().UTC()
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var rows []store.BatchRow
-		if err := tx.Where("batch_id = ? AND state = ? AND NOT skip", id, RowReady).Order("number").Find(&rows).Error; err != nil {
+		if err := tx.Where("batch_id = ? AND NOT skip", id).Order("number").Find(&rows).Error; err != nil {
 			return err
 		}
+		twins := twinRows(row.Side, rows)
+		rows = slices.DeleteFunc(rows, func(r store.BatchRow) bool { return r.State != RowReady || twins[r.Number] != "" })
 		if len(rows) == 0 {
 			return conflict("batch-none", "Nothing in the batch is ready.", "Enter what is missing first.")
 		}
@@ -337,7 +343,7 @@ func (g *Gate) MakeBatch(ctx context.Context, who Actor, id string) (*api.Batch,
 			return err
 		}
 		state := "open"
-		if left == 0 {
+		if left == 0 && len(twins) == 0 {
 			state = "made"
 		}
 		return tx.Model(&store.Batch{}).Where("id = ?", id).Updates(map[string]any{"state": state, "updated_at": now}).Error

@@ -211,6 +211,34 @@ func (g *Gate) thereAlready(ctx context.Context, kind, identifier string) string
 	return fmt.Sprintf("It is there already as %s (%s), and stays as it is.", heldRow.Name, heldRow.Slug)
 }
 
+// twinRows finds rows that would make what an earlier row makes already, which is not left out, and says so: by their numbers.
+func twinRows(side string, rows []store.BatchRow) map[int]string {
+	out, first := map[int]string{}, map[string]string{}
+	for _, r := range rows {
+		if r.Skip || r.Body == "" || r.State != RowReady && r.State != RowValue {
+			continue
+		}
+		identifier := ""
+		if side == "application" {
+			a, _ := decodeBody[config.Application](r.Body) // it was written by us
+			identifier = a.Identifier()
+		} else if p, _ := decodeBody[config.Provider](r.Body); p.SAML != nil {
+			identifier = p.SAML.EntityID
+		}
+		earlier, same := first["entity ID "+identifier]
+		switch {
+		case identifier != "" && same:
+			out[r.Number] = fmt.Sprintf("It is the same as in %s: both have the entity ID %s. Leave one of them out.", earlier, identifier)
+			continue
+		case first["short name "+r.Slug] != "":
+			out[r.Number] = fmt.Sprintf("It would have the same short name as %s: %s. Enter another one.", first["short name "+r.Slug], r.Slug)
+			continue
+		}
+		first["entity ID "+identifier], first["short name "+r.Slug] = r.Label, r.Label
+	}
+	return out
+}
+
 func fieldsInWords(err error) []string {
 	var fields config.Problems
 	if !errors.As(err, &fields) {

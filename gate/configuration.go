@@ -58,6 +58,7 @@ type provider struct {
 	until    *time.Time
 	sets     []string         // the names that its mapping can set
 	admitted *claims.Compiled // the defaults for people who are created
+	secret   string           // of ours there, in a rehearsal of a change that brings one
 }
 
 // inTime refuses a partner whose metadata is over and was not renewed (SAML Metadata, section 2.3.1).

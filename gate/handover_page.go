@@ -37,13 +37,20 @@ type HandoverPage struct {
 	Compared   *api.ComparedSheet
 	Understood *api.Understood
 	// Entered is kept so that nothing is typed twice.
-	Entered struct{ Compare, Text, Certificate, Remark string }
-	Wrong   string
-	Thanks  bool
-	Left    []HandoverLeft
-	Tried   []HandoverTried
-	CanTry  string // why a sign-in can't be tried yet; empty where it can
+	Entered struct {
+		Compare string
+		HandoverLeave
+	}
+	Client bool // the provider knows us by a client ID, and perhaps a secret
+	Wrong  string
+	Thanks bool
+	Left   []HandoverLeft
+	Tried  []HandoverTried
+	CanTry string // why a sign-in can't be tried yet; empty where it can
 }
+
+// HandoverLeave is what the other side leaves. ClientID and Secret are for OpenID providers.
+type HandoverLeave struct{ Text, Certificate, ClientID, Secret, Remark string }
 
 // HandoverCertificate is a certificate of ours as a file.
 type HandoverCertificate struct{ Name, File, PEM string }
@@ -52,6 +59,7 @@ type HandoverCertificate struct{ Name, File, PEM string }
 type HandoverLeft struct {
 	At            time.Time
 	State, Remark string
+	Secret        bool // a client secret came with it, and still waits
 	Changes       []api.Change
 }
 
@@ -167,6 +175,13 @@ func (g *Gate) Handover(ctx context.Context, b Browser, token, cookie string) (*
 	if p.Sheet, err = g.sheet(ctx, row.Kind, slug); err != nil {
 		return nil, err
 	}
+	if row.Kind == "provider" {
+		held, err := g.provider(ctx, slug)
+		if err != nil {
+			return nil, err
+		}
+		p.Client = held.OIDC != nil
+	}
 	for _, d := range p.Sheet.Downloads {
 		if !strings.Contains(d.URL, "/api/") {
 			p.Downloads = append(p.Downloads, d)
@@ -201,7 +216,7 @@ func (g *Gate) handoverLeft(ctx context.Context, row *store.Handover, p *Handove
 		return store.Clear(err)
 	}
 	for i := range rows {
-		p.Left = append(p.Left, HandoverLeft{At: rows[i].CreatedAt, State: rows[i].State, Remark: rows[i].Remark, Changes: theirChanges(&rows[i])})
+		p.Left = append(p.Left, HandoverLeft{At: rows[i].CreatedAt, State: rows[i].State, Remark: rows[i].Remark, Secret: len(rows[i].Secret) > 0, Changes: theirChanges(&rows[i])})
 	}
 	return nil
 }
@@ -273,8 +288,8 @@ func (p *HandoverPage) wrong(err error) (*HandoverPage, error) {
 	return p, nil
 }
 
-// LeaveHandover reads what the other side leaves: metadata or values, and a certificate. Unless it is only looked at, it waits as a proposal until somebody of ours has approved it.
-func (g *Gate) LeaveHandover(ctx context.Context, b Browser, token, cookie, text, certificate, remark string, look bool) (*HandoverPage, error) {
+// LeaveHandover reads what the other side leaves: metadata or values, a certificate, who we are there. Unless it is only looked at, it waits as a proposal until somebody of ours has approved it.
+func (g *Gate) LeaveHandover(ctx context.Context, b Browser, token, cookie string, l HandoverLeave, look bool) (*HandoverPage, error) {
 	row, slug, err := g.opened(ctx, b, token, cookie)
 	if err != nil {
 		return nil, err
@@ -283,7 +298,9 @@ func (g *Gate) LeaveHandover(ctx context.Context, b Browser, token, cookie, text
 	if err != nil {
 		return nil, err
 	}
-	p.Entered.Text, p.Entered.Certificate, p.Entered.Remark = clipText(text, handoverText), clipText(certificate, 64<<10), clipText(strings.TrimSpace(remark), 2000)
+	text, certificate := l.Text, l.Certificate
+	l.ClientID, l.Secret = strings.TrimSpace(l.ClientID), strings.TrimSpace(l.Secret)
+	p.Entered.HandoverLeave = HandoverLeave{Text: clipText(text, handoverText), Certificate: clipText(certificate, 64<<10), ClientID: clipText(l.ClientID, 1000), Remark: clipText(strings.TrimSpace(l.Remark), 2000)}
 	if len(text) > handoverText {
 		p.Wrong = fmt.Sprintf("The text has more than %d KiB.", handoverText>>10)
 		return p, nil
@@ -298,10 +315,16 @@ func (g *Gate) LeaveHandover(ctx context.Context, b Browser, token, cookie, text
 	proposal := store.Proposal{ID: store.NewIDAt(g.Now()), Kind: row.Kind, Slug: slug, Remark: p.Entered.Remark, By: "the other side of " + p.Name, Origin: handoverAbout + row.ID, State: ProposalOpen}
 	var u *api.Understood
 	var doc []byte
-	if row.Kind == "application" {
+	switch {
+	case row.Kind == "application":
 		u, doc, err = g.UnderstandApplication(ctx, slug, in)
-	} else {
+	case p.Client && strings.TrimSpace(text) == "" && l.ClientID+l.Secret != "":
+		u, err = &api.Understood{}, nil
+	default:
 		u, doc, err = g.UnderstandProvider(ctx, slug, in)
+	}
+	if err == nil && p.Client {
+		err = g.whoWeAre(ctx, slug, l, u)
 	}
 	if err != nil {
 		return p.wrong(err)
@@ -320,7 +343,9 @@ func (g *Gate) LeaveHandover(ctx context.Context, b Browser, token, cookie, text
 	if err := g.proposedBody(&proposal, u.App, u.Provider); err != nil {
 		return p.wrong(err)
 	}
-	proposal.Document, proposal.Source, proposal.Beside = doc, sourceOf(in), certificate
+	if proposal.Document, proposal.Source, proposal.Beside = doc, sourceOf(in), certificate; l.Secret != "" && p.Client {
+		proposal.Secret = g.Store.Sealer.Seal("proposal/"+proposal.ID, []byte(l.Secret))
+	}
 	if err := g.keepProposal(ctx, Actor{Name: "the other side", From: b.Address}, &proposal); err != nil {
 		return p.wrong(err)
 	}
@@ -329,6 +354,33 @@ func (g *Gate) LeaveHandover(ctx context.Context, b Browser, token, cookie, text
 	}
 	p.Thanks = true
 	return p, nil
+}
+
+// whoWeAre puts the client ID that an OpenID provider gave us into what was understood of it, or into what is held where nothing else was left, and looks at the secret.
+func (g *Gate) whoWeAre(ctx context.Context, slug string, l HandoverLeave, u *api.Understood) error {
+	held, err := g.provider(ctx, slug)
+	if err != nil {
+		return err
+	}
+	if u.Provider == nil {
+		if len(u.Problems)+len(u.Entities) > 0 || l.ClientID+l.Secret == "" {
+			return nil
+		}
+		p := held.Provider
+		own := *held.OIDC
+		p.OIDC, u.Provider = &own, &p
+	}
+	if u.Provider.OIDC == nil {
+		return nil
+	}
+	if l.ClientID != "" {
+		u.Provider.OIDC.ClientID = l.ClientID
+		u.Changes = changes(flat(held.Provider), flat(*u.Provider))
+	}
+	if l.Secret == "" {
+		return nil
+	}
+	return secretLooksWrong(l.Secret, u.Provider.OIDC.ClientID)
 }
 
 func sourceOf(in api.TakeIn) string {

@@ -71,7 +71,7 @@ func (g *Gate) keepProposal(ctx context.Context, who Actor, row *store.Proposal)
 		if held.ID == "" {
 			return notFound(row.Kind, row.Slug)
 		}
-		if held.Body == row.Body {
+		if held.Body == row.Body && len(row.Secret) == 0 {
 			return badRequest("proposal-same", "This is how "+held.Name+" is set already; there is nothing to propose.", "")
 		}
 		var open int64
@@ -172,7 +172,7 @@ func (g *Gate) proposalView(ctx context.Context, row *store.Proposal) (*api.Prop
 	if err != nil {
 		return nil, err
 	}
-	return &api.Proposal{ID: row.ID, Kind: row.Kind, Slug: row.Slug, Name: row.Name, Base: row.Base, Remark: row.Remark, By: row.By, Theirs: row.Origin != "", State: row.State, Created: row.CreatedAt, Updated: row.UpdatedAt,
+	return &api.Proposal{ID: row.ID, Kind: row.Kind, Slug: row.Slug, Name: row.Name, Base: row.Base, Remark: row.Remark, By: row.By, Theirs: row.Origin != "", Secret: len(row.Secret) > 0, State: row.State, Created: row.CreatedAt, Updated: row.UpdatedAt,
 		ApprovedBy: row.ApprovedBy, ApprovedAt: row.ApprovedAt, From: row.FromAt, Until: row.UntilAt, DecidedBy: row.DecidedBy, DecidedAt: row.DecidedAt, Note: row.Note, NeedsSecond: review.Second, Changes: bodyChanges(row.Before, row.Body), Effects: []string{}}, nil
 }
 
@@ -290,7 +290,9 @@ func (g *Gate) settleProposal(ctx context.Context, who Actor, row *store.Proposa
 }
 
 func decideIn(tx *gorm.DB, now time.Time, who Actor, row *store.Proposal, action string, fields map[string]any) error {
-	fields["updated_at"] = now
+	if fields["updated_at"] = now; fields["state"] != ProposalOpen && fields["state"] != ProposalApproved {
+		fields["secret"] = nil // it is kept with the provider now, or nowhere
+	}
 	done := tx.Model(&store.Proposal{}).Where("id = ? AND state = ? AND updated_at = ?", row.ID, row.State, row.UpdatedAt).Updates(fields)
 	if done.Error != nil {
 		return done.Error
@@ -390,6 +392,13 @@ func (g *Gate) apply(ctx context.Context, who Actor, row *store.Proposal) error 
 		if err != nil {
 			return err
 		}
+		if len(row.Secret) > 0 {
+			value, err := g.leftSecret(row)
+			if err != nil {
+				return err
+			}
+			p.secrets = []readySecret{{ref: files.Secret{For: "providers/" + row.Slug}, value: value}}
+		}
 		if err := g.carryOut(ctx, tx, who, p); err != nil {
 			return err
 		}
@@ -445,8 +454,13 @@ func (g *Gate) rehearseProposal(ctx context.Context, n *api.NewRehearsal, r *sto
 		}
 	}
 	r.About = "proposal/" + row.ID
-	r.Override = mustJSON(overriding{Kind: row.Kind, ID: row.ObjectID, Body: row.Body, Why: fmt.Sprintf("the change of %s that %s proposed", row.Name, row.By)})
+	r.Override = mustJSON(overriding{Kind: row.Kind, ID: row.ObjectID, Body: row.Body, Proposal: row.ID, Why: fmt.Sprintf("the change of %s that %s proposed", row.Name, row.By)})
 	return nil
+}
+
+func (g *Gate) leftSecret(row *store.Proposal) (string, error) {
+	plain, err := g.Store.Sealer.Open("proposal/"+row.ID, row.Secret)
+	return string(plain), err
 }
 
 func asProblem(err error, p **api.Problem) bool {

@@ -403,6 +403,20 @@ type overriding struct {
 	ID   string `json:"id"`
 	Body string `json:"body"`
 	Why  string `json:"why"`
+	// Proposal is where the configuration comes from, if it is a proposed one: a secret may lie there.
+	Proposal string `json:"proposal,omitempty"`
+}
+
+// proposedSecret is the client secret that a proposal brings, if it does and still waits.
+func (g *Gate) proposedSecret(ctx context.Context, id string) (string, error) {
+	if id == "" {
+		return "", nil
+	}
+	row, err := g.proposalRow(ctx, id)
+	if err != nil || len(row.Secret) == 0 {
+		return "", err
+	}
+	return g.leftSecret(row)
 }
 
 // override puts the configuration that a rehearsal was ordered with in the place of what is set, for this sign-in alone.
@@ -418,6 +432,9 @@ func (g *Gate) override(ctx context.Context, s *signIn, say bool) error {
 	switch {
 	case o.Kind == "provider":
 		if s.instead, err = g.makeProvider(ctx, row); err != nil {
+			return err
+		}
+		if s.instead.secret, err = g.proposedSecret(ctx, o.Proposal); err != nil {
 			return err
 		}
 		if s.provider != nil && s.provider.id == o.ID {

@@ -185,7 +185,7 @@ func (g *Gate) clientAt(ctx context.Context, p *provider, secret string) (oidc.C
 	c := oidc.Client{ID: p.OIDC.ClientID, Method: p.OIDC.Method(), Secret: secret}
 	switch c.Method {
 	case oidc.AuthBasic, oidc.AuthPost:
-		if c.Secret != "" {
+		if c.Secret = cmp.Or(c.Secret, p.secret); c.Secret != "" {
 			return c, nil
 		}
 		held, err := g.theirSecret(ctx, p.id)

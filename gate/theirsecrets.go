@@ -42,14 +42,8 @@ func (g *Gate) KeepSecret(ctx context.Context, who Actor, slug string, n api.The
 	switch {
 	case p.OIDC == nil:
 		return nil, badRequest("no-secrets", p.Name+" speaks SAML and has no client secret.", "")
-	case value == "" || len(value) > 2000:
-		return nil, badRequest("secret-empty", "A secret has 1 to 2000 characters.", "Paste the secret's value as the provider shows it.")
-	case value == p.OIDC.ClientID:
-		return nil, badRequest("secret-is-id", "This is the client ID, not the secret.", "Paste the secret's value; the client ID stands in a field of its own.")
-	case strings.HasPrefix(value, "http://"), strings.HasPrefix(value, "https://"):
-		return nil, badRequest("secret-is-address", "This is an address, not a secret.", "Paste the secret's value as the provider shows it.")
-	case strings.Contains(value, "-----BEGIN"):
-		return nil, badRequest("secret-is-pem", "This is a certificate or key, not a client secret.", "Keys of ours stand in the keyring; a provider gives a secret as a line of text.")
+	case secretLooksWrong(value, p.OIDC.ClientID) != nil:
+		return nil, secretLooksWrong(value, p.OIDC.ClientID)
 	case n.Expires != nil && !n.Expires.After(g.Now()):
 		return nil, badRequest("secret-over", "The end that was entered is past.", "Enter the day on which the provider lets it end, or none.")
 	}
@@ -81,6 +75,21 @@ func (g *Gate) KeepSecret(ctx context.Context, who Actor, slug string, n api.The
 	}
 	v := secretView(row)
 	return &v, nil
+}
+
+// secretLooksWrong says what was entered in place of a provider's client secret, as far as that shows.
+func secretLooksWrong(value, clientID string) error {
+	switch {
+	case value == "" || len(value) > 2000:
+		return badRequest("secret-empty", "A secret has 1 to 2000 characters.", "Paste the secret's value as the provider shows it.")
+	case value == clientID:
+		return badRequest("secret-is-id", "This is the client ID, not the secret.", "Paste the secret's value; the client ID stands in a field of its own.")
+	case strings.HasPrefix(value, "http://"), strings.HasPrefix(value, "https://"):
+		return badRequest("secret-is-address", "This is an address, not a secret.", "Paste the secret's value as the provider shows it.")
+	case strings.Contains(value, "-----BEGIN"):
+		return badRequest("secret-is-pem", "This is a certificate or key, not a client secret.", "Keys of ours stand in the keyring; a provider gives a secret as a line of text.")
+	}
+	return nil
 }
 
 // SwitchSecret puts the next secret into the place of the one that counted, in one step.

@@ -51,7 +51,8 @@ func (s *Server) handovers() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.LeaveHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), strings.Clone(c.FormValue("text")), strings.Clone(c.FormValue("certificate")), strings.Clone(c.FormValue("remark")), c.FormValue("act") != "leave")
+		page, err := s.gate.LeaveHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), gate.HandoverLeave{Text: strings.Clone(c.FormValue("text")), Certificate: strings.Clone(c.FormValue("certificate")),
+			ClientID: strings.Clone(c.FormValue("client_id")), Secret: strings.Clone(c.FormValue("client_secret")), Remark: strings.Clone(c.FormValue("remark"))}, c.FormValue("act") != "leave")
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token/try", func(c fiber.Ctx) error {

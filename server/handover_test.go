@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/url"
 	"strings"
@@ -159,4 +160,82 @@ func TestAHandoverForAProvider(t *testing.T) {
 	require.NoError(t, b.Get(ctx, h.Link))
 	assert.Contains(t, b.Text, "It was refused")
 	assert.Contains(t, b.Text, "audience")
+}
+
+// TestAHandoverForAnOpenIDProvider: its engineer leaves a new client ID with its secret, and tries both before anything changes; the secret is shown to nobody.
+func TestAHandoverForAnOpenIDProvider(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	second := w.Northquay.Clients[0]
+	second.ID, second.Secret = "gate-two", "nq-4f9c1e7ab2d84c60-second"
+	w.Northquay.Clients = append(w.Northquay.Clients, second)
+	h, err := c.NewHandover(ctx, "providers", "northquay-stevedores", api.NewHandover{})
+	require.NoError(t, err)
+	b := w.Walker()
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	leave := func(id, secret, act string) {
+		require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"client_id": {id}, "client_secret": {secret}, "act": {act}}))
+	}
+	for secret, says := range map[string]string{"gate-two": "This is the client ID", "https://nq.example/": "This is an address", strings.Repeat("x", 3000): "1 to 2000 characters"} {
+		leave("gate-two", secret, "leave")
+		assert.Contains(t, b.Text, says)
+	}
+	leave("", "", "leave")
+	assert.Contains(t, b.Text, "Neither an address nor a text was given.")
+	leave("gate-two", second.Secret, "look")
+	assert.Contains(t, b.Text, "This is what we understood")
+	assert.Contains(t, b.Text, "gate-two")
+	assert.NotContains(t, b.Text, second.Secret)
+	list, err := c.Proposals(ctx, client.Page{})
+	require.NoError(t, err)
+	assert.Empty(t, list.Items)
+
+	tries := func() string {
+		require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
+		require.NoError(t, b.Submit(ctx, nil))
+		require.NoError(t, b.Choose(ctx, "ivo.tamm"))
+		require.NoError(t, b.Get(ctx, h.Link))
+		held, err := c.Handovers(ctx, "providers", "northquay-stevedores")
+		require.NoError(t, err)
+		return held.Items[0].Rehearsals[0].Outcome
+	}
+	leave("gate-two", "not-the-secret-of-anybody", "leave")
+	assert.Contains(t, b.Text, "What you left waits")
+	assert.Contains(t, b.Text, "with a client secret")
+	assert.Equal(t, "refused", tries(), "with a wrong secret")
+	leave("gate-two", second.Secret, "leave")
+	assert.Equal(t, "stopped", tries(), "with the right one, which waits: at its end, as a rehearsal of a provider alone is")
+
+	// What is left waits sealed: no answer, no line of the journal and no file holds it.
+	list, err = c.Proposals(ctx, client.Page{})
+	require.NoError(t, err)
+	require.Len(t, list.Items, 2)
+	assert.True(t, list.Items[0].Secret)
+	lines, err := c.Journal(ctx, client.Page{Limit: 100})
+	require.NoError(t, err)
+	said, err := json.Marshal([]any{list, lines})
+	require.NoError(t, err)
+	assert.NotContains(t, string(said)+b.Text, second.Secret)
+	p, err := c.Provider(ctx, "northquay-stevedores")
+	require.NoError(t, err)
+	assert.NotEqual(t, "gate-two", p.OIDC.ClientID, "nothing changed yet")
+
+	_, err = c.WithdrawProposal(ctx, list.Items[1].ID, "the wrong secret")
+	require.NoError(t, err)
+	_, err = c.ApplyProposal(ctx, list.Items[0].ID, api.ApplyProposal{})
+	require.NoError(t, err)
+	p, err = c.Provider(ctx, "northquay-stevedores")
+	require.NoError(t, err)
+	assert.Equal(t, "gate-two", p.OIDC.ClientID)
+	w.Northquay.Clients = w.Northquay.Clients[1:]
+	tried, err := c.Secrets(ctx, "providers", "northquay-stevedores")
+	require.NoError(t, err)
+	require.Len(t, tried.Items, 1)
+	assert.Equal(t, "nq-", tried.Items[0].Hint)
+	for _, one := range list.Items {
+		one, err := c.Proposal(ctx, one.ID)
+		require.NoError(t, err)
+		assert.False(t, one.Secret, "decided, it holds no secret any more")
+	}
+	assert.Equal(t, "stopped", tries(), "and what is set now works")
 }

@@ -29,6 +29,7 @@ type Proposal struct {
 	Document   []byte // what it left, as it was received
 	Source     string
 	Beside     string // the certificate that came beside it
+	Secret     []byte // a client secret that came with it, sealed; gone once it is decided
 	State      string `gorm:"index"` // open, approved, applied, withdrawn or missed
 	ApprovedBy string
 	ApprovedAt *time.Time

@@ -15,7 +15,7 @@ var sealedColumns = []struct{ table, key, column, place string }{
 	{"keys", "id", "sealed", "key/"}, {"sign_ins", "id", "state", "signin/"}, {"traces", "id", "entries", "trace/"}, {"artifacts", "handle", "sealed", "artifact/"},
 	{"secrets", "id", "sealed", "secret/"}, {"grants", "id", "sealed", "grant/"}, {"pushed_requests", "handle", "sealed", "pushed/"}, {"trace_additions", "id", "entries", "trace/"},
 	{"sessions", "id", "sealed", "session/"}, {"sign_outs", "id", "sealed", "sign-out/"}, {"guard_tickets", "id", "sealed", "guard/"}, {"guard_sessions", "id", "sealed", "guard/"},
-	{"move_samples", "id", "sealed", "move/"}, {"move_comparisons", "id", "sealed", "move/"},
+	{"move_samples", "id", "sealed", "move/"}, {"move_comparisons", "id", "sealed", "move/"}, {"proposals", "id", "secret", "proposal/"},
 }
 
 // Reseal seals every secret anew with the current master key, some hundred rows at a time, and returns how many it changed. What was sealed with it already is

@@ -37,7 +37,7 @@ const withdraw = () => act(async () => void (proposal.value = await ok(http.POST
     <p v-if="proposal.remark" class="remark">{{ proposal.remark }}</p>
     <p v-if="proposal.note" class="remark">{{ proposal.note }}</p>
     <div class="cols">
-      <section class="panel"><h2>What it changes</h2><FieldChanges :changes="proposal.changes" />
+      <section class="panel"><h2>What it changes</h2><FieldChanges v-if="proposal.changes.length || !proposal.secret" :changes="proposal.changes" /><p v-if="proposal.secret"><b>A client secret came with it.</b> It is sealed; nobody sees it. It counts from when the change is made, in place of the one that counts now.</p>
         <template v-if="proposal.meanwhile"><h2>Changed meanwhile, by {{ proposal.meanwhile.by }}</h2><FieldChanges :changes="proposal.meanwhile.theirs" /><p v-if="proposal.meanwhile.both.length" class="error">Both changed {{ proposal.meanwhile.both.join(", ") }}. Look at both, and propose what shall hold.</p><p v-else class="soft">These are other fields: both changes fit together.</p></template>
         <template v-if="proposal.effects.length"><h2>What people will notice</h2><p v-for="e in proposal.effects" :key="e"><b>{{ e }}</b></p></template>
         <p v-if="proposal.broken" class="error">It can't be made as things are now: {{ proposal.broken }}</p>
@@ -46,8 +46,7 @@ const withdraw = () => act(async () => void (proposal.value = await ok(http.POST
         <section class="panel"><h2>Decide</h2>
           <p v-if="proposal.needsSecond && !proposal.approvedBy" class="soft">A second person has to approve it first<template v-if="own">; you proposed it yourself</template>.</p>
           <div class="stack">
-            <ElButton v-if="!proposal.approvedBy && !own" :loading="busy" @click="approve">Approve</ElButton>
-            <ElButton type="primary" :loading="busy" :disabled="proposal.needsSecond && !proposal.approvedBy" @click="apply(false)">Make the change now</ElButton>
+            <div class="row"><ElButton v-if="!proposal.approvedBy && !own" :loading="busy" @click="approve">Approve</ElButton><ElButton type="primary" :loading="busy" :disabled="proposal.needsSecond && !proposal.approvedBy" @click="apply(false)">Make the change now</ElButton></div>
             <details><summary>In a window</summary><TextBox v-model="from" label="From" type="datetime-local" /><TextBox v-model="until" label="Until" hint="An hour later, unless it is said." type="datetime-local" /><ElButton :loading="busy" :disabled="!from || (proposal.needsSecond && !proposal.approvedBy)" @click="apply(true)">Plan it</ElButton></details>
             <p v-if="proposal.from" class="small">It is made by itself from <TimeText :at="proposal.from" /> until <TimeText :at="proposal.until" />.</p>
             <details><summary>Withdraw</summary><TextBox v-model="note" label="Why" /><ElButton type="danger" :loading="busy" @click="withdraw">Withdraw</ElButton></details>
