@@ -117,9 +117,7 @@ func batchOfList(text string) ([]store.BatchRow, error) {
 	var out []store.BatchRow
 	for _, e := range entries {
 		v := api.BatchValues{Name: e.Values["name"], Slug: e.Values["short_name"], Description: e.Values["description"], Contact: e.Values["contact"], StartURL: e.Values["start_url"], EntityID: e.Values["entity_id"]}
-		for _, p := range strings.FieldsFunc(e.Values["providers"], func(r rune) bool { return r == ' ' || r == '|' || r == '+' }) {
-			v.Providers = append(v.Providers, p)
-		}
+		v.Providers = strings.FieldsFunc(e.Values["providers"], func(r rune) bool { return r == ' ' || r == '|' || r == '+' })
 		row := store.BatchRow{Label: fmt.Sprintf("line %d", e.Line), URL: e.Values["url"], Values: mustJSON(v)}
 		if v.Name != "" {
 			row.Label += ", " + v.Name

@@ -18,9 +18,8 @@ func (g *Gate) judgeRow(ctx context.Context, b *store.Batch, r *store.BatchRow) 
 	if r.State == RowMade || r.State == RowNo && r.URL == "" && len(r.Document) == 0 {
 		return
 	}
-	notes := []string{}
-	r.State, notes = g.sortRow(ctx, b, r)
-	r.Notes = mustJSON(notes)
+	state, notes := g.sortRow(ctx, b, r)
+	r.State, r.Notes = state, mustJSON(orEmptyList(notes))
 }
 
 func (g *Gate) sortRow(ctx context.Context, b *store.Batch, r *store.BatchRow) (string, []string) {

@@ -27,11 +27,6 @@ func (h held) add(o files.Object) {
 	h[o.Kind][o.Slug] = o
 }
 
-func (h held) has(kind, slug string) bool {
-	_, ok := h[kind][slug]
-	return ok
-}
-
 // list is every object, in the order in which they can be made, by short name.
 func (h held) list() []files.Object {
 	var out []files.Object
