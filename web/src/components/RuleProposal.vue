@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { onMounted, ref } from "vue";
+import { ref, watch } from "vue";
 import { http, ok, type Rule, type Suggested, type Suggestion } from "../api/client";
 import { useAct } from "../composables/load";
 import { stepText } from "../composables/text";
@@ -23,7 +23,12 @@ function add(s: Suggestion) {
   taken.value.push(s.rule.set ?? "");
 }
 const rest = () => (found.value?.items ?? []).filter((s) => !taken.value.includes(s.rule.set ?? ""));
-onMounted(() => props.sample && void ask());
+// The newest sign-in may come to be known only after somebody asked for rules; what they entered meanwhile is theirs.
+watch(() => props.sample, (sample) => {
+  if (!sample || found.value || (text.value && text.value !== sample)) return;
+  text.value = sample;
+  void ask();
+}, { immediate: true });
 const sources = (r: Suggestion["rule"]) => ([] as string[]).concat((r.from as string | string[] | undefined) ?? []).join(", ");
 </script>
 
