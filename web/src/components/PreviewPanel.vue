@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { http, ok, type Preview, type Previewed } from "../api/client";
 import { useAct } from "../composables/load";
 import PersonPick from "./PersonPick.vue";
@@ -14,6 +14,12 @@ const trace = ref(props.trace ?? "");
 const sample = ref("");
 const person = ref("");
 const got = ref<Previewed | null>(null);
+// The newest sign-in may come to be known only now; what somebody entered meanwhile is theirs.
+watch(() => props.trace, (newest) => {
+  if (!newest || trace.value || sample.value || person.value) return;
+  by.value = "trace";
+  trace.value = newest;
+});
 const { error, busy, act } = useAct();
 const ready = computed(() => (by.value === "trace" ? trace.value.trim() : by.value === "person" ? person.value : sample.value.trim()));
 const run = () => act(async () => {
