@@ -71,7 +71,6 @@ func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 
 	// She tries it with her own test account, before anything was approved.
 	p.press("Try a sign-in")
-	p.press("Begin")
 	p.become("Vera Lund")
 	p.see("Simulated application")
 	p.open(link)

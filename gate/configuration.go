@@ -59,6 +59,7 @@ type provider struct {
 	sets     []string         // the names that its mapping can set
 	admitted *claims.Compiled // the defaults for people who are created
 	secret   string           // of ours there, in a rehearsal of a change that brings one
+	withheld bool             // who we are is not told there, in a rehearsal of a change that the other side brings
 }
 
 // inTime refuses a partner whose metadata is over and was not renewed (SAML Metadata, section 2.3.1).

@@ -463,27 +463,30 @@ func (g *Gate) handoverOrder(ctx context.Context, row *store.Handover, slug stri
 	return n, left.ID, nil
 }
 
-// TryHandover orders a rehearsal for the other side's engineer, and returns where it begins.
-func (g *Gate) TryHandover(ctx context.Context, b Browser, token, cookie string) (string, error) {
+// TryHandover begins a rehearsal for the other side's engineer, in her own browser: what was left is not approved yet, so nobody else can be sent into it. It returns what that browser
+// is to keep.
+func (g *Gate) TryHandover(ctx context.Context, b Browser, token, cookie string) (*Next, string, error) {
 	row, slug, err := g.opened(ctx, b, token, cookie)
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	var before int64
 	if err := g.Store.Read(ctx).Model(&store.Rehearsal{}).Where("about = ?", handoverAbout+row.ID).Count(&before).Error; err != nil {
-		return "", store.Clear(err)
+		return nil, "", store.Clear(err)
 	}
 	if before >= handoverRehearsals {
-		return "", conflict("handover-tried", "Many sign-ins were tried through this link already.", "Ask for another one.")
+		return nil, "", conflict("handover-tried", "Many sign-ins were tried through this link already.", "Ask for another one.")
 	}
 	n, proposal, err := g.handoverOrder(ctx, row, slug)
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	n.Proposal = proposal
 	v, err := g.newRehearsal(ctx, Actor{Name: row.By, From: b.Address}, n, handoverAbout+row.ID)
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
-	return strings.TrimPrefix(v.Link, g.PublicURL), nil
+	b.Rehearsal = ""
+	next, keep := g.BeginRehearsal(ctx, b, strings.TrimPrefix(v.Link, g.PublicURL+rehearsePath))
+	return next, keep, nil
 }

@@ -312,6 +312,16 @@ func (g *Gate) ApproveProposal(ctx context.Context, who Actor, id string) (*api.
 	if row.By == who.Name {
 		return nil, problem(http.StatusForbidden, "own-proposal", "A second person must look at it", "You proposed this yourself.", "Ask somebody else with the role engineer.")
 	}
+	// Nobody can tell whether it was the other side who opened a link; whoever made it is therefore not the second person.
+	if id, left := strings.CutPrefix(row.Origin, handoverAbout); left {
+		var link store.Handover
+		if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&link).Error; err != nil {
+			return nil, store.Clear(err)
+		}
+		if link.By == who.Name {
+			return nil, problem(http.StatusForbidden, "own-proposal", "A second person must look at it", "It was left through a handover link that you made yourself.", "Ask somebody else with the role engineer.")
+		}
+	}
 	now := g.Now().UTC()
 	if err := g.settleProposal(ctx, who, row, "approved a change of", map[string]any{"state": ProposalApproved, "approved_by": who.Name, "approved_at": now}); err != nil {
 		return nil, err

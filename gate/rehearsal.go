@@ -21,6 +21,9 @@ import (
 	"innergate/store"
 )
 
+// rehearsePath stands before the token in a rehearsal's link.
+const rehearsePath = "/rehearse/"
+
 // probeMark begins the ID of an application that stands for trying a provider alone.
 const probeMark = "probe:"
 
@@ -79,7 +82,7 @@ func (g *Gate) newRehearsal(ctx context.Context, who Actor, n api.NewRehearsal, 
 	if err != nil {
 		return nil, err
 	}
-	v.Link = g.PublicURL + "/rehearse/" + token
+	v.Link = g.PublicURL + rehearsePath + token
 	return v, nil
 }
 
@@ -407,16 +410,23 @@ type overriding struct {
 	Proposal string `json:"proposal,omitempty"`
 }
 
-// proposedSecret is the client secret that a proposal brings, if it does and still waits.
-func (g *Gate) proposedSecret(ctx context.Context, id string) (string, error) {
-	if id == "" {
-		return "", nil
+// proposedSecret takes the client secret that a proposal brings, if it does and still waits. Where the other side brings another token endpoint without a secret, ours is not sent there:
+// nobody of ours has approved the address.
+func (g *Gate) proposedSecret(ctx context.Context, o overriding, p *provider) error {
+	if o.Proposal == "" || p.OIDC == nil {
+		return nil
 	}
-	row, err := g.proposalRow(ctx, id)
-	if err != nil || len(row.Secret) == 0 {
-		return "", err
+	row, err := g.proposalRow(ctx, o.Proposal)
+	if err != nil {
+		return err
 	}
-	return g.leftSecret(row)
+	if len(row.Secret) > 0 {
+		p.secret, err = g.leftSecret(row)
+		return err
+	}
+	held, err := g.providerByID(ctx, o.ID)
+	p.withheld = err == nil && row.Origin != "" && (held.OIDC == nil || held.OIDC.TokenEndpoint != p.OIDC.TokenEndpoint)
+	return err
 }
 
 // override puts the configuration that a rehearsal was ordered with in the place of what is set, for this sign-in alone.
@@ -434,7 +444,7 @@ func (g *Gate) override(ctx context.Context, s *signIn, say bool) error {
 		if s.instead, err = g.makeProvider(ctx, row); err != nil {
 			return err
 		}
-		if s.instead.secret, err = g.proposedSecret(ctx, o.Proposal); err != nil {
+		if err = g.proposedSecret(ctx, o, s.instead); err != nil {
 			return err
 		}
 		if s.provider != nil && s.provider.id == o.ID {

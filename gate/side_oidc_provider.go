@@ -208,6 +208,9 @@ func (g *Gate) clientAt(ctx context.Context, p *provider, secret string) (oidc.C
 
 func (g oidcProvider) redeem(ctx context.Context, s *signIn, code string) (*oidc.Tokens, error) {
 	p, c := s.provider, s.provider.OIDC
+	if p.withheld {
+		return nil, explain.New("oidc.client-secret-none").Of(p.Name)
+	}
 	client, err := g.clientAt(ctx, p, "")
 	if err != nil {
 		return nil, err

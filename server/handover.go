@@ -59,11 +59,11 @@ func (s *Server) handovers() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		to, err := s.gate.TryHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		next, rehearsal, err := s.gate.TryHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
-		return c.Redirect().Status(http.StatusSeeOther).To(to)
+		return s.rehearses(c, next, rehearsal)
 	})
 	a.Get("/handover/:token/certificate/:file", func(c fiber.Ctx) error {
 		page, err := s.gate.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
@@ -94,10 +94,7 @@ func (s *Server) handovers() {
 			return s.explained(c, err)
 		}
 		s.setCookie(c, s.cookieName("side"), token+"~"+run, trialCookieLife)
-		if rehearsal != "" && !next.DropRehearsal {
-			s.setCookie(c, s.cookieName("rehearsal"), rehearsal, time.Hour)
-		}
-		return s.onward(c, next)
+		return s.rehearses(c, next, rehearsal)
 	})
 }
 

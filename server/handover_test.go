@@ -2,9 +2,12 @@ package server_test
 
 import (
 	"encoding/json"
+	"io"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -111,7 +114,6 @@ func TestHandoverLinks(t *testing.T) {
 	// She tries it; what is ours, and what others did, does not show.
 	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
 	require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
-	require.NoError(t, b.Submit(ctx, nil))
 	require.NoError(t, b.Choose(ctx, "vlund"))
 	require.NoError(t, b.Get(ctx, h.Link))
 	assert.Contains(t, b.Text, "It came through")
@@ -155,7 +157,6 @@ func TestAHandoverForAProvider(t *testing.T) {
 	assert.Contains(t, b.Text, "Something differs.")
 	w.Staff.SetMistake("audience")
 	require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
-	require.NoError(t, b.Submit(ctx, nil))
 	require.NoError(t, b.Choose(ctx, "mvoss"))
 	require.NoError(t, b.Get(ctx, h.Link))
 	assert.Contains(t, b.Text, "It was refused")
@@ -192,7 +193,6 @@ func TestAHandoverForAnOpenIDProvider(t *testing.T) {
 
 	tries := func() string {
 		require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
-		require.NoError(t, b.Submit(ctx, nil))
 		require.NoError(t, b.Choose(ctx, "ivo.tamm"))
 		require.NoError(t, b.Get(ctx, h.Link))
 		held, err := c.Handovers(ctx, "providers", "northquay-stevedores")
@@ -238,4 +238,55 @@ func TestAHandoverForAnOpenIDProvider(t *testing.T) {
 		assert.False(t, one.Secret, "decided, it holds no secret any more")
 	}
 	assert.Equal(t, "stopped", tries(), "and what is set now works")
+}
+
+// TestWhatIsLeftCantFetchOurSecret: another token endpoint, left through a link, is tried without what only the provider may know; whoever made the link is not the second person for it.
+func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	var mu sync.Mutex
+	var got []string
+	thief := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		got = append(got, r.Method+" "+r.URL.Path+" "+r.Header.Get("Authorization")+" "+string(body))
+		rw.WriteHeader(http.StatusBadRequest)
+	}))
+	defer thief.Close()
+	h, err := c.NewHandover(ctx, "providers", "northquay-stevedores", api.NewHandover{})
+	require.NoError(t, err)
+	b := w.Walker()
+	reads := w.Walker()
+	require.NoError(t, reads.Get(ctx, w.NorthquayURL+"/.well-known/openid-configuration"))
+	doc := map[string]any{}
+	require.NoError(t, json.Unmarshal([]byte(reads.Text), &doc))
+	doc["token_endpoint"] = thief.URL + "/token"
+	text, err := json.Marshal(doc)
+	require.NoError(t, err)
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	leave := func(secret string) {
+		require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {string(text)}, "client_secret": {secret}, "act": {"leave"}}))
+		require.Contains(t, b.Text, "What you left waits")
+		require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
+		require.NoError(t, b.Choose(ctx, "ivo.tamm"))
+	}
+	leave("")
+	assert.Empty(t, got, "nothing reaches an address that nobody of ours approved")
+	assert.Contains(t, newest(t, w).Code, "oidc.client-secret-none")
+	leave("her-own-secret-for-this-address")
+	require.Len(t, got, 1, "with a secret that came with it, it is tried with that one")
+	assert.NotContains(t, got[0], w.Northquay.Clients[0].Secret)
+
+	// With a second person asked for, the one who made the link is not it.
+	_, err = c.SetReview(ctx, config.Review{Second: true})
+	require.NoError(t, err)
+	list, err := c.Proposals(ctx, client.Page{})
+	require.NoError(t, err)
+	_, err = c.ApproveProposal(ctx, list.Items[0].ID)
+	assert.ErrorContains(t, err, "a handover link that you made yourself")
+	other := w.Client()
+	other.Token = token(t, w, gate.RoleEngineer)
+	_, err = other.ApproveProposal(ctx, list.Items[0].ID)
+	assert.NoError(t, err)
 }

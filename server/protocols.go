@@ -187,6 +187,11 @@ func (s *Server) rehearsalBegin(c fiber.Ctx) error {
 		return err
 	}
 	next, cookie := s.gate.BeginRehearsal(c.Context(), s.browser(c), c.Params("token"))
+	return s.rehearses(c, next, cookie)
+}
+
+// rehearses goes on in a rehearsal that this browser has begun.
+func (s *Server) rehearses(c fiber.Ctx, next *gate.Next, cookie string) error {
 	if cookie != "" && !next.DropRehearsal {
 		s.setCookie(c, s.cookieName("rehearsal"), cookie, time.Hour)
 	}
