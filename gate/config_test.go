@@ -407,4 +407,24 @@ func TestASecondPersonLooks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, gate.ProposalMissed, p.State)
 	assert.Contains(t, p.Note, "window went by")
+
+	// One that was planned while nobody had to approve it is not made once somebody has to.
+	_, err = l.SetReview(ctx, owner, config.Review{})
+	require.NoError(t, err)
+	p, err = l.Propose(ctx, engineer, api.NewProposal{Kind: "application", Slug: "tides", Application: &change})
+	require.NoError(t, err)
+	from, until = clock.Add(time.Hour), clock.Add(2*time.Hour)
+	_, err = l.ApplyProposal(ctx, engineer, p.ID, api.ApplyProposal{From: &from, Until: &until})
+	require.NoError(t, err)
+	_, err = l.SetReview(ctx, owner, config.Review{Second: true})
+	require.NoError(t, err)
+	clock = from
+	require.NoError(t, l.ApplyDue(ctx))
+	p, err = l.Proposal(ctx, p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, gate.ProposalMissed, p.State)
+	assert.Contains(t, p.Note, "Nobody has approved")
+	now, err = l.Application(ctx, "tides")
+	require.NoError(t, err)
+	assert.NotEqual(t, "Tides", now.Name)
 }

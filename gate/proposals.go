@@ -347,12 +347,8 @@ func (g *Gate) ApplyProposal(ctx context.Context, who Actor, id string, in api.A
 	if err != nil {
 		return nil, err
 	}
-	review, err := g.review(ctx)
-	if err != nil {
+	if err := g.approved(ctx, row); err != nil {
 		return nil, err
-	}
-	if review.Second && row.ApprovedBy == "" {
-		return nil, problem(http.StatusConflict, "needs-second", "A second person must look at it", "Nobody has approved this proposal yet; here changes of what serves people need two.", "Have somebody other than "+row.By+" approve it.")
 	}
 	if in.From == nil {
 		if in.Until != nil {
@@ -377,8 +373,20 @@ func (g *Gate) ApplyProposal(ctx context.Context, who Actor, id string, in api.A
 	return g.Proposal(ctx, id)
 }
 
-// apply makes the change, together with the note that it was made.
+// approved refuses a proposal that needs a second person and has none.
+func (g *Gate) approved(ctx context.Context, row *store.Proposal) error {
+	review, err := g.review(ctx)
+	if err == nil && review.Second && row.ApprovedBy == "" {
+		err = problem(http.StatusConflict, "needs-second", "A second person must look at it", "Nobody has approved this proposal yet; here changes of what serves people need two.", "Have somebody other than "+row.By+" approve it.")
+	}
+	return err
+}
+
+// apply makes the change, together with the note that it was made. A second person may have come to be needed since it was planned.
 func (g *Gate) apply(ctx context.Context, who Actor, row *store.Proposal) error {
+	if err := g.approved(ctx, row); err != nil {
+		return err
+	}
 	who.Remark = firstOf(row.Remark, "proposed by "+row.By)
 	if row.By != who.Name {
 		who.Remark = firstOf(row.Remark, "as proposed") + " (proposed by " + row.By + ")"
