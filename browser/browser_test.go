@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/demo"
+	"innergate/testbed"
 	"innergate/web"
 )
 
@@ -61,6 +63,9 @@ func chromium() string {
 	return ""
 }
 
+// patience is how long something may take on a machine that has much else to do. What is there at once takes none of it.
+const patience = 2 * time.Minute
+
 // page is one tab with cookies of its own.
 type page struct {
 	t   testing.TB
@@ -71,7 +76,7 @@ func newPage(t testing.TB) *page {
 	t.Helper()
 	tab, closeTab := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	t.Cleanup(closeTab)
-	ctx, cancel := context.WithTimeout(tab, 90*time.Second)
+	ctx, cancel := context.WithTimeout(tab, 6*time.Minute)
 	t.Cleanup(cancel)
 	p := &page{t, ctx}
 	p.size(1280, 800)
@@ -91,7 +96,7 @@ func (p *page) open(address string) {
 // eval reads something of the page. Where the page goes away meanwhile, it is read of the one that comes.
 func eval[T any](p *page, js string) T {
 	p.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(25 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); ; time.Sleep(25 * time.Millisecond) {
 		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
 		if err != nil && wentAway(err) && time.Now().Before(deadline) {
 			continue
@@ -120,7 +125,7 @@ func (p *page) act(find, do string) {
 // wait waits until an expression is true, and shows the page's text where it does not become so.
 func (p *page) wait(js string) {
 	p.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(patience)
 	for {
 		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("!!("+js+")"))
 		if err == nil && v {
@@ -214,24 +219,48 @@ func (p *page) shot(name string) {
 	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), png, 0o600))
 }
 
-var axeSource string
+// axeSource is axe-core, which comes with the console's packages.
+var axeSource = sync.OnceValues(func() (string, error) {
+	b, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	return string(b), err
+})
 
-// accessible holds the page against axe-core's rules for WCAG 2.2 AA.
+// accessibles are the pages that were held against axe-core's rules, so that each is so once.
+var accessibles sync.Map
+
+// sameness tells pages apart: by the address without identifiers, what stands on them, their width and their colours.
+const sameness = `[location.pathname.replace(/[^/]{20,}|\d+/g,"*"),...[...document.querySelectorAll("h1,h2,h3,[role=dialog],[role=tabpanel]")]` +
+	`.filter(e=>e.offsetParent!==null).map(e=>e.tagName+e.childElementCount+e.className),innerWidth,` +
+	`document.documentElement.className,matchMedia("(prefers-color-scheme: dark)").matches].join(" ")`
+
+// accessible holds the page against axe-core's rules for WCAG 2.2 AA, unless one like it was so already.
 func (p *page) accessible() {
 	p.t.Helper()
-	if axeSource == "" {
-		b, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
-		require.NoError(p.t, err, "axe-core comes with the console's packages: run npm ci in web")
-		axeSource = string(b)
+	axe, err := axeSource()
+	require.NoError(p.t, err, "axe-core comes with the console's packages: run npm ci in web")
+	if _, done := accessibles.LoadOrStore(eval[string](p, sameness), true); done {
+		return
 	}
 	for again := true; again; { // where the page went away meanwhile, it begins anew with the one that came
-		eval[bool](p, axeSource+";true")
-		eval[bool](p, `!window.axe||(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]}).then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
+		eval[bool](p, axe+";true")
+		eval[bool](p, `!window.axe||(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]})`+
+			`.then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+`+
+			`n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
 		p.wait("window.__axe||!window.axe")
 		again = eval[bool](p, "!window.__axe")
 	}
 	found := eval[[]string](p, "window.__axe")
 	require.Empty(p.t, found, "at %s", eval[string](p, "location.pathname"))
+}
+
+// slots are the tabs that are worked in at the same time.
+var slots = make(chan struct{}, 2)
+
+// beside lets a test run beside one other.
+func beside(t *testing.T) {
+	t.Parallel()
+	slots <- struct{}{}
+	t.Cleanup(func() { <-slots })
 }
 
 func world(t testing.TB, secure bool) *demo.World {
@@ -245,9 +274,7 @@ func world(t testing.TB, secure bool) *demo.World {
 		require.NoError(t, err)
 		o.TLS = config
 	}
-	w, err := demo.Start(context.Background(), o)
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, o)
 	return w
 }
 

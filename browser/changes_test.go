@@ -24,6 +24,7 @@ func (p *page) speaking(language string) {
 
 // TestAPartnerHandsOverWithoutAnAccount has the engineer of Ticket Desk take our values and leave theirs, on a phone, in both languages.
 func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx, c := t.Context(), w.Client()
 	_, err := c.AddApplication(ctx, config.Application{Slug: "ticket-desk", Name: "Ticket Desk", Kind: "saml", Contact: "desk@saltmere.example", Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, StartURL: w.DeskURL + "/sign-in", SAML: &config.SAMLApplication{SPInitiatedOnly: true}})
@@ -128,6 +129,7 @@ func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 
 // TestConfigurationGoesOutIsChangedAndTakenBack walks the pages of files and history.
 func TestConfigurationGoesOutIsChangedAndTakenBack(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx, c := t.Context(), w.Client()
 	require.NoError(t, w.Week(ctx))
@@ -194,6 +196,7 @@ func TestConfigurationGoesOutIsChangedAndTakenBack(t *testing.T) {
 
 // TestAMoveInTheConsole plans a move, opens its wave, and sees it go back.
 func TestAMoveInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx := t.Context()
 	clients, err := w.Fleet(ctx)
@@ -269,6 +272,7 @@ func TestAMoveInTheConsole(t *testing.T) {
 
 // TestAnOpenIDProviderHandsOverItsSecret has the engineer of Northquay leave a client ID and a secret on a phone; our engineer sees that one came, and not which.
 func TestAnOpenIDProviderHandsOverItsSecret(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	h, err := w.Client().NewHandover(t.Context(), "providers", "northquay-stevedores", api.NewHandover{})
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 
 // TestCheckupInTheConsole has an engineer find what is wrong, correct one thing, accept another, and look at partners' hosts.
 func TestCheckupInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	c := w.Client()
 	held, err := c.Provider(t.Context(), "saltmere-staff")

@@ -10,6 +10,7 @@ import (
 
 // TestEngineersFirstMorning connects a second application from a metadata file dropped on the page, rehearses both flows, and reads the traces.
 func TestEngineersFirstMorning(t *testing.T) {
+	beside(t)
 	for _, secure := range []bool{false, true} {
 		name := "http on loopback"
 		if secure {
@@ -98,6 +99,7 @@ func TestEngineersFirstMorning(t *testing.T) {
 
 // TestMistakeIsExplained makes the provider name another audience and reads the explanation on the person's page and in the trace.
 func TestMistakeIsExplained(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	w.Staff.SetMistake("audience")
 	visitor := newPage(t)
@@ -127,6 +129,7 @@ func TestMistakeIsExplained(t *testing.T) {
 }
 
 func TestFirstAdministrator(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	list, err := w.Gate.Administrators(context.Background())
 	require.NoError(t, err)
@@ -159,6 +162,7 @@ func TestFirstAdministrator(t *testing.T) {
 
 // TestEveryPage opens each page, holds it against axe-core in light and dark, and sees that the content security policy stopped nothing.
 func TestEveryPage(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	visitor := newPage(t)
 	visitor.open(w.RotaURL + "/sign-in")
@@ -228,6 +232,7 @@ func TestEveryPage(t *testing.T) {
 }
 
 func TestPaletteFindsAnything(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	p := newPage(t)
 	p.signIn(w)
@@ -240,6 +245,7 @@ func TestPaletteFindsAnything(t *testing.T) {
 
 // TestStoredScriptStaysText gives an application a name and description full of markup.
 func TestStoredScriptStaysText(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	a, err := w.Client().Application(context.Background(), "crew-rota")
 	require.NoError(t, err)

@@ -20,6 +20,7 @@ import (
 
 // TestKeyIsReplacedInTheConsole goes through the whole procedure by pressing its buttons, while somebody signs in all the time.
 func TestKeyIsReplacedInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx := context.Background()
 	var done, failed atomic.Int64
@@ -61,7 +62,7 @@ func TestKeyIsReplacedInTheConsole(t *testing.T) {
 	p.see("Retired keys")
 	p.see("Make the next key")
 	before := done.Load()
-	require.Eventually(t, func() bool { return done.Load() > before+3 }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return done.Load() > before+3 }, patience, 10*time.Millisecond)
 	close(stop)
 	running.Wait()
 	assert.Zero(t, failed.Load(), "of %d sign-ins", done.Load())
@@ -72,6 +73,7 @@ func TestKeyIsReplacedInTheConsole(t *testing.T) {
 
 // TestAPartnersChangeIsDecidedInTheConsole has Saltmere Staff announce a certificate.
 func TestAPartnersChangeIsDecidedInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	require.NoError(t, w.Staff.AnnounceKey())
 	p := newPage(t)
@@ -95,6 +97,7 @@ func TestAPartnersChangeIsDecidedInTheConsole(t *testing.T) {
 
 // TestSourceIsUploadedSearchedAndPicked drops nothing: it chooses a file of many entities, watches it being read, and makes drafts.
 func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	var b strings.Builder
 	b.WriteString(`<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" Name="harbours.example">`)
@@ -128,6 +131,7 @@ func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 }
 
 func TestTemplateIsStartedInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	p := newPage(t)
 	p.signIn(w)
@@ -148,6 +152,7 @@ func TestTemplateIsStartedInTheConsole(t *testing.T) {
 
 // TestTheirFormIsComparedOnTheSheet pastes what another product's form shows, with one slash too many.
 func TestTheirFormIsComparedOnTheSheet(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	require.NoError(t, w.Fetch())
 	p := newPage(t)
@@ -164,6 +169,7 @@ func TestTheirFormIsComparedOnTheSheet(t *testing.T) {
 
 // TestACutOutRoleAndALooseCertificate: what an engineer gets in a mail.
 func TestACutOutRoleAndALooseCertificate(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	doc, err := w.Desk.Metadata()
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 
 // TestBridgesInTheBrowser signs in over every pair of protocols, with cookies as browsers keep them and by TLS under host names of several sites.
 func TestBridgesInTheBrowser(t *testing.T) {
+	beside(t)
 	w := world(t, true)
 	for _, b := range []struct{ name, provider, person, app, sees string }{
 		{"SAML to OpenID Connect", "Saltmere Staff", "Zoë Öberg", "Cargo Ledger", "zoe.oberg@saltmere.example"},
@@ -73,6 +74,7 @@ func TestBridgesInTheBrowser(t *testing.T) {
 
 // TestPersonConfirmsATool sees the page that stands before a program on people's own machines.
 func TestPersonConfirmsATool(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	p := newPage(t)
 	p.size(390, 844)
@@ -94,6 +96,7 @@ func TestPersonConfirmsATool(t *testing.T) {
 
 // TestOpenIDProviderIsConnectedInTheConsole connects Northquay Stevedores anew from nothing but its issuer, and rehearses it.
 func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx, c := context.Background(), w.Client()
 	p := newPage(t)
@@ -170,6 +173,7 @@ func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 
 // TestOpenIDApplicationIsConnectedInTheConsole makes a client from its own metadata, gives it a secret, and looks at its sheet.
 func TestOpenIDApplicationIsConnectedInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	p := newPage(t)
 	p.signIn(w)
@@ -205,6 +209,7 @@ func TestOpenIDApplicationIsConnectedInTheConsole(t *testing.T) {
 
 // TestAdministratorComesInThroughAProvider gives a role by a rule, signs in with it, and takes the rule away again.
 func TestAdministratorComesInThroughAProvider(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	owner := newPage(t)
 	owner.signIn(w)

@@ -23,6 +23,7 @@ import (
 // TestMappingByHandAndBySuggestion does what a newcomer is asked to: lower-case the mail, keep only ferry groups, send them as roles; then lets the gate propose
 // the rest from a real sign-in, and looks at what would become of it before saving.
 func TestMappingByHandAndBySuggestion(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss"))
@@ -84,6 +85,7 @@ func TestMappingByHandAndBySuggestion(t *testing.T) {
 
 // TestAccessInTheConsole closes an application to all but those assigned, assigns, asks why, and sees it happen.
 func TestAccessInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	for _, who := range []string{"mvoss", "lquill"} {
 		require.NoError(t, demo.NewWalker(nil).SignIn(t.Context(), w.RotaURL+"/sign-in", who))
@@ -134,6 +136,7 @@ func TestAccessInTheConsole(t *testing.T) {
 
 // TestPeopleInTheConsole adds, finds, changes and deactivates people, imports a file with bad lines, and compares accounts.
 func TestPeopleInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	require.NoError(t, demo.NewWalker(nil).SignIn(t.Context(), w.RotaURL+"/sign-in", "zoberg"))
 	p := newPage(t)
@@ -208,6 +211,7 @@ func mustApp(t *testing.T, w *demo.World) *api.Application {
 
 // TestSecondFactorIsSetUpInTheBrowser signs a skipper of the agency in at the gate's own directory, on a phone.
 func TestSecondFactorIsSetUpInTheBrowser(t *testing.T) {
+	beside(t)
 	w := world(t, true)
 	p := newPage(t)
 	p.size(390, 844)
@@ -281,6 +285,7 @@ func (p *page) authenticator() webauthn.AuthenticatorID {
 
 // TestPasskeys sets a passkey up in place of an authenticator, signs in with nothing else, with it as the second factor, and not with one that was taken away.
 func TestPasskeys(t *testing.T) {
+	beside(t)
 	w := world(t, true)
 	p := newPage(t)
 	p.size(390, 844)
@@ -361,6 +366,7 @@ func newest(t *testing.T, w *demo.World) string {
 
 // TestMailIsSetInTheConsole has the owner say how mail is sent, and send a test; then link a sign-in that found nobody.
 func TestMailIsSetInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	p := newPage(t)
 	p.signIn(w)
@@ -375,7 +381,7 @@ func TestMailIsSetInTheConsole(t *testing.T) {
 	require.Eventually(t, func() bool {
 		m, err := w.Client().MailSettings(t.Context())
 		return err == nil && m.Encryption == "starttls"
-	}, 10*time.Second, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	p.fill("Send a test to", "fenna@saltmere.example")
 	p.press("Send")
 	p.see("did not take it")
@@ -411,6 +417,7 @@ func ptr[T any](v T) *T { return &v }
 
 // TestRefusalInGerman shows somebody whose browser speaks German why they could not be signed in, on a phone.
 func TestRefusalInGerman(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	p := newPage(t)
 	p.size(390, 844)

@@ -8,6 +8,7 @@ import (
 
 // TestFirstVisitOnAPhone comes in by the page of tiles, by an application's own address, and by a deep link.
 func TestFirstVisitOnAPhone(t *testing.T) {
+	beside(t)
 	w := world(t, true)
 	for name, visit := range map[string]func(p *page){
 		"by the portal": func(p *page) {

@@ -13,6 +13,7 @@ import (
 
 // TestReachAndRoutesInTheConsole takes an application to a circle and back, sets a route, and asks where somebody would go.
 func TestReachAndRoutesInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx, c := t.Context(), w.Client()
 	for _, user := range []string{"mvoss", "tkerr", "zoberg"} {
@@ -74,6 +75,7 @@ func TestReachAndRoutesInTheConsole(t *testing.T) {
 
 // TestGuardedApplicationInTheConsole looks at Berth Board's page, tries a path, adds one and a tile, and connects a plain link.
 func TestGuardedApplicationInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx, c := t.Context(), w.Client()
 	p := newPage(t)
@@ -94,7 +96,7 @@ func TestGuardedApplicationInTheConsole(t *testing.T) {
 	require.Eventually(t, func() bool {
 		a, err := c.Application(ctx, "berth-board")
 		return err == nil && len(a.Guarded.Paths) == 4
-	}, 20*time.Second, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	p.open(w.URL + "/console/applications/berth-board/exchange")
 	p.see("For the engineer of Berth Board")
 	p.see("X-Berth-User")

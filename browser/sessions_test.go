@@ -12,6 +12,7 @@ import (
 
 // TestSessionsInTheConsole lists sessions, ends one, and finds the person signed out.
 func TestSessionsInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	visitor := newPage(t)
 	visitor.open(w.RotaURL + "/sign-in")
@@ -51,6 +52,7 @@ func TestSessionsInTheConsole(t *testing.T) {
 
 // TestJudgeAMessage pastes what a provider sent, as a trace shows it.
 func TestJudgeAMessage(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	ctx := t.Context()
 	w.Staff.SetMistake("audience")

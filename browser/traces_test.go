@@ -12,6 +12,7 @@ import (
 
 // TestComparisonAndStatisticsInTheConsole finds why yesterday's sign-in fails today, and how many do.
 func TestComparisonAndStatisticsInTheConsole(t *testing.T) {
+	beside(t)
 	w := world(t, false)
 	sign := func(user string) {
 		b := demo.NewWalker(nil)

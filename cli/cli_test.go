@@ -18,6 +18,7 @@ import (
 	"innergate/cli"
 	"innergate/core/saml"
 	"innergate/demo"
+	"innergate/testbed"
 	"innergate/web"
 )
 
@@ -31,9 +32,7 @@ func run(t testing.TB, in string, args ...string) (int, string, string) {
 
 func world(t testing.TB) *demo.World {
 	t.Helper()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir()})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{})
 	t.Setenv("INNERGATE_URL", w.URL)
 	t.Setenv("INNERGATE_TOKEN", w.Token)
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
@@ -122,7 +121,7 @@ func TestServeFromSettingsFile(t *testing.T) {
 	go func() {
 		done <- cli.Run(ctx, []string{"innergate", "serve"}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out}, cli.Build{Version: "test", Console: web.Console()})
 	}()
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "/console/set-up#") }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "/console/set-up#") }, testbed.Patience, 10*time.Millisecond)
 	cancel()
 	assert.Equal(t, 0, <-done)
 	// The master key belongs to the database: without it nothing is made anew beside it.

@@ -18,6 +18,7 @@ import (
 	"innergate/demo"
 	"innergate/gate"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // good runs a command line that must work, and returns what it printed.
@@ -170,9 +171,7 @@ func TestSourcesAndTemplatesFromTheCommandLine(t *testing.T) {
 // TestMasterKeyIsRotated stops the gate, rotates, starts it again: everything is there, and no identifier of a person changed.
 func TestMasterKeyIsRotated(t *testing.T) {
 	folder := t.TempDir()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: folder})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Folder: folder})
 	ctx := context.Background()
 	doc, err := w.Desk.Metadata()
 	require.NoError(t, err)

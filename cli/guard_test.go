@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -94,7 +96,7 @@ func TestGuardServesItsCertificates(t *testing.T) {
 		answer.Body.Close()
 		status = answer.StatusCode
 		return true
-	}, 20*time.Second, 20*time.Millisecond)
+	}, testbed.Patience, 20*time.Millisecond)
 	assert.Equal(t, http.StatusNotFound, status, "no application is known there")
 	stop()
 	assert.Zero(t, <-done)

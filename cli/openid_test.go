@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -54,12 +56,12 @@ func TestLoginThroughAProvider(t *testing.T) {
 		go func() {
 			done <- cli.Run(ctx, []string{"innergate", "login", w.URL, flag}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &err}, cli.Build{Version: "test", Console: web.Console()})
 		}()
-		require.Eventually(t, func() bool { return link.MatchString(err.text()) }, 10*time.Second, 10*time.Millisecond, err.text())
+		require.Eventually(t, func() bool { return link.MatchString(err.text()) }, testbed.Patience, 10*time.Millisecond, err.text())
 		walk(link.FindString(err.text()))
 		select {
 		case code := <-done:
 			require.Equal(t, 0, code, err.text())
-		case <-time.After(30 * time.Second):
+		case <-time.After(testbed.Patience):
 			t.Fatal("the command did not end: ", err.text())
 		}
 		return out.text()

@@ -302,8 +302,9 @@ func serveUntil(ctx context.Context, s *server.Server, l net.Listener, t *tls.Co
 			}
 		case <-ctx.Done():
 			log.Info("stopping; requests under way are finished")
+			// What takes longer is cut off: somebody asked for the end, and gets it.
 			if err := s.Shutdown(20 * time.Second); err != nil {
-				return fmt.Errorf("not every request was finished in time: %w", err)
+				log.Warn("not every request was finished in time; the others were cut off", "error", err)
 			}
 			return nil
 		}

@@ -30,6 +30,7 @@ import (
 	"innergate/core/config"
 	"innergate/core/files"
 	"innergate/core/keys"
+	"innergate/core/passwords"
 	"innergate/core/saml"
 	"innergate/gate"
 	"innergate/guard"
@@ -58,6 +59,10 @@ type Options struct {
 	Now      func() time.Time
 	// HoldMetadata is how long the stand-ins hold the gate's metadata before they fetch it again, default a minute.
 	HoldMetadata time.Duration
+	// KeySource makes the private keys of the gate and the stand-ins, default keys.Generate.
+	KeySource keys.Source
+	// PasswordCost is what the gate's password hashes cost, default passwords.Usual.
+	PasswordCost passwords.Cost
 }
 
 // World is the running demo.
@@ -193,7 +198,7 @@ func (w *World) berths() error {
 
 // answering waits until the gate answers.
 func (w *World) answering(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	for {
 		walker := NewWalker(w.transport)
@@ -211,16 +216,16 @@ func (w *World) answering(ctx context.Context) error {
 
 func (w *World) standins(o Options) error {
 	var err error
-	if w.Staff, err = standin.NewProvider("Saltmere Staff", w.StaffURL, staff(), 430*24*time.Hour); err != nil {
+	if w.Staff, err = standin.NewProvider("Saltmere Staff", w.StaffURL, staff(), 430*24*time.Hour, o.KeySource); err != nil {
 		return err
 	}
-	if w.Rota, err = standin.NewApplication("Crew Rota", w.RotaURL); err != nil {
+	if w.Rota, err = standin.NewApplication("Crew Rota", w.RotaURL, o.KeySource); err != nil {
 		return err
 	}
-	if w.Desk, err = standin.NewApplication("Ticket Desk", w.DeskURL); err != nil {
+	if w.Desk, err = standin.NewApplication("Ticket Desk", w.DeskURL, o.KeySource); err != nil {
 		return err
 	}
-	if w.Harbours, err = standin.NewFederation("Harbours of the Quiet Coast", harbours()); err != nil {
+	if w.Harbours, err = standin.NewFederation("Harbours of the Quiet Coast", harbours(), o.KeySource); err != nil {
 		return err
 	}
 	if err := w.openidStandins(o); err != nil {
@@ -330,7 +335,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 		return err
 	}
 	w.closers = append(w.closers, w.store.Close)
-	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &gate.Fetcher{AllowPrivate: true, Transport: w.transport}, InFlight: o.InFlight, Now: o.Now})
+	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &gate.Fetcher{AllowPrivate: true, Transport: w.transport}, InFlight: o.InFlight, Now: o.Now, KeySource: o.KeySource, PasswordCost: o.PasswordCost})
 	if err != nil {
 		return err
 	}

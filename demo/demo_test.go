@@ -13,18 +13,18 @@ import (
 	"innergate/client"
 	"innergate/core/files"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 func start(t testing.TB, o demo.Options) *demo.World {
 	t.Helper()
 	o.Folder = t.TempDir()
-	w, err := demo.Start(context.Background(), o)
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, o)
 	return w
 }
 
 func TestSignInBegunAtTheApplication(t *testing.T) {
+	t.Parallel()
 	w, ctx := start(t, demo.Options{}), context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in?to=week-47", "zoberg"))
@@ -60,6 +60,7 @@ func TestSignInBegunAtTheApplication(t *testing.T) {
 }
 
 func TestSignInBegunAtTheGateAndAtTheProvider(t *testing.T) {
+	t.Parallel()
 	w, ctx := start(t, demo.Options{}), context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(ctx, w.URL+"/start/crew-rota", "mvoss"))
@@ -74,6 +75,7 @@ func TestSignInBegunAtTheGateAndAtTheProvider(t *testing.T) {
 }
 
 func TestRehearsal(t *testing.T) {
+	t.Parallel()
 	w, ctx := start(t, demo.Options{}), context.Background()
 	for _, flow := range []string{"sp", "idp"} {
 		r, err := w.Client().NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: flow})
@@ -90,6 +92,7 @@ func TestRehearsal(t *testing.T) {
 }
 
 func TestConfigurationIsLoadedTwice(t *testing.T) {
+	t.Parallel()
 	w, ctx := start(t, demo.Options{}), context.Background()
 	text, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)
@@ -117,6 +120,7 @@ func TestConfigurationIsLoadedTwice(t *testing.T) {
 }
 
 func TestBadConfigurationChangesNothing(t *testing.T) {
+	t.Parallel()
 	w, ctx := start(t, demo.Options{}), context.Background()
 	text, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)

@@ -30,6 +30,7 @@ func setUp(t testing.TB, l *lab) string {
 }
 
 func TestSetUpOnce(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	needed, err := l.SetupNeeded(ctx)
 	require.NoError(t, err)
@@ -48,6 +49,7 @@ func TestSetUpOnce(t *testing.T) {
 }
 
 func TestSetUpLinkCantBeGuessed(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	l.NewSetupLink()
 	var err error
@@ -58,6 +60,7 @@ func TestSetUpLinkCantBeGuessed(t *testing.T) {
 }
 
 func TestSessionsEnd(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	id := setUp(t, l)
 	signIn := func() string {
@@ -99,6 +102,7 @@ func TestSessionsEnd(t *testing.T) {
 }
 
 func TestGuessingPasswords(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	setUp(t, l)
 	for range 10 {
@@ -120,6 +124,7 @@ func TestGuessingPasswords(t *testing.T) {
 }
 
 func TestSomebodyStaysOwner(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	id := setUp(t, l)
 	assert.ErrorContains(t, l.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Role: gate.RoleViewer}), "last owner")
@@ -139,6 +144,7 @@ func TestSomebodyStaysOwner(t *testing.T) {
 }
 
 func TestTokensEnd(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	token, err := l.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: gate.RoleEngineer, Days: 2})
 	require.NoError(t, err)

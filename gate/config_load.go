@@ -388,10 +388,7 @@ func (g *Gate) aside(ctx context.Context, f func(*Gate) (*api.ConfigResult, erro
 	var out *api.ConfigResult
 	err := g.Store.Aside(ctx, []string{"applications", "providers", "groups", "rule_sets", "sources", "templates", "settings", "assignments", "trusted_certificates", "partner_watches", "secrets", "from_files"},
 		[]string{"revisions", "journal_entries"}, func(s *store.Store) (err error) {
-			o := g.Options
-			o.Store = s
-			shadow := &Gate{Options: o, hashing: g.hashing, telling: make(chan struct{}, 1), party: g.party, setAside: true}
-			out, err = f(shadow)
+			out, err = f(g.shadow(s))
 			return err
 		})
 	return out, err

@@ -44,6 +44,7 @@ func texts(list ...string) []files.Text {
 }
 
 func TestFilesAreLoadedAgainAndAgain(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	load := func(in api.LoadConfig) *api.ConfigResult {
 		t.Helper()
@@ -82,6 +83,7 @@ func TestFilesAreLoadedAgainAndAgain(t *testing.T) {
 
 // TestALoadIsAllOrNothing has the last of many objects be one that can't be.
 func TestALoadIsAllOrNothing(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	before, err := l.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)
@@ -121,6 +123,7 @@ func TestALoadIsAllOrNothing(t *testing.T) {
 
 // TestFilesGiveNobodyMoreThanTheyMay: settings that are for owners stay theirs, in every way to change them.
 func TestFilesGiveNobodyMoreThanTheyMay(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	_, err := l.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(coast, "sessions: {idleMinutes: 30, maxHours: 8}\nmail: {server: \"mail.saltmere.example:587\", from: gate@saltmere.example}\n")})
 	require.NoError(t, err)
@@ -151,6 +154,7 @@ func TestFilesGiveNobodyMoreThanTheyMay(t *testing.T) {
 }
 
 func TestSecretsByReference(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	const ledger = "providers:\n  - {slug: quay, name: Quay, kind: oidc, oidc: {issuer: \"https://id.quay.example\", clientId: gate}}\napplications:\n  - {slug: ledger, name: Ledger, kind: oidc, oidc: {clientId: ledger, redirectUris: [\"https://ledger.example/answer\"], authentication: client_secret_basic}}\nmail: {server: \"mail.saltmere.example:587\", from: gate@saltmere.example, username: gate}\n"
 	from := ledger + "secrets:\n  - {for: providers/quay, env: QUAY_SECRET}\n  - {for: applications/ledger, file: ledger.txt}\n  - {for: mail, env: MAIL}\n"
@@ -200,6 +204,7 @@ func TestSecretsByReference(t *testing.T) {
 
 // TestHistoryAndWayBack brings back one object, one that was deleted, and everything.
 func TestHistoryAndWayBack(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	clock := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
 	l.Gate.Now = func() time.Time { return clock }
@@ -278,6 +283,7 @@ func TestHistoryAndWayBack(t *testing.T) {
 
 // TestTwoEngineersChangeTheSame shows the second one both changes; proposals that fit together are laid on each other.
 func TestTwoEngineersChangeTheSame(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	_, err := l.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(coast)})
 	require.NoError(t, err)
@@ -327,6 +333,7 @@ func TestTwoEngineersChangeTheSame(t *testing.T) {
 
 // TestASecondPersonLooks where the operator wants that, and a window is kept.
 func TestASecondPersonLooks(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	clock := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
 	l.Gate.Now = func() time.Time { return clock }

@@ -133,7 +133,7 @@ func (g *Gate) SaveApplication(ctx context.Context, who Actor, slug string, a co
 	if err != nil {
 		return nil, err
 	}
-	return g.Application(ctx, a.Slug)
+	return g.viewApplication(ctx, a.Slug)
 }
 
 func (g *Gate) writeApplication(tx *gorm.DB, now time.Time, who Actor, slug string, a config.Application, revision int) error {
@@ -255,7 +255,7 @@ func (g *Gate) SaveProvider(ctx context.Context, who Actor, slug string, p confi
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.writeProvider(tx, now, who, slug, p, revision) }); err != nil {
 		return nil, err
 	}
-	return g.Provider(ctx, p.Slug)
+	return g.viewProvider(ctx, p.Slug)
 }
 
 func (g *Gate) writeProvider(tx *gorm.DB, now time.Time, who Actor, slug string, p config.Provider, revision int) error {

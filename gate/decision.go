@@ -139,7 +139,7 @@ func (g *Gate) strengthen(ctx context.Context, s *signIn, who identity, d access
 		s.state.Wish.Context = contextOf([]string{s.provider.Stronger})
 		return g.sendOn(ctx, s), nil
 	}
-	if next, err := g.askSecond(ctx, s, who); next != nil || err != nil {
+	if next, err := g.second(ctx, s, who); next != nil || err != nil {
 		return next, err
 	}
 	return nil, impossible

@@ -16,6 +16,7 @@ import (
 
 // TestFetcherStaysOutside refuses every private address, also behind a redirect; these tests run with the check on.
 func TestFetcherStaysOutside(t *testing.T) {
+	t.Parallel()
 	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("secret")) }))
 	t.Cleanup(inside.Close)
 	f := &gate.Fetcher{}
@@ -33,6 +34,7 @@ func TestFetcherStaysOutside(t *testing.T) {
 }
 
 func TestFetcherHasLimits(t *testing.T) {
+	t.Parallel()
 	stop := make(chan struct{})
 	t.Cleanup(func() { close(stop) })
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -20,9 +20,14 @@ import (
 
 	"innergate/api"
 	"innergate/core/access"
+	"innergate/core/claims"
 	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/passwords"
 	"innergate/core/people"
 	"innergate/core/saml"
+	"innergate/core/trace"
 	"innergate/store"
 )
 
@@ -40,6 +45,10 @@ type Options struct {
 	StrangerTraces int
 	// KeepTraces is how many traces are kept, default 200,000.
 	KeepTraces int
+	// KeySource makes the gate's private keys, default keys.Generate.
+	KeySource keys.Source
+	// PasswordCost is what new password hashes cost, default passwords.Usual.
+	PasswordCost passwords.Cost
 }
 
 // Gate is one running Inner Gate.
@@ -70,7 +79,20 @@ type Gate struct {
 	batching    sync.Map      // batch ID → true, while its rows are looked at
 	party       *webauthn.WebAuthn
 	setAside    bool // it only finds out what a change would do
-	Metrics     Metrics
+
+	// What rooms above give to those below.
+	onNoteMove       func(ctx context.Context, s *signIn, subject saml.NameID, out []claims.Output)
+	onNoteMoveFailed func(ctx context.Context, s *signIn, f *explain.Failure, e explain.Explanation)
+	onStopped        func(s *signIn) *Next
+	guardedSide      applicationSide
+	directorySide    providerSide
+	second           func(ctx context.Context, s *signIn, who identity) (*Next, error)
+	sourceDocument   func(ctx context.Context, slug, entityID string) (*Got, error)
+	viewApplication  func(ctx context.Context, slug string) (*api.Application, error)
+	viewProvider     func(ctx context.Context, slug string) (*api.Provider, error)
+	refusedClient    func(from string, rec *trace.Recorder, app *application, code string) (*store.Trace, error)
+	shadow           func(s *store.Store) *Gate
+	Metrics          Metrics
 }
 
 // Metrics counts what the gate does.
@@ -97,12 +119,16 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if o.KeepTraces == 0 {
 		o.KeepTraces = 200000
 	}
+	if o.PasswordCost == (passwords.Cost{}) {
+		o.PasswordCost = passwords.Usual
+	}
 	u, err := url.Parse(o.PublicURL)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "" || strings.Trim(u.Path, "/") != "" {
 		return nil, fmt.Errorf("the public URL %q must be an http or https address with a host and nothing behind it, such as https://gate.saltmere.example", o.PublicURL)
 	}
 	o.PublicURL = u.Scheme + "://" + u.Host
 	g := &Gate{Options: o, hashing: make(chan struct{}, 2), telling: make(chan struct{}, 1)}
+	g.connect()
 	if g.party, err = passkeyParty(o.PublicURL); err != nil {
 		return nil, err
 	}
@@ -168,8 +194,8 @@ type cache struct {
 	people     atomic.Pointer[people.Settings]
 	sessions   atomic.Pointer[config.Sessions]
 	routes     atomic.Pointer[access.Routes]
-	moves      atomic.Pointer[map[string]*activeMove] // by application ID
-	origins    atomic.Pointer[map[string]bool]        // where registered pages lie, once somebody has asked
+	moves      atomic.Value                    // map[string]*activeMove, by application ID
+	origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
 }
 
 // look is what one call has seen of the configuration. A call asks whether it changed once, and again where this process wrote something or the call takes long.
@@ -380,5 +406,19 @@ func (g *Gate) tellAlways(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+	}
+}
+
+// connect gives the rooms below what those above do for them.
+func (g *Gate) connect() {
+	g.onNoteMove, g.onNoteMoveFailed, g.onStopped = g.noteMove, g.noteMoveFailed, g.stopped
+	g.guardedSide, g.directorySide, g.second = guardedApplication{g}, directoryProvider{g}, g.askSecond
+	g.sourceDocument, g.viewApplication, g.viewProvider, g.refusedClient = g.fromSource, g.Application, g.Provider, g.clientTrace
+	g.shadow = func(s *store.Store) *Gate {
+		o := g.Options
+		o.Store = s
+		shadow := &Gate{Options: o, hashing: g.hashing, telling: make(chan struct{}, 1), party: g.party, setAside: true}
+		shadow.connect()
+		return shadow
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 // TestPlainPath lists paths that mean the same to everybody, and such that two programs could read in two ways.
 func TestPlainPath(t *testing.T) {
+	t.Parallel()
 	for _, path := range []string{"/", "/boats", "/boats/", "/boats/grey-heron.html", "/b%C3%B6rse", "/a%20b/c", "/~me/@x:y,z=1&2+3", "/.well-known/x", "/...x", "/%E4%BC%8A"} {
 		assert.True(t, gate.PlainPath(path), path)
 	}

@@ -92,7 +92,7 @@ func (g *Gate) host() string {
 
 // newKey makes a key with a certificate of its own.
 func (g *Gate) newKey(in api.NewKey) (*store.Key, error) {
-	signer, err := keys.Generate(keys.Kind(in.Kind))
+	signer, err := g.KeySource.Make(keys.Kind(in.Kind))
 	if err != nil {
 		return nil, badRequest("key-kind", capitalise(err.Error())+".", "")
 	}
@@ -329,19 +329,23 @@ func (g *Gate) owner(ctx context.Context, path string) (kind, id string, err err
 	side, slug, _ := strings.Cut(path, "/")
 	switch side {
 	case "applications":
-		a, err := g.application(ctx, slug)
-		if err != nil {
-			return "", "", err
-		}
-		return "application", a.id, nil
+		id, err := g.objectNamed(ctx, "application", slug)
+		return "application", id, err
 	case "providers":
-		p, err := g.provider(ctx, slug)
-		if err != nil {
-			return "", "", err
-		}
-		return "provider", p.id, nil
+		id, err := g.objectNamed(ctx, "provider", slug)
+		return "provider", id, err
 	}
 	return "", "", badRequest("bad-partner", fmt.Sprintf("%q names no partner.", path), "Write applications/ or providers/ and the short name.")
+}
+
+func (g *Gate) objectNamed(ctx context.Context, kind, slug string) (id string, err error) {
+	if err := g.Store.Read(ctx).Table(kind+"s").Select("id").Where("slug = ?", slug).Limit(1).Scan(&id).Error; err != nil {
+		return "", store.Clear(err)
+	}
+	if id == "" {
+		return "", notFound(kind, slug)
+	}
+	return id, nil
 }
 
 // OurMetadata is our metadata for applications in general (both empty), as the identity provider towards one application, or as the service provider towards

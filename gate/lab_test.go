@@ -18,6 +18,7 @@ import (
 	"innergate/core/saml"
 	"innergate/gate"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // lab is a gate without a server, with a clock that tests turn.
@@ -31,7 +32,7 @@ var owner = gate.Actor{Name: "Fenna", Role: gate.RoleOwner, From: "192.0.2.7"}
 
 func newLab(t testing.TB) *lab {
 	t.Helper()
-	l := &lab{now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), folder: t.TempDir()}
+	l := &lab{now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), folder: testbed.Folder(t)}
 	master, err := store.MasterKeys("", filepath.Join(l.folder, "master.key"), true)
 	require.NoError(t, err)
 	sealer, err := store.NewSealer(master[0], master[1:]...)
@@ -39,7 +40,7 @@ func newLab(t testing.TB) *lab {
 	s, err := store.Open(l.folder, sealer)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	l.Gate, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example/", Now: func() time.Time { return l.now }, Fetch: &gate.Fetcher{AllowPrivate: true}})
+	l.Gate, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example/", Now: func() time.Time { return l.now }, Fetch: &gate.Fetcher{AllowPrivate: true}, KeySource: testbed.Keys(), PasswordCost: testbed.Cost})
 	require.NoError(t, err)
 	return l
 }
@@ -77,6 +78,7 @@ func metadata(t testing.TB, id string, roles ...saml.RoleKind) string {
 }
 
 func TestPublicURLIsChecked(t *testing.T) {
+	t.Parallel()
 	for _, bad := range []string{"", "gate.saltmere.example", "ftp://gate.saltmere.example", "https://gate.saltmere.example/path", "https://gate.saltmere.example?x=1", "https://"} {
 		_, err := gate.New(context.Background(), gate.Options{PublicURL: bad})
 		assert.ErrorContains(t, err, "must be an http or https address", bad)
@@ -89,6 +91,7 @@ func TestPublicURLIsChecked(t *testing.T) {
 
 // TestSecretsAreSealedOnDisk looks for secrets in every file of the data folder.
 func TestSecretsAreSealedOnDisk(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	token, err := l.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: gate.RoleViewer})
 	require.NoError(t, err)
@@ -120,6 +123,7 @@ func TestSecretsAreSealedOnDisk(t *testing.T) {
 }
 
 func TestAnotherMasterKeyIsNoticedAtStart(t *testing.T) {
+	t.Parallel()
 	l := newLab(t)
 	sealer, err := store.NewSealer(make([]byte, 32))
 	require.NoError(t, err)
@@ -131,6 +135,7 @@ func TestAnotherMasterKeyIsNoticedAtStart(t *testing.T) {
 }
 
 func TestTakeTheirs(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	both := metadata(t, "https://both.saltmere.example", saml.RoleIDP, saml.RoleSP)
 	u, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: both})
@@ -166,6 +171,7 @@ func TestTakeTheirs(t *testing.T) {
 
 // TestTakeTheirsFromAddress fetches a document, shows what would change, and stores nothing until told to.
 func TestTakeTheirsFromAddress(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	served := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(served)) }))
@@ -201,6 +207,7 @@ func TestTakeTheirsFromAddress(t *testing.T) {
 }
 
 func TestTwoCantShareAnEntityID(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	doc := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	for i, name := range []string{"Crew Rota", "Crew Rota Copy"} {
@@ -217,6 +224,7 @@ func TestTwoCantShareAnEntityID(t *testing.T) {
 }
 
 func TestTwoEngineersAtOnce(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
@@ -237,6 +245,7 @@ func TestTwoEngineersAtOnce(t *testing.T) {
 
 // TestExchangeSheetIsFinalFromTheStart hands out values before anything of the partner is known, and sees that no later step changes them.
 func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)

@@ -414,7 +414,7 @@ func (g *Gate) moving(ctx context.Context, applicationID string) (*activeMove, e
 	if err != nil {
 		return nil, err
 	}
-	held := c.moves.Load()
+	held, _ := c.moves.Load().(*map[string]*activeMove)
 	if held == nil {
 		found := map[string]*activeMove{}
 		var rows []struct {

@@ -58,7 +58,7 @@ func (g *Gate) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 	if err != nil {
 		return nil, err
 	}
-	out := &api.MoveApplication{Slug: app.Slug, Name: app.Name, Kind: app.Kind, Reach: string(app.Reach), Wave: m.Wave, State: m.State, LastSignIn: app.lastSuccess(ctx, g), Compared: map[string]int{}}
+	out := &api.MoveApplication{Slug: app.Slug, Name: app.Name, Kind: app.Kind, Reach: string(app.Reach), Wave: m.Wave, State: m.State, LastSignIn: g.lastSuccess(ctx, app), Compared: map[string]int{}}
 	db := g.Store.Read(ctx)
 	if err := db.Model(&store.Account{}).Where("application_id = ?", app.id).Count(&out.Users).Error; err != nil {
 		return nil, store.Clear(err)

@@ -20,6 +20,7 @@ import (
 
 // TestSectorIdentifier lets an application share subjects only where the list that it names holds its redirect URIs.
 func TestSectorIdentifier(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	list := `["https://a.example/cb"]`
 	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, list) }))
@@ -39,6 +40,7 @@ func TestSectorIdentifier(t *testing.T) {
 
 // TestKeySetsFromPrivateNetworks keeps partners from having the gate look around in its own network.
 func TestKeySetsFromPrivateNetworks(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	asked := false
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked = true; fmt.Fprint(w, "{}") }))
@@ -62,6 +64,7 @@ func TestKeySetsFromPrivateNetworks(t *testing.T) {
 }
 
 func TestTemplatesOfOpenID(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	ref, err := l.StartTemplate(ctx, owner, "openid-web-client", api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}})
 	require.NoError(t, err)
@@ -81,6 +84,7 @@ func TestTemplatesOfOpenID(t *testing.T) {
 
 // TestMonthsOfRefreshing keeps the first and the last of what a client did with one sign-in, and not the thousands between.
 func TestMonthsOfRefreshing(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	row := store.Trace{ID: store.NewID(), Reference: "MANY-TIMES", StartedAt: l.Now()}
 	row.Entries = l.Store.Sealer.Seal("trace/"+row.ID, []byte("[]"))

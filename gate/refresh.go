@@ -174,7 +174,7 @@ func sentences(list []api.Change) []string {
 // fetchMetadata gets a partner's metadata from its address or its source.
 func (g *Gate) fetchMetadata(ctx context.Context, p *partner, w *store.PartnerWatch) (*Got, error) {
 	if p.watch.Source != "" {
-		return g.fromSource(ctx, p.watch.Source, p.entityID)
+		return g.sourceDocument(ctx, p.watch.Source, p.entityID)
 	}
 	got, err := g.Fetch.Do(ctx, Want{URL: p.watch.URL, ETag: w.ETag, LastModified: w.LastModified})
 	if err != nil {

@@ -103,6 +103,7 @@ func (i idp) document(t testing.TB, now time.Time) string {
 }
 
 func TestRefreshByPolicy(t *testing.T) {
+	t.Parallel()
 	first, second, signer := newPair(t, "first"), newPair(t, "second"), newPair(t, "signer")
 	pinned := string(keys.EncodeCertificate(signer.cert.Raw))
 	for name, c := range map[string]struct {
@@ -195,6 +196,7 @@ func waitingLab(t *testing.T) (*lab, *publisher, idp, pair) {
 }
 
 func TestAWaitingVersionIsUsedAndAnOlderOneRestored(t *testing.T) {
+	t.Parallel()
 	l, _, _, _ := waitingLab(t)
 	ctx := context.Background()
 	v, err := l.Provider(ctx, "ferry")
@@ -230,6 +232,7 @@ func TestAWaitingVersionIsUsedAndAnOlderOneRestored(t *testing.T) {
 }
 
 func TestADismissedVersionIsNotBroughtUpAgain(t *testing.T) {
+	t.Parallel()
 	l, p, i, _ := waitingLab(t)
 	ctx := context.Background()
 	v, err := l.Provider(ctx, "ferry")
@@ -249,6 +252,7 @@ func TestADismissedVersionIsNotBroughtUpAgain(t *testing.T) {
 
 // TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd turns the clock past validUntil.
 func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
+	t.Parallel()
 	l, p, _, _ := waitingLab(t)
 	ctx := context.Background()
 	p.publish("", http.StatusBadGateway)
@@ -281,6 +285,7 @@ func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
 
 // TestRefreshOfManyPartners: never more than four connections at once, and conditional requests the second time.
 func TestRefreshOfManyPartners(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	var now, most, asked, unseen atomic.Int64
 	cert := newPair(t, "many").cert
@@ -322,6 +327,7 @@ func TestRefreshOfManyPartners(t *testing.T) {
 }
 
 func TestTakeACertificateBesideTheMetadata(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	first, other := newPair(t, "first"), newPair(t, "other")
 	later, err := keys.SelfSigned(other.signer.Key, "later", l.now, 24*time.Hour)
@@ -365,6 +371,7 @@ func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 }
 
 func TestALoneRoleAsksForItsEntityID(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	whole := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{newPair(t, "x").cert}}.document(t, l.now)
 	cut := whole[strings.Index(whole, "<md:IDPSSODescriptor"):strings.Index(whole, "</md:EntityDescriptor>")]

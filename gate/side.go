@@ -32,7 +32,7 @@ func (g *Gate) applicationSide(a *application) applicationSide {
 	case config.KindOIDC:
 		return oidcApplication{g}
 	case config.KindGuarded:
-		return guardedApplication{g}
+		return g.guardedSide
 	case config.KindLink, config.KindPortal:
 		return linkApplication{g}
 	}
@@ -44,7 +44,7 @@ func (g *Gate) providerSide(p *provider) providerSide {
 	case p.OAuth():
 		return oidcProvider{g}
 	case p.Directory != nil:
-		return directoryProvider{g}
+		return g.directorySide
 	}
 	return samlProvider{g}
 }

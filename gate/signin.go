@@ -290,7 +290,7 @@ func (g *Gate) failed(ctx context.Context, s *signIn, err error) *Next {
 		next.DropRehearsal = s.rehearsal != nil
 	}
 	g.keepTrace(ctx, s, "refused", f.Code)
-	g.noteMoveFailed(ctx, s, f, explanation)
+	g.onNoteMoveFailed(ctx, s, f, explanation)
 	return next
 }
 

@@ -61,16 +61,16 @@ func (g *Gate) finish(ctx context.Context, s *signIn, who identity) *Next {
 	}
 	if s.rehearsal != nil && s.rehearsal.Stop {
 		s.rec.Decide(trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: "the rehearsal was ordered so"})
-		g.noteMove(ctx, s, subject, out)
+		g.onNoteMove(ctx, s, subject, out)
 		g.keepTrace(ctx, s, "stopped", "")
-		return g.stopped(s)
+		return g.onStopped(s)
 	}
 	next, err := g.applicationSide(s.app).issue(ctx, s, who, subject, out)
 	if err != nil {
 		return g.failed(ctx, s, err)
 	}
 	g.Metrics.SignedIn.Add(1)
-	g.noteMove(ctx, s, subject, out)
+	g.onNoteMove(ctx, s, subject, out)
 	g.keepTrace(ctx, s, "signed-in", "")
 	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.id), s.rehearsal != nil && !follows(s.rehearsal, s.app.id)
 	if s.rehearsal == nil && who.SessionID == "" && s.row.Flow != "provider" {

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -61,7 +63,7 @@ func settled(t testing.TB, l *lab, slug string) *api.Source {
 		s, err = l.Source(context.Background(), slug)
 		require.NoError(t, err)
 		return s.Job == nil
-	}, 30*time.Second, 2*time.Millisecond)
+	}, testbed.Patience, 2*time.Millisecond)
 	return s
 }
 
@@ -71,6 +73,7 @@ func newSource(t testing.TB, l *lab, address string, cert []byte) {
 }
 
 func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
+	t.Parallel()
 	l, ctx, p, signer := newLab(t), context.Background(), newPublisher(t), newPair(t, "harbours")
 	p.publish(aggregate(t, 30, l.now.Add(20*24*time.Hour), signer.signer, ""), 0)
 	newSource(t, l, p.URL, signer.cert.Raw)
@@ -133,6 +136,7 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 }
 
 func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
+	t.Parallel()
 	signer, other := newPair(t, "harbours"), newPair(t, "other")
 	good := func(l *lab) string { return aggregate(t, 5, l.now.Add(10*24*time.Hour), signer.signer, "") }
 	for name, c := range map[string]struct {
@@ -178,6 +182,7 @@ func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
 
 // TestDownloadsThatNeverEnd: one that stalls, one that never ends, one that is cancelled.
 func TestDownloadsThatNeverEnd(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	release := make(chan struct{})
 	var begun atomic.Int64
@@ -206,7 +211,7 @@ func TestDownloadsThatNeverEnd(t *testing.T) {
 	before := begun.Load()
 	_, err = l.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return begun.Load() > before }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return begun.Load() > before }, testbed.Patience, time.Millisecond)
 	src, err := l.Source(ctx, "harbours")
 	require.NoError(t, err)
 	require.NotNil(t, src.Job)
@@ -218,6 +223,7 @@ func TestDownloadsThatNeverEnd(t *testing.T) {
 }
 
 func TestSourceThatRedirectsToAPrivateAddress(t *testing.T) {
+	t.Parallel()
 	l, ctx, p := newLab(t), context.Background(), newPublisher(t)
 	p.publish("<x/>", 0)
 	l.Fetch.AllowPrivate = false
@@ -231,6 +237,7 @@ func TestSourceThatRedirectsToAPrivateAddress(t *testing.T) {
 }
 
 func TestUploadedFile(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	_, err := l.SaveSource(ctx, owner, "", config.Source{Name: "Old list", Kind: "file"})
 	require.NoError(t, err)
@@ -255,6 +262,7 @@ func TestUploadedFile(t *testing.T) {
 
 // TestMetadataQuery asks a service for one entity at a time.
 func TestMetadataQuery(t *testing.T) {
+	t.Parallel()
 	l, ctx, signer, other := newLab(t), context.Background(), newPair(t, "harbours"), newPair(t, "other")
 	valid, answer := 24*time.Hour, "https://port.example/saml?x=1"
 	by := signer.signer
@@ -300,6 +308,7 @@ func TestMetadataQuery(t *testing.T) {
 
 // TestSourcesAndTemplatesAreConfiguration exports and loads them, twice with the same result.
 func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
+	t.Parallel()
 	l, other, ctx := newLab(t), newLab(t), context.Background()
 	newSource(t, l, "https://md.harbours.example/all.xml", newPair(t, "harbours").cert.Raw)
 	made, err := l.StartTemplate(ctx, owner, "sp-initiated-only", api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}})

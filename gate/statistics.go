@@ -146,7 +146,7 @@ func (g *Gate) namedCounts(ctx context.Context, kind string, by map[string]*api.
 		}
 		if kind == "application" && ref.Slug != "" {
 			if a, err := g.application(ctx, ref.Slug); err == nil {
-				out[i].LastSuccess = a.lastSuccess(ctx, g)
+				out[i].LastSuccess = g.lastSuccess(ctx, a)
 			}
 		}
 	}
@@ -154,7 +154,7 @@ func (g *Gate) namedCounts(ctx context.Context, kind string, by map[string]*api.
 }
 
 // lastSuccess is when somebody last signed in to the application.
-func (a *application) lastSuccess(ctx context.Context, g *Gate) *time.Time {
+func (g *Gate) lastSuccess(ctx context.Context, a *application) *time.Time {
 	var row store.Application
 	if g.Store.Read(ctx).Select("last_sign_in").Where("id = ?", a.id).Limit(1).Find(&row).Error != nil {
 		return nil

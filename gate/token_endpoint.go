@@ -114,11 +114,8 @@ func (g *Gate) keepExchange(ctx context.Context, x *exchange, f *explain.Failure
 			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(a).Error })
 		}
 	} else {
-		s := g.begin(Browser{Address: x.from}, "client")
-		s.rec, s.app = x.rec, x.app
-		g.Metrics.Begun.Add(-1)
 		var t *store.Trace
-		if t, err = g.traceRow(s, "refused", f.Code); err == nil {
+		if t, err = g.refusedClient(x.from, x.rec, x.app, f.Code); err == nil {
 			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(t).Error })
 		}
 	}

@@ -422,3 +422,11 @@ func Readable(doc []byte) string {
 	}
 	return root.Indented()
 }
+
+// clientTrace is the trace of a call of the back channel that was refused.
+func (g *Gate) clientTrace(from string, rec *trace.Recorder, app *application, code string) (*store.Trace, error) {
+	s := g.begin(Browser{Address: from}, "client")
+	s.rec, s.app = rec, app
+	g.Metrics.Begun.Add(-1)
+	return g.traceRow(s, "refused", code)
+}

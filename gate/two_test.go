@@ -31,6 +31,7 @@ func second(t testing.TB, l *lab) *gate.Gate {
 
 // TestTwoProcessesSeeTheSameTruth changes things in one gate and looks in the other, without waiting.
 func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
+	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	other := second(t, l)
 	_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
@@ -70,6 +71,7 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 }
 
 func TestDecodeAnything(t *testing.T) {
+	t.Parallel()
 	const doc = `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1"/>`
 	location, err := saml.EncodeRedirect("https://gate.saltmere.example/sso", saml.ParamRequest, []byte(doc), "week 47", nil)
 	require.NoError(t, err)

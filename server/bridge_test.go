@@ -26,6 +26,7 @@ func askThrough(t testing.TB, w *demo.World, b *demo.Walker, user string, f func
 
 // TestSAMLWishesAtAnOpenIDProvider carries what a SAML application wants over to OpenID Connect: what can't be said there, or is not proven, is an error.
 func TestSAMLWishesAtAnOpenIDProvider(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	change(t, w, func(a *config.Application) {
 		a.SAML.RequireSignedRequests, a.Providers = false, []string{"northquay-stevedores"}
@@ -78,6 +79,7 @@ func TestSAMLWishesAtAnOpenIDProvider(t *testing.T) {
 
 // TestOpenIDWishesAtASAMLProvider is the other way round.
 func TestOpenIDWishesAtASAMLProvider(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	b := p.w.Walker()
 	got, _ := p.goesIn(b, p.asks(nil).Encode(), "mvoss")

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +21,7 @@ import (
 
 // TestAProposedChangeIsRehearsed lets a change hold in its rehearsal, begun at the application and at the gate, and nowhere else.
 func TestAProposedChangeIsRehearsed(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	held, err := c.Application(ctx, "crew-rota")
@@ -61,6 +64,7 @@ func TestAProposedChangeIsRehearsed(t *testing.T) {
 
 // TestRestoringActsOnTheNextSignIn: the bound is a second.
 func TestRestoringActsOnTheNextSignIn(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	held, err := c.Application(ctx, "crew-rota")
@@ -84,6 +88,7 @@ func TestRestoringActsOnTheNextSignIn(t *testing.T) {
 
 // TestWhatChangedBetweenTwoSignIns names routes, assignments and secrets as well.
 func TestWhatChangedBetweenTwoSignIns(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
@@ -104,6 +109,7 @@ func TestWhatChangedBetweenTwoSignIns(t *testing.T) {
 
 // TestSchemaIsServed to editors, without an account.
 func TestSchemaIsServed(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	b := w.Walker()
 	require.NoError(t, b.Get(t.Context(), w.URL+gate.SchemaPath))
@@ -113,6 +119,7 @@ func TestSchemaIsServed(t *testing.T) {
 
 // TestBatchesAskForWhatIsMissing: a document with several entities wants a decision, and nothing is half made.
 func TestBatchesAskForWhatIsMissing(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	b := w.Walker()
@@ -121,7 +128,7 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	require.NoError(t, b.Get(ctx, w.DeskURL+"/metadata"))
 	batch, err := c.NewBatch(ctx, api.NewBatch{Side: "application", Files: []files.Text{{Name: "all.xml", Text: all}, {Name: "desk.xml", Text: b.Text}, {Name: "twice.xml", Text: b.Text}}, Common: api.BatchCommon{Providers: []string{"saltmere-staff"}}})
 	require.NoError(t, err)
-	for deadline := time.Now().Add(10 * time.Second); batch.Looking && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(testbed.Patience); batch.Looking && time.Now().Before(deadline); {
 		batch, err = c.Batch(ctx, batch.ID)
 		require.NoError(t, err)
 	}
@@ -137,7 +144,7 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	// Somebody takes one of the two identifiers meanwhile: nothing is made by halves.
 	meanwhile, err := c.NewBatch(ctx, api.NewBatch{Side: "application", Files: []files.Text{{Name: "desk.xml", Text: b.Text}}, Common: api.BatchCommon{Providers: []string{"saltmere-staff"}}})
 	require.NoError(t, err)
-	for deadline := time.Now().Add(10 * time.Second); meanwhile.Looking && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(testbed.Patience); meanwhile.Looking && time.Now().Before(deadline); {
 		meanwhile, err = c.Batch(ctx, meanwhile.ID)
 		require.NoError(t, err)
 	}

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -36,11 +38,12 @@ func found(t *testing.T, w *demo.World, code string, there bool) *api.KeptFindin
 			hit = &list.Items[0]
 		}
 		return (hit != nil) == there
-	}, 20*time.Second, 50*time.Millisecond, "%s there: %v", code, there)
+	}, testbed.Patience, 50*time.Millisecond, "%s there: %v", code, there)
 	return hit
 }
 
 func TestCheckupFindsAcceptsAndCorrects(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	first, err := c.Checkup(ctx)
@@ -109,6 +112,7 @@ func TestCheckupFindsAcceptsAndCorrects(t *testing.T) {
 }
 
 func TestCorrectionsOfApplications(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	_, err := c.SetAccess(ctx, "cargo-ledger", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "all", Then: access.Allow}, {Name: "never asked", Then: access.Refuse}}})
@@ -136,6 +140,7 @@ func TestCorrectionsOfApplications(t *testing.T) {
 
 // TestNewFindingsAreTold has a webhook and a mailbox get what is new, once.
 func TestNewFindingsAreTold(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	found(t, w, "provider.no-proof", true) // the first checkup has run
@@ -167,12 +172,12 @@ func TestNewFindingsAreTold(t *testing.T) {
 	select {
 	case b := <-bodies:
 		require.NoError(t, json.Unmarshal(b, &told))
-	case <-time.After(20 * time.Second):
+	case <-time.After(testbed.Patience):
 		t.Fatal("nobody was told")
 	}
 	require.Len(t, told.Findings, 1, "remarks are not told")
 	assert.Equal(t, "option.sha1", told.Findings[0].Code)
-	require.Eventually(t, func() bool { return len(w.Mailbox.Letters("fenna@saltmere.example")) == 1 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(w.Mailbox.Letters("fenna@saltmere.example")) == 1 }, testbed.Patience, 20*time.Millisecond)
 	letter := w.Mailbox.Letters("")[0]
 	assert.Contains(t, letter.Text, "SHA-1 is allowed")
 	assert.Contains(t, letter.Subject, "1 new finding")
@@ -183,7 +188,7 @@ func TestNewFindingsAreTold(t *testing.T) {
 	require.Eventually(t, func() bool {
 		view, err = c.Notices(ctx)
 		return err == nil && view.Error != ""
-	}, 20*time.Second, 50*time.Millisecond)
+	}, testbed.Patience, 50*time.Millisecond)
 	assert.Contains(t, view.Error, "403")
 	assert.Len(t, w.Mailbox.Letters(""), 1)
 	assert.Empty(t, bodies)
@@ -195,6 +200,7 @@ func TestNewFindingsAreTold(t *testing.T) {
 
 // TestPartnersHostsAreWatched looks at hosts whose clock is wrong, whose certificate ends, is not trusted, or that are gone.
 func TestPartnersHostsAreWatched(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	var late atomic.Bool
@@ -213,7 +219,7 @@ func TestPartnersHostsAreWatched(t *testing.T) {
 	require.NoError(t, err)
 	look := func(origin string) api.OutsideHost {
 		var list *api.List[api.OutsideHost]
-		require.Eventually(t, func() bool { list, err = c.LookOutside(ctx, origin); return err == nil }, 20*time.Second, 50*time.Millisecond, "it is known once the application was inspected")
+		require.Eventually(t, func() bool { list, err = c.LookOutside(ctx, origin); return err == nil }, testbed.Patience, 50*time.Millisecond, "it is known once the application was inspected")
 		i := slices.IndexFunc(list.Items, func(h api.OutsideHost) bool { return h.Origin == origin })
 		require.GreaterOrEqual(t, i, 0)
 		return list.Items[i]

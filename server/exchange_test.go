@@ -25,6 +25,7 @@ import (
 
 // TestArtifactTowardsTheApplication has Crew Rota ask for its answer by artifact and fetch it by SOAP.
 func TestArtifactTowardsTheApplication(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	w.Rota.Artifact = true
 	doc, err := w.Rota.Metadata()
@@ -95,6 +96,7 @@ func newSigner(t testing.TB) *xmlsig.Signer {
 
 // TestArtifactFromTheProvider asks Saltmere Staff for answers by artifact, which the gate fetches from it.
 func TestArtifactFromTheProvider(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	changeProvider(t, w, func(p *config.Provider) { p.SAML.ResponseBinding = "HTTP-Artifact" })
 	assert.Empty(t, signedIn(ctx, w, "mvoss"))
@@ -153,6 +155,7 @@ func TestArtifactFromTheProvider(t *testing.T) {
 }
 
 func TestSheetComparedAndRemembered(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
 	require.NoError(t, w.Fetch())
@@ -217,6 +220,7 @@ func fingerprintOf(s *api.ExchangeSheet) string {
 }
 
 func TestTemplatesThroughTheService(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
 	list, err := c.Templates(ctx)
@@ -248,6 +252,7 @@ func TestTemplatesThroughTheService(t *testing.T) {
 
 // TestPartnersChangedMetadataIsNoticedExplainedAndApplied: Saltmere Staff announces a new certificate and later signs with it.
 func TestPartnersChangedMetadataIsNoticedExplainedAndApplied(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
 	r, err := c.Refresh(ctx, "providers", "saltmere-staff")
@@ -281,6 +286,7 @@ func TestPartnersChangedMetadataIsNoticedExplainedAndApplied(t *testing.T) {
 }
 
 func TestLogoutAddresses(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	answer, body := send(t, http.DefaultClient, "GET", w.URL+"/sign-out", "", "")
 	assert.Equal(t, 200, answer.StatusCode)

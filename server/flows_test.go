@@ -56,6 +56,7 @@ func ask(t testing.TB, w *demo.World, f func(*saml.Asked)) *demo.Walker {
 }
 
 func TestRequestByPost(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	change(t, w, func(a *config.Application) { a.SAML.RequireSignedRequests = false })
 	b := ask(t, w, func(*saml.Asked) {})
@@ -73,6 +74,7 @@ func TestRequestByPost(t *testing.T) {
 
 // TestWishesAreAnswered sends wishes that can't be met: the application gets the protocol's own error at once.
 func TestWishesAreAnswered(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	change(t, w, func(a *config.Application) { a.SAML.RequireSignedRequests = false })
 	zero := 0
@@ -110,6 +112,7 @@ func TestWishesAreAnswered(t *testing.T) {
 }
 
 func TestEveryWayOfSigningAndEncrypting(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	for _, sign := range []string{"assertion", "response", "both"} {
 		for _, encrypt := range []string{"", "assertion"} {
@@ -131,6 +134,7 @@ func TestEveryWayOfSigningAndEncrypting(t *testing.T) {
 }
 
 func TestStrangersAreRefused(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	known := demo.NewWalker(nil)
 	require.NoError(t, known.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
@@ -150,6 +154,7 @@ func TestStrangersAreRefused(t *testing.T) {
 
 // TestChoiceOfProviders gives the application a second provider and lets the person choose.
 func TestChoiceOfProviders(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	p, err := w.Client().Provider(ctx, "saltmere-staff")
 	require.NoError(t, err)
@@ -194,6 +199,7 @@ func TestChoiceOfProviders(t *testing.T) {
 }
 
 func TestReachActsAtOnce(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	b := atProvider(t, w, "mvoss")
 	require.NoError(t, w.Client().SetReach(ctx, "applications", "crew-rota", "closed"))
@@ -208,6 +214,7 @@ func TestReachActsAtOnce(t *testing.T) {
 
 // TestJournalIsWhole changes a few things and walks the chain of hashes.
 func TestJournalIsWhole(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	change(t, w, func(a *config.Application) { a.Description = "Duty lists." })
 	require.NoError(t, w.Client().SetReach(ctx, "applications", "crew-rota", "closed"))
@@ -224,6 +231,7 @@ func TestJournalIsWhole(t *testing.T) {
 
 // TestHostHeaderIsNotBelieved: addresses that are handed out come from the public URL alone.
 func TestHostHeaderIsNotBelieved(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	doc, err := w.Gate.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)

@@ -26,10 +26,12 @@ import (
 	"innergate/core/jose"
 	"innergate/demo"
 	"innergate/guard"
+	"innergate/testbed"
 )
 
 // TestBerthBoardStandsBehindTheGate goes through what people see of a guarded application.
 func TestBerthBoardStandsBehindTheGate(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 
@@ -78,7 +80,7 @@ func rawAt(t testing.TB, host, request string) (int, string) {
 	conn, err := net.Dial("tcp", host)
 	require.NoError(t, err)
 	defer conn.Close()
-	require.NoError(t, conn.SetDeadline(time.Now().Add(10*time.Second)))
+	require.NoError(t, conn.SetDeadline(time.Now().Add(testbed.Patience)))
 	_, err = io.WriteString(conn, strings.ReplaceAll(strings.ReplaceAll(request, "HOST", host), "\n", "\r\n"))
 	require.NoError(t, err)
 	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
@@ -107,6 +109,7 @@ func atBerths(t testing.TB, w *demo.World, user string) (*demo.Walker, string) {
 
 // TestNobodyMakesUpWhoTheyAre sends identity headers in every spelling, with and without a session.
 func TestNobodyMakesUpWhoTheyAre(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	_, cookies := atBerths(t, w, "zoberg")
 	for _, made := range []string{"X-Berth-User: jhale", "x-berth-user: jhale", "X_Berth_User: jhale", "X-Berth_User: jhale", "X.Berth.User: jhale", "X-BERTH-USER: jhale\nX-Berth-User: jhale", "X-Gate-Identity: jhale", "X_GATE_IDENTITY: jhale", "X-Gate-Anything: jhale",
@@ -143,6 +146,7 @@ func TestNobodyMakesUpWhoTheyAre(t *testing.T) {
 
 // TestPathTricks asks for the office's desk in ways that a path rule might not see, as somebody who may not go there.
 func TestPathTricks(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	_, cookies := atBerths(t, w, "zoberg")
 	for _, path := range []string{
@@ -171,6 +175,7 @@ func TestPathTricks(t *testing.T) {
 
 // TestSignedOutIsOutAtOnce ends sessions in each way and sees that nothing is let through, also of what lasts.
 func TestSignedOutIsOutAtOnce(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	inside := func(b *demo.Walker) bool { return strings.Contains(opens(t, b, w.BerthsURL+"/seen"), "X-Berth-User:") }
@@ -200,7 +205,7 @@ func TestSignedOutIsOutAtOnce(t *testing.T) {
 	}
 	assert.False(t, inside(b), "ended by an administrator")
 	for name, conn := range map[string]net.Conn{"stream": stream, "WebSocket": radio} {
-		require.NoError(t, conn.SetReadDeadline(time.Now().Add(10*time.Second)))
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(testbed.Patience)))
 		_, err := io.Copy(io.Discard, conn)
 		var late net.Error
 		assert.False(t, err != nil && assert.ErrorAs(t, err, &late) && late.Timeout(), "the %s ends with the session", name)
@@ -218,10 +223,9 @@ func TestSignedOutIsOutAtOnce(t *testing.T) {
 
 // TestLimitsHoldBehindTheGuard lets sessions lie idle, at the gate and at the application, and grow old for the application.
 func TestLimitsHoldBehindTheGuard(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
-	w, err := demo.Start(t.Context(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return now }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return now }})
 	ctx, c := t.Context(), w.Client()
 	inside := func(cookies string) bool {
 		status, body := raw(t, w, "GET / HTTP/1.1\nHost: HOST\nAccept: text/html\nCookie: "+cookies+"\nConnection: close\n\n")
@@ -267,7 +271,7 @@ func lasting(t testing.TB, w *demo.World, request, want string) net.Conn {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(w.BerthsURL, "http://"))
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close() })
-	require.NoError(t, conn.SetDeadline(time.Now().Add(10*time.Second)))
+	require.NoError(t, conn.SetDeadline(time.Now().Add(testbed.Patience)))
 	head, body, _ := strings.Cut(strings.ReplaceAll(request, "HOST", strings.TrimPrefix(w.BerthsURL, "http://")), "\n\n")
 	_, err = io.WriteString(conn, strings.ReplaceAll(head, "\n", "\r\n")+"\r\n\r\n")
 	require.NoError(t, err)
@@ -291,6 +295,7 @@ func awaits(t testing.TB, conn net.Conn, want string) {
 
 // TestTicketsAreForOneBrowserOnce steals and repeats the step that hands a session over.
 func TestTicketsAreForOneBrowserOnce(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	b := w.Walker()
@@ -345,6 +350,7 @@ func noFollow(t testing.TB, address string) (int, string) {
 
 // TestGuardedOnwards covers the other ways of passing identity on, upstreams that fail, and large bodies.
 func TestGuardedOnwards(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	_, cookies := atBerths(t, w, "zoberg")
@@ -427,6 +433,7 @@ func TestGuardedOnwards(t *testing.T) {
 
 // TestPathsAskRuleSets lets a rule set decide about a path, and sees that it can't be taken away, named wrongly, or ask for groups that are not there.
 func TestPathsAskRuleSets(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	_, err := c.AddRuleSet(ctx, config.RuleSet{Slug: "no-deckhands", Name: "No deckhands", Kind: config.SetAccess, Rules: []access.Rule{{Name: "the bridge", If: &access.Condition{Groups: []string{"bridge"}}, Then: access.Allow}, {Name: "everybody else", Then: access.Refuse}}})
@@ -462,6 +469,7 @@ func TestPathsAskRuleSets(t *testing.T) {
 
 // TestNginxAsksTheGate puts an nginx before Berth Board, with the configuration that the gate prints, which passes requests on itself and asks about each.
 func TestNginxAsksTheGate(t *testing.T) {
+	t.Parallel()
 	nginx, err := exec.LookPath("nginx")
 	if err != nil {
 		if os.Getenv("INNERGATE_JUDGES") == "required" {
@@ -500,7 +508,7 @@ func TestNginxAsksTheGate(t *testing.T) {
 			conn.Close()
 		}
 		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
+	}, testbed.Patience, 10*time.Millisecond)
 
 	b := w.Walker()
 	b.Provider = "saltmere-staff"
@@ -537,6 +545,7 @@ func free(t testing.TB) string {
 
 // TestRoundInACircle begins one sign-in after the other without ending any, as two gates do that send people to one another.
 func TestRoundInACircle(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	b := w.Walker()
 	for range 8 {

@@ -30,6 +30,7 @@ func desk(t *testing.T, w *demo.World) {
 
 // TestHandoverLinks walks the way of a partner's engineer without a browser, and tries what somebody would who should not be there.
 func TestHandoverLinks(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	desk(t, w)
@@ -146,6 +147,7 @@ func TestHandoverLinks(t *testing.T) {
 
 // TestAHandoverForAProvider tells a partner why its sign-in failed, in the words that are meant for it.
 func TestAHandoverForAProvider(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	h, err := c.NewHandover(ctx, "providers", "saltmere-staff", api.NewHandover{})
@@ -165,6 +167,7 @@ func TestAHandoverForAProvider(t *testing.T) {
 
 // TestAHandoverForAnOpenIDProvider: its engineer leaves a new client ID with its secret, and tries both before anything changes; the secret is shown to nobody.
 func TestAHandoverForAnOpenIDProvider(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	second := w.Northquay.Clients[0]
@@ -242,6 +245,7 @@ func TestAHandoverForAnOpenIDProvider(t *testing.T) {
 
 // TestWhatIsLeftCantFetchOurSecret: another token endpoint, left through a link, is tried without what only the provider may know; whoever made the link is not the second person for it.
 func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	var mu sync.Mutex

@@ -21,6 +21,7 @@ import (
 
 // TestHostileMessages posts what no honest peer would to the ACS and the SSO address: each gets a plain page, never a failure inside.
 func TestHostileMessages(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	big := strings.Repeat("A", 3<<20)
 	bomb := "<!DOCTYPE r [<!ENTITY a \"aaaaaaaaaa\"><!ENTITY b \"&a;&a;&a;&a;&a;&a;&a;&a;\">]><r>&b;</r>"
@@ -60,6 +61,7 @@ func TestHostileMessages(t *testing.T) {
 
 // TestStrangersMessagesAreCutInTraces posts half a megabyte that nobody known made; little of it is kept.
 func TestStrangersMessagesAreCutInTraces(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	doc := `<samlp:AuthnRequest xmlns:samlp="` + saml.NSProtocol + `">` + strings.Repeat("x", 500<<10) + `</samlp:AuthnRequest>`
 	b := demo.NewWalker(nil)
@@ -73,6 +75,7 @@ func TestStrangersMessagesAreCutInTraces(t *testing.T) {
 
 // TestArrivalsHaveARoom fills the room for posted messages: further ones are refused, not stored.
 func TestArrivalsHaveARoom(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	big := strings.Repeat("A", 1400<<10)
 	var err error
@@ -94,6 +97,7 @@ func (brokenFiles) Open(string) (fs.File, error) { panic("made by the test") }
 
 // TestPanicStaysInItsRequest has a handler panic: that request fails with a plain answer, and the service goes on.
 func TestPanicStaysInItsRequest(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	s := server.New(w.Gate, server.Options{Console: brokenFiles{}})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -111,6 +115,7 @@ func TestPanicStaysInItsRequest(t *testing.T) {
 
 // TestPathsAreExact tries other spellings of addresses.
 func TestPathsAreExact(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	for path, want := range map[string]int{
 		"/healthz": 200, "/HEALTHZ": 404, "/api/v1/Applications": 404, "/API/v1/applications": 404, "/api/v1/applications/": 404, "//api/v1/applications": 404, "/api/v1/../v1/tokens": 404,
@@ -128,6 +133,7 @@ func TestPathsAreExact(t *testing.T) {
 
 // TestLongAddressesFit sends a Redirect of 30 kB, which some applications make, and one that is too long for any.
 func TestLongAddressesFit(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	long := w.URL + "/saml/idp/sso?SAMLRequest=x&RelayState=" + strings.Repeat("a", 30000)
 	answer, body := send(t, http.DefaultClient, http.MethodGet, long, "", "")
@@ -144,6 +150,7 @@ func TestLongAddressesFit(t *testing.T) {
 
 // TestEveryAnswerCarriesItsHeaders holds pages and API to the headers that protect them.
 func TestEveryAnswerCarriesItsHeaders(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	for _, path := range []string{"/api/v1/openapi.json", "/saml/idp/sso", "/saml/idp/metadata", "/rehearse/nothing", "/nowhere"} {
 		answer, _ := send(t, http.DefaultClient, http.MethodGet, w.URL+path, "", "")

@@ -19,6 +19,7 @@ import (
 
 // TestResponsesAreJudgedWithoutABrowser replays a refused response against what is set since, and judges pasted ones at chosen times, by what is open and by a draft.
 func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	held, err := c.Provider(ctx, "saltmere-staff")
@@ -113,6 +114,7 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 
 // TestRequestsAndTokensAreJudged pastes what the other messages of a sign-in look like.
 func TestRequestsAndTokensAreJudged(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	judge := func(q api.Judge) *api.Judged {

@@ -23,6 +23,7 @@ import (
 	"innergate/core/saml"
 	"innergate/demo"
 	"innergate/gate"
+	"innergate/testbed"
 )
 
 // signedIn signs somebody in at Crew Rota and says how it went.
@@ -43,9 +44,8 @@ func signedIn(ctx context.Context, w *demo.World, user string) string {
 
 // TestRolloverWhileSignInsRun replaces the signing key and the encryption key while people sign in all the time, and sees that not one sign-in fails.
 func TestRolloverWhileSignInsRun(t *testing.T) {
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), InFlight: 100000, HoldMetadata: 20 * time.Millisecond, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	t.Parallel()
+	w := testbed.World(t, demo.Options{InFlight: 100000, HoldMetadata: 20 * time.Millisecond, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))})
 	ctx, c := context.Background(), w.Client()
 	var running sync.WaitGroup
 	var done, failed atomic.Int64
@@ -69,7 +69,7 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 	}
 	some := func() {
 		before := done.Load()
-		require.Eventually(t, func() bool { return done.Load() >= before+12 }, 30*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return done.Load() >= before+12 }, testbed.Patience, 5*time.Millisecond)
 	}
 	some()
 	for _, purpose := range []string{gate.PurposeSigning, gate.PurposeEncryption} {
@@ -87,7 +87,7 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 		require.Eventually(t, func() bool {
 			r, err := c.Rollover(ctx, purpose, "")
 			return err == nil && r.Step == "wait" && r.Count > 0 && r.Have == r.Count
-		}, 30*time.Second, 20*time.Millisecond, "everybody gets the next certificate")
+		}, testbed.Patience, 20*time.Millisecond, "everybody gets the next certificate")
 		_, err = c.SwitchKey(ctx, next.ID, nil)
 		require.NoError(t, err)
 		some()
@@ -122,10 +122,9 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 }
 
 func TestSwitchAtATime(t *testing.T) {
+	t.Parallel()
 	var shift atomic.Int64
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
 	ctx, c := context.Background(), w.Client()
 	k, err := c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning, Kind: "p-256"})
 	require.NoError(t, err)
@@ -150,12 +149,13 @@ func TestSwitchAtATime(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := c.Rollover(ctx, gate.PurposeSigning, "")
 		return err == nil && r.Active.ID == k.ID
-	}, 20*time.Second, 50*time.Millisecond, "the service switches by itself")
+	}, testbed.Patience, 50*time.Millisecond, "the service switches by itself")
 	assert.Empty(t, signedIn(ctx, w, "mvoss"), "an application of RSA days takes a signature of P-256")
 }
 
 // TestOneConfirmsByHand: a partner that does not fetch metadata is confirmed by somebody.
 func TestOneConfirmsByHand(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
 	k, err := c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning})
@@ -177,6 +177,7 @@ func TestOneConfirmsByHand(t *testing.T) {
 }
 
 func TestImportCertifyAndExport(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
 	signer, err := keys.Generate(keys.P384)
@@ -234,9 +235,8 @@ func TestImportCertifyAndExport(t *testing.T) {
 
 // TestOwnKeyAndEntityID gives one application a key and an entity ID that only it sees.
 func TestOwnKeyAndEntityID(t *testing.T) {
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), HoldMetadata: time.Millisecond})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	t.Parallel()
+	w := testbed.World(t, demo.Options{HoldMetadata: time.Millisecond})
 	ctx, c := context.Background(), w.Client()
 	change(t, w, func(a *config.Application) { a.SAML.OwnEntityID = true })
 	assert.Empty(t, signedIn(ctx, w, "mvoss"), "the application reads the new entity ID from the same metadata address")
@@ -275,6 +275,7 @@ func TestOwnKeyAndEntityID(t *testing.T) {
 }
 
 func TestTrustedCertificatesAreListedAndTheirUseIsNoted(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	require.Empty(t, signedIn(ctx, w, "mvoss"))
 	require.NoError(t, w.Gate.WriteUsed(ctx))

@@ -14,6 +14,7 @@ import (
 
 // TestNoTextIsMissing sees that every text of the pages is there in German, with as many places for values, and that no page says something in English alone.
 func TestNoTextIsMissing(t *testing.T) {
+	t.Parallel()
 	used := regexp.MustCompile(`\{\{(?:t|strong) \$?\.Lang "([^"]+)"`)
 	tags := regexp.MustCompile(`(?s)<script>.*?</script>|<style>.*?</style>|<title>.*?</title>|<[^>]*>|\{\{.*?\}\}`)
 	names, err := fs.Glob(pageFiles, "pages/*.html")

@@ -25,13 +25,12 @@ import (
 	"innergate/demo"
 	"innergate/gate"
 	"innergate/server"
+	"innergate/testbed"
 )
 
 func world(t testing.TB) *demo.World {
 	t.Helper()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Version: "test"})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Version: "test"})
 	return w
 }
 
@@ -66,6 +65,7 @@ var parameter = regexp.MustCompile(`\{\w+\}`)
 // TestEveryRouteWithEveryRole walks every operation with every role, with no token and with a wrong one. Bodies are empty and names unknown, so that
 // those who are let in change nothing: what counts is whether they were let in.
 func TestEveryRouteWithEveryRole(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	tokens := map[string]string{gate.RoleViewer: token(t, w, gate.RoleViewer), gate.RoleEngineer: token(t, w, gate.RoleEngineer), gate.RoleOwner: token(t, w, gate.RoleOwner)}
 	assigner, err := w.Gate.NewToken(context.Background(), gate.System, api.NewToken{Name: "assigner", Role: gate.RoleAssigner, Applications: []string{"crew-rota"}})
@@ -110,6 +110,7 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 
 // TestCookieNeedsCSRF signs in as the console does and makes changing calls without, with a wrong and with the right value.
 func TestCookieNeedsCSRF(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
@@ -146,6 +147,7 @@ func TestCookieNeedsCSRF(t *testing.T) {
 }
 
 func TestGuessingIsLimited(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	wrong := `{"name":"` + w.Name + `","password":"not the password"}`
 	for range 10 {
@@ -159,6 +161,7 @@ func TestGuessingIsLimited(t *testing.T) {
 
 // TestAnswersFitTheDescription holds what the service answers against the OpenAPI document that it serves.
 func TestAnswersFitTheDescription(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	answer, body := send(t, http.DefaultClient, http.MethodGet, w.URL+"/api/v1/openapi.json", "", "")
 	require.Equal(t, 200, answer.StatusCode)
@@ -261,12 +264,14 @@ func TestAnswersFitTheDescription(t *testing.T) {
 
 // TestDescriptionIsCurrent sees that the document from which the console's types are made is the one that is served.
 func TestDescriptionIsCurrent(t *testing.T) {
+	t.Parallel()
 	kept, err := os.ReadFile("../web/openapi.json")
 	require.NoError(t, err)
 	assert.Equal(t, string(server.Description()), string(kept), "run `make types`")
 }
 
 func TestProblemsAreSentences(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	for _, c := range []struct {
 		method, path, body, contentType string
@@ -300,6 +305,7 @@ func TestProblemsAreSentences(t *testing.T) {
 }
 
 func TestBodiesAreLimited(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	r, err := http.NewRequest(http.MethodPost, w.URL+"/api/v1/decode", io.LimitReader(zeroes{}, 5<<20))
 	require.NoError(t, err)
@@ -318,6 +324,7 @@ func (zeroes) Read(b []byte) (int, error) { return len(b), nil }
 
 // TestForwardedAddress believes X-Forwarded-For from trusted proxies only, and reads it from the right.
 func TestForwardedAddress(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	for _, c := range []struct {
 		trusted []string
@@ -348,6 +355,7 @@ func TestForwardedAddress(t *testing.T) {
 }
 
 func TestOperations(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "innergate_sign_ins_completed_total"} {
 		answer, body := send(t, http.DefaultClient, http.MethodGet, w.URL+path, "", "")

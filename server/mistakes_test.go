@@ -169,6 +169,7 @@ var mistakes = []mistake{
 // TestEveryMistakeExplainsItself makes each of them for real. The trace names the cause with its evidence, remedy and who must act; the person gets plain words, a reference number and no evidence; a finding stands where the
 // configuration shows it.
 func TestEveryMistakeExplainsItself(t *testing.T) {
+	t.Parallel()
 	for _, m := range mistakes {
 		t.Run(m.name, func(t *testing.T) {
 			t.Parallel()

@@ -52,6 +52,7 @@ func providersOf(t *testing.T, w *demo.World, slug string) []string {
 
 // TestTenApplicationsMoveInTwoWaves moves them; the second wave goes back by itself because a claim differs.
 func TestTenApplicationsMoveInTwoWaves(t *testing.T) {
+	t.Parallel()
 	w, clients := fleet(t)
 	ctx, c := t.Context(), w.Client()
 	m, err := c.NewMove(ctx, api.NewMove{Name: "To the north quay", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients), Remark: "the staff's provider is given up", Circle: &access.Circle{People: []string{"mvoss", "zoberg"}}})
@@ -174,6 +175,7 @@ func TestTenApplicationsMoveInTwoWaves(t *testing.T) {
 
 // TestAWaveGoesBackWhenSignInsFail has the new provider refuse.
 func TestAWaveGoesBackWhenSignInsFail(t *testing.T) {
+	t.Parallel()
 	w, clients := fleet(t)
 	ctx, c := t.Context(), w.Client()
 	m, err := c.NewMove(ctx, api.NewMove{Name: "Haste", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients[:2])})
@@ -226,6 +228,7 @@ func TestAWaveGoesBackWhenSignInsFail(t *testing.T) {
 
 // TestAWaveNeedsASecondPerson where the operator wants that.
 func TestAWaveNeedsASecondPerson(t *testing.T) {
+	t.Parallel()
 	w, clients := fleet(t)
 	ctx, c := t.Context(), w.Client()
 	m, err := c.NewMove(ctx, api.NewMove{Name: "By two", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients[:1])})

@@ -16,6 +16,7 @@ import (
 
 // TestRequestsByPost sends the authentication request as a form, which an authorization server must take (OpenID Connect Core 1.0, section 3.1.2.1).
 func TestRequestsByPost(t *testing.T) {
+	t.Parallel()
 	p, ctx := newParty(t), context.Background()
 	b := p.w.Walker()
 	require.NoError(t, b.Post(ctx, p.w.URL+"/oidc/authorize", p.asks(nil)))
@@ -41,6 +42,7 @@ func TestRequestsByPost(t *testing.T) {
 
 // TestAnswersByForm has a provider post its answer to our redirect URI (OAuth 2.0 Form Post Response Mode).
 func TestAnswersByForm(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	x, err := w.Client().Provider(ctx, "northquay-stevedores")
 	require.NoError(t, err)
@@ -68,6 +70,7 @@ func TestAnswersByForm(t *testing.T) {
 
 // TestStartAddresses begins sign-ins at the gate: at an application with an address for that (OpenID Connect Core 1.0, section 4), with a start address, and with neither.
 func TestStartAddresses(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	stops := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	start := func(query string) (int, string) {
@@ -97,6 +100,7 @@ func TestStartAddresses(t *testing.T) {
 
 // TestScriptsAskBefore makes the preflight request of a browser (CORS).
 func TestScriptsAskBefore(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.Origins = []string{"https://pages.example"} })
 	for _, path := range []string{"/oidc/token", "/oidc/revoke", "/oidc/userinfo"} {
 		for origin, allowed := range map[string]string{"https://pages.example": "https://pages.example", "https://evil.example": "", "https://pages.example.evil.example": "", "": ""} {
@@ -115,6 +119,7 @@ func TestScriptsAskBefore(t *testing.T) {
 
 // TestConsoleThroughProvider comes in to the console through a provider, and is out as soon as the rule is gone.
 func TestConsoleThroughProvider(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
 	page := func() (names []string) {

@@ -27,6 +27,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 // party is a client as its makers would write it, on nothing but net/http and a JOSE library: nothing of the gate's own code speaks the protocol here.
@@ -69,9 +70,7 @@ func (c *clock) turn(d time.Duration) {
 func newParty(t testing.TB, change ...func(*config.Application)) *party {
 	t.Helper()
 	c := &clock{}
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Version: "test", Now: c.now})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Version: "test", Now: c.now})
 	return addParty(t, w, c, "tide-archive", change...)
 }
 

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +21,7 @@ import (
 )
 
 func TestCodeFlow(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	got, _ := p.goes(p.asks(nil).Encode(), "mvoss")
 	assert.Equal(t, "st-1", got.Get("state"))
@@ -49,6 +52,7 @@ func TestCodeFlow(t *testing.T) {
 }
 
 func TestScopesHandOnWhatTheySay(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	for scope, wants := range map[string][]string{"openid": {}, "openid email": {"email"}, "openid profile": {"family_name", "given_name", "name", "preferred_username"}, "openid groups": {"groups"}, "openid phone unknown": {}} {
 		a := p.tokens(url.Values{"scope": {scope}})
@@ -69,6 +73,7 @@ func TestScopesHandOnWhatTheySay(t *testing.T) {
 
 // TestRequestsThatAreRefused holds authentication requests against the standards. Where the client or its address is not right, nothing goes back there.
 func TestRequestsThatAreRefused(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	at := p.redirect()
 	stays := func(extra url.Values) {
@@ -121,6 +126,7 @@ func TestRequestsThatAreRefused(t *testing.T) {
 }
 
 func TestPushedRequests(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	other := addParty(t, p.w, p.clock, "pilot-log")
 	push := func() string {
@@ -148,6 +154,7 @@ func TestPushedRequests(t *testing.T) {
 }
 
 func TestRequestObjectsAndClientKeys(t *testing.T) {
+	t.Parallel()
 	key, set := newClientKey(t)
 	p := newParty(t, func(a *config.Application) { a.OIDC.Authentication, a.OIDC.Keys = "private_key_jwt", set })
 	p.key = key
@@ -195,6 +202,7 @@ func TestRequestObjectsAndClientKeys(t *testing.T) {
 }
 
 func TestPublicAndNativeClients(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) {
 		a.OIDC.Native, a.OIDC.Authentication, a.OIDC.RedirectURIs = true, "none", []string{"http://127.0.0.1/answer"}
 	})
@@ -225,6 +233,7 @@ func TestPublicAndNativeClients(t *testing.T) {
 }
 
 func TestConsentIsAskedOnce(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) {
 		a.OIDC.Consent, a.OIDC.HomePage, a.OIDC.Privacy = true, "https://archive.example/", "https://archive.example/privacy"
 	})
@@ -262,6 +271,7 @@ func TestConsentIsAskedOnce(t *testing.T) {
 }
 
 func TestFreshnessAndStrength(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	b := p.w.Walker()
 	first, _ := p.goesIn(b, p.asks(nil).Encode(), "mvoss")
@@ -291,6 +301,7 @@ func TestFreshnessAndStrength(t *testing.T) {
 }
 
 func TestSubjects(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	subject := func(q *party) any {
 		_, id := q.opens(q.tokens(nil).text("id_token"))
@@ -309,6 +320,7 @@ func TestSubjects(t *testing.T) {
 }
 
 func TestSigningOut(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.Providers = []string{"northquay-stevedores"} })
 	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) {
 		a.Providers, a.OIDC.FrontChannelLogout = []string{"northquay-stevedores"}, "https://pilots.example/out"
@@ -337,7 +349,7 @@ func TestSigningOut(t *testing.T) {
 	assert.Contains(t, b.Text, "choose who you are", "the provider asks as well: its session has ended")
 	assert.Equal(t, 401, p.userinfo(mine.text("access_token")).status)
 	assert.Equal(t, 401, other.userinfo(theirs.text("access_token")).status, "one session at the provider, one end")
-	require.Eventually(t, func() bool { other.mu.Lock(); defer other.mu.Unlock(); return len(other.told) == 1 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { other.mu.Lock(); defer other.mu.Unlock(); return len(other.told) == 1 }, testbed.Patience, 10*time.Millisecond)
 	header, content := other.opens(other.told[0])
 	assert.Equal(t, "logout+jwt", header.ExtraHeaders["typ"])
 	_, id := other.opens(theirs.text("id_token"))
@@ -374,6 +386,7 @@ func TestSigningOut(t *testing.T) {
 }
 
 func TestRegistration(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	ctx, c := context.Background(), p.w.Client()
 	register := func(token, body string) answer {
@@ -405,6 +418,7 @@ func TestRegistration(t *testing.T) {
 
 // TestDiscoveryTellsTheTruth compares each entry of the discovery document with what happens.
 func TestDiscoveryTellsTheTruth(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.Introspection, a.OIDC.DeviceGrant = true, true })
 	var d map[string]any
 	p.get("/.well-known/openid-configuration", &d)
@@ -510,6 +524,7 @@ func TestDiscoveryTellsTheTruth(t *testing.T) {
 }
 
 func TestBrowserClientsAndKeyRollover(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.Origins = []string{"https://pages.example"} })
 	a := p.tokens(nil)
 	with := func(origin string) string {

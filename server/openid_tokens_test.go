@@ -20,6 +20,7 @@ import (
 )
 
 func TestTokenEndpointRefuses(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	other := addParty(t, p.w, p.clock, "pilot-log")
 	for _, c := range []struct {
@@ -83,6 +84,7 @@ func TestTokenEndpointRefuses(t *testing.T) {
 
 // TestCodeUsedTwice takes back everything that the code gave, also where both come at once.
 func TestCodeUsedTwice(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	form := redeeming(p, p.code(nil))
 	first := p.call("/oidc/token", form)
@@ -116,6 +118,7 @@ func TestCodeUsedTwice(t *testing.T) {
 }
 
 func TestRefreshTokens(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	first := p.tokens(nil)
 	refresh := func(token string, extra url.Values) answer {
@@ -150,6 +153,7 @@ func TestRefreshTokens(t *testing.T) {
 
 // TestEverythingIsAskedAgain closes one thing after the other behind tokens that are still good.
 func TestEverythingIsAskedAgain(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	ctx, c := context.Background(), p.w.Client()
 	for _, x := range []struct {
@@ -178,6 +182,7 @@ func TestEverythingIsAskedAgain(t *testing.T) {
 }
 
 func TestRevocationAndIntrospection(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.Introspection = true })
 	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.Introspection = true })
 	a := p.tokens(nil)
@@ -206,6 +211,7 @@ func TestRevocationAndIntrospection(t *testing.T) {
 }
 
 func TestSignedAccessTokensAndUserInfo(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) {
 		a.OIDC.Audience, a.OIDC.SignedUserInfo, a.OIDC.ClaimsInIDToken = "https://tides.example/api", true, true
 	})
@@ -230,6 +236,7 @@ func TestSignedAccessTokensAndUserInfo(t *testing.T) {
 }
 
 func TestDeviceGrant(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.DeviceGrant = true })
 	ctx := context.Background()
 	begin := func() answer {
@@ -283,6 +290,7 @@ func TestDeviceGrant(t *testing.T) {
 
 // TestDeviceAsksTwiceAtOnce has an impatient device send everything twice. It gets its tokens once, and keeps them.
 func TestDeviceAsksTwiceAtOnce(t *testing.T) {
+	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.DeviceGrant = true })
 	ctx := context.Background()
 	d := p.call("/oidc/device", url.Values{"scope": {"openid email"}})
@@ -317,6 +325,7 @@ func TestDeviceAsksTwiceAtOnce(t *testing.T) {
 
 // TestSecretsChangeOver makes a second secret, uses both, and takes the first back.
 func TestSecretsChangeOver(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	ctx, c := context.Background(), p.w.Client()
 	first := p.secret

@@ -10,13 +10,13 @@ import (
 
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 // TestExpiredCertificateIsAFindingUnlessEnforced runs the demo three years later, when the stand-ins' certificates have ended.
 func TestExpiredCertificateIsAFindingUnlessEnforced(t *testing.T) {
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return time.Now().AddDate(3, 0, 0) }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	t.Parallel()
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return time.Now().AddDate(3, 0, 0) }})
 	ctx := context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
@@ -44,6 +44,7 @@ func TestExpiredCertificateIsAFindingUnlessEnforced(t *testing.T) {
 
 // TestSignedWhereItIsWanted demands a signature on the assertion itself, and on requests.
 func TestSignedWhereItIsWanted(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	w.Staff.SetMistake("response-only")
 	changeProvider(t, w, func(p *config.Provider) { p.SAML.WantAssertionSigned = true })
@@ -63,6 +64,7 @@ func TestSignedWhereItIsWanted(t *testing.T) {
 
 // TestForceAuthnIsHonoured: with an older session at the provider, a demand for a fresh sign-in asks the person again.
 func TestForceAuthnIsHonoured(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
@@ -78,6 +80,7 @@ func TestForceAuthnIsHonoured(t *testing.T) {
 
 // TestMandatoryValues refuses a sign-in that lacks a value which an application must get.
 func TestMandatoryValues(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	change(t, w, func(a *config.Application) {
 		for i := range a.Mapping {

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -37,6 +39,7 @@ func atRegister(t testing.TB, w *demo.World) *demo.Walker {
 }
 
 func TestTheGatesOwnPeople(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	now := time.Now()
 	secret, codes, err := atRegister(t, w).SignInHere(ctx, "Runa.Holt", w.AgencyPassword(), "", now)
@@ -84,6 +87,7 @@ func TestTheGatesOwnPeople(t *testing.T) {
 }
 
 func TestPasswordsAreNotGuessed(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	for _, name := range []string{"eskil.brae", "nobody.here"} {
 		b := atRegister(t, w)
@@ -119,6 +123,7 @@ func TestPasswordsAreNotGuessed(t *testing.T) {
 }
 
 func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	set(t, w, "harbour-register", func(p *config.Provider) { p.Directory.SecondFactor = "offered" })
 	sum := sha256.Sum256([]byte("an old password" + "salt1234"))
@@ -130,7 +135,7 @@ func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
 	for _, act := range []func(context.Context, string) (*api.Import, error){w.Client().CheckImport, w.Client().WriteImport} {
 		_, err = act(ctx, job.ID)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { job, err = w.Client().Import(ctx, job.ID); return err == nil && job.State != "running" }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { job, err = w.Client().Import(ctx, job.ID); return err == nil && job.State != "running" }, testbed.Patience, 10*time.Millisecond)
 	}
 	require.Len(t, job.Problems, 1)
 	assert.Contains(t, job.Problems[0].Message, "of a scheme that is not taken")
@@ -160,6 +165,7 @@ func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
 
 // TestASecondFactorAtTheGateForAnothersSignIn has a rule ask for more than the provider proves.
 func TestASecondFactorAtTheGateForAnothersSignIn(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	secret, _, err := atRegister(t, w).SignInHere(ctx, "runa.holt", w.AgencyPassword(), "", time.Now())
 	require.NoError(t, err)
@@ -194,6 +200,7 @@ func submitCode(ctx context.Context, b *demo.Walker, secret string, now time.Tim
 }
 
 func TestNewcomersConfirmTheirProfile(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission, p.Keep = "ask", map[string]string{"name": "first"} })
 	come := func(user string) *demo.Walker {
@@ -232,6 +239,7 @@ func TestNewcomersConfirmTheirProfile(t *testing.T) {
 
 // TestNewcomersProveTheirMailAddress has somebody whom the provider gives no mail address enter one, which counts once the code that was sent there was entered.
 func TestNewcomersProveTheirMailAddress(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission = "ask" })
 	come := func(address string) *demo.Walker {
@@ -311,6 +319,7 @@ func TestNewcomersProveTheirMailAddress(t *testing.T) {
 }
 
 func TestMailSettings(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	held, err := c.MailSettings(ctx)
@@ -381,6 +390,7 @@ func mustText(v any) string {
 
 // TestPagesSpeakTheBrowsersLanguage has pages answer in German where the browser asks for it, and in English otherwise.
 func TestPagesSpeakTheBrowsersLanguage(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	for wish, says := range map[string][2]string{"de-CH,de;q=0.9,en;q=0.5": {"de", "Bei Cargo Ledger anmelden"}, "en-GB,de;q=0.3": {"en", "Sign in to Cargo Ledger"}, "fr": {"en", "Sign in to Cargo Ledger"}, "": {"en", "Sign in to Cargo Ledger"}, strings.Repeat("de,", 400): {"en", "Sign in to Cargo Ledger"}} {
 		b := w.Walker()

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -28,6 +30,7 @@ import (
 // signsIn walks to Crew Rota as somebody, and tells how it ended: a code of an explanation, or nothing where all went well.
 // TestLinksMadeByHand links somebody to a sign-in that found nobody.
 func TestLinksMadeByHand(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission = "refuse" })
@@ -123,6 +126,7 @@ func claimsOf(w *demo.World, user string) map[string]any {
 }
 
 func TestWhoIsKnownIsFoundAndLinked(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	held := add(t, w, claims.Bag{"name": {"Mira Voss"}, "preferred_username": {"mvoss"}, "phone_number": {"+44 1632 960001"}})
 	_, code := signsIn(t, w, "mvoss")
@@ -152,6 +156,7 @@ func TestWhoIsKnownIsFoundAndLinked(t *testing.T) {
 }
 
 func TestMatchingNeverGuesses(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	add(t, w, claims.Bag{"name": {"Jonas Hale"}, "preferred_username": {"JHale"}})
 	_, code := signsIn(t, w, "jhale")
@@ -184,6 +189,7 @@ func TestMatchingNeverGuesses(t *testing.T) {
 
 // TestAProviderSpeaksForItsOwnOnly has the partner's provider assert what is not its own to assert.
 func TestAProviderSpeaksForItsOwnOnly(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	throughNorthquay(t, w)
 	mine := add(t, w, claims.Bag{"name": {"Ivo Tamm"}, "email": {"ivo.tamm@northquay.example"}})
@@ -215,6 +221,7 @@ func TestAProviderSpeaksForItsOwnOnly(t *testing.T) {
 }
 
 func TestGroupsComeAndGoWithTheirClaim(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	_, code := signsIn(t, w, "tkerr") // a harbour master: office and quay
 	require.Empty(t, code)
@@ -244,6 +251,7 @@ func TestGroupsComeAndGoWithTheirClaim(t *testing.T) {
 }
 
 func TestProfilesKeepWhatTheRulesSay(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	set(t, w, "saltmere-staff", func(p *config.Provider) {
 		p.Keep = map[string]string{"name": people.LocalWins, "family_name": people.FirstStays}
@@ -271,6 +279,7 @@ func TestProfilesKeepWhatTheRulesSay(t *testing.T) {
 }
 
 func TestPassedThroughNobodyIsStored(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	change(t, w, func(a *config.Application) {
 		a.Subject = config.Subject{Source: "pairwise"}
@@ -289,6 +298,7 @@ func TestPassedThroughNobodyIsStored(t *testing.T) {
 }
 
 func TestAccessIsDecidedAtTheSignIn(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	c, ctx := w.Client(), t.Context()
 	policy := func(p access.Policy) {
@@ -339,6 +349,7 @@ func TestAccessIsDecidedAtTheSignIn(t *testing.T) {
 }
 
 func TestAStrongerSignInIsAskedOfTheProvider(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	throughNorthquay(t, w)
 	_, err := w.Client().SetAccess(t.Context(), "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "partners", Then: access.Stronger}}})
@@ -355,6 +366,7 @@ func TestAStrongerSignInIsAskedOfTheProvider(t *testing.T) {
 
 // TestAnAssignerAssigns gives out a role for one application, which leads nowhere else.
 func TestAnAssignerAssigns(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	_, code := signsIn(t, w, "mvoss")
@@ -384,6 +396,7 @@ func TestAnAssignerAssigns(t *testing.T) {
 }
 
 func TestTwoFirstSignInsAtOnceMakeOnePerson(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	held := add(t, w, claims.Bag{"name": {"Mira Voss"}, "preferred_username": {"mvoss"}})
 	var wait sync.WaitGroup
@@ -405,6 +418,7 @@ func TestTwoFirstSignInsAtOnceMakeOnePerson(t *testing.T) {
 }
 
 func TestRuleSetsActOnAllTheirUsers(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	c, ctx := w.Client(), t.Context()
 	set, err := c.RuleSet(ctx, "ferry-roles")
@@ -434,6 +448,7 @@ func TestRuleSetsActOnAllTheirUsers(t *testing.T) {
 
 // TestPreviewTellsWhatTheSignInDoes previews a real sign-in's trace and compares with what was sent.
 func TestPreviewTellsWhatTheSignInDoes(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	c, ctx := w.Client(), t.Context()
 	_, code := signsIn(t, w, "mvoss")
@@ -471,6 +486,7 @@ func sortedBack(list []string) []string {
 }
 
 func TestImportIsAllOrNothing(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	c, ctx := w.Client(), t.Context()
 	run := func(text string, by string) *api.Import {
@@ -488,7 +504,7 @@ func TestImportIsAllOrNothing(t *testing.T) {
 		assert.ErrorContains(t, err, "have not been looked at")
 		_, err = c.CheckImport(ctx, job.ID)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" }, 30*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" }, testbed.Patience, 10*time.Millisecond)
 		return job
 	}
 	var b strings.Builder
@@ -517,7 +533,7 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	assert.Equal(t, 2997, job.Created)
 	_, err = c.WriteImport(ctx, job.ID)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "done" }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "done" }, testbed.Patience, 10*time.Millisecond)
 	assert.Equal(t, 2997, job.Created)
 	groups, err := c.Groups(ctx, client.Page{Search: "quay"})
 	require.NoError(t, err)
@@ -534,6 +550,7 @@ func TestImportIsAllOrNothing(t *testing.T) {
 
 // TestUnassignedEndsTheTokens takes an assignment away: the next exchange of a refresh token is refused.
 func TestUnassignedEndsTheTokens(t *testing.T) {
+	t.Parallel()
 	p := newParty(t)
 	ctx := t.Context()
 	first := p.tokens(nil)

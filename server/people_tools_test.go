@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"innergate/testbed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -32,6 +34,7 @@ func refused(t *testing.T, err error, code, words string) {
 
 // TestAccountsAreCompared holds an application's own list of accounts against what it would get.
 func TestAccountsAreCompared(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	add := func(name, mail, user string) {
@@ -92,6 +95,7 @@ func TestAccountsAreCompared(t *testing.T) {
 
 // TestAnotherSubjectRuleNamesWhoBecomesAnother tells who would be another user at the application, before the rule is saved.
 func TestAnotherSubjectRuleNamesWhoBecomesAnother(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	for _, user := range []string{"mvoss", "ivale", "cdunn", "cdunne"} {
@@ -118,6 +122,7 @@ func TestAnotherSubjectRuleNamesWhoBecomesAnother(t *testing.T) {
 
 // TestSamplesInEveryForm reads what people paste: a trace's number, an assertion, a token, claims, a list.
 func TestSamplesInEveryForm(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	_, code := signsIn(t, w, "mvoss")
@@ -175,6 +180,7 @@ func TestSamplesInEveryForm(t *testing.T) {
 }
 
 func TestGroupsAndRuleSetsDontSlipAway(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	_, err := c.AddGroup(ctx, config.Group{Slug: "crew", Name: "Another"})
@@ -220,6 +226,7 @@ func TestGroupsAndRuleSetsDontSlipAway(t *testing.T) {
 }
 
 func TestProfilesAreCheckedByTheirTypes(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	held, err := c.PeopleSettings(ctx)
@@ -256,7 +263,7 @@ func imported(t *testing.T, w *demo.World, in api.NewImport, text string) *api.I
 	settle := func(act func(context.Context, string) (*api.Import, error)) {
 		_, err := act(ctx, job.ID)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" }, 20*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" }, testbed.Patience, 5*time.Millisecond)
 	}
 	if settle(c.CheckImport); job.Bad == 0 || in.SkipBad {
 		settle(c.WriteImport)
@@ -265,6 +272,7 @@ func imported(t *testing.T, w *demo.World, in api.NewImport, text string) *api.I
 }
 
 func TestImportsOfEveryKindOfLine(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	const head = "external_id,name,email,login,groups at the gate,active,type\n"
 	job := imported(t, w, api.NewImport{Form: "csv"}, head+"a1,Ada Lowe,ada@saltmere.example,ada,crew|bridge,,\na2,Bo Ness,bo@saltmere.example,bo,,no,partner\n")
@@ -314,6 +322,7 @@ func TestImportsOfEveryKindOfLine(t *testing.T) {
 }
 
 func TestImportsAreSentInOrderAndCancelled(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	var b strings.Builder
@@ -337,7 +346,7 @@ func TestImportsAreSentInOrderAndCancelled(t *testing.T) {
 	refused(t, err, "import-unchecked", "Check the import first")
 	_, err = c.CheckImport(ctx, job.ID)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "checked" }, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "checked" }, testbed.Patience, 5*time.Millisecond)
 	assert.Equal(t, 3000, job.Created)
 	assert.Empty(t, known(t, w, "Crew"), "a check writes nobody")
 	require.NoError(t, c.CancelImport(ctx, job.ID))
@@ -361,6 +370,7 @@ func TestImportsAreSentInOrderAndCancelled(t *testing.T) {
 
 // TestWhoGetsInAndWhy answers from the rules for one person and for all.
 func TestWhoGetsInAndWhy(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	for _, user := range []string{"mvoss", "lquill"} {

@@ -1,7 +1,6 @@
 package server_test
 
 import (
-	"context"
 	"net/http"
 	"net/url"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 func isTile(n *html.Node) bool {
@@ -57,6 +57,7 @@ func toPortal(t testing.TB, w *demo.World, user string) *demo.Walker {
 }
 
 func TestTilesAreThoseOneMayUse(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	b, clerk := toPortal(t, w, "zoberg"), toPortal(t, w, "tkerr")
@@ -97,6 +98,7 @@ func TestTilesAreThoseOneMayUse(t *testing.T) {
 }
 
 func TestFavouritesSearchAndOwnSessions(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	b, other := toPortal(t, w, "mvoss"), toPortal(t, w, "mvoss")
@@ -138,10 +140,9 @@ func TestFavouritesSearchAndOwnSessions(t *testing.T) {
 
 // TestOwnCredentials takes a second factor away as its owner, freshly signed in, and as nobody else.
 func TestOwnCredentials(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return now }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return now }})
 	ctx := t.Context()
 	b := w.Walker()
 	opens(t, b, w.URL+"/account")

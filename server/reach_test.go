@@ -16,15 +16,15 @@ import (
 	"innergate/client"
 	"innergate/core/access"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 // TestFromDraftOverACircleToEveryoneAndBack takes an application live in steps, sees who gets in at each, and takes each back.
 func TestFromDraftOverACircleToEveryoneAndBack(t *testing.T) {
+	t.Parallel()
 	clock := time.Now()
 	var mu sync.Mutex
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { mu.Lock(); defer mu.Unlock(); return clock }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { mu.Lock(); defer mu.Unlock(); return clock }})
 	ctx, c := t.Context(), w.Client()
 	in := func(user string) string {
 		mu.Lock()
@@ -94,9 +94,8 @@ func TestFromDraftOverACircleToEveryoneAndBack(t *testing.T) {
 
 // TestReachChangesUnderLoad takes Ticket Desk from draft over a circle to everyone and back while people sign in: nobody who is let in fails.
 func TestReachChangesUnderLoad(t *testing.T) {
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), InFlight: 100000})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	t.Parallel()
+	w := testbed.World(t, demo.Options{InFlight: 100000})
 	ctx, c := t.Context(), w.Client()
 	connectDesk(t, w)
 	circle := &access.Circle{Groups: []string{"crew"}}
@@ -124,7 +123,7 @@ func TestReachChangesUnderLoad(t *testing.T) {
 	}
 	some := func() {
 		before := done.Load()
-		require.Eventually(t, func() bool { return done.Load() >= before+8 }, 30*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return done.Load() >= before+8 }, testbed.Patience, 5*time.Millisecond)
 	}
 	some()
 	for range 2 {
@@ -144,6 +143,7 @@ func TestReachChangesUnderLoad(t *testing.T) {
 
 // TestAProvidersCircle sends the chosen few to the new provider and all others to the former one.
 func TestAProvidersCircle(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	_, code := signsIn(t, w, "mvoss")
@@ -190,6 +190,7 @@ func formAction(b *demo.Walker, end string) string {
 
 // TestRoutesLead sends people by mail domain, network, group and what they used before, and tells where somebody would go, and why.
 func TestRoutesLead(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	_, code := signsIn(t, w, "mvoss")

@@ -21,6 +21,7 @@ import (
 	"innergate/demo"
 	"innergate/gate"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // connectDesk connects Ticket Desk, which takes its logout requests by SOAP.
@@ -57,6 +58,7 @@ const chooses = "choose who you are"
 
 // TestASessionAsksNothingTheSecondTime signs in once and opens three applications, in both protocols.
 func TestASessionAsksNothingTheSecondTime(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, b := t.Context(), w.Walker()
 	connectDesk(t, w)
@@ -115,10 +117,9 @@ func forced(w *demo.World) string { return w.RotaURL + "/sign-in?fresh=1" }
 
 // TestSessionsEnd ends them in every way, and sees that nothing is left of them.
 func TestSessionsEnd(t *testing.T) {
+	t.Parallel()
 	clock := time.Now()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return clock }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return clock }})
 	ctx, c := t.Context(), w.Client()
 	signed := func(user string) *demo.Walker {
 		b := w.Walker()
@@ -144,7 +145,7 @@ func TestSessionsEnd(t *testing.T) {
 	clock = clock.Add(30 * time.Minute)
 	assert.True(t, asked(b), "twelve hours are the most")
 
-	_, err = c.SetSessionLimits(ctx, api.SessionLimits{IdleMinutes: 10, MaxHours: 1, Persistent: true})
+	_, err := c.SetSessionLimits(ctx, api.SessionLimits{IdleMinutes: 10, MaxHours: 1, Persistent: true})
 	require.NoError(t, err)
 	b = signed("mvoss")
 	u, _ := url.Parse(w.URL)
@@ -197,6 +198,7 @@ func TestSessionsEnd(t *testing.T) {
 
 // TestASessionIsNotFixedOrForged tries to bring a session into somebody's browser, and to make one up.
 func TestASessionIsNotFixedOrForged(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	u, err := url.Parse(w.URL)
@@ -267,6 +269,7 @@ func threeSignedIn(t *testing.T, w *demo.World) *demo.Walker {
 
 // TestSigningOutSignsOut signs out from each of three applications, from the gate and from the provider, and sees that all of them and the provider know.
 func TestSigningOutSignsOut(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	connectDesk(t, w)
@@ -317,6 +320,7 @@ func TestSigningOutSignsOut(t *testing.T) {
 
 // TestSigningOutAsTheApplicationIsSet leaves the provider, or all others, alone where the application is set so.
 func TestSigningOutAsTheApplicationIsSet(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	connectDesk(t, w)
 	change(t, w, func(a *config.Application) { a.SignOut = config.SignOutGate })
@@ -338,6 +342,7 @@ func TestSigningOutAsTheApplicationIsSet(t *testing.T) {
 
 // TestWhoDoesNotAnswerIsNamed has an application that is down, and one that answers nonsense.
 func TestWhoDoesNotAnswerIsNamed(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	connectDesk(t, w)
@@ -367,6 +372,7 @@ func TestWhoDoesNotAnswerIsNamed(t *testing.T) {
 
 // TestNobodyIsSignedOutByOthers tries to sign somebody out in another application's name, with an old message, and with answers that were not asked for.
 func TestNobodyIsSignedOutByOthers(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	connectDesk(t, w)
@@ -419,6 +425,7 @@ func TestNobodyIsSignedOutByOthers(t *testing.T) {
 
 // TestLogoutBySOAPAndByPost has an application and a provider send their messages in the other bindings.
 func TestLogoutBySOAPAndByPost(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	ctx := t.Context()
 	connectDesk(t, w)

@@ -21,6 +21,7 @@ import (
 	"innergate/gate"
 	"innergate/standin"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 var page1 = store.Page{Limit: 1}
@@ -48,6 +49,7 @@ func atProvider(t testing.TB, w *demo.World, user string) *demo.Walker {
 
 // TestProviderMistakes has the provider make each mistake for real and expects its explanation.
 func TestProviderMistakes(t *testing.T) {
+	t.Parallel()
 	w := world(t)
 	for mistake, code := range map[string]string{
 		"audience":        "saml.audience-mismatch",
@@ -106,6 +108,7 @@ func TestProviderMistakes(t *testing.T) {
 
 // TestAnswerBelongsToItsBrowser takes a victim's response into another browser, and an attacker's into the victim's.
 func TestAnswerBelongsToItsBrowser(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	victim := atProvider(t, w, "mvoss")
 	response := victim.Find(func(n *html.Node) bool { return n.Data == "form" })
@@ -139,6 +142,7 @@ func attribute(n *html.Node, name string) string {
 
 // TestReplayAtOnce sends one unsolicited response fifty times at once: it is good for exactly one.
 func TestReplayAtOnce(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.Post(ctx, w.StaffURL+"/start", url.Values{"person": {"jhale"}, "application": {w.URL + "/start/crew-rota"}}))
@@ -169,6 +173,7 @@ func TestReplayAtOnce(t *testing.T) {
 
 // TestUnsolicitedNeedsLeave takes the leave away, and tries RelayStates that lead nowhere.
 func TestUnsolicitedNeedsLeave(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	try := func(relay string) string {
 		b := demo.NewWalker(nil)
@@ -191,6 +196,7 @@ func TestUnsolicitedNeedsLeave(t *testing.T) {
 }
 
 func TestDeepLinksStayInside(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	for to, allowed := range map[string]bool{
 		"/week/47":       true,
@@ -212,6 +218,7 @@ func TestDeepLinksStayInside(t *testing.T) {
 
 // TestRepeatedRequest goes back and reloads in the same browser, and opens the same link in another.
 func TestRepeatedRequest(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	b := demo.NewWalker(&http.Transport{})
 	b.HTTP.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
@@ -238,6 +245,7 @@ func TestRepeatedRequest(t *testing.T) {
 
 // TestTwoTabs runs two sign-ins of one browser at once.
 func TestTwoTabs(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	first := atProvider(t, w, "mvoss")
 	second := &demo.Walker{HTTP: first.HTTP}
@@ -249,6 +257,7 @@ func TestTwoTabs(t *testing.T) {
 }
 
 func TestUnknownAskersGetOurPage(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	ask := func(issuer, acs string) *demo.Walker {
 		_, doc, err := saml.NewAuthnRequest(saml.Asked{Issuer: saml.EntityID(issuer), Destination: w.URL + "/saml/idp/sso", ACS: acs, Now: time.Now()}, nil)
@@ -277,6 +286,7 @@ func TestUnknownAskersGetOurPage(t *testing.T) {
 
 // TestRehearsalStaysWithItsBrowser: a rehearsal is for the first browser that begins, and a draft is open to nobody else.
 func TestRehearsalStaysWithItsBrowser(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	require.NoError(t, w.Client().SetReach(ctx, "applications", "crew-rota", "draft"))
 	r, err := w.Client().NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
@@ -308,6 +318,7 @@ func TestRehearsalStaysWithItsBrowser(t *testing.T) {
 }
 
 func TestViewerSeesNoPersonalValues(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "zoberg"))
@@ -324,10 +335,9 @@ func TestViewerSeesNoPersonalValues(t *testing.T) {
 
 // TestTraceIsNoWayToBecomeSomebody: while a message might still be accepted, its signature is not shown to anybody.
 func TestTraceIsNoWayToBecomeSomebody(t *testing.T) {
+	t.Parallel()
 	turned := time.Duration(0)
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return time.Now().Add(turned) }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return time.Now().Add(turned) }})
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(context.Background(), w.RotaURL+"/sign-in", "zoberg"))
 	x := newest(t, w)
@@ -350,9 +360,8 @@ func TestTraceIsNoWayToBecomeSomebody(t *testing.T) {
 
 // TestStrangersCantFillTheDisk begins more sign-ins than one address may have in flight.
 func TestStrangersCantFillTheDisk(t *testing.T) {
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), InFlight: 5})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	t.Parallel()
+	w := testbed.World(t, demo.Options{InFlight: 5})
 	for i := range 8 {
 		b := demo.NewWalker(nil)
 		require.NoError(t, b.Get(context.Background(), w.RotaURL+"/sign-in"))
@@ -363,9 +372,9 @@ func TestStrangersCantFillTheDisk(t *testing.T) {
 
 // TestRestartInTheMiddle stops the service while the person is at the provider; the sign-in goes on afterwards.
 func TestRestartInTheMiddle(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: folder})
-	require.NoError(t, err)
+	w := testbed.World(t, demo.Options{Folder: folder})
 	b := atProvider(t, w, "mvoss")
 	second, err := w.Reopen(folder)
 	require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 func newestReference(t *testing.T, w *demo.World) string {
@@ -30,6 +31,7 @@ func newestReference(t *testing.T, w *demo.World) string {
 
 // TestTracesAreCompared lays yesterday's good sign-in beside today's bad one, and one person beside another.
 func TestTracesAreCompared(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	_, code := signsIn(t, w, "mvoss")
@@ -96,6 +98,7 @@ func TestTracesAreCompared(t *testing.T) {
 
 // TestTracesAreFound looks for them by each of the fields.
 func TestTracesAreFound(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	began := time.Now()
@@ -153,6 +156,7 @@ func TestTracesAreFound(t *testing.T) {
 }
 
 func TestSignInsAreCounted(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	for range 3 {
@@ -198,10 +202,9 @@ func TestSignInsAreCounted(t *testing.T) {
 }
 
 func TestTracesAreKeptForAWhile(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
-	w, err := demo.Start(context.Background(), demo.Options{Folder: t.TempDir(), Now: func() time.Time { return now }})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return now }})
 	ctx, c := t.Context(), w.Client()
 	k, err := c.TraceRetention(ctx)
 	require.NoError(t, err)
@@ -228,6 +231,7 @@ func TestTracesAreKeptForAWhile(t *testing.T) {
 }
 
 func TestOnlyOwnersChangeHowLongTracesAreKept(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	engineer, err := w.Client().NewToken(ctx, api.NewToken{Name: "e", Role: "engineer", Days: 1})
 	require.NoError(t, err)
@@ -239,6 +243,7 @@ func TestOnlyOwnersChangeHowLongTracesAreKept(t *testing.T) {
 
 // TestPlantedMistakesExplainThemselves meets each of the demo's five mistakes, and finds its cause in the trace.
 func TestPlantedMistakesExplainThemselves(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	planted, err := w.Plant(ctx)
 	require.NoError(t, err)
@@ -276,6 +281,7 @@ func TestPlantedMistakesExplainThemselves(t *testing.T) {
 }
 
 func TestAWeekIsMadeUp(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	require.NoError(t, w.Week(ctx))
 	s, err := w.Client().Statistics(ctx, 30, nil)
@@ -296,6 +302,7 @@ func TestAWeekIsMadeUp(t *testing.T) {
 
 // TestRehearsalsAreFollowed gets what comes to the trace while somebody signs in, and is told the end.
 func TestRehearsalsAreFollowed(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
@@ -340,6 +347,7 @@ func TestRehearsalsAreFollowed(t *testing.T) {
 
 // TestBundles makes a file for support, with and without what is personal, and looks for what must never be in it.
 func TestBundles(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	w.Staff.SetMistake("audience")
@@ -387,6 +395,7 @@ func TestBundles(t *testing.T) {
 
 // TestARehearsalStopsAtTheGate shows what the provider sends and what the application would get, and hands nothing on.
 func TestARehearsalStopsAtTheGate(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Stop: true, Hours: 24})
@@ -416,6 +425,7 @@ func TestARehearsalStopsAtTheGate(t *testing.T) {
 
 // TestARehearsalInSteps signs in, opens a second application without being asked, and signs out, with a session of its own; nobody is made.
 func TestARehearsalInSteps(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Second: "cargo-ledger", SignOut: true})
@@ -491,6 +501,7 @@ func TestARehearsalInSteps(t *testing.T) {
 
 // TestTracingGivesWayFirst floods the gate with failing sign-ins of strangers: the honest ones go on, and the gate says what it did not keep.
 func TestTracingGivesWayFirst(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t), t.Context()
 	stop := make(chan struct{})
 	var flood sync.WaitGroup
@@ -517,7 +528,7 @@ func TestTracingGivesWayFirst(t *testing.T) {
 		_, code := signsIn(t, w, "mvoss")
 		assert.Empty(t, code, "an honest sign-in goes on, and leaves its trace")
 	}
-	require.Eventually(t, func() bool { return w.Gate.Metrics.TracesLost.Load() > 50 }, 30*time.Second, 10*time.Millisecond, "only so many strangers leave traces")
+	require.Eventually(t, func() bool { return w.Gate.Metrics.TracesLost.Load() > 50 }, testbed.Patience, 10*time.Millisecond, "only so many strangers leave traces")
 	close(stop)
 	flood.Wait()
 	assert.Greater(t, sent.Load(), int64(300))

@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
@@ -77,11 +78,11 @@ type Received struct {
 	SessionIndex string
 }
 
-// NewApplication makes one with keys of its own.
-func NewApplication(name, base string) (*Application, error) {
+// NewApplication makes one with keys of its own from the source.
+func NewApplication(name, base string, source keys.Source) (*Application, error) {
 	a := &Application{Name: name, Base: base, Now: time.Now, sent: map[string]time.Time{}, used: map[string]bool{}}
 	var err error
-	a.keys, err = newKeyPair(name, time.Now(), 2*365*24*time.Hour)
+	a.keys, err = newKeyPair(source, name, time.Now(), 2*365*24*time.Hour)
 	return a, err
 }
 

@@ -28,11 +28,11 @@ type Member struct {
 	Kind           saml.RoleKind
 }
 
-// NewFederation makes one with a key of its own.
-func NewFederation(name string, members []Member) (*Federation, error) {
+// NewFederation makes one with a key of its own from the source.
+func NewFederation(name string, members []Member, source keys.Source) (*Federation, error) {
 	f := &Federation{Name: name, Members: members, Now: time.Now}
 	var err error
-	f.keys, err = newKeyPair(name, time.Now(), 5*365*24*time.Hour)
+	f.keys, err = newKeyPair(source, name, time.Now(), 5*365*24*time.Hour)
 	return f, err
 }
 

@@ -22,6 +22,7 @@ import (
 	"sync"
 	"time"
 
+	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
 )
@@ -65,6 +66,7 @@ type Provider struct {
 	Recorder *Recorder
 	Now      func() time.Time
 
+	source      keys.Source
 	keys, rogue keyPair
 	next        *keyPair // announced in the metadata
 	last        string
@@ -98,14 +100,14 @@ type inRequest struct {
 	} `xml:"urn:oasis:names:tc:SAML:2.0:protocol NameIDPolicy"`
 }
 
-// NewProvider makes one with keys of its own. Life is how long its certificate is good.
-func NewProvider(name, base string, people []Person, life time.Duration) (*Provider, error) {
-	p := &Provider{Name: name, Base: base, People: people, Now: time.Now}
+// NewProvider makes one with keys of its own from the source. Life is how long its certificate is good.
+func NewProvider(name, base string, people []Person, life time.Duration, source keys.Source) (*Provider, error) {
+	p := &Provider{Name: name, Base: base, People: people, Now: time.Now, source: source}
 	var err error
-	if p.keys, err = newKeyPair(name, time.Now(), life); err != nil {
+	if p.keys, err = newKeyPair(source, name, time.Now(), life); err != nil {
 		return nil, err
 	}
-	p.rogue, err = newKeyPair(name+" (another)", time.Now(), life)
+	p.rogue, err = newKeyPair(source, name+" (another)", time.Now(), life)
 	return p, err
 }
 
@@ -135,7 +137,7 @@ func (p *Provider) signing() keyPair {
 
 // AnnounceKey makes a new key and puts its certificate into the metadata, beside the one that signs.
 func (p *Provider) AnnounceKey() error {
-	next, err := newKeyPair(p.Name+" (new)", p.Now(), 2*365*24*time.Hour)
+	next, err := newKeyPair(p.source, p.Name+" (new)", p.Now(), 2*365*24*time.Hour)
 	if err != nil {
 		return err
 	}

@@ -55,8 +55,8 @@ type keyPair struct {
 	cert *x509.Certificate
 }
 
-func newKeyPair(name string, now time.Time, life time.Duration) (keyPair, error) {
-	key, err := keys.Generate(keys.RSA2048)
+func newKeyPair(source keys.Source, name string, now time.Time, life time.Duration) (keyPair, error) {
+	key, err := source.Make(keys.RSA2048)
 	if err != nil {
 		return keyPair{}, err
 	}

@@ -40,7 +40,7 @@ const gateID = "https://gate.saltmere.example/saml/idp"
 func TestApplicationChecks(t *testing.T) {
 	signer, cert := gateKey(t)
 	rogue, _ := gateKey(t)
-	app, err := standin.NewApplication("Crew Rota", "https://rota.saltmere.example")
+	app, err := standin.NewApplication("Crew Rota", "https://rota.saltmere.example", nil)
 	require.NoError(t, err)
 	app.IDP = func() (*standin.IDP, error) {
 		return &standin.IDP{EntityID: gateID, SSO: "https://gate.saltmere.example/saml/idp/sso", Certificates: []*x509.Certificate{cert}}, nil
@@ -96,7 +96,7 @@ func TestApplicationChecks(t *testing.T) {
 func TestProviderChecks(t *testing.T) {
 	signer, cert := gateKey(t)
 	rogue, _ := gateKey(t)
-	p, err := standin.NewProvider("Saltmere Staff", "https://id.saltmere.example", []standin.Person{{ID: "mvoss", Name: "Mira Voss", Role: "purser"}}, time.Hour)
+	p, err := standin.NewProvider("Saltmere Staff", "https://id.saltmere.example", []standin.Person{{ID: "mvoss", Name: "Mira Voss", Role: "purser"}}, time.Hour, nil)
 	require.NoError(t, err)
 	p.FindPartner = func(id string) (*standin.Partner, error) {
 		if id != gateID {
@@ -156,7 +156,7 @@ func TestRecorderNumbersItsFiles(t *testing.T) {
 
 // TestFederationPublishesWhatItSigned holds the simulated federation's documents against its certificate, whole and one by one.
 func TestFederationPublishesWhatItSigned(t *testing.T) {
-	f, err := standin.NewFederation("Harbours & Co", []standin.Member{{EntityID: "https://id.port.example", Name: "Port <Office>", Kind: saml.RoleIDP}, {EntityID: "https://port.example/berths?x=1&y=2", Name: "Berths", Kind: saml.RoleSP}})
+	f, err := standin.NewFederation("Harbours & Co", []standin.Member{{EntityID: "https://id.port.example", Name: "Port <Office>", Kind: saml.RoleIDP}, {EntityID: "https://port.example/berths?x=1&y=2", Name: "Berths", Kind: saml.RoleSP}}, nil)
 	require.NoError(t, err)
 	cert, err := keys.ParseCertificate([]byte(f.Certificate()))
 	require.NoError(t, err)

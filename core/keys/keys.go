@@ -57,6 +57,17 @@ func Generate(kind Kind) (crypto.Signer, error) {
 	return nil, fmt.Errorf("there is no kind of key %q; rsa-2048, rsa-3072, rsa-4096, p-256, p-384 and ed25519 are known", kind)
 }
 
+// Source makes private keys. The zero Source is Generate; tests that need many keys and do not care which pass one that keeps them.
+type Source func(kind Kind) (crypto.Signer, error)
+
+// Make makes a key.
+func (s Source) Make(kind Kind) (crypto.Signer, error) {
+	if s == nil {
+		return Generate(kind)
+	}
+	return s(kind)
+}
+
 // KindOf describes a public key, such as rsa-2048; an unusual one is described by its type and size.
 func KindOf(key crypto.PublicKey) Kind {
 	switch k := key.(type) {

@@ -16,17 +16,23 @@ import (
 	"hash"
 	"strconv"
 	"strings"
-	once "sync"
+	"sync"
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/crypto/scrypt"
 )
 
-// Parameters of new hashes: RFC 9106's advice for little memory, brought to 19 MiB.
+// Cost says what a new hash costs whoever makes it, and whoever guesses.
+type Cost struct {
+	Memory uint32 // in KiB
+	Rounds uint32
+}
+
+// Usual is the cost of new hashes: RFC 9106's advice for little memory, brought to 19 MiB.
+var Usual = Cost{Memory: 19 * 1024, Rounds: 2}
+
 const (
-	memory  = 19 * 1024
-	rounds  = 2
 	threads = 1
 	size    = 32
 )
@@ -36,8 +42,8 @@ type Hash struct {
 	scheme string
 	// Fits compares a password with the hash in constant time.
 	fits func(password string) bool
-	// current is set for hashes as they are made now.
-	current bool
+	// cost is what the hash was made at, where it is of the form of new ones.
+	cost Cost
 }
 
 // Fits says whether the password is the one behind the hash.
@@ -46,18 +52,30 @@ func (h *Hash) Fits(password string) bool { return h.fits(password) }
 // Scheme names the hash's scheme.
 func (h *Hash) Scheme() string { return h.scheme }
 
-// Current says whether the hash is as new ones are; others are renewed when the password is next used.
-func (h *Hash) Current() bool { return h.current }
+// Current says whether the hash is as new ones of the cost are; others are renewed when the password is next used.
+func (h *Hash) Current(c Cost) bool { return h.cost == c }
 
 // Dummy is a hash that no password fits, to be compared where there is none, so that both take as long.
-var Dummy = once.OnceValue(func() string { return New(rand.Text()) })
+func (c Cost) Dummy() *Hash {
+	h, _ := dummies.LoadOrStore(c, sync.OnceValue(func() *Hash {
+		h, err := Read(c.New(rand.Text()))
+		if err != nil {
+			panic(err) // our own hashes can be read
+		}
+		return h
+	}))
+	return h.(func() *Hash)()
+}
+
+var dummies sync.Map // Cost → func() *Hash
 
 // New hashes a password.
-func New(password string) string {
+func (c Cost) New(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", memory, rounds, threads, enc.EncodeToString(salt), enc.EncodeToString(argon2.IDKey([]byte(password), salt, rounds, memory, threads, size)))
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", c.Memory, c.Rounds, threads,
+		enc.EncodeToString(salt), enc.EncodeToString(argon2.IDKey([]byte(password), salt, c.Rounds, c.Memory, threads, size)))
 }
 
 var errUnknown = errors.New("the password's hash is of a scheme that is not taken; argon2id, bcrypt ($2a$, $2b$, $2y$), scrypt, PBKDF2 (also {PBKDF2-SHA256}), {SSHA}, {SSHA256} and {SSHA512} are")
@@ -97,9 +115,13 @@ func readArgon(text string) (*Hash, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Hash{"argon2id", func(password string) bool {
+	h := &Hash{scheme: "argon2id", fits: func(password string) bool {
 		return equal(argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(key))), key)
-	}, m == memory && t == rounds && p == threads && len(key) == size}, nil
+	}}
+	if p == threads && len(key) == size {
+		h.cost = Cost{m, t}
+	}
+	return h, nil
 }
 
 func saltAndKey(salt, key string) (s, k []byte, err error) {
@@ -125,7 +147,9 @@ func readBcrypt(text string) (*Hash, error) {
 	if err != nil || cost > 15 {
 		return nil, errors.New("the bcrypt hash can't be read, or has a cost above 15")
 	}
-	return &Hash{"bcrypt", func(password string) bool { return bcrypt.CompareHashAndPassword(raw, []byte(password)) == nil }, false}, nil
+	return &Hash{scheme: "bcrypt", fits: func(password string) bool {
+		return bcrypt.CompareHashAndPassword(raw, []byte(password)) == nil
+	}}, nil
 }
 
 func readScrypt(text string) (*Hash, error) {
@@ -141,10 +165,10 @@ func readScrypt(text string) (*Hash, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Hash{"scrypt", func(password string) bool {
+	return &Hash{scheme: "scrypt", fits: func(password string) bool {
 		got, err := scrypt.Key([]byte(password), salt, 1<<ln, r, p, len(key))
 		return err == nil && equal(got, key)
-	}, false}, nil
+	}}, nil
 }
 
 var digests = map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha512": sha512.New}
@@ -172,10 +196,10 @@ func readPBKDF2(text string) (*Hash, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Hash{"pbkdf2", func(password string) bool {
+	return &Hash{scheme: "pbkdf2", fits: func(password string) bool {
 		got, err := pbkdf2.Key(digest, password, salt, n, len(key))
 		return err == nil && equal(got, key)
-	}, false}, nil
+	}}, nil
 }
 
 // readSalted reads {SSHA}, {SSHA256} and {SSHA512}: the digest of password and salt, and the salt behind it.
@@ -191,10 +215,10 @@ func readSalted(text string) (*Hash, error) {
 		return nil, errors.New("the hash has no salt of at least 4 bytes, and hashes without one are not taken")
 	}
 	want, salt := raw[:n], raw[n:]
-	return &Hash{scheme, func(password string) bool {
+	return &Hash{scheme: scheme, fits: func(password string) bool {
 		h := digest()
 		h.Write([]byte(password))
 		h.Write(salt)
 		return hmac.Equal(h.Sum(nil), want)
-	}, false}, nil
+	}}, nil
 }
