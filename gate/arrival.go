@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -212,7 +213,7 @@ func (g *Gate) uninvited(ctx context.Context, s *signIn, relay string) (*Next, e
 		}
 	}
 	app, err := g.application(ctx, slug)
-	if isNotFound(err) || err == nil && !contains(app.Providers, s.provider.Slug) {
+	if isNotFound(err) || err == nil && !slices.Contains(app.Providers, s.provider.Slug) {
 		return nil, explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
 	}
 	if err != nil {

@@ -183,7 +183,7 @@ func (g *Gate) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side
 			}
 		}
 		for i := range r.ring.ids {
-			if id := r.ring.ids[i]; i == 0 || len(r.ring.holders) > 0 && contains(r.ring.holders, id) {
+			if id := r.ring.ids[i]; i == 0 || len(r.ring.holders) > 0 && slices.Contains(r.ring.holders, id) {
 				name := map[bool]string{true: "", false: ", next"}[i == 0]
 				for _, form := range []string{"pem", "der"} {
 					s.Downloads = append(s.Downloads, api.Download{Name: r.name + name + ", " + strings.ToUpper(form), Hint: map[string]string{"pem": "text", "der": "binary, as .cer"}[form],

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -73,7 +74,7 @@ func (g *Gate) Register(ctx context.Context, bearer string, body []byte, from st
 
 func grantTypes(o *config.OIDCApplication) []string {
 	out := []string{oidc.GrantCode}
-	if o.Refresh || contains(o.Scopes, "offline_access") {
+	if o.Refresh || slices.Contains(o.Scopes, "offline_access") {
 		out = append(out, oidc.GrantRefresh)
 	}
 	if o.DeviceGrant {
@@ -147,9 +148,9 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 		}
 		s.Keys = string(text)
 	}
-	s.Native, s.SectorIdentifier, s.SignedUserInfo, s.Refresh = appType == "native", sector, signed != "", contains(grants, oidc.GrantRefresh)
+	s.Native, s.SectorIdentifier, s.SignedUserInfo, s.Refresh = appType == "native", sector, signed != "", slices.Contains(grants, oidc.GrantRefresh)
 	for _, want := range strings.Fields(scope) {
-		if contains(config.Scopes, want) {
+		if slices.Contains(config.Scopes, want) {
 			s.Scopes = append(s.Scopes, want)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -122,7 +123,7 @@ func (g *Gate) rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 		if err != nil {
 			return nil, err
 		}
-		if !contains(app.Providers, p.Slug) {
+		if !slices.Contains(app.Providers, p.Slug) {
 			return nil, badRequest("provider-not-used", fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name), "Give the application this provider first.")
 		}
 		r.ProviderID = p.id

@@ -522,7 +522,7 @@ func (g *Gate) candidates(ctx context.Context, s *signIn, who access.Who) (open 
 			passed = append(passed, p.Name+": "+p.Missing()[0])
 			continue
 		}
-		if list := s.state.Wish.Providers; len(list) > 0 && !contains(list, p.Authority()) {
+		if list := s.state.Wish.Providers; len(list) > 0 && !slices.Contains(list, p.Authority()) {
 			passed, last = append(passed, p.Name+": not among those that the application lists"), explain.New("saml.provider-not-listed", explain.Fact("listed", fmt.Sprint(list)))
 			continue
 		}
@@ -543,15 +543,6 @@ func (g *Gate) candidates(ctx context.Context, s *signIn, who access.Who) (open 
 		return nil, nil, false, last
 	}
 	return open, passed, asks, nil
-}
-
-func contains(list []string, v string) bool {
-	for _, x := range list {
-		if x == v {
-			return true
-		}
-	}
-	return false
 }
 
 // choose keeps the sign-in and asks the person which way to take, or who they are.

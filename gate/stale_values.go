@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,7 +35,7 @@ func (g *Gate) staleValues(ctx context.Context, kind, id, slug, name string) ([]
 	var evidence []trace.Evidence
 	for _, f := range given {
 		values := held[f.Name]
-		if len(values) == 0 || strings.HasPrefix(f.Name, "certificate") || contains(values, f.Value) || origin(f.Value) == "" {
+		if len(values) == 0 || strings.HasPrefix(f.Name, "certificate") || slices.Contains(values, f.Value) || origin(f.Value) == "" {
 			continue
 		}
 		evidence = append(evidence, explain.Pair(f.Name, values[0], f.Value))

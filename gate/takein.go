@@ -73,7 +73,7 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 	usable := 0
 	for i := range doc.Entities {
 		e := &doc.Entities[i]
-		choice := api.EntityChoice{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: []string{}, Usable: e.Role(kind) != nil && !contains(g.ourIDs(), e.EntityID)}
+		choice := api.EntityChoice{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: []string{}, Usable: e.Role(kind) != nil && !slices.Contains(g.ourIDs(), e.EntityID)}
 		for _, r := range e.Roles {
 			choice.Roles = append(choice.Roles, string(r.Kind))
 		}
@@ -93,7 +93,7 @@ func (g *Gate) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 	words := map[saml.RoleKind]string{saml.RoleIDP: "identity provider", saml.RoleSP: "service provider"}
 	article := map[saml.RoleKind]string{saml.RoleIDP: "an ", saml.RoleSP: "a "}
 	switch {
-	case entity == nil && len(doc.Entities) == 1 && contains(g.ourIDs(), doc.Entities[0].EntityID):
+	case entity == nil && len(doc.Entities) == 1 && slices.Contains(g.ourIDs(), doc.Entities[0].EntityID):
 		u.Problems[slices.IndexFunc(u.Problems, func(p saml.Problem) bool { return p.Code == "metadata.our-entity-id" })].Fatal = true
 		return u, nil, nil
 	case entity == nil && len(doc.Entities) > 0 && doc.Usable():
