@@ -131,7 +131,7 @@ func TestMistakeIsExplained(t *testing.T) {
 func TestFirstAdministrator(t *testing.T) {
 	beside(t)
 	w := world(t, false)
-	list, err := w.Gate.Administrators(context.Background())
+	list, err := w.Gate.Console.Administrators(context.Background())
 	require.NoError(t, err)
 	require.Len(t, list.Items, 1)
 
@@ -168,7 +168,7 @@ func TestEveryPage(t *testing.T) {
 	visitor.open(w.RotaURL + "/sign-in")
 	visitor.become("Mira Voss")
 	visitor.see("you are signed in")
-	list, err := w.Gate.Traces(context.Background(), page1, noFilter)
+	list, err := w.Gate.Traces.Traces(context.Background(), page1, noFilter)
 	require.NoError(t, err)
 	reference := list.Items[0].Reference
 

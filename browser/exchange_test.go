@@ -15,7 +15,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/config"
-	"innergate/gate"
+	"innergate/core/keys"
 )
 
 // TestKeyIsReplacedInTheConsole goes through the whole procedure by pressing its buttons, while somebody signs in all the time.
@@ -66,7 +66,7 @@ func TestKeyIsReplacedInTheConsole(t *testing.T) {
 	close(stop)
 	running.Wait()
 	assert.Zero(t, failed.Load(), "of %d sign-ins", done.Load())
-	r, err := w.Client().Rollover(ctx, gate.PurposeSigning, "")
+	r, err := w.Client().Rollover(ctx, keys.PurposeSigning, "")
 	require.NoError(t, err)
 	assert.Equal(t, "p-256", r.Active.Kind)
 }
@@ -191,7 +191,7 @@ func TestACutOutRoleAndALooseCertificate(t *testing.T) {
 	require.Len(t, list.Items, 1)
 
 	// A certificate dropped on a provider is trusted beside the one that is held.
-	key, err := w.Client().MakeKey(context.Background(), api.NewKey{Purpose: gate.PurposeSigning})
+	key, err := w.Client().MakeKey(context.Background(), api.NewKey{Purpose: keys.PurposeSigning})
 	require.NoError(t, err)
 	p.open(w.URL + "/console/providers/saltmere-staff")
 	p.drop("new.pem", key.PEM)

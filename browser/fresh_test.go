@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/gate"
+	"innergate/gate/fetch"
+	"innergate/gate/traces"
 	"innergate/server"
 	"innergate/store"
 	"innergate/web"
@@ -16,7 +18,7 @@ import (
 
 var (
 	page1    = store.Page{Limit: 1}
-	noFilter = gate.TraceFilter{}
+	noFilter = traces.Filter{}
 )
 
 // fresh is a gate on an empty data folder.
@@ -34,10 +36,10 @@ func emptyGate(t testing.TB) fresh {
 	t.Cleanup(st.Close)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	g, err := gate.New(context.Background(), gate.Options{Store: st, PublicURL: "http://" + l.Addr().String(), Fetch: &gate.Fetcher{}})
+	g, err := gate.New(context.Background(), gate.Options{Store: st, PublicURL: "http://" + l.Addr().String(), Fetch: &fetch.Fetcher{}})
 	require.NoError(t, err)
 	s := server.New(g, server.Options{Console: web.Console()})
 	t.Cleanup(func() { _ = s.Shutdown(2 * time.Second) })
 	go func() { _ = s.Serve(l, nil) }()
-	return fresh{g.PublicURL, g.NewSetupLink()}
+	return fresh{g.PublicURL, g.Console.NewSetupLink()}
 }

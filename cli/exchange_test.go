@@ -14,9 +14,9 @@ import (
 
 	"innergate/api"
 	"innergate/cli"
+	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/demo"
-	"innergate/gate"
 	"innergate/store"
 	"innergate/testbed"
 )
@@ -189,7 +189,7 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	}
 	before := who()
 	require.NotEmpty(t, before)
-	active, err := w.Client().Rollover(ctx, gate.PurposeSigning, "")
+	active, err := w.Client().Rollover(ctx, keys.PurposeSigning, "")
 	require.NoError(t, err)
 
 	release, err := store.Hold(folder, false)
@@ -208,7 +208,7 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	assert.Len(t, strings.Fields(string(fresh)), 1)
 	w, err = w.Reopen(folder)
 	require.NoError(t, err)
-	after, err := w.Client().Rollover(ctx, gate.PurposeSigning, "")
+	after, err := w.Client().Rollover(ctx, keys.PurposeSigning, "")
 	require.NoError(t, err)
 	assert.Equal(t, active.Active.SHA256, after.Active.SHA256)
 	assert.Equal(t, before, who(), "subject identifiers stay")

@@ -15,13 +15,12 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"innergate/cli"
 	"innergate/core/keys"
+	"innergate/testbed"
 )
 
 // TestGuardCommands looks at Berth Board from the command line, tries paths, and takes it to a circle and back.

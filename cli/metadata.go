@@ -20,7 +20,7 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/xmltree"
-	"innergate/gate"
+	"innergate/gate/fetch"
 )
 
 // partnerArguments are the two words that name a partner: app or provider, and the short name. The side comes back as it stands in paths.
@@ -225,7 +225,7 @@ func (p *program) readMetadata(ctx context.Context, c *cli.Command) error {
 	var text []byte
 	if strings.HasPrefix(args[0], "https://") || strings.HasPrefix(args[0], "http://") {
 		// The one who types the address chose it, on a machine of their own.
-		text, err = (&gate.Fetcher{AllowPrivate: true}).Get(ctx, args[0])
+		text, err = (&fetch.Fetcher{AllowPrivate: true}).Get(ctx, args[0])
 	} else if info, statErr := os.Stat(args[0]); statErr == nil && info.Size() > saml.MaxMetadata {
 		return p.readAggregate(c, args[0], info.Size())
 	} else {

@@ -12,8 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -21,6 +19,7 @@ import (
 	"innergate/cli"
 	"innergate/client"
 	"innergate/demo"
+	"innergate/testbed"
 	"innergate/web"
 )
 

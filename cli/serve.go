@@ -19,6 +19,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"innergate/gate"
+	"innergate/gate/fetch"
 	"innergate/guard"
 	"innergate/server"
 	"innergate/store"
@@ -223,10 +224,10 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 		}
 		defer stop()
 	}
-	if needed, err := g.SetupNeeded(ctx); err != nil {
+	if needed, err := g.Console.SetupNeeded(ctx); err != nil {
 		return err
 	} else if needed {
-		fmt.Fprintf(p.Out, "\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n", g.NewSetupLink())
+		fmt.Fprintf(p.Out, "\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n", g.Console.NewSetupLink())
 	}
 	log.Info("Inner Gate is ready", "public-url", g.PublicURL, "listen", listener.Addr().String(), "version", p.Version)
 	return serveUntil(ctx, s, listener, tlsConfig, g, log)
@@ -269,7 +270,7 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	if err != nil {
 		return nil, nil, err
 	}
-	g, err := gate.New(ctx, gate.Options{Store: st, PublicURL: public, Version: version, Log: log, Fetch: &gate.Fetcher{AllowPrivate: c.Bool("allow-private-addresses")}, InFlight: c.Int("in-flight")})
+	g, err := gate.New(ctx, gate.Options{Store: st, PublicURL: public, Version: version, Log: log, Fetch: &fetch.Fetcher{AllowPrivate: c.Bool("allow-private-addresses")}, InFlight: c.Int("in-flight")})
 	if err != nil {
 		st.Close()
 		release()

@@ -12,7 +12,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/trace"
-	"innergate/gate"
+	"innergate/gate/rehearsal"
 	"innergate/server"
 )
 
@@ -206,7 +206,7 @@ func (p *program) decode() *cli.Command {
 			} else if data, err := p.input(text, 4<<20); err == nil {
 				text = string(data)
 			}
-			d, err := gate.DecodeAnything(text)
+			d, err := rehearsal.DecodeAnything(text)
 			if err != nil {
 				return err
 			}

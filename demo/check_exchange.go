@@ -7,7 +7,8 @@ import (
 
 	"innergate/api"
 	"innergate/core/config"
-	"innergate/gate"
+	"innergate/core/keys"
+	"innergate/gate/ground"
 )
 
 // signIn signs somebody in at Crew Rota and sees that it works.
@@ -88,11 +89,11 @@ func checkPartnerChange(ctx context.Context, w *World, step func(string, ...any)
 // checkRollover replaces the gate's signing key, with a sign-in after each step.
 func checkRollover(ctx context.Context, w *World, step func(string, ...any)) error {
 	c := w.Client()
-	k, err := c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning, Kind: "rsa-3072"})
+	k, err := c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning, Kind: "rsa-3072"})
 	if err != nil {
 		return err
 	}
-	before, err := c.Rollover(ctx, gate.PurposeSigning, "")
+	before, err := c.Rollover(ctx, keys.PurposeSigning, "")
 	if err != nil {
 		return err
 	}
@@ -116,7 +117,7 @@ func checkRollover(ctx context.Context, w *World, step func(string, ...any)) err
 			return fmt.Errorf("the next signing key is %s, and a sign-in failed: %w", s.words, err)
 		}
 	}
-	after, err := c.Rollover(ctx, gate.PurposeSigning, "")
+	after, err := c.Rollover(ctx, keys.PurposeSigning, "")
 	if err != nil {
 		return err
 	}
@@ -138,7 +139,7 @@ func checkArtifact(ctx context.Context, w *World, step func(string, ...any)) err
 		copied := *c.SAML
 		copied.ResponseBinding = binding
 		c.SAML = &copied
-		_, err = w.Gate.SaveProvider(ctx, gate.System, c.Slug, config.Provider(c), p.Revision)
+		_, err = w.Gate.Configuration.SaveProvider(ctx, ground.System, c.Slug, config.Provider(c), p.Revision)
 		return err
 	}
 	if err := set("HTTP-Artifact"); err != nil {

@@ -33,6 +33,8 @@ import (
 	"innergate/core/passwords"
 	"innergate/core/saml"
 	"innergate/gate"
+	"innergate/gate/fetch"
+	"innergate/gate/ground"
 	"innergate/guard"
 	"innergate/server"
 	"innergate/standin"
@@ -159,7 +161,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		return w, err
 	}
 	go w.Guard.Serve(listeners[8], o.TLS) // ends with Shutdown
-	if _, err := w.Gate.SetMail(ctx, gate.System, api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none", From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
+	if _, err := w.Gate.SetMail(ctx, ground.System, api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none", From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
 		return w, err
 	}
 	go func() {
@@ -335,7 +337,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 		return err
 	}
 	w.closers = append(w.closers, w.store.Close)
-	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &gate.Fetcher{AllowPrivate: true, Transport: w.transport}, InFlight: o.InFlight, Now: o.Now, KeySource: o.KeySource, PasswordCost: o.PasswordCost})
+	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &fetch.Fetcher{AllowPrivate: true, Transport: w.transport}, InFlight: o.InFlight, Now: o.Now, KeySource: o.KeySource, PasswordCost: o.PasswordCost})
 	if err != nil {
 		return err
 	}
@@ -357,13 +359,13 @@ func (w *World) furnish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := w.Gate.LoadConfig(ctx, gate.System, api.LoadConfig{Files: []files.Text{{Name: "saltmere.yaml", Text: text}}}); err != nil {
+	if _, err := w.Gate.Changes.LoadConfig(ctx, ground.System, api.LoadConfig{Files: []files.Text{{Name: "saltmere.yaml", Text: text}}}); err != nil {
 		return fmt.Errorf("the scenario can't be loaded: %w", err)
 	}
-	if needed, err := w.Gate.SetupNeeded(ctx); err != nil {
+	if needed, err := w.Gate.Console.SetupNeeded(ctx); err != nil {
 		return err
 	} else if needed {
-		if _, err := w.Gate.AddAdministrator(ctx, gate.System, api.NewAdministrator{Name: w.Name, Role: gate.RoleOwner, Password: w.Password}); err != nil {
+		if _, err := w.Gate.Console.AddAdministrator(ctx, ground.System, api.NewAdministrator{Name: w.Name, Role: ground.RoleOwner, Password: w.Password}); err != nil {
 			return err
 		}
 	}
@@ -373,7 +375,7 @@ func (w *World) furnish(ctx context.Context) error {
 	if err := w.secrets(ctx); err != nil {
 		return err
 	}
-	token, err := w.Gate.NewToken(ctx, gate.System, api.NewToken{Name: "demo", Role: gate.RoleOwner, Days: 1})
+	token, err := w.Gate.Console.NewToken(ctx, ground.System, api.NewToken{Name: "demo", Role: ground.RoleOwner, Days: 1})
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,7 @@ import (
 	"innergate/core/access"
 	"innergate/core/claims"
 	"innergate/core/config"
-	"innergate/gate"
+	"innergate/gate/ground"
 	"innergate/standin"
 )
 
@@ -48,27 +48,27 @@ func (w *World) Fleet(ctx context.Context) ([]*standin.Client, error) {
 			a.Mapping = append(a.Mapping, claims.Rule{Set: "groups", From: claims.Names{"groups"}})
 			c.Scopes = a.OIDC.Scopes
 		}
-		held, err := w.Gate.Application(ctx, c.ID)
+		held, err := w.Gate.Checkups.Application(ctx, c.ID)
 		switch {
 		case err != nil: // it is not there yet
-			_, err = w.Gate.SaveApplication(ctx, gate.System, "", a, 0)
+			_, err = w.Gate.Configuration.SaveApplication(ctx, ground.System, "", a, 0)
 		default:
 			a.Providers = held.Providers
-			_, err = w.Gate.SaveApplication(ctx, gate.System, c.ID, a, 0)
+			_, err = w.Gate.Configuration.SaveApplication(ctx, ground.System, c.ID, a, 0)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s can't be connected: %w", name, err)
 		}
-		old, err := w.Gate.Secrets(ctx, "application", c.ID)
+		old, err := w.Gate.Partners.Secrets(ctx, "application", c.ID)
 		if err != nil {
 			return nil, err
 		}
 		for _, s := range old.Items {
-			if err := w.Gate.DeleteSecret(ctx, gate.System, "application", c.ID, s.ID); err != nil {
+			if err := w.Gate.Partners.DeleteSecret(ctx, ground.System, "application", c.ID, s.ID); err != nil {
 				return nil, err
 			}
 		}
-		made, err := w.Gate.NewSecret(ctx, gate.System, c.ID, api.NewSecret{Days: 30})
+		made, err := w.Gate.Partners.NewSecret(ctx, ground.System, c.ID, api.NewSecret{Days: 30})
 		if err != nil {
 			return nil, err
 		}
@@ -85,7 +85,7 @@ func (w *World) lend(ctx context.Context) error {
 			w.Northquay.People = append(w.Northquay.People, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role + ", lent", Claims: map[string]any{"given_name": p.given, "family_name": p.family, "email": p.mail, "email_verified": true, "roles": []string{"quay-guest"}}})
 		}
 	}
-	held, err := w.Gate.Provider(ctx, "northquay-stevedores")
+	held, err := w.Gate.Checkups.Provider(ctx, "northquay-stevedores")
 	if err != nil {
 		return err
 	}
@@ -96,6 +96,6 @@ func (w *World) lend(ctx context.Context) error {
 	matching := *p.Matching
 	matching.Domains = append(slices.Clone(matching.Domains), "saltmere.example")
 	p.Matching = &matching
-	_, err = w.Gate.SaveProvider(ctx, gate.System, p.Slug, p, 0)
+	_, err = w.Gate.Configuration.SaveProvider(ctx, ground.System, p.Slug, p, 0)
 	return err
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"innergate/api"
-	"innergate/gate"
+	"innergate/gate/ground"
 	"innergate/standin"
 )
 
@@ -49,30 +49,30 @@ func (w *World) openidStandins(o Options) error {
 // secrets hands the client secrets over: those of the providers to the gate, the gate's to Cargo Ledger.
 func (w *World) secrets(ctx context.Context) error {
 	for slug, p := range map[string]*standin.OpenID{"northquay-stevedores": w.Northquay, "lantern-pass": w.Lantern} {
-		held, err := w.Gate.Secrets(ctx, "provider", slug)
+		held, err := w.Gate.Partners.Secrets(ctx, "provider", slug)
 		if err != nil {
 			return err
 		}
 		if len(held.Items) > 0 {
 			continue
 		}
-		if _, err := w.Gate.KeepSecret(ctx, gate.System, slug, api.TheirSecret{Value: p.Clients[0].Secret}); err != nil {
+		if _, err := w.Gate.Partners.KeepSecret(ctx, ground.System, slug, api.TheirSecret{Value: p.Clients[0].Secret}); err != nil {
 			return err
 		}
 	}
 	if w.Ledger.Secret != "" {
 		return nil
 	}
-	held, err := w.Gate.Secrets(ctx, "application", "cargo-ledger")
+	held, err := w.Gate.Partners.Secrets(ctx, "application", "cargo-ledger")
 	if err != nil {
 		return err
 	}
 	for _, s := range held.Items {
-		if err := w.Gate.DeleteSecret(ctx, gate.System, "application", "cargo-ledger", s.ID); err != nil {
+		if err := w.Gate.Partners.DeleteSecret(ctx, ground.System, "application", "cargo-ledger", s.ID); err != nil {
 			return err
 		}
 	}
-	made, err := w.Gate.NewSecret(ctx, gate.System, "cargo-ledger", api.NewSecret{Days: 365})
+	made, err := w.Gate.Partners.NewSecret(ctx, ground.System, "cargo-ledger", api.NewSecret{Days: 365})
 	if err != nil {
 		return err
 	}

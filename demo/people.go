@@ -7,7 +7,8 @@ import (
 	"innergate/api"
 	"innergate/core/claims"
 	"innergate/core/saml"
-	"innergate/gate"
+	"innergate/gate/ground"
+	"innergate/gate/persons"
 	"innergate/standin"
 	"innergate/store"
 )
@@ -114,23 +115,23 @@ func (w *World) AgencyPassword() string { return w.Password + " agency" }
 // agency adds the skippers, if they are not there yet, with a password that they set by a link as anybody would.
 func (w *World) agency(ctx context.Context) error {
 	for _, p := range skippers {
-		list, err := w.Gate.People(ctx, store.Page{Search: p.user}, gate.PersonFilter{})
+		list, err := w.Gate.Persons.People(ctx, store.Page{Search: p.user}, persons.PersonFilter{})
 		if err != nil {
 			return err
 		}
 		if len(list.Items) > 0 {
 			continue
 		}
-		made, err := w.Gate.SavePerson(ctx, gate.System, "", api.SavePerson{Type: "partner", Login: &p.user, Groups: &p.groups, Profile: claims.Bag{"preferred_username": {p.user}, "given_name": {p.given}, "family_name": {p.family}, "name": {p.given + " " + p.family}, "email": {p.mail}, "title": {p.role}}})
+		made, err := w.Gate.Persons.SavePerson(ctx, ground.System, "", api.SavePerson{Type: "partner", Login: &p.user, Groups: &p.groups, Profile: claims.Bag{"preferred_username": {p.user}, "given_name": {p.given}, "family_name": {p.family}, "name": {p.given + " " + p.family}, "email": {p.mail}, "title": {p.role}}})
 		if err != nil {
 			return err
 		}
-		link, err := w.Gate.NewPersonLink(ctx, gate.System, made.ID)
+		link, err := w.Gate.Directory.NewPersonLink(ctx, ground.System, made.ID)
 		if err != nil {
 			return err
 		}
 		token := link.Link[strings.LastIndexByte(link.Link, '/')+1:]
-		if err := w.Gate.SetPassword(ctx, token, w.AgencyPassword(), w.AgencyPassword()); err != nil {
+		if err := w.Gate.Directory.SetPassword(ctx, token, w.AgencyPassword(), w.AgencyPassword()); err != nil {
 			return err
 		}
 	}

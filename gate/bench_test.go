@@ -19,21 +19,21 @@ import (
 // BenchmarkSourceOf10000 stores an aggregate of 10,000 entities and then looks one up, as adopting and refreshing do. The bound for one look-up is 1 ms.
 func BenchmarkSourceOf10000(b *testing.B) {
 	l, ctx := newLab(b), context.Background()
-	_, err := l.SaveSource(ctx, owner, "", config.Source{Name: "Many", Kind: "file"})
+	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Many", Kind: "file"})
 	require.NoError(b, err)
 	doc := []byte(aggregate(b, 10000, time.Time{}, nil, ""))
 	for at := 0; at < len(doc); at += 2 << 20 {
-		require.NoError(b, l.UploadSource(ctx, "many", int64(at), doc[at:min(at+2<<20, len(doc))]))
+		require.NoError(b, l.Sources.UploadSource(ctx, "many", int64(at), doc[at:min(at+2<<20, len(doc))]))
 	}
 	begin := time.Now()
-	_, err = l.RefreshSource(ctx, "many")
+	_, err = l.Sources.RefreshSource(ctx, "many")
 	require.NoError(b, err)
 	require.Equal(b, 10000, settled(b, l, "many").Entities)
 	stored := time.Since(begin)
 	b.Run("look-up", func(b *testing.B) {
 		n := 0
 		for b.Loop() {
-			if _, err := l.SourceDocument(ctx, "many", fmt.Sprintf("https://port-%03d.example/saml", n*7919%10000)); err != nil {
+			if _, err := l.Sources.SourceDocument(ctx, "many", fmt.Sprintf("https://port-%03d.example/saml", n*7919%10000)); err != nil {
 				b.Fatal(err)
 			}
 			n++
@@ -42,7 +42,7 @@ func BenchmarkSourceOf10000(b *testing.B) {
 	})
 	b.Run("search", func(b *testing.B) {
 		for b.Loop() {
-			if _, err := l.SourceEntities(ctx, "many", store.Page{Search: "port-77", Limit: 50}, ""); err != nil {
+			if _, err := l.Sources.SourceEntities(ctx, "many", store.Page{Search: "port-77", Limit: 50}, ""); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -53,21 +53,21 @@ func BenchmarkSourceOf10000(b *testing.B) {
 // the same rows and their JSON.
 func BenchmarkCheckup(b *testing.B) {
 	l, ctx := newLab(b), context.Background()
-	idp, err := l.TakeProvider(ctx, owner, "", api.TakeIn{Text: metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
+	idp, err := l.Watch.TakeProvider(ctx, owner, "", api.TakeIn{Text: metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
 	require.NoError(b, err)
 	for i := range 1000 {
 		a := config.Application{Name: fmt.Sprintf("Application %d", i), Kind: config.KindSAML, Reach: access.Everyone, Access: access.Policy{To: access.Everybody}, Providers: []string{idp.Slug}, Mapping: claims.Outgoing(),
 			SAML: &config.SAMLApplication{EntityID: fmt.Sprintf("https://app-%d.example/saml", i), ACS: []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: fmt.Sprintf("https://app-%d.example/acs", i)}}}}
-		_, err := l.SaveApplication(ctx, owner, "", a, 0)
+		_, err := l.Configuration.SaveApplication(ctx, owner, "", a, 0)
 		require.NoError(b, err)
 	}
 	begin := time.Now()
-	rows, err := l.Applications(ctx, store.Page{Limit: 200}, "", "")
+	rows, err := l.Checkups.Applications(ctx, store.Page{Limit: 200}, "", "")
 	require.NoError(b, err)
 	floor := time.Since(begin) * time.Duration(1000/len(rows.Items))
 	b.Run("whole", func(b *testing.B) {
 		for b.Loop() {
-			if _, err := l.Checkup(ctx); err != nil {
+			if _, err := l.Checkups.Checkup(ctx); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -75,7 +75,7 @@ func BenchmarkCheckup(b *testing.B) {
 	})
 	b.Run("change", func(b *testing.B) {
 		for b.Loop() {
-			if err := l.CheckObject(ctx, "application", "application-7"); err != nil {
+			if err := l.Checkups.CheckObject(ctx, "application", "application-7"); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"innergate/gate"
+	"innergate/gate/fetch"
 )
 
 // TestFetcherStaysOutside refuses every private address, also behind a redirect; these tests run with the check on.
@@ -19,11 +19,11 @@ func TestFetcherStaysOutside(t *testing.T) {
 	t.Parallel()
 	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("secret")) }))
 	t.Cleanup(inside.Close)
-	f := &gate.Fetcher{}
+	f := &fetch.Fetcher{}
 	for _, address := range []string{inside.URL, "http://127.0.0.1:1/", "http://[::1]:1/", "http://10.0.0.1/", "http://192.168.1.1/", "http://172.16.0.1/", "http://169.254.169.254/latest", "http://100.64.0.1/", "http://0.0.0.0:1/", "http://[::ffff:10.0.0.1]/", "http://[fe80::1]/", "http://[64:ff9b::a00:1]/", "http://198.18.0.1/", "http://localhost:1/"} {
 		body, err := f.Get(context.Background(), address)
 		assert.Nil(t, body)
-		var fe *gate.FetchError
+		var fe *fetch.FetchError
 		require.ErrorAs(t, err, &fe, address)
 		assert.Contains(t, fe.Reason, "private network", address)
 	}
@@ -53,7 +53,7 @@ func TestFetcherHasLimits(t *testing.T) {
 		}
 	}))
 	t.Cleanup(s.Close)
-	f := &gate.Fetcher{AllowPrivate: true, MaxBytes: 1000, Timeout: 300 * time.Millisecond}
+	f := &fetch.Fetcher{AllowPrivate: true, MaxBytes: 1000, Timeout: 300 * time.Millisecond}
 	for path, reason := range map[string]string{"/big": "larger than 1000", "/slow": "in time", "/loop": "more than three times", "/missing": "404"} {
 		_, err := f.Get(context.Background(), s.URL+path)
 		assert.ErrorContains(t, err, reason, path)

@@ -17,6 +17,8 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate"
+	"innergate/gate/fetch"
+	"innergate/gate/ground"
 	"innergate/store"
 	"innergate/testbed"
 )
@@ -28,7 +30,7 @@ type lab struct {
 	folder string
 }
 
-var owner = gate.Actor{Name: "Fenna", Role: gate.RoleOwner, From: "192.0.2.7"}
+var owner = ground.Actor{Name: "Fenna", Role: ground.RoleOwner, From: "192.0.2.7"}
 
 func newLab(t testing.TB) *lab {
 	t.Helper()
@@ -40,7 +42,7 @@ func newLab(t testing.TB) *lab {
 	s, err := store.Open(l.folder, sealer)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	l.Gate, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example/", Now: func() time.Time { return l.now }, Fetch: &gate.Fetcher{AllowPrivate: true}, KeySource: testbed.Keys(), PasswordCost: testbed.Cost})
+	l.Gate, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example/", Now: func() time.Time { return l.now }, Fetch: &fetch.Fetcher{AllowPrivate: true}, KeySource: testbed.Keys(), PasswordCost: testbed.Cost})
 	require.NoError(t, err)
 	return l
 }
@@ -93,11 +95,11 @@ func TestPublicURLIsChecked(t *testing.T) {
 func TestSecretsAreSealedOnDisk(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	token, err := l.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: gate.RoleViewer})
+	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
 	require.NoError(t, err)
-	_, err = l.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Mira", Role: gate.RoleEngineer, Password: "ebb and flood tide"})
+	_, err = l.Console.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleEngineer, Password: "ebb and flood tide"})
 	require.NoError(t, err)
-	session, _, err := l.SignInAdministrator(ctx, "Mira", "ebb and flood tide", "192.0.2.7")
+	session, _, err := l.Console.SignInAdministrator(ctx, "Mira", "ebb and flood tide", "192.0.2.7")
 	require.NoError(t, err)
 	files, err := filepath.Glob(filepath.Join(l.folder, "innergate.db*"))
 	require.NoError(t, err)
@@ -111,7 +113,7 @@ func TestSecretsAreSealedOnDisk(t *testing.T) {
 		// A PKCS #8 RSA key begins with this algorithm identifier and version.
 		assert.NotContains(t, string(data), "\x02\x01\x00\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01")
 	}
-	list, err := l.Tokens(ctx)
+	list, err := l.Console.Tokens(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list.Items[0].Secret)
 	lines, err := l.Journal(ctx, store.Page{Limit: 100}, "")
@@ -138,34 +140,34 @@ func TestTakeTheirs(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	both := metadata(t, "https://both.saltmere.example", saml.RoleIDP, saml.RoleSP)
-	u, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: both})
+	u, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: both})
 	require.NoError(t, err)
 	assert.Contains(t, u.Remark, "both roles")
 	assert.Equal(t, "https://both.saltmere.example/sp", u.App.SAML.ACS[0].Location)
 	assert.Equal(t, config.Subject{Source: "pairwise", Format: saml.FormatPersistent}, u.App.Subject)
 	assert.Equal(t, "https://both.saltmere.example/", u.Proposed["startUrl"])
-	p, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{Text: both})
+	p, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: both})
 	require.NoError(t, err)
 	assert.Equal(t, "https://both.saltmere.example/idp", p.Provider.SAML.SSO[0].Location)
 
-	wrong, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{Text: metadata(t, "https://app.saltmere.example", saml.RoleSP)})
+	wrong, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: metadata(t, "https://app.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
 	assert.Nil(t, wrong.Provider)
 	assert.Equal(t, "metadata.wrong-role", wrong.Problems[len(wrong.Problems)-1].Code)
 
 	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">` + metadata(t, "https://one.saltmere.example", saml.RoleSP)[39:] + metadata(t, "https://two.saltmere.example", saml.RoleSP)[39:] + `</EntitiesDescriptor>`
-	several, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: group})
+	several, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: group})
 	require.NoError(t, err)
 	assert.Nil(t, several.App)
 	assert.Len(t, several.Entities, 2)
-	chosen, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: group, EntityID: "https://two.saltmere.example"})
+	chosen, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: group, EntityID: "https://two.saltmere.example"})
 	require.NoError(t, err)
 	assert.Equal(t, "https://two.saltmere.example", chosen.App.SAML.EntityID)
-	nobody, _, err := l.UnderstandApplication(ctx, "", api.TakeIn{Text: group, EntityID: "https://three.saltmere.example"})
+	nobody, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: group, EntityID: "https://three.saltmere.example"})
 	require.NoError(t, err)
 	assert.Nil(t, nobody.App)
 
-	_, _, err = l.UnderstandApplication(ctx, "", api.TakeIn{})
+	_, _, err = l.Watch.UnderstandApplication(ctx, "", api.TakeIn{})
 	assert.Equal(t, http.StatusBadRequest, status(err))
 }
 
@@ -176,32 +178,32 @@ func TestTakeTheirsFromAddress(t *testing.T) {
 	served := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(served)) }))
 	t.Cleanup(s.Close)
-	a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	a, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "crew-rota", a.Slug)
-	u, _, err := l.UnderstandApplication(ctx, "crew-rota", api.TakeIn{Text: " " + s.URL + "\n"})
+	u, _, err := l.Watch.UnderstandApplication(ctx, "crew-rota", api.TakeIn{Text: " " + s.URL + "\n"})
 	require.NoError(t, err, "an address that was pasted is fetched")
 	require.NotEmpty(t, u.Changes)
-	held, err := l.Application(ctx, "crew-rota")
+	held, err := l.Checkups.Application(ctx, "crew-rota")
 	require.NoError(t, err)
 	assert.Empty(t, held.SAML.EntityID)
-	taken, err := l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
+	taken, err := l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
 	require.NoError(t, err)
 	assert.Equal(t, "Crew Rota", taken.Name, "the name stays ours")
 	assert.Equal(t, 2, taken.Revision)
-	again, _, err := l.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
+	again, _, err := l.Watch.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
 	require.NoError(t, err)
 	assert.Empty(t, again.Changes)
 	served = metadata(t, "https://rota.saltmere.example", saml.RoleSP)
-	rolled, _, err := l.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
+	rolled, _, err := l.Watch.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
 	require.NoError(t, err)
 	require.Len(t, rolled.Changes, 1)
 	assert.Equal(t, "certificate for signing", rolled.Changes[0].Field)
 	assert.NotEqual(t, rolled.Changes[0].Before, rolled.Changes[0].After)
 	served = "<html>please sign in</html>"
-	_, err = l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
+	_, err = l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
 	assert.Equal(t, http.StatusUnprocessableEntity, status(err))
-	held, err = l.Application(ctx, "crew-rota")
+	held, err = l.Checkups.Application(ctx, "crew-rota")
 	require.NoError(t, err)
 	assert.Equal(t, taken.Revision, held.Revision, "nothing of the former state is lost")
 }
@@ -211,9 +213,9 @@ func TestTwoCantShareAnEntityID(t *testing.T) {
 	l, ctx := newLab(t), context.Background()
 	doc := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	for i, name := range []string{"Crew Rota", "Crew Rota Copy"} {
-		a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: name}, 0)
+		a, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: name}, 0)
 		require.NoError(t, err)
-		_, err = l.TakeApplication(ctx, owner, a.Slug, api.TakeIn{Text: doc})
+		_, err = l.Watch.TakeApplication(ctx, owner, a.Slug, api.TakeIn{Text: doc})
 		if i == 0 {
 			require.NoError(t, err)
 			continue
@@ -226,20 +228,20 @@ func TestTwoCantShareAnEntityID(t *testing.T) {
 func TestTwoEngineersAtOnce(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	a, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	a, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
 	first, second := a.Application, a.Application
 	first.Description = "of the first"
 	second.Description = "of the second"
-	_, err = l.SaveApplication(ctx, owner, a.Slug, first, a.Revision)
+	_, err = l.Configuration.SaveApplication(ctx, owner, a.Slug, first, a.Revision)
 	require.NoError(t, err)
-	_, err = l.SaveApplication(ctx, owner, a.Slug, second, a.Revision)
+	_, err = l.Configuration.SaveApplication(ctx, owner, a.Slug, second, a.Revision)
 	assert.Equal(t, http.StatusConflict, status(err))
-	held, err := l.Application(ctx, a.Slug)
+	held, err := l.Checkups.Application(ctx, a.Slug)
 	require.NoError(t, err)
 	assert.Equal(t, "of the first", held.Description)
 	first.Slug = "other"
-	_, err = l.SaveApplication(ctx, owner, a.Slug, first, 0)
+	_, err = l.Configuration.SaveApplication(ctx, owner, a.Slug, first, 0)
 	assert.ErrorContains(t, err, "short name can't change")
 }
 
@@ -247,26 +249,26 @@ func TestTwoEngineersAtOnce(t *testing.T) {
 func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
-	_, err = l.SaveProvider(ctx, owner, "", config.Provider{Name: "Staff"}, 0)
+	_, err = l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Staff"}, 0)
 	require.NoError(t, err)
-	before, err := l.ApplicationSheet(ctx, "crew-rota")
+	before, err := l.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)
-	providerBefore, err := l.ProviderSheet(ctx, "staff")
+	providerBefore, err := l.Exchange.ProviderSheet(ctx, "staff")
 	require.NoError(t, err)
-	_, err = l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	_, err = l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
-	_, err = l.TakeProvider(ctx, owner, "staff", api.TakeIn{Text: metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
+	_, err = l.Watch.TakeProvider(ctx, owner, "staff", api.TakeIn{Text: metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
 	require.NoError(t, err)
-	after, err := l.ApplicationSheet(ctx, "crew-rota")
+	after, err := l.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)
 	for i, v := range before.Values {
 		if v.Field != "format" { // the identifier follows what the application asks for
 			assert.Equal(t, v, after.Values[i])
 		}
 	}
-	providerAfter, err := l.ProviderSheet(ctx, "staff")
+	providerAfter, err := l.Exchange.ProviderSheet(ctx, "staff")
 	require.NoError(t, err)
 	for _, v := range providerBefore.Values {
 		assert.Contains(t, providerAfter.Values, v)
@@ -275,7 +277,7 @@ func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
 		assert.NotEmpty(t, v.Hint)
 		assert.Contains(t, after.Markdown, v.Value)
 	}
-	doc, err := l.OurMetadata(ctx, "provider", "staff", false)
+	doc, err := l.Exchange.OurMetadata(ctx, "provider", "staff", false)
 	require.NoError(t, err)
 	read := saml.ReadMetadata(doc, l.now)
 	assert.Empty(t, read.Problems)

@@ -27,7 +27,7 @@ func TestSectorIdentifier(t *testing.T) {
 	t.Cleanup(s.Close)
 	l.Fetch.Transport = s.Client().Transport
 	save := func(sector string) error {
-		_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Ledger " + fmt.Sprint(len(list)), Kind: "oidc", OIDC: &config.OIDCApplication{RedirectURIs: []string{"https://a.example/cb", "https://b.example/cb"}, SectorIdentifier: sector}}, 0)
+		_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Ledger " + fmt.Sprint(len(list)), Kind: "oidc", OIDC: &config.OIDCApplication{RedirectURIs: []string{"https://a.example/cb", "https://b.example/cb"}, SectorIdentifier: sector}}, 0)
 		return err
 	}
 	assert.ErrorContains(t, save(strings.Replace(s.URL, "https://", "http://", 1)), "https address")
@@ -46,38 +46,38 @@ func TestKeySetsFromPrivateNetworks(t *testing.T) {
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked = true; fmt.Fprint(w, "{}") }))
 	t.Cleanup(s.Close)
 	l.Fetch.AllowPrivate = false
-	_, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{URL: s.URL + "/.well-known/openid-configuration"})
+	_, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{URL: s.URL + "/.well-known/openid-configuration"})
 	assert.ErrorContains(t, err, "private network")
-	_, err = l.SaveProvider(ctx, owner, "", config.Provider{Name: "Inside", Kind: "oidc", OIDC: &config.OIDCProvider{Issuer: s.URL, AuthorizationEndpoint: s.URL, TokenEndpoint: s.URL, KeysURL: s.URL, ClientID: "x"}}, 0)
+	_, err = l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Inside", Kind: "oidc", OIDC: &config.OIDCProvider{Issuer: s.URL, AuthorizationEndpoint: s.URL, TokenEndpoint: s.URL, KeysURL: s.URL, ClientID: "x"}}, 0)
 	require.NoError(t, err)
-	secret, err := l.KeepSecret(ctx, owner, "inside", api.TheirSecret{Value: "a-secret-of-theirs-that-is-long"})
+	secret, err := l.Partners.KeepSecret(ctx, owner, "inside", api.TheirSecret{Value: "a-secret-of-theirs-that-is-long"})
 	require.NoError(t, err)
-	tried, err := l.TrySecret(ctx, owner, "inside", secret.ID)
+	tried, err := l.Partners.TrySecret(ctx, owner, "inside", secret.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "unclear", tried.Result)
 	assert.Contains(t, tried.Text, "private network")
 	assert.False(t, asked)
 	// What belongs to a provider goes with it.
-	require.NoError(t, l.DeleteProvider(ctx, owner, "inside"))
-	_, err = l.Secrets(ctx, "provider", "inside")
+	require.NoError(t, l.Configuration.DeleteProvider(ctx, owner, "inside"))
+	_, err = l.Partners.Secrets(ctx, "provider", "inside")
 	assert.Error(t, err)
 }
 
 func TestTemplatesOfOpenID(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	ref, err := l.StartTemplate(ctx, owner, "openid-web-client", api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}})
+	ref, err := l.Sources.StartTemplate(ctx, owner, "openid-web-client", api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}})
 	require.NoError(t, err)
-	sheet, err := l.ApplicationSheet(ctx, ref.Slug)
+	sheet, err := l.Exchange.ApplicationSheet(ctx, ref.Slug)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(sheet.Steps, "\n"), "Enter https://gate.saltmere.example as the issuer")
 	assert.Contains(t, strings.Join(sheet.Steps, "\n"), "https://ledger.example/cb, to the last character")
-	ref, err = l.StartTemplate(ctx, owner, "openid-tool", api.StartTemplate{Name: "Tool"})
+	ref, err = l.Sources.StartTemplate(ctx, owner, "openid-tool", api.StartTemplate{Name: "Tool"})
 	require.NoError(t, err)
-	a, err := l.Application(ctx, ref.Slug)
+	a, err := l.Checkups.Application(ctx, ref.Slug)
 	require.NoError(t, err)
 	assert.Equal(t, "none", a.OIDC.Authentication)
-	kept, err := l.NewTemplate(ctx, owner, api.NewTemplate{Name: "Tools of ours", From: "applications/" + a.Slug})
+	kept, err := l.Sources.NewTemplate(ctx, owner, api.NewTemplate{Name: "Tools of ours", From: "applications/" + a.Slug})
 	require.NoError(t, err)
 	assert.Empty(t, kept.Application.OIDC.ClientID, "a client ID is one application's own")
 }
@@ -103,7 +103,7 @@ func TestMonthsOfRefreshing(t *testing.T) {
 		return tx.Create(&row).Error
 	}))
 	shown := func() (out []string) {
-		v, err := l.Trace(ctx, row.Reference, true)
+		v, err := l.Traces.Trace(ctx, row.Reference, true)
 		require.NoError(t, err)
 		for _, e := range v.Entries {
 			out = append(out, e.Decision.Result)

@@ -21,7 +21,7 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
-	"innergate/gate"
+	"innergate/gate/ground"
 )
 
 // pair is a key of a partner's with its certificate.
@@ -131,32 +131,32 @@ func TestRefreshByPolicy(t *testing.T) {
 			l, ctx, p := newLab(t), context.Background(), newPublisher(t)
 			i := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{first.cert}, valid: 24 * time.Hour, signer: signer.signer}
 			p.publish(i.document(t, l.now), 0)
-			_, err := l.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
+			_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
 			require.NoError(t, err)
-			taken, err := l.TakeProvider(ctx, owner, "ferry", api.TakeIn{URL: p.URL})
+			taken, err := l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{URL: p.URL})
 			require.NoError(t, err)
 			require.Equal(t, p.URL, taken.SAML.Metadata.URL, "the address is remembered")
 			c.watch.URL = p.URL
 			taken.SAML.Metadata = &c.watch
-			_, err = l.SaveProvider(ctx, owner, "ferry", taken.Provider, 0)
+			_, err = l.Configuration.SaveProvider(ctx, owner, "ferry", taken.Provider, 0)
 			require.NoError(t, err)
-			r, err := l.Refresh(ctx, gate.System, "provider", "ferry")
+			r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 			require.NoError(t, err)
 			require.Equal(t, "unchanged", r.Outcome, r.Error)
 
 			c.change(&i)
 			p.publish(i.document(t, l.now), 0)
-			r, err = l.Refresh(ctx, gate.System, "provider", "ferry")
+			r, err = l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 			require.NoError(t, err)
 			assert.Equal(t, c.outcome, r.Outcome, r.Error)
 			assert.Contains(t, strings.Join(r.Sentences, "\n")+r.Error, c.says)
-			after, err := l.Provider(ctx, "ferry")
+			after, err := l.Checkups.Provider(ctx, "ferry")
 			require.NoError(t, err)
 			assert.Len(t, after.SAML.Certificates, c.holds)
 			assert.Equal(t, "https://id.example", after.SAML.EntityID, "what is held is never replaced by another entity")
-			again, err := l.Refresh(ctx, gate.System, "provider", "ferry")
+			again, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 			require.NoError(t, err)
-			list, err := l.Documents(ctx, "provider", "ferry")
+			list, err := l.Watch.Documents(ctx, "provider", "ferry")
 			require.NoError(t, err)
 			codes := []string{}
 			for _, f := range after.Findings {
@@ -183,13 +183,13 @@ func waitingLab(t *testing.T) (*lab, *publisher, idp, pair) {
 	first, second := newPair(t, "first"), newPair(t, "second")
 	i := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{first.cert}, valid: 24 * time.Hour}
 	p.publish(i.document(t, l.now), 0)
-	_, err := l.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
+	_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
 	require.NoError(t, err)
-	_, err = l.TakeProvider(ctx, owner, "ferry", api.TakeIn{URL: p.URL})
+	_, err = l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{URL: p.URL})
 	require.NoError(t, err)
 	i.certs = append(i.certs, second.cert)
 	p.publish(i.document(t, l.now), 0)
-	r, err := l.Refresh(ctx, gate.System, "provider", "ferry")
+	r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	require.Equal(t, "waiting", r.Outcome)
 	return l, p, i, second
@@ -199,35 +199,35 @@ func TestAWaitingVersionIsUsedAndAnOlderOneRestored(t *testing.T) {
 	t.Parallel()
 	l, _, _, _ := waitingLab(t)
 	ctx := context.Background()
-	v, err := l.Provider(ctx, "ferry")
+	v, err := l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
 	require.NotNil(t, v.Watch.Waiting)
 	id := v.Watch.Waiting.ID
-	changes, err := l.DocumentChanges(ctx, "provider", "ferry", id)
+	changes, err := l.Watch.DocumentChanges(ctx, "provider", "ferry", id)
 	require.NoError(t, err)
 	assert.Len(t, changes.Changes, 1)
-	_, err = l.UseDocument(ctx, owner, "provider", "ferry", id)
+	_, err = l.Watch.UseDocument(ctx, owner, "provider", "ferry", id)
 	require.NoError(t, err)
-	v, err = l.Provider(ctx, "ferry")
+	v, err = l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
 	assert.Len(t, v.SAML.Certificates, 2)
 	assert.Nil(t, v.Watch.Waiting)
 
-	list, err := l.Documents(ctx, "provider", "ferry")
+	list, err := l.Watch.Documents(ctx, "provider", "ferry")
 	require.NoError(t, err)
 	oldest := list.Items[len(list.Items)-1]
-	_, err = l.UseDocument(ctx, owner, "provider", "ferry", oldest.ID)
+	_, err = l.Watch.UseDocument(ctx, owner, "provider", "ferry", oldest.ID)
 	require.NoError(t, err)
-	v, err = l.Provider(ctx, "ferry")
+	v, err = l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
 	assert.Len(t, v.SAML.Certificates, 1, "the older version is restored")
-	r, err := l.Refresh(ctx, gate.System, "provider", "ferry")
+	r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	assert.Equal(t, "unchanged", r.Outcome, "what was taken back does not come again by itself")
-	text, err := l.DocumentText(ctx, "provider", "ferry", oldest.ID)
+	text, err := l.Watch.DocumentText(ctx, "provider", "ferry", oldest.ID)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "EntityDescriptor")
-	_, err = l.DocumentText(ctx, "provider", "ferry", "01K")
+	_, err = l.Watch.DocumentText(ctx, "provider", "ferry", "01K")
 	assert.Equal(t, 404, status(err))
 }
 
@@ -235,17 +235,17 @@ func TestADismissedVersionIsNotBroughtUpAgain(t *testing.T) {
 	t.Parallel()
 	l, p, i, _ := waitingLab(t)
 	ctx := context.Background()
-	v, err := l.Provider(ctx, "ferry")
+	v, err := l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
-	require.NoError(t, l.DismissDocument(ctx, owner, "provider", "ferry", v.Watch.Waiting.ID))
-	assert.Equal(t, 409, status(l.DismissDocument(ctx, owner, "provider", "ferry", v.Watch.Waiting.ID)))
+	require.NoError(t, l.Watch.DismissDocument(ctx, owner, "provider", "ferry", v.Watch.Waiting.ID))
+	assert.Equal(t, 409, status(l.Watch.DismissDocument(ctx, owner, "provider", "ferry", v.Watch.Waiting.ID)))
 	p.publish(i.document(t, l.now.Add(time.Hour)), 0) // new dates, new ID, the same values
-	r, err := l.Refresh(ctx, gate.System, "provider", "ferry")
+	r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	assert.Equal(t, "unchanged", r.Outcome)
 	i.sso += "/new"
 	p.publish(i.document(t, l.now), 0)
-	r, err = l.Refresh(ctx, gate.System, "provider", "ferry")
+	r, err = l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	assert.Equal(t, "waiting", r.Outcome, "something else that changed does ask")
 }
@@ -257,15 +257,15 @@ func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
 	ctx := context.Background()
 	p.publish("", http.StatusBadGateway)
 	for n := range 3 {
-		r, err := l.Refresh(ctx, gate.System, "provider", "ferry")
+		r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 		require.NoError(t, err)
 		assert.Equal(t, "failed", r.Outcome)
-		v, err := l.Provider(ctx, "ferry")
+		v, err := l.Checkups.Provider(ctx, "ferry")
 		require.NoError(t, err)
 		assert.Equal(t, n+1, v.Watch.Failures)
 		assert.Len(t, v.SAML.Certificates, 1)
 	}
-	v, err := l.Provider(ctx, "ferry")
+	v, err := l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
 	require.NotNil(t, v.Watch.ValidUntil)
 	severities := map[string]string{}
@@ -274,7 +274,7 @@ func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
 	}
 	assert.Equal(t, "broken", severities["metadata.refresh-failing"], "it ends within two days")
 	l.now = v.Watch.ValidUntil.Add(time.Second)
-	v, err = l.Provider(ctx, "ferry")
+	v, err = l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
 	found := false
 	for _, f := range v.Findings {
@@ -312,17 +312,17 @@ func TestRefreshOfManyPartners(t *testing.T) {
 		path := fmt.Sprintf("/%d", n)
 		i := idp{id: s.URL + path, sso: s.URL + path + "/sso", certs: []*x509.Certificate{cert}}
 		documents.Store(path, i.document(t, l.now))
-		_, err := l.SaveProvider(ctx, owner, "", config.Provider{Slug: fmt.Sprintf("p%d", n), Name: "P", SAML: &config.SAMLProvider{EntityID: i.id, SSO: []saml.Endpoint{{Binding: saml.BindingPost, Location: i.sso}}, Certificates: []config.Certificate{{Use: "signing", PEM: string(keys.EncodeCertificate(cert.Raw))}}, Metadata: &config.Watch{URL: s.URL + path}}}, 0)
+		_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Slug: fmt.Sprintf("p%d", n), Name: "P", SAML: &config.SAMLProvider{EntityID: i.id, SSO: []saml.Endpoint{{Binding: saml.BindingPost, Location: i.sso}}, Certificates: []config.Certificate{{Use: "signing", PEM: string(keys.EncodeCertificate(cert.Raw))}}, Metadata: &config.Watch{URL: s.URL + path}}}, 0)
 		require.NoError(t, err)
 	}
-	require.NoError(t, l.RefreshDue(ctx))
+	require.NoError(t, l.Watch.RefreshDue(ctx))
 	assert.Zero(t, asked.Load(), "nothing is due yet")
 	l.now = l.now.Add(7 * time.Hour)
-	require.NoError(t, l.RefreshDue(ctx))
+	require.NoError(t, l.Watch.RefreshDue(ctx))
 	assert.EqualValues(t, partners, asked.Load())
 	assert.LessOrEqual(t, most.Load(), int64(4))
 	l.now = l.now.Add(7 * time.Hour)
-	require.NoError(t, l.RefreshDue(ctx))
+	require.NoError(t, l.Watch.RefreshDue(ctx))
 	assert.EqualValues(t, partners, unseen.Load())
 }
 
@@ -350,22 +350,22 @@ func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 		"the only":    {bare, early, "newer", "metadata.certificate-added", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
-			u, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{Text: c.doc.document(t, l.now), Certificate: string(keys.EncodeCertificate(c.cert))})
+			u, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: c.doc.document(t, l.now), Certificate: string(keys.EncodeCertificate(c.cert))})
 			require.NoError(t, err)
 			assert.Equal(t, c.beside, u.Beside)
 			assert.Contains(t, fmt.Sprint(u.Problems), c.code)
 			assert.Len(t, u.Provider.SAML.Certificates, c.holds)
 		})
 	}
-	_, _, err = l.UnderstandProvider(ctx, "", api.TakeIn{Text: i.document(t, l.now), Certificate: "rubbish"})
+	_, _, err = l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: i.document(t, l.now), Certificate: "rubbish"})
 	assert.Equal(t, 422, status(err))
 
 	// A certificate alone is added to what is held.
-	_, err = l.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
+	_, err = l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
 	require.NoError(t, err)
-	_, err = l.TakeProvider(ctx, owner, "ferry", api.TakeIn{Text: i.document(t, l.now)})
+	_, err = l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{Text: i.document(t, l.now)})
 	require.NoError(t, err)
-	v, err := l.TakeProvider(ctx, owner, "ferry", api.TakeIn{Text: string(keys.EncodeCertificate(later))})
+	v, err := l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{Text: string(keys.EncodeCertificate(later))})
 	require.NoError(t, err)
 	assert.Len(t, v.SAML.Certificates, 2)
 }
@@ -375,16 +375,16 @@ func TestALoneRoleAsksForItsEntityID(t *testing.T) {
 	l, ctx := newLab(t), context.Background()
 	whole := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{newPair(t, "x").cert}}.document(t, l.now)
 	cut := whole[strings.Index(whole, "<md:IDPSSODescriptor"):strings.Index(whole, "</md:EntityDescriptor>")]
-	u, _, err := l.UnderstandProvider(ctx, "", api.TakeIn{Text: cut})
+	u, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: cut})
 	require.NoError(t, err)
 	assert.True(t, u.NeedsEntityID)
 	assert.Nil(t, u.Provider)
-	u, _, err = l.UnderstandProvider(ctx, "", api.TakeIn{Text: cut, EntityID: "https://id.example"})
+	u, _, err = l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: cut, EntityID: "https://id.example"})
 	require.NoError(t, err)
 	assert.Equal(t, "https://id.example", u.Provider.SAML.EntityID)
-	own, err := l.OurMetadata(ctx, "", "", false)
+	own, err := l.Exchange.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
-	u, _, err = l.UnderstandProvider(ctx, "", api.TakeIn{Text: string(own)})
+	u, _, err = l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: string(own)})
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(u.Problems), "metadata.our-entity-id")
 	assert.Nil(t, u.Provider, "our own metadata is nobody else's")

@@ -12,8 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -24,8 +22,10 @@ import (
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
-	"innergate/gate"
+	"innergate/gate/fetch"
+	"innergate/gate/ground"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // aggregate makes a document of many service providers; change alters one of them.
@@ -60,7 +60,7 @@ func settled(t testing.TB, l *lab, slug string) *api.Source {
 	var s *api.Source
 	require.Eventually(t, func() bool {
 		var err error
-		s, err = l.Source(context.Background(), slug)
+		s, err = l.Sources.Source(context.Background(), slug)
 		require.NoError(t, err)
 		return s.Job == nil
 	}, testbed.Patience, 2*time.Millisecond)
@@ -68,7 +68,7 @@ func settled(t testing.TB, l *lab, slug string) *api.Source {
 }
 
 func newSource(t testing.TB, l *lab, address string, cert []byte) {
-	_, err := l.SaveSource(context.Background(), owner, "", config.Source{Name: "Harbours", URL: address, Certificate: string(keys.EncodeCertificate(cert))})
+	_, err := l.Sources.SaveSource(context.Background(), owner, "", config.Source{Name: "Harbours", URL: address, Certificate: string(keys.EncodeCertificate(cert))})
 	require.NoError(t, err)
 }
 
@@ -77,7 +77,7 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	l, ctx, p, signer := newLab(t), context.Background(), newPublisher(t), newPair(t, "harbours")
 	p.publish(aggregate(t, 30, l.now.Add(20*24*time.Hour), signer.signer, ""), 0)
 	newSource(t, l, p.URL, signer.cert.Raw)
-	_, err := l.RefreshSource(ctx, "harbours")
+	_, err := l.Sources.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
 	s := settled(t, l, "harbours")
 	require.Empty(t, s.Error)
@@ -85,54 +85,54 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	assert.Equal(t, "harbours", s.PublishedName)
 	assert.WithinDuration(t, l.now.Add(time.Hour), *s.Due, time.Second, "cacheDuration is heeded")
 
-	list, err := l.SourceEntities(ctx, "harbours", store.Page{Limit: 10}, "sp")
+	list, err := l.Sources.SourceEntities(ctx, "harbours", store.Page{Limit: 10}, "sp")
 	require.NoError(t, err)
 	assert.Len(t, list.Items, 10)
-	rest, err := l.SourceEntities(ctx, "harbours", store.Page{Limit: 30, After: list.Next}, "sp")
+	rest, err := l.Sources.SourceEntities(ctx, "harbours", store.Page{Limit: 30, After: list.Next}, "sp")
 	require.NoError(t, err)
 	assert.Len(t, rest.Items, 20)
-	found, err := l.SourceEntities(ctx, "harbours", store.Page{Search: "port-007"}, "")
+	found, err := l.Sources.SourceEntities(ctx, "harbours", store.Page{Search: "port-007"}, "")
 	require.NoError(t, err)
 	require.Len(t, found.Items, 1)
 
 	// Configured by hand before: an entry of the source never replaces it.
-	_, err = l.SaveApplication(ctx, owner, "", config.Application{Slug: "by-hand", Name: "By hand", SAML: &config.SAMLApplication{EntityID: "https://port-002.example/saml"}}, 0)
+	_, err = l.Configuration.SaveApplication(ctx, owner, "", config.Application{Slug: "by-hand", Name: "By hand", SAML: &config.SAMLApplication{EntityID: "https://port-002.example/saml"}}, 0)
 	require.NoError(t, err)
-	made, err := l.Adopt(ctx, owner, "harbours", api.Adopt{As: "application", EntityIDs: []string{"https://port-001.example/saml", "https://port-002.example/saml", "https://nowhere.example"}})
+	made, err := l.Sources.Adopt(ctx, owner, "harbours", api.Adopt{As: "application", EntityIDs: []string{"https://port-001.example/saml", "https://port-002.example/saml", "https://nowhere.example"}})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"created", "there", "refused"}, []string{made.Items[0].Outcome, made.Items[1].Outcome, made.Items[2].Outcome})
-	byHand, err := l.Application(ctx, "by-hand")
+	byHand, err := l.Checkups.Application(ctx, "by-hand")
 	require.NoError(t, err)
 	assert.Empty(t, byHand.SAML.ACS)
-	v, err := l.Application(ctx, made.Items[0].Slug)
+	v, err := l.Checkups.Application(ctx, made.Items[0].Slug)
 	require.NoError(t, err)
 	assert.Equal(t, "draft", string(v.Reach))
 	assert.Equal(t, "source:harbours", v.Watch.URL)
-	wrong, err := l.Adopt(ctx, owner, "harbours", api.Adopt{As: "provider", EntityIDs: []string{"https://port-003.example/saml"}})
+	wrong, err := l.Sources.Adopt(ctx, owner, "harbours", api.Adopt{As: "provider", EntityIDs: []string{"https://port-003.example/saml"}})
 	require.NoError(t, err)
 	assert.Contains(t, wrong.Items[0].Reason, "metadata of a service provider")
 
 	// The source changes: what was adopted follows by its policy, what was made by hand does not.
 	p.publish(aggregate(t, 29, l.now.Add(21*24*time.Hour), signer.signer, "/new"), 0)
 	l.now = l.now.Add(2 * time.Hour)
-	require.NoError(t, l.RefreshSourcesDue(ctx))
+	require.NoError(t, l.Sources.RefreshSourcesDue(ctx))
 	s = settled(t, l, "harbours")
 	require.Empty(t, s.Error)
 	assert.Equal(t, 29, s.Entities, "what is gone from the source is gone here")
-	require.NoError(t, l.RefreshDue(ctx))
-	v, err = l.Application(ctx, v.Slug)
+	require.NoError(t, l.Watch.RefreshDue(ctx))
+	v, err = l.Checkups.Application(ctx, v.Slug)
 	require.NoError(t, err)
 	require.NotNil(t, v.Watch.Waiting, "an address asks")
 	assert.Contains(t, v.Watch.Waiting.Sentences[0], "https://port-001.example/acs/new")
-	assert.Equal(t, 409, status(l.DeleteSource(ctx, owner, "harbours")), "a source in use stays")
+	assert.Equal(t, 409, status(l.Sources.DeleteSource(ctx, owner, "harbours")), "a source in use stays")
 	require.NotNil(t, v.Watch.ValidUntil, "the end is inherited from the source")
 	l.now = v.Watch.ValidUntil.Add(time.Minute)
-	v, err = l.Application(ctx, v.Slug)
+	v, err = l.Checkups.Application(ctx, v.Slug)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(v.Findings), "metadata.expired")
 	l.now = l.now.Add(-48 * time.Hour)
-	require.NoError(t, l.DeleteApplication(ctx, owner, v.Slug))
-	require.NoError(t, l.DeleteSource(ctx, owner, "harbours"))
+	require.NoError(t, l.Configuration.DeleteApplication(ctx, owner, v.Slug))
+	require.NoError(t, l.Sources.DeleteSource(ctx, owner, "harbours"))
 }
 
 func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
@@ -158,22 +158,22 @@ func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
 			l, ctx, p := newLab(t), context.Background(), newPublisher(t)
 			p.publish(good(l), 0)
 			newSource(t, l, p.URL, signer.cert.Raw)
-			_, err := l.RefreshSource(ctx, "harbours")
+			_, err := l.Sources.RefreshSource(ctx, "harbours")
 			require.NoError(t, err)
 			require.Equal(t, 5, settled(t, l, "harbours").Entities)
 			p.publish(c.body(l), 0)
-			_, err = l.RefreshSource(ctx, "harbours")
+			_, err = l.Sources.RefreshSource(ctx, "harbours")
 			require.NoError(t, err)
 			s := settled(t, l, "harbours")
 			assert.Equal(t, c.code, s.Code)
 			assert.Contains(t, s.Error, c.says)
 			assert.Equal(t, 1, s.Failures)
 			assert.Len(t, s.Findings, 1)
-			list, err := l.SourceEntities(ctx, "harbours", store.Page{}, "")
+			list, err := l.Sources.SourceEntities(ctx, "harbours", store.Page{}, "")
 			require.NoError(t, err)
 			assert.Len(t, list.Items, 5, "what was held is there as before")
 			p.publish(good(l), 0)
-			_, err = l.RefreshSource(ctx, "harbours")
+			_, err = l.Sources.RefreshSource(ctx, "harbours")
 			require.NoError(t, err)
 			assert.Zero(t, settled(t, l, "harbours").Failures)
 		})
@@ -203,23 +203,23 @@ func TestDownloadsThatNeverEnd(t *testing.T) {
 		}
 	}))
 	t.Cleanup(func() { close(release); s.Close() })
-	_, err := l.Fetch.Do(ctx, gate.Want{URL: s.URL + "/stalls", Stall: 50 * time.Millisecond})
+	_, err := l.Fetch.Do(ctx, fetch.Want{URL: s.URL + "/stalls", Stall: 50 * time.Millisecond})
 	assert.ErrorContains(t, err, "stopped sending")
-	_, err = l.Fetch.Do(ctx, gate.Want{URL: s.URL + "/endless", MaxBytes: 1 << 20})
+	_, err = l.Fetch.Do(ctx, fetch.Want{URL: s.URL + "/endless", MaxBytes: 1 << 20})
 	assert.ErrorContains(t, err, "larger than")
 	newSource(t, l, s.URL+"/stalls", newPair(t, "x").cert.Raw)
 	before := begun.Load()
-	_, err = l.RefreshSource(ctx, "harbours")
+	_, err = l.Sources.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return begun.Load() > before }, testbed.Patience, time.Millisecond)
-	src, err := l.Source(ctx, "harbours")
+	src, err := l.Sources.Source(ctx, "harbours")
 	require.NoError(t, err)
 	require.NotNil(t, src.Job)
 	assert.Equal(t, "fetching", src.Job.Stage)
-	require.NoError(t, l.CancelSource(ctx, "harbours"))
+	require.NoError(t, l.Sources.CancelSource(ctx, "harbours"))
 	after := settled(t, l, "harbours")
 	assert.Zero(t, after.Failures, "cancelling is no failure")
-	assert.Equal(t, 409, status(l.CancelSource(ctx, "harbours")))
+	assert.Equal(t, 409, status(l.Sources.CancelSource(ctx, "harbours")))
 }
 
 func TestSourceThatRedirectsToAPrivateAddress(t *testing.T) {
@@ -228,7 +228,7 @@ func TestSourceThatRedirectsToAPrivateAddress(t *testing.T) {
 	p.publish("<x/>", 0)
 	l.Fetch.AllowPrivate = false
 	newSource(t, l, p.URL, newPair(t, "x").cert.Raw)
-	_, err := l.RefreshSource(ctx, "harbours")
+	_, err := l.Sources.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
 	s := settled(t, l, "harbours")
 	assert.Equal(t, "metadata.fetch", s.Code)
@@ -239,24 +239,24 @@ func TestSourceThatRedirectsToAPrivateAddress(t *testing.T) {
 func TestUploadedFile(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	_, err := l.SaveSource(ctx, owner, "", config.Source{Name: "Old list", Kind: "file"})
+	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Old list", Kind: "file"})
 	require.NoError(t, err)
-	_, err = l.RefreshSource(ctx, "old-list")
+	_, err = l.Sources.RefreshSource(ctx, "old-list")
 	assert.Equal(t, 400, status(err), "nothing was uploaded")
 	doc := []byte(aggregate(t, 12, time.Time{}, nil, ""))
-	require.NoError(t, l.UploadSource(ctx, "old-list", 0, doc[:1000]))
-	assert.Equal(t, 409, status(l.UploadSource(ctx, "old-list", 500, doc[500:])))
-	require.NoError(t, l.UploadSource(ctx, "old-list", 1000, doc[1000:]))
-	assert.Equal(t, 400, status(l.UploadSource(ctx, "old-list", 300<<20, doc)))
-	_, err = l.RefreshSource(ctx, "old-list")
+	require.NoError(t, l.Sources.UploadSource(ctx, "old-list", 0, doc[:1000]))
+	assert.Equal(t, 409, status(l.Sources.UploadSource(ctx, "old-list", 500, doc[500:])))
+	require.NoError(t, l.Sources.UploadSource(ctx, "old-list", 1000, doc[1000:]))
+	assert.Equal(t, 400, status(l.Sources.UploadSource(ctx, "old-list", 300<<20, doc)))
+	_, err = l.Sources.RefreshSource(ctx, "old-list")
 	require.NoError(t, err)
 	s := settled(t, l, "old-list")
 	assert.Empty(t, s.Error)
 	assert.Equal(t, 12, s.Entities)
-	text, err := l.SourceDocument(ctx, "old-list", "https://port-003.example/saml")
+	text, err := l.Sources.SourceDocument(ctx, "old-list", "https://port-003.example/saml")
 	require.NoError(t, err)
 	assert.Empty(t, saml.ReadMetadata(text, l.now).Problems[1:], "one without a certificate")
-	_, err = l.LookUp(ctx, owner, "old-list", "urn:x")
+	_, err = l.Sources.LookUp(ctx, owner, "old-list", "urn:x")
 	assert.Equal(t, 400, status(err))
 }
 
@@ -276,15 +276,15 @@ func TestMetadataQuery(t *testing.T) {
 		w.Write([]byte(doc))
 	}))
 	t.Cleanup(s.Close)
-	_, err := l.SaveSource(ctx, owner, "", config.Source{Name: "Query", Kind: "query", URL: s.URL, Certificate: string(keys.EncodeCertificate(signer.cert.Raw))})
+	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Query", Kind: "query", URL: s.URL, Certificate: string(keys.EncodeCertificate(signer.cert.Raw))})
 	require.NoError(t, err)
-	e, err := l.LookUp(ctx, owner, "query", answer)
+	e, err := l.Sources.LookUp(ctx, owner, "query", answer)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"idp"}, e.Roles)
-	made, err := l.Adopt(ctx, owner, "query", api.Adopt{As: "provider", EntityIDs: []string{answer}})
+	made, err := l.Sources.Adopt(ctx, owner, "query", api.Adopt{As: "provider", EntityIDs: []string{answer}})
 	require.NoError(t, err)
 	require.Equal(t, "created", made.Items[0].Outcome, made.Items[0].Reason)
-	r, err := l.Refresh(ctx, gate.System, "provider", made.Items[0].Slug)
+	r, err := l.Watch.Refresh(ctx, ground.System, "provider", made.Items[0].Slug)
 	require.NoError(t, err)
 	assert.Equal(t, "unchanged", r.Outcome, r.Error)
 	for says, change := range map[string]func(){
@@ -301,7 +301,7 @@ func TestMetadataQuery(t *testing.T) {
 		if says == "404" {
 			asked = answer
 		}
-		_, err = l.LookUp(ctx, owner, "query", asked)
+		_, err = l.Sources.LookUp(ctx, owner, "query", asked)
 		assert.ErrorContains(t, err, says)
 	}
 }
@@ -311,20 +311,20 @@ func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
 	t.Parallel()
 	l, other, ctx := newLab(t), newLab(t), context.Background()
 	newSource(t, l, "https://md.harbours.example/all.xml", newPair(t, "harbours").cert.Raw)
-	made, err := l.StartTemplate(ctx, owner, "sp-initiated-only", api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}})
+	made, err := l.Sources.StartTemplate(ctx, owner, "sp-initiated-only", api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}})
 	require.NoError(t, err)
-	_, err = l.NewTemplate(ctx, owner, api.NewTemplate{Name: "Ports", From: "applications/" + made.Slug, Blanks: []config.Blank{{Name: "start", Sample: "https://port.example/"}}})
+	_, err = l.Sources.NewTemplate(ctx, owner, api.NewTemplate{Name: "Ports", From: "applications/" + made.Slug, Blanks: []config.Blank{{Name: "start", Sample: "https://port.example/"}}})
 	require.NoError(t, err)
-	text, err := l.ExportConfig(ctx, owner, false, false)
+	text, err := l.Changes.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)
-	r, err := other.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
+	r, err := other.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"source harbours", "template ports", "application port"}, r.Named(files.Create))
-	r, err = other.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
+	r, err = other.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Unchanged)
 	assert.Empty(t, r.Steps)
-	again, err := other.ExportConfig(ctx, owner, false, false)
+	again, err := other.Changes.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)
 	assert.Equal(t, text, again)
 }

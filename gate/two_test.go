@@ -11,6 +11,8 @@ import (
 	"innergate/core/config"
 	"innergate/core/saml"
 	"innergate/gate"
+	"innergate/gate/ground"
+	"innergate/gate/rehearsal"
 	"innergate/store"
 )
 
@@ -34,36 +36,36 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
 	other := second(t, l)
-	_, err := l.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
-	_, err = l.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	_, err = l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
-	seen, err := other.ApplicationSheet(ctx, "crew-rota")
+	seen, err := other.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)
 	assert.Contains(t, seen.Title, "Crew Rota")
 	for i := range 5 {
-		a, err := l.Application(ctx, "crew-rota")
+		a, err := l.Checkups.Application(ctx, "crew-rota")
 		require.NoError(t, err)
 		c := a.Application
 		c.Name = "Crew Rota " + string(rune('A'+i))
-		_, err = l.SaveApplication(ctx, owner, "crew-rota", c, a.Revision)
+		_, err = l.Configuration.SaveApplication(ctx, owner, "crew-rota", c, a.Revision)
 		require.NoError(t, err)
-		sheet, err := other.ApplicationSheet(ctx, "crew-rota")
+		sheet, err := other.Exchange.ApplicationSheet(ctx, "crew-rota")
 		require.NoError(t, err)
 		assert.Contains(t, sheet.Title, c.Name, "a cache must not hide a change")
 	}
-	mine, err := l.OurMetadata(ctx, "", "", false)
+	mine, err := l.Exchange.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
-	theirs, err := other.OurMetadata(ctx, "", "", false)
+	theirs, err := other.Exchange.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
 	first, again := saml.ReadMetadata(mine, l.now), saml.ReadMetadata(theirs, l.now)
 	assert.Equal(t, first.Entities[0].Roles[0].Keys[0].Certificate.Raw, again.Entities[0].Roles[0].Keys[0].Certificate.Raw, "one key, not one each")
-	token, err := l.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: gate.RoleViewer})
+	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
 	require.NoError(t, err)
-	_, err = other.TokenActor(ctx, token.Secret, "")
+	_, err = other.Console.TokenActor(ctx, token.Secret, "")
 	require.NoError(t, err)
-	require.NoError(t, other.RevokeToken(ctx, owner, token.ID))
-	_, err = l.TokenActor(ctx, token.Secret, "")
+	require.NoError(t, other.Console.RevokeToken(ctx, owner, token.ID))
+	_, err = l.Console.TokenActor(ctx, token.Secret, "")
 	assert.Equal(t, 401, status(err))
 	verdict, err := l.VerifyJournal(ctx, "")
 	require.NoError(t, err)
@@ -83,22 +85,22 @@ func TestDecodeAnything(t *testing.T) {
 		"form body":   "SAMLRequest=" + saml.EncodePost([]byte(doc)) + "&RelayState=x",
 		"with spaces": "\n " + doc + "\n",
 	} {
-		d, err := gate.DecodeAnything(text)
+		d, err := rehearsal.DecodeAnything(text)
 		require.NoError(t, err, name)
 		assert.Equal(t, "AuthnRequest", d.Message, name)
 		assert.Contains(t, d.Text, `ID="_1"`, name)
 		assert.Contains(t, d.Notes[len(d.Notes)-1], "Nothing here was verified")
 	}
-	d, err := gate.DecodeAnything(location)
+	d, err := rehearsal.DecodeAnything(location)
 	require.NoError(t, err)
 	assert.Equal(t, "week 47", d.RelayState)
-	jwt, err := gate.DecodeAnything("eyJhbGciOiJFUzI1NiIsImtpZCI6ImEifQ.eyJleHAiOjE3OTU0MjUyNjcsInN1YiI6Im12b3NzIn0.c2ln")
+	jwt, err := rehearsal.DecodeAnything("eyJhbGciOiJFUzI1NiIsImtpZCI6ImEifQ.eyJleHAiOjE3OTU0MjUyNjcsInN1YiI6Im12b3NzIn0.c2ln")
 	require.NoError(t, err)
 	assert.Equal(t, "ES256", jwt.Signed)
 	assert.Contains(t, jwt.Text, "mvoss")
 	assert.Equal(t, "2026-11-23T09:14:27Z", jwt.Parameters["exp"])
 	for _, bad := range []string{"", "   ", "no message", "<a", "SAMLResponse=%%%", "a.b.c", "aGVsbG8gd29ybGQ="} {
-		_, err := gate.DecodeAnything(bad)
+		_, err := rehearsal.DecodeAnything(bad)
 		assert.Error(t, err, bad)
 	}
 }

@@ -23,7 +23,10 @@ import (
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/paths"
 	"innergate/gate"
+	"innergate/gate/ground"
+	"innergate/gate/guarded"
 )
 
 const (
@@ -83,7 +86,7 @@ func (d *Guard) Shutdown(limit time.Duration) error {
 
 // visit is one request at a guarded application's host.
 type visit struct {
-	app     *gate.Guarded
+	app     *guarded.Guarded
 	public  string
 	secure  bool
 	proxied bool // by a trusted proxy
@@ -94,7 +97,7 @@ type visit struct {
 func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	r = r.WithContext(d.gate.RecentLook(r.Context()))
 	v := d.visit(r)
-	app, err := d.gate.GuardedAt(r.Context(), v.public)
+	app, err := d.gate.Guarded.GuardedAt(r.Context(), v.public)
 	switch {
 	case err != nil:
 		d.broken(w, r, err)
@@ -108,10 +111,10 @@ func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.Method == http.MethodTrace || r.Method == http.MethodConnect:
 		http.Error(w, "This method is not served here.", http.StatusMethodNotAllowed)
-	case !gate.PlainPath(path):
+	case !paths.PlainPath(path):
 		d.refused(w, r, http.StatusBadRequest, explain.New("guard.path-unclear", explain.Fact("path", clip(path))).Of(app.Name).Explain())
-	case strings.HasPrefix(path, gate.GuardPath):
-		d.own(w, r, v, strings.TrimPrefix(path, gate.GuardPath))
+	case strings.HasPrefix(path, guarded.GuardPath):
+		d.own(w, r, v, strings.TrimPrefix(path, guarded.GuardPath))
 	case app.SignOutPath != "" && path == app.SignOutPath:
 		d.leave(w, r, v)
 	default:
@@ -126,7 +129,7 @@ func (d *Guard) visit(r *http.Request) *visit {
 	if peer, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
 		ip := peer.Addr().Unmap()
 		v.proxied = slices.ContainsFunc(d.TrustedProxies, func(p netip.Prefix) bool { return p.Contains(ip) })
-		v.address = gate.AddressOf(ip, r.Header.Get("X-Forwarded-For"), d.TrustedProxies).String()
+		v.address = ground.AddressOf(ip, r.Header.Get("X-Forwarded-For"), d.TrustedProxies).String()
 	}
 	if v.proxied && r.TLS == nil {
 		v.secure = r.Header.Get("X-Forwarded-Proto") == "https"
@@ -159,11 +162,11 @@ func (v *visit) setCookie(w http.ResponseWriter, name, value string, age int) {
 }
 
 // decide asks the gate about a visit to a path by a method.
-func (d *Guard) decide(r *http.Request, v *visit, method, path string) (*gate.GuardAnswer, error) {
+func (d *Guard) decide(r *http.Request, v *visit, method, path string) (*guarded.GuardAnswer, error) {
 	if decoded, err := url.PathUnescape(path); err == nil {
 		path = decoded
 	}
-	return d.gate.Guard(r.Context(), v.app, gate.GuardVisit{Method: method, Path: path, Address: v.address, Token: v.cookie(r, "guard")})
+	return d.gate.Guarded.Guard(r.Context(), v.app, guarded.GuardVisit{Method: method, Path: path, Address: v.address, Token: v.cookie(r, "guard")})
 }
 
 func (d *Guard) through(w http.ResponseWriter, r *http.Request, v *visit, path string) {
@@ -171,16 +174,16 @@ func (d *Guard) through(w http.ResponseWriter, r *http.Request, v *visit, path s
 	switch {
 	case err != nil:
 		d.broken(w, r, err)
-	case answer.Result == gate.GuardRefuse:
+	case answer.Result == guarded.GuardRefuse:
 		d.refused(w, r, http.StatusForbidden, answer.Explanation)
-	case answer.Result == gate.GuardSignIn && !opens(r):
+	case answer.Result == guarded.GuardSignIn && !opens(r):
 		w.Header().Set("Cache-Control", "no-store")
 		if strings.Contains(r.Header.Get("Accept"), "text/html") {
 			d.page(w, r, http.StatusUnauthorized, "You are not signed in any more", "What you sent was not passed on. Sign in in another tab, go back here, and send it again.", v.public+"/")
 			return
 		}
 		http.Error(w, "Nobody is signed in. Open "+v.public+"/ in a browser to sign in.", http.StatusUnauthorized)
-	case answer.Result == gate.GuardSignIn:
+	case answer.Result == guarded.GuardSignIn:
 		d.begin(w, r, v, v.public+r.URL.RequestURI())
 	case r.Header.Get("Upgrade") != "" && r.Header.Get("Origin") != "" && !strings.EqualFold(r.Header.Get("Origin"), v.public):
 		http.Error(w, "Another site opened this connection.", http.StatusForbidden)
@@ -223,7 +226,7 @@ func (d *Guard) own(w http.ResponseWriter, r *http.Request, v *visit, name strin
 	case name == "enter" && r.Method == http.MethodGet && r.URL.Query().Get("ticket") == "":
 		d.begin(w, r, v, v.place(wanted(r)))
 	case name == "enter" && r.Method == http.MethodGet:
-		token, to, err := d.gate.EnterTicket(r.Context(), v.app, r.URL.Query().Get("ticket"), v.cookie(r, "bind"))
+		token, to, err := d.gate.Guarded.EnterTicket(r.Context(), v.app, r.URL.Query().Get("ticket"), v.cookie(r, "bind"))
 		var f *explain.Failure
 		switch {
 		case errors.As(err, &f):
@@ -265,7 +268,7 @@ func (v *visit) place(to string) string {
 func (d *Guard) check(w http.ResponseWriter, r *http.Request, v *visit) {
 	path, _, _ := strings.Cut(r.Header.Get("X-Original-URI"), "?")
 	method := r.Header.Get("X-Original-Method")
-	if method == "" || !gate.PlainPath(path) {
+	if method == "" || !paths.PlainPath(path) {
 		http.Error(w, "X-Original-Method is missing, or X-Original-URI is not a plain path.", http.StatusForbidden)
 		return
 	}
@@ -274,9 +277,9 @@ func (d *Guard) check(w http.ResponseWriter, r *http.Request, v *visit) {
 	switch {
 	case err != nil:
 		d.broken(w, r, err)
-	case answer.Result == gate.GuardSignIn:
+	case answer.Result == guarded.GuardSignIn:
 		w.WriteHeader(http.StatusUnauthorized)
-	case answer.Result == gate.GuardRefuse:
+	case answer.Result == guarded.GuardRefuse:
 		w.Header().Set("X-Gate-Reason", answer.Explanation.Code)
 		w.WriteHeader(http.StatusForbidden)
 	default:
@@ -297,7 +300,7 @@ func (d *Guard) check(w http.ResponseWriter, r *http.Request, v *visit) {
 
 // leave signs out, at the application and wherever its way of signing out reaches.
 func (d *Guard) leave(w http.ResponseWriter, r *http.Request, v *visit) {
-	to, err := d.gate.LeaveTicket(r.Context(), v.app, v.cookie(r, "guard"))
+	to, err := d.gate.Guarded.LeaveTicket(r.Context(), v.app, v.cookie(r, "guard"))
 	if err != nil {
 		d.broken(w, r, err)
 		return
@@ -346,7 +349,7 @@ func (d *Guard) pageIn(w http.ResponseWriter, _ *http.Request, status int, lang,
 }
 
 // identity says whether a header could tell an application who comes: the ones in use, in any spelling that some servers take for the same.
-func identity(app *gate.Guarded, name string) bool {
+func identity(app *guarded.Guarded, name string) bool {
 	name = spelled(name)
 	return name == "authorization" && app.Pass == config.PassBasic || strings.HasPrefix(name, "x-gate-") || slices.ContainsFunc(app.Headers, func(own string) bool { return spelled(own) == name })
 }

@@ -11,11 +11,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/core/config"
-	"innergate/gate"
+	"innergate/gate/guarded"
 )
 
-func berths(pass string, headers ...string) *gate.Guarded {
-	return &gate.Guarded{GuardedApplication: config.GuardedApplication{Pass: pass}, Slug: "berth-board", Name: "Berth Board", Headers: headers}
+func berths(pass string, headers ...string) *guarded.Guarded {
+	return &guarded.Guarded{GuardedApplication: config.GuardedApplication{Pass: pass}, Slug: "berth-board", Name: "Berth Board", Headers: headers}
 }
 
 // TestIdentityHeaders lists the names by which a browser might say who it is.

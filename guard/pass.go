@@ -20,7 +20,7 @@ import (
 
 	"innergate/core/config"
 	"innergate/core/explain"
-	"innergate/gate"
+	"innergate/gate/guarded"
 )
 
 const (
@@ -44,7 +44,7 @@ type upstream struct {
 }
 
 // behindOf finds what stands behind an application, made anew when its settings have changed.
-func (d *Guard) behindOf(app *gate.Guarded) (*behind, error) {
+func (d *Guard) behindOf(app *guarded.Guarded) (*behind, error) {
 	g := &app.GuardedApplication
 	text, err := json.Marshal([]any{g.Upstreams, g.Trust, g.TimeoutSeconds, g.HealthPath})
 	if err != nil {
@@ -168,7 +168,7 @@ func keepBody(r *http.Request) *http.Request {
 }
 
 // pass hands a request on, and its answer back.
-func (d *Guard) pass(w http.ResponseWriter, r *http.Request, v *visit, answer *gate.GuardAnswer) {
+func (d *Guard) pass(w http.ResponseWriter, r *http.Request, v *visit, answer *guarded.GuardAnswer) {
 	b, err := d.behindOf(v.app)
 	if err != nil {
 		d.broken(w, r, err)
@@ -198,7 +198,7 @@ func (d *Guard) pass(w http.ResponseWriter, r *http.Request, v *visit, answer *g
 func (d *Guard) endWithSession(ctx context.Context, end context.CancelFunc, session string) {
 	every := time.NewTicker(lookEvery)
 	defer every.Stop()
-	for !d.gate.GuardOver(ctx, session) {
+	for !d.gate.Guarded.GuardOver(ctx, session) {
 		select {
 		case <-ctx.Done():
 			return
@@ -209,7 +209,7 @@ func (d *Guard) endWithSession(ctx context.Context, end context.CancelFunc, sess
 }
 
 // rewrite makes the request that the application gets. Hop-by-hop headers, and those that Connection names, are gone before ours are set.
-func (d *Guard) rewrite(p *httputil.ProxyRequest, v *visit, b *behind, answer *gate.GuardAnswer) {
+func (d *Guard) rewrite(p *httputil.ProxyRequest, v *visit, b *behind, answer *guarded.GuardAnswer) {
 	out := p.Out
 	out.URL.Scheme, out.URL.Host = b.upstreams[0].at.Scheme, b.upstreams[0].at.Host
 	if out.Host = ""; v.app.KeepHost {

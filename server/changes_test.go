@@ -5,8 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,7 +14,9 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/files"
-	"innergate/gate"
+	"innergate/gate/changes"
+	"innergate/gate/ground"
+	"innergate/testbed"
 )
 
 // TestAProposedChangeIsRehearsed lets a change hold in its rehearsal, begun at the application and at the gate, and nowhere else.
@@ -95,8 +95,8 @@ func TestWhatChangedBetweenTwoSignIns(t *testing.T) {
 	good := newest(t, w).Reference
 	_, err := c.SetRoutes(ctx, access.Routes{Rules: []access.Route{{Name: "office", If: access.RouteCondition{MailDomains: []string{"saltmere.example"}}, To: []string{"saltmere-staff"}}}})
 	require.NoError(t, err)
-	require.NoError(t, w.Gate.Assign(ctx, gate.System, "crew-rota", api.Assignment{Kind: "group", Who: "crew"}))
-	require.NoError(t, w.Gate.Assign(ctx, gate.System, "cargo-ledger", api.Assignment{Kind: "group", Who: "crew"}))
+	require.NoError(t, w.Gate.Persons.Assign(ctx, ground.System, "crew-rota", api.Assignment{Kind: "group", Who: "crew"}))
+	require.NoError(t, w.Gate.Persons.Assign(ctx, ground.System, "cargo-ledger", api.Assignment{Kind: "group", Who: "crew"}))
 	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
 	got, err := c.CompareTraces(ctx, newest(t, w).Reference, good)
 	require.NoError(t, err)
@@ -112,7 +112,7 @@ func TestSchemaIsServed(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	b := w.Walker()
-	require.NoError(t, b.Get(t.Context(), w.URL+gate.SchemaPath))
+	require.NoError(t, b.Get(t.Context(), w.URL+changes.SchemaPath))
 	assert.Equal(t, http.StatusOK, b.Status)
 	assert.Contains(t, b.Text, `"title": "Inner Gate configuration"`)
 }

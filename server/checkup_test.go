@@ -14,8 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -24,6 +22,7 @@ import (
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 // found waits until a finding of this code stands in the list, or does not.

@@ -233,7 +233,7 @@ func TestJournalIsWhole(t *testing.T) {
 func TestHostHeaderIsNotBelieved(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), context.Background()
-	doc, err := w.Gate.OurMetadata(ctx, "", "", false)
+	doc, err := w.Gate.Exchange.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
 	_, body := send(t, hostClient("evil.example", w.URL), "GET", "http://evil.example/saml/idp/metadata", "", "")
 	assert.NotContains(t, body, "evil.example")

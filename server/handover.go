@@ -10,7 +10,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"innergate/api"
-	"innergate/gate"
+	"innergate/gate/exchange"
 )
 
 const (
@@ -22,18 +22,18 @@ const (
 func (s *Server) handovers() {
 	a := s.app
 	a.Get("/handover/:token", func(c fiber.Ctx) error {
-		page, err := s.gate.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		page, err := s.gate.Exchange.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		id, err := s.gate.HandoverID(c.Context(), s.browser(c), c.Params("token"))
+		id, err := s.gate.Exchange.HandoverID(c.Context(), s.browser(c), c.Params("token"))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
-		kept, err := s.gate.OpenHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		kept, err := s.gate.Exchange.OpenHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
@@ -44,14 +44,14 @@ func (s *Server) handovers() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.CompareHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), strings.Clone(c.FormValue("text")))
+		page, err := s.gate.Exchange.CompareHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), strings.Clone(c.FormValue("text")))
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token/leave", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.LeaveHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), gate.HandoverLeave{Text: strings.Clone(c.FormValue("text")), Certificate: strings.Clone(c.FormValue("certificate")),
+		page, err := s.gate.Exchange.LeaveHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), exchange.HandoverLeave{Text: strings.Clone(c.FormValue("text")), Certificate: strings.Clone(c.FormValue("certificate")),
 			ClientID: strings.Clone(c.FormValue("client_id")), Secret: strings.Clone(c.FormValue("client_secret")), Remark: strings.Clone(c.FormValue("remark"))}, c.FormValue("act") != "leave")
 		return s.handoverPage(c, page, err)
 	})
@@ -59,14 +59,14 @@ func (s *Server) handovers() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		next, rehearsal, err := s.gate.TryHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		next, rehearsal, err := s.gate.Exchange.TryHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
 		return s.rehearses(c, next, rehearsal)
 	})
 	a.Get("/handover/:token/certificate/:file", func(c fiber.Ctx) error {
-		page, err := s.gate.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		page, err := s.gate.Exchange.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
@@ -89,7 +89,7 @@ func (s *Server) handovers() {
 			return err
 		}
 		token := strings.Clone(c.Params("token"))
-		next, run, rehearsal, err := s.gate.BeginTrial(c.Context(), s.browser(c), token, s.trialRun(c, token))
+		next, run, rehearsal, err := s.gate.Moves.BeginTrial(c.Context(), s.browser(c), token, s.trialRun(c, token))
 		if err != nil {
 			return s.explained(c, err)
 		}
@@ -110,14 +110,14 @@ func (s *Server) handoverCookie(c fiber.Ctx) string {
 	if len(all) == 0 || len(all) > 50 {
 		return ""
 	}
-	id, err := s.gate.HandoverID(c.Context(), s.browser(c), c.Params("token"))
+	id, err := s.gate.Exchange.HandoverID(c.Context(), s.browser(c), c.Params("token"))
 	if err != nil {
 		return ""
 	}
 	return strings.Clone(c.Cookies(prefix + id))
 }
 
-func (s *Server) handoverPage(c fiber.Ctx, page *gate.HandoverPage, err error) error {
+func (s *Server) handoverPage(c fiber.Ctx, page *exchange.HandoverPage, err error) error {
 	if err != nil {
 		return s.explained(c, err)
 	}
@@ -139,7 +139,7 @@ func (s *Server) trialRun(c fiber.Ctx, token string) string {
 }
 
 func (s *Server) trialPage(c fiber.Ctx, token string) error {
-	page, err := s.gate.OpenTrial(c.Context(), token, s.trialRun(c, token))
+	page, err := s.gate.Moves.OpenTrial(c.Context(), token, s.trialRun(c, token))
 	if err != nil {
 		return s.explained(c, err)
 	}

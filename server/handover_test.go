@@ -18,7 +18,7 @@ import (
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/demo"
-	"innergate/gate"
+	"innergate/gate/ground"
 )
 
 // desk connects Ticket Desk as a draft of which nothing is known yet.
@@ -98,7 +98,7 @@ func TestHandoverLinks(t *testing.T) {
 
 	// A viewer can't decide, an engineer takes it, and its document is kept as a version.
 	viewer := w.Client()
-	viewer.Token = token(t, w, gate.RoleViewer)
+	viewer.Token = token(t, w, ground.RoleViewer)
 	_, err = viewer.ApplyProposal(ctx, left.ID, api.ApplyProposal{})
 	assert.ErrorContains(t, err, "needs the role engineer")
 	_, err = c.ApplyProposal(ctx, left.ID, api.ApplyProposal{})
@@ -290,7 +290,7 @@ func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
 	_, err = c.ApproveProposal(ctx, list.Items[0].ID)
 	assert.ErrorContains(t, err, "a handover link that you made yourself")
 	other := w.Client()
-	other.Token = token(t, w, gate.RoleEngineer)
+	other.Token = token(t, w, ground.RoleEngineer)
 	_, err = other.ApproveProposal(ctx, list.Items[0].ID)
 	assert.NoError(t, err)
 }

@@ -81,7 +81,7 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	require.NoError(t, err)
 	var raw string
 	var at time.Time
-	row, err := w.Gate.Judge(ctx, api.Judge{Trace: good})
+	row, err := w.Gate.Rehearsal.Judge(ctx, api.Judge{Trace: good})
 	require.NoError(t, err)
 	at = row.At
 	raw = w.Staff.Sent()

@@ -22,7 +22,6 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/demo"
-	"innergate/gate"
 	"innergate/testbed"
 )
 
@@ -72,7 +71,7 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 		require.Eventually(t, func() bool { return done.Load() >= before+12 }, testbed.Patience, 5*time.Millisecond)
 	}
 	some()
-	for _, purpose := range []string{gate.PurposeSigning, gate.PurposeEncryption} {
+	for _, purpose := range []string{keys.PurposeSigning, keys.PurposeEncryption} {
 		before, err := c.Rollover(ctx, purpose, "")
 		require.NoError(t, err)
 		assert.Equal(t, "make", before.Step)
@@ -126,9 +125,9 @@ func TestSwitchAtATime(t *testing.T) {
 	var shift atomic.Int64
 	w := testbed.World(t, demo.Options{Now: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
 	ctx, c := context.Background(), w.Client()
-	k, err := c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning, Kind: "p-256"})
+	k, err := c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning, Kind: "p-256"})
 	require.NoError(t, err)
-	_, err = c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning})
+	_, err = c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning})
 	assert.ErrorContains(t, err, "next key was made already")
 	_, err = c.StepKey(ctx, k.ID, "publish")
 	require.NoError(t, err)
@@ -141,13 +140,13 @@ func TestSwitchAtATime(t *testing.T) {
 	assert.Equal(t, "next", planned.State)
 	_, err = c.StepKey(ctx, k.ID, "undo")
 	require.NoError(t, err)
-	require.NoError(t, w.Gate.SwitchDue(ctx))
+	require.NoError(t, w.Gate.Keyring.SwitchDue(ctx))
 	_, err = c.SwitchKey(ctx, k.ID, &at)
 	require.NoError(t, err)
 	require.NoError(t, w.Fetch())
 	shift.Store(int64(61 * time.Minute))
 	require.Eventually(t, func() bool {
-		r, err := c.Rollover(ctx, gate.PurposeSigning, "")
+		r, err := c.Rollover(ctx, keys.PurposeSigning, "")
 		return err == nil && r.Active.ID == k.ID
 	}, testbed.Patience, 50*time.Millisecond, "the service switches by itself")
 	assert.Empty(t, signedIn(ctx, w, "mvoss"), "an application of RSA days takes a signature of P-256")
@@ -158,13 +157,13 @@ func TestOneConfirmsByHand(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), context.Background()
 	c := w.Client()
-	k, err := c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning})
+	k, err := c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning})
 	require.NoError(t, err)
 	assert.ErrorContains(t, c.ConfirmHolder(ctx, k.ID, "applications", "crew-rota", true), "published")
 	_, err = c.StepKey(ctx, k.ID, "publish")
 	require.NoError(t, err)
 	require.NoError(t, c.ConfirmHolder(ctx, k.ID, "applications", "crew-rota", true))
-	r, err := c.Rollover(ctx, gate.PurposeSigning, "")
+	r, err := c.Rollover(ctx, keys.PurposeSigning, "")
 	require.NoError(t, err)
 	assert.Equal(t, [2]int{1, 2}, [2]int{r.Have, r.Count})
 	assert.False(t, r.Partners[0].Has, "those without it come first")
@@ -188,13 +187,13 @@ func TestImportCertifyAndExport(t *testing.T) {
 	require.NoError(t, err)
 	p12, err := pkcs12.Modern.Encode(signer, cert, nil, "ebb")
 	require.NoError(t, err)
-	in := api.ImportKey{Purpose: gate.PurposeSigning, Data: base64.StdEncoding.EncodeToString(p12), Password: "flood"}
+	in := api.ImportKey{Purpose: keys.PurposeSigning, Data: base64.StdEncoding.EncodeToString(p12), Password: "flood"}
 	_, err = c.ImportKey(ctx, in)
 	assert.ErrorContains(t, err, "another password")
-	in.Purpose, in.Password = gate.PurposeEncryption, "ebb"
+	in.Purpose, in.Password = keys.PurposeEncryption, "ebb"
 	_, err = c.ImportKey(ctx, in)
 	assert.ErrorContains(t, err, "must be an RSA key")
-	in.Purpose = gate.PurposeSigning
+	in.Purpose = keys.PurposeSigning
 	k, err := c.ImportKey(ctx, in)
 	require.NoError(t, err)
 	assert.Equal(t, "p-384", k.Kind)
@@ -229,7 +228,7 @@ func TestImportCertifyAndExport(t *testing.T) {
 	_, err = c.SwitchKey(ctx, k.ID, nil)
 	require.NoError(t, err)
 	assert.Empty(t, signedIn(ctx, w, "mvoss"))
-	_, err = c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning, Kind: "rsa-512"})
+	_, err = c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning, Kind: "rsa-512"})
 	assert.ErrorContains(t, err, "Choose rsa-2048")
 }
 
@@ -247,7 +246,7 @@ func TestOwnKeyAndEntityID(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(common), "crew-rota")
 
-	k, err := c.MakeKey(ctx, api.NewKey{Purpose: gate.PurposeSigning, For: "applications/crew-rota"})
+	k, err := c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning, For: "applications/crew-rota"})
 	require.NoError(t, err)
 	assert.Equal(t, "crew-rota", k.For.Slug)
 	_, err = c.StepKey(ctx, k.ID, "publish")

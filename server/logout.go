@@ -10,11 +10,11 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/saml"
-	"innergate/gate"
+	"innergate/gate/signin"
 )
 
 // signedOut shows where a sign-out stands, or asks whether it is wanted.
-func (s *Server) signedOut(c fiber.Ctx, o *gate.SignOut) error {
+func (s *Server) signedOut(c fiber.Ctx, o *signin.SignOut) error {
 	d := pageData{Title: o.Title, SignOut: o, Code: o.Request, Location: trusted(o.Onward), Action: "/sign-out"}
 	if o.Request != "" {
 		d.Action = "/oidc/logout/agreed"
@@ -35,10 +35,10 @@ func (s *Server) sloPlace(c fiber.Ctx) (location, path string) {
 // slo takes logout messages of applications. Opened without one it explains itself.
 func (s *Server) slo(c fiber.Ctx) error {
 	location, _ := s.sloPlace(c)
-	return s.logoutArrived(c, func(received *saml.Received) *gate.Next {
-		return s.gate.LogoutSAML(c.Context(), s.browser(c), received)
+	return s.logoutArrived(c, func(received *saml.Received) *signin.Next {
+		return s.gate.SignOut.LogoutSAML(c.Context(), s.browser(c), received)
 	}, func(doc []byte) ([]byte, error) {
-		return s.gate.LogoutSOAP(c.Context(), s.address(c), doc, location)
+		return s.gate.SignOut.LogoutSOAP(c.Context(), s.address(c), doc, location)
 	})
 }
 
@@ -48,26 +48,26 @@ func (s *Server) providerSLO(c fiber.Ctx) error {
 	if handle := c.Params("handle"); handle != "" {
 		return s.sloKept(c, handle)
 	}
-	return s.logoutArrived(c, func(received *saml.Received) *gate.Next {
-		return s.gate.LogoutByProvider(c.Context(), s.browser(c), slug, received)
+	return s.logoutArrived(c, func(received *saml.Received) *signin.Next {
+		return s.gate.SignOut.LogoutByProvider(c.Context(), s.browser(c), slug, received)
 	}, func(doc []byte) ([]byte, error) {
-		return s.gate.LogoutByProviderSOAP(c.Context(), s.address(c), slug, doc)
+		return s.gate.SignOut.LogoutByProviderSOAP(c.Context(), s.address(c), slug, doc)
 	})
 }
 
 // logoutArrived tells by which binding a logout message came. A posted one is kept, and looked at in a same-site request, since only that one carries our cookies.
-func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *gate.Next, bySOAP func([]byte) ([]byte, error)) error {
+func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *signin.Next, bySOAP func([]byte) ([]byte, error)) error {
 	location, path := s.sloPlace(c)
 	switch kind := c.Get("Content-Type"); {
 	case c.Method() == http.MethodGet:
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
 		if query == "" {
 			return s.page(c, http.StatusOK, "signout.html", pageData{Title: "This address takes logout messages", Action: "/sign-out",
-				SignOut: &gate.SignOut{Title: "This address takes logout messages", Text: "It is the single logout service of Inner Gate: applications and providers send signed messages here. You can sign out without one.", Ask: true}})
+				SignOut: &signin.SignOut{Title: "This address takes logout messages", Text: "It is the single logout service of Inner Gate: applications and providers send signed messages here. You can sign out without one.", Ask: true}})
 		}
 		received, err := saml.DecodeRedirect(query, location)
 		if err != nil {
-			return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), err))
+			return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), err))
 		}
 		return s.next(c, byBrowser(received))
 	case strings.HasPrefix(kind, "text/xml"):
@@ -77,7 +77,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *gate
 	}
 	body := c.BodyRaw()
 	if len(body) > messageLimit*3/2 {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
 	}
 	form, err := url.ParseQuery(string(body))
 	param := saml.ParamRequest
@@ -85,7 +85,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *gate
 		param = saml.ParamResponse
 	}
 	if err != nil || len(form[param]) != 1 || len(form[saml.ParamRequest])+len(form[saml.ParamResponse]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one logout message"))))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one logout message"))))
 	}
 	return s.keep(c, "slo"+path, path+"/", param, form.Get(param), form.Get("RelayState"))
 }
@@ -93,7 +93,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *gate
 // sloKept goes on with a logout message that was posted.
 func (s *Server) sloKept(c fiber.Ctx, handle string) error {
 	location, path := s.sloPlace(c)
-	return s.next(c, s.gate.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))))
+	return s.next(c, s.gate.SignOut.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))))
 }
 
 // soap answers a message that came by the back channel (SAML Bindings, section 3.2). What can't be answered is a fault.

@@ -17,7 +17,9 @@ import (
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/core/explain"
-	"innergate/gate"
+	"innergate/gate/ground"
+	"innergate/gate/rehearsal"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -25,7 +27,7 @@ import (
 type call struct {
 	fiber.Ctx
 	s   *Server
-	who gate.Actor
+	who ground.Actor
 }
 
 // route is one operation of the management API. Everything about it stands here: who may call it, what it takes and gives.
@@ -52,17 +54,17 @@ func Routes() []route {
 }
 
 func mainRoutes() []route {
-	const viewer, engineer, owner = gate.RoleViewer, gate.RoleEngineer, gate.RoleOwner
+	const viewer, engineer, owner = ground.RoleViewer, ground.RoleEngineer, ground.RoleOwner
 	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
 		{Method: get, Path: "/openapi.json", Summary: "This description", handle: openAPI, Response: map[string]any{}},
-		{Method: get, Path: "/session", Summary: "Who is asking", Role: gate.RoleAssigner, Response: api.Me{}, handle: func(c *call) (any, error) {
+		{Method: get, Path: "/session", Summary: "Who is asking", Role: ground.RoleAssigner, Response: api.Me{}, handle: func(c *call) (any, error) {
 			return api.Me{Name: c.who.Name, Role: c.who.Role, Applications: c.who.Applications, CSRF: c.who.CSRF, Kind: c.who.Kind}, nil
 		}},
 		{Method: post, Path: "/session", Summary: "Sign in with a password; sets the session cookie", Request: api.SignIn{}, Response: api.Me{}, handle: signIn},
-		{Method: del, Path: "/session", Summary: "Sign out", Role: gate.RoleAssigner, Status: 204, handle: signOut},
+		{Method: del, Path: "/session", Summary: "Sign out", Role: ground.RoleAssigner, Status: 204, handle: signOut},
 		{Method: get, Path: "/set-up", Summary: "Whether the first administrator is missing", Response: map[string]bool{}, handle: func(c *call) (any, error) {
-			needed, err := c.s.gate.SetupNeeded(c.Context())
+			needed, err := c.s.gate.Console.SetupNeeded(c.Context())
 			return map[string]bool{"needed": needed}, err
 		}},
 		{Method: post, Path: "/set-up", Summary: "Make the first administrator", Request: api.Setup{}, Status: 204, handle: func(c *call) (any, error) {
@@ -70,39 +72,39 @@ func mainRoutes() []route {
 			if err != nil {
 				return nil, err
 			}
-			return nil, c.s.gate.SetUp(c.Context(), in, c.s.address(c))
+			return nil, c.s.gate.Console.SetUp(c.Context(), in, c.s.address(c))
 		}},
 		{Method: get, Path: "/overview", Summary: "Counts, findings and the newest sign-ins", Role: viewer, Response: api.Overview{}, handle: overview},
 		{Method: get, Path: "/find", Summary: "Search everything by name, entity ID, trace number or fingerprint", Role: viewer, Query: []string{"q"}, Response: api.List[api.FoundItem]{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Find(c.Context(), c.Query("q"), gate.Allows(c.who.Role, engineer))
+			return c.s.gate.Checkups.Find(c.Context(), c.Query("q"), ground.Allows(c.who.Role, engineer))
 		}},
 
 		{Method: get, Path: "/applications", Summary: "List applications", Role: viewer, Query: paged("reach", "provider"), Response: api.List[api.Application]{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
+			return c.s.gate.Checkups.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
 		}},
 		{Method: post, Path: "/applications", Summary: "Add an application", Role: engineer, Request: config.Application{}, Response: api.Application{}, Status: 201, handle: func(c *call) (any, error) {
 			in, err := body[config.Application](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.SaveApplication(c.Context(), c.who, "", in, 0)
+			return c.s.gate.Configuration.SaveApplication(c.Context(), c.who, "", in, 0)
 		}},
-		{Method: get, Path: "/applications/{slug}", Summary: "Show an application with its passage and findings", Role: viewer, Response: api.Application{}, handle: func(c *call) (any, error) { return c.s.gate.Application(c.Context(), c.Params("slug")) }},
+		{Method: get, Path: "/applications/{slug}", Summary: "Show an application with its passage and findings", Role: viewer, Response: api.Application{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.Application(c.Context(), c.Params("slug")) }},
 		{Method: put, Path: "/applications/{slug}", Summary: "Replace an application's configuration", Role: engineer, Query: []string{"revision"}, Request: config.Application{}, Response: api.Application{}, handle: func(c *call) (any, error) {
 			in, err := body[config.Application](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.SaveApplication(c.Context(), c.who, c.Params("slug"), in, revision(c))
+			return c.s.gate.Configuration.SaveApplication(c.Context(), c.who, c.Params("slug"), in, revision(c))
 		}},
 		{Method: del, Path: "/applications/{slug}", Summary: "Delete an application", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.DeleteApplication(c.Context(), c.who, c.Params("slug"))
+			return nil, c.s.gate.Configuration.DeleteApplication(c.Context(), c.who, c.Params("slug"))
 		}},
 		{Method: post, Path: "/applications/{slug}/reach/{reach}", Summary: "Open, close or take back to draft", Role: engineer, Response: api.Application{}, handle: func(c *call) (any, error) {
-			if err := c.s.gate.SetReach(c.Context(), c.who, "application", c.Params("slug"), access.Reach(c.Params("reach"))); err != nil {
+			if err := c.s.gate.Configuration.SetReach(c.Context(), c.who, "application", c.Params("slug"), access.Reach(c.Params("reach"))); err != nil {
 				return nil, err
 			}
-			return c.s.gate.Application(c.Context(), c.Params("slug"))
+			return c.s.gate.Checkups.Application(c.Context(), c.Params("slug"))
 		}},
 		{Method: post, Path: "/applications/{slug}/understand", Summary: "Show what a document would change, storing nothing", Role: engineer, Request: api.TakeIn{}, Response: api.Understood{}, handle: func(c *call) (any, error) { return understand(c, "application", c.Params("slug")) }},
 		{Method: post, Path: "/applications/{slug}/take", Summary: "Take the other side's metadata", Role: engineer, Request: api.TakeIn{}, Response: api.Application{}, handle: func(c *call) (any, error) {
@@ -110,34 +112,34 @@ func mainRoutes() []route {
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.TakeApplication(c.Context(), c.who, c.Params("slug"), in)
+			return c.s.gate.Watch.TakeApplication(c.Context(), c.who, c.Params("slug"), in)
 		}},
-		{Method: get, Path: "/applications/{slug}/exchange", Summary: "The exchange sheet", Role: viewer, Response: api.ExchangeSheet{}, handle: func(c *call) (any, error) { return c.s.gate.ApplicationSheet(c.Context(), c.Params("slug")) }},
+		{Method: get, Path: "/applications/{slug}/exchange", Summary: "The exchange sheet", Role: viewer, Response: api.ExchangeSheet{}, handle: func(c *call) (any, error) { return c.s.gate.Exchange.ApplicationSheet(c.Context(), c.Params("slug")) }},
 
-		{Method: get, Path: "/providers", Summary: "List providers", Role: viewer, Query: paged("reach"), Response: api.List[api.Provider]{}, handle: func(c *call) (any, error) { return c.s.gate.Providers(c.Context(), page(c), c.Query("reach")) }},
+		{Method: get, Path: "/providers", Summary: "List providers", Role: viewer, Query: paged("reach"), Response: api.List[api.Provider]{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.Providers(c.Context(), page(c), c.Query("reach")) }},
 		{Method: post, Path: "/providers", Summary: "Add a provider", Role: engineer, Request: config.Provider{}, Response: api.Provider{}, Status: 201, handle: func(c *call) (any, error) {
 			in, err := body[config.Provider](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.SaveProvider(c.Context(), c.who, "", in, 0)
+			return c.s.gate.Configuration.SaveProvider(c.Context(), c.who, "", in, 0)
 		}},
-		{Method: get, Path: "/providers/{slug}", Summary: "Show a provider with its stations and findings", Role: viewer, Response: api.Provider{}, handle: func(c *call) (any, error) { return c.s.gate.Provider(c.Context(), c.Params("slug")) }},
+		{Method: get, Path: "/providers/{slug}", Summary: "Show a provider with its stations and findings", Role: viewer, Response: api.Provider{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.Provider(c.Context(), c.Params("slug")) }},
 		{Method: put, Path: "/providers/{slug}", Summary: "Replace a provider's configuration", Role: engineer, Query: []string{"revision"}, Request: config.Provider{}, Response: api.Provider{}, handle: func(c *call) (any, error) {
 			in, err := body[config.Provider](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.SaveProvider(c.Context(), c.who, c.Params("slug"), in, revision(c))
+			return c.s.gate.Configuration.SaveProvider(c.Context(), c.who, c.Params("slug"), in, revision(c))
 		}},
 		{Method: del, Path: "/providers/{slug}", Summary: "Delete a provider that no application uses", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.DeleteProvider(c.Context(), c.who, c.Params("slug"))
+			return nil, c.s.gate.Configuration.DeleteProvider(c.Context(), c.who, c.Params("slug"))
 		}},
 		{Method: post, Path: "/providers/{slug}/reach/{reach}", Summary: "Open, close or take back to draft", Role: engineer, Response: api.Provider{}, handle: func(c *call) (any, error) {
-			if err := c.s.gate.SetReach(c.Context(), c.who, "provider", c.Params("slug"), access.Reach(c.Params("reach"))); err != nil {
+			if err := c.s.gate.Configuration.SetReach(c.Context(), c.who, "provider", c.Params("slug"), access.Reach(c.Params("reach"))); err != nil {
 				return nil, err
 			}
-			return c.s.gate.Provider(c.Context(), c.Params("slug"))
+			return c.s.gate.Checkups.Provider(c.Context(), c.Params("slug"))
 		}},
 		{Method: post, Path: "/providers/{slug}/understand", Summary: "Show what a document would change, storing nothing", Role: engineer, Request: api.TakeIn{}, Response: api.Understood{}, handle: func(c *call) (any, error) { return understand(c, "provider", c.Params("slug")) }},
 		{Method: post, Path: "/providers/{slug}/take", Summary: "Take the other side's metadata", Role: engineer, Request: api.TakeIn{}, Response: api.Provider{}, handle: func(c *call) (any, error) {
@@ -145,9 +147,9 @@ func mainRoutes() []route {
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.TakeProvider(c.Context(), c.who, c.Params("slug"), in)
+			return c.s.gate.Watch.TakeProvider(c.Context(), c.who, c.Params("slug"), in)
 		}},
-		{Method: get, Path: "/providers/{slug}/exchange", Summary: "The exchange sheet", Role: viewer, Response: api.ExchangeSheet{}, handle: func(c *call) (any, error) { return c.s.gate.ProviderSheet(c.Context(), c.Params("slug")) }},
+		{Method: get, Path: "/providers/{slug}/exchange", Summary: "The exchange sheet", Role: viewer, Response: api.ExchangeSheet{}, handle: func(c *call) (any, error) { return c.s.gate.Exchange.ProviderSheet(c.Context(), c.Params("slug")) }},
 
 		{Method: post, Path: "/understand/{kind}", Summary: "Understand a document for a new application or provider, storing nothing", Role: engineer, Request: api.TakeIn{}, Response: api.Understood{}, handle: func(c *call) (any, error) { return understand(c, c.Params("kind"), "") }},
 		{Method: post, Path: "/compare", Summary: "Compare two values to the letter", Role: viewer, Request: api.Compare{}, Response: explain.Difference{}, handle: func(c *call) (any, error) {
@@ -160,18 +162,18 @@ func mainRoutes() []route {
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.NewRehearsal(c.Context(), c.who, in)
+			return c.s.gate.Rehearsal.NewRehearsal(c.Context(), c.who, in)
 		}},
 		{Method: get, Path: "/rehearsals/{id}", Summary: "A rehearsal and its traces", Role: viewer, Response: api.Rehearsal{}, handle: func(c *call) (any, error) {
-			r, err := c.s.gate.Rehearsal(c.Context(), c.Params("id"))
+			r, err := c.s.gate.Rehearsal.Rehearsal(c.Context(), c.Params("id"))
 			if err == nil {
 				c.maskNames(r.Traces)
 			}
 			return r, err
 		}},
-		{Method: get, Path: "/traces", Summary: "List traces, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "application", "provider", "outcome", "code", "rehearsal", "person", "from", "until"}, Response: api.List[api.TraceSummary]{}, handle: traces},
+		{Method: get, Path: "/traces", Summary: "List traces, the newest first", Role: viewer, Query: []string{"search", "after", "limit", "application", "provider", "outcome", "code", "rehearsal", "person", "from", "until"}, Response: api.List[api.TraceSummary]{}, handle: listTraces},
 		{Method: get, Path: "/traces/{reference}", Summary: "The whole record of one sign-in", Role: viewer, Response: api.Trace{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Trace(c.Context(), c.Params("reference"), gate.Allows(c.who.Role, gate.RoleEngineer))
+			return c.s.gate.Traces.Trace(c.Context(), c.Params("reference"), ground.Allows(c.who.Role, ground.RoleEngineer))
 		}},
 		{Method: get, Path: "/explanations", Summary: "The catalogue of failures", Role: viewer, Response: api.List[explain.Explanation]{}, handle: func(c *call) (any, error) {
 			return api.List[explain.Explanation]{Items: explain.All()}, nil
@@ -181,7 +183,7 @@ func mainRoutes() []route {
 			if err != nil {
 				return nil, err
 			}
-			return gate.DecodeAnything(in.Text)
+			return rehearsal.DecodeAnything(in.Text)
 		}},
 		{Method: get, Path: "/journal/verify", Summary: "Walk the journal's chain of hashes; has is a hash that was noted before and must be among them", Role: viewer, Query: []string{"has"}, Response: api.JournalVerdict{}, handle: func(c *call) (any, error) {
 			return c.s.gate.VerifyJournal(c.Context(), c.Query("has"))
@@ -194,33 +196,35 @@ func mainRoutes() []route {
 			return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
 		}},
 
-		{Method: get, Path: "/administrators", Summary: "List administrators", Role: owner, Response: api.List[api.Administrator]{}, handle: func(c *call) (any, error) { return c.s.gate.Administrators(c.Context()) }},
+		{Method: get, Path: "/administrators", Summary: "List administrators", Role: owner, Response: api.List[api.Administrator]{}, handle: func(c *call) (any, error) { return c.s.gate.Console.Administrators(c.Context()) }},
 		{Method: post, Path: "/administrators", Summary: "Add an administrator", Role: owner, Request: api.NewAdministrator{}, Response: api.Administrator{}, Status: 201, handle: func(c *call) (any, error) {
 			in, err := body[api.NewAdministrator](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.AddAdministrator(c.Context(), c.who, in)
+			return c.s.gate.Console.AddAdministrator(c.Context(), c.who, in)
 		}},
 		{Method: put, Path: "/administrators/{id}", Summary: "Change a role or password; ends the sessions of the one concerned", Role: owner, Request: api.ChangeAdministrator{}, Status: 204, handle: func(c *call) (any, error) {
 			in, err := body[api.ChangeAdministrator](c)
 			if err != nil {
 				return nil, err
 			}
-			return nil, c.s.gate.ChangeAdministrator(c.Context(), c.who, c.Params("id"), in)
+			return nil, c.s.gate.Console.ChangeAdministrator(c.Context(), c.who, c.Params("id"), in)
 		}},
 		{Method: del, Path: "/administrators/{id}", Summary: "Remove an administrator", Role: owner, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.RemoveAdministrator(c.Context(), c.who, c.Params("id"))
+			return nil, c.s.gate.Console.RemoveAdministrator(c.Context(), c.who, c.Params("id"))
 		}},
-		{Method: get, Path: "/tokens", Summary: "List API tokens", Role: owner, Response: api.List[api.Token]{}, handle: func(c *call) (any, error) { return c.s.gate.Tokens(c.Context()) }},
+		{Method: get, Path: "/tokens", Summary: "List API tokens", Role: owner, Response: api.List[api.Token]{}, handle: func(c *call) (any, error) { return c.s.gate.Console.Tokens(c.Context()) }},
 		{Method: post, Path: "/tokens", Summary: "Make an API token; its secret is in the answer only", Role: owner, Request: api.NewToken{}, Response: api.Token{}, Status: 201, handle: func(c *call) (any, error) {
 			in, err := body[api.NewToken](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.NewToken(c.Context(), c.who, in)
+			return c.s.gate.Console.NewToken(c.Context(), c.who, in)
 		}},
-		{Method: del, Path: "/tokens/{id}", Summary: "Revoke an API token", Role: owner, Status: 204, handle: func(c *call) (any, error) { return nil, c.s.gate.RevokeToken(c.Context(), c.who, c.Params("id")) }},
+		{Method: del, Path: "/tokens/{id}", Summary: "Revoke an API token", Role: owner, Status: 204, handle: func(c *call) (any, error) {
+			return nil, c.s.gate.Console.RevokeToken(c.Context(), c.who, c.Params("id"))
+		}},
 	}
 }
 
@@ -242,7 +246,7 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 		if err != nil {
 			return err
 		}
-		if !gate.Allows(who.Role, r.Role) {
+		if !ground.Allows(who.Role, r.Role) {
 			return &api.Problem{Type: "about:blank", Status: http.StatusForbidden, Title: "Not allowed", Code: "role", Detail: fmt.Sprintf("This needs the role %s; yours is %s.", r.Role, who.Role), Remedy: "Ask an owner."}
 		}
 		in.who = *who
@@ -282,11 +286,11 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 }
 
 // actor finds who is asking: by token in the Authorization header, or by the console's cookie. A changing call by cookie must carry the session's CSRF value.
-func (s *Server) actor(c fiber.Ctx, changing bool) (*gate.Actor, error) {
+func (s *Server) actor(c fiber.Ctx, changing bool) (*ground.Actor, error) {
 	if scheme, token, ok := strings.Cut(c.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
-		return s.gate.BearerActor(c.Context(), strings.TrimSpace(token), s.address(c))
+		return s.gate.Console.BearerActor(c.Context(), strings.TrimSpace(token), s.address(c))
 	}
-	who, err := s.gate.SessionActor(c.Context(), c.Cookies(s.cookieName("console")), s.address(c))
+	who, err := s.gate.Console.SessionActor(c.Context(), c.Cookies(s.cookieName("console")), s.address(c))
 	if err != nil || !changing {
 		return who, err
 	}
@@ -328,7 +332,7 @@ func signIn(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	token, me, err := c.s.gate.SignInAdministrator(c.Context(), in.Name, in.Password, c.s.address(c))
+	token, me, err := c.s.gate.Console.SignInAdministrator(c.Context(), in.Name, in.Password, c.s.address(c))
 	if err != nil {
 		return nil, err
 	}
@@ -338,7 +342,7 @@ func signIn(c *call) (any, error) {
 
 func signOut(c *call) (any, error) {
 	c.s.dropCookie(c, c.s.cookieName("console"))
-	return nil, c.s.gate.SignOutAdministrator(c.Context(), c.Cookies(c.s.cookieName("console")))
+	return nil, c.s.gate.Console.SignOutAdministrator(c.Context(), c.Cookies(c.s.cookieName("console")))
 }
 
 func understand(c *call, kind, slug string) (any, error) {
@@ -349,9 +353,9 @@ func understand(c *call, kind, slug string) (any, error) {
 	var u *api.Understood
 	switch kind {
 	case "application":
-		u, _, err = c.s.gate.UnderstandApplication(c.Context(), slug, in)
+		u, _, err = c.s.gate.Watch.UnderstandApplication(c.Context(), slug, in)
 	case "provider":
-		u, _, err = c.s.gate.UnderstandProvider(c.Context(), slug, in)
+		u, _, err = c.s.gate.Watch.UnderstandProvider(c.Context(), slug, in)
 	default:
 		return nil, fiber.ErrNotFound
 	}
@@ -360,7 +364,7 @@ func understand(c *call, kind, slug string) (any, error) {
 
 // maskNames takes people's names out of lists for viewers.
 func (c *call) maskNames(list []api.TraceSummary) {
-	if gate.Allows(c.who.Role, gate.RoleEngineer) {
+	if ground.Allows(c.who.Role, ground.RoleEngineer) {
 		return
 	}
 	for i := range list {
@@ -371,21 +375,21 @@ func (c *call) maskNames(list []api.TraceSummary) {
 }
 
 func overview(c *call) (any, error) {
-	o, err := c.s.gate.Overview(c.Context())
+	o, err := c.s.gate.Checkups.Overview(c.Context())
 	if err == nil {
 		c.maskNames(o.Recent)
 	}
 	return o, err
 }
 
-func traces(c *call) (any, error) {
-	f := gate.TraceFilter{Application: c.Query("application"), Provider: c.Query("provider"), Outcome: c.Query("outcome"), Code: c.Query("code"), Rehearsal: c.Query("rehearsal"), Person: c.Query("person"), Names: gate.Allows(c.who.Role, gate.RoleEngineer)}
+func listTraces(c *call) (any, error) {
+	f := traces.Filter{Application: c.Query("application"), Provider: c.Query("provider"), Outcome: c.Query("outcome"), Code: c.Query("code"), Rehearsal: c.Query("rehearsal"), Person: c.Query("person"), Names: ground.Allows(c.who.Role, ground.RoleEngineer)}
 	for name, into := range map[string]*time.Time{"from": &f.From, "until": &f.Until} {
 		if err := timeQuery(c, name, into); err != nil {
 			return nil, err
 		}
 	}
-	list, err := c.s.gate.Traces(c.Context(), page(c), f)
+	list, err := c.s.gate.Traces.Traces(c.Context(), page(c), f)
 	if err == nil {
 		c.maskNames(list.Items)
 	}

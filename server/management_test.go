@@ -23,7 +23,8 @@ import (
 
 	"innergate/api"
 	"innergate/demo"
-	"innergate/gate"
+	"innergate/gate/ground"
+	"innergate/gate/traces"
 	"innergate/server"
 	"innergate/testbed"
 )
@@ -36,7 +37,7 @@ func world(t testing.TB) *demo.World {
 
 func token(t testing.TB, w *demo.World, role string) string {
 	t.Helper()
-	made, err := w.Gate.NewToken(context.Background(), gate.System, api.NewToken{Name: role, Role: role, Days: 1})
+	made, err := w.Gate.Console.NewToken(context.Background(), ground.System, api.NewToken{Name: role, Role: role, Days: 1})
 	require.NoError(t, err)
 	return made.Secret
 }
@@ -67,10 +68,10 @@ var parameter = regexp.MustCompile(`\{\w+\}`)
 func TestEveryRouteWithEveryRole(t *testing.T) {
 	t.Parallel()
 	w := world(t)
-	tokens := map[string]string{gate.RoleViewer: token(t, w, gate.RoleViewer), gate.RoleEngineer: token(t, w, gate.RoleEngineer), gate.RoleOwner: token(t, w, gate.RoleOwner)}
-	assigner, err := w.Gate.NewToken(context.Background(), gate.System, api.NewToken{Name: "assigner", Role: gate.RoleAssigner, Applications: []string{"crew-rota"}})
+	tokens := map[string]string{ground.RoleViewer: token(t, w, ground.RoleViewer), ground.RoleEngineer: token(t, w, ground.RoleEngineer), ground.RoleOwner: token(t, w, ground.RoleOwner)}
+	assigner, err := w.Gate.Console.NewToken(context.Background(), ground.System, api.NewToken{Name: "assigner", Role: ground.RoleAssigner, Applications: []string{"crew-rota"}})
 	require.NoError(t, err)
-	tokens[gate.RoleAssigner] = assigner.Secret
+	tokens[ground.RoleAssigner] = assigner.Secret
 	seen := 0
 	for _, r := range server.Routes() {
 		if r.Role == "" {
@@ -80,10 +81,10 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 		address := w.URL + "/api/v1" + parameter.ReplaceAllString(r.Path, "nobody")
 		for role, secret := range tokens {
 			answer, body := send(t, http.DefaultClient, r.Method, address, secret, "{}")
-			allowed := gate.Allows(role, r.Role)
+			allowed := ground.Allows(role, r.Role)
 			if strings.Contains(r.Path, "/assignments") {
 				// An assigner may at the applications named with it, and this is none of them; a viewer reads.
-				allowed = gate.Allows(role, gate.RoleEngineer) || role == gate.RoleViewer && r.Method == http.MethodGet
+				allowed = ground.Allows(role, ground.RoleEngineer) || role == ground.RoleViewer && r.Method == http.MethodGet
 			}
 			if allowed {
 				assert.NotContains(t, []int{401, 403}, answer.StatusCode, "%s %s as %s: %s", r.Method, r.Path, role, body)
@@ -92,17 +93,17 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 			}
 			assert.Equal(t, "no-store", answer.Header.Get("Cache-Control"))
 		}
-		for _, wrong := range []string{"", "innergate_guessed", tokens[gate.RoleOwner] + "x"} {
+		for _, wrong := range []string{"", "innergate_guessed", tokens[ground.RoleOwner] + "x"} {
 			answer, _ := send(t, http.DefaultClient, r.Method, address, wrong, "{}")
 			assert.Equal(t, 401, answer.StatusCode, "%s %s", r.Method, r.Path)
 		}
 	}
 	assert.Greater(t, seen, 35)
 	for _, r := range server.Routes() {
-		if r.Role == gate.RoleAssigner {
+		if r.Role == ground.RoleAssigner {
 			assert.Contains(t, []string{"/session", "/people", "/groups", "/applications/{slug}/assignments", "/applications/{slug}/assignments/{kind}/{who}"}, r.Path, "an assigner assigns, and nothing else")
 		}
-		if r.Method != http.MethodGet && r.Role == gate.RoleViewer {
+		if r.Method != http.MethodGet && r.Role == ground.RoleViewer {
 			assert.Contains(t, []string{"/session", "/compare", "/decode", "/applications/{slug}/exchange/compare", "/providers/{slug}/exchange/compare", "/checkup", "/bundles", "/bundles/file"}, r.Path, "a viewer changes nothing")
 		}
 	}
@@ -174,7 +175,7 @@ func TestAnswersFitTheDescription(t *testing.T) {
 	require.NoError(t, err)
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(context.Background(), w.RotaURL+"/sign-in", "mvoss"))
-	list, err := w.Gate.Traces(context.Background(), page1, gate.TraceFilter{})
+	list, err := w.Gate.Traces.Traces(context.Background(), page1, traces.Filter{})
 	require.NoError(t, err)
 	metadata, err := w.Desk.Metadata()
 	require.NoError(t, err)

@@ -9,7 +9,7 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/oidc"
-	"innergate/gate"
+	"innergate/gate/grants"
 )
 
 // openid lays out what belongs to OpenID Connect and OAuth 2.0.
@@ -17,7 +17,7 @@ func (s *Server) openid() {
 	a := s.app
 	for _, path := range []string{"/.well-known/openid-configuration", "/.well-known/oauth-authorization-server"} {
 		a.Get(path, func(c fiber.Ctx) error {
-			doc, err := s.gate.Discovery(c.Context())
+			doc, err := s.gate.Grants.Discovery(c.Context())
 			if err != nil {
 				return err
 			}
@@ -26,7 +26,7 @@ func (s *Server) openid() {
 		})
 	}
 	a.Get("/oidc/keys", func(c fiber.Ctx) error {
-		doc, err := s.gate.OurKeySet(c.Context())
+		doc, err := s.gate.Exchange.OurKeySet(c.Context())
 		return keySet(c, doc, err)
 	})
 	a.Get("/oidc/authorize", func(c fiber.Ctx) error {
@@ -34,27 +34,27 @@ func (s *Server) openid() {
 		if query == "" {
 			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in requests", Text: "It is the authorization endpoint of Inner Gate. Applications send people here with a request; please start at the application that you want to use."})
 		}
-		return s.next(c, s.gate.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
+		return s.next(c, s.gate.SignIn.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
 	})
 	a.Post("/oidc/authorize", func(c fiber.Ctx) error { return s.formArrived(c, "authorize", "/oidc/authorize/") })
 	a.Get("/oidc/authorize/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.AskOIDCPosted(c.Context(), s.browser(c), c.Params("handle")))
+		return s.next(c, s.gate.SignIn.AskOIDCPosted(c.Context(), s.browser(c), c.Params("handle")))
 	})
-	for path, call := range map[string]func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer{
-		"token": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
-			return s.gate.Token(c.Context(), authorization, body, from)
+	for path, call := range map[string]func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer{
+		"token": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
+			return s.gate.Grants.Token(c.Context(), authorization, body, from)
 		},
-		"par": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
-			return s.gate.Push(c.Context(), authorization, body, from)
+		"par": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
+			return s.gate.SignIn.Push(c.Context(), authorization, body, from)
 		},
-		"introspect": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
-			return s.gate.Introspect(c.Context(), authorization, body, from)
+		"introspect": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
+			return s.gate.Grants.Introspect(c.Context(), authorization, body, from)
 		},
-		"revoke": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
-			return s.gate.Revoke(c.Context(), authorization, body, from)
+		"revoke": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
+			return s.gate.Grants.Revoke(c.Context(), authorization, body, from)
 		},
-		"device": func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer {
-			return s.gate.Device(c.Context(), authorization, body, from)
+		"device": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
+			return s.gate.Grants.Device(c.Context(), authorization, body, from)
 		},
 	} {
 		a.Post("/oidc/"+path, func(c fiber.Ctx) error { return s.endpoint(c, call) })
@@ -66,7 +66,7 @@ func (s *Server) openid() {
 	a.Post("/oidc/userinfo", s.userInfo)
 	a.Options("/oidc/userinfo", s.preflight)
 	a.Post("/oidc/register", func(c fiber.Ctx) error {
-		return answer(c, s.gate.Register(c.Context(), bearer(c), c.BodyRaw(), s.address(c)))
+		return answer(c, s.gate.Exchange.Register(c.Context(), bearer(c), c.BodyRaw(), s.address(c)))
 	})
 	a.Get("/oidc/logout", func(c fiber.Ctx) error {
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
@@ -91,19 +91,19 @@ func (s *Server) openid() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.BeginDevice(c.Context(), s.browser(c), c.FormValue("code")))
+		return s.onward(c, s.gate.SignIn.BeginDevice(c.Context(), s.browser(c), c.FormValue("code")))
 	})
 	a.Post("/sign-in/:id/confirm", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.Confirmed(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes"))
+		return s.onward(c, s.gate.SignIn.Confirmed(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes"))
 	})
 	a.Post("/console-sign-in/:provider", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.BeginConsole(c.Context(), s.browser(c), c.Params("provider")))
+		return s.onward(c, s.gate.SignIn.BeginConsole(c.Context(), s.browser(c), c.Params("provider")))
 	})
 	s.callbacks()
 	a.Get("/about/privacy", func(c fiber.Ctx) error {
@@ -123,24 +123,24 @@ func (s *Server) callbacks() {
 		if query == "" {
 			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in answers", Text: "It is the redirect URI of Inner Gate for one provider. A provider sends people back here; there is nothing to see. If you came from your provider, its answer came as a fragment, which stays in the browser: it must answer by query or form_post."})
 		}
-		return s.next(c, s.gate.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
+		return s.next(c, s.gate.SignIn.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
 	})
 	a.Post(base, func(c fiber.Ctx) error {
 		slug := c.Params("provider")
 		return s.formArrived(c, "callback/"+slug, "/oidc/callback/"+url.PathEscape(slug)+"/answer/")
 	})
 	a.Get(base+"/answer/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
+		return s.next(c, s.gate.SignIn.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
-	a.Get(base+"/signed-out", func(c fiber.Ctx) error { return s.signedOut(c, s.gate.SignedOut(c.Query("state"))) })
+	a.Get(base+"/signed-out", func(c fiber.Ctx) error { return s.signedOut(c, s.gate.SignOut.SignedOut(c.Query("state"))) })
 	a.Post(base+"/logout", func(c fiber.Ctx) error {
 		if !isForm(c) {
 			return fiber.ErrUnsupportedMediaType
 		}
-		return answer(c, s.gate.ProviderLogout(c.Context(), strings.Clone(c.Params("provider")), string(c.BodyRaw()), s.address(c)))
+		return answer(c, s.gate.SignOut.ProviderLogout(c.Context(), strings.Clone(c.Params("provider")), string(c.BodyRaw()), s.address(c)))
 	})
 	a.Get(base+"/keys", func(c fiber.Ctx) error {
-		doc, err := s.gate.OurClientKeySet(c.Context(), c.Params("provider"))
+		doc, err := s.gate.Exchange.OurClientKeySet(c.Context(), c.Params("provider"))
 		return keySet(c, doc, err)
 	})
 }
@@ -171,26 +171,26 @@ func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 	}
 	body := c.BodyRaw()
 	if len(body) > oidc.MaxParameters {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("oidc.request-unreadable", explain.Fact("parameters", "they have more than 64 KiB"))))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("oidc.request-unreadable", explain.Fact("parameters", "they have more than 64 KiB"))))
 	}
 	return s.keep(c, place, onward, "form", string(body), "")
 }
 
 // endpoint serves clients, not browsers: a form comes, JSON goes.
-func (s *Server) endpoint(c fiber.Ctx, call func(c fiber.Ctx, authorization, body, from string) *gate.OAuthAnswer) error {
+func (s *Server) endpoint(c fiber.Ctx, call func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer) error {
 	s.cors(c)
 	if !isForm(c) {
-		return answer(c, &gate.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "The body must be application/x-www-form-urlencoded."}})
+		return answer(c, &grants.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "The body must be application/x-www-form-urlencoded."}})
 	}
 	_, query, _ := strings.Cut(c.OriginalURL(), "?")
 	if query != "" {
 		// What a query carries is written down in many places (RFC 6749, section 3.2).
-		return answer(c, &gate.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "Parameters must be in the body, not in the address."}})
+		return answer(c, &grants.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "Parameters must be in the body, not in the address."}})
 	}
 	return answer(c, call(c, strings.Clone(c.Get("Authorization")), string(c.BodyRaw()), s.address(c)))
 }
 
-func answer(c fiber.Ctx, a *gate.OAuthAnswer) error {
+func answer(c fiber.Ctx, a *grants.OAuthAnswer) error {
 	c.Set("Cache-Control", "no-store")
 	c.Set("Pragma", "no-cache")
 	if a.Challenge != "" {
@@ -221,7 +221,7 @@ func (s *Server) userInfo(c fiber.Ctx) error {
 	if token == "" && c.Method() == http.MethodPost && isForm(c) {
 		token = strings.Clone(c.FormValue("access_token")) // RFC 6750, section 2.2
 	}
-	a, err := s.gate.UserInfo(c.Context(), token)
+	a, err := s.gate.Grants.UserInfo(c.Context(), token)
 	if err != nil {
 		return err
 	}
@@ -235,7 +235,7 @@ func (s *Server) cors(c fiber.Ctx) bool {
 		return false
 	}
 	c.Set("Vary", "Origin")
-	if !s.gate.KnownOrigin(c.Context(), origin) {
+	if !s.gate.Partners.KnownOrigin(c.Context(), origin) {
 		return false
 	}
 	c.Set("Access-Control-Allow-Origin", strings.Clone(origin))
@@ -255,7 +255,7 @@ func (s *Server) endSession(c fiber.Ctx, raw string, agreed bool) error {
 	if len(raw) > oidc.MaxParameters {
 		return fiber.ErrRequestEntityTooLarge
 	}
-	n := s.gate.EndSession(c.Context(), s.browser(c), raw, agreed)
+	n := s.gate.SignOut.EndSession(c.Context(), s.browser(c), raw, agreed)
 	if agreed {
 		return s.onward(c, n)
 	}

@@ -10,14 +10,13 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"innergate/api"
 	"innergate/core/access"
 	"innergate/core/config"
+	"innergate/testbed"
 )
 
 func TestCodeFlow(t *testing.T) {

@@ -14,7 +14,7 @@ import (
 // own are the pages on which people sign in at the gate itself. A form answers with a redirect to a page of ours, so that nothing that was entered is sent twice.
 func (s *Server) own() {
 	s.app.Get("/sign-in/:id/own", func(c fiber.Ctx) error {
-		page, next := s.gate.ShowOwn(c.Context(), s.browser(c), c.Params("id"))
+		page, next := s.gate.Directory.ShowOwn(c.Context(), s.browser(c), c.Params("id"))
 		if next != nil {
 			return s.onward(c, next) // this follows a form of ours
 		}
@@ -24,20 +24,20 @@ func (s *Server) own() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.next(c, s.gate.EnterOwn(c.Context(), s.browser(c), c.Params("id"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
+		return s.next(c, s.gate.Directory.EnterOwn(c.Context(), s.browser(c), c.Params("id"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
 	})
 	s.app.Post("/sign-in/:id/profile", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.CompletedProfile(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
+		return s.onward(c, s.gate.SignIn.CompletedProfile(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
 	})
 	s.app.Get("/own/:token", func(c fiber.Ctx) error { return s.passwordPage(c, "") })
 	s.app.Post("/own/:token", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		err := s.gate.SetPassword(c.Context(), c.Params("token"), c.FormValue("password"), c.FormValue("again"))
+		err := s.gate.Directory.SetPassword(c.Context(), c.Params("token"), c.FormValue("password"), c.FormValue("again"))
 		var p *api.Problem
 		switch {
 		case errors.As(err, &p) && p.Status == http.StatusBadRequest:
@@ -50,7 +50,7 @@ func (s *Server) own() {
 }
 
 func (s *Server) passwordPage(c fiber.Ctx, wrong string) error {
-	p, err := s.gate.LinkedPerson(c.Context(), c.Params("token"))
+	p, err := s.gate.Directory.LinkedPerson(c.Context(), c.Params("token"))
 	if err != nil {
 		return s.linkOver(c, err)
 	}

@@ -12,8 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,6 +22,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 // atRegister brings a browser to the page of the gate's own directory.

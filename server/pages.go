@@ -11,7 +11,12 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"innergate/gate"
+	"innergate/gate/directory"
+	"innergate/gate/exchange"
+	"innergate/gate/moves"
+	"innergate/gate/portal"
+	"innergate/gate/rehearsal"
+	"innergate/gate/signin"
 )
 
 //go:embed pages
@@ -25,18 +30,18 @@ type pageData struct {
 	Lang              string // set with the page
 	Reference         string
 	Back, BackName    string
-	Form              *gate.Form
-	Choice            *gate.Choice
-	Rehearsal         *gate.RehearsalPage
-	Handover          *gate.HandoverPage
-	Trial             *gate.TrialPage
-	Confirm           *gate.Confirm
-	Own               *gate.OwnPage
-	Ask               *gate.AskProfile
+	Form              *signin.Form
+	Choice            *signin.Choice
+	Rehearsal         *rehearsal.RehearsalPage
+	Handover          *exchange.HandoverPage
+	Trial             *moves.TrialPage
+	Confirm           *signin.Confirm
+	Own               *directory.OwnPage
+	Ask               *signin.AskProfile
 	Picture           template.URL
-	SignOut           *gate.SignOut
-	Portal            *gate.Portal
-	Account           *gate.OwnAccount
+	SignOut           *signin.SignOut
+	Portal            *portal.Portal
+	Account           *portal.OwnAccount
 	Location          template.URL
 	Code              string
 	Action            string

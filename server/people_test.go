@@ -10,8 +10,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -22,9 +20,11 @@ import (
 	"innergate/core/config"
 	"innergate/core/people"
 	"innergate/demo"
-	"innergate/gate"
+	"innergate/gate/ground"
+	"innergate/gate/traces"
 	"innergate/standin"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // signsIn walks to Crew Rota as somebody, and tells how it ended: a code of an explanation, or nothing where all went well.
@@ -80,7 +80,7 @@ func signsIn(t testing.TB, w *demo.World, user string) (b *demo.Walker, code str
 	t.Helper()
 	b = w.Walker()
 	_ = b.SignIn(context.Background(), w.RotaURL+"/sign-in", user)
-	list, err := w.Gate.Traces(context.Background(), store.Page{Limit: 1}, gate.TraceFilter{Application: "crew-rota"})
+	list, err := w.Gate.Traces.Traces(context.Background(), store.Page{Limit: 1}, traces.Filter{Application: "crew-rota"})
 	require.NoError(t, err)
 	require.Len(t, list.Items, 1)
 	if list.Items[0].Outcome == "signed-in" {
@@ -372,7 +372,7 @@ func TestAnAssignerAssigns(t *testing.T) {
 	_, code := signsIn(t, w, "mvoss")
 	require.Empty(t, code)
 	id := known(t, w, "Mira")[0].ID
-	made, err := w.Gate.NewToken(ctx, gate.System, api.NewToken{Name: "crew office", Role: gate.RoleAssigner, Applications: []string{"crew-rota"}})
+	made, err := w.Gate.Console.NewToken(ctx, ground.System, api.NewToken{Name: "crew office", Role: ground.RoleAssigner, Applications: []string{"crew-rota"}})
 	require.NoError(t, err)
 	office := client.New(w.URL, made.Secret)
 	require.NoError(t, office.Assign(ctx, "crew-rota", api.Assignment{Kind: "person", Who: id}))
@@ -391,7 +391,7 @@ func TestAnAssignerAssigns(t *testing.T) {
 	}
 	_, err = office.Person(ctx, id)
 	assert.ErrorContains(t, err, "role")
-	_, err = w.Gate.NewToken(ctx, gate.System, api.NewToken{Name: "x", Role: gate.RoleAssigner})
+	_, err = w.Gate.Console.NewToken(ctx, ground.System, api.NewToken{Name: "x", Role: ground.RoleAssigner})
 	assert.ErrorContains(t, err, "needs the applications")
 }
 
@@ -453,7 +453,7 @@ func TestPreviewTellsWhatTheSignInDoes(t *testing.T) {
 	c, ctx := w.Client(), t.Context()
 	_, code := signsIn(t, w, "mvoss")
 	require.Empty(t, code)
-	traces, err := w.Gate.Traces(ctx, store.Page{Limit: 1}, gate.TraceFilter{})
+	traces, err := w.Gate.Traces.Traces(ctx, store.Page{Limit: 1}, traces.Filter{})
 	require.NoError(t, err)
 	got, err := c.Preview(ctx, api.Preview{Application: "crew-rota", Trace: traces.Items[0].Reference})
 	require.NoError(t, err)
@@ -540,11 +540,11 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	assert.Equal(t, 2997, groups.Items[0].People)
 	again := run(good, "external_id")
 	assert.Equal(t, 2997, again.Unchanged, "the same file changes nothing the second time")
-	owner := client.New(w.URL, token(t, w, gate.RoleOwner))
+	owner := client.New(w.URL, token(t, w, ground.RoleOwner))
 	sheet, err := owner.ExportPeople(ctx, "csv")
 	require.NoError(t, err)
 	assert.Equal(t, 3000, strings.Count(string(sheet), "\n"))
-	_, err = client.New(w.URL, token(t, w, gate.RoleEngineer)).ExportPeople(ctx, "csv")
+	_, err = client.New(w.URL, token(t, w, ground.RoleEngineer)).ExportPeople(ctx, "csv")
 	assert.ErrorContains(t, err, "role", "everybody's data in one file is for owners")
 }
 

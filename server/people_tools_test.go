@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"innergate/testbed"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -21,6 +19,7 @@ import (
 	"innergate/core/config"
 	"innergate/core/people"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
 // refused wants a problem with this code, and with words of its sentence.

@@ -12,7 +12,7 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/saml"
-	"innergate/gate"
+	"innergate/gate/signin"
 )
 
 func (s *Server) protocols() {
@@ -26,7 +26,7 @@ func (s *Server) protocols() {
 		a.Post(base+"/slo", s.slo)
 		a.Get(base+"/slo/:handle", func(c fiber.Ctx) error { return s.sloKept(c, c.Params("handle")) })
 		a.Get(base+"/sso/:handle", func(c fiber.Ctx) error {
-			return s.next(c, s.gate.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
+			return s.next(c, s.gate.SignIn.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
 		})
 	}
 	a.Get("/saml/idp/:application/metadata", func(c fiber.Ctx) error { return s.metadata(c, "application", c.Params("application")) })
@@ -39,31 +39,33 @@ func (s *Server) protocols() {
 		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in responses", Text: "It is the assertion consumer service (ACS) of Inner Gate for one provider. A provider sends responses here by HTTP-POST; there is nothing to see in a browser."})
 	})
 	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
+		return s.next(c, s.gate.SignIn.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
 	for _, path := range []string{"", "/:handle"} {
 		a.Get("/saml/sp/:provider/slo"+path, s.providerSLO)
 	}
 	a.Post("/saml/sp/:provider/slo", s.providerSLO)
-	a.Get("/sign-out", func(c fiber.Ctx) error { return s.next(c, s.gate.SignOutHere(c.Context(), s.browser(c), false)) })
+	a.Get("/sign-out", func(c fiber.Ctx) error {
+		return s.next(c, s.gate.SignOut.SignOutHere(c.Context(), s.browser(c), false))
+	})
 	a.Post("/sign-out", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignOutHere(c.Context(), s.browser(c), true))
+		return s.onward(c, s.gate.SignOut.SignOutHere(c.Context(), s.browser(c), true))
 	})
 	a.Get("/guard/:application/enter", func(c fiber.Ctx) error {
 		bind, err := hex.DecodeString(c.Query("bind"))
 		if err != nil {
 			bind = nil
 		}
-		return s.next(c, s.gate.EnterGuarded(c.Context(), s.browser(c), c.Params("application"), c.Query("to"), bind))
+		return s.next(c, s.gate.Guarded.EnterGuarded(c.Context(), s.browser(c), c.Params("application"), c.Query("to"), bind))
 	})
 	a.Get("/sign-out/guard/:ticket", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.LeaveGuarded(c.Context(), s.browser(c), c.Params("ticket")))
+		return s.next(c, s.gate.Guarded.LeaveGuarded(c.Context(), s.browser(c), c.Params("ticket")))
 	})
 	a.Get("/start/:application", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
+		return s.next(c, s.gate.SignIn.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
 	})
 	a.Get("/rehearse/:token", s.rehearsalPage)
 	a.Post("/rehearse/:token", s.rehearsalBegin)
@@ -71,13 +73,13 @@ func (s *Server) protocols() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.Named(c.Context(), s.browser(c), c.Params("id"), strings.Clone(c.FormValue("name"))))
+		return s.onward(c, s.gate.SignIn.Named(c.Context(), s.browser(c), c.Params("id"), strings.Clone(c.FormValue("name"))))
 	})
 	a.Post("/sign-in/:id/choose", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.Chosen(c.Context(), s.browser(c), c.Params("id"), c.FormValue("provider")))
+		return s.onward(c, s.gate.SignIn.Chosen(c.Context(), s.browser(c), c.Params("id"), c.FormValue("provider")))
 	})
 }
 
@@ -85,7 +87,7 @@ func (s *Server) protocols() {
 func (s *Server) metadata(c fiber.Ctx, side, slug string) error {
 	slug = strings.Clone(slug)
 	counts := c.Cookies(s.cookieName("console")) == "" && c.Get("Authorization") == ""
-	doc, err := s.gate.HandOutMetadata(c.Context(), side, slug, c.Query("signed") != "", counts, s.address(c))
+	doc, err := s.gate.Exchange.HandOutMetadata(c.Context(), side, slug, c.Query("signed") != "", counts, s.address(c))
 	if err != nil {
 		return err
 	}
@@ -106,12 +108,12 @@ func (s *Server) sso(c fiber.Ctx) error {
 	}
 	received, err := saml.DecodeRedirect(query, s.ssoLocation(c))
 	if err != nil {
-		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), err))
+		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), err))
 	}
 	if received.Param != saml.ParamRequest {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "SAMLRequest", received.Param))))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "SAMLRequest", received.Param))))
 	}
-	return s.next(c, s.gate.AskSAML(c.Context(), s.browser(c), received))
+	return s.next(c, s.gate.SignIn.AskSAML(c.Context(), s.browser(c), received))
 }
 
 // ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only that one carries our cookies.
@@ -132,7 +134,7 @@ func (s *Server) artifact(c fiber.Ctx) error {
 	if !strings.HasPrefix(c.Get("Content-Type"), "text/xml") {
 		return fiber.ErrUnsupportedMediaType
 	}
-	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.ResolveArtifact(c.Context(), doc) })
+	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.SignIn.ResolveArtifact(c.Context(), doc) })
 }
 
 // artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer carries it.
@@ -152,22 +154,22 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 	}
 	body := c.BodyRaw()
 	if len(body) > messageLimit*3/2 {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
 	}
 	form, err := url.ParseQuery(string(body))
 	if err == nil && len(form[saml.ParamArtifact]) == 1 && param == saml.ParamResponse && len(form[param]) == 0 {
 		param = saml.ParamArtifact
 	}
 	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.gate.Unreadable(c.Context(), s.browser(c), errors.New("the form does not hold exactly one "+param)))
+		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), errors.New("the form does not hold exactly one "+param)))
 	}
 	return s.keep(c, place, onward, param, form.Get(param), form.Get("RelayState"))
 }
 
 func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) error {
-	handle, err := s.gate.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
+	handle, err := s.gate.SignIn.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
 	if err != nil {
-		return s.next(c, s.gate.FailArrival(c.Context(), s.browser(c), err))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), err))
 	}
 	c.Set("Cache-Control", "no-store")
 	return c.Redirect().Status(http.StatusSeeOther).To(onward + handle)
@@ -175,7 +177,7 @@ func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) er
 
 func (s *Server) rehearsalPage(c fiber.Ctx) error {
 	token := c.Params("token")
-	p := s.gate.OpenRehearsal(c.Context(), s.browser(c), token)
+	p := s.gate.Rehearsal.OpenRehearsal(c.Context(), s.browser(c), token)
 	if p.Failure != nil {
 		return s.failurePage(c, p.Failure)
 	}
@@ -186,12 +188,12 @@ func (s *Server) rehearsalBegin(c fiber.Ctx) error {
 	if err := s.sameOrigin(c); err != nil {
 		return err
 	}
-	next, cookie := s.gate.BeginRehearsal(c.Context(), s.browser(c), c.Params("token"))
+	next, cookie := s.gate.Rehearsal.BeginRehearsal(c.Context(), s.browser(c), c.Params("token"))
 	return s.rehearses(c, next, cookie)
 }
 
 // rehearses goes on in a rehearsal that this browser has begun.
-func (s *Server) rehearses(c fiber.Ctx, next *gate.Next, cookie string) error {
+func (s *Server) rehearses(c fiber.Ctx, next *signin.Next, cookie string) error {
 	if cookie != "" && !next.DropRehearsal {
 		s.setCookie(c, s.cookieName("rehearsal"), cookie, time.Hour)
 	}
@@ -222,8 +224,8 @@ func (s *Server) dropCookie(c fiber.Ctx, name string) {
 }
 
 // browser reads what we know of the one who asks out of cookies and address.
-func (s *Server) browser(c fiber.Ctx) gate.Browser {
-	b := gate.Browser{Address: s.address(c), SignIns: map[string]string{}, SignOuts: map[string]string{}}
+func (s *Server) browser(c fiber.Ctx) signin.Browser {
+	b := signin.Browser{Address: s.address(c), SignIns: map[string]string{}, SignOuts: map[string]string{}}
 	prefix, outs := s.cookieName(signInPrefix), s.cookieName(signOutPrefix)
 	for name, value := range c.Request().Header.Cookies() {
 		if id, ok := strings.CutPrefix(string(name), outs); ok && len(b.SignOuts) < 8 {
@@ -251,7 +253,7 @@ func (s *Server) sameOrigin(c fiber.Ctx) error {
 	return nil
 }
 
-func (s *Server) cookies(c fiber.Ctx, n *gate.Next) {
+func (s *Server) cookies(c fiber.Ctx, n *signin.Next) {
 	if n.SetSignIn != "" {
 		s.setCookie(c, s.cookieName(signInPrefix+n.SetSignIn), n.Secret, 20*time.Minute)
 	}
@@ -287,7 +289,7 @@ func (s *Server) cookies(c fiber.Ctx, n *gate.Next) {
 }
 
 // next sends what the gate decided.
-func (s *Server) next(c fiber.Ctx, n *gate.Next) error {
+func (s *Server) next(c fiber.Ctx, n *signin.Next) error {
 	s.cookies(c, n)
 	switch {
 	case n.Failure != nil:
@@ -309,7 +311,7 @@ func (s *Server) next(c fiber.Ctx, n *gate.Next) error {
 }
 
 // onward is next after a form of our own. A page stands between, because browsers hold the redirects that follow a form against the form's own policy.
-func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
+func (s *Server) onward(c fiber.Ctx, n *signin.Next) error {
 	if n.Redirect == "" {
 		return s.next(c, n)
 	}
@@ -317,7 +319,7 @@ func (s *Server) onward(c fiber.Ctx, n *gate.Next) error {
 	return s.page(c, http.StatusOK, "onward.html", pageData{Title: "One moment", Location: trusted(n.Redirect)})
 }
 
-func (s *Server) failurePage(c fiber.Ctx, f *gate.FailurePage) error {
+func (s *Server) failurePage(c fiber.Ctx, f *signin.FailurePage) error {
 	lang := languageOf(c)
 	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: said(lang, "What happened: %s.", f.Explanation.Title), Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return, Location: trusted(f.ReturnTo)}
 	switch {

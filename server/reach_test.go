@@ -69,7 +69,7 @@ func TestFromDraftOverACircleToEveryoneAndBack(t *testing.T) {
 	mu.Lock()
 	clock = clock.Add(31 * time.Minute)
 	mu.Unlock()
-	require.NoError(t, w.Gate.RevertDue(ctx))
+	require.NoError(t, w.Gate.Configuration.RevertDue(ctx))
 	assert.Empty(t, in("mvoss"))
 	assert.Equal(t, "reach.application-circle", in("zoberg"))
 

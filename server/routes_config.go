@@ -12,38 +12,39 @@ import (
 
 	"innergate/api"
 	"innergate/core/files"
-	"innergate/gate"
+	"innergate/gate/changes"
+	"innergate/gate/ground"
 )
 
 // configRoutes are the operations on the configuration as files.
 func configRoutes() []route {
-	const engineer = gate.RoleEngineer
+	const engineer = ground.RoleEngineer
 	post, get := http.MethodPost, http.MethodGet
 	return []route{
 		{Method: get, Path: "/config", Summary: "The configuration as files: one, or with form=folder one for each application and provider; with sealed=1 an owner gets secrets, sealed for this gate", Role: engineer, Query: []string{"form", "sealed"}, Response: api.ConfigFiles{}, handle: func(c *call) (any, error) {
-			return c.s.gate.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
+			return c.s.gate.Changes.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
 		}},
 		{Method: post, Path: "/config", Summary: "Create and update what files describe, all or nothing, or only tell what would happen", Role: engineer, Request: api.LoadConfig{}, Response: api.ConfigResult{}, handle: func(c *call) (any, error) {
 			in, err := body[api.LoadConfig](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.LoadConfig(c.Context(), c.who, in)
+			return c.s.gate.Changes.LoadConfig(c.Context(), c.who, in)
 		}},
-		{Method: post, Path: "/config/staged", Summary: "Open a place for a configuration that is too large for one call", Role: engineer, Response: api.Staged{}, Status: 201, handle: func(c *call) (any, error) { return c.s.gate.NewStaged(c.Context(), c.who) }},
+		{Method: post, Path: "/config/staged", Summary: "Open a place for a configuration that is too large for one call", Role: engineer, Response: api.Staged{}, Status: 201, handle: func(c *call) (any, error) { return c.s.gate.Changes.NewStaged(c.Context(), c.who) }},
 		{Method: post, Path: "/config/staged/{id}/parts", Summary: "Send a part of it that begins at an offset", Role: engineer, Query: []string{"at"}, Upload: true, Response: api.Staged{}, handle: func(c *call) (any, error) {
 			at, err := strconv.ParseInt(c.Query("at"), 10, 64)
 			if err != nil || at < 0 {
 				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "Where the part begins is missing", Code: "at", Detail: "The query needs at, the offset in octets at which the part begins."}
 			}
-			return c.s.gate.AddStaged(c.Context(), c.who, c.Params("id"), at, bytes.Clone(c.BodyRaw()))
+			return c.s.gate.Changes.AddStaged(c.Context(), c.who, c.Params("id"), at, bytes.Clone(c.BodyRaw()))
 		}},
 		{Method: post, Path: "/config/seal", Summary: "Seal a secret for this gate, so that it can stand in a file", Role: engineer, Request: api.SealSecret{}, Response: api.SealedSecret{}, handle: func(c *call) (any, error) {
 			in, err := body[api.SealSecret](c)
 			if err != nil {
 				return nil, err
 			}
-			return c.s.gate.SealSecret(c.Context(), c.who, in)
+			return c.s.gate.Changes.SealSecret(c.Context(), c.who, in)
 		}},
 	}
 }
@@ -113,7 +114,7 @@ var fieldWords = map[string]string{
 
 // schema serves the JSON Schema of configuration files. It says nothing about this gate.
 func (s *Server) schema() {
-	s.app.Get(gate.SchemaPath, func(c fiber.Ctx) error {
+	s.app.Get(changes.SchemaPath, func(c fiber.Ctx) error {
 		c.Set("Cache-Control", "public, max-age=3600")
 		return c.Type("json", "utf-8").Send(Schema())
 	})

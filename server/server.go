@@ -24,6 +24,7 @@ import (
 
 	"innergate/api"
 	"innergate/gate"
+	"innergate/gate/ground"
 )
 
 // Options is what a Server needs besides a gate.
@@ -117,7 +118,7 @@ func (s *Server) observe() {
 func (s *Server) operations(app *fiber.App) {
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
-		if _, err := s.gate.SetupNeeded(c.Context()); err != nil {
+		if _, err := s.gate.Console.SetupNeeded(c.Context()); err != nil {
 			s.Log.Error("not ready", "error", err)
 			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
 		}
@@ -135,7 +136,7 @@ func (s *Server) around(c fiber.Ctx) error {
 	if s.gate.Secure() {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
-	c.SetContext(gate.OneLook(c.Context()))
+	c.SetContext(ground.OneLook(c.Context()))
 	err := s.guarded(c)
 	if err != nil {
 		if handled := s.failed(c, err); handled != nil {
@@ -171,7 +172,7 @@ func (s *Server) address(c fiber.Ctx) string {
 	if !ok {
 		return "unknown"
 	}
-	return gate.AddressOf(peer, c.Get("X-Forwarded-For"), s.TrustedProxies).String()
+	return ground.AddressOf(peer, c.Get("X-Forwarded-For"), s.TrustedProxies).String()
 }
 
 // failed answers with an error: problem details for the API, a plain page elsewhere.

@@ -19,7 +19,7 @@ import (
 	"innergate/core/config"
 	"innergate/core/saml"
 	"innergate/demo"
-	"innergate/gate"
+	"innergate/gate/sessions"
 	"innergate/store"
 	"innergate/testbed"
 )
@@ -65,7 +65,7 @@ func TestASessionAsksNothingTheSecondTime(t *testing.T) {
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
 	require.Equal(t, "mvoss", b.Inner("nameid"))
 	assert.Contains(t, decisions(newest(t, w), "freshness"), "asked the person anew")
-	first, err := w.Gate.Sessions(ctx, store.Page{}, gate.SessionFilter{})
+	first, err := w.Gate.Sessions.Sessions(ctx, store.Page{}, sessions.Filter{})
 	require.NoError(t, err)
 	require.Len(t, first.Items, 1)
 

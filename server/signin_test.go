@@ -18,7 +18,7 @@ import (
 	"innergate/client"
 	"innergate/core/saml"
 	"innergate/demo"
-	"innergate/gate"
+	"innergate/gate/ground"
 	"innergate/standin"
 	"innergate/store"
 	"innergate/testbed"
@@ -322,7 +322,7 @@ func TestViewerSeesNoPersonalValues(t *testing.T) {
 	w, ctx := world(t), context.Background()
 	b := demo.NewWalker(nil)
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "zoberg"))
-	viewer := client.New(w.URL, token(t, w, gate.RoleViewer))
+	viewer := client.New(w.URL, token(t, w, ground.RoleViewer))
 	list, err := viewer.Traces(ctx, client.Page{})
 	require.NoError(t, err)
 	_, body := send(t, http.DefaultClient, http.MethodGet, w.URL+"/api/v1/traces/"+list.Items[0].Reference, viewer.Token, "")

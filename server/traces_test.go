@@ -222,10 +222,10 @@ func TestTracesAreKeptForAWhile(t *testing.T) {
 	assert.Len(t, list.Items, 1)
 	now = now.AddDate(0, 0, 31)
 	require.NoError(t, w.Gate.Tidy(ctx))
-	left, err := w.Gate.TraceRetention(ctx)
+	left, err := w.Gate.Traces.TraceRetention(ctx)
 	require.NoError(t, err)
 	assert.Nil(t, left.Oldest, "what is older than a month is gone")
-	s, err := w.Gate.Statistics(ctx, 90, "", "")
+	s, err := w.Gate.Traces.Statistics(ctx, 90, "", "")
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), s.SignedIn, "what was counted stays")
 }

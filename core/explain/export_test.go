@@ -1,7 +1,9 @@
 package explain
 
-import "maps"
-import "slices"
+import (
+	"maps"
+	"slices"
+)
 
 // GermanOf lists the texts that are there in German.
 func GermanOf() []string { return slices.Collect(maps.Keys(german)) }

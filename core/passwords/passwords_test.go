@@ -2,6 +2,7 @@ package passwords_test
 
 import (
 	"crypto/sha1"
+	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/base64"
 	"strings"
@@ -13,8 +14,6 @@ import (
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/crypto/pbkdf2"
 	"golang.org/x/crypto/scrypt"
-
-	"crypto/sha256"
 
 	"innergate/core/passwords"
 )

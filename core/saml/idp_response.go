@@ -1,10 +1,11 @@
 package saml
 
 import (
+	"time"
+
 	"innergate/core/keys"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
-	"time"
 )
 
 // Attribute is one attribute of an assertion (SAML Core, section 2.7.3.1).

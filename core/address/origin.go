@@ -1,0 +1,35 @@
+package address
+
+import (
+	"net/url"
+	"strings"
+)
+
+// PublicDomain says by a domain's look whether anybody can have an address there.
+func PublicDomain(domain string) bool {
+	first, _, _ := strings.Cut(domain, ".")
+	return strings.Contains(first, "mail") || strings.Contains(first, "inbox") || first == "post"
+}
+
+// Network is the address to count by: whoever has an IPv6 network has very many addresses in it.
+func Network(address string) string {
+	if strings.Count(address, ":") > 3 {
+		return strings.Join(strings.SplitN(address, ":", 5)[:4], ":")
+	}
+	return address
+}
+
+func Origin(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host
+}
+
+func Host(id string) string {
+	if u, err := url.Parse(id); err == nil && u.Hostname() != "" {
+		return u.Hostname()
+	}
+	return id
+}

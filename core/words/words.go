@@ -1,0 +1,97 @@
+package words
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"innergate/core/config"
+)
+
+func Ago(now, at time.Time) string {
+	if at.IsZero() {
+		return "not said"
+	}
+	return now.Sub(at).Round(time.Second).String() + " ago"
+}
+
+func Fields(err error) []string {
+	var fields config.Problems
+	if !errors.As(err, &fields) {
+		return []string{Capitalise(err.Error()) + "."}
+	}
+	var out []string
+	for _, f := range fields {
+		out = append(out, f.String())
+	}
+	return out
+}
+
+func FirstOf(list ...string) string {
+	for _, s := range list {
+		if strings.TrimSpace(s) != "" {
+			return s
+		}
+	}
+	return ""
+}
+
+func OrNone(v string) string {
+	if v == "" {
+		return "none"
+	}
+	return v
+}
+
+func Plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func List(v []string) []string {
+	if v == nil {
+		return []string{}
+	}
+	return v
+}
+
+// Device makes a browser's own description short: the browser and the system, as far as they can be told.
+func Device(agent string) string {
+	if agent == "" {
+		return "not said"
+	}
+	find := func(pairs [][2]string) string {
+		for _, p := range pairs {
+			if strings.Contains(agent, p[0]) {
+				return p[1]
+			}
+		}
+		return ""
+	}
+	browser := find([][2]string{{"Edg/", "Edge"}, {"Firefox/", "Firefox"}, {"Chrome/", "Chrome or alike"}, {"Safari/", "Safari"}})
+	system := find([][2]string{{"Android", "Android"}, {"iPhone", "iPhone"}, {"iPad", "iPad"}, {"Windows", "Windows"}, {"Mac OS X", "macOS"}, {"Linux", "Linux"}})
+	switch {
+	case browser == "" && system == "":
+		return Clip(agent, 60)
+	case browser == "" || system == "":
+		return browser + system
+	}
+	return browser + " on " + system
+}
+
+func Clip(s string, n int) string {
+	if len(s) > n {
+		return strings.ToValidUTF8(s[:n], "")
+	}
+	return s
+}
+
+func Capitalise(s string) string {
+	if s == "" || strings.HasPrefix(s, "http") {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

@@ -1,0 +1,38 @@
+// Package checkups looks through the whole configuration for what is wrong or will be, shows each object with its
+// findings, and tells people of them by mail.
+package checkups
+
+import (
+	"sync"
+
+	"innergate/gate/configuration"
+	"innergate/gate/exchange"
+	"innergate/gate/ground"
+	"innergate/gate/keyring"
+	"innergate/gate/partners"
+	"innergate/gate/signin"
+	"innergate/gate/sources"
+	"innergate/gate/traces"
+	"innergate/gate/watch"
+)
+
+// Room holds what the package needs of the gate; see the package.
+type Room struct {
+	*ground.Ground
+	keyring       *keyring.Room
+	partners      *partners.Room
+	traces        *traces.Room
+	signin        *signin.Room
+	configuration *configuration.Room
+	watch         *watch.Room
+	sources       *sources.Room
+	exchange      *exchange.Room
+
+	checking  sync.Mutex
+	checkedAt string // the generation at which everything was last looked at; held by checking
+}
+
+// New makes the room over those that it stands on.
+func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, signin *signin.Room, configuration *configuration.Room, watch *watch.Room, sources *sources.Room, exchange *exchange.Room) *Room {
+	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, signin: signin, configuration: configuration, watch: watch, sources: sources, exchange: exchange}
+}

@@ -1,0 +1,330 @@
+package configuration
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/config"
+	"innergate/core/files"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/gate/partners"
+	"innergate/gate/persons"
+	"innergate/store"
+)
+
+// reviewed refuses a change of something that serves people by one person alone, where the operator wants a second one to look at it.
+func (g *Room) reviewed(tx *gorm.DB, who ground.Actor, name string, before, after access.Reach) error {
+	open := func(r access.Reach) bool { return r == access.InCircle || r == access.Everyone }
+	if who.Approved || who.Kind == ground.System.Kind || !open(before) && !open(after) {
+		return nil
+	}
+	var value string
+	if err := store.RowIn(tx, "SELECT coalesce((SELECT value FROM settings WHERE name = ?), '')", files.SettingReview).Scan(&value); err != nil || value == "" {
+		return err
+	}
+	r, err := ground.DecodeBody[config.Review](value)
+	if err != nil || !r.Second {
+		return err
+	}
+	return ground.Problem(http.StatusConflict, "needs-second", "A second person must look at it", fmt.Sprintf("%s serves people, and here changes of what does need two: one who proposes and one who approves. Nothing was changed.", name), "Propose the change: on its page, or with `innergate history propose`.")
+}
+
+// conflict explains a record that is there already.
+func (g *Room) conflict(tx *gorm.DB, s ground.Saved) error {
+	for _, q := range []struct {
+		column, value, as string
+	}{{"slug", s.Slug, "application"}, {"entity_id", s.EntityID, "application"}, {"slug", s.Slug, "provider"}, {"entity_id", s.EntityID, "provider"}} {
+		if q.as != s.Kind || q.value == "" {
+			continue
+		}
+		var name string
+		err := store.RowIn(tx, "SELECT name FROM "+q.as+"s WHERE "+q.column+" = ? AND id <> ? LIMIT 1", q.value, s.ID).Scan(&name)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if q.column == "slug" {
+			return ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The %s %q has the short name %s already.", q.as, name, s.Slug), "Choose another short name.")
+		}
+		return ground.Problem(http.StatusConflict, "entity-id-taken", "The entity ID is taken", fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, name, s.EntityID), "Is it the same one? Then open it instead of adding it again.")
+	}
+	return nil
+}
+
+// changedMeanwhile shows whoever comes second both changes: the one that was made since, and their own.
+func (g *Room) changedMeanwhile(tx *gorm.DB, row *store.Object, revision int, mine string) error {
+	var base store.Revision
+	if err := tx.Where("object_id = ? AND number = ?", row.ID, revision).Limit(1).Find(&base).Error; err != nil {
+		return err
+	}
+	err := ground.StaleRevision(row.Name)
+	var p *api.Problem
+	if base.Body == "" || !errors.As(err, &p) {
+		return err
+	}
+	m, failed := g.Meanwhile(tx, row.ID, row.Revision, base.Body, row.Body, mine)
+	if failed != nil {
+		return failed
+	}
+	p.Meanwhile = m
+	p.Detail = fmt.Sprintf("%s was changed by %s since you opened it; nothing was written.", row.Name, m.By)
+	if p.Remedy = "You changed other things than they did: load it again and make yours anew."; len(m.Both) > 0 {
+		p.Remedy = "Both of you changed " + strings.Join(m.Both, ", ") + ". Load it again, and agree on what shall hold."
+	}
+	return p
+}
+
+// SaveApplication creates an application (empty slug) or replaces the one with this slug. Revision, if not 0, is the one that the change was made on. The slug
+// is fixed once given, because addresses hold it.
+func (g *Room) SaveApplication(ctx context.Context, who ground.Actor, slug string, a config.Application, revision int) (*api.Application, error) {
+	if slug != "" && a.Slug == "" {
+		a.Slug = slug
+	}
+	if slug == "" && a.Slug == "" {
+		a.Slug = config.Slug(a.Name)
+	}
+	if err := a.Validate(); err != nil {
+		return nil, ground.Invalid(err)
+	}
+	if err := g.partners.CheckSector(ctx, slug, &a); err != nil {
+		return nil, err
+	}
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return g.WriteApplication(tx, now, who, slug, a, revision)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return g.Views.Application(ctx, a.Slug)
+}
+
+func (g *Room) WriteApplication(tx *gorm.DB, now time.Time, who ground.Actor, slug string, a config.Application, revision int) error {
+	if err := partners.KnownProviders(tx, a.Providers); err != nil {
+		return err
+	}
+	if err := persons.KnownGroups(tx, GroupsOf(a.Access.Rules)); err != nil {
+		return err
+	}
+	var used []string
+	for _, r := range a.Access.Rules {
+		used = append(used, r.Use)
+	}
+	var groups []string
+	for _, t := range a.Tiles {
+		groups = append(groups, t.Groups...)
+	}
+	if a.Guarded != nil {
+		for _, r := range a.Guarded.Paths {
+			used, groups = append(used, r.Use), append(groups, r.Groups...)
+		}
+	}
+	if err := persons.KnownGroups(tx, groups); err != nil {
+		return err
+	}
+	if err := knownSets(tx, config.SetAccess, used); err != nil {
+		return err
+	}
+	if err := knownSets(tx, config.SetMapping, a.Mapping.Uses()); err != nil {
+		return err
+	}
+	var row store.Application
+	s := ground.Saved{Kind: "application", Slug: a.Slug, Name: a.Name, EntityID: a.Identifier(), Body: ground.MustJSON(a)}
+	if a.SAML != nil {
+		s.Certificates, s.Watch = a.SAML.Certificates, a.SAML.Metadata
+	}
+	row.Kind, row.Reach = a.Kind, string(a.Reach)
+	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+}
+
+// writeObject creates an application or provider (empty slug) or replaces it, with a revision and a line in the journal. Record is the row as the database layer
+// knows it, row its fields; kind and reach stand in it already.
+func (g *Room) writeObject(tx *gorm.DB, now time.Time, who ground.Actor, slug string, s ground.Saved, revision int, record any, row *store.Object) error {
+	kind, reach, action, before := row.Kind, row.Reach, "created", ""
+	row.CreatedAt = now
+	if slug == "" {
+		// The new ID is given last: a record that has one is looked for by it.
+		row.ID = who.NewID(s.Kind, s.Slug)
+		s.Fresh = len(who.IDs) == 0
+	} else {
+		if err := tx.Where("slug = ?", slug).Take(record).Error; err != nil {
+			return ground.Missing(err, s.Kind, slug)
+		}
+		if revision != 0 && revision != row.Revision {
+			return g.changedMeanwhile(tx, row, revision, s.Body)
+		}
+		if s.Slug != slug {
+			return ground.BadRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new "+s.Kind+" with the other short name.")
+		}
+		if row.Body == s.Body {
+			return nil
+		}
+		action, before = "changed", row.Body
+	}
+	if err := g.reviewed(tx, who, s.Name, access.Reach(row.Reach), access.Reach(reach)); err != nil {
+		return err
+	}
+	s.ID = row.ID
+	if err := g.conflict(tx, s); err != nil {
+		return err
+	}
+	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.Slug, s.Name, kind, reach, partners.EntityColumn(s.EntityID), s.Body, now
+	if row.Revision++; !s.Fresh {
+		number, err := ground.NextNumber(tx, row.ID, row.Revision-1)
+		if err != nil {
+			return err
+		}
+		row.Revision = number
+	}
+	write := tx.Save
+	if s.Fresh {
+		write = tx.Create
+	}
+	if err := write(record).Error; err != nil {
+		return err
+	}
+	if err := g.layOut(tx, now, who, s); err != nil {
+		return err
+	}
+	return ground.Revise(tx, now, who, action, s, row.Revision, before)
+}
+
+// SaveProvider is SaveApplication for providers.
+func (g *Room) SaveProvider(ctx context.Context, who ground.Actor, slug string, p config.Provider, revision int) (*api.Provider, error) {
+	if slug != "" && p.Slug == "" {
+		p.Slug = slug
+	}
+	if slug == "" && p.Slug == "" {
+		p.Slug = config.Slug(p.Name)
+	}
+	if err := p.Validate(); err != nil {
+		return nil, ground.Invalid(err)
+	}
+	now := g.Now().UTC()
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WriteProvider(tx, now, who, slug, p, revision) }); err != nil {
+		return nil, err
+	}
+	return g.Views.Provider(ctx, p.Slug)
+}
+
+func (g *Room) WriteProvider(tx *gorm.DB, now time.Time, who ground.Actor, slug string, p config.Provider, revision int) error {
+	if err := knownSets(tx, config.SetMapping, p.Mapping.Uses()); err != nil {
+		return err
+	}
+	var granted []string
+	for _, one := range p.Grants {
+		granted = append(granted, one.Groups...)
+	}
+	if p.Admit != nil {
+		granted = append(granted, p.Admit.Groups...)
+	}
+	if err := persons.KnownGroups(tx, granted); err != nil {
+		return err
+	}
+	if err := g.knownTypes(tx, p); err != nil {
+		return err
+	}
+	var row store.Provider
+	// Two connections to one OpenID provider, with a client ID each, may share its issuer.
+	s := ground.Saved{Kind: "provider", Slug: p.Slug, Name: p.Name, Body: ground.MustJSON(p)}
+	if p.SAML != nil {
+		s.EntityID, s.Certificates, s.Watch = p.SAML.EntityID, p.SAML.Certificates, p.SAML.Metadata
+	}
+	row.Kind, row.Reach = p.Kind, string(p.Reach)
+	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+}
+
+// DeleteApplication removes one. Its revisions, traces and journal lines stay readable.
+func (g *Room) DeleteApplication(ctx context.Context, who ground.Actor, slug string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveApplication(tx, who, slug) })
+}
+
+func (g *Room) RemoveApplication(tx *gorm.DB, who ground.Actor, slug string) error {
+	var row store.Application
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return ground.Missing(err, "application", slug)
+	}
+	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
+		return err
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	if err := forget(tx, row.ID); err != nil {
+		return err
+	}
+	return g.Unmake(tx, who, ground.Saved{Kind: "application", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})
+}
+
+// DeleteProvider removes one that no application uses.
+func (g *Room) DeleteProvider(ctx context.Context, who ground.Actor, slug string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveProvider(tx, who, slug) })
+}
+
+func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error {
+	var row store.Provider
+	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return ground.Missing(err, "provider", slug)
+	}
+	var users []string
+	if err := partners.UsedBy(tx, slug).Limit(6).Pluck("name", &users).Error; err != nil {
+		return err
+	}
+	if len(users) > 0 {
+		return ground.Problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
+	}
+	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
+		return err
+	}
+	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	if err := forget(tx, row.ID); err != nil {
+		return err
+	}
+	return g.Unmake(tx, who, ground.Saved{Kind: "provider", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})
+}
+
+// SetReach opens, closes or takes back to draft, in one step.
+func (g *Room) SetReach(ctx context.Context, who ground.Actor, kind, slug string, reach access.Reach) error {
+	if kind == "application" {
+		a, err := g.partners.Application(ctx, slug)
+		if err != nil {
+			return err
+		}
+		c := a.Application
+		c.Reach = reach
+		_, err = g.SaveApplication(ctx, who, slug, c, a.Revision)
+		return err
+	}
+	p, err := g.partners.Provider(ctx, slug)
+	if err != nil {
+		return err
+	}
+	c := p.Provider
+	c.Reach = reach
+	_, err = g.SaveProvider(ctx, who, slug, c, p.Revision)
+	return err
+}
+
+// Meanwhile tells who changed an object since a body of it, and how that and one's own change differ from it.
+func (g *Room) Meanwhile(db *gorm.DB, id string, number int, base, theirs, mine string) (*api.Meanwhile, error) {
+	var r store.Revision
+	if err := db.Where("object_id = ? AND number = ?", id, number).Limit(1).Find(&r).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	_, both := files.Merge(base, theirs, mine)
+	return &api.Meanwhile{By: r.Author, At: r.At, Number: number, Theirs: ground.BodyChanges(base, theirs), Mine: ground.BodyChanges(base, mine), Both: words.List(both)}, nil
+}

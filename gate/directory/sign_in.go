@@ -1,0 +1,301 @@
+package directory
+
+import (
+	"context"
+	"encoding/base64"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+	"rsc.io/qr"
+
+	"innergate/core/address"
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/explain"
+	"innergate/core/people"
+	"innergate/core/totp"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/gate/signin"
+	"innergate/store"
+)
+
+// Side signs in the gate's own people, on pages of the gate's own.
+type Side struct{ *Room }
+
+// The stages of signing in at the gate itself.
+const (
+	stagePassword = "password"
+	stageFactor   = "factor" // a code of the authenticator, or a recovery code
+	stageEnrol    = "enrol"  // a second factor is set up
+	stageCodes    = "codes"  // recovery codes are shown, once
+	stageDone     = "done"
+	stageRouted   = "routed" // the address that was entered belongs to another provider
+)
+
+// OwnPage is what a page of the gate's own directory shows.
+type OwnPage struct {
+	SignIn, Provider, Application string
+	Stage, Name, Error, Help      string
+	Secret                        string // of a second factor that is set up, in groups of four
+	Picture                       string // the same as a data: address of a picture to scan
+	Codes                         []string
+	Routed, RoutedTo              string // the provider to go to instead, and its short name
+	Authenticator                 bool   // there is one, whose codes can be entered
+	PasskeyAct, PasskeyOptions    string // what the browser is asked for, if anything (Web Authentication, section 5.1)
+}
+
+func (g Side) Send(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+	if s.State.Wish.Passive {
+		return nil, explain.New("route.no-passive")
+	}
+	s.State.Own = &signin.OwnSignIn{Stage: stagePassword, Name: s.State.Name}
+	if err := g.offerPasskey(ctx, s); err != nil {
+		return nil, err
+	}
+	s.Rec.Decide(trace.Decision{About: "sign-in", Result: "on a page of the gate's own", By: s.Provider.Name + " is the gate's own directory"})
+	return &signin.Next{Redirect: g.ownAddress(s.ID)}, nil
+}
+
+func (g *Room) ownAddress(id string) string { return g.PublicURL + "/sign-in/" + id + "/own" }
+
+// Receive is not asked of a directory: nothing comes back from anywhere.
+func (g Side) Receive(context.Context, *signin.SignIn, *signin.Arrival) (bridge.Identity, error) {
+	return bridge.Identity{}, explain.New("browser.lost")
+}
+
+// ShowOwn shows where somebody stands, or goes on where all is proven.
+func (g *Room) ShowOwn(ctx context.Context, b signin.Browser, id string) (*OwnPage, *signin.Next) {
+	s, err := g.resumeOwn(ctx, b, id)
+	if err != nil {
+		return nil, g.signin.Failed(ctx, s, err)
+	}
+	own := s.State.Own
+	if own.Stage == stageDone {
+		return nil, g.goOn(ctx, s)
+	}
+	page := &OwnPage{SignIn: s.ID, Provider: s.Provider.Name, Application: s.App.Name, Stage: own.Stage, Name: own.Name, Error: own.Error, Codes: own.Codes}
+	if s.Provider.Directory != nil {
+		page.Help = s.Provider.Directory.Help
+	}
+	if o := own.Passkey; o != nil {
+		page.PasskeyAct, page.PasskeyOptions = o.Act, string(o.Options)
+	}
+	if own.Stage == stageRouted {
+		p, err := g.partners.Provider(ctx, own.Routed)
+		if err != nil {
+			return nil, g.signin.Failed(ctx, s, err)
+		}
+		page.Routed, page.RoutedTo = p.Name, p.Slug
+	}
+	if own.Stage == stageFactor {
+		held, _, err := g.totpOf(ctx, own.Person)
+		if err != nil {
+			return nil, g.signin.Failed(ctx, s, err)
+		}
+		page.Authenticator = held != nil
+	}
+	if own.Stage == stageEnrol {
+		if page.Secret, page.Picture, err = enrolment(own.Name, own.Secret); err != nil {
+			return nil, g.signin.Failed(ctx, s, err)
+		}
+	}
+	return page, nil
+}
+
+func (g *Room) resumeOwn(ctx context.Context, b signin.Browser, id string) (*signin.SignIn, error) {
+	s, err := g.signin.Resume(ctx, b, id)
+	if err == nil && s.State.Own == nil {
+		err = explain.New("browser.finished")
+	}
+	return s, err
+}
+
+// goOn ends the gate's own part: what was proven is as if a provider had vouched for it.
+func (g *Room) goOn(ctx context.Context, s *signin.SignIn) *signin.Next {
+	own := s.State.Own
+	if own.Stronger {
+		s.State.Second, s.State.Own = true, nil
+		s.Rec.Decide(trace.Decision{About: "strength", Result: "a second factor was proven at the gate", By: strings.Join(own.AMR, ", ")})
+		return g.signin.Finish(ctx, s, *s.State.Who)
+	}
+	who := bridge.Identity{Person: own.Person, Subject: "person\x1f" + own.Person, Shown: own.Name, Attributes: claims.Bag{}, AuthnInstant: own.At, AMR: own.AMR, Context: own.Context(s.State.Wish.Context), UsedIssuer: "directory/" + s.Provider.ID, UsedID: s.ID, UsedUntil: g.Now().Add(2 * signin.Life)}
+	if c := s.State.Wish.Context; !s.State.Wish.Preferred && !c.Met(who.Context) {
+		return g.signin.Failed(ctx, s, explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name))
+	}
+	return g.signin.Finish(ctx, s, who)
+}
+
+// EnterOwn takes what somebody entered on a page of ours. It only notes what came of it; the page that follows goes on, so that nothing is sent twice. Fields are name and
+// password, code, or passkey (what the browser said of one, as JSON).
+func (g *Room) EnterOwn(ctx context.Context, b signin.Browser, id string, field func(string) string) *signin.Next {
+	s, err := g.resumeOwn(ctx, b, id)
+	if err != nil {
+		return g.signin.Failed(ctx, s, err)
+	}
+	own := s.State.Own
+	own.Error = ""
+	answer := field("passkey")
+	if own.Stage == stageRouted { // another name after all
+		own.Stage, own.Routed = stagePassword, ""
+	}
+	switch own.Stage {
+	case stagePassword, stageFactor:
+		if answer != "" {
+			err = g.enterPasskey(ctx, s, answer)
+		} else if own.Stage == stageFactor {
+			err = g.enterFactor(ctx, s, field("code"))
+		} else {
+			err = g.enterPassword(ctx, s, field("name"), field("password"))
+		}
+	case stageEnrol:
+		if answer != "" {
+			err = g.enrolPasskey(ctx, s, answer)
+		} else {
+			err = g.enterEnrolment(ctx, s, field("code"))
+		}
+	case stageCodes:
+		own.Codes, own.Stage = nil, stageDone
+	}
+	if err == nil {
+		err = g.offerPasskey(ctx, s)
+	}
+	if err == nil && own.Wrong >= ground.MaxWrong {
+		err = explain.New("directory.wrong").Of(s.Provider.Name)
+	}
+	if err != nil {
+		return g.signin.Failed(ctx, s, err)
+	}
+	next := &signin.Next{Redirect: g.ownAddress(s.ID)}
+	if err := g.signin.Keep(ctx, s, next); err != nil {
+		return g.signin.Failed(ctx, s, err)
+	}
+	return next
+}
+
+// tooMany turns the refusal of too many tries into one that a person reads.
+func tooMany(err error, what string) error {
+	if err == nil {
+		return nil
+	}
+	return explain.New("directory.too-many", explain.Fact("name", what))
+}
+
+// enterPassword checks name and password. Unknown names take as long as wrong passwords, and say the same.
+func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, name, password string) error {
+	own := s.State.Own
+	own.Name = words.Clip(strings.TrimSpace(name), 64)
+	if to, err := g.signin.RoutedElsewhere(ctx, s, own.Name); err != nil {
+		return err
+	} else if to != nil {
+		// Whether the person is known is not looked at, and no password is tried.
+		own.Stage, own.Routed = stageRouted, to.Slug
+		s.Rec.Decide(trace.Decision{About: "provider", Result: to.Name, By: "the mail address that was entered is routed there"})
+		return nil
+	}
+	key := people.Key(own.Name)
+	byName, byAddress := "own:"+key, "own-address:"+address.Network(s.Browser.Address)
+	if err := tooMany(g.Guessing(ctx, byName, 10), own.Name); err != nil {
+		return err
+	}
+	if err := tooMany(g.Guessing(ctx, byAddress, 100), own.Name); err != nil {
+		return err
+	}
+	var p store.Person
+	var held store.Credential
+	if key != "" && len(password) <= 256 {
+		if err := g.Store.Read(ctx).Where("login = ?", key).Limit(1).Find(&p).Error; err != nil {
+			return store.Clear(err)
+		}
+	}
+	if p.ID != "" {
+		if err := g.Store.Read(ctx).Where("person_id = ? AND kind = 'password'", p.ID).Limit(1).Find(&held).Error; err != nil {
+			return store.Clear(err)
+		}
+	}
+	fits, current, err := g.PasswordFits(ctx, held.Secret, password)
+	if err != nil {
+		return err
+	}
+	if !fits || held.ID == "" {
+		own.Wrong++
+		own.Error = "Name or password is wrong."
+		s.Rec.Check(trace.Check{Name: "directory.password", Text: "Name and password are right", Section: "our rule", OK: false})
+		return nil
+	}
+	if !p.Active {
+		return explain.New("match.inactive", explain.Fact("person", p.Name))
+	}
+	g.Guessed(ctx, byName, byAddress)
+	s.Rec.Check(trace.Check{Name: "directory.password", Text: "Name and password are right", Section: "our rule", OK: true})
+	if err := g.usedPassword(ctx, &held, password, current); err != nil {
+		return err
+	}
+	own.Person, own.At, own.AMR, own.Wrong = p.ID, g.Now(), []string{"pwd"}, 0
+	has, err := g.hasFactor(ctx, p.ID)
+	switch {
+	case err != nil:
+		return err
+	case has:
+		own.Stage = stageFactor
+	case s.Provider.Directory.SecondFactor == "required" || g.wantsTwo(s):
+		return g.beginEnrolment(own)
+	default:
+		own.Stage = stageDone
+	}
+	return nil
+}
+
+// wantsTwo says whether the application demands a second factor by its request.
+func (g *Room) wantsTwo(s *signin.SignIn) bool {
+	c := s.State.Wish.Context
+	return c != nil && !s.State.Wish.Preferred && slices.ContainsFunc(c.Classes, func(v string) bool { return slices.Contains(bridge.StrongContexts, v) })
+}
+
+// usedPassword renews a hash of another scheme, now that the password is at hand, and notes the use.
+func (g *Room) usedPassword(ctx context.Context, held *store.Credential, password string, current bool) error {
+	fresh := held.Secret
+	if !current {
+		var err error
+		if fresh, err = g.NewPasswordHash(ctx, password); err != nil {
+			return err
+		}
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE credentials SET secret = ?, last_used = ? WHERE id = ? AND secret = ?", fresh, g.Now().UTC(), held.ID, held.Secret).Error
+	})
+}
+
+// AskSecond asks somebody who came through another provider for their second factor at the gate, if they have one.
+func (g *Room) AskSecond(ctx context.Context, s *signin.SignIn, who bridge.Identity) (*signin.Next, error) {
+	if s.Person.ID == "" || s.State.Second || s.Row.Flow == "provider" {
+		return nil, nil
+	}
+	has, err := g.hasFactor(ctx, s.Person.ID)
+	if err != nil || !has {
+		return nil, err
+	}
+	s.State.Who = &who
+	s.State.Own = &signin.OwnSignIn{Stage: stageFactor, Person: s.Person.ID, Name: s.Person.Shown, Stronger: true}
+	s.Rec.Decide(trace.Decision{About: "strength", Result: "asked for the second factor at the gate", By: "an access rule"})
+	if err := g.offerPasskey(ctx, s); err != nil {
+		return nil, err
+	}
+	next := &signin.Next{Redirect: g.ownAddress(s.ID)}
+	return next, g.signin.Keep(ctx, s, next)
+}
+
+// enrolment is a second factor's secret as people type it, and as a picture.
+func enrolment(name, secret string) (text, picture string, err error) {
+	code, err := qr.Encode(totp.Address(name, secret), qr.M)
+	if err != nil {
+		return "", "", err
+	}
+	var groups []string
+	for i := 0; i < len(secret); i += 4 {
+		groups = append(groups, secret[i:min(i+4, len(secret))])
+	}
+	return strings.Join(groups, " "), "data:image/png;base64," + base64.StdEncoding.EncodeToString(code.PNG()), nil
+}

@@ -1,0 +1,49 @@
+// Package grants is what an OpenID Connect application holds after a sign-in: grants and tokens, at the token
+// endpoint (RFC 6749, RFC 7636, RFC 8628), UserInfo (OpenID Connect Core 1.0, section 5.3), introspection (RFC
+// 7662) and revocation (RFC 7009).
+package grants
+
+import (
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/trace"
+	"innergate/gate/ground"
+	"innergate/gate/keyring"
+	"innergate/gate/partners"
+	"innergate/gate/persons"
+	"innergate/gate/traces"
+	"innergate/store"
+)
+
+// Room holds what the package needs of the gate; see the package.
+type Room struct {
+	*ground.Ground
+	keyring  *keyring.Room
+	partners *partners.Room
+	traces   *traces.Room
+	persons  *persons.Room
+
+	// Refusals records what was refused.
+	Refusals Refusals
+}
+
+// Refusals makes the record of a client whose request was refused before a sign-in could be found to it.
+type Refusals interface {
+	ClientTrace(from string, rec *trace.Recorder, app *partners.Application, code string) (*store.Trace, error)
+}
+
+// New makes the room over those that it stands on.
+func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, persons *persons.Room) *Room {
+	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, persons: persons}
+}
+
+// Tidy deletes tokens, grants and device codes that have been over for a while.
+func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
+	return ground.DeleteOver(tx,
+		ground.Over{Model: &store.DeviceCode{}, Where: "expires_at < ?", Arg: now.Add(-time.Hour)},
+		ground.Over{Model: &store.Token{}, Where: "expires_at < ?", Arg: now.Add(-24 * time.Hour)},
+		ground.Over{Model: &store.Grant{}, Where: "expires_at < ?", Arg: now.Add(-24 * time.Hour)},
+	)
+}

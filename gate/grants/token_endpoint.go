@@ -1,0 +1,391 @@
+package grants
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/claims"
+	"innergate/core/explain"
+	"innergate/core/jose"
+	"innergate/core/keys"
+	"innergate/core/oidc"
+	"innergate/core/sheet"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/gate/keyring"
+	"innergate/gate/partners"
+	"innergate/store"
+)
+
+// OAuthAnswer is what an endpoint for clients answers.
+type OAuthAnswer struct {
+	Status int
+	// Body is written as JSON; Token, if set, is sent in its place as application/jwt.
+	Body  any
+	Token string
+	// Challenge is the WWW-Authenticate header, empty for none.
+	Challenge string
+}
+
+const (
+	IdTokenLife     = 10 * time.Minute
+	usualAccessLife = 10 * time.Minute
+	refreshIdle     = 30 * 24 * time.Hour
+)
+
+// Exchange is one request at an endpoint for clients, on its way.
+type Exchange struct {
+	Name  string
+	Rec   *trace.Recorder
+	App   *partners.Application
+	grant *HeldGrant
+	Used  *oidc.Used
+	basic bool
+	From  string
+	// opened is the ID token that was given, taken apart.
+	opened string
+}
+
+func (g *Room) NewExchange(name, authorization, raw, from string) *Exchange {
+	x := &Exchange{Name: name, Rec: trace.NewRecorder(g.Now(), g.Now), basic: authorization != "", From: from}
+	x.Rec.Begin(trace.Issue)
+	if name == "introspect" {
+		return x // asked all the time, and written down only where it fails
+	}
+	shown := oidc.ShownParameters(raw)
+	if authorization != "" {
+		scheme, _, _ := strings.Cut(authorization, " ")
+		shown = "Authorization: " + words.Clip(scheme, 20) + " (not shown)\n\n" + shown
+	}
+	x.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: name, Binding: "POST", Address: g.PublicURL + "/oidc/" + name, Raw: shown})
+	return x
+}
+
+// refused turns a failure into the protocol's answer (RFC 6749, section 5.2), and keeps the trace of it.
+func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAuthAnswer {
+	var f *explain.Failure
+	if !errors.As(err, &f) {
+		g.Log.ErrorContext(ctx, "an endpoint for clients failed", "endpoint", x.Name, "error", err)
+		return &OAuthAnswer{Status: http.StatusInternalServerError, Body: map[string]string{"error": "server_error"}}
+	}
+	if x.App != nil {
+		f.Of(x.App.Name)
+	}
+	e := f.Explain()
+	answer := &OAuthAnswer{Status: http.StatusBadRequest}
+	code := cmp.Or(e.OAuth, "invalid_request")
+	proof := strings.HasPrefix(f.Code, "oidc.proof") && f.Code != "oidc.proof-several" && f.Code != "oidc.proof-unreadable" || strings.HasPrefix(f.Code, "jwt.") || f.Code == "oidc.client-unknown" || f.Code == "oidc.keys-unreachable"
+	if x.Name == LogoutEndpoint {
+		proof, code = false, "invalid_request"
+	}
+	if proof {
+		code = oidc.ErrInvalidClient
+	}
+	if code == oidc.ErrInvalidClient {
+		answer.Status = http.StatusUnauthorized
+		if x.basic {
+			answer.Challenge = `Basic realm="Inner Gate"`
+		}
+	}
+	answer.Body = map[string]string{"error": code, "error_description": oidc.Printable(cmp.Or(e.Theirs, e.Cause))}
+	if f.Code == "oidc.device-pending" || f.Code == "oidc.device-slow" {
+		return answer
+	}
+	x.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: x.Name + " refused", Binding: "POST", Raw: ground.MustJSON(answer.Body)})
+	x.Rec.Fail(f.Record())
+	g.keepExchange(ctx, x, f)
+	return answer
+}
+
+// keepExchange stores what happened where nothing else is written: with the sign-in's trace, or as a trace of its own.
+func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure) {
+	if !g.traces.RoomForStranger() {
+		return
+	}
+	var err error
+	if x.grant != nil {
+		var a *store.TraceAddition
+		if a, err = g.traceAddition(x.grant.TraceID, x.Rec); err == nil {
+			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(a).Error })
+		}
+	} else {
+		var t *store.Trace
+		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, f.Code); err == nil {
+			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(t).Error })
+		}
+	}
+	if err != nil {
+		g.Log.ErrorContext(ctx, "a trace could not be kept", "endpoint", x.Name, "code", f.Code, "error", err)
+	}
+}
+
+// Token is the token endpoint (RFC 6749, section 3.2).
+func (g *Room) Token(ctx context.Context, authorization, raw, from string) *OAuthAnswer {
+	x := g.NewExchange("token", authorization, raw, from)
+	answer, err := g.token(ctx, x, authorization, raw)
+	if err != nil {
+		return g.RefusedExchange(ctx, x, err)
+	}
+	return answer
+}
+
+// Identify reads a request's form and finds out which client sends it.
+func (g *Room) Identify(ctx context.Context, x *Exchange, authorization, raw string) (oidc.Parameters, error) {
+	form, err := oidc.ReadParameters(raw)
+	if err != nil {
+		return nil, err
+	}
+	x.App, x.Used, err = g.partners.Client(ctx, authorization, form, x.Rec)
+	return form, err
+}
+
+func (g *Room) token(ctx context.Context, x *Exchange, authorization, raw string) (*OAuthAnswer, error) {
+	form, err := g.Identify(ctx, x, authorization, raw)
+	if err != nil {
+		return nil, err
+	}
+	switch form["grant_type"] {
+	case oidc.GrantCode:
+		return g.redeemCode(ctx, x, form)
+	case oidc.GrantRefresh:
+		return g.redeemRefresh(ctx, x, form)
+	case oidc.GrantDevice:
+		return g.redeemDevice(ctx, x, form)
+	case "":
+		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "grant_type is missing"))
+	}
+	return nil, explain.New("oidc.grant-type", explain.Pair("grant_type", oidc.GrantCode+" or "+oidc.GrantRefresh, words.Clip(form["grant_type"], 200)))
+}
+
+func (x *Exchange) check(name, text, section string, ok bool) bool {
+	return x.Rec.Check(trace.Check{Name: name, Text: text, Section: section, OK: ok})
+}
+
+func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters) (*OAuthAnswer, error) {
+	if form["code"] == "" {
+		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "code is missing"))
+	}
+	h, err := g.grantByCode(ctx, keys.HashSecret(form["code"]))
+	if err != nil {
+		return nil, err
+	}
+	if !x.check("oidc.code", "The code was given to this client", "RFC 6749 4.1.3", h != nil && h.ApplicationID == x.App.ID) {
+		return nil, explain.New("oidc.code-unknown")
+	}
+	x.grant = h
+	if !x.check("oidc.code-once", "The code was not used before", "RFC 6749 4.1.2", !h.codeUsed) {
+		return nil, g.codeAgain(ctx, h)
+	}
+	if !x.check("oidc.code-in-time", "The code is not over", "RFC 6749 4.1.2", g.Now().Before(h.CodeEnds)) {
+		return nil, explain.New("oidc.code-unknown")
+	}
+	if !x.check("oidc.code-redirect", "The same redirect URI as in the request", "RFC 6749 4.1.3", form["redirect_uri"] == h.Body.RedirectURI) {
+		return nil, explain.New("oidc.code-redirect", explain.Pair("redirect_uri", h.Body.RedirectURI, cmp.Or(words.Clip(form["redirect_uri"], 500), "none")))
+	}
+	verifier := form["code_verifier"]
+	if !x.check("oidc.verifier", "The code verifier fits the code challenge", "RFC 7636 4.6", h.Body.Challenge == "" && verifier == "" || h.Body.Challenge != "" && oidc.VerifierFits(h.Body.Challenge, verifier)) {
+		why := "it is another one"
+		switch {
+		case verifier == "":
+			why = "none came"
+		case h.Body.Challenge == "":
+			why = "there was no challenge in the request"
+		}
+		return nil, explain.New("oidc.verifier", explain.Fact("code_verifier", why))
+	}
+	return g.giveTokens(ctx, x, h.Body.Scopes, func(tx *gorm.DB, now time.Time) error {
+		return once(store.Exec(tx, "UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID))
+	}, g.codeAgain)
+}
+
+// errAgain says that somebody else used a code or token in the same moment.
+var errAgain = errors.New("used in the same moment")
+
+// once is for a conditional write that must touch a row.
+func once(rows int64, err error) error {
+	if err == nil && rows == 0 {
+		return errAgain
+	}
+	return err
+}
+
+// codeAgain takes back everything that a code gave, since two have had it (RFC 6749, section 4.1.2).
+func (g *Room) codeAgain(ctx context.Context, h *HeldGrant) error {
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return EndGrant(tx, h.ID, "its code was used twice", g.Now().UTC()) }); err != nil {
+		return err
+	}
+	return explain.New("oidc.code-used")
+}
+
+func (g *Room) tokenAgain(ctx context.Context, h *HeldGrant) error {
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return EndGrant(tx, h.ID, "a refresh token was used twice", g.Now().UTC())
+	}); err != nil {
+		return err
+	}
+	return explain.New("oidc.token-used")
+}
+
+func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Parameters) (*OAuthAnswer, error) {
+	t, err := g.TokenBy(ctx, form["refresh_token"])
+	if err != nil {
+		return nil, err
+	}
+	if !x.check("oidc.refresh-token", "The refresh token was given to this client", "RFC 6749 6", t != nil && t.Kind == "refresh" && t.ApplicationID == x.App.ID) {
+		return nil, explain.New("oidc.token-unknown")
+	}
+	h := t.HeldGrant
+	x.grant = h
+	if !x.check("oidc.refresh-once", "The refresh token was not used before", "RFC 9700 4.14.2", !t.used) {
+		return nil, g.tokenAgain(ctx, h)
+	}
+	if !x.check("oidc.refresh-in-time", "The refresh token is not over", "RFC 6749 6", g.Now().Before(t.Ends)) {
+		return nil, explain.New("oidc.token-unknown")
+	}
+	scopes := h.Body.Scopes
+	if asked := strings.Fields(form["scope"]); len(asked) > 0 {
+		if slices.ContainsFunc(asked, func(s string) bool { return !slices.Contains(h.Body.Scopes, s) }) {
+			return nil, explain.New("oidc.scope-more", explain.Pair("scope", sheet.ScopesText(h.Body.Scopes), words.Clip(form["scope"], 500)))
+		}
+		scopes = asked
+	}
+	h.Body.Nonce = "" // a refreshed ID token is for no request (OpenID Connect Core 1.0, section 12.2)
+	return g.giveTokens(ctx, x, scopes, func(tx *gorm.DB, now time.Time) error {
+		return once(store.Exec(tx, "UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"])))
+	}, g.tokenAgain)
+}
+
+// giveTokens makes an ID token, an access token and, where it may be, a refresh token. One transaction uses up what was exchanged for them.
+func (g *Room) giveTokens(ctx context.Context, x *Exchange, scopes []string, useUp func(*gorm.DB, time.Time) error, again func(context.Context, *HeldGrant) error) (*OAuthAnswer, error) {
+	h, now := x.grant, g.Now().UTC()
+	why := g.Over(h)
+	if why == "" {
+		var err error
+		if why, err = g.unassigned(ctx, h); err != nil {
+			return nil, err
+		}
+	}
+	if !x.check("oidc.grant", "Person, application, provider and sign-in still count", "our rule", why == "") {
+		return nil, grantOver(h, why)
+	}
+	o := h.App.OIDC
+	life := usualAccessLife
+	if o.AccessMinutes > 0 {
+		life = time.Duration(o.AccessMinutes) * time.Minute
+	}
+	if left := h.ExpiresAt.Sub(now); left < life {
+		life = left
+	}
+	access, err := g.accessToken(ctx, h, scopes, now, life)
+	if err != nil {
+		return nil, err
+	}
+	rows := []store.Token{{Hash: keys.HashSecret(access), GrantID: h.ID, Kind: "access", Scope: sheet.ScopesText(scopes), CreatedAt: now, ExpiresAt: now.Add(life)}}
+	body := map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": int(life.Seconds()), "scope": sheet.ScopesText(scopes)}
+	if slices.Contains(scopes, oidc.ScopeOpenID) {
+		token, err := g.newIDToken(ctx, x, h, scopes, access, now)
+		if err != nil {
+			return nil, err
+		}
+		body["id_token"] = token
+	}
+	if h.Offline || o.Refresh {
+		refresh := keys.NewSecret()
+		ends := h.ExpiresAt
+		if idle := now.Add(refreshIdle); idle.Before(ends) {
+			ends = idle
+		}
+		rows = append(rows, store.Token{Hash: keys.HashSecret(refresh), GrantID: h.ID, Kind: "refresh", Scope: sheet.ScopesText(h.Body.Scopes), CreatedAt: now, ExpiresAt: ends})
+		body["refresh_token"] = refresh
+	}
+	sent, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	x.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: given(body), Opened: x.opened})
+	addition, err := g.traceAddition(h.TraceID, x.Rec)
+	if err != nil {
+		return nil, err
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil {
+			return err
+		}
+		if err := useUp(tx, now); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if _, err := store.Exec(tx, "INSERT INTO tokens (hash, grant_id, kind, scope, created_at, expires_at) VALUES (?, ?, ?, ?, ?, ?)", r.Hash, r.GrantID, r.Kind, r.Scope, r.CreatedAt, r.ExpiresAt); err != nil {
+				return err
+			}
+		}
+		_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", addition.ID, addition.TraceID, addition.Entries, addition.At)
+		return err
+	})
+	if errors.Is(err, errAgain) {
+		return nil, again(ctx, h)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &OAuthAnswer{Status: http.StatusOK, Body: json.RawMessage(sent)}, nil
+}
+
+func (g *Room) newIDToken(ctx context.Context, x *Exchange, h *HeldGrant, scopes []string, access string, now time.Time) (string, error) {
+	o := h.App.OIDC
+	signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(o.Algorithm), "", o.Algorithm)
+	if err != nil {
+		return "", err
+	}
+	values, err := g.claimsOf(ctx, h, Place{claims.PlaceIDToken, scopes, h.Body.IDTokenClaims, !o.ClaimsInIDToken}, x.Rec)
+	if err != nil {
+		return "", err
+	}
+	issued := oidc.Issued{Issuer: g.partners.Issuer(), Subject: h.Subject, ClientID: o.ClientID, Nonce: h.Body.Nonce, Now: now, Life: IdTokenLife, AuthTime: h.Body.AuthTime, ACR: h.Body.ACR, AMR: h.Body.AMR, SessionID: h.ID,
+		AccessToken: access, Algorithm: signer.Algorithm(), Values: values}
+	content := issued.Claims()
+	x.opened = oidc.ShownContent(map[string]any{"alg": signer.Algorithm(), "typ": jose.TypeID}, content)
+	return signer.Sign(jose.TypeID, content)
+}
+
+// given writes a token answer for people: what was given, without the values.
+func given(body map[string]any) string {
+	shown := map[string]any{}
+	for name, value := range body {
+		if text, ok := value.(string); ok && name != "scope" && name != "token_type" {
+			value = fmt.Sprintf("(%d characters, not shown)", len(text))
+		}
+		shown[name] = value
+	}
+	return "status 200, application/json\n\n" + oidc.ShownContent(shown)
+}
+
+// accessToken is opaque, or, where the application names a resource, signed for it (RFC 9068).
+func (g *Room) accessToken(ctx context.Context, h *HeldGrant, scopes []string, now time.Time, life time.Duration) (string, error) {
+	o := h.App.OIDC
+	if o.Audience == "" {
+		return keys.NewSecret(), nil
+	}
+	signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(o.Algorithm), "", o.Algorithm)
+	if err != nil {
+		return "", err
+	}
+	content := map[string]any{"iss": g.partners.Issuer(), "sub": h.Subject, "aud": o.Audience, "client_id": o.ClientID, "iat": now.Unix(), "exp": now.Add(life).Unix(), "jti": keys.RandomID(), "scope": sheet.ScopesText(scopes)}
+	if !h.Body.AuthTime.IsZero() {
+		content["auth_time"] = h.Body.AuthTime.Unix()
+	}
+	if h.Body.ACR != "" {
+		content["acr"] = h.Body.ACR
+	}
+	return signer.Sign(jose.TypeAccess, content)
+}

@@ -1,0 +1,46 @@
+package ground
+
+import (
+	"innergate/store"
+)
+
+// Roles of administrators and tokens, from much to little.
+const (
+	RoleOwner    = "owner"    // everything, also administrators and tokens
+	RoleEngineer = "engineer" // the configuration, rehearsals, traces with their values
+	RoleViewer   = "viewer"   // reads, personal values masked
+	RoleAssigner = "assigner" // assigns people to the applications named with it, and nothing else
+)
+
+// Allows reports whether a role includes another.
+func Allows(have, need string) bool {
+	rank := map[string]int{RoleAssigner: 1, RoleViewer: 2, RoleEngineer: 3, RoleOwner: 4}
+	return rank[have] > 0 && rank[have] >= rank[need]
+}
+
+// Actor is who does something, for the journal and for what they may do.
+type Actor struct {
+	Name string
+	Role string
+	From string // network address
+	Kind string // administrator, token or system
+	CSRF string
+	// Applications are those to which an assigner may assign people, by short name.
+	Applications []string
+	// Remark is why, in the actor's own words; it stands in the history of what they change.
+	Remark string
+
+	Approved bool              // a second person has looked at it
+	IDs      map[string]string // by kind and short name: the identifiers of what is brought back
+}
+
+// NewID is the identifier of something that the actor makes: a new one, or the one that it had before it was deleted.
+func (a Actor) NewID(kind, slug string) string {
+	if id := a.IDs[kind+" "+slug]; id != "" {
+		return id
+	}
+	return store.NewID()
+}
+
+// System acts for the service itself.
+var System = Actor{Name: "the service", Role: "owner", Kind: "system"}

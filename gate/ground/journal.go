@@ -1,0 +1,118 @@
+package ground
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	chain "innergate/core/journal"
+	"innergate/core/words"
+	"innergate/store"
+)
+
+// Journal appends one line. It is the only place that does. Each line's hash covers the one before, so that a line can't be changed or taken out unseen.
+func Journal(tx *gorm.DB, now time.Time, who Actor, action, kind, id, name, before, after string) error {
+	e := store.JournalEntry{At: now.UTC().Truncate(time.Millisecond), Who: who.Name, From: who.From, Action: action, Kind: kind, ObjectID: id, Object: name, Before: before, After: after}
+	if err := store.RowIn(tx, "SELECT hash FROM journal_entries ORDER BY number DESC LIMIT 1").Scan(&e.Previous); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	e.Hash = lineOf(&e).Sum()
+	_, err := store.Exec(tx, "INSERT INTO journal_entries (at, who, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.At, e.Who, e.From, e.Action, e.Kind, e.ObjectID, e.Object, e.Before, e.After, e.Previous, e.Hash)
+	return err
+}
+
+func lineOf(e *store.JournalEntry) *chain.Line {
+	return &chain.Line{Number: e.Number, At: e.At.UTC(), Who: e.Who, From: e.From, Action: e.Action, Kind: e.Kind, ObjectID: e.ObjectID, Object: e.Object, Before: e.Before, After: e.After, Previous: e.Previous, Hash: e.Hash}
+}
+
+// VerifyJournal walks the whole journal and names the first line that does not fit the one before.
+// Has, unless empty, is a hash that was noted before, and must be among those of the lines: that way nobody can have cut the end off.
+func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVerdict, error) {
+	var c chain.Chain
+	out := &api.JournalVerdict{}
+	rows, err := g.Store.Read(ctx).Model(&store.JournalEntry{}).Order("number").Rows()
+	if err != nil {
+		return nil, store.Clear(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var e store.JournalEntry
+		if err := g.Store.Read(ctx).ScanRows(rows, &e); err != nil {
+			return nil, store.Clear(err)
+		}
+		if err := c.Add(lineOf(&e)); err != nil {
+			out.Broken = words.Capitalise(err.Error()) + "."
+			break
+		}
+		if has == e.Hash {
+			has = ""
+		}
+	}
+	if has != "" && out.Broken == "" {
+		out.Broken = "The line with the hash " + words.Clip(has, 100) + " is not there any more: the end of the journal was cut off, or this is another journal."
+	}
+	out.Whole, out.Lines, out.Last = out.Broken == "", c.Lines, c.Last
+	return out, store.Clear(rows.Err())
+}
+
+// journalPart is how many lines go out at once.
+const journalPart = 5000
+
+// ExportJournal is a part of the journal from a line on, in its order, a JSON object in each line. It is empty when there are no more.
+func (g *Ground) ExportJournal(ctx context.Context, from int64) ([]byte, error) {
+	var rows []store.JournalEntry
+	if err := g.Store.Read(ctx).Where("number >= ?", from).Order("number").Limit(journalPart).Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	for i := range rows {
+		if err := enc.Encode(lineOf(&rows[i])); err != nil {
+			return nil, err
+		}
+	}
+	return b.Bytes(), nil
+}
+
+// Journal lists lines, the newest first.
+func (g *Ground) Journal(ctx context.Context, p store.Page, object string) (*api.List[api.JournalEntry], error) {
+	if p.Limit <= 0 || p.Limit > 200 {
+		p.Limit = 50
+	}
+	db := g.Store.Read(ctx).Order("number DESC").Limit(p.Limit + 1)
+	if p.After != "" {
+		n, err := strconv.ParseInt(p.After, 10, 64)
+		if err != nil {
+			return nil, BadRequest("bad-page", "The page's beginning is not one that this list gave.", "")
+		}
+		db = db.Where("number < ?", n)
+	}
+	if object != "" {
+		db = db.Where("object_id = ?", object)
+	}
+	if p.Search != "" {
+		like := "%" + p.Search + "%"
+		db = db.Where("who LIKE ? OR object LIKE ? OR action LIKE ?", like, like, like)
+	}
+	var rows []store.JournalEntry
+	if err := db.Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.JournalEntry]{Items: []api.JournalEntry{}}
+	for i, e := range rows {
+		if i == p.Limit {
+			out.Next = strconv.FormatInt(rows[i-1].Number, 10)
+			break
+		}
+		out.Items = append(out.Items, api.JournalEntry{Number: e.Number, At: e.At, Who: e.Who, From: e.From, Action: e.Action, Kind: e.Kind, Object: e.Object, Before: e.Before, After: e.After, Hash: e.Hash})
+	}
+	return out, nil
+}

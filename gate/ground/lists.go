@@ -1,0 +1,51 @@
+package ground
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/store"
+)
+
+var objectColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "created_at", "reach": "reach"}
+
+func LimitOf(p store.Page) int {
+	if p.Limit <= 0 || p.Limit > 200 {
+		return 50
+	}
+	return p.Limit
+}
+
+func SortValue(sort, name, reach string, created time.Time) string {
+	switch strings.TrimPrefix(sort, "-") {
+	case "created":
+		return created.UTC().Format("2006-01-02 15:04:05.999999999-07:00")
+	case "reach":
+		return reach
+	}
+	return name
+}
+
+func (g *Ground) Page(db *gorm.DB, p store.Page, reach string, into any) error {
+	if reach != "" {
+		db = db.Where("reach = ?", reach)
+	}
+	db, err := p.Rows(db, objectColumns, "name", "name", "slug", "entity_id")
+	if err != nil {
+		return BadRequest("bad-page", err.Error()+".", "")
+	}
+	return store.Clear(db.Find(into).Error)
+}
+
+func UtcOf(t *time.Time) *time.Time {
+	if t == nil {
+		return nil
+	}
+	u := t.UTC()
+	return &u
+}
+
+func Itoa(n int) string { return strconv.Itoa(n) }

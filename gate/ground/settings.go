@@ -1,0 +1,55 @@
+package ground
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/store"
+)
+
+const SettingNotices = "notices"
+
+// KeptNotices is the setting as it is stored.
+type KeptNotices struct {
+	api.Notices
+	Sealed   []byte     `json:"sealed,omitempty"`
+	Error    string     `json:"error,omitempty"`
+	FailedAt time.Time  `json:"failedAt,omitzero"`
+	LastSent *time.Time `json:"lastSent,omitempty"`
+}
+
+func (g *Ground) KeptNotices(ctx context.Context) (*KeptNotices, error) {
+	var row store.Setting
+	if err := g.Store.Read(ctx).Where("name = ?", SettingNotices).Limit(1).Find(&row).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	k := &KeptNotices{}
+	if row.Name == "" {
+		return k, nil
+	}
+	return k, json.Unmarshal([]byte(row.Value), k)
+}
+
+// WriteSetting keeps one of the gate's settings, with a line in the journal.
+func (g *Ground) WriteSetting(tx *gorm.DB, who Actor, name, words string, before, after any) error {
+	return g.StoreSetting(tx, who, name, words, MustJSON(after), MustJSON(before), MustJSON(after))
+}
+
+// StoreSetting keeps a setting's value, and notes what can be shown of it before and after.
+func (g *Ground) StoreSetting(tx *gorm.DB, who Actor, name, words, value, before, after string) error {
+	if value == "" {
+		if err := tx.Exec("DELETE FROM settings WHERE name = ?", name).Error; err != nil {
+			return err
+		}
+	} else if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", name, value).Error; err != nil {
+		return err
+	}
+	if before == after {
+		return store.Changed(tx) // a secret alone
+	}
+	return Revise(tx, g.Now().UTC(), who, "changed", Saved{Kind: "setting", ID: "setting/" + name, Slug: name, Name: words, Body: after}, 0, before)
+}

@@ -1,0 +1,119 @@
+package guarded
+
+import (
+	"context"
+	"encoding/json"
+	"net/url"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/address"
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/gate/partners"
+	"innergate/gate/signin"
+	"innergate/store"
+)
+
+// GuardPath begins the paths that the guard keeps for itself at a guarded application's host.
+const GuardPath = "/.gate/"
+
+const ticketLife = time.Minute
+
+// Side is an application that the gate stands in front of.
+type Side struct{ *Room }
+
+// guardBody is what is kept sealed of somebody at a guarded application.
+type guardBody struct {
+	PersonID   string     `json:"personId,omitempty"`
+	Shown      string     `json:"shown"`
+	Subject    string     `json:"subject"`
+	ProviderID string     `json:"providerId"`
+	Came       claims.Bag `json:"came,omitempty"`
+	Values     claims.Bag `json:"values,omitempty"`  // of the profile, for the session only
+	Profile    claims.Bag `json:"profile,omitempty"` // of somebody who is not stored
+	Groups     []string   `json:"groups,omitempty"`
+	Kind       string     `json:"kind,omitempty"`
+	Roles      []string   `json:"roles,omitempty"`
+	AuthTime   time.Time  `json:"authTime,omitzero"`
+	ACR        string     `json:"acr,omitempty"`
+	Two        bool       `json:"two,omitempty"`
+	Rehearsal  bool       `json:"rehearsal,omitempty"`
+}
+
+// Start begins at the application's own host, which brings the person back to where they wanted to be.
+func (g Side) Start(_ context.Context, s *signin.SignIn, to string) (*signin.Next, error) {
+	if to == "" {
+		to = s.App.Guarded.PublicURL + "/"
+		if address.Origin(s.App.StartURL) == address.Origin(s.App.Guarded.PublicURL) {
+			to = s.App.StartURL
+		}
+	}
+	if !guardedPlace(s.App, to) {
+		return nil, explain.New("relay.refused", explain.Fact("deep link", to))
+	}
+	return &signin.Next{Redirect: to}, nil
+}
+
+// guardedPlace says whether an address lies in the application.
+func guardedPlace(a *partners.Application, to string) bool {
+	u, err := url.Parse(to)
+	return err == nil && len(to) <= 4000 && u.User == nil && address.Origin(to) == address.Origin(a.Guarded.PublicURL) && !strings.ContainsAny(to, "\\\r\n\t ")
+}
+
+// EnterGuarded begins a sign-in for somebody whom the guard of an application sent here. Bind is the hash of what their browser keeps at the application's host.
+func (g *Room) EnterGuarded(ctx context.Context, b signin.Browser, slug, to string, bind []byte) *signin.Next {
+	s := g.signin.Begin(b, "sp")
+	app, err := g.partners.Application(ctx, slug)
+	switch {
+	case ground.IsNotFound(err) || err == nil && app.Guarded == nil:
+		return g.signin.Failed(ctx, s, explain.New("saml.application-unknown", explain.Fact("short name", slug)))
+	case err != nil:
+		return g.signin.Failed(ctx, s, err)
+	}
+	s.App = app
+	if !guardedPlace(app, to) || len(bind) != 32 {
+		return g.signin.Failed(ctx, s, explain.New("relay.refused", explain.Fact("deep link", words.Clip(to, 500))))
+	}
+	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Visit", Binding: "GET", Address: to})
+	s.State.To, s.State.Bind = to, bind
+	s.Row.ApplicationID, s.Row.RequestID = app.ID, "guard:"+s.ID
+	return g.signin.Route(ctx, s, "")
+}
+
+func (g Side) Issue(ctx context.Context, s *signin.SignIn, who bridge.Identity, subject saml.NameID, _ []claims.Output) (*signin.Next, error) {
+	now := g.Now().UTC()
+	body := guardBody{PersonID: s.Person.ID, Shown: s.Person.Shown, Subject: subject.Value, ProviderID: s.Provider.ID, Came: s.Person.Came, Values: s.Person.Session, Groups: s.Person.Groups, Kind: s.Person.Kind, Roles: s.Person.Roles,
+		AuthTime: who.AuthnInstant, ACR: who.Context, Two: g.signin.TwoFactor(s, who), Rehearsal: s.Rehearsal != nil}
+	if s.Person.ID == "" {
+		body.Profile = s.Person.Profile
+	}
+	if len(s.State.Bind) == 0 { // nobody came from the application's own host: let them go there, and begin
+		return g.Start(ctx, s, s.State.To)
+	}
+	plain, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	ticket := keys.NewSecret()
+	row := store.GuardTicket{ID: keys.RandomID(), Hash: keys.HashSecret(ticket), ApplicationID: s.App.ID, SessionID: s.SessionID, Bind: s.State.Bind, To: s.State.To, ExpiresAt: now.Add(ticketLife)}
+	if end := s.SessionEnd(who, now); !end.IsZero() {
+		row.Ends = &end
+	}
+	row.Sealed = g.Store.Sealer.Seal("guard/"+row.ID, plain)
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }); err != nil {
+		return nil, err
+	}
+	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Handing over", Binding: "ticket", Address: s.App.Guarded.PublicURL + GuardPath + "enter", Raw: "a one-time ticket (not shown), good for a minute, for the browser that began there"})
+	return &signin.Next{Redirect: s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + ticket}, nil
+}
+
+func (g Side) Refuse(context.Context, *signin.SignIn, *explain.Failure) *signin.Next { return nil }

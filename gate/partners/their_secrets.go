@@ -1,0 +1,195 @@
+package partners
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/explain"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/gate/ground"
+	"innergate/gate/keyring"
+	"innergate/store"
+)
+
+func (g *Room) ProposalRow(ctx context.Context, id string) (*store.Proposal, error) {
+	var row store.Proposal
+	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
+		return nil, ground.Missing(err, "proposal", id)
+	}
+	return &row, nil
+}
+
+func (g *Room) LeftSecret(row *store.Proposal) (string, error) {
+	plain, err := g.Store.Sealer.Open("proposal/"+row.ID, row.Secret)
+	return string(plain), err
+}
+
+// TheirSecret is the secret that counts now at a provider, or nothing.
+func (g *Room) TheirSecret(ctx context.Context, provider string) (string, error) {
+	var row store.Secret
+	if err := g.Store.Read(ctx).Where("owner_id = ? AND state = ?", provider, keyring.KeyActive).Limit(1).Find(&row).Error; err != nil {
+		return "", store.Clear(err)
+	}
+	if row.ID == "" {
+		return "", nil
+	}
+	return g.OpenSecret(row)
+}
+
+func (g *Room) OpenSecret(row store.Secret) (string, error) {
+	plain, err := g.Store.Sealer.Open("secret/"+row.ID, row.Sealed)
+	return string(plain), err
+}
+
+// KeepSecret stores a secret that a provider gave us: as the one that counts, if there is none yet, else as the next one. It is never shown again.
+func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n api.TheirSecret) (*api.Secret, error) {
+	p, err := g.Provider(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	value := strings.TrimSpace(n.Value)
+	switch {
+	case p.OIDC == nil:
+		return nil, ground.BadRequest("no-secrets", p.Name+" speaks SAML and has no client secret.", "")
+	case SecretLooksWrong(value, p.OIDC.ClientID) != nil:
+		return nil, SecretLooksWrong(value, p.OIDC.ClientID)
+	case n.Expires != nil && !n.Expires.After(g.Now()):
+		return nil, ground.BadRequest("secret-over", "The end that was entered is past.", "Enter the day on which the provider lets it end, or none.")
+	}
+	now := g.Now().UTC()
+	hint := ""
+	if len(value) >= 20 {
+		hint = value[:3]
+	}
+	row := store.Secret{ID: store.NewID(), OwnerKind: "provider", OwnerID: p.ID, State: keyring.KeyActive, Hint: hint, By: who.Name, CreatedAt: now, ExpiresAt: n.Expires}
+	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(value))
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var held []store.Secret
+		if err := tx.Where("owner_id = ?", p.ID).Find(&held).Error; err != nil {
+			return err
+		}
+		for _, h := range held {
+			if h.State == keyring.KeyActive {
+				row.State = keyring.KeyNext
+			}
+		}
+		// Another next one takes the place of the one that was not used yet.
+		if err := tx.Where("owner_id = ? AND state = ?", p.ID, keyring.KeyNext).Delete(&store.Secret{}).Error; err != nil {
+			return err
+		}
+		return g.WriteSecret(tx, who, &row, p.Name, "entered")
+	})
+	if err != nil {
+		return nil, err
+	}
+	v := secretView(row)
+	return &v, nil
+}
+
+// SecretLooksWrong says what was entered in place of a provider's client secret, as far as that shows.
+func SecretLooksWrong(value, clientID string) error {
+	switch {
+	case value == "" || len(value) > 2000:
+		return ground.BadRequest("secret-empty", "A secret has 1 to 2000 characters.", "Paste the secret's value as the provider shows it.")
+	case value == clientID:
+		return ground.BadRequest("secret-is-id", "This is the client ID, not the secret.", "Paste the secret's value; the client ID stands in a field of its own.")
+	case strings.HasPrefix(value, "http://"), strings.HasPrefix(value, "https://"):
+		return ground.BadRequest("secret-is-address", "This is an address, not a secret.", "Paste the secret's value as the provider shows it.")
+	case strings.Contains(value, "-----BEGIN"):
+		return ground.BadRequest("secret-is-pem", "This is a certificate or key, not a client secret.", "Keys of ours stand in the keyring; a provider gives a secret as a line of text.")
+	}
+	return nil
+}
+
+// SwitchSecret puts the next secret into the place of the one that counted, in one step.
+func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) error {
+	owner, err := g.secretOwner(ctx, "provider", slug)
+	if err != nil {
+		return err
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		var next store.Secret
+		if err := tx.Where("owner_id = ? AND state = ?", owner, keyring.KeyNext).Limit(1).Find(&next).Error; err != nil {
+			return err
+		}
+		if next.ID == "" {
+			return ground.Problem(http.StatusConflict, "no-next-secret", "There is no next secret", "No next secret was entered for this provider.", "Enter the secret that the provider gave, and try it.")
+		}
+		if err := tx.Where("owner_id = ? AND state = ?", owner, keyring.KeyActive).Delete(&store.Secret{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&store.Secret{}).Where("id = ?", next.ID).Update("state", keyring.KeyActive).Error; err != nil {
+			return err
+		}
+		if err := ground.Journal(tx, g.Now(), who, "switched to", "client secret", owner, slug, "", next.Hint+"…"); err != nil {
+			return err
+		}
+		return store.Changed(tx)
+	})
+}
+
+// TrySecret asks the provider's token endpoint with a code that can't be any good: a client that is taken is told that the code is bad, one that is not is told
+// that it is not (RFC 6749, section 5.2).
+func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string) (*api.TriedSecret, error) {
+	p, err := g.Provider(ctx, slug)
+	if err != nil {
+		return nil, err
+	}
+	owner, err := g.secretOwner(ctx, "provider", slug)
+	if err != nil {
+		return nil, err
+	}
+	if p.OIDC.TokenEndpoint == "" || p.OIDC.ClientID == "" {
+		return nil, ground.Problem(http.StatusUnprocessableEntity, "incomplete", "It can't be tried yet", "The token endpoint or our client ID is missing.", "Enter them first.")
+	}
+	var row store.Secret
+	if err := g.Store.Read(ctx).Where("id = ? AND owner_id = ?", id, owner).Take(&row).Error; err != nil {
+		return nil, ground.Missing(err, "client secret", id)
+	}
+	secret, err := g.OpenSecret(row)
+	if err != nil {
+		return nil, err
+	}
+	rec := trace.NewRecorder(g.Now(), g.Now)
+	out := &api.TriedSecret{Result: "unclear"}
+	client, err := g.ClientAt(ctx, p, secret)
+	if err != nil {
+		return nil, err
+	}
+	request, err := client.Redeem("a-code-that-nobody-gave-out", g.CallbackLocation(p.Slug), oidc.NewVerifier(), AudienceOf(p.OIDC), g.Now())
+	if err != nil {
+		return nil, err
+	}
+	answer, err := g.BackChannel(ctx, rec, p, "Token request", "Token response", p.OIDC.TokenEndpoint, request)
+	if err == nil {
+		_, err = oidc.ReadTokens(*answer, oidc.TokenRules{Partner: p.Name, Client: client, Methods: p.OIDC.AuthMethods, PlainOAuth: true}, rec)
+	}
+	var f *explain.Failure
+	switch {
+	case errors.As(err, &f) && f.Code == "oidc.code-refused":
+		out.Result, out.Text = "taken", p.Name+" takes the secret: it refused only the code, which was made up for this."
+	case errors.As(err, &f) && strings.HasPrefix(f.Code, "oidc.client-"):
+		e := f.Explain()
+		out.Result, out.Text, out.Remedy, out.Code = "refused", e.Cause, e.Remedy, e.Code
+	case errors.As(err, &f):
+		e := f.Explain()
+		out.Text, out.Remedy, out.Code = "The answer does not tell: "+e.Cause, e.Remedy, e.Code
+	case err != nil:
+		return nil, err
+	default:
+		out.Text = p.Name + " gave a token for a made-up code, so its answer tells nothing about the secret, and little good about the provider."
+	}
+	now := g.Now().UTC()
+	return out, g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Model(&store.Secret{}).Where("id = ?", id).Updates(map[string]any{"tried_at": now, "tried": out.Result}).Error; err != nil {
+			return err
+		}
+		return ground.Journal(tx, now, who, "tried", "client secret", owner, p.Name, "", out.Result)
+	})
+}

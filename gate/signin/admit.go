@@ -1,0 +1,220 @@
+package signin
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/explain"
+	"innergate/core/people"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/store"
+)
+
+// AskProfile asks somebody new to confirm the profile that is made of them, and to complete it.
+type AskProfile struct {
+	Application, Provider, SignIn string
+	Fields                        []AskField
+	// Proving is the mail address to which a code was sent; then only that code is asked for.
+	Proving string
+	Error   string
+}
+
+// AskField is one attribute on that page.
+type AskField struct {
+	Name, Words, Value, Type string
+	Editable                 bool
+}
+
+// toAsk says whether the person must confirm their profile before it is kept, and what it holds. Only attributes that people may see are shown, and those can be edited
+// that the provider does not overwrite at the next sign-in.
+func (g *Room) toAsk(ctx context.Context, s *SignIn) (*AskProfile, error) {
+	if s.Provider.Admission != "ask" || !s.Person.new() || s.State.Admitted {
+		return nil, nil
+	}
+	if s.State.Wish.Passive {
+		return nil, explain.New("admission.incomplete").Of(s.Provider.Name)
+	}
+	settings, err := g.persons.Settings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	mail, err := g.KeptMail(ctx)
+	if err != nil {
+		return nil, err
+	}
+	page := &AskProfile{Application: s.App.Name, Provider: s.Provider.Name, SignIn: s.ID}
+	for _, a := range settings.Attributes {
+		value := strings.Join(s.Person.Profile[a.Name], ", ")
+		if a.Name == "name" {
+			value = people.ShownName(s.Person.Profile, value)
+		}
+		overwritten := len(s.Person.Came[a.Name]) > 0 && (s.Provider.Keep[a.Name] == "" || s.Provider.Keep[a.Name] == people.ProviderWins)
+		// A new mail address has to be proven, which takes a mail server.
+		editable := a.Editable && a.Type != "list" && !overwritten && (a.Name != people.Mail || mail != nil)
+		if !a.Visible || value == "" && !editable {
+			continue
+		}
+		f := AskField{Name: a.Name, Words: words.Capitalise(a.Words), Value: value, Type: "text", Editable: editable}
+		if f.Words == "" {
+			f.Words = words.Capitalise(claims.InWords(a.Name))
+		}
+		if a.Type == "date" || a.Type == "number" {
+			f.Type = a.Type
+		}
+		if a.Name == people.Mail {
+			f.Type = "email"
+		}
+		page.Fields = append(page.Fields, f)
+	}
+	return page, nil
+}
+
+// ask keeps what the provider vouched for until the person has answered.
+func (g *Room) ask(ctx context.Context, s *SignIn, who bridge.Identity, page *AskProfile) *Next {
+	s.State.Who = &who
+	if page.Error == "" {
+		s.Rec.Decide(trace.Decision{About: "admission", Result: "the person is asked to confirm the profile", By: "admission: ask"})
+	}
+	next := &Next{Ask: page}
+	if err := g.Keep(ctx, s, next); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	return next
+}
+
+// CompletedProfile goes on with what somebody new answered: yes with the fields of the page, no, or, where a code was sent to a new mail address, code, again or other.
+func (g *Room) CompletedProfile(ctx context.Context, b Browser, id, answer string, field func(string) string) *Next {
+	s, err := g.Resume(ctx, b, id)
+	if err == nil && (s.State.Who == nil || s.State.Admitted || s.Provider == nil || s.Provider.Admission != "ask") {
+		err = explain.New("browser.finished")
+	}
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	s.Rec.Begin(trace.Match)
+	if answer != "yes" && !s.proving() {
+		return g.Failed(ctx, s, explain.New("admission.declined").Of(s.Provider.Name))
+	}
+	who := *s.State.Who
+	if err := g.Match(ctx, s, who); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	page, err := g.toAsk(ctx, s)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if page == nil { // known meanwhile: there is nothing to ask any more
+		return g.Finish(ctx, s, who)
+	}
+	if s.proving() {
+		return g.answeredProof(ctx, s, who, page, answer, field("code"))
+	}
+	settings, err := g.persons.Settings(ctx)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	entered, address := claims.Bag{}, ""
+	maps.Copy(entered, s.State.Completed)
+	for i := range page.Fields {
+		f := &page.Fields[i]
+		value := strings.TrimSpace(field(f.Name))
+		if !f.Editable || value == f.Value {
+			continue
+		}
+		f.Value = words.Clip(value, 1000)
+		if value == "" {
+			continue
+		}
+		if err := settings.CheckValues(f.Name, []string{value}); err != nil {
+			page.Error = words.Capitalise(err.Error()) + "."
+			continue
+		}
+		if f.Name == people.Mail {
+			address = value
+			continue
+		}
+		entered[f.Name] = []string{value}
+	}
+	if i := slices.IndexFunc(page.Fields, func(f AskField) bool { return f.Name == "name" && f.Value == "" }); i >= 0 && page.Error == "" {
+		page.Error = "Please enter your name."
+	}
+	if page.Error != "" {
+		return g.ask(ctx, s, who, page)
+	}
+	s.State.Completed = entered
+	if address != "" {
+		return g.askProof(ctx, s, who, page, address)
+	}
+	return g.confirmed(ctx, s, who)
+}
+
+func (g *Room) confirmed(ctx context.Context, s *SignIn, who bridge.Identity) *Next {
+	s.State.Admitted = true
+	s.Rec.Decide(trace.Decision{About: "admission", Result: "the person confirmed the profile", By: "the person"})
+	return g.Finish(ctx, s, who)
+}
+
+// askProof sends a code to a new address and asks for it.
+func (g *Room) askProof(ctx context.Context, s *SignIn, who bridge.Identity, page *AskProfile, address string) *Next {
+	wrong, err := g.proveMail(ctx, s, address)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if page.Error = wrong; wrong == "" || s.State.Proof != nil && len(s.State.Proof.Hash) > 0 {
+		page.Proving = address
+	} else if s.State.Proof != nil {
+		s.State.Proof.Address = ""
+	}
+	return g.ask(ctx, s, who, page)
+}
+
+// answeredProof goes on with what somebody answered about the code that was sent.
+func (g *Room) answeredProof(ctx context.Context, s *SignIn, who bridge.Identity, page *AskProfile, answer, code string) *Next {
+	p := s.State.Proof
+	switch answer {
+	case "other":
+		p.Address, p.Hash = "", nil
+		return g.ask(ctx, s, who, page)
+	case "again":
+		return g.askProof(ctx, s, who, page, p.Address)
+	}
+	right := g.provenMail(s, code)
+	s.Rec.Check(trace.Check{Name: "admission.mail-proven", Text: "The code that was sent to the new mail address was entered", Section: "our rule", OK: right})
+	if !right && p.Wrong >= ground.MaxWrong {
+		return g.Failed(ctx, s, explain.New("admission.code-wrong").Of(s.Provider.Name))
+	}
+	if !right {
+		page.Proving, page.Error = p.Address, "This is not the code that was sent, or it is over."
+		return g.ask(ctx, s, who, page)
+	}
+	// Whoever has the address already is not somebody new, and nobody is doubled.
+	var other store.Person
+	if err := g.Store.Read(ctx).Where("email_key = ?", people.Key(p.Address)).Limit(1).Find(&other).Error; err != nil {
+		return g.Failed(ctx, s, store.Clear(err))
+	}
+	if other.ID != "" {
+		return g.Failed(ctx, s, explain.New("admission.mail-known", explain.Fact("mail", p.Address)).Of(s.Provider.Name))
+	}
+	if s.State.Completed == nil {
+		s.State.Completed = claims.Bag{}
+	}
+	s.State.Completed[people.Mail], s.State.Completed["email_verified"] = []string{p.Address}, []string{"true"}
+	s.State.Proof = nil
+	settings, err := g.persons.Settings(ctx)
+	if err == nil {
+		err = g.mergeProfile(s, settings) // with the address
+	}
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	return g.confirmed(ctx, s, who)
+}
+
+// proving says whether a code for a new mail address is awaited.
+func (s *SignIn) proving() bool { return s.State.Proof != nil && s.State.Proof.Address != "" }

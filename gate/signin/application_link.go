@@ -1,0 +1,38 @@
+package signin
+
+import (
+	"context"
+	"slices"
+
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/core/trace"
+)
+
+// linkApplication is a plain address, or the gate's own page of tiles: nothing is handed on.
+type linkApplication struct{ *Room }
+
+// Start goes to the address, or to one that a tile of the application names.
+func (g linkApplication) Start(_ context.Context, s *SignIn, to string) (*Next, error) {
+	if s.App.StartURL == "" {
+		return nil, explain.New("start.sp-only")
+	}
+	if slices.ContainsFunc(s.App.Tiles, func(t config.Tile) bool { return to != "" && t.To == to }) {
+		return &Next{Redirect: to}, nil
+	}
+	return &Next{Redirect: s.App.StartURL}, nil
+}
+
+func (g linkApplication) Issue(_ context.Context, s *SignIn, _ bridge.Identity, _ saml.NameID, _ []claims.Output) (*Next, error) {
+	to := s.App.StartURL
+	if s.State.To != "" {
+		to = s.State.To
+	}
+	s.Rec.Decide(trace.Decision{About: "application", Result: "nothing is handed on", By: s.App.Name + " is a page"})
+	return &Next{Redirect: to}, nil
+}
+
+func (g linkApplication) Refuse(context.Context, *SignIn, *explain.Failure) *Next { return nil }

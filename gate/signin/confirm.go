@@ -1,0 +1,106 @@
+package signin
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate/core/bridge"
+	"innergate/core/explain"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+// scopeWords says what a scope hands on, for people.
+var scopeWords = map[string]string{
+	"profile": "your name and what else stands in your profile", "email": "your mail address", "address": "your postal address", "phone": "your telephone number", "groups": "the groups that you belong to",
+	"offline_access": "access while you are away, until you take it back",
+}
+
+// toConfirm says whether the person must be asked before anything goes to the application, and what: where it asks for that itself, where it is not the company's
+// own and they did not agree before, and where the answer goes to a program on this very machine, which any program could be (RFC 8252, section 8.6).
+func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
+	q := s.State.Asked
+	if q == nil || s.State.Agreed {
+		return nil, nil
+	}
+	o := s.App.OIDC
+	native := oidc.IsLoopback(q.RedirectURI) && o.Native
+	ask := q.Consent || native || len(s.State.Device) > 0
+	if o.Consent && !ask {
+		agreed, err := g.agreed(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		ask = !agreed
+	}
+	if !ask {
+		return nil, nil
+	}
+	if q.Passive {
+		return nil, explain.New("oidc.confirm-needed").Of(s.App.Name)
+	}
+	c := &Confirm{Application: s.App.Name, Person: s.Person.Shown, SignIn: s.ID, HomePage: o.HomePage, Privacy: o.Privacy, Terms: o.Terms, Native: native, Device: len(s.State.Device) > 0, Hands: []string{}}
+	for _, scope := range q.Scopes {
+		if w := scopeWords[scope]; w != "" {
+			c.Hands = append(c.Hands, w)
+		}
+	}
+	return c, nil
+}
+
+func (g *Room) agreed(ctx context.Context, s *SignIn) (bool, error) {
+	if s.Person.ID == "" {
+		return false, nil
+	}
+	var row store.Consent
+	if err := g.Store.Read(ctx).Where("person_id = ? AND application_id = ?", s.Person.ID, s.App.ID).Limit(1).Find(&row).Error; err != nil {
+		return false, store.Clear(err)
+	}
+	before := strings.Fields(row.Scope)
+	return row.PersonID != "" && !slices.ContainsFunc(s.State.Asked.Scopes, func(scope string) bool { return !slices.Contains(before, scope) }), nil
+}
+
+// confirm keeps what the provider vouched for until the person has answered.
+func (g *Room) confirm(ctx context.Context, s *SignIn, who bridge.Identity, page *Confirm) *Next {
+	s.State.Who = &who
+	s.Rec.Decide(trace.Decision{About: "consent", Result: "the person is asked", By: "hands on " + strings.Join(s.State.Asked.Scopes, " ")})
+	next := &Next{Confirm: page}
+	if err := g.Keep(ctx, s, next); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	return next
+}
+
+// Confirmed goes on with what the person answered.
+func (g *Room) Confirmed(ctx context.Context, b Browser, id string, yes bool) *Next {
+	s, err := g.Resume(ctx, b, id)
+	if err == nil && s.State.Who == nil {
+		err = explain.New("browser.finished")
+	}
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	s.Rec.Begin(trace.Decide)
+	if !yes {
+		s.State.Wish.Passive = true // the application is told at once; the person has said all there is to say
+		if err := g.denyDevice(ctx, s); err != nil {
+			return g.Failed(ctx, s, err)
+		}
+		return g.Failed(ctx, s, explain.New("oidc.confirm-denied").Of(s.App.Name))
+	}
+	s.Rec.Decide(trace.Decision{About: "consent", Result: "given", By: "the person"})
+	s.State.Agreed = true
+	return g.Finish(ctx, s, *s.State.Who)
+}
+
+// keepConsent remembers what the person agreed to, where it is asked for once.
+func keepConsent(tx *gorm.DB, s *SignIn, g *Room) error {
+	if !s.State.Agreed || !s.App.OIDC.Consent || s.Person.ID == "" || s.Rehearsal != nil {
+		return nil
+	}
+	return tx.Exec("INSERT INTO consents (person_id, application_id, scope, at) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET scope = excluded.scope, at = excluded.at", s.Person.ID, s.App.ID, strings.Join(s.State.Asked.Scopes, " "), g.Now().UTC()).Error
+}

@@ -1,0 +1,53 @@
+package signin
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/gate/ground"
+	"innergate/gate/partners"
+	"innergate/store"
+)
+
+// mayLookAfter refuses people to whom no rule gives a role, where they want to come in to the gate itself.
+func (g *Room) mayLookAfter(s *SignIn) error {
+	if s.App.ID != partners.ConsoleID {
+		return nil
+	}
+	role := partners.RoleOf(s.App.Rules, s.Provider.Slug, s.Person.Came)
+	if role == "" {
+		return explain.New("console.no-role", explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
+	}
+	s.Rec.Decide(trace.Decision{About: "role", Result: role, By: "rules for the console"})
+	return nil
+}
+
+// BeginConsole begins a sign-in to the console through a provider.
+func (g *Room) BeginConsole(ctx context.Context, b Browser, slug string) *Next {
+	s := g.Begin(b, "idp")
+	app, err := g.partners.ConsoleApplication(ctx)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	s.App = app
+	s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, Scopes: []string{oidc.ScopeOpenID}}
+	s.State.Console = true
+	s.Row.ApplicationID, s.Row.RequestID = app.ID, "console:"+s.ID
+	return g.Route(ctx, s, slug)
+}
+
+// openConsole makes the console session behind a sign-in.
+func (g *Room) openConsole(tx *gorm.DB, s *SignIn, grant *store.Grant, now time.Time) (string, error) {
+	token := keys.NewSecret()
+	row := store.ConsoleSession{TokenHash: keys.HashSecret(token), GrantID: grant.ID, CSRF: keys.NewSecret(), CreatedAt: now, LastUsed: now, ExpiresAt: grant.ExpiresAt}
+	if err := tx.Create(&row).Error; err != nil {
+		return "", err
+	}
+	return token, ground.Journal(tx, now, ground.Actor{Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}, "signed in", "administrator", s.Person.ID, s.Person.Shown, "", "")
+}

@@ -1,0 +1,301 @@
+package signin
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"net/url"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/address"
+	"innergate/core/bridge"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/partners"
+	"innergate/store"
+)
+
+// Finish takes what the provider vouched for through matching, access and mapping to the application's answer.
+func (g *Room) Finish(ctx context.Context, s *SignIn, who bridge.Identity) *Next {
+	if err := g.Match(ctx, s, who); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	g.tellFreshness(s, who)
+	s.Rec.Begin(trace.Decide)
+	// The reach is asked again: it may have changed while the person was away.
+	if err := g.inCircles(ctx, s); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if err := g.partners.InTime(s.Provider.Name, s.Provider.Until); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if next, err := g.letIn(ctx, s, who); err != nil {
+		return g.Failed(ctx, s, err)
+	} else if next != nil {
+		return next
+	}
+	if page, err := g.toAsk(ctx, s); err != nil {
+		return g.Failed(ctx, s, err)
+	} else if page != nil {
+		return g.ask(ctx, s, who, page)
+	}
+	if err := g.mayLookAfter(s); err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if page, err := g.toConfirm(ctx, s); err != nil {
+		return g.Failed(ctx, s, err)
+	} else if page != nil {
+		return g.confirm(ctx, s, who, page)
+	}
+	s.Rec.Begin(trace.Issue)
+	out, err := s.App.Outbound.Apply(s.Outbound(), "out", s.Rec)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	subject, err := g.settle(ctx, s, who)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if s.Rehearsal != nil && s.Rehearsal.Stop {
+		s.Rec.Decide(trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: "the rehearsal was ordered so"})
+		g.Outcomes.SignedIn(ctx, s, subject, out)
+		g.KeepTrace(ctx, s, "stopped", "")
+		return g.Outcomes.Stopped(s)
+	}
+	next, err := g.ApplicationSide(s.App).Issue(ctx, s, who, subject, out)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	g.Metrics.SignedIn.Add(1)
+	g.Outcomes.SignedIn(ctx, s, subject, out)
+	g.KeepTrace(ctx, s, "signed-in", "")
+	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.ID), s.Rehearsal != nil && !follows(s.Rehearsal, s.App.ID)
+	if s.Rehearsal == nil && who.SessionID == "" && s.Row.Flow != "provider" {
+		next.Way = s.Provider.Slug
+	}
+	if next.Session = s.sessionToken; s.sessionKept {
+		next.SessionEnds = s.sessionEnds
+	}
+	return next
+}
+
+// settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person and their identifier at the application
+// are there. A rehearsal uses up and ends, and changes nobody.
+func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml.NameID, error) {
+	subject := saml.NameID{}
+	if s.App.SAML != nil {
+		subject.Format = bridge.SubjectFormat(s.App.Subject.Source, s.App.Subject.Format)
+	}
+	switch s.App.Subject.Source {
+	case "transient", "pairwise", "public":
+		subject.Value = keys.RandomID()
+	default:
+		if subject.Value = s.Person.Profile.First(s.App.Subject.From); subject.Value == "" {
+			return subject, explain.New("subject.empty", explain.Pair("value", s.App.Subject.From, "")).Of(s.App.Name)
+		}
+		if why := s.App.SubjectProblem(subject.Value); why != "" {
+			return subject, explain.New("subject.unfit", explain.Pair("identifier", why, subject.Value)).Of(s.App.Name)
+		}
+	}
+	if _, err := g.heldSessionOf(ctx, s); err != nil {
+		return subject, err
+	}
+	now := g.Now().UTC()
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := g.useUp(tx, s, who, now); err != nil {
+			return err
+		}
+		if s.Rehearsal != nil && !s.Rehearsal.Keeps {
+			if err := g.knownSubject(tx, s, who, &subject); err != nil {
+				return err
+			}
+			if s.sent = SAMLSubject(s.App, subject); s.Rehearsal.Second == "" && !s.Rehearsal.Out {
+				return nil
+			}
+			return g.settleSession(tx, s, who, now)
+		}
+		if err := g.settlePerson(tx, s, who, now); err != nil {
+			return err
+		}
+		if err := g.settleSubject(tx, s, who, &subject, now); err != nil {
+			return err
+		}
+		s.sent = SAMLSubject(s.App, subject)
+		if s.Rehearsal == nil || s.Rehearsal.Second != "" || s.Rehearsal.Out {
+			if err := g.settleSession(tx, s, who, now); err != nil {
+				return err
+			}
+		}
+		if err := noteAccount(tx, s, subject.Value, now); err != nil {
+			return err
+		}
+		// To the half minute is exact enough for "last sign-in", and spares most sign-ins two writes.
+		stale := now.Add(-30 * time.Second)
+		if err := tx.Exec("UPDATE applications SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)", now, s.App.ID, stale).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE providers SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)", now, s.Provider.ID, stale).Error
+	})
+	if err != nil {
+		return subject, err
+	}
+	s.Rec.Decide(trace.Decision{About: "subject", Result: subject.Value, By: subjectReason(s.App.Subject, subject.Format)})
+	if w := s.State.Wish.Subject; w != nil && (w.Value != subject.Value || w.Format != "" && w.EffectiveFormat() != saml.FormatUnspecified && w.Format != subject.Format) {
+		return subject, explain.New("saml.subject-differs", explain.Pair("subject", w.Value, subject.Value))
+	}
+	return subject, nil
+}
+
+func subjectReason(s config.Subject, format string) string {
+	by := s.Source
+	if s.Source == "profile" {
+		by = "the profile's " + s.From
+	}
+	if format == "" {
+		return by
+	}
+	return by + ", as " + saml.FormatName(format)
+}
+
+// useUp notes that the assertion was used and that the sign-in is over, each by one conditional write.
+func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
+	if who.SessionID != "" && !s.Known {
+		// Nothing of this sign-in was kept before. A request is answered once all the same.
+		if s.State.Request == nil {
+			return nil
+		}
+		made, err := store.Exec(tx, "INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			s.ID, s.Reference, s.Row.Address, s.App.ID, s.Row.RequestID, s.Provider.ID, s.Row.Flow, s.Row.RehearsalID, s.Row.CreatedAt, s.Row.ExpiresAt, now)
+		if err == nil && made == 0 {
+			err = explain.New("saml.request-repeated", explain.Fact("request", s.Row.RequestID))
+		}
+		return err
+	}
+	if who.SessionID != "" {
+		return g.endFlight(tx, s, now)
+	}
+	used := tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", who.UsedIssuer, who.UsedID, who.UsedUntil.UTC())
+	if used.Error != nil {
+		return used.Error
+	}
+	if used.RowsAffected == 0 {
+		return explain.New("saml.replayed", explain.Fact("assertion", who.UsedID)).Of(s.Provider.Name)
+	}
+	return g.endFlight(tx, s, now)
+}
+
+// endFlight ends a sign-in in flight, once.
+func (g *Room) endFlight(tx *gorm.DB, s *SignIn, now time.Time) error {
+	if s.Row.Flow == "provider" {
+		return nil
+	}
+	ended := tx.Exec("UPDATE sign_ins SET finished_at = ? WHERE id = ? AND finished_at IS NULL", now, s.ID)
+	if ended.Error != nil {
+		return ended.Error
+	}
+	if ended.RowsAffected == 0 {
+		return explain.New("browser.finished")
+	}
+	return nil
+}
+
+// knownSubject takes the identifier that a person has at the application already.
+func (g *Room) knownSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID) error {
+	owner := s.subjectHolder(who)
+	if !partners.Kept(s.App) || owner == "" {
+		return nil
+	}
+	var v store.SubjectValue
+	if err := tx.Where("person_id = ? AND application_id = ?", owner, partners.SubjectOwner(s.App)).Limit(1).Find(&v).Error; err != nil {
+		return err
+	}
+	if v.Value != "" {
+		subject.Value = v.Value
+	}
+	return nil
+}
+
+// subjectHolder is who has a random identifier: the person, or, where nobody is stored, the provider's subject.
+func (s *SignIn) subjectHolder(who bridge.Identity) string {
+	if !s.Person.pass {
+		return s.Person.ID
+	}
+	if who.Subject == "" {
+		return ""
+	}
+	h := sha256.Sum256([]byte(s.Provider.ID + "\x1f" + who.Subject))
+	return "passed:" + hex.EncodeToString(h[:])
+}
+
+// noteAccount remembers by which identifier the application knows the person, once an hour at most.
+func noteAccount(tx *gorm.DB, s *SignIn, subject string, now time.Time) error {
+	if s.Person.ID == "" || s.App.ID == partners.ConsoleID || s.App.Subject.Source == "transient" {
+		return nil
+	}
+	_, err := store.Exec(tx, "INSERT INTO accounts (application_id, person_id, subject, first_at, last_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, last_at = excluded.last_at WHERE subject <> excluded.subject OR last_at < ?",
+		s.App.ID, s.Person.ID, subject, now, now, now.Add(-time.Hour))
+	return err
+}
+
+func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID, now time.Time) error {
+	if !partners.Kept(s.App) {
+		return nil
+	}
+	holder := s.subjectHolder(who)
+	if holder == "" {
+		return explain.New("match.no-lasting-identifier").Of(s.App.Name)
+	}
+	fresh := subject.Value
+	if err := g.knownSubject(tx, s, who, subject); err != nil || subject.Value != fresh {
+		return err
+	}
+	if r := s.State.Request; r != nil && r.NameIDPolicy != nil && r.NameIDPolicy.NoCreate {
+		return explain.New("saml.nameid-no-create").Of(s.App.Name)
+	}
+	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: holder, ApplicationID: partners.SubjectOwner(s.App), CreatedAt: now}).Error
+}
+
+// AllowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are set, at a border of its path.
+func AllowedLink(a *partners.Application, to string) bool {
+	if len(to) > 2000 || a.SAML == nil {
+		return false
+	}
+	u, err := url.Parse(to)
+	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") || strings.HasSuffix(u.Path, "/..") {
+		return false
+	}
+	if to == a.SAML.DefaultRelayState {
+		return true
+	}
+	for _, allowed := range a.SAML.DeepLinks {
+		rest, ok := strings.CutPrefix(to, allowed)
+		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) && address.Origin(to) == address.Origin(allowed) {
+			return true
+		}
+	}
+	return false
+}
+
+// tellFreshness says in the trace whether the person was asked by the provider for this very sign-in, or known to it from before, and whose session that was. A window
+// that was thought to be a clean one shows itself here.
+func (g *Room) tellFreshness(s *SignIn, who bridge.Identity) {
+	at := who.AuthnInstant
+	if s.Row.Flow == "provider" || at.IsZero() {
+		return
+	}
+	d := trace.Decision{About: "freshness", Result: "the provider asked the person anew", By: s.Provider.Name + " says " + at.UTC().Format(time.RFC3339)}
+	switch {
+	case who.SessionID != "":
+		d.Result = "nobody was asked: " + s.Person.Shown + "’s session at the gate was used"
+	case at.Before(s.Began.Add(-partners.Skew(0))):
+		d.Result = s.Person.Shown + "’s older session at the provider was used, of " + words.Ago(g.Now(), at)
+	}
+	s.Rec.Decide(d)
+}

@@ -1,0 +1,322 @@
+package signin
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/jose"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/fetch"
+	"innergate/gate/partners"
+)
+
+// oidcProvider asks providers that speak OpenID Connect or plain OAuth 2.0: we are the relying party.
+type oidcProvider struct{ *Room }
+
+func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
+	p, c := s.Provider, s.Provider.OIDC
+	wish := s.State.Wish
+	plain := p.Kind == config.KindOAuth2
+	s.State.Verifier, s.State.Nonce, s.State.FreshSince, s.State.MaxAge, s.State.ACR = oidc.NewVerifier(), "", time.Time{}, nil, nil
+	asked := oidc.Asked{Endpoint: c.AuthorizationEndpoint, ClientID: c.ClientID, RedirectURI: g.CallbackLocation(p.Slug), Scopes: p.AskedScopes(), State: s.ID, Challenge: oidc.Challenge(s.State.Verifier), More: c.Parameters}
+	if s.Rehearsal != nil && s.Rehearsal.Scope != "" {
+		asked.Scopes = strings.Fields(s.Rehearsal.Scope)
+	}
+	if c.AnswerByForm {
+		asked.ResponseMode = "form_post"
+	}
+	fresh := !wish.Passive && (c.Fresh || wish.Fresh || s.Rehearsal != nil && s.Rehearsal.Fresh)
+	demanded, err := g.contexts(s)
+	if err != nil {
+		return nil, err
+	}
+	if plain {
+		// OAuth 2.0 has no words for any of these, and could not prove them.
+		switch {
+		case wish.Passive:
+			return nil, explain.New("bridge.no-passive").Of(p.Name)
+		case wish.Fresh || wish.MaxAge != nil:
+			return nil, explain.New("bridge.no-fresh").Of(p.Name)
+		case len(demanded) > 0 && !wish.Preferred:
+			return nil, explain.New("bridge.no-context", explain.Pair("context", strings.Join(demanded, " or "), "none")).Of(p.Name)
+		}
+	} else {
+		s.State.Nonce = oidc.NewVerifier()
+		asked.Nonce, asked.LoginHint, asked.UILocales = s.State.Nonce, wish.LoginHint, wish.Locales
+		asked.ACRValues = c.ACRValues
+		if len(demanded) > 0 {
+			asked.ACRValues = demanded
+			if !wish.Preferred {
+				s.State.ACR = demanded
+			}
+		}
+		var prompts []string
+		switch {
+		case wish.Passive:
+			prompts = append(prompts, "none")
+		case fresh:
+			prompts = append(prompts, "login")
+		}
+		if wish.Choose && !wish.Passive {
+			prompts = append(prompts, "select_account")
+		}
+		asked.Prompt, asked.MaxAge = strings.Join(prompts, " "), wish.MaxAge
+		if fresh {
+			zero := time.Duration(0)
+			asked.MaxAge, s.State.FreshSince = &zero, g.Now()
+		}
+		s.State.MaxAge = asked.MaxAge
+		if wish.Subject != nil && asked.LoginHint == "" {
+			asked.LoginHint = wish.Subject.Value
+		}
+	}
+	location, err := asked.URL()
+	if err != nil {
+		return nil, explain.New("gate.failed", explain.Fact("error", err.Error()))
+	}
+	s.Row.OurRequestID = oidc.NewVerifier()
+	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: "Authentication request", Binding: "query", Address: c.AuthorizationEndpoint, Raw: oidc.ShownURL(location), RelayState: s.ID})
+	return &Next{Redirect: location}, nil
+}
+
+// contexts lists the acr values that an application's request comes to. Exact and minimum are met by one of those named; better is not, since nobody tells what is
+// better than what.
+func (g oidcProvider) contexts(s *SignIn) ([]string, error) {
+	w := s.State.Wish.Context
+	if w == nil {
+		return nil, nil
+	}
+	if w.Comparison == "better" || len(w.Classes) == 0 {
+		return nil, explain.New("bridge.no-context", explain.Pair("context", w.Comparison+" than "+strings.Join(w.Classes, " or "), "only exact values can be asked for")).Of(s.Provider.Name)
+	}
+	return w.Classes, nil
+}
+
+// Receive checks the answer that came by way of the browser, exchanges the code and checks what comes for it.
+func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridge.Identity, error) {
+	p, c := s.Provider, s.Provider.OIDC
+	code, err := oidc.ReadAnswer(a.parameters, oidc.AnswerRules{Partner: p.Name, Issuers: c.Issuers(), IssuerPromised: c.IssuerInAnswer, State: s.ID}, s.Rec)
+	if err != nil {
+		return bridge.Identity{}, err
+	}
+	if err := g.onceOnly(ctx, s); err != nil {
+		return bridge.Identity{}, err
+	}
+	tokens, err := g.redeem(ctx, s, code)
+	if err != nil {
+		return bridge.Identity{}, err
+	}
+	who := bridge.Identity{Attributes: claims.Bag{}, UsedIssuer: "sign-in/" + p.ID, UsedID: s.State.Verifier[:22], UsedUntil: g.Now().Add(2 * Life)}
+	var found oidc.Claims
+	subject := ""
+	if p.Kind == config.KindOIDC {
+		t, err := g.idToken(ctx, s, tokens, code)
+		if err != nil {
+			return bridge.Identity{}, err
+		}
+		who.AuthnInstant, who.Context, who.AMR, who.Session, subject = t.AuthTime, t.ACR, t.AMR, t.SessionID, t.Subject
+		if t.Issuer != c.Issuer {
+			// Two directories of one provider may give the same subject to different people.
+			subject = t.Issuer + "\x1f" + t.Subject
+			who.Authorities = []string{t.Issuer}
+		}
+		if err := found.Add("ID token", t.Claims); err != nil {
+			return bridge.Identity{}, explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+		}
+		who.Shown = t.Subject
+		if c.EndSessionEndpoint != "" && len(tokens.IDToken) < 8<<10 {
+			who.Hint = tokens.IDToken
+		}
+	} else if err := found.Add("token answer", tokens.Said()); err != nil {
+		return bridge.Identity{}, explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+	}
+	if err := g.furtherClaims(ctx, s, tokens, &found, who.Shown); err != nil {
+		return bridge.Identity{}, err
+	}
+	who.Attributes = found.Values
+	for _, name := range found.Values.Names() {
+		s.Rec.Decide(trace.Decision{About: "claim", Result: name, By: found.From[name]})
+	}
+	field := cmp.Or(c.SubjectFrom, "sub")
+	if c.SubjectFrom == "" {
+		who.Subject = "sub\x1f" + subject
+		return who, nil
+	}
+	v := found.Values.First(field)
+	if v == "" {
+		return bridge.Identity{}, explain.New("map.required-missing", explain.Pair("value", field, "")).Of(p.Name)
+	}
+	who.Subject, who.Shown = "claim\x1f"+field+"\x1f"+v, v
+	return who, nil
+}
+
+// onceOnly uses the request up before its code is sent anywhere: a code goes to the token endpoint once, whatever the browser sends twice.
+func (g oidcProvider) onceOnly(ctx context.Context, s *SignIn) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		used := tx.Exec("UPDATE sign_ins SET our_request_id = '' WHERE id = ? AND our_request_id = ? AND our_request_id <> '' AND finished_at IS NULL", s.ID, s.Row.OurRequestID)
+		if used.Error == nil && used.RowsAffected == 0 {
+			return explain.New("browser.finished")
+		}
+		s.Row.OurRequestID = ""
+		return used.Error
+	})
+}
+
+func (g oidcProvider) redeem(ctx context.Context, s *SignIn, code string) (*oidc.Tokens, error) {
+	p, c := s.Provider, s.Provider.OIDC
+	if p.Withheld {
+		return nil, explain.New("oidc.client-secret-none").Of(p.Name)
+	}
+	client, err := g.partners.ClientAt(ctx, p, "")
+	if err != nil {
+		return nil, err
+	}
+	request, err := client.Redeem(code, g.CallbackLocation(p.Slug), s.State.Verifier, partners.AudienceOf(c), g.Now())
+	if err != nil {
+		return nil, err
+	}
+	answer, err := g.partners.BackChannel(ctx, s.Rec, p, "Token request", "Token response", c.TokenEndpoint, request)
+	if err != nil {
+		return nil, err
+	}
+	return oidc.ReadTokens(*answer, oidc.TokenRules{Partner: p.Name, Client: client, Methods: c.AuthMethods, PlainOAuth: p.Kind == config.KindOAuth2}, s.Rec)
+}
+
+// idToken checks the ID token; where it names a key that is not held, the key set is fetched again and the check repeated once.
+func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Tokens, code string) (*oidc.IDToken, error) {
+	p, c := s.Provider, s.Provider.OIDC
+	for again := false; ; again = true {
+		set, fetched, err := g.partners.KeySet(ctx, c.KeysURL, again)
+		if err != nil {
+			return nil, explain.OfPartner(err, p.Name)
+		}
+		if fetched {
+			s.Rec.Decide(trace.Decision{About: "keys", Result: fmt.Sprintf("%d keys of %s", len(set.Keys), p.Name), By: "fetched from " + c.KeysURL})
+		}
+		rules := oidc.IDTokenRules{
+			Partner: p.Name, Issuers: c.Issuers(), ClientID: c.ClientID, Nonce: s.State.Nonce, Keys: set, Algorithms: c.Algorithms, Now: g.Now(), Skew: partners.Skew(c.ClockSkewSeconds),
+			MaxAge: s.State.MaxAge, FreshSince: s.State.FreshSince, ACR: s.State.ACR, AccessToken: tokens.AccessToken, Code: code,
+		}
+		if !s.State.FreshSince.IsZero() {
+			rules.MaxAge = nil // what counts is that it was after our request
+		}
+		t, err := oidc.CheckIDToken(tokens.IDToken, rules, s.Rec)
+		var f *explain.Failure
+		if !again && errors.As(err, &f) && f.Code == "jwt.key-unknown" {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		return t, nil
+	}
+}
+
+// furtherClaims asks UserInfo and whatever else is set, with the access token.
+func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc.Tokens, found *oidc.Claims, subject string) error {
+	p, c := s.Provider, s.Provider.OIDC
+	ask := func(name, address string) (oidc.Answer, error) {
+		s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: name + " request", Binding: "GET", Address: address, Raw: "Authorization: Bearer (not shown)"})
+		got, err := g.Fetch.Do(ctx, fetch.Want{URL: address, MaxBytes: oidc.MaxDocument, Timeout: partners.BackTimeout, Header: map[string]string{"Accept": "application/json, application/jwt", "Authorization": "Bearer " + tokens.AccessToken}, AnyStatus: true, Direct: true})
+		if err != nil {
+			return oidc.Answer{}, explain.New("oidc.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
+		}
+		answer := oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
+		raw, opened := answer.Shown()
+		s.Rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: name + " response", Binding: "GET", Address: address, Raw: raw, Opened: opened})
+		return answer, nil
+	}
+	add := func(name string, o jose.Object) error {
+		if err := found.Add(name, o); err != nil {
+			return explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+		}
+		return nil
+	}
+	if c.UserInfoEndpoint != "" && !c.SkipUserInfo {
+		answer, err := ask("UserInfo", c.UserInfoEndpoint)
+		if err != nil {
+			return err
+		}
+		rules := oidc.UserInfoRules{Partner: p.Name, Subject: subject, Issuers: c.Issuers(), ClientID: c.ClientID}
+		if p.Kind == config.KindOIDC && strings.HasPrefix(answer.ContentType, "application/jwt") {
+			if rules.Keys, _, err = g.partners.KeySet(ctx, c.KeysURL, false); err != nil {
+				return explain.OfPartner(err, p.Name)
+			}
+		}
+		o, err := oidc.ReadUserInfo(answer, rules, s.Rec)
+		if err != nil {
+			return err
+		}
+		if err := add("UserInfo", o); err != nil {
+			return err
+		}
+	}
+	for _, m := range c.More {
+		answer, err := ask(words.Capitalise(m.As), m.URL)
+		if err != nil {
+			return err
+		}
+		o, err := oidc.ReadMore(answer, m.As, m.Where, p.Name, s.Rec)
+		if err != nil {
+			return err
+		}
+		if err := add(m.URL, o); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ReceiveOIDC takes a provider's answer to our redirect URI.
+func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string) *Next {
+	stranger := g.Begin(b, "sp")
+	stranger.Rec.Begin(trace.Receive)
+	p, err := g.partners.Provider(ctx, slug)
+	if err == nil && p.OIDC == nil {
+		err = explain.New("oidc.state", explain.Pair("state", "an answer of an OpenID provider", "an answer in the name of "+p.Name))
+	}
+	if err != nil {
+		return g.Failed(ctx, stranger, err)
+	}
+	stranger.Provider = p
+	message := trace.Message{From: trace.Provider, To: trace.Gate, Name: "Authentication response", Binding: how, Address: g.CallbackLocation(slug), Raw: oidc.ShownParameters(raw)}
+	parameters, err := oidc.ReadParameters(raw)
+	if err != nil {
+		stranger.Rec.Message(message)
+		return g.Failed(ctx, stranger, explain.OfPartner(err, p.Name))
+	}
+	s, err := g.Resume(ctx, b, parameters["state"])
+	if err == nil && s.Row.ProviderID != p.ID {
+		// An answer of one provider in another one's sign-in: a mix-up, or an attack.
+		s.Row.BrowserHash, err = nil, explain.New("oidc.answer-issuer", explain.Pair("provider", nameOf(s.Provider), p.Name))
+	}
+	s.Rec.Message(message)
+	if err != nil {
+		if s.Provider == nil {
+			s.Provider = p
+		}
+		return g.Failed(ctx, s, err)
+	}
+	return g.received(ctx, s, &Arrival{parameters: parameters})
+}
+
+// ReceiveOIDCPosted goes on with an answer that was posted.
+func (g *Room) ReceiveOIDCPosted(ctx context.Context, b Browser, slug, handle string) *Next {
+	kept, err := g.TakeArrival(ctx, handle, "callback/"+slug)
+	if err != nil {
+		return g.Failed(ctx, g.Begin(b, "sp"), err)
+	}
+	return g.ReceiveOIDC(ctx, b, slug, string(kept.Value), "form_post")
+}

@@ -1,0 +1,70 @@
+// Package signin is the sign-in engine: ask, route, send, receive, match, decide, issue, the same for every pair
+// of protocols. Engine.go lists the phases; each has a file; the sides speak SAML 2.0 (Core, Bindings and
+// Profiles) and OpenID Connect Core 1.0.
+package signin
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/gate/grants"
+	"innergate/gate/ground"
+	"innergate/gate/keyring"
+	"innergate/gate/partners"
+	"innergate/gate/persons"
+	"innergate/gate/sessions"
+	"innergate/gate/traces"
+	"innergate/store"
+)
+
+// Room holds what the package needs of the gate; see the package.
+type Room struct {
+	*ground.Ground
+	keyring  *keyring.Room
+	partners *partners.Room
+	traces   *traces.Room
+	sessions *sessions.Room
+	persons  *persons.Room
+	grants   *grants.Room
+
+	// What rooms above do for a sign-in; all are set before the first one.
+	Outcomes     Outcomes
+	SecondFactor SecondFactor
+	Guarded      ApplicationSide // of applications that the gate stands before
+	Own          ProviderSide    // of the gate's own people
+}
+
+// Outcomes is told how sign-ins end.
+type Outcomes interface {
+	// SignedIn is told what an application got, or would have got where the rehearsal stops there.
+	SignedIn(ctx context.Context, s *SignIn, subject saml.NameID, out []claims.Output)
+	Failed(ctx context.Context, s *SignIn, f *explain.Failure, e explain.Explanation)
+	// Stopped is where a browser goes whose rehearsal stops before the application.
+	Stopped(s *SignIn) *Next
+}
+
+// SecondFactor asks people who came through another provider for the factor that they have at the gate; nil where they have none.
+type SecondFactor interface {
+	AskSecond(ctx context.Context, s *SignIn, who bridge.Identity) (*Next, error)
+}
+
+// New makes the room over those that it stands on.
+func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, sessions *sessions.Room, persons *persons.Room, grants *grants.Room) *Room {
+	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, sessions: sessions, persons: persons, grants: grants}
+}
+
+// Tidy deletes sign-ins, answers on their way, artifacts and pushed requests that are over.
+func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
+	return ground.DeleteOver(tx,
+		ground.Over{Model: &store.SignIn{}, Where: "expires_at < ?", Arg: now.Add(-10 * time.Minute)},
+		ground.Over{Model: &store.Arrival{}, Where: "created_at < ?", Arg: now.Add(-ArrivalLife)},
+		ground.Over{Model: &store.Artifact{}, Where: "expires_at < ?", Arg: now},
+		ground.Over{Model: &store.PushedRequest{}, Where: "expires_at < ?", Arg: now},
+	)
+}

@@ -1,0 +1,298 @@
+package signin
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/bridge"
+	"innergate/core/explain"
+	"innergate/core/keys"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/gate/partners"
+	"innergate/gate/sessions"
+	"innergate/store"
+)
+
+// heldSessionOf is the session that a sign-in may use: the browser's, or, in a rehearsal, the rehearsal's own.
+func (g *Room) heldSessionOf(ctx context.Context, s *SignIn) (*sessions.HeldSession, error) {
+	if s.looked {
+		return s.session, nil
+	}
+	s.looked = true
+	var err error
+	if s.Rehearsal == nil {
+		s.session, err = g.sessions.SessionByToken(ctx, s.Browser.Session)
+		return s.session, err
+	}
+	var row store.Session
+	if err := g.Store.Read(ctx).Where("id = ?", s.Rehearsal.ID).Limit(1).Find(&row).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	s.session, err = g.sessions.OpenSession(ctx, row)
+	return s.session, err
+}
+
+// fromSession goes on with what a provider vouched for earlier in the same session, where that counts for this application and for what it wants. Otherwise it
+// returns nothing, and the trace tells why the person is asked.
+func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Provider) *Next {
+	if s.App.ID == partners.ConsoleID || s.Rehearsal != nil && s.Rehearsal.Second != s.App.ID {
+		return nil
+	}
+	h, err := g.heldSessionOf(ctx, s)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	if h == nil {
+		return nil
+	}
+	last, err := g.LastUse(ctx, h.ID, s.App.ID)
+	if err != nil {
+		return g.Failed(ctx, s, err)
+	}
+	var passed []string
+	for _, p := range open {
+		vouched, ok := h.Body.Proofs[p.ID]
+		if !ok {
+			passed = append(passed, p.Name+": it vouched for nobody in this session")
+			continue
+		}
+		if why := g.asksAnew(s, p, &vouched, last); why != "" {
+			passed = append(passed, p.Name+": "+why)
+			continue
+		}
+		who := vouched.Identity
+		who.SessionID = h.ID
+		s.Provider, s.Row.ProviderID = p, p.ID
+		if !h.Body.Second.IsZero() {
+			s.State.Second = true
+		}
+		s.Rec.Decide(trace.Decision{About: "session", Result: "used", By: "signed in through " + p.Name + " " + words.Ago(g.Now(), vouched.Since()), Passed: passed})
+		return g.Finish(ctx, s, who)
+	}
+	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
+	if s.Rehearsal != nil && s.Rehearsal.Second == s.App.ID {
+		return g.Failed(ctx, s, explain.New("rehearsal.asked-again", explain.Fact("reason", joined(passed))).Of(s.App.Name))
+	}
+	return nil
+}
+
+func joined(list []string) string {
+	if len(list) == 0 {
+		return "there is no session"
+	}
+	out := list[0]
+	for _, v := range list[1:] {
+		out += "; " + v
+	}
+	return out
+}
+
+// LastUse is when the application was last gone to in the session, if ever.
+func (g *Room) LastUse(ctx context.Context, sessionID, applicationID string) (time.Time, error) {
+	var row store.SessionUse
+	err := g.Store.Read(ctx).Select("last_at").Where("session_id = ? AND application_id = ?", sessionID, applicationID).Limit(1).Find(&row).Error
+	return row.LastAt, store.Clear(err)
+}
+
+// asksAnew says why what a provider vouched for in a session does not count for this sign-in, or nothing.
+func (g *Room) asksAnew(s *SignIn, p *partners.Provider, vouched *sessions.Proof, last time.Time) string {
+	w, who, now := &s.State.Wish, &vouched.Identity, g.Now()
+	age := now.Sub(who.AuthnInstant)
+	switch {
+	case w.Fresh:
+		return "the application wants a fresh sign-in"
+	case w.Choose:
+		return "the application wants the person to choose"
+	case p.SAML != nil && p.SAML.ForceAuthn, p.OIDC != nil && p.OIDC.Fresh:
+		return "it is set to ask anew each time"
+	case !who.SessionEnd.IsZero() && !now.Before(who.SessionEnd):
+		return "its own session is over since " + who.SessionEnd.UTC().Format(time.RFC3339)
+	case w.MaxAge != nil && (who.AuthnInstant.IsZero() || age > *w.MaxAge+time.Minute):
+		return "signed in " + words.Ago(now, who.AuthnInstant) + ", and the application allows " + w.MaxAge.String()
+	case w.Context != nil && !w.Preferred && !w.Context.Met(who.Context):
+		return "the application asks for " + fmt.Sprint(w.Context.Classes) + ", and it proved " + words.OrNone(who.Context)
+	}
+	rules := s.App.Session
+	if rules == nil {
+		return ""
+	}
+	if since := vouched.Since(); rules.MaxMinutes > 0 && now.Sub(since) > time.Duration(rules.MaxMinutes)*time.Minute {
+		return "signed in " + words.Ago(now, since) + ", and this application is set to " + fmt.Sprint(rules.MaxMinutes) + " minutes"
+	}
+	if rules.IdleMinutes > 0 && !last.IsZero() && now.Sub(last) > time.Duration(rules.IdleMinutes)*time.Minute {
+		return "the application was last used " + words.Ago(now, last) + ", and is set to " + fmt.Sprint(rules.IdleMinutes) + " minutes"
+	}
+	return ""
+}
+
+// matchSession takes the person whom a session is of. The profile is what is held now; what came is what the provider said when it vouched.
+func (g *Room) matchSession(ctx context.Context, s *SignIn, who bridge.Identity) error {
+	h, err := g.heldSessionOf(ctx, s)
+	if err == nil && (h == nil || h.ID != who.SessionID) {
+		if h, err = g.sessions.SessionByID(ctx, who.SessionID); h != nil {
+			s.session = h
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if h == nil {
+		return explain.New("session.over").Of(s.App.Name)
+	}
+	vouched := h.Body.Proofs[s.Provider.ID]
+	s.subject, s.subjectShown = who.Subject, who.Shown
+	s.Person = Person{Came: vouched.Came, Session: vouched.Values, Shown: h.Person, linked: true}
+	if h.PersonID == "" {
+		s.Person.pass, s.Person.Profile, s.Person.Kind = true, vouched.Profile, vouched.Kind
+		s.Rec.Decide(trace.Decision{About: "person", Result: h.Person, By: "the session"})
+		return nil
+	}
+	p, profile, err := g.persons.PersonByID(ctx, h.PersonID)
+	if err != nil {
+		return err
+	}
+	if !p.Active {
+		return explain.New("match.inactive", explain.Fact("person", p.Name))
+	}
+	if len(vouched.Values) > 0 {
+		profile = maps.Clone(profile)
+		maps.Copy(profile, vouched.Values)
+	}
+	s.Person.ID, s.Person.held, s.Person.Kind, s.Person.Shown, s.Person.Profile = p.ID, p, p.Type, p.Name, profile
+	s.Rec.Decide(trace.Decision{About: "person", Result: p.Name, By: "the session"})
+	if s.App.NeedsGroups {
+		s.Person.Groups, _, err = g.persons.Standing(ctx, p.ID)
+	}
+	return err
+}
+
+// settleSession notes the sign-in in the browser's session: a new one, or the one that is there already. What a provider vouched for anew gets a new token, so that
+// nobody can have had it beforehand.
+func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
+	if s.App.ID == partners.ConsoleID || len(s.State.Device) > 0 {
+		return nil // the console has sessions of its own, and what is for another device does not end with this browser
+	}
+	if who.SessionID != "" {
+		touched, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", now, who.SessionID)
+		if err != nil {
+			return err
+		}
+		if touched == 0 {
+			return explain.New("session.over").Of(s.App.Name)
+		}
+		s.SessionID, s.sessionEnds = who.SessionID, s.session.ExpiresAt
+		return g.settleUse(tx, s, now)
+	}
+	limits, err := g.sessions.Limits(tx.Statement.Context)
+	if err != nil {
+		return err
+	}
+	h, vouched := s.session, g.proofOf(s, who, now)
+	if s.Row.Flow == "provider" {
+		// Nobody in this browser asked for it, so it must not become the browser's session: another site may have sent it. It is kept for telling the application of its end.
+		h = nil
+	}
+	holder := ""
+	if s.Person.ID == "" {
+		holder = s.Provider.ID + "\x1f" + who.Subject
+	}
+	if h != nil && (h.PersonID != s.Person.ID || h.Body.Holder != holder) {
+		// Somebody else signs in with this browser: the session of the one before ends.
+		if err := sessions.EndSession(tx, h.ID, "somebody else signed in", now); err != nil {
+			return err
+		}
+		h = nil
+	}
+	fresh := h == nil
+	if fresh {
+		h = &sessions.HeldSession{Session: store.Session{ID: store.NewIDAt(now), PersonID: s.Person.ID, Address: s.Browser.Address, Device: words.Clip(s.Browser.Device, 300), Persistent: limits.Persistent, CreatedAt: now}}
+		if s.Rehearsal != nil {
+			h.ID, h.RehearsalID = s.Rehearsal.ID, s.Rehearsal.ID
+		}
+		h.Body.Proofs = map[string]sessions.Proof{}
+	}
+	h.Body.Holder = holder
+	h.Body.Proofs = maps.Clone(h.Body.Proofs)
+	h.Body.Proofs[s.Provider.ID] = vouched
+	if s.State.Second {
+		h.Body.Second = now
+	}
+	plain, err := json.Marshal(h.Body)
+	if err != nil {
+		return err
+	}
+	ends := now.Add(limits.Max())
+	s.SessionID, s.sessionEnds = h.ID, ends
+	token := keys.NewSecret()
+	if s.Row.Flow != "provider" && s.Rehearsal == nil {
+		s.sessionToken, s.sessionKept = token, limits.Persistent
+	}
+	sealed, hash := g.Store.Sealer.Seal("session/"+h.ID, plain), keys.HashSecret(token)
+	if fresh {
+		_, err = store.Exec(tx, "INSERT INTO sessions (id, token_hash, person_id, person, rehearsal_id, address, device, sealed, persistent, created_at, last_used, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
+			h.ID, hash, s.Person.ID, s.Person.Shown, h.RehearsalID, h.Address, h.Device, sealed, h.Persistent, now, now, ends)
+	} else {
+		var touched int64
+		touched, err = store.Exec(tx, "UPDATE sessions SET token_hash = ?, person = ?, sealed = ?, last_used = ?, expires_at = ? WHERE id = ? AND ended_at IS NULL", hash, s.Person.Shown, sealed, now, ends, h.ID)
+		if err == nil && touched == 0 {
+			err = explain.New("session.over").Of(s.App.Name)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	strength := "one"
+	if g.TwoFactor(s, who) {
+		strength = "two"
+	}
+	if _, err := store.Exec(tx, "INSERT INTO session_proofs (session_id, provider_id, subject, name_value, provider_session, strength, at) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, name_value = excluded.name_value, provider_session = excluded.provider_session, strength = excluded.strength, at = excluded.at",
+		h.ID, s.Provider.ID, who.Subject, sessions.NameValue(who.NameID), who.Session, strength, now); err != nil {
+		return err
+	}
+	return g.settleUse(tx, s, now)
+}
+
+// proofOf is what is kept of a provider's word.
+func (g *Room) proofOf(s *SignIn, who bridge.Identity, now time.Time) sessions.Proof {
+	who.Attributes = nil // what came of them is kept
+	v := sessions.Proof{Identity: who, Came: s.Person.Came, Values: s.Person.Session, At: now}
+	if s.Person.ID == "" {
+		v.Profile, v.Kind = s.Person.Profile, s.Person.Kind
+	}
+	return v
+}
+
+// settleUse notes that the session went to the application, and gives it the session's name there.
+func (g *Room) settleUse(tx *gorm.DB, s *SignIn, now time.Time) error {
+	if s.App.ID == partners.PortalID {
+		return nil // a page of ours: there is nothing to end there
+	}
+	var index []string
+	err := tx.Raw("INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) VALUES (?, ?, ?, ?, ?, ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET name_value = excluded.name_value, name_id = excluded.name_id, last_at = excluded.last_at RETURNING session_index",
+		s.SessionID, s.App.ID, s.sent.Value, keys.RandomID(), ground.MustJSON(s.sent), now, now).Scan(&index).Error
+	if err == nil && len(index) == 1 {
+		s.sessionIndex = index[0]
+	}
+	return err
+}
+
+// SessionEnd is when the sign-in ends at the application: with the session, or with what the application is set to, or with the provider's session.
+func (s *SignIn) SessionEnd(who bridge.Identity, now time.Time) time.Time {
+	end := who.SessionEnd
+	if !s.sessionEnds.IsZero() && (end.IsZero() || s.sessionEnds.Before(end)) {
+		end = s.sessionEnds
+	}
+	if r := s.App.Session; r != nil && r.MaxMinutes > 0 && !who.AuthnInstant.IsZero() {
+		if own := who.AuthnInstant.Add(time.Duration(r.MaxMinutes) * time.Minute); own.After(now) && (end.IsZero() || own.Before(end)) {
+			end = own
+		}
+	}
+	return end
+}

@@ -1,0 +1,52 @@
+package signin
+
+import (
+	"context"
+
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/gate/partners"
+)
+
+// ApplicationSide speaks an application's protocol.
+type ApplicationSide interface {
+	// start prepares an answer that the application did not ask for, or sends the person to where the application begins by itself.
+	Start(ctx context.Context, s *SignIn, to string) (*Next, error)
+	// issue makes the answer for a person who may come in.
+	Issue(ctx context.Context, s *SignIn, who bridge.Identity, subject saml.NameID, out []claims.Output) (*Next, error)
+	// refuse makes the protocol's own answer to a request, or nil where there is none.
+	Refuse(ctx context.Context, s *SignIn, f *explain.Failure) *Next
+}
+
+// ProviderSide speaks a provider's protocol.
+type ProviderSide interface {
+	// send makes our request and notes in the sign-in what the answer must fit.
+	Send(ctx context.Context, s *SignIn) (*Next, error)
+	// receive checks the answer.
+	Receive(ctx context.Context, s *SignIn, a *Arrival) (bridge.Identity, error)
+}
+
+func (g *Room) ApplicationSide(a *partners.Application) ApplicationSide {
+	switch a.Kind {
+	case config.KindOIDC:
+		return oidcApplication{g}
+	case config.KindGuarded:
+		return g.Guarded
+	case config.KindLink, config.KindPortal:
+		return linkApplication{g}
+	}
+	return samlApplication{g}
+}
+
+func (g *Room) ProviderSide(p *partners.Provider) ProviderSide {
+	switch {
+	case p.OAuth():
+		return oidcProvider{g}
+	case p.Directory != nil:
+		return g.Own
+	}
+	return samlProvider{g}
+}

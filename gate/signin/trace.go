@@ -1,0 +1,108 @@
+package signin
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/redact"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/gate/partners"
+	"innergate/gate/traces"
+	"innergate/store"
+)
+
+// noteEnd writes what leads to a trace that has ended, and counts it.
+func (g *Room) noteEnd(tx *gorm.DB, s *SignIn, t *store.Trace) error {
+	for _, id := range trace.IDsIn(s.Rec.Entries()) {
+		if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id, t.ID); err != nil {
+			return err
+		}
+	}
+	if t.RehearsalID != "" || t.Outcome == "open" {
+		return nil
+	}
+	_, err := store.Exec(tx, "INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT (hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1",
+		g.Now().UTC().Truncate(time.Hour), t.ApplicationID, t.ProviderID, t.Outcome, t.Code)
+	return err
+}
+
+func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
+	entries, err := json.Marshal(redact.Clip(s.Rec.Entries(), s.messageLimit(outcome)))
+	if err != nil {
+		return nil, err
+	}
+	t := &store.Trace{ID: s.ID, Reference: s.Reference, Flow: s.Row.Flow, Outcome: outcome, Code: code, StartedAt: s.Began.UTC(), Micros: g.Now().Sub(s.Began).Microseconds(), PersonID: s.Person.ID, Person: s.Person.Shown, Subject: s.subject, SubjectShown: s.subjectShown}
+	if s.App != nil {
+		t.ApplicationID, t.Application = s.App.ID, s.App.Name
+	}
+	if s.Provider != nil {
+		t.ProviderID, t.Provider = s.Provider.ID, s.Provider.Name
+	}
+	if s.Rehearsal != nil {
+		t.RehearsalID = s.Rehearsal.ID
+	}
+	t.Entries = g.Store.Sealer.Seal("trace/"+t.ID, traces.Packer().EncodeAll(entries, nil))
+	return t, nil
+}
+
+// messageLimit bounds what one message takes in a trace. Until somebody has authenticated, whoever sent it is a stranger who must not fill the disk.
+func (s *SignIn) messageLimit(outcome string) int {
+	switch {
+	case outcome == "signed-in":
+		return saml.MaxMessage
+	case s.Known || outcome == "open":
+		return 64 << 10
+	}
+	return 8 << 10
+}
+
+// KeepTrace stores the record of a sign-in. Of strangers, whom nobody has authenticated, only so many a minute are kept. A trace that can't be stored
+// never stops a sign-in.
+func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
+	if !s.Known && outcome == "refused" && !g.traces.RoomForStranger() {
+		g.traces.Lost(ctx, fmt.Sprintf("more than %d requests of strangers failed within a minute", g.StrangerTraces))
+		return
+	}
+	t, err := g.TraceRow(s, outcome, code)
+	if err == nil {
+		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+			if err := g.noteEnd(tx, s, t); err != nil {
+				return err
+			}
+			if s.Known {
+				return tx.Model(t).Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown").Updates(t).Error
+			}
+			return tx.Create(t).Error
+		})
+	}
+	if err != nil {
+		g.traces.Lost(ctx, err.Error())
+		g.Log.ErrorContext(ctx, "a trace could not be kept", "reference", s.Reference, "outcome", outcome, "code", code, "error", err)
+		return
+	}
+	g.Log.InfoContext(ctx, "sign-in", "reference", s.Reference, "application", t.Application, "provider", t.Provider, "outcome", outcome, "code", code, "flow", t.Flow, "rehearsal", s.Rehearsal != nil)
+}
+
+// Replay puts what was recorded before the person went to the provider back into the recorder.
+func (g *Room) Replay(ctx context.Context, s *SignIn) {
+	var t store.Trace
+	if err := g.Store.Read(ctx).Where("id = ?", s.ID).Take(&t).Error; err != nil {
+		return
+	}
+	if entries, err := g.traces.Entries(&t); err == nil {
+		s.Rec.Resume(entries)
+	}
+}
+
+// ClientTrace is the trace of a call of the back channel that was refused.
+func (g *Room) ClientTrace(from string, rec *trace.Recorder, app *partners.Application, code string) (*store.Trace, error) {
+	s := g.Begin(Browser{Address: from}, "client")
+	s.Rec, s.App = rec, app
+	g.Metrics.Begun.Add(-1)
+	return g.TraceRow(s, "refused", code)
+}

@@ -1,0 +1,147 @@
+package traces
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/api"
+	"innergate/core/people"
+	"innergate/core/trace"
+	"innergate/gate/ground"
+	"innergate/store"
+)
+
+func (g *Room) TraceEntries(ctx context.Context, reference string) (*store.Trace, []trace.Entry, error) {
+	var row store.Trace
+	if err := g.Store.Read(ctx).Where("reference = ?", strings.ToUpper(strings.TrimSpace(reference))).Take(&row).Error; err != nil {
+		return nil, nil, ground.Missing(err, "trace", reference)
+	}
+	entries, err := g.Entries(&row)
+	return &row, entries, err
+}
+
+const settingTraces = "traces"
+
+// traceSearch narrows a query by a text: a reference number, a code, a message's ID, or how a person's name, mail address or user name begins. Each is looked for by an index. Names are looked for only on behalf of those who may see them.
+func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names bool) (*gorm.DB, error) {
+	if trace.ReferenceForm.MatchString(text) {
+		return db.Where("reference = ?", strings.ToUpper(text)), nil
+	}
+	var ids []string
+	if err := g.Store.Read(ctx).Model(&store.TraceID{}).Where("value = ?", text).Order("trace_id DESC").Limit(50).Pluck("trace_id", &ids).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if len(ids) > 0 {
+		return db.Where("id IN ?", ids), nil
+	}
+	var one []string
+	if err := g.Store.Read(ctx).Model(&store.Trace{}).Where("code = ?", text).Limit(1).Pluck("id", &one).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if len(one) > 0 {
+		return db.Where("code = ?", text), nil
+	}
+	key := people.SortKey(text)
+	if key == "" || !names {
+		return db.Where("1 = 0"), nil
+	}
+	var known []string
+	end := key + "\U0010FFFF"
+	if err := g.Store.Read(ctx).Raw("SELECT id FROM (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM people WHERE last_key >= ? AND last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT id FROM people WHERE username_key >= ? AND username_key < ?) LIMIT 200",
+		key, end, key, end, key, end, key, end).Scan(&known).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	// Names of people whom nobody stores, and of those who were refused, stand in the traces alone.
+	return db.Where("id IN (SELECT id FROM (SELECT id FROM traces WHERE person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE ORDER BY id DESC LIMIT 2000) UNION SELECT id FROM (SELECT id FROM traces WHERE person_id IN ? ORDER BY id DESC LIMIT 2000))", text, text+"\U0010FFFF", append(known, "nobody")), nil
+}
+
+// keptTraces is how long traces are kept.
+type keptTraces struct {
+	Days  int `json:"days"`
+	Count int `json:"count"`
+}
+
+func (g *Room) Retention(ctx context.Context) (keptTraces, error) {
+	k := keptTraces{Days: 90, Count: g.KeepTraces}
+	var row store.Setting
+	if err := g.Store.Read(ctx).Where("name = ?", settingTraces).Limit(1).Find(&row).Error; err != nil || row.Name == "" {
+		return k, store.Clear(err)
+	}
+	return ground.DecodeBody[keptTraces](row.Value)
+}
+
+// TraceRetention is how long traces are kept, and how many there are.
+func (g *Room) TraceRetention(ctx context.Context) (*api.TraceRetention, error) {
+	k, err := g.Retention(ctx)
+	if err != nil {
+		return nil, err
+	}
+	v := &api.TraceRetention{Days: k.Days, Count: k.Count}
+	var oldest store.Trace
+	if err := g.Store.Read(ctx).Select("started_at").Order("id").Limit(1).Find(&oldest).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if !oldest.StartedAt.IsZero() {
+		v.Oldest = &oldest.StartedAt
+	}
+	return v, nil
+}
+
+// SetTraceRetention says how long traces are kept: by age and by count, whichever is reached first.
+func (g *Room) SetTraceRetention(ctx context.Context, who ground.Actor, in api.TraceRetention) (*api.TraceRetention, error) {
+	if in.Days < 1 || in.Days > 3660 || in.Count < 1000 || in.Count > 10_000_000 {
+		return nil, ground.BadRequest("retention", "Traces are kept for 1 to 3660 days, and 1,000 to 10,000,000 of them.", "")
+	}
+	before, err := g.Retention(ctx)
+	if err != nil {
+		return nil, err
+	}
+	fresh := keptTraces{Days: in.Days, Count: in.Count}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return g.WriteSetting(tx, who, settingTraces, "how long traces are kept", before, fresh)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return g.TraceRetention(ctx)
+}
+
+// Tidy deletes some traces that are too old or too many. It does a part at a time, so that sign-ins don't wait for it.
+func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
+	k, err := g.Retention(tx.Statement.Context)
+	if err != nil {
+		return err
+	}
+	if err := tidyAdditions(tx, now); err != nil {
+		return err
+	}
+	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 2000)"
+	var ids []string
+	if err := tx.Raw("SELECT id FROM ("+old+") ORDER BY id LIMIT 2000", store.FirstID(now.AddDate(0, 0, -k.Days)), k.Count).Scan(&ids).Error; err != nil {
+		return err
+	}
+	for i := 0; i < len(ids); i += 500 {
+		part := ids[i:min(i+500, len(ids))]
+		for _, stmt := range []string{"DELETE FROM trace_ids WHERE trace_id IN ?", "DELETE FROM trace_additions WHERE trace_id IN ?", "DELETE FROM traces WHERE id IN ?"} {
+			if err := tx.Exec(stmt, part).Error; err != nil {
+				return fmt.Errorf("%s: %w", stmt, err)
+			}
+		}
+	}
+	return nil
+}
+
+// tidyAdditions deletes what was added to traces that are gone, and the middle of what is over its number.
+func tidyAdditions(tx *gorm.DB, now time.Time) error {
+	const gone = "trace_id NOT IN (SELECT id FROM traces) AND at < ?"
+	if err := ground.DeleteOver(tx, ground.Over{Model: &store.TraceAddition{}, Where: gone, Arg: now.Add(-time.Hour)}); err != nil {
+		return err
+	}
+	const crowded = "trace_id IN (SELECT trace_id FROM trace_additions GROUP BY trace_id HAVING count(*) > ?)"
+	return tx.Exec("DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, "+AdditionPlace+" FROM trace_additions WHERE "+crowded+") "+
+		"WHERE n > ? AND left >= ?)", FirstAdditions+LastAdditions, FirstAdditions, LastAdditions).Error
+}

@@ -1,0 +1,261 @@
+package traces
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"innergate/api"
+	"innergate/core/explain"
+	"innergate/core/redact"
+	"innergate/core/trace"
+	"innergate/core/words"
+	"innergate/gate/ground"
+	"innergate/store"
+)
+
+var (
+	Packer = sync.OnceValue(func() *zstd.Encoder {
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(128<<10))
+		if err != nil {
+			panic(err) // fixed options
+		}
+		return e
+	})
+	Unpacker = sync.OnceValue(func() *zstd.Decoder {
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
+		if err != nil {
+			panic(err) // fixed options
+		}
+		return d
+	})
+)
+
+func (g *Room) RoomForStranger() bool {
+	g.strangers.Lock()
+	defer g.strangers.Unlock()
+	if minute := g.Now().Truncate(time.Minute); minute != g.strangers.minute {
+		g.strangers.minute, g.strangers.count = minute, 0
+	}
+	g.strangers.count++
+	return g.strangers.count <= g.StrangerTraces
+}
+
+// Of what happens on the back channel after a sign-in the first and the last exchanges are kept: a client may refresh its tokens for months.
+const (
+	FirstAdditions, LastAdditions = 10, 40
+	AdditionPlace                 = "row_number() OVER (PARTITION BY trace_id ORDER BY id) AS n, count(*) OVER (PARTITION BY trace_id) - row_number() OVER (PARTITION BY trace_id ORDER BY id) AS left"
+)
+
+// laterEntries are what happened on the back channel after the sign-in, with their times since its beginning.
+func (g *Room) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry, error) {
+	var rows []store.TraceAddition
+	if err := g.Store.Read(ctx).Raw("SELECT * FROM (SELECT *, "+AdditionPlace+" FROM trace_additions WHERE trace_id = ?) WHERE n <= ? OR left < ? ORDER BY id", t.ID, FirstAdditions, LastAdditions).Scan(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	var out []trace.Entry
+	for _, row := range rows {
+		entries, err := g.unpack("trace/"+row.ID, row.Entries)
+		if err != nil {
+			return nil, err
+		}
+		begin := row.At.Sub(t.StartedAt).Microseconds()
+		if len(entries) > 0 {
+			begin -= entries[len(entries)-1].At
+		}
+		for i := range entries {
+			entries[i].At += max(begin, 0)
+		}
+		out = append(out, entries...)
+	}
+	return out, nil
+}
+
+func (g *Room) Entries(t *store.Trace) ([]trace.Entry, error) {
+	return g.unpack("trace/"+t.ID, t.Entries)
+}
+
+func (g *Room) unpack(name string, sealed []byte) ([]trace.Entry, error) {
+	packed, err := g.Store.Sealer.Open(name, sealed)
+	if err != nil {
+		return nil, err
+	}
+	plain := packed
+	if !bytes.HasPrefix(packed, []byte("[")) {
+		if plain, err = Unpacker().DecodeAll(packed, nil); err != nil {
+			return nil, err
+		}
+	}
+	var out []trace.Entry
+	return out, json.Unmarshal(plain, &out)
+}
+
+func (g *Room) Summary(ctx context.Context, t store.Trace) api.TraceSummary {
+	v := api.TraceSummary{Reference: t.Reference, Application: t.Application, Provider: t.Provider, Person: t.Person, Flow: t.Flow, Outcome: t.Outcome, Code: t.Code, Rehearsal: t.RehearsalID != "", Started: t.StartedAt, Micros: t.Micros}
+	if t.ApplicationID != "" {
+		if a, err := g.partners.ApplicationByID(ctx, t.ApplicationID); err == nil {
+			v.ApplicationSlug = a.Slug
+		}
+	}
+	if t.ProviderID != "" {
+		if p, err := g.partners.ProviderByID(ctx, t.ProviderID); err == nil {
+			v.ProviderSlug = p.Slug
+		}
+	}
+	if e, ok := explain.Lookup(t.Code); ok {
+		v.Title = e.Title
+	}
+	return v
+}
+
+// Filter narrows a list of traces.
+type Filter struct {
+	Application, Provider string // short names
+	Outcome, Code         string
+	Rehearsal             string // yes or no
+	Person                string // ID
+	From, Until           time.Time
+	Names                 bool // the search may look for people's names
+}
+
+// Traces lists them, the newest first. Search finds by reference number, code, a message's or token's ID, and how a person's name or address begins.
+func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[api.TraceSummary], error) {
+	db := g.Store.Read(ctx).Omit("entries").Order("id DESC").Limit(ground.LimitOf(p) + 1)
+	if p.After != "" {
+		db = db.Where("id < ?", p.After)
+	}
+	if f.Application != "" {
+		a, err := g.partners.Application(ctx, f.Application)
+		if err != nil {
+			return nil, err
+		}
+		db = db.Where("application_id = ?", a.ID)
+	}
+	if f.Provider != "" {
+		pr, err := g.partners.Provider(ctx, f.Provider)
+		if err != nil {
+			return nil, err
+		}
+		db = db.Where("provider_id = ?", pr.ID)
+	}
+	if f.Outcome != "" {
+		db = db.Where("outcome = ?", f.Outcome)
+	}
+	if f.Code != "" {
+		db = db.Where("code = ?", f.Code)
+	}
+	switch f.Rehearsal {
+	case "yes":
+		db = db.Where("rehearsal_id <> ''")
+	case "no":
+		db = db.Where("rehearsal_id = ''")
+	}
+	if f.Person != "" {
+		db = db.Where("person_id = ?", f.Person)
+	}
+	if first := store.FirstID(f.From); first != "" {
+		db = db.Where("id >= ?", first)
+	}
+	if first := store.FirstID(f.Until); first != "" {
+		db = db.Where("id < ?", first)
+	}
+	if q := strings.TrimSpace(p.Search); q != "" {
+		var err error
+		if db, err = g.traceSearch(ctx, db, words.Clip(q, 200), f.Names); err != nil {
+			return nil, err
+		}
+	}
+	var rows []store.Trace
+	if err := db.Find(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := &api.List[api.TraceSummary]{Items: []api.TraceSummary{}}
+	for i, row := range rows {
+		if i == ground.LimitOf(p) {
+			out.Next = rows[i-1].ID
+			break
+		}
+		out.Items = append(out.Items, g.Summary(ctx, row))
+	}
+	return out, nil
+}
+
+// Trace shows a whole record. Personal values are masked unless the viewer may see them.
+func (g *Room) Trace(ctx context.Context, reference string, personal bool) (*api.Trace, error) {
+	var row store.Trace
+	if err := g.Store.Read(ctx).Where("reference = ?", strings.ToUpper(reference)).Take(&row).Error; err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, ground.NotFound("trace", reference)
+		}
+		return nil, store.Clear(err)
+	}
+	entries, err := g.Entries(&row)
+	if err != nil {
+		return nil, err
+	}
+	later, err := g.laterEntries(ctx, &row)
+	if err != nil {
+		return nil, err
+	}
+	entries = append(entries, later...)
+	v := &api.Trace{TraceSummary: g.Summary(ctx, row), Entries: []api.TraceEntry{}}
+	var sent int64 = -1
+	for _, e := range entries {
+		if !personal {
+			redact.Mask(&e)
+		}
+		shown := api.TraceEntry{Entry: e}
+		if m := e.Message; m != nil {
+			good := stillGood
+			if m.From == trace.Provider {
+				good = providersGood
+			}
+			if g.Now().Before(row.StartedAt.Add(time.Duration(row.Micros)*time.Microsecond + good)) {
+				copied := *m
+				copied.Raw, copied.Opened = redact.Veiled(m.Raw), redact.Veiled(m.Opened)
+				if m.Name == "Artifact" {
+					copied.Raw = "(shown when it has expired)"
+				}
+				m, shown.Message = &copied, &copied
+			}
+			shown.Decoded, shown.Opened = redact.Readable([]byte(m.Raw)), redact.Readable([]byte(m.Opened))
+			if m.To == trace.Provider {
+				sent = e.At
+			} else if m.From == trace.Provider && sent >= 0 {
+				v.ProviderMicros, sent = v.ProviderMicros+e.At-sent, -1
+			}
+		}
+		if e.Failure != nil && v.Explanation == nil {
+			v.Explanation = Explained(*e.Failure)
+		}
+		v.Entries = append(v.Entries, shown)
+	}
+	if !personal {
+		v.Person = redact.Masked(v.Person)
+	}
+	return v, nil
+}
+
+// stillGood is how long after a sign-in a message of ours might still be accepted somewhere, providersGood the same for a provider's, whose assertions may be set
+// to live for a day. Until then signature and cipher values are veiled, so that reading a trace is no way to become the person in it.
+const (
+	stillGood     = 10 * time.Minute
+	providersGood = 25 * time.Hour
+)
+
+func Explained(f trace.Failure) *api.TraceExplanation {
+	x := &api.TraceExplanation{Explanation: explain.Explain(f), Evidence: f.Evidence, Differences: []explain.Difference{}}
+	if x.Evidence == nil {
+		x.Evidence = []trace.Evidence{}
+	}
+	for _, e := range f.Evidence {
+		x.Differences = append(x.Differences, explain.Compare(e.Expected, e.Got))
+	}
+	return x
+}
