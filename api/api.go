@@ -1,5 +1,6 @@
-// Package api holds the forms in which the management API speaks: requests, answers and problem details (RFC 9457). The service answers in them, the
-// typed client and the command line read them, and the OpenAPI description is made from them.
+// Package api holds the forms in which the management API speaks: requests, answers and problem details (RFC 9457). The
+// service answers in them, the typed client and the command line read them, and the OpenAPI description is made from
+// them.
 package api
 
 import (
@@ -137,7 +138,8 @@ type NewRehearsal struct {
 	To   string `json:"to,omitempty"`
 	// KeepSession does not demand a fresh sign-in at the provider.
 	KeepSession bool `json:"keepSession,omitempty"`
-	// Stop ends it at the gate, once everything is known that the application would get; nothing goes to the application.
+	// Stop ends it at the gate, once everything is known that the application would get; nothing goes to the
+	// application.
 	Stop bool `json:"stop,omitempty"`
 	// Second is an application that is opened after the first one; it must ask nothing.
 	Second string `json:"second,omitempty"`
@@ -352,8 +354,8 @@ type FoundItem struct {
 // NotFound reports whether the problem is that something is not there.
 func (p *Problem) NotFound() bool { return p.Status == 404 }
 
-// Secret is a client secret: one of ours, given to an application, or one that a provider gave us. The secret itself stands in it only once, when one of ours has
-// been made.
+// Secret is a client secret: one of ours, given to an application, or one that a provider gave us. The secret itself
+// stands in it only once, when one of ours has been made.
 type Secret struct {
 	ID       string     `json:"id"`
 	State    string     `json:"state"`
@@ -386,7 +388,8 @@ type TriedSecret struct {
 	Remedy string `json:"remedy,omitempty"`
 }
 
-// ConsoleAccess says who may come in to the console and the command line through providers. Without a rule that fits, nobody does.
+// ConsoleAccess says who may come in to the console and the command line through providers. Without a rule that fits,
+// nobody does.
 type ConsoleAccess struct {
 	Rules []AccessRule `json:"rules"`
 }

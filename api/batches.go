@@ -53,7 +53,8 @@ type Batch struct {
 	Rows    []BatchRow     `json:"rows"`
 }
 
-// BatchRow is one partner: new, ready, value (one is missing), decision (somebody has to choose), no (it can't be), or made.
+// BatchRow is one partner: new, ready, value (one is missing), decision (somebody has to choose), no (it can't be), or
+// made.
 type BatchRow struct {
 	Number    int         `json:"number"`
 	Label     string      `json:"label"`

@@ -112,7 +112,8 @@ type SealedSecret struct {
 	Sealed string `json:"sealed"`
 }
 
-// Staged is a place to which a large configuration is sent in parts before it is looked at or loaded: the JSON of a ConfigFiles. It is kept for an hour.
+// Staged is a place to which a large configuration is sent in parts before it is looked at or loaded: the JSON of a
+// ConfigFiles. It is kept for an hour.
 type Staged struct {
 	ID   string `json:"id"`
 	Size int64  `json:"size"`
@@ -159,7 +160,8 @@ type NewProposal struct {
 	Remark      string              `json:"remark,omitempty"`
 }
 
-// Proposal is a change that is not made yet. It can be rehearsed, approved by a second person, and applied at once or in a window.
+// Proposal is a change that is not made yet. It can be rehearsed, approved by a second person, and applied at once or
+// in a window.
 type Proposal struct {
 	ID      string    `json:"id"`
 	Kind    string    `json:"kind"`

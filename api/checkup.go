@@ -86,7 +86,8 @@ type OutsideLook struct {
 
 // Notices say whom the gate tells about new findings.
 type Notices struct {
-	// Webhook takes a POST with the findings as JSON; the header X-Innergate-Signature holds the HMAC-SHA-256 of the body, in hex, with the secret.
+	// Webhook takes a POST with the findings as JSON; the header X-Innergate-Signature holds the HMAC-SHA-256 of the
+	// body, in hex, with the secret.
 	Webhook string `json:"webhook,omitempty"`
 	// Mail takes a mail.
 	Mail []string `json:"mail,omitempty"`

@@ -35,7 +35,8 @@ type Understood struct {
 	NeedsEntityID bool `json:"needsEntityId,omitempty"`
 	// Beside tells how a certificate that came beside the metadata relates to it: same, newer or conflicting.
 	Beside string `json:"beside,omitempty"`
-	// Signed tells whether the document carries a signature, and SignedBy whose it is, if the pinned certificate made it.
+	// Signed tells whether the document carries a signature, and SignedBy whose it is, if the pinned certificate made
+	// it.
 	Signed   bool   `json:"signed,omitempty"`
 	SignedBy string `json:"signedBy,omitempty"`
 }
@@ -72,7 +73,8 @@ type ExchangeSheet struct {
 	Metadata   string           `json:"metadata"` // address
 	Markdown   string           `json:"markdown"`
 	Attributes []SheetAttribute `json:"attributes"`
-	// Requested are the attributes in the form of metadata, as RequestedAttribute elements (SAML Metadata, section 2.4.4.2).
+	// Requested are the attributes in the form of metadata, as RequestedAttribute elements (SAML Metadata, section
+	// 2.4.4.2).
 	Requested string      `json:"requested,omitempty"`
 	Downloads []Download  `json:"downloads"`
 	HandedOut []HandedOut `json:"handedOut"`

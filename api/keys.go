@@ -28,7 +28,8 @@ type Key struct {
 	Chain []string `json:"chain,omitempty"` // the subjects of the certificates above
 }
 
-// NewKey makes the next key for a purpose. For, if set, names the partner that it is for alone, as applications/slug or providers/slug.
+// NewKey makes the next key for a purpose. For, if set, names the partner that it is for alone, as applications/slug or
+// providers/slug.
 type NewKey struct {
 	Purpose    string `json:"purpose"`
 	Kind       string `json:"kind,omitempty"` // rsa-2048 (the default), rsa-3072, rsa-4096, p-256 or p-384

@@ -16,7 +16,8 @@ type NewMove struct {
 	Remark string `json:"remark,omitempty"`
 	// Circle is whose sign-ins both ways count; without it everybody's.
 	Circle *access.Circle `json:"circle,omitempty"`
-	// Applications by short name; without them all that people sign in to with the old provider. They are in wave 1 until they are put elsewhere.
+	// Applications by short name; without them all that people sign in to with the old provider. They are in wave 1
+	// until they are put elsewhere.
 	Applications []string `json:"applications,omitempty"`
 }
 

@@ -174,7 +174,8 @@ type Suggested struct {
 	Source string     `json:"source"`
 }
 
-// Preview asks what would become of a sign-in. The input is a trace, a person, or typed values. Drafts stand in for what is live.
+// Preview asks what would become of a sign-in. The input is a trace, a person, or typed values. Drafts stand in for
+// what is live.
 type Preview struct {
 	Application string     `json:"application,omitempty"`
 	Provider    string     `json:"provider,omitempty"`
@@ -218,7 +219,8 @@ type PreviewDifferent struct {
 // AccountCheck compares an application's own list of accounts with the identifiers that a subject rule would send.
 type AccountCheck struct {
 	Subject config.Subject `json:"subject"`
-	// Accounts is the list as text: one identifier a line, or CSV with the identifier in the column that Column names (the first without it).
+	// Accounts is the list as text: one identifier a line, or CSV with the identifier in the column that Column names
+	// (the first without it).
 	Accounts string `json:"accounts"`
 	Column   string `json:"column,omitempty"`
 }

@@ -17,7 +17,8 @@ type ReachChange struct {
 	EndSessions bool `json:"endSessions,omitempty"`
 }
 
-// ReachPreview is what a change of the reach would do to those who have used an application or provider so far. Lists hold the first fifty.
+// ReachPreview is what a change of the reach would do to those who have used an application or provider so far. Lists
+// hold the first fifty.
 type ReachPreview struct {
 	From   access.Reach `json:"from"`
 	To     access.Reach `json:"to"`

@@ -35,8 +35,8 @@ type SessionProvider struct {
 	Strength string    `json:"strength"`
 }
 
-// SessionApplication is an application that was gone to in a session. Told says how it learnt of the session's end: told, failed, browser (by the browser only), nothing (it takes no
-// word of it), or empty.
+// SessionApplication is an application that was gone to in a session. Told says how it learnt of the session's end:
+// told, failed, browser (by the browser only), nothing (it takes no word of it), or empty.
 type SessionApplication struct {
 	Name string    `json:"name"`
 	Slug string    `json:"slug,omitempty"`

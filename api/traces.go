@@ -87,7 +87,8 @@ type CountLine struct {
 	LastSuccess *time.Time `json:"lastSuccess,omitempty"`
 }
 
-// BundleQuestion says what a bundle is about: one sign-in by its reference number, or one application or provider by its short name.
+// BundleQuestion says what a bundle is about: one sign-in by its reference number, or one application or provider by
+// its short name.
 type BundleQuestion struct {
 	Reference string `json:"reference,omitempty"`
 	Kind      string `json:"kind,omitempty"` // application or provider
@@ -122,8 +123,8 @@ type BundlePart struct {
 
 // Judge asks what would become of a SAML response: one that was pasted, or the one of a trace.
 type Judge struct {
-	// Message is a SAML response or request (XML, base64, or an address or form that holds it), an ID token, an address with an authentication request or its answer, or a browser's
-	// archive of requests (HAR) of up to 2 MiB.
+	// Message is a SAML response or request (XML, base64, or an address or form that holds it), an ID token, an address
+	// with an authentication request or its answer, or a browser's archive of requests (HAR) of up to 2 MiB.
 	Message string `json:"message,omitempty"`
 	// Trace is a reference number, in place of Message.
 	Trace string `json:"trace,omitempty"`
@@ -139,7 +140,8 @@ type Judge struct {
 
 // Judged is what would become of it.
 type Judged struct {
-	// Kind is what it was taken for: SAML response, ID token, AuthnRequest, authentication request or authentication response.
+	// Kind is what it was taken for: SAML response, ID token, AuthnRequest, authentication request or authentication
+	// response.
 	Kind        string            `json:"kind"`
 	Good        bool              `json:"good"`
 	At          time.Time         `json:"at"`

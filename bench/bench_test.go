@@ -1,5 +1,5 @@
-// Package bench measures the whole service as a process of its own: processor time of sign-ins, start, and memory. Each figure is given beside a floor that is
-// measured in the same run.
+// Package bench measures the whole service as a process of its own: processor time of sign-ins, start, and memory. Each
+// figure is given beside a floor that is measured in the same run.
 package bench
 
 import (
@@ -46,7 +46,22 @@ func binary(b *testing.B) string {
 
 func (s *service) start(b *testing.B, listen string) time.Duration {
 	begin := time.Now()
-	s.cmd = exec.Command(binary(b), "serve", "--listen", listen, "--public-url", s.url, "--data", s.folder, "--in-flight", "1000000", "--log-level", "error", "--guard-listen", s.guard)
+	s.cmd = exec.Command(
+		binary(b),
+		"serve",
+		"--listen",
+		listen,
+		"--public-url",
+		s.url,
+		"--data",
+		s.folder,
+		"--in-flight",
+		"1000000",
+		"--log-level",
+		"error",
+		"--guard-listen",
+		s.guard,
+	)
 	require.NoError(b, s.cmd.Start())
 	for {
 		if answer, err := http.Get(s.url + "/readyz"); err == nil {
@@ -109,8 +124,9 @@ func preparedWith(b *testing.B, fill func(folder string)) (*demo.World, *service
 	return w, s
 }
 
-// BenchmarkSignIn runs whole SP-initiated sign-ins through the gate over loopback. The metric ratio is the gate's processor time over that of its public-key
-// operations, measured bare here: two RSA-2048 signatures and two verifications. The bound is 2.5.
+// BenchmarkSignIn runs whole SP-initiated sign-ins through the gate over loopback. The metric ratio is the gate's
+// processor time over that of its public-key operations, measured bare here: two RSA-2048 signatures and two
+// verifications. The bound is 2.5.
 func BenchmarkSignIn(b *testing.B) {
 	w, s := prepared(b)
 	ctx := context.Background()
@@ -175,7 +191,8 @@ func BenchmarkMemory(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkStart starts the service on a database that is there; the bound is 300 ms. It is waited for until /readyz answers.
+// BenchmarkStart starts the service on a database that is there; the bound is 300 ms. It is waited for until /readyz
+// answers.
 func BenchmarkStart(b *testing.B) {
 	_, s := prepared(b)
 	address, err := url.Parse(s.url)

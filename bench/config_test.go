@@ -41,7 +41,9 @@ func applicationsText(b *testing.B, w *demo.World, count int) string {
 		for i := range count {
 			c := o
 			c.Slug = fmt.Sprintf("copy-%d", i)
-			c.Body = strings.NewReplacer(`"slug":"crew-rota"`, `"slug":"`+c.Slug+`"`, `"entityId":"`, fmt.Sprintf(`"entityId":"https://copy-%d.example/`, i), `"name":"Crew Rota"`, fmt.Sprintf(`"name":"Copy %d"`, i)).Replace(o.Body)
+			c.Body = strings.NewReplacer(`"slug":"crew-rota"`, `"slug":"`+c.Slug+`"`, `"entityId":"`,
+				fmt.Sprintf(`"entityId":"https://copy-%d.example/`, i), `"name":"Crew Rota"`, fmt.Sprintf(`"name":"Copy %d"`, i)).
+				Replace(o.Body)
 			list = append(list, c)
 		}
 	}
@@ -50,9 +52,11 @@ func applicationsText(b *testing.B, w *demo.World, count int) string {
 	return out
 }
 
-// BenchmarkConfiguration loads 10,000 applications from a file into a store that has none of them (bound 10 s, in one transaction), tells what ten changes of them would do (bound 3 s), and
-// exports them (bound 3 s): each over the command's whole way, through the client and the network. The floor is writing the file's octets to the disk and reading them again.
-// Beside these 10,000 an older revision is restored, on which a sign-in that starts then must act (bound 1 s).
+// BenchmarkConfiguration loads 10,000 applications from a file into a store that has none of them (bound 10 s, in one
+// transaction), tells what ten changes of them would do (bound 3 s), and exports them (bound 3 s): each over the
+// command's whole way, through the client and the network. The floor is writing the file's octets to the disk and
+// reading them again. Beside these 10,000 an older revision is restored, on which a sign-in that starts then must act
+// (bound 1 s).
 func BenchmarkConfiguration(b *testing.B) {
 	ctx := context.Background()
 	w, err := demo.Start(ctx, demo.Options{Folder: b.TempDir()})

@@ -45,8 +45,17 @@ func bareProxy(listen, to string) {
 	if err != nil {
 		panic(err)
 	}
-	transport := &http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, MaxIdleConnsPerHost: 64, ResponseHeaderTimeout: time.Minute, DisableCompression: true}
-	proxy := &httputil.ReverseProxy{Transport: transport, FlushInterval: -1, Rewrite: func(p *httputil.ProxyRequest) { p.SetURL(u); p.SetXForwarded() }}
+	transport := &http.Transport{
+		DialContext:           (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
+		MaxIdleConnsPerHost:   64,
+		ResponseHeaderTimeout: time.Minute,
+		DisableCompression:    true,
+	}
+	proxy := &httputil.ReverseProxy{
+		Transport:     transport,
+		FlushInterval: -1,
+		Rewrite:       func(p *httputil.ProxyRequest) { p.SetURL(u); p.SetXForwarded() },
+	}
 	s := &http.Server{Addr: listen, Handler: proxy, ReadHeaderTimeout: 10 * time.Second}
 	if err := s.ListenAndServe(); err != nil {
 		panic(err)
@@ -101,8 +110,10 @@ func asks(b *testing.B, s *service, address, cookies string, count int) time.Dur
 	return (s.processor(b) - begin) / time.Duration(count)
 }
 
-// BenchmarkGuard runs guarded requests with a session, identity in headers. The metric of-bare is the processor time of a proxy that checks nothing over the guard's, which is
-// the part of its throughput that remains on one core; the bound is at least 0.7. The metrics of-nginx and of-nginx-kept are the same of nginx, where it is installed; the bound is at least 0.3. MiB-more is by how much the process grows while 1,000 MiB go through it and back.
+// BenchmarkGuard runs guarded requests with a session, identity in headers. The metric of-bare is the processor time of
+// a proxy that checks nothing over the guard's, which is the part of its throughput that remains on one core; the bound
+// is at least 0.7. The metrics of-nginx and of-nginx-kept are the same of nginx, where it is installed; the bound is at
+// least 0.3. MiB-more is by how much the process grows while 1,000 MiB go through it and back.
 func BenchmarkGuard(b *testing.B) {
 	w, s := prepared(b)
 	cookies := berths(b, w)
@@ -162,7 +173,8 @@ func BenchmarkGuard(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// nginx starts one as a single process before an address, as Debian sets it up, or with connections to the inner side kept; nothing where it is not installed.
+// nginx starts one as a single process before an address, as Debian sets it up, or with connections to the inner side
+// kept; nothing where it is not installed.
 func nginx(b *testing.B, to, kept string) *service {
 	program, err := exec.LookPath("nginx")
 	if err != nil {
@@ -174,7 +186,8 @@ func nginx(b *testing.B, to, kept string) *service {
 	l.Close()
 	folder := b.TempDir()
 	conf := fmt.Sprintf(`daemon off; master_process off; pid %[1]s/pid; error_log %[1]s/errors; events {}
-http { access_log off; client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c; uwsgi_temp_path %[1]s/d; scgi_temp_path %[1]s/e; keepalive_requests 1000000;
+http { access_log off; client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c; uwsgi_temp_path %[1]s/d; `+
+		`scgi_temp_path %[1]s/e; keepalive_requests 1000000;
 upstream inner { server %[2]s; keepalive 64; keepalive_requests 1000000; }
 server { listen %[3]s; location / { proxy_pass http://inner; %[4]s } } }`, folder, strings.TrimPrefix(to, "http://"), listen, kept)
 	require.NoError(b, os.WriteFile(filepath.Join(folder, "conf"), []byte(conf), 0o600))
@@ -195,8 +208,9 @@ type zeroes struct{}
 
 func (zeroes) Read(p []byte) (int, error) { return len(p), nil }
 
-// BenchmarkReturning runs SP-initiated sign-ins of somebody whose browser has a session. The metric ratio is the gate's processor time over that of one RSA-2048 signature and
-// one transaction of the same kind, measured bare here; the bound is 1.5.
+// BenchmarkReturning runs SP-initiated sign-ins of somebody whose browser has a session. The metric ratio is the gate's
+// processor time over that of one RSA-2048 signature and one transaction of the same kind, measured bare here; the
+// bound is 1.5.
 func BenchmarkReturning(b *testing.B) {
 	w, s := prepared(b)
 	ctx := context.Background()
@@ -226,8 +240,9 @@ func BenchmarkReturning(b *testing.B) {
 	b.ReportMetric(float64(floor.Microseconds())/1000, "bare-ms")
 }
 
-// BenchmarkOpenLoop lets sign-ins begin at a fixed rate, whether or not those before have ended, for ten seconds each: 200 a second with a session, and 60 a second in full.
-// Load, stand-ins and gate share the machine. None may fail; the bound for p99 is 150 ms.
+// BenchmarkOpenLoop lets sign-ins begin at a fixed rate, whether or not those before have ended, for ten seconds each:
+// 200 a second with a session, and 60 a second in full. Load, stand-ins and gate share the machine. None may fail; the
+// bound for p99 is 150 ms.
 func BenchmarkOpenLoop(b *testing.B) {
 	for name, one := range map[string]struct {
 		rate int
@@ -318,7 +333,8 @@ func bareSignature(b *testing.B) time.Duration {
 	return (own(b) - begin) / rounds
 }
 
-// bareTransaction is one transaction that writes what a returning sign-in writes: the sign-in, the session, and its use.
+// bareTransaction is one transaction that writes what a returning sign-in writes: the sign-in, the session, and its
+// use.
 func bareTransaction(b *testing.B) time.Duration {
 	sealer, err := store.NewSealer(bytes.Repeat([]byte{7}, 32))
 	require.NoError(b, err)
@@ -334,9 +350,13 @@ func bareTransaction(b *testing.B) time.Duration {
 				text string
 				args []any
 			}{
-				{"INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, '', 'a', ?, 'p', 'sp', '', '', ?, ?, ?)", []any{id, id, id, now, now, now}},
+				{"INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, " +
+					"rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, '', 'a', ?, 'p', 'sp', '', '', ?, ?, ?)",
+					[]any{id, id, id, now, now, now}},
 				{"UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", []any{now, id}},
-				{"INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) VALUES (?, 'a', '', '', '', ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET last_at = excluded.last_at", []any{"s", now, now}},
+				{"INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) " +
+					"VALUES (?, 'a', '', '', '', ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET last_at = " +
+					"excluded.last_at", []any{"s", now, now}},
 			} {
 				if _, err := store.Exec(tx, q.text, q.args...); err != nil {
 					return err

@@ -37,7 +37,8 @@ import (
 	"innergate/store"
 )
 
-// TestBareServer is no test: a benchmark starts it as a process of its own, to have a floor that runs as the gate does. It does the least that each endpoint must.
+// TestBareServer is no test: a benchmark starts it as a process of its own, to have a floor that runs as the gate does.
+// It does the least that each endpoint must.
 func TestBareServer(t *testing.T) {
 	folder := os.Getenv("INNERGATE_BARE")
 	if folder == "" {
@@ -54,14 +55,25 @@ func TestBareServer(t *testing.T) {
 		if err := db.Write(c.Context(), func(tx *gorm.DB) error { return bareInsert(tx, 200) }); err != nil {
 			return err
 		}
-		return c.JSON(map[string]any{"access_token": keys.NewSecret(), "refresh_token": keys.NewSecret(), "id_token": token, "token_type": "Bearer", "expires_in": 600})
+		return c.JSON(map[string]any{
+			"access_token":  keys.NewSecret(),
+			"refresh_token": keys.NewSecret(),
+			"id_token":      token,
+			"token_type":    "Bearer",
+			"expires_in":    600,
+		})
 	})
 	app.Get("/read", func(c fiber.Ctx) error {
 		var row store.UsedID
 		if err := db.Read(c.Context()).Where("issuer = ? AND value = ?", "bare", "x").Take(&row).Error; err != nil {
 			return err
 		}
-		return c.JSON(map[string]any{"sub": row.Value, "email": "mira.voss@saltmere.example", "name": "Mira Voss", "groups": []string{"staff", "ferry-crew", "ferry-purser"}})
+		return c.JSON(map[string]any{
+			"sub":    row.Value,
+			"email":  "mira.voss@saltmere.example",
+			"name":   "Mira Voss",
+			"groups": []string{"staff", "ferry-crew", "ferry-purser"},
+		})
 	})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -82,7 +94,12 @@ func bareStore(t testing.TB, folder string) *store.Store {
 }
 
 func bareInsert(tx *gorm.DB, size int) error {
-	return tx.Exec("INSERT INTO artifacts (handle, application_id, sealed, expires_at) VALUES (?, 'x', ?, ?)", keys.NewSecret(), make([]byte, size), time.Now()).Error
+	return tx.Exec(
+		"INSERT INTO artifacts (handle, application_id, sealed, expires_at) VALUES (?, 'x', ?, ?)",
+		keys.NewSecret(),
+		make([]byte, size),
+		time.Now(),
+	).Error
 }
 
 func bareSigner(t testing.TB) jose.Signer {
@@ -95,7 +112,17 @@ func bareSigner(t testing.TB) jose.Signer {
 }
 
 func bareSign(signer jose.Signer) (string, error) {
-	body, err := json.Marshal(map[string]any{"iss": "https://gate.example", "sub": "x", "aud": "bench", "exp": time.Now().Unix(), "iat": time.Now().Unix(), "nonce": "n", "sid": "s", "at_hash": "h", "auth_time": 1})
+	body, err := json.Marshal(map[string]any{
+		"iss":       "https://gate.example",
+		"sub":       "x",
+		"aud":       "bench",
+		"exp":       time.Now().Unix(),
+		"iat":       time.Now().Unix(),
+		"nonce":     "n",
+		"sid":       "s",
+		"at_hash":   "h",
+		"auth_time": 1,
+	})
 	if err != nil {
 		return "", err
 	}
@@ -139,8 +166,16 @@ func newBenchClient(b *testing.B, w *demo.World) *benchClient {
 	c := &benchClient{w: w, codes: make(chan string, 1)}
 	c.server = httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { c.codes <- r.URL.Query().Get("code") }))
 	b.Cleanup(c.server.Close)
-	_, err := w.Client().AddApplication(ctx, config.Application{Slug: "bench", Name: "Bench", Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, Mapping: claims.OutgoingOIDC(),
-		OIDC: &config.OIDCApplication{RedirectURIs: []string{c.server.URL + "/cb"}, Algorithm: "ES256", Refresh: true, Introspection: true, Scopes: []string{"openid", "profile", "email", "groups"}}})
+	_, err := w.Client().
+		AddApplication(ctx, config.Application{Slug: "bench", Name: "Bench", Kind: "oidc", Reach: access.Everyone,
+			Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, Mapping: claims.OutgoingOIDC(),
+			OIDC: &config.OIDCApplication{
+				RedirectURIs:  []string{c.server.URL + "/cb"},
+				Algorithm:     "ES256",
+				Refresh:       true,
+				Introspection: true,
+				Scopes:        []string{"openid", "profile", "email", "groups"},
+			}})
 	require.NoError(b, err)
 	s, err := w.Client().NewSecret(ctx, "bench", api.NewSecret{})
 	require.NoError(b, err)
@@ -150,7 +185,16 @@ func newBenchClient(b *testing.B, w *demo.World) *benchClient {
 
 func (c *benchClient) code(b *testing.B) string {
 	sum := sha256.Sum256([]byte(benchVerifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {"bench"}, "redirect_uri": {c.server.URL + "/cb"}, "scope": {"openid profile email groups"}, "state": {"s"}, "nonce": {"n"}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+	q := url.Values{
+		"response_type":         {"code"},
+		"client_id":             {"bench"},
+		"redirect_uri":          {c.server.URL + "/cb"},
+		"scope":                 {"openid profile email groups"},
+		"state":                 {"s"},
+		"nonce":                 {"n"},
+		"code_challenge":        {base64.RawURLEncoding.EncodeToString(sum[:])},
+		"code_challenge_method": {"S256"},
+	}
 	walker := demo.NewWalker(nil)
 	if err := walker.SignIn(context.Background(), c.w.URL+"/oidc/authorize?"+q.Encode(), "mvoss"); err != nil {
 		b.Fatal(err)
@@ -160,7 +204,12 @@ func (c *benchClient) code(b *testing.B) string {
 }
 
 func (c *benchClient) redeem(b *testing.B, client *http.Client, code string) map[string]any {
-	form := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {c.server.URL + "/cb"}, "code_verifier": {benchVerifier}}
+	form := url.Values{
+		"grant_type":    {"authorization_code"},
+		"code":          {code},
+		"redirect_uri":  {c.server.URL + "/cb"},
+		"code_verifier": {benchVerifier},
+	}
 	r, err := http.NewRequest(http.MethodPost, c.w.URL+"/oidc/token", strings.NewReader(form.Encode()))
 	if err != nil {
 		b.Fatal(err)
@@ -183,8 +232,8 @@ func fetch(b *testing.B, client *http.Client, r *http.Request) map[string]any {
 	return out
 }
 
-// BenchmarkToken exchanges codes at the token endpoint over loopback. The metric ratio is its time over that of a bare Fiber handler, a process of its own too, that
-// makes the same signature and one SQLite transaction. The bound is 2.5.
+// BenchmarkToken exchanges codes at the token endpoint over loopback. The metric ratio is its time over that of a bare
+// Fiber handler, a process of its own too, that makes the same signature and one SQLite transaction. The bound is 2.5.
 func BenchmarkToken(b *testing.B) {
 	w, _ := prepared(b)
 	c, bare := newBenchClient(b, w), bareServer(b)
@@ -220,9 +269,10 @@ func BenchmarkToken(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkBridge runs whole sign-ins from the SAML provider to an OpenID Connect application, the token endpoint included. The metric ratio is the gate's processor time
-// over that of its public-key operations (one RSA-2048 signature and verification, one ES256 signature) and its seven database transactions, measured bare here. The
-// bound is 2.5.
+// BenchmarkBridge runs whole sign-ins from the SAML provider to an OpenID Connect application, the token endpoint
+// included. The metric ratio is the gate's processor time over that of its public-key operations (one RSA-2048
+// signature and verification, one ES256 signature) and its seven database transactions, measured bare here. The bound
+// is 2.5.
 func BenchmarkBridge(b *testing.B) {
 	w, s := prepared(b)
 	c := newBenchClient(b, w)
@@ -261,8 +311,8 @@ func bareBridge(b *testing.B) time.Duration {
 	return time.Since(begin)/rounds + bareOperations(b)/2 // half of two RSA signatures and verifications
 }
 
-// BenchmarkUserInfo and BenchmarkIntrospection measure throughput with eight callers, as a share of a bare Fiber handler, a process of its own too, that does one indexed
-// SQLite read. The bound is 0.5.
+// BenchmarkUserInfo and BenchmarkIntrospection measure throughput with eight callers, as a share of a bare Fiber
+// handler, a process of its own too, that does one indexed SQLite read. The bound is 0.5.
 func BenchmarkUserInfo(b *testing.B) {
 	throughput(b, func(w *demo.World, c *benchClient, access string) *http.Request {
 		r, err := http.NewRequest(http.MethodGet, w.URL+"/oidc/userinfo", nil)

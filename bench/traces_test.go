@@ -16,8 +16,8 @@ import (
 	"innergate/store"
 )
 
-// BenchmarkTraceSearch asks for the first page among 1,000,000 traces by each of the fields, through the API. The bound is 100 ms for the slowest; floor-ms is the first page
-// without any condition.
+// BenchmarkTraceSearch asks for the first page among 1,000,000 traces by each of the fields, through the API. The bound
+// is 100 ms for the slowest; floor-ms is the first page without any condition.
 func BenchmarkTraceSearch(b *testing.B) {
 	ctx := context.Background()
 	w, _ := preparedWith(b, func(folder string) {
@@ -28,12 +28,20 @@ func BenchmarkTraceSearch(b *testing.B) {
 		require.NoError(b, err)
 		defer s.Close()
 		require.NoError(b, s.Write(ctx, func(tx *gorm.DB) error {
-			if err := tx.Exec("INSERT INTO traces (id, reference, application_id, provider_id, application, provider, person_id, person, flow, outcome, code, rehearsal_id, subject, subject_shown, entries, started_at, micros) "+counted+
-				`SELECT printf('01K%023d', i), printf('R%07d', i), (SELECT id FROM applications WHERE slug = CASE WHEN i % 5000 = 0 THEN 'cargo-ledger' ELSE 'crew-rota' END), (SELECT id FROM providers WHERE slug = 'saltmere-staff'), 'Crew Rota', 'Saltmere Staff', printf('01P%023d', 1 + i % 20000), 'Person ' || (1 + i % 20000), 'sp',
-				CASE WHEN i % 50 = 0 THEN 'refused' ELSE 'signed-in' END, CASE WHEN i % 50000 = 0 THEN 'saml.expired' WHEN i % 50 = 0 THEN 'saml.audience-mismatch' ELSE '' END, '', '', '', zeroblob(40), ?, 5000 FROM n`, 1_000_000, time.Now().UTC()).Error; err != nil {
+			if err := tx.Exec("INSERT INTO traces (id, reference, application_id, provider_id, application, provider, person_id, "+
+				"person, flow, outcome, code, rehearsal_id, subject, subject_shown, entries, started_at, micros) "+counted+
+				`SELECT printf('01K%023d', i), printf('R%07d', i), (SELECT id FROM applications WHERE slug = CASE WHEN i % 5000 = 0 THEN
+					'cargo-ledger' ELSE 'crew-rota' END), (SELECT id FROM providers WHERE slug = 'saltmere-staff'), 'Crew Rota', 'Saltmere Staff',
+						printf('01P%023d', 1 + i % 20000), 'Person ' || (1 + i % 20000), 'sp',
+				CASE WHEN i % 50 = 0 THEN 'refused' ELSE 'signed-in' END, CASE WHEN i % 50000 = 0 THEN 'saml.expired' WHEN i % 50 = 0 THEN
+					'saml.audience-mismatch' ELSE '' END, '', '', '', zeroblob(40), ?, 5000 FROM n`, 1_000_000, time.Now().UTC()).Error; err != nil {
 				return err
 			}
-			return tx.Exec("INSERT INTO trace_ids (value, trace_id) "+counted+"SELECT '_' || i || j, printf('01K%023d', i) FROM n, (SELECT 'a' AS j UNION SELECT 'b' UNION SELECT 'c')", 1_000_000).Error
+			return tx.Exec(
+				"INSERT INTO trace_ids (value, trace_id) "+counted+
+					"SELECT '_' || i || j, printf('01K%023d', i) FROM n, (SELECT 'a' AS j UNION SELECT 'b' UNION SELECT 'c')",
+				1_000_000,
+			).Error
 		}))
 	})
 	c := w.Client()
@@ -51,9 +59,13 @@ func BenchmarkTraceSearch(b *testing.B) {
 	}
 	slowest := 0.0
 	for name, p := range map[string]client.Page{
-		"person": {Search: "Person 777"}, "last-name": {Search: "777"}, "rare-code": {Search: "saml.expired"}, "code": {Search: "saml.audience-mismatch"}, "message-id": {Search: "_500000b"}, "reference": {Search: "R0500000"},
-		"application": {Filters: map[string]string{"application": "cargo-ledger"}}, "provider": {Filters: map[string]string{"provider": "saltmere-staff"}}, "outcome": {Filters: map[string]string{"outcome": "refused"}},
-		"outcome-of-application": {Filters: map[string]string{"outcome": "refused", "application": "cargo-ledger"}}, "nobody": {Search: "no such person"}, "rehearsals": {Filters: map[string]string{"rehearsal": "yes"}},
+		"person": {Search: "Person 777"}, "last-name": {Search: "777"}, "rare-code": {Search: "saml.expired"},
+		"code": {Search: "saml.audience-mismatch"}, "message-id": {Search: "_500000b"}, "reference": {Search: "R0500000"},
+		"application":            {Filters: map[string]string{"application": "cargo-ledger"}},
+		"provider":               {Filters: map[string]string{"provider": "saltmere-staff"}},
+		"outcome":                {Filters: map[string]string{"outcome": "refused"}},
+		"outcome-of-application": {Filters: map[string]string{"outcome": "refused", "application": "cargo-ledger"}},
+		"nobody":                 {Search: "no such person"}, "rehearsals": {Filters: map[string]string{"rehearsal": "yes"}},
 		"time": {Filters: map[string]string{"until": time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)}},
 	} {
 		took := ask(p)
@@ -65,9 +77,10 @@ func BenchmarkTraceSearch(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkTraceCost tells what tracing adds to a sign-in's processor time; the bound is 15 %. What is done for a trace is done here alone, with the record of a real
-// sign-in: its entries so far are written when the person is sent to the provider, all of them at the end, with what leads to it and the count by the hour. The sign-in itself is measured in a
-// process of its own.
+// BenchmarkTraceCost tells what tracing adds to a sign-in's processor time; the bound is 15 %. What is done for a trace
+// is done here alone, with the record of a real sign-in: its entries so far are written when the person is sent to the
+// provider, all of them at the end, with what leads to it and the count by the hour. The sign-in itself is measured in
+// a process of its own.
 func BenchmarkTraceCost(b *testing.B) {
 	w, s := prepared(b)
 	ctx := context.Background()
@@ -103,7 +116,12 @@ func BenchmarkTraceCost(b *testing.B) {
 	held, err := store.Open(b.TempDir(), sealer)
 	require.NoError(b, err)
 	b.Cleanup(held.Close)
-	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(128<<10))
+	packer, err := zstd.NewWriter(
+		nil,
+		zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(128<<10),
+	)
 	require.NoError(b, err)
 	size := 0
 	pack := func(id string, list []trace.Entry) []byte {
@@ -116,16 +134,28 @@ func BenchmarkTraceCost(b *testing.B) {
 	begin, n := time.Now(), 0
 	for b.Loop() {
 		id, now := store.NewID(), time.Now().UTC()
-		row := store.Trace{ID: id, Reference: id, ApplicationID: "a", ProviderID: "p", Flow: "sp", Outcome: "open", Entries: pack(id, entries[:sent]), StartedAt: now}
+		row := store.Trace{
+			ID:            id,
+			Reference:     id,
+			ApplicationID: "a",
+			ProviderID:    "p",
+			Flow:          "sp",
+			Outcome:       "open",
+			Entries:       pack(id, entries[:sent]),
+			StartedAt:     now,
+		}
 		require.NoError(b, held.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }))
 		row.Outcome, row.Entries = "signed-in", pack(id, entries)
 		require.NoError(b, held.Write(ctx, func(tx *gorm.DB) error {
 			for _, v := range []string{"a", "b", "c", "d"} {
-				if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id+v, id); err != nil {
+				if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id+v,
+					id); err != nil {
 					return err
 				}
 			}
-			if _, err := store.Exec(tx, "INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, 'a', 'p', 'signed-in', '', 1) ON CONFLICT (hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1", now.Truncate(time.Hour)); err != nil {
+			if _, err := store.Exec(tx, "INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES "+
+				"(?, 'a', 'p', 'signed-in', '', 1) ON CONFLICT (hour, application_id, provider_id, outcome, code) DO UPDATE SET count "+
+				"= count + 1", now.Truncate(time.Hour)); err != nil {
 				return err
 			}
 			return tx.Model(&row).Select("outcome", "entries", "micros").Updates(&row).Error

@@ -39,9 +39,29 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(folder)
-	allocator, stop := chromedp.NewExecAllocator(context.Background(), chromedp.ExecPath(chromium()), chromedp.UserDataDir(folder), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("ignore-certificate-errors", true),
-		chromedp.Flag("host-resolver-rules", "MAP *.example 127.0.0.1"), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+	allocator, stop := chromedp.NewExecAllocator(
+		context.Background(),
+		chromedp.ExecPath(chromium()),
+		chromedp.UserDataDir(folder),
+		chromedp.Headless,
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.NoFirstRun,
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-sync", true),
+		chromedp.Flag("ignore-certificate-errors", true),
+		chromedp.Flag(
+			"host-resolver-rules",
+			"MAP *.example 127.0.0.1",
+		),
+		chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("hide-scrollbars", true),
+	)
 	defer stop()
 	first, end := chromedp.NewContext(allocator)
 	defer end()
@@ -63,7 +83,8 @@ func chromium() string {
 	return ""
 }
 
-// patience is how long something may take on a machine that has much else to do. What is there at once takes none of it.
+// patience is how long something may take on a machine that has much else to do. What is there at once takes none of
+// it.
 const patience = 2 * time.Minute
 
 // page is one tab with cookies of its own.
@@ -116,7 +137,8 @@ func wentAway(err error) bool {
 	return false
 }
 
-// act does something with what an expression finds, in one step, as soon as it is there: between finding and doing, a page can't go away.
+// act does something with what an expression finds, in one step, as soon as it is there: between finding and doing, a
+// page can't go away.
 func (p *page) act(find, do string) {
 	p.t.Helper()
 	p.wait("(e=>e?(" + do + ",true):false)(" + find + ")")
@@ -132,7 +154,13 @@ func (p *page) wait(js string) {
 			return
 		}
 		if time.Now().After(deadline) {
-			p.t.Fatalf("did not come about: %s\n%v\nat %s:\n%s", js, err, eval[string](p, "location.href"), eval[string](p, "document.body.innerText.slice(-2600)"))
+			p.t.Fatalf(
+				"did not come about: %s\n%v\nat %s:\n%s",
+				js,
+				err,
+				eval[string](p, "location.href"),
+				eval[string](p, "document.body.innerText.slice(-2600)"),
+			)
 		}
 		select {
 		case <-p.ctx.Done():
@@ -159,21 +187,40 @@ func (p *page) see(text string) {
 // press clicks the button or link with this text, once it is there and not disabled.
 func (p *page) press(text string) {
 	p.t.Helper()
-	find := `[...document.querySelectorAll("button,a,summary")].find(e=>e.innerText.trim().split("\n")[0].trim()===` + quote(text) + `&&!e.disabled&&e.offsetParent!==null)`
+	find := `[...document.querySelectorAll("button,a,summary")].find(e=>e.innerText.trim().split("\n")[0].trim()===` + quote(
+		text,
+	) + `&&!e.disabled&&e.offsetParent!==null)`
 	p.act(find, "setTimeout(()=>e.click())") // the answer comes before the page goes
 }
 
 // fill types into the field with this label.
 func (p *page) fill(label, value string) {
 	p.t.Helper()
-	find := `[...document.querySelectorAll("input,textarea,select")].find(e=>(e.closest("label")?.querySelector("span")?.innerText.trim()===` + quote(label) + `||e.getAttribute("aria-label")===` + quote(label) + `)&&e.offsetParent!==null)`
-	p.act(find, `(e.focus(),e.value=`+quote(value)+`,e.dispatchEvent(new Event("input",{bubbles:true})),e.dispatchEvent(new Event("change",{bubbles:true})))`)
+	find := `[...document.querySelectorAll("input,textarea,select")].find(e=>` +
+		`(e.closest("label")?.querySelector("span")?.innerText.trim()===` + quote(
+		label,
+	) + `||e.getAttribute("aria-label")===` + quote(
+		label,
+	) + `)&&e.offsetParent!==null)`
+	p.act(
+		find,
+		`(e.focus(),e.value=`+quote(
+			value,
+		)+`,e.dispatchEvent(new Event("input",{bubbles:true})),e.dispatchEvent(new Event("change",{bubbles:true})))`,
+	)
 }
 
 // drop drops a file on the field that takes the other side's documents.
 func (p *page) drop(name, content string) {
 	p.t.Helper()
-	p.act(`document.querySelector(".take")`, `(d=>(d.items.add(new File([`+quote(content)+`],`+quote(name)+`,{type:"text/xml"})),e.dispatchEvent(new DragEvent("drop",{dataTransfer:d,bubbles:true,cancelable:true}))))(new DataTransfer())`)
+	p.act(
+		`document.querySelector(".take")`,
+		`(d=>(d.items.add(new File([`+quote(
+			content,
+		)+`],`+quote(
+			name,
+		)+`,{type:"text/xml"})),e.dispatchEvent(new DragEvent("drop",{dataTransfer:d,bubbles:true,cancelable:true}))))(new DataTransfer())`,
+	)
 }
 
 // label types into the field that a page for people labels so.
@@ -193,7 +240,14 @@ func (p *page) click(selector string) {
 func (p *page) upload(label, name, content string) {
 	p.t.Helper()
 	find := `document.querySelector("input[type=file][aria-label=" + ` + quote(quote(label)) + ` + "]")`
-	p.act(find, `(d=>(d.items.add(new File([`+quote(content)+`],`+quote(name)+`)),e.files=d.files,e.dispatchEvent(new Event("change",{bubbles:true}))))(new DataTransfer())`)
+	p.act(
+		find,
+		`(d=>(d.items.add(new File([`+quote(
+			content,
+		)+`],`+quote(
+			name,
+		)+`)),e.files=d.files,e.dispatchEvent(new Event("change",{bubbles:true}))))(new DataTransfer())`,
+	)
 }
 
 // signIn signs in to the console.
@@ -229,7 +283,8 @@ var axeSource = sync.OnceValues(func() (string, error) {
 var accessibles sync.Map
 
 // sameness tells pages apart: by the address without identifiers, what stands on them, their width and their colours.
-const sameness = `[location.pathname.replace(/[^/]{20,}|\d+/g,"*"),...[...document.querySelectorAll("h1,h2,h3,[role=dialog],[role=tabpanel]")]` +
+const sameness = `[location.pathname.replace(/[^/]{20,}|\d+/g,"*"),...[...document.querySelectorAll("h1,h2,h3,[role=dialog],` +
+	`[role=tabpanel]")]` +
 	`.filter(e=>e.offsetParent!==null).map(e=>e.tagName+e.childElementCount+e.className),innerWidth,` +
 	`document.documentElement.className,matchMedia("(prefers-color-scheme: dark)").matches].join(" ")`
 

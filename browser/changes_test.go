@@ -18,16 +18,33 @@ import (
 // speaking has the browser ask for a language.
 func (p *page) speaking(language string) {
 	p.t.Helper()
-	_, err := chromedp.Call(p.ctx, emulation.SetUserAgentOverride, emulation.SetUserAgentOverrideParams{UserAgent: eval[string](p, "navigator.userAgent"), AcceptLanguage: language})
+	_, err := chromedp.Call(
+		p.ctx,
+		emulation.SetUserAgentOverride,
+		emulation.SetUserAgentOverrideParams{UserAgent: eval[string](p, "navigator.userAgent"), AcceptLanguage: language},
+	)
 	require.NoError(p.t, err)
 }
 
-// TestAPartnerHandsOverWithoutAnAccount has the engineer of Ticket Desk take our values and leave theirs, on a phone, in both languages.
+// TestAPartnerHandsOverWithoutAnAccount has the engineer of Ticket Desk take our values and leave theirs, on a phone,
+// in both languages.
 func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 	beside(t)
 	w := world(t, false)
 	ctx, c := t.Context(), w.Client()
-	_, err := c.AddApplication(ctx, config.Application{Slug: "ticket-desk", Name: "Ticket Desk", Kind: "saml", Contact: "desk@saltmere.example", Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, StartURL: w.DeskURL + "/sign-in", SAML: &config.SAMLApplication{SPInitiatedOnly: true}})
+	_, err := c.AddApplication(
+		ctx,
+		config.Application{
+			Slug:      "ticket-desk",
+			Name:      "Ticket Desk",
+			Kind:      "saml",
+			Contact:   "desk@saltmere.example",
+			Providers: []string{"saltmere-staff"},
+			Access:    access.Policy{To: access.Everybody},
+			StartURL:  w.DeskURL + "/sign-in",
+			SAML:      &config.SAMLApplication{SPInitiatedOnly: true},
+		},
+	)
 	require.NoError(t, err)
 	ours := newPage(t)
 	ours.signIn(w)
@@ -35,7 +52,10 @@ func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 	ours.fill("What you ask for", "Your metadata, please. We would like to rehearse on Tuesday.")
 	ours.press("Make a link")
 	ours.see("It is shown only now.")
-	link := eval[string](ours, `[...document.querySelectorAll(".made .mono, .made code")].map(e=>e.innerText.trim()).find(x=>x.includes("/handover/"))`)
+	link := eval[string](
+		ours,
+		`[...document.querySelectorAll(".made .mono, .made code")].map(e=>e.innerText.trim()).find(x=>x.includes("/handover/"))`,
+	)
 	require.Contains(t, link, w.URL+"/handover/")
 
 	p := newPage(t)
@@ -136,7 +156,12 @@ func TestConfigurationGoesOutIsChangedAndTakenBack(t *testing.T) {
 	text, err := c.ExportConfig(ctx)
 	require.NoError(t, err)
 	at := strings.Index(text, "slug: cargo-ledger")
-	changed := text[:at] + strings.Replace(strings.Replace(text[at:], "to: everybody", "to: assigned", 1), "name: Cargo Ledger", "name: Cargo Book", 1)
+	changed := text[:at] + strings.Replace(
+		strings.Replace(text[at:], "to: everybody", "to: assigned", 1),
+		"name: Cargo Ledger",
+		"name: Cargo Book",
+		1,
+	)
 	p := newPage(t)
 	p.signIn(w)
 	p.open(w.URL + "/console/files")
@@ -210,8 +235,14 @@ func TestAMoveInTheConsole(t *testing.T) {
 	p.fill("From", "saltmere-staff")
 	p.fill("To", "northquay-stevedores")
 	p.see("Anchor Watch")
-	p.act(`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Anchor Watch")).querySelector("input")`, "e.click()")
-	p.act(`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Jetty Lights")).querySelector("input")`, "e.click()")
+	p.act(
+		`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Anchor Watch")).querySelector("input")`,
+		"e.click()",
+	)
+	p.act(
+		`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Jetty Lights")).querySelector("input")`,
+		"e.click()",
+	)
 	p.press("Plan it")
 	p.see("Wave 1")
 	for _, user := range demo.Lent[:2] {
@@ -255,7 +286,11 @@ func TestAMoveInTheConsole(t *testing.T) {
 	// Many at once.
 	p.open(w.URL + "/console/batches")
 	p.fill("They come from", "list")
-	p.fill("List", "name,url,providers\nTicket Desk,"+w.DeskURL+"/metadata,saltmere-staff\nLost,"+w.DeskURL+"/nowhere,saltmere-staff\nRota again,"+w.RotaURL+"/metadata,\nbroken line")
+	p.fill(
+		"List",
+		"name,url,providers\nTicket Desk,"+w.DeskURL+"/metadata,saltmere-staff\nLost,"+w.DeskURL+"/nowhere,saltmere-staff\nRota again,"+
+			w.RotaURL+"/metadata,\nbroken line",
+	)
 	p.accessible()
 	p.shot("batches")
 	p.press("Look at them")
@@ -270,7 +305,8 @@ func TestAMoveInTheConsole(t *testing.T) {
 	assert.Equal(t, access.Draft, held.Reach)
 }
 
-// TestAnOpenIDProviderHandsOverItsSecret has the engineer of Northquay leave a client ID and a secret on a phone; our engineer sees that one came, and not which.
+// TestAnOpenIDProviderHandsOverItsSecret has the engineer of Northquay leave a client ID and a secret on a phone; our
+// engineer sees that one came, and not which.
 func TestAnOpenIDProviderHandsOverItsSecret(t *testing.T) {
 	beside(t)
 	w := world(t, false)

@@ -7,7 +7,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCheckupInTheConsole has an engineer find what is wrong, correct one thing, accept another, and look at partners' hosts.
+// TestCheckupInTheConsole has an engineer find what is wrong, correct one thing, accept another, and look at partners'
+// hosts.
 func TestCheckupInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)

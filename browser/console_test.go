@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestEngineersFirstMorning connects a second application from a metadata file dropped on the page, rehearses both flows, and reads the traces.
+// TestEngineersFirstMorning connects a second application from a metadata file dropped on the page, rehearses both
+// flows, and reads the traces.
 func TestEngineersFirstMorning(t *testing.T) {
 	beside(t)
 	for _, secure := range []bool{false, true} {
@@ -97,7 +98,8 @@ func TestEngineersFirstMorning(t *testing.T) {
 	}
 }
 
-// TestMistakeIsExplained makes the provider name another audience and reads the explanation on the person's page and in the trace.
+// TestMistakeIsExplained makes the provider name another audience and reads the explanation on the person's page and in
+// the trace.
 func TestMistakeIsExplained(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -160,7 +162,8 @@ func TestFirstAdministrator(t *testing.T) {
 	again.see("was used already")
 }
 
-// TestEveryPage opens each page, holds it against axe-core in light and dark, and sees that the content security policy stopped nothing.
+// TestEveryPage opens each page, holds it against axe-core in light and dark, and sees that the content security policy
+// stopped nothing.
 func TestEveryPage(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -220,8 +223,22 @@ func TestEveryPage(t *testing.T) {
 	} {
 		for _, theme := range []string{"light", "dark"} {
 			p.open(w.URL + "/console" + c.path)
-			eval[bool](p, `(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),localStorage.setItem("innergate-theme",`+quote(theme)+`),document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
-			p.wait("document.body.textContent.includes(" + quote(c.text) + ") || [...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + quote(c.text) + "))")
+			eval[bool](
+				p,
+				`(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>`+
+					`window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),localStorage.setItem("innergate-theme",`+quote(
+					theme,
+				)+`),document.documentElement.classList.toggle("dark",`+quote(
+					theme,
+				)+`==="dark"),true)`,
+			)
+			p.wait(
+				"document.body.textContent.includes(" + quote(
+					c.text,
+				) + ") || [...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + quote(
+					c.text,
+				) + "))",
+			)
 			p.accessible()
 			require.Empty(t, eval[[]string](p, "window.__blocked"), c.path)
 			if c.shot != "" {

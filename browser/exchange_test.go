@@ -18,7 +18,8 @@ import (
 	"innergate/core/keys"
 )
 
-// TestKeyIsReplacedInTheConsole goes through the whole procedure by pressing its buttons, while somebody signs in all the time.
+// TestKeyIsReplacedInTheConsole goes through the whole procedure by pressing its buttons, while somebody signs in all
+// the time.
 func TestKeyIsReplacedInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -95,7 +96,8 @@ func TestAPartnersChangeIsDecidedInTheConsole(t *testing.T) {
 	assert.Len(t, x.SAML.Certificates, 2)
 }
 
-// TestSourceIsUploadedSearchedAndPicked drops nothing: it chooses a file of many entities, watches it being read, and makes drafts.
+// TestSourceIsUploadedSearchedAndPicked drops nothing: it chooses a file of many entities, watches it being read, and
+// makes drafts.
 func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -103,7 +105,19 @@ func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 	b.WriteString(`<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" Name="harbours.example">`)
 	names := []string{"Amberport", "Birchmouth", "Coldhaven", "Dunmere", "Eastquay"}
 	for i := range 400 {
-		fmt.Fprintf(&b, `<EntityDescriptor entityID="https://port-%03d.harbours.example/saml"><SPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><Extensions><u:UIInfo xmlns:u="urn:oasis:names:tc:SAML:metadata:ui"><u:DisplayName xml:lang="en">%s %d</u:DisplayName></u:UIInfo></Extensions><AssertionConsumerService index="0" Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" Location="https://port-%03d.harbours.example/acs"/></SPSSODescriptor></EntityDescriptor>`, i, names[i%5], i/5+1, i)
+		fmt.Fprintf(
+			&b,
+			`<EntityDescriptor entityID="https://port-%03d.harbours.example/saml"><SPSSODescriptor `+
+				`protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><Extensions><u:UIInfo `+
+				`xmlns:u="urn:oasis:names:tc:SAML:metadata:ui"><u:DisplayName xml:lang="en">%s `+
+				`%d</u:DisplayName></u:UIInfo></Extensions><AssertionConsumerService index="0" `+
+				`Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" `+
+				`Location="https://port-%03d.harbours.example/acs"/></SPSSODescriptor></EntityDescriptor>`,
+			i,
+			names[i%5],
+			i/5+1,
+			i,
+		)
 	}
 	b.WriteString("</EntitiesDescriptor>")
 	p := newPage(t)
@@ -113,7 +127,13 @@ func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 	p.fill("What it is", "file")
 	p.fill("Name", "Old harbour list")
 	p.wait(`document.querySelector("form.add input[type=file]")`)
-	eval[bool](p, `(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(b.String())+`],"all.xml"));const i=document.querySelector("form.add input[type=file]");i.files=d.files;i.dispatchEvent(new Event("change",{bubbles:true}));return true})()`)
+	eval[bool](
+		p,
+		`(()=>{const d=new DataTransfer();d.items.add(new File([`+quote(
+			b.String(),
+		)+`],"all.xml"));const i=document.querySelector("form.add input[type=file]");i.files=d.files;i.dispatchEvent(new `+
+			`Event("change",{bubbles:true}));return true})()`,
+	)
 	p.press("Add and read it")
 	p.see("400 entities")
 	p.fill("Search by name or entity ID", "Dunmere 1")

@@ -13,7 +13,8 @@ import (
 	"innergate/core/access"
 )
 
-// TestBridgesInTheBrowser signs in over every pair of protocols, with cookies as browsers keep them and by TLS under host names of several sites.
+// TestBridgesInTheBrowser signs in over every pair of protocols, with cookies as browsers keep them and by TLS under
+// host names of several sites.
 func TestBridgesInTheBrowser(t *testing.T) {
 	beside(t)
 	w := world(t, true)
@@ -94,7 +95,8 @@ func TestPersonConfirmsATool(t *testing.T) {
 	p.see("Dockhand: you are signed in")
 }
 
-// TestOpenIDProviderIsConnectedInTheConsole connects Northquay Stevedores anew from nothing but its issuer, and rehearses it.
+// TestOpenIDProviderIsConnectedInTheConsole connects Northquay Stevedores anew from nothing but its issuer, and
+// rehearses it.
 func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -171,7 +173,8 @@ func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 	assert.NotContains(t, text, w.Ledger.Secret)
 }
 
-// TestOpenIDApplicationIsConnectedInTheConsole makes a client from its own metadata, gives it a secret, and looks at its sheet.
+// TestOpenIDApplicationIsConnectedInTheConsole makes a client from its own metadata, gives it a secret, and looks at
+// its sheet.
 func TestOpenIDApplicationIsConnectedInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -179,7 +182,12 @@ func TestOpenIDApplicationIsConnectedInTheConsole(t *testing.T) {
 	p.signIn(w)
 	p.press("Applications")
 	p.press("Connect an application")
-	p.drop("client.json", `{"client_name":"Tide Archive","redirect_uris":["https://archive.example/answer"],"post_logout_redirect_uris":["https://archive.example/"],"client_uri":"https://archive.example/","policy_uri":"https://archive.example/privacy","scope":"openid profile email"}`)
+	p.drop(
+		"client.json",
+		`{"client_name":"Tide Archive","redirect_uris":["https://archive.example/answer"],`+
+			`"post_logout_redirect_uris":["https://archive.example/"],"client_uri":"https://archive.example/",`+
+			`"policy_uri":"https://archive.example/privacy","scope":"openid profile email"}`,
+	)
 	p.see("This was understood")
 	p.press("Make the draft from it")
 	p.see("Connect Tide Archive")

@@ -20,8 +20,9 @@ import (
 	"innergate/demo"
 )
 
-// TestMappingByHandAndBySuggestion does what a newcomer is asked to: lower-case the mail, keep only ferry groups, send them as roles; then lets the gate propose
-// the rest from a real sign-in, and looks at what would become of it before saving.
+// TestMappingByHandAndBySuggestion does what a newcomer is asked to: lower-case the mail, keep only ferry groups, send
+// them as roles; then lets the gate propose the rest from a real sign-in, and looks at what would become of it before
+// saving.
 func TestMappingByHandAndBySuggestion(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -134,7 +135,8 @@ func TestAccessInTheConsole(t *testing.T) {
 	assert.Contains(t, b.Text, "second factor")
 }
 
-// TestPeopleInTheConsole adds, finds, changes and deactivates people, imports a file with bad lines, and compares accounts.
+// TestPeopleInTheConsole adds, finds, changes and deactivates people, imports a file with bad lines, and compares
+// accounts.
 func TestPeopleInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -277,13 +279,19 @@ func (p *page) authenticator() webauthn.AuthenticatorID {
 	p.t.Helper()
 	_, err := chromedp.Call(p.ctx, webauthn.Enable, webauthn.EnableParams{})
 	require.NoError(p.t, err)
-	made, err := chromedp.Call(p.ctx, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
-		Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
+	made, err := chromedp.Call(
+		p.ctx,
+		webauthn.AddVirtualAuthenticator,
+		webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+			Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true,
+			HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}},
+	)
 	require.NoError(p.t, err)
 	return made.AuthenticatorID
 }
 
-// TestPasskeys sets a passkey up in place of an authenticator, signs in with nothing else, with it as the second factor, and not with one that was taken away.
+// TestPasskeys sets a passkey up in place of an authenticator, signs in with nothing else, with it as the second
+// factor, and not with one that was taken away.
 func TestPasskeys(t *testing.T) {
 	beside(t)
 	w := world(t, true)
@@ -399,7 +407,8 @@ func TestMailIsSetInTheConsole(t *testing.T) {
 	list, err := w.Client().Traces(t.Context(), client.Page{Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, "match.stranger", list.Items[0].Code)
-	made, err := w.Client().AddPerson(t.Context(), api.SavePerson{Profile: map[string][]string{"name": {"Iris Vale"}}, Login: ptr("iris.vale")})
+	made, err := w.Client().
+		AddPerson(t.Context(), api.SavePerson{Profile: map[string][]string{"name": {"Iris Vale"}}, Login: ptr("iris.vale")})
 	require.NoError(t, err)
 	p.open(w.URL + "/console/people/" + made.ID)
 	p.fill("Link a sign-in that found nobody", list.Items[0].Reference)
@@ -421,7 +430,11 @@ func TestRefusalInGerman(t *testing.T) {
 	w := world(t, false)
 	p := newPage(t)
 	p.size(390, 844)
-	_, err := chromedp.Call(p.ctx, emulation.SetUserAgentOverride, emulation.SetUserAgentOverrideParams{UserAgent: "Mozilla/5.0 (test)", AcceptLanguage: "de-DE,de"})
+	_, err := chromedp.Call(
+		p.ctx,
+		emulation.SetUserAgentOverride,
+		emulation.SetUserAgentOverrideParams{UserAgent: "Mozilla/5.0 (test)", AcceptLanguage: "de-DE,de"},
+	)
 	require.NoError(t, err)
 	w.Staff.SetMistake("audience")
 	p.open(w.RotaURL + "/sign-in")

@@ -24,7 +24,8 @@ func TestFirstVisitOnAPhone(t *testing.T) {
 			p.shot("portal-phone")
 			p.size(1280, 800)
 			p.shot("portal")
-			p.act(`[...document.querySelectorAll("button.pin")].find(e=>e.ariaLabel==="Keep Dockhand in front")`, "setTimeout(()=>e.click())")
+			p.act(`[...document.querySelectorAll("button.pin")].find(e=>e.ariaLabel==="Keep Dockhand in front")`,
+				"setTimeout(()=>e.click())")
 			p.wait(`document.querySelector(".tile b")?.innerText==="Dockhand"`)
 			p.press("Tamsin Kerr")
 			p.see("Where you are signed in")
@@ -34,7 +35,8 @@ func TestFirstVisitOnAPhone(t *testing.T) {
 			p.size(390, 844)
 			p.shot("account-phone")
 			p.press("Your applications")
-			p.act(`[...document.querySelectorAll(".tile a")].find(e=>e.querySelector("b").innerText==="Harbour master's desk")`, "setTimeout(()=>e.click())")
+			p.act(`[...document.querySelectorAll(".tile a")].find(e=>e.querySelector("b").innerText==="Harbour master's desk")`,
+				"setTimeout(()=>e.click())")
 			p.see("Good day, tkerr.")
 			p.shot("berths-phone")
 			assert.Equal(t, w.BerthsURL+"/harbour-master", eval[string](p, "location.href"))

@@ -11,7 +11,8 @@ import (
 	"innergate/core/access"
 )
 
-// TestReachAndRoutesInTheConsole takes an application to a circle and back, sets a route, and asks where somebody would go.
+// TestReachAndRoutesInTheConsole takes an application to a circle and back, sets a route, and asks where somebody would
+// go.
 func TestReachAndRoutesInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)
@@ -73,7 +74,8 @@ func TestReachAndRoutesInTheConsole(t *testing.T) {
 	assert.Contains(t, eval[string](n, "location.href"), w.NorthquayURL)
 }
 
-// TestGuardedApplicationInTheConsole looks at Berth Board's page, tries a path, adds one and a tile, and connects a plain link.
+// TestGuardedApplicationInTheConsole looks at Berth Board's page, tries a path, adds one and a tile, and connects a
+// plain link.
 func TestGuardedApplicationInTheConsole(t *testing.T) {
 	beside(t)
 	w := world(t, false)

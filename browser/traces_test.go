@@ -21,7 +21,9 @@ func TestComparisonAndStatisticsInTheConsole(t *testing.T) {
 	for _, user := range []string{"mvoss", "mvoss", "zoberg", "jhale", "sito"} {
 		sign(user)
 	}
-	_, err := w.Client().SetAccess(t.Context(), "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}})
+	_, err := w.Client().
+		SetAccess(t.Context(), "crew-rota",
+			access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}})
 	require.NoError(t, err)
 	sign("mvoss")
 	list, err := w.Client().Traces(t.Context(), client.Page{Limit: 1})

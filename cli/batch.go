@@ -27,56 +27,110 @@ func (p *program) handovers() *cli.Command {
 		}
 		return kind + "s", slug, err
 	}
-	return &cli.Command{Name: "handover", Usage: "links by which the other side's engineer takes our values and leaves theirs, without an account", Metadata: examples("innergate handover new app/ticket-desk --remark 'your metadata, please'", "innergate handover list app/ticket-desk"), Commands: []*cli.Command{
-		{Name: "new", Usage: "make a link; it is printed once", ArgsUsage: "OBJECT", Flags: []cli.Flag{&cli.IntFlag{Name: "hours", Usage: "how long it is good", Value: 168}, &cli.IntFlag{Name: "openings", Usage: "in how many browsers it may be opened", Value: 3}, &cli.StringFlag{Name: "remark", Usage: "what the other side is asked for"}}, Metadata: examples("innergate handover new app/ticket-desk --hours 48", "innergate handover new provider/northquay-stevedores"), Action: p.with("OBJECT", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			kind, slug, err := owner(args[0])
-			if err != nil {
-				return err
-			}
-			h, err := cl.NewHandover(ctx, kind, slug, api.NewHandover{Hours: c.Int("hours"), Openings: c.Int("openings"), Remark: c.String("remark")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, h, func() {
-				fmt.Fprintln(p.Out, h.Link)
-				fmt.Fprintf(p.Err, "It can be opened in %d browsers until %s. What is left there waits as a proposal: `innergate history proposals`.\n", h.Most, localTime(h.Expires))
-			})
-		})},
-		{Name: "list", Usage: "list the links for an application or provider: who opened them, and what was left", ArgsUsage: "OBJECT", Metadata: examples("innergate handover list app/ticket-desk"), Action: p.with("OBJECT", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			kind, slug, err := owner(args[0])
-			if err != nil {
-				return err
-			}
-			list, err := cl.Handovers(ctx, kind, slug)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				if len(list.Items) == 0 {
-					fmt.Fprintln(p.Out, "There is no handover link for it.")
-				}
-				for _, h := range list.Items {
-					fmt.Fprintf(p.Out, "%s: %s, until %s, by %s. Opened in %d of %d browsers.\n", h.ID, h.State, localTime(h.Expires), h.By, len(h.Openings), h.Most)
-					for _, o := range h.Openings {
-						fmt.Fprintf(p.Out, "  opened %s from %s, %s\n", localTime(o.At), o.Address, o.Device)
+	return &cli.Command{
+		Name:  "handover",
+		Usage: "links by which the other side's engineer takes our values and leaves theirs, without an account",
+		Metadata: examples(
+			"innergate handover new app/ticket-desk --remark 'your metadata, please'",
+			"innergate handover list app/ticket-desk",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:      "new",
+				Usage:     "make a link; it is printed once",
+				ArgsUsage: "OBJECT",
+				Flags: []cli.Flag{
+					&cli.IntFlag{Name: "hours", Usage: "how long it is good", Value: 168},
+					&cli.IntFlag{Name: "openings", Usage: "in how many browsers it may be opened", Value: 3},
+					&cli.StringFlag{Name: "remark", Usage: "what the other side is asked for"},
+				},
+				Metadata: examples(
+					"innergate handover new app/ticket-desk --hours 48",
+					"innergate handover new provider/northquay-stevedores",
+				),
+				Action: p.with("OBJECT", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					kind, slug, err := owner(args[0])
+					if err != nil {
+						return err
 					}
-					for _, id := range h.Left {
-						fmt.Fprintf(p.Out, "  left: proposal %s\n", id)
+					h, err := cl.NewHandover(
+						ctx,
+						kind,
+						slug,
+						api.NewHandover{Hours: c.Int("hours"), Openings: c.Int("openings"), Remark: c.String("remark")},
+					)
+					if err != nil {
+						return err
 					}
-					for _, t := range h.Rehearsals {
-						fmt.Fprintf(p.Out, "  tried: %s, %s %s\n", t.Reference, t.Outcome, t.Code)
+					return p.show(c, h, func() {
+						fmt.Fprintln(p.Out, h.Link)
+						fmt.Fprintf(
+							p.Err,
+							"It can be opened in %d browsers until %s. What is left there waits as a proposal: `innergate history "+
+								"proposals`.\n",
+							h.Most,
+							localTime(h.Expires),
+						)
+					})
+				}),
+			},
+			{
+				Name:      "list",
+				Usage:     "list the links for an application or provider: who opened them, and what was left",
+				ArgsUsage: "OBJECT",
+				Metadata:  examples("innergate handover list app/ticket-desk"),
+				Action: p.with("OBJECT", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					kind, slug, err := owner(args[0])
+					if err != nil {
+						return err
 					}
-				}
-			})
-		})},
-		{Name: "revoke", Usage: "end a link at once", ArgsUsage: "ID", Metadata: examples("innergate handover revoke 01KAR6…"), Action: p.with("ID", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			if err := cl.RevokeHandover(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Err, "The link is over.")
-			return nil
-		})},
-	}}
+					list, err := cl.Handovers(ctx, kind, slug)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						if len(list.Items) == 0 {
+							fmt.Fprintln(p.Out, "There is no handover link for it.")
+						}
+						for _, h := range list.Items {
+							fmt.Fprintf(
+								p.Out,
+								"%s: %s, until %s, by %s. Opened in %d of %d browsers.\n",
+								h.ID,
+								h.State,
+								localTime(h.Expires),
+								h.By,
+								len(h.Openings),
+								h.Most,
+							)
+							for _, o := range h.Openings {
+								fmt.Fprintf(p.Out, "  opened %s from %s, %s\n", localTime(o.At), o.Address, o.Device)
+							}
+							for _, id := range h.Left {
+								fmt.Fprintf(p.Out, "  left: proposal %s\n", id)
+							}
+							for _, t := range h.Rehearsals {
+								fmt.Fprintf(p.Out, "  tried: %s, %s %s\n", t.Reference, t.Outcome, t.Code)
+							}
+						}
+					})
+				}),
+			},
+			{
+				Name:      "revoke",
+				Usage:     "end a link at once",
+				ArgsUsage: "ID",
+				Metadata:  examples("innergate handover revoke 01KAR6…"),
+				Action: p.with("ID", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					if err := cl.RevokeHandover(ctx, args[0]); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Err, "The link is over.")
+					return nil
+				}),
+			},
+		},
+	}
 }
 
 func (p *program) batches() *cli.Command {
@@ -86,59 +140,143 @@ func (p *program) batches() *cli.Command {
 		}
 		return p.show(c, b, func() { p.batch(b) })
 	}
-	return &cli.Command{Name: "batch", Usage: "many applications or providers at once, from files, a list, or a source", Metadata: examples("innergate batch new metadata/*.xml --provider saltmere-staff", "innergate batch new --list partners.csv", "innergate batch new --source harbours"), Commands: []*cli.Command{
-		{Name: "new", Usage: "understand and sort many partners; nothing is made yet", ArgsUsage: "[FILE|FOLDER…]", Description: "A list is CSV with a line of columns at its head: " + strings.Join(files.Columns, ", ") + ".", Flags: []cli.Flag{&cli.StringFlag{Name: "side", Usage: "application or provider", Value: "application"}, &cli.StringFlag{Name: "list", Usage: "a list in CSV; - for standard input"}, &cli.StringFlag{Name: "source", Usage: "a source's short name"}, &cli.StringFlag{Name: "search", Usage: "part of a name or entity ID in the source"}, &cli.StringSliceFlag{Name: "provider", Usage: "what people sign in with, where a row says nothing else; may be repeated"}, &cli.StringFlag{Name: "access", Usage: "assigned or everybody"}, &cli.StringFlag{Name: "contact", Usage: "who looks after them"}, &cli.StringFlag{Name: "tags", Usage: "parted by commas"}}, Metadata: examples("innergate batch new metadata/ --provider saltmere-staff", "innergate batch new --list partners.csv --access everybody"), Action: p.flexible(0, manyFiles, p.newBatch)},
-		{Name: "list", Usage: "list the newest batches", Metadata: examples("innergate batch list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Batches(ctx)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, b := range list.Items {
-					rows = append(rows, table.Row{b.ID, b.Side, b.From, b.State, fmt.Sprintf("%d of %d", b.Made, b.Rows), b.By, ago(&b.Created)})
-				}
-				p.table(table.Row{"ID", "Side", "From", "State", "Made", "Who", "When"}, rows, "There is no batch.")
-			})
-		})},
-		{Name: "show", Usage: "show a batch with its rows", ArgsUsage: "ID", Metadata: examples("innergate batch show 01KAR6…"), Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			b, err := cl.Batch(ctx, args[0])
-			return shown(c, b, err)
-		})},
-		{Name: "set", Usage: "enter what a row misses, or leave it out", ArgsUsage: "ID ROW", Flags: []cli.Flag{&cli.StringFlag{Name: "name"}, &cli.StringFlag{Name: "short-name"}, &cli.StringFlag{Name: "start-url"}, &cli.StringFlag{Name: "entity-id"}, &cli.StringFlag{Name: "client-id"}, &cli.StringFlag{Name: "contact"}, &cli.StringFlag{Name: "description"}, &cli.StringSliceFlag{Name: "provider"}, &cli.BoolFlag{Name: "skip", Usage: "leave it out"}}, Metadata: examples("innergate batch set 01KAR6… 3 --name 'Pilots of the east' --provider saltmere-staff"), Action: p.with("ID ROW", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			n, err := strconv.Atoi(args[1])
-			if err != nil {
-				return usage("%q is no number of a row", args[1])
-			}
-			b, err := cl.Batch(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			i := slices.IndexFunc(b.Rows, func(r api.BatchRow) bool { return r.Number == n })
-			if i < 0 {
-				return fmt.Errorf("the batch has no row %d", n)
-			}
-			v := b.Rows[i].Values
-			for name, into := range map[string]*string{"name": &v.Name, "short-name": &v.Slug, "start-url": &v.StartURL, "entity-id": &v.EntityID, "client-id": &v.ClientID, "contact": &v.Contact, "description": &v.Description} {
-				if c.IsSet(name) {
-					*into = c.String(name)
-				}
-			}
-			if c.IsSet("provider") {
-				v.Providers = c.StringSlice("provider")
-			}
-			b, err = cl.ChangeBatch(ctx, args[0], api.ChangeBatch{Rows: []api.BatchRowChange{{Number: n, Values: &v, Skip: c.Bool("skip")}}})
-			return shown(c, b, err)
-		})},
-		{Name: "make", Usage: "make drafts of everything that is ready, all of it or nothing", ArgsUsage: "ID", Metadata: examples("innergate batch make 01KAR6…"), Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			b, err := cl.MakeBatch(ctx, args[0])
-			return shown(c, b, err)
-		})},
-	}}
+	return &cli.Command{
+		Name:  "batch",
+		Usage: "many applications or providers at once, from files, a list, or a source",
+		Metadata: examples(
+			"innergate batch new metadata/*.xml --provider saltmere-staff",
+			"innergate batch new --list partners.csv",
+			"innergate batch new --source harbours",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:        "new",
+				Usage:       "understand and sort many partners; nothing is made yet",
+				ArgsUsage:   "[FILE|FOLDER…]",
+				Description: "A list is CSV with a line of columns at its head: " + strings.Join(files.Columns, ", ") + ".",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "side", Usage: "application or provider", Value: "application"},
+					&cli.StringFlag{Name: "list", Usage: "a list in CSV; - for standard input"},
+					&cli.StringFlag{Name: "source", Usage: "a source's short name"},
+					&cli.StringFlag{Name: "search", Usage: "part of a name or entity ID in the source"},
+					&cli.StringSliceFlag{
+						Name:  "provider",
+						Usage: "what people sign in with, where a row says nothing else; may be repeated",
+					},
+					&cli.StringFlag{Name: "access", Usage: "assigned or everybody"},
+					&cli.StringFlag{Name: "contact", Usage: "who looks after them"},
+					&cli.StringFlag{Name: "tags", Usage: "parted by commas"},
+				},
+				Metadata: examples(
+					"innergate batch new metadata/ --provider saltmere-staff",
+					"innergate batch new --list partners.csv --access everybody",
+				),
+				Action: p.flexible(0, manyFiles, p.newBatch),
+			},
+			{
+				Name:     "list",
+				Usage:    "list the newest batches",
+				Metadata: examples("innergate batch list"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Batches(ctx)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, b := range list.Items {
+							rows = append(
+								rows,
+								table.Row{b.ID, b.Side, b.From, b.State, fmt.Sprintf("%d of %d", b.Made, b.Rows), b.By, ago(&b.Created)},
+							)
+						}
+						p.table(table.Row{"ID", "Side", "From", "State", "Made", "Who", "When"}, rows, "There is no batch.")
+					})
+				}),
+			},
+			{
+				Name:      "show",
+				Usage:     "show a batch with its rows",
+				ArgsUsage: "ID",
+				Metadata:  examples("innergate batch show 01KAR6…"),
+				Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					b, err := cl.Batch(ctx, args[0])
+					return shown(c, b, err)
+				}),
+			},
+			{
+				Name:      "set",
+				Usage:     "enter what a row misses, or leave it out",
+				ArgsUsage: "ID ROW",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "name"},
+					&cli.StringFlag{Name: "short-name"},
+					&cli.StringFlag{Name: "start-url"},
+					&cli.StringFlag{Name: "entity-id"},
+					&cli.StringFlag{Name: "client-id"},
+					&cli.StringFlag{Name: "contact"},
+					&cli.StringFlag{Name: "description"},
+					&cli.StringSliceFlag{Name: "provider"},
+					&cli.BoolFlag{Name: "skip", Usage: "leave it out"},
+				},
+				Metadata: examples("innergate batch set 01KAR6… 3 --name 'Pilots of the east' --provider saltmere-staff"),
+				Action: p.with("ID ROW", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					n, err := strconv.Atoi(args[1])
+					if err != nil {
+						return usage("%q is no number of a row", args[1])
+					}
+					b, err := cl.Batch(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					i := slices.IndexFunc(b.Rows, func(r api.BatchRow) bool { return r.Number == n })
+					if i < 0 {
+						return fmt.Errorf("the batch has no row %d", n)
+					}
+					v := b.Rows[i].Values
+					for name, into := range map[string]*string{"name": &v.Name, "short-name": &v.Slug, "start-url": &v.StartURL,
+						"entity-id": &v.EntityID, "client-id": &v.ClientID, "contact": &v.Contact, "description": &v.Description} {
+						if c.IsSet(name) {
+							*into = c.String(name)
+						}
+					}
+					if c.IsSet("provider") {
+						v.Providers = c.StringSlice("provider")
+					}
+					b, err = cl.ChangeBatch(
+						ctx,
+						args[0],
+						api.ChangeBatch{Rows: []api.BatchRowChange{{Number: n, Values: &v, Skip: c.Bool("skip")}}},
+					)
+					return shown(c, b, err)
+				}),
+			},
+			{
+				Name:      "make",
+				Usage:     "make drafts of everything that is ready, all of it or nothing",
+				ArgsUsage: "ID",
+				Metadata:  examples("innergate batch make 01KAR6…"),
+				Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					b, err := cl.MakeBatch(ctx, args[0])
+					return shown(c, b, err)
+				}),
+			},
+		},
+	}
 }
 
 func (p *program) newBatch(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-	in := api.NewBatch{Side: c.String("side"), Source: c.String("source"), Search: c.String("search"), Common: api.BatchCommon{Providers: c.StringSlice("provider"), Access: c.String("access"), Contact: c.String("contact"), Tags: words(c.String("tags"))}}
+	in := api.NewBatch{
+		Side:   c.String("side"),
+		Source: c.String("source"),
+		Search: c.String("search"),
+		Common: api.BatchCommon{
+			Providers: c.StringSlice("provider"),
+			Access:    c.String("access"),
+			Contact:   c.String("contact"),
+			Tags:      words(c.String("tags")),
+		},
+	}
 	if name := c.String("list"); name != "" {
 		text, err := p.input(name, 4<<20)
 		if os.IsNotExist(err) {
@@ -186,7 +324,14 @@ func (p *program) newBatch(ctx context.Context, c *cli.Command, cl *client.Clien
 	return p.show(c, b, func() { p.batch(b) })
 }
 
-var rowWords = map[string]string{"ready": "ready", "value": "needs a value", "decision": "needs a decision", "no": "can't be", "made": "made", "new": "not looked at yet"}
+var rowWords = map[string]string{
+	"ready":    "ready",
+	"value":    "needs a value",
+	"decision": "needs a decision",
+	"no":       "can't be",
+	"made":     "made",
+	"new":      "not looked at yet",
+}
 
 func (p *program) batch(b *api.Batch) {
 	var rows []table.Row
@@ -195,15 +340,53 @@ func (p *program) batch(b *api.Batch) {
 		if r.Skip {
 			state = "left out"
 		}
-		rows = append(rows, table.Row{r.Number, r.Label, state, r.Name, r.Slug, strings.Join(r.Providers, ", "), strings.Join(r.Notes, " ")})
+		rows = append(
+			rows,
+			table.Row{r.Number, r.Label, state, r.Name, r.Slug, strings.Join(r.Providers, ", "), strings.Join(r.Notes, " ")},
+		)
 	}
 	p.table(table.Row{"Row", "From", "State", "Name", "Short name", "Providers", "Remarks"}, rows, "There is nothing in it.")
-	fmt.Fprintf(p.Out, "%s: %d ready, %d need a value, %d need a decision, %d can't be, %d made.\n", b.ID, b.Counts["ready"], b.Counts["value"], b.Counts["decision"], b.Counts["no"], b.Counts["made"])
+	fmt.Fprintf(
+		p.Out,
+		"%s: %d ready, %d need a value, %d need a decision, %d can't be, %d made.\n",
+		b.ID,
+		b.Counts["ready"],
+		b.Counts["value"],
+		b.Counts["decision"],
+		b.Counts["no"],
+		b.Counts["made"],
+	)
 }
 
 func (p *program) report() *cli.Command {
-	return &cli.Command{Name: "report", Usage: "applications or providers by protocol, owner, provider, certificate, last sign-in and findings", ArgsUsage: "[applications|providers]", Flags: []cli.Flag{&cli.BoolFlag{Name: "csv", Usage: "the whole report for a spreadsheet"}, &cli.StringFlag{Name: "search"}, &cli.StringFlag{Name: "kind", Usage: "saml, oidc, guarded, link …"}, &cli.StringFlag{Name: "provider", Usage: "a provider's short name"}, &cli.StringFlag{Name: "owner", Usage: "part of the contact"}, &cli.StringFlag{Name: "reach"}, &cli.StringFlag{Name: "tag"}, &cli.IntFlag{Name: "expires", Usage: "certificates that end within so many days"}, &cli.IntFlag{Name: "unused", Usage: "nobody has signed in for so many days"}, &cli.BoolFlag{Name: "findings", Usage: "only what something was found about"}, &cli.StringFlag{Name: "sort", Usage: "name, kind, owner, reach, expires, last, people, signins or findings; with - before it the other way round"}, &cli.IntFlag{Name: "limit", Value: 100, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}},
-		Metadata: examples("innergate report --expires 60", "innergate report applications --provider saltmere-staff --csv > staff.csv", "innergate report providers --sort -last"), Action: p.flexible(0, 1, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+	return &cli.Command{
+		Name:      "report",
+		Usage:     "applications or providers by protocol, owner, provider, certificate, last sign-in and findings",
+		ArgsUsage: "[applications|providers]",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "csv", Usage: "the whole report for a spreadsheet"},
+			&cli.StringFlag{Name: "search"},
+			&cli.StringFlag{Name: "kind", Usage: "saml, oidc, guarded, link …"},
+			&cli.StringFlag{Name: "provider", Usage: "a provider's short name"},
+			&cli.StringFlag{Name: "owner", Usage: "part of the contact"},
+			&cli.StringFlag{Name: "reach"},
+			&cli.StringFlag{Name: "tag"},
+			&cli.IntFlag{Name: "expires", Usage: "certificates that end within so many days"},
+			&cli.IntFlag{Name: "unused", Usage: "nobody has signed in for so many days"},
+			&cli.BoolFlag{Name: "findings", Usage: "only what something was found about"},
+			&cli.StringFlag{
+				Name:  "sort",
+				Usage: "name, kind, owner, reach, expires, last, people, signins or findings; with - before it the other way round",
+			},
+			&cli.IntFlag{Name: "limit", Value: 100, Usage: "rows at most"},
+			&cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+		},
+		Metadata: examples(
+			"innergate report --expires 60",
+			"innergate report applications --provider saltmere-staff --csv > staff.csv",
+			"innergate report providers --sort -last",
+		),
+		Action: p.flexible(0, 1, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			side := "application"
 			if len(args) > 0 {
 				side = strings.TrimSuffix(args[0], "s")
@@ -211,7 +394,13 @@ func (p *program) report() *cli.Command {
 			if side == "app" {
 				side = "application"
 			}
-			page := client.Page{Search: c.String("search"), Sort: c.String("sort"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{}}
+			page := client.Page{
+				Search:  c.String("search"),
+				Sort:    c.String("sort"),
+				Limit:   c.Int("limit"),
+				After:   c.String("after"),
+				Filters: map[string]string{},
+			}
 			for _, name := range []string{"kind", "provider", "owner", "reach", "tag"} {
 				page.Filters[name] = c.String(name)
 			}
@@ -242,14 +431,46 @@ func (p *program) report() *cli.Command {
 					if l.Expires != nil {
 						ends = ending(*l.Expires, r.At)
 					}
-					rows = append(rows, table.Row{l.Slug, l.Name, l.Kind, l.Reach, orDash(l.Owner), orDash(strings.Join(l.Providers, ", ")), ends, ago(l.LastSignIn), l.SignIns, l.People, found(l)})
+					rows = append(
+						rows,
+						table.Row{
+							l.Slug,
+							l.Name,
+							l.Kind,
+							l.Reach,
+							orDash(l.Owner),
+							orDash(strings.Join(l.Providers, ", ")),
+							ends,
+							ago(l.LastSignIn),
+							l.SignIns,
+							l.People,
+							found(l),
+						},
+					)
 				}
 				other := map[string]string{"application": "Providers", "provider": "Applications"}[side]
-				p.table(table.Row{"Short name", "Name", "Kind", "Reach", "Owner", other, "Certificate ends", "Last sign-in", "30 days", "People", "Findings"}, rows, "Nothing is so.")
+				p.table(
+					table.Row{
+						"Short name",
+						"Name",
+						"Kind",
+						"Reach",
+						"Owner",
+						other,
+						"Certificate ends",
+						"Last sign-in",
+						"30 days",
+						"People",
+						"Findings",
+					},
+					rows,
+					"Nothing is so.",
+				)
 				fmt.Fprintf(p.Out, "%d of them.\n", r.Count)
 				p.more(r.Next)
 			})
-		})}
+		}),
+	}
 }
 
 func found(l api.ReportLine) string {

@@ -41,7 +41,9 @@ func TestConfigurationInARepository(t *testing.T) {
 	text := readText(t, ledger)
 	writeFile(t, ledger, strings.NewReplacer("to: everybody", "to: assigned", "name: Cargo Ledger", "name: Cargo Book").Replace(text))
 	out := good(t, "config", "preview", folder)
-	for _, line := range []string{"~ application cargo-ledger  (" + ledger + ":4)", "access.to", "- everybody", "+ assigned", "14 people lose access to Cargo Ledger.", "Mira Voss", "Would create 0, update 1 and remove 0; 14 are as the files say. Nothing was changed."} {
+	for _, line := range []string{"~ application cargo-ledger  (" + ledger + ":4)", "access.to", "- everybody", "+ assigned",
+		"14 people lose access to Cargo Ledger.", "Mira Voss",
+		"Would create 0, update 1 and remove 0; 14 are as the files say. Nothing was changed."} {
 		if line != "Mira Voss" {
 			assert.Contains(t, out, line)
 		}
@@ -63,7 +65,11 @@ func TestConfigurationInARepository(t *testing.T) {
 
 	// A whole object that files made goes with its file, where that is asked for.
 	extra := filepath.Join(folder, "applications", "tide-tables.yaml")
-	writeFile(t, extra, "applications:\n  - {slug: tide-tables, name: Tide Tables, kind: link, startUrl: \"https://tides.saltmere.example/\"}\n")
+	writeFile(
+		t,
+		extra,
+		"applications:\n  - {slug: tide-tables, name: Tide Tables, kind: link, startUrl: \"https://tides.saltmere.example/\"}\n",
+	)
 	good(t, "config", "load", folder)
 	require.NoError(t, os.Remove(extra))
 	assert.Contains(t, good(t, "config", "preview", folder, "--remove-absent"), "- application tide-tables")
@@ -89,7 +95,11 @@ func TestWhatIsWrongWithFilesIsSaid(t *testing.T) {
 
 	writeFile(t, file, "secrets:\n  - {for: providers/northquay-stevedores, env: QUAY_SECRET_OF_TEST}\n")
 	_, _, says = run(t, "", "config", "load", file)
-	assert.Contains(t, says, file+":2: secrets (providers/northquay-stevedores): the environment variable QUAY_SECRET_OF_TEST is not set where the command runs")
+	assert.Contains(
+		t,
+		says,
+		file+":2: secrets (providers/northquay-stevedores): the environment variable QUAY_SECRET_OF_TEST is not set where the command runs",
+	)
 	t.Setenv("QUAY_SECRET_OF_TEST", "another secret of the quay's")
 	assert.Contains(t, good(t, "config", "load", file), "~ secret providers/northquay-stevedores")
 	assert.Contains(t, good(t, "config", "load", file), "Everything is as the files say")
@@ -106,7 +116,8 @@ func TestWhatIsWrongWithFilesIsSaid(t *testing.T) {
 	assert.Contains(t, good(t, "config", "load", file), "Everything is as the files say")
 }
 
-// TestSchemaFitsWhatIsExported holds the demo's own configuration against the schema for editors, and a misspelt key as well.
+// TestSchemaFitsWhatIsExported holds the demo's own configuration against the schema for editors, and a misspelt key as
+// well.
 func TestSchemaFitsWhatIsExported(t *testing.T) {
 	world(t)
 	var schema any
@@ -126,10 +137,16 @@ func TestSchemaFitsWhatIsExported(t *testing.T) {
 	}
 	text := good(t, "config", "export", "--sealed")
 	require.NoError(t, valid(text))
-	for _, wrong := range [][2]string{{"startUrl:", "startUlr:"}, {"reach: everyone", "reach: all"}, {"providers: [saltmere-staff]", "providers: saltmere-staff"}} {
+	for _, wrong := range [][2]string{{"startUrl:", "startUlr:"}, {"reach: everyone", "reach: all"},
+		{"providers: [saltmere-staff]", "providers: saltmere-staff"}} {
 		assert.Error(t, valid(strings.Replace(text, wrong[0], wrong[1], 1)), wrong[0])
 	}
-	assert.Equal(t, readText(t, "../docs/config.schema.json"), good(t, "config", "schema"), "run `innergate config schema > docs/config.schema.json`")
+	assert.Equal(
+		t,
+		readText(t, "../docs/config.schema.json"),
+		good(t, "config", "schema"),
+		"run `innergate config schema > docs/config.schema.json`",
+	)
 }
 
 func TestJournalOnTheCommandLine(t *testing.T) {
@@ -166,15 +183,21 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	code, _, says := run(t, "", "batch", "make", batch.ID)
 	assert.Equal(t, cli.ExitFailed, code)
 	assert.Contains(t, says, "Nothing in the batch is ready")
-	assert.Contains(t, good(t, "batch", "set", batch.ID, "1", "--provider", "saltmere-staff", "--name", "Ticket Desk", "--short-name", "desk"), "1 ready")
+	assert.Contains(
+		t,
+		good(t, "batch", "set", batch.ID, "1", "--provider", "saltmere-staff", "--name", "Ticket Desk", "--short-name", "desk"),
+		"1 ready",
+	)
 	assert.Contains(t, good(t, "batch", "make", batch.ID), "1 made")
 	assert.Contains(t, good(t, "batch", "list"), "1 of 2")
 	assert.Contains(t, good(t, "app", "show", "desk"), "Ticket Desk")
 
-	list := "name,url,providers\nDesk again," + w.DeskURL + "/metadata,saltmere-staff\nnothing\nLost," + w.DeskURL + "/nowhere,saltmere-staff\nBad,not-an-address,\n"
+	list := "name,url,providers\nDesk again," + w.DeskURL + "/metadata,saltmere-staff\nnothing\nLost," + w.DeskURL +
+		"/nowhere,saltmere-staff\nBad,not-an-address,\n"
 	code, out, says := run(t, list, "batch", "new", "--list", "-")
 	require.Equal(t, 0, code, says)
-	for _, line := range []string{"It is there already as Ticket Desk (desk)", "There are 3 columns, and it has 1.", "404", `"not-an-address" is no http or https address.`, "0 ready, 0 need a value, 0 need a decision, 4 can't be"} {
+	for _, line := range []string{"It is there already as Ticket Desk (desk)", "There are 3 columns, and it has 1.", "404",
+		`"not-an-address" is no http or https address.`, "0 ready, 0 need a value, 0 need a decision, 4 can't be"} {
 		assert.Contains(t, out, line)
 	}
 	code, _, says = run(t, "nmae,url\n", "batch", "new", "--list", "-")
@@ -196,7 +219,20 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	assert.Equal(t, cli.ExitFailed, code)
 	assert.Contains(t, says, "can't be sorted")
 
-	out = good(t, "move", "new", "To the north quay", "--from", "saltmere-staff", "--to", "northquay-stevedores", "--apps", "dockhand,desk", "--groups", "crew")
+	out = good(
+		t,
+		"move",
+		"new",
+		"To the north quay",
+		"--from",
+		"saltmere-staff",
+		"--to",
+		"northquay-stevedores",
+		"--apps",
+		"dockhand,desk",
+		"--groups",
+		"crew",
+	)
 	assert.Contains(t, out, "0 of 2 applications have moved")
 	assert.Contains(t, good(t, "move", "plan", "to-the-north-quay", "2", "--apps", "desk", "--failures", "0"), "Wave 2: planned.")
 	assert.Contains(t, good(t, "move", "trial", "to-the-north-quay", "dockhand"), w.URL+"/side-by-side/")

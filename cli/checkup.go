@@ -22,8 +22,19 @@ type foundSomething struct{ text string }
 func (f *foundSomething) Error() string { return f.text }
 
 func (p *program) checkup() *cli.Command {
-	return &cli.Command{Name: "checkup", Usage: "inspect the whole configuration, and live with what was found or correct it", Description: "Exits with 1 where something that nobody accepted is at or above the severity given with --fail-at, so that it serves in pipelines.",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "fail-at", Usage: "broken, attention, remark or never", Value: "broken"}}, Metadata: examples("innergate checkup", "innergate checkup --fail-at attention", "innergate checkup accept 3f9c0a… --reason \"the vendor changes over in May\" --days 60"),
+	return &cli.Command{
+		Name:  "checkup",
+		Usage: "inspect the whole configuration, and live with what was found or correct it",
+		Description: "Exits with 1 where something that nobody accepted is at or above the severity given with --fail-at, so that it " +
+			"serves in pipelines.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "fail-at", Usage: "broken, attention, remark or never", Value: "broken"},
+		},
+		Metadata: examples(
+			"innergate checkup",
+			"innergate checkup --fail-at attention",
+			"innergate checkup accept 3f9c0a… --reason \"the vendor changes over in May\" --days 60",
+		),
 		Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 			least := c.String("fail-at")
 			if least != "never" && least != checkup.Broken && least != checkup.Attention && least != checkup.Remark {
@@ -35,95 +46,152 @@ func (p *program) checkup() *cli.Command {
 			}
 			if err := p.show(c, r, func() {
 				p.findings(r.Findings)
-				fmt.Fprintf(p.Out, "\n%d objects in %d ms: %d broken, %d to attend to, %d remarks, %d accepted.\n", r.Objects, r.Millis, r.Broken, r.Attention, r.Remarks, r.Accepted)
+				fmt.Fprintf(p.Out, "\n%d objects in %d ms: %d broken, %d to attend to, %d remarks, %d accepted.\n", r.Objects, r.Millis,
+					r.Broken, r.Attention, r.Remarks, r.Accepted)
 			}); err != nil {
 				return err
 			}
-			count := map[string]int{checkup.Broken: r.Broken, checkup.Attention: r.Broken + r.Attention, checkup.Remark: r.Broken + r.Attention + r.Remarks}[least]
+			count := map[string]int{checkup.Broken: r.Broken, checkup.Attention: r.Broken + r.Attention,
+				checkup.Remark: r.Broken + r.Attention + r.Remarks}[least]
 			if count > 0 {
 				return &foundSomething{fmt.Sprintf("%d findings are at or above %q; --fail-at sets the bound", count, least)}
 			}
 			return nil
 		}),
 		Commands: []*cli.Command{
-			{Name: "accept", Usage: "live with a finding for a while", ArgsUsage: "FINDING", Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "for whoever reads it next", Required: true}, &cli.IntFlag{Name: "days", Usage: "for how long, at most 366", Value: 30}}, Metadata: examples("innergate checkup accept 3f9c0a… --reason \"the vendor changes over in May\" --days 60"), Action: p.with("FINDING", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-				id, err := wholeFinding(ctx, cl, args[0])
-				if err != nil {
-					return err
-				}
-				f, err := cl.AcceptFinding(ctx, id, api.AcceptFinding{Reason: c.String("reason"), Until: time.Now().AddDate(0, 0, c.Int("days"))})
-				if err != nil {
-					return err
-				}
-				return p.show(c, f, func() { p.findings([]api.KeptFinding{*f}) })
-			})},
-			{Name: "reopen", Usage: "take an acceptance back", ArgsUsage: "FINDING", Metadata: examples("innergate checkup reopen 3f9c0a…"), Action: p.with("FINDING", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-				id, err := wholeFinding(ctx, cl, args[0])
-				if err != nil {
-					return err
-				}
-				f, err := cl.ReopenFinding(ctx, id)
-				if err != nil {
-					return err
-				}
-				return p.show(c, f, func() { p.findings([]api.KeptFinding{*f}) })
-			})},
-			{Name: "correct", Usage: "show the change that would settle a finding; with --yes, make it", ArgsUsage: "FINDING", Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "make the change"}}, Metadata: examples("innergate checkup correct 3f9c0a…", "innergate checkup correct 3f9c0a… --yes"), Action: p.with("FINDING", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-				id, err := wholeFinding(ctx, cl, args[0])
-				if err != nil {
-					return err
-				}
-				fix, err := cl.Correction(ctx, id)
-				if err != nil {
-					return err
-				}
-				if err := p.show(c, fix, func() {
-					fmt.Fprintln(p.Out, fix.Words)
-					for _, x := range fix.Changes {
-						fmt.Fprintf(p.Out, "  %s: %s -> %s\n", x.Field, orDash(x.Before), orDash(x.After))
+			{
+				Name:      "accept",
+				Usage:     "live with a finding for a while",
+				ArgsUsage: "FINDING",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "reason", Usage: "for whoever reads it next", Required: true},
+					&cli.IntFlag{Name: "days", Usage: "for how long, at most 366", Value: 30},
+				},
+				Metadata: examples("innergate checkup accept 3f9c0a… --reason \"the vendor changes over in May\" --days 60"),
+				Action: p.with("FINDING", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := wholeFinding(ctx, cl, args[0])
+					if err != nil {
+						return err
 					}
-				}); err != nil || !c.Bool("yes") {
-					return err
-				}
-				return cl.Correct(ctx, id, fix.Revision)
-			})},
-			{Name: "outside", Usage: "partners' hosts, as they were last looked at", Flags: []cli.Flag{&cli.StringFlag{Name: "look", Usage: "look at this one now, by scheme, host and port"}}, Metadata: examples("innergate checkup outside", "innergate checkup outside --look https://id.saltmere.example"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-				list, err := cl.OutsideHosts(ctx)
-				if o := c.String("look"); o != "" {
-					list, err = cl.LookOutside(ctx, o)
-				}
-				if err != nil {
-					return err
-				}
-				return p.show(c, list, func() {
-					var rows []table.Row
-					for _, h := range list.Items {
-						state, skew, ends := "not looked at yet", "", ""
-						if h.Looked != nil {
-							if state = fmt.Sprintf("%d ms", h.Millis); h.Error != "" {
-								state = h.Error
+					f, err := cl.AcceptFinding(
+						ctx,
+						id,
+						api.AcceptFinding{Reason: c.String("reason"), Until: time.Now().AddDate(0, 0, c.Int("days"))},
+					)
+					if err != nil {
+						return err
+					}
+					return p.show(c, f, func() { p.findings([]api.KeptFinding{*f}) })
+				}),
+			},
+			{
+				Name:      "reopen",
+				Usage:     "take an acceptance back",
+				ArgsUsage: "FINDING",
+				Metadata:  examples("innergate checkup reopen 3f9c0a…"),
+				Action: p.with("FINDING", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := wholeFinding(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					f, err := cl.ReopenFinding(ctx, id)
+					if err != nil {
+						return err
+					}
+					return p.show(c, f, func() { p.findings([]api.KeptFinding{*f}) })
+				}),
+			},
+			{
+				Name:      "correct",
+				Usage:     "show the change that would settle a finding; with --yes, make it",
+				ArgsUsage: "FINDING",
+				Flags:     []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "make the change"}},
+				Metadata:  examples("innergate checkup correct 3f9c0a…", "innergate checkup correct 3f9c0a… --yes"),
+				Action: p.with("FINDING", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := wholeFinding(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					fix, err := cl.Correction(ctx, id)
+					if err != nil {
+						return err
+					}
+					if err := p.show(c, fix, func() {
+						fmt.Fprintln(p.Out, fix.Words)
+						for _, x := range fix.Changes {
+							fmt.Fprintf(p.Out, "  %s: %s -> %s\n", x.Field, orDash(x.Before), orDash(x.After))
+						}
+					}); err != nil || !c.Bool("yes") {
+						return err
+					}
+					return cl.Correct(ctx, id, fix.Revision)
+				}),
+			},
+			{
+				Name:     "outside",
+				Usage:    "partners' hosts, as they were last looked at",
+				Flags:    []cli.Flag{&cli.StringFlag{Name: "look", Usage: "look at this one now, by scheme, host and port"}},
+				Metadata: examples("innergate checkup outside", "innergate checkup outside --look https://id.saltmere.example"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.OutsideHosts(ctx)
+					if o := c.String("look"); o != "" {
+						list, err = cl.LookOutside(ctx, o)
+					}
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, h := range list.Items {
+							state, skew, ends := "not looked at yet", "", ""
+							if h.Looked != nil {
+								if state = fmt.Sprintf("%d ms", h.Millis); h.Error != "" {
+									state = h.Error
+								}
 							}
+							if h.SkewSeconds != nil {
+								skew = fmt.Sprintf("%+d s", *h.SkewSeconds)
+							}
+							if h.CertEnds != nil {
+								ends = ago(h.CertEnds)
+							}
+							var users []string
+							for _, u := range h.UsedBy {
+								users = append(users, u.Name)
+							}
+							rows = append(
+								rows,
+								table.Row{h.Origin, state, orDash(skew), orDash(ends), ago(h.Looked), strings.Join(users, ", ")},
+							)
 						}
-						if h.SkewSeconds != nil {
-							skew = fmt.Sprintf("%+d s", *h.SkewSeconds)
-						}
-						if h.CertEnds != nil {
-							ends = ago(h.CertEnds)
-						}
-						var users []string
-						for _, u := range h.UsedBy {
-							users = append(users, u.Name)
-						}
-						rows = append(rows, table.Row{h.Origin, state, orDash(skew), orDash(ends), ago(h.Looked), strings.Join(users, ", ")})
-					}
-					p.table(table.Row{"Host", "Answer", "Clock", "TLS ends", "Looked at", "Of"}, rows, "No partner that is open has a host.")
-				})
-			})},
-			{Name: "tell", Usage: "whom the gate tells about new findings", Description: "The webhook's secret is read from INNERGATE_WEBHOOK_SECRET; it is never an argument.", Flags: []cli.Flag{&cli.StringFlag{Name: "webhook", Usage: "an address that takes a POST with the findings"}, &cli.StringFlag{Name: "mail", Usage: "mail addresses, parted by commas"}, &cli.StringFlag{Name: "from", Usage: "the mildest severity that is told", Value: checkup.Attention}, &cli.BoolFlag{Name: "nobody", Usage: "tell nobody any more"}},
-				Metadata: examples("innergate checkup tell", "innergate checkup tell --mail gate@saltmere.example --from broken"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+						p.table(
+							table.Row{"Host", "Answer", "Clock", "TLS ends", "Looked at", "Of"},
+							rows,
+							"No partner that is open has a host.",
+						)
+					})
+				}),
+			},
+			{
+				Name:        "tell",
+				Usage:       "whom the gate tells about new findings",
+				Description: "The webhook's secret is read from INNERGATE_WEBHOOK_SECRET; it is never an argument.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "webhook", Usage: "an address that takes a POST with the findings"},
+					&cli.StringFlag{Name: "mail", Usage: "mail addresses, parted by commas"},
+					&cli.StringFlag{Name: "from", Usage: "the mildest severity that is told", Value: checkup.Attention},
+					&cli.BoolFlag{Name: "nobody", Usage: "tell nobody any more"},
+				},
+				Metadata: examples(
+					"innergate checkup tell",
+					"innergate checkup tell --mail gate@saltmere.example --from broken",
+				),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					n, err := cl.Notices(ctx)
 					if c.IsSet("webhook") || c.IsSet("mail") || c.Bool("nobody") {
-						in := api.SaveNotices{Notices: api.Notices{Webhook: c.String("webhook"), Mail: commas(c.String("mail")), From: c.String("from")}}
+						in := api.SaveNotices{
+							Notices: api.Notices{Webhook: c.String("webhook"), Mail: commas(c.String("mail")), From: c.String("from")},
+						}
 						if secret := os.Getenv("INNERGATE_WEBHOOK_SECRET"); secret != "" {
 							in.Secret = &secret
 						}
@@ -133,10 +201,22 @@ func (p *program) checkup() *cli.Command {
 						return err
 					}
 					return p.show(c, n, func() {
-						p.table(table.Row{"", ""}, []table.Row{{"webhook", orDash(n.Webhook)}, {"mail", orDash(strings.Join(n.Mail, ", "))}, {"from", orDash(n.From)}, {"last sent", ago(n.LastSent)}, {"trouble", orDash(n.Error)}}, "")
+						p.table(
+							table.Row{"", ""},
+							[]table.Row{
+								{"webhook", orDash(n.Webhook)},
+								{"mail", orDash(strings.Join(n.Mail, ", "))},
+								{"from", orDash(n.From)},
+								{"last sent", ago(n.LastSent)},
+								{"trouble", orDash(n.Error)},
+							},
+							"",
+						)
 					})
-				})},
-		}}
+				}),
+			},
+		},
+	}
 }
 
 // commas parts a text at its commas.
@@ -186,7 +266,16 @@ func (p *program) findings(list []api.KeptFinding) {
 
 // explain is the catalogue of failures; it needs no service.
 func (p *program) explain() *cli.Command {
-	return &cli.Command{Name: "explain", Usage: "what a code means, and who must do what", ArgsUsage: "[CODE]", Description: "Needs no service. Without a code it lists all; --search narrows by words.", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "words of the code or the title"}, &cli.BoolFlag{Name: "handbook", Usage: "print the handbook's page"}}, Metadata: examples("innergate explain saml.audience-mismatch", "innergate explain --search clock"),
+	return &cli.Command{
+		Name:        "explain",
+		Usage:       "what a code means, and who must do what",
+		ArgsUsage:   "[CODE]",
+		Description: "Needs no service. Without a code it lists all; --search narrows by words.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "search", Usage: "words of the code or the title"},
+			&cli.BoolFlag{Name: "handbook", Usage: "print the handbook's page"},
+		},
+		Metadata: examples("innergate explain saml.audience-mismatch", "innergate explain --search clock"),
 		Action: func(_ context.Context, c *cli.Command) error {
 			switch {
 			case c.Bool("handbook"):
@@ -215,5 +304,6 @@ func (p *program) explain() *cli.Command {
 				}
 				p.table(table.Row{"Code", "Title", "Who must act"}, rows, "No code fits these words.")
 			})
-		}}
+		},
+	}
 }

@@ -85,7 +85,11 @@ func TestCheckupCommands(t *testing.T) {
 	assert.Contains(t, ok("checkup", "outside"), w.StaffURL)
 	assert.Contains(t, ok("checkup", "outside", "--look", w.StaffURL), "ms")
 	fails(5, "", "checkup", "outside", "--look", "http://elsewhere.example")
-	assert.Contains(t, ok("checkup", "tell", "--mail", "fenna@saltmere.example, gate@saltmere.example", "--from", "broken"), "gate@saltmere.example")
+	assert.Contains(
+		t,
+		ok("checkup", "tell", "--mail", "fenna@saltmere.example, gate@saltmere.example", "--from", "broken"),
+		"gate@saltmere.example",
+	)
 	assert.Contains(t, ok("checkup", "tell", "--nobody"), "webhook")
 	fails(1, "no mail address", "checkup", "tell", "--mail", "nobody")
 }
@@ -139,7 +143,18 @@ func TestMailAndLinkCommands(t *testing.T) {
 	assert.Contains(t, ok("mail", "test", "fenna@saltmere.example"), "took a mail")
 	require.Len(t, w.Mailbox.Letters("fenna@saltmere.example"), 1)
 	fails(1, "is no mail address", "mail", "test", "nobody")
-	fails(1, "could be read", "mail", "set", "--server", "mail.saltmere.example:25", "--encryption", "none", "--from", "gate@saltmere.example")
+	fails(
+		1,
+		"could be read",
+		"mail",
+		"set",
+		"--server",
+		"mail.saltmere.example:25",
+		"--encryption",
+		"none",
+		"--from",
+		"gate@saltmere.example",
+	)
 	t.Setenv("INNERGATE_MAIL_PASSWORD", "harbour light")
 	out := ok("mail", "set", "--server", "mail.saltmere.example:587", "--from", "gate@saltmere.example", "--username", "gate")
 	assert.Contains(t, out, "kept")

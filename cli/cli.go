@@ -80,7 +80,8 @@ func exitCode(err error) int {
 const helpTemplate = `{{.FullName}}: {{.Usage}}
 
 Usage:
-  {{if .UsageText}}{{.UsageText}}{{else}}{{.FullName}}{{if .VisibleCommands}} COMMAND{{end}}{{if .VisibleFlags}} [flags]{{end}}{{if .ArgsUsage}} {{.ArgsUsage}}{{end}}{{end}}
+  {{if .UsageText}}{{.UsageText}}{{else}}{{.FullName}}{{if .VisibleCommands}} COMMAND{{end}}{{if .VisibleFlags}} [flags]{{end}}{{if ` +
+	`.ArgsUsage}} {{.ArgsUsage}}{{end}}{{end}}
 {{if .Description}}
 {{.Description}}
 {{end}}{{if .VisibleCommands}}
@@ -104,24 +105,43 @@ func (p *program) root() *cli.Command {
 		Name: "innergate", Usage: "stands between applications and identity providers", Version: p.Version,
 		Writer: p.Out, ErrWriter: p.Err, Reader: p.In, EnableShellCompletion: true, Suggest: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
-			c.Hidden, c.Usage, c.Metadata = false, "print the completion script for a shell", examples("innergate completion bash > /etc/bash_completion.d/innergate")
+			c.Hidden, c.Usage, c.Metadata = false, "print the completion script for a shell", examples(
+				"innergate completion bash > /etc/bash_completion.d/innergate",
+			)
 			for _, shell := range c.Commands {
 				shell.Metadata = examples("innergate completion " + shell.Name)
 			}
 		},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "url", Usage: "the gate's address; its token comes from INNERGATE_TOKEN or `innergate login`, never from an argument", Sources: cli.EnvVars("INNERGATE_URL")},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table", Validator: func(v string) error {
-				if !slices.Contains([]string{"table", "json", "yaml"}, v) {
-					return usage("%q is no form of output; table, json and yaml are", v)
-				}
-				return nil
-			}},
+			&cli.StringFlag{
+				Name:    "url",
+				Usage:   "the gate's address; its token comes from INNERGATE_TOKEN or `innergate login`, never from an argument",
+				Sources: cli.EnvVars("INNERGATE_URL"),
+			},
+			&cli.StringFlag{
+				Name:    "output",
+				Aliases: []string{"o"},
+				Usage:   "table, json or yaml",
+				Value:   "table",
+				Validator: func(v string) error {
+					if !slices.Contains([]string{"table", "json", "yaml"}, v) {
+						return usage("%q is no form of output; table, json and yaml are", v)
+					}
+					return nil
+				},
+			},
 		},
 		Commands: []*cli.Command{
-			p.serve(), p.demo(), p.login(), p.applications(), p.providers(), p.metadata(), p.exchange(), p.rehearse(), p.traces(), p.bundle(), p.judge(), p.decode(), p.keys(), p.mapping(), p.ruleSets(), p.people(), p.groups(), p.access(), p.sessions(), p.routes(), p.guard(), p.mail(), p.checkup(), p.explain(), p.secrets(), p.consoleAccess(), p.sources(), p.templates(), p.history(), p.moves(), p.handovers(), p.batches(), p.report(), p.journal(), p.tokens(), p.config(), p.masterKey(), p.openAPI(),
+			p.serve(), p.demo(), p.login(), p.applications(), p.providers(), p.metadata(), p.exchange(), p.rehearse(), p.traces(),
+			p.bundle(), p.judge(), p.decode(), p.keys(), p.mapping(), p.ruleSets(), p.people(), p.groups(), p.access(), p.sessions(),
+			p.routes(), p.guard(), p.mail(), p.checkup(), p.explain(), p.secrets(), p.consoleAccess(), p.sources(), p.templates(),
+			p.history(), p.moves(), p.handovers(), p.batches(), p.report(), p.journal(), p.tokens(), p.config(), p.masterKey(), p.openAPI(),
 		},
-		Metadata:       examples("innergate demo", "innergate serve --public-url https://gate.saltmere.example --data /var/lib/innergate", "innergate metadata read partner.xml"),
+		Metadata: examples(
+			"innergate demo",
+			"innergate serve --public-url https://gate.saltmere.example --data /var/lib/innergate",
+			"innergate metadata read partner.xml",
+		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}
 	p.finish(root)
@@ -163,7 +183,8 @@ func arguments(c *cli.Command, names ...string) ([]string, error) {
 	return got, nil
 }
 
-// with makes an action of what talks to the service: the arguments, whose names stand in one string, are checked, and the client is made.
+// with makes an action of what talks to the service: the arguments, whose names stand in one string, are checked, and
+// the client is made.
 func (p *program) with(names string, act func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		args, err := arguments(c, strings.Fields(names)...)
@@ -179,7 +200,10 @@ func (p *program) with(names string, act func(ctx context.Context, c *cli.Comman
 }
 
 // flexible is with for a command that takes from few to many arguments.
-func (p *program) flexible(few, many int, act func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error) cli.ActionFunc {
+func (p *program) flexible(
+	few, many int,
+	act func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error,
+) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		args := c.Args().Slice()
 		if len(args) < few {

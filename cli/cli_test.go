@@ -26,7 +26,12 @@ import (
 func run(t testing.TB, in string, args ...string) (int, string, string) {
 	t.Helper()
 	var out, err bytes.Buffer
-	code := cli.Run(context.Background(), append([]string{"innergate"}, args...), cli.Streams{In: strings.NewReader(in), Out: &out, Err: &err}, cli.Build{Version: "test", Console: web.Console()})
+	code := cli.Run(
+		context.Background(),
+		append([]string{"innergate"}, args...),
+		cli.Streams{In: strings.NewReader(in), Out: &out, Err: &err},
+		cli.Build{Version: "test", Console: web.Console()},
+	)
 	return code, out.String(), err.String()
 }
 
@@ -113,13 +118,17 @@ func TestServeExplainsWhatIsWrong(t *testing.T) {
 func TestServeFromSettingsFile(t *testing.T) {
 	folder := t.TempDir()
 	file := filepath.Join(folder, "settings.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("listen: 127.0.0.1:0\ndata: "+folder+"/data\nlog-level: error\ntrusted-proxies: [10.0.0.0/8]\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(file, []byte("listen: 127.0.0.1:0\ndata: "+folder+"/data\nlog-level: error\ntrusted-proxies: [10.0.0.0/8]\n"), 0o600),
+	)
 	t.Setenv("INNERGATE_SETTINGS", file)
 	ctx, cancel := context.WithCancel(context.Background())
 	var out lockedBuffer
 	done := make(chan int)
 	go func() {
-		done <- cli.Run(ctx, []string{"innergate", "serve"}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out}, cli.Build{Version: "test", Console: web.Console()})
+		done <- cli.Run(ctx, []string{"innergate", "serve"}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out},
+			cli.Build{Version: "test", Console: web.Console()})
 	}()
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "/console/set-up#") }, testbed.Patience, 10*time.Millisecond)
 	cancel()
@@ -136,7 +145,20 @@ func TestClientCommands(t *testing.T) {
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "desk.xml")
 	require.NoError(t, os.WriteFile(file, metadata, 0o600))
-	code, out, says := run(t, "", "app", "add", "--metadata", file, "--provider", "saltmere-staff", "--start-url", w.DeskURL+"/sign-in", "--access", "everybody")
+	code, out, says := run(
+		t,
+		"",
+		"app",
+		"add",
+		"--metadata",
+		file,
+		"--provider",
+		"saltmere-staff",
+		"--start-url",
+		w.DeskURL+"/sign-in",
+		"--access",
+		"everybody",
+	)
 	require.Equal(t, 0, code, says)
 	assert.Contains(t, out, "It is a draft")
 	assert.Contains(t, says, "proposed")
@@ -176,7 +198,8 @@ func TestClientCommands(t *testing.T) {
 	assert.Contains(t, out, "saml.audience-mismatch")
 	reference := regexp.MustCompile(`[2-9A-Z]{4}-[2-9A-Z]{4}`).FindString(out)
 	_, out, _ = run(t, "", "trace", "show", reference, "--messages")
-	for _, text := range []string{"The assertion is meant for somebody else", "something was added at the end", "<saml:Audience>", "✕ Audience is our entity ID"} {
+	for _, text := range []string{"The assertion is meant for somebody else", "something was added at the end", "<saml:Audience>",
+		"✕ Audience is our entity ID"} {
 		assert.Contains(t, out, text)
 	}
 	for _, c := range []struct {
@@ -287,7 +310,8 @@ func TestDecode(t *testing.T) {
 		assert.Contains(t, out, says)
 		assert.Contains(t, out, "Nothing here was verified")
 	}
-	for in, says := range map[string]string{"": "nothing to decode", "hello world!": "neither XML", "<a>": "not well formed", "aGVsbG8=": "neither XML nor deflated"} {
+	for in, says := range map[string]string{"": "nothing to decode", "hello world!": "neither XML", "<a>": "not well formed",
+		"aGVsbG8=": "neither XML nor deflated"} {
 		code, _, err := run(t, in, "decode", "-")
 		assert.Equal(t, cli.ExitFailed, code)
 		assert.Contains(t, err, says)

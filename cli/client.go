@@ -79,10 +79,21 @@ func (p *program) client(c *cli.Command) (*client.Client, error) {
 func (p *program) login() *cli.Command {
 	return &cli.Command{
 		Name: "login", Usage: "remember a gate and a token for it", ArgsUsage: "URL",
-		Description: "In a terminal it opens the browser and signs in through a provider, which gives a token that ends with the sign-in. Where there is no browser,\n--device prints a link and a code for another machine. With --name it asks for the password and makes a token, which an owner may do; with\na token on standard input it takes that. Nothing secret is ever an argument.",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "administrator's name, to make a token by password"}, &cli.BoolFlag{Name: "browser", Usage: "sign in with the browser, also where standard input is no terminal"},
-			&cli.BoolFlag{Name: "device", Usage: "sign in on another device"}},
-		Metadata: examples("innergate login https://gate.saltmere.example", "innergate login https://gate.saltmere.example --device", "innergate login https://gate.saltmere.example --name Fenna", "echo $TOKEN | innergate login https://gate.saltmere.example"),
+		Description: "In a terminal it opens the browser and signs in through a provider, which gives a token that ends with the " +
+			"sign-in. Where there is no browser,\n--device prints a link and a code for another machine. With --name it asks for the " +
+			"password and makes a token, which an owner may do; with\n" +
+			"a token on standard input it takes that. Nothing secret is ever an argument.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "name", Usage: "administrator's name, to make a token by password"},
+			&cli.BoolFlag{Name: "browser", Usage: "sign in with the browser, also where standard input is no terminal"},
+			&cli.BoolFlag{Name: "device", Usage: "sign in on another device"},
+		},
+		Metadata: examples(
+			"innergate login https://gate.saltmere.example",
+			"innergate login https://gate.saltmere.example --device",
+			"innergate login https://gate.saltmere.example --name Fenna",
+			"echo $TOKEN | innergate login https://gate.saltmere.example",
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "URL")
 			if err != nil {

@@ -23,32 +23,85 @@ const manyFiles = 1000
 func (p *program) config() *cli.Command {
 	loadFlags := []cli.Flag{&cli.BoolFlag{Name: "remove-absent", Usage: "remove what files once created and these no longer hold"}}
 	remark := &cli.StringFlag{Name: "remark", Usage: "why; it stands in the history of everything that changes"}
-	return &cli.Command{Name: "config", Usage: "the configuration as files: export, preview, load", Metadata: examples("innergate config export --folder gate/", "innergate config preview gate/", "innergate config load gate/ --remark 'Cargo Ledger for the north quay'"), Commands: []*cli.Command{
-		{Name: "export", Usage: "print the whole configuration, or write it into a folder", Description: "Without --folder everything goes to standard output as one file. With it, every application and provider has a file of its own; files there that the gate no longer has are named and left.\nSecrets are never exported in clear. With --sealed an owner gets them sealed: only this gate, with its master key, can open them.", Flags: []cli.Flag{&cli.StringFlag{Name: "folder", Usage: "the folder to write into"}, &cli.BoolFlag{Name: "sealed", Usage: "with secrets, sealed for this gate"}}, Metadata: examples("innergate config export > gate.yaml", "innergate config export --folder gate/"), Action: p.with("", p.exportConfig)},
-		{Name: "preview", Usage: "tell what loading files would change, and what people would notice", ArgsUsage: "FILE|FOLDER…", Flags: loadFlags, Metadata: examples("innergate config preview gate.yaml", "innergate config preview gate/ --remove-absent"), Action: p.flexible(1, manyFiles, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			return p.loadConfig(ctx, c, cl, args, true)
-		})},
-		{Name: "load", Usage: "create and update what files describe, all or nothing; twice gives the same", ArgsUsage: "FILE|FOLDER…", Description: "What the files don't mention stays. With --remove-absent, what files once created and these no longer hold is removed.\nSecrets that the files name as env or file are read here, where the command runs.", Flags: append(slices.Clone(loadFlags), remark), Metadata: examples("innergate config load gate.yaml", "innergate config load gate/ --remove-absent --remark 'spring cleaning'", "innergate config load -"), Action: p.flexible(1, manyFiles, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			return p.loadConfig(ctx, c, cl, args, false)
-		})},
-		{Name: "seal", Usage: "seal a secret for this gate, so that it can stand in a file; the value comes from standard input", ArgsUsage: "FOR", Metadata: examples("innergate config seal providers/northquay-stevedores < secret.txt"), Action: p.with("FOR", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			value, err := p.input("-", 4096)
-			if err != nil {
-				return err
-			}
-			s, err := cl.SealSecret(ctx, api.SealSecret{For: args[0], Value: strings.TrimRight(string(value), "\r\n")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, s, func() {
-				fmt.Fprintf(p.Out, "secrets:\n  - for: %s\n    sealed: %s\n", s.For, s.Sealed)
-			})
-		})},
-		{Name: "schema", Usage: "print the JSON Schema of configuration files, for editors; needs no service", Metadata: examples("innergate config schema > config.schema.json"), Action: func(ctx context.Context, c *cli.Command) error {
-			_, err := p.Out.Write(server.Schema())
-			return err
-		}},
-	}}
+	return &cli.Command{
+		Name:  "config",
+		Usage: "the configuration as files: export, preview, load",
+		Metadata: examples(
+			"innergate config export --folder gate/",
+			"innergate config preview gate/",
+			"innergate config load gate/ --remark 'Cargo Ledger for the north quay'",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:  "export",
+				Usage: "print the whole configuration, or write it into a folder",
+				Description: "Without --folder everything goes to standard output as one file. With it, every application and " +
+					"provider has a file of its own; files there that the gate no longer has are named and left.\n" +
+					"Secrets are never exported in clear. With --sealed an owner gets them sealed: only this gate, with its master " +
+					"key, can open them.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "folder", Usage: "the folder to write into"},
+					&cli.BoolFlag{Name: "sealed", Usage: "with secrets, sealed for this gate"},
+				},
+				Metadata: examples("innergate config export > gate.yaml", "innergate config export --folder gate/"),
+				Action:   p.with("", p.exportConfig),
+			},
+			{
+				Name:      "preview",
+				Usage:     "tell what loading files would change, and what people would notice",
+				ArgsUsage: "FILE|FOLDER…",
+				Flags:     loadFlags,
+				Metadata:  examples("innergate config preview gate.yaml", "innergate config preview gate/ --remove-absent"),
+				Action: p.flexible(1, manyFiles, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					return p.loadConfig(ctx, c, cl, args, true)
+				}),
+			},
+			{
+				Name:      "load",
+				Usage:     "create and update what files describe, all or nothing; twice gives the same",
+				ArgsUsage: "FILE|FOLDER…",
+				Description: "What the files don't mention stays. With --remove-absent, what files once created and these no longer " +
+					"hold is removed.\nSecrets that the files name as env or file are read here, where the command runs.",
+				Flags: append(slices.Clone(loadFlags), remark),
+				Metadata: examples(
+					"innergate config load gate.yaml",
+					"innergate config load gate/ --remove-absent --remark 'spring cleaning'",
+					"innergate config load -",
+				),
+				Action: p.flexible(1, manyFiles, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					return p.loadConfig(ctx, c, cl, args, false)
+				}),
+			},
+			{
+				Name:      "seal",
+				Usage:     "seal a secret for this gate, so that it can stand in a file; the value comes from standard input",
+				ArgsUsage: "FOR",
+				Metadata:  examples("innergate config seal providers/northquay-stevedores < secret.txt"),
+				Action: p.with("FOR", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					value, err := p.input("-", 4096)
+					if err != nil {
+						return err
+					}
+					s, err := cl.SealSecret(ctx, api.SealSecret{For: args[0], Value: strings.TrimRight(string(value), "\r\n")})
+					if err != nil {
+						return err
+					}
+					return p.show(c, s, func() {
+						fmt.Fprintf(p.Out, "secrets:\n  - for: %s\n    sealed: %s\n", s.For, s.Sealed)
+					})
+				}),
+			},
+			{
+				Name:     "schema",
+				Usage:    "print the JSON Schema of configuration files, for editors; needs no service",
+				Metadata: examples("innergate config schema > config.schema.json"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					_, err := p.Out.Write(server.Schema())
+					return err
+				},
+			},
+		},
+	}
 }
 
 func (p *program) exportConfig(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
@@ -196,7 +249,8 @@ func noSuchFile(path string) error {
 	return fmt.Errorf("there is no file %s", full)
 }
 
-// referenced reads the secrets that the files name by variable or path, where they are set. What is missing the service explains.
+// referenced reads the secrets that the files name by variable or path, where they are set. What is missing the service
+// explains.
 func referenced(texts []files.Text) (map[string]string, error) {
 	values := map[string]string{}
 	for _, s := range files.Read(texts).Secrets {

@@ -24,11 +24,24 @@ func (p *program) demo() *cli.Command {
 			&cli.StringFlag{Name: "keep", Usage: "with --check: write every message of the run to this folder"},
 			&cli.StringFlag{Name: "data", Usage: "keep the gate's data in this folder"},
 			&cli.BoolFlag{Name: "mistakes", Usage: "plant five mistakes, to be found from the console alone"},
-			&cli.BoolFlag{Name: "fleet", Usage: "ten more applications, and people who have accounts at two providers: a company that is about to move from one to the other"},
-			&cli.BoolFlag{Name: "tls", Usage: "serve everything by TLS under host names of .example, as in earnest; a browser needs the rule that is printed"},
+			&cli.BoolFlag{
+				Name: "fleet",
+				Usage: "ten more applications, and people who have accounts at two providers: a company that is about to move from " +
+					"one to the other",
+			},
+			&cli.BoolFlag{
+				Name:  "tls",
+				Usage: "serve everything by TLS under host names of .example, as in earnest; a browser needs the rule that is printed",
+			},
 			&cli.IntFlag{Name: "port", Usage: "the gate's port; the stand-ins take the next ones", Value: 8420},
 		},
-		Metadata: examples("innergate demo", "innergate demo --check --keep messages", "innergate demo --tls", "innergate demo --mistakes", "innergate demo --fleet"),
+		Metadata: examples(
+			"innergate demo",
+			"innergate demo --check --keep messages",
+			"innergate demo --tls",
+			"innergate demo --mistakes",
+			"innergate demo --fleet",
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("%q is too much. See `innergate demo --help`", c.Args().First())
@@ -105,16 +118,26 @@ For the command line, in another terminal:
   innergate app list
 
 Stop with Ctrl-C.
-`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL, w.LanternURL, w.AgencyPassword(), w.BerthsURL)
+`, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL,
+		w.LanternURL, w.AgencyPassword(), w.BerthsURL)
 	if o.TLS != nil {
-		fmt.Fprint(p.Out, "\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.example 127.0.0.1' "+w.URL+"/console/\n")
+		fmt.Fprint(
+			p.Out,
+			"\nThe host names are this machine's, and their certificates are made up. Open them with:\n\n"+
+				"  chromium --user-data-dir=$(mktemp -d) --ignore-certificate-errors --host-resolver-rules='MAP *.example 127.0.0.1' "+
+				w.URL+"/console/\n",
+		)
 	}
 	if fleet {
 		clients, err := w.Fleet(ctx)
 		if err != nil {
 			return err
 		}
-		fmt.Fprint(p.Out, "\nTen small applications sign in with Saltmere Staff, and may move to Northquay Stevedores (innergate move new …). Mira Voss, Zoë Öberg and Callum Dunn have accounts at both.\n\n")
+		fmt.Fprint(
+			p.Out,
+			"\nTen small applications sign in with Saltmere Staff, and may move to Northquay Stevedores (innergate move new …). Mira "+
+				"Voss, Zoë Öberg and Callum Dunn have accounts at both.\n\n",
+		)
 		for _, c := range clients {
 			fmt.Fprintf(p.Out, "  %-14s %s/\n", c.Name, c.Base)
 		}

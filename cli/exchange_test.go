@@ -135,7 +135,17 @@ func TestSourcesAndTemplatesFromTheCommandLine(t *testing.T) {
 	b.WriteString(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" Name="harbours.example">`)
 	filler := strings.Repeat("x", 9000)
 	for i := range 2000 {
-		fmt.Fprintf(&b, `<EntityDescriptor entityID="https://port-%04d.example/saml"><SPSSODescriptor protocolSupportEnumeration="%s"><Extensions><x xmlns="urn:x">%s</x></Extensions><AssertionConsumerService index="0" Binding="%s" Location="https://port-%04d.example/acs"/></SPSSODescriptor></EntityDescriptor>`, i, saml.NSProtocol, filler, saml.BindingPost, i)
+		fmt.Fprintf(
+			&b,
+			`<EntityDescriptor entityID="https://port-%04d.example/saml"><SPSSODescriptor `+
+				`protocolSupportEnumeration="%s"><Extensions><x xmlns="urn:x">%s</x></Extensions><AssertionConsumerService index="0" `+
+				`Binding="%s" Location="https://port-%04d.example/acs"/></SPSSODescriptor></EntityDescriptor>`,
+			i,
+			saml.NSProtocol,
+			filler,
+			saml.BindingPost,
+			i,
+		)
 	}
 	b.WriteString("</EntitiesDescriptor>")
 	require.Greater(t, b.Len(), saml.MaxMetadata, "too large for one piece")
@@ -179,7 +189,9 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	require.NoError(t, err)
 	u, err := w.Client().Understand(ctx, "application", "", api.TakeIn{Text: string(doc)})
 	require.NoError(t, err)
-	u.App.Providers, u.App.StartURL, u.App.Reach, u.App.Access.To = []string{"saltmere-staff"}, w.DeskURL+"/sign-in", "everyone", "everybody"
+	u.App.Providers, u.App.StartURL, u.App.Reach, u.App.Access.To = []string{
+		"saltmere-staff",
+	}, w.DeskURL+"/sign-in", "everyone", "everybody"
 	_, err = w.Client().AddApplication(ctx, *u.App)
 	require.NoError(t, err)
 	who := func() string {

@@ -29,7 +29,9 @@ func TestGuardCommands(t *testing.T) {
 	_, out, _ := run(t, "", "guard", "show", "berth-board")
 	assert.Contains(t, out, "X-Berth-User")
 	assert.Contains(t, out, "/harbour-master")
-	for path, want := range map[string]string{"/": "No rule fits. Whoever is signed in", "/timetable/x": "Everybody may come here", "/harbour-master": "People of office", "/Harbour-Master/x": "People of office", "/health": "Nobody may come", "/a/../b": "could be read in two ways", "/leave": "signs out", "/.gate/x": "keeps /.gate/x for itself"} {
+	for path, want := range map[string]string{"/": "No rule fits. Whoever is signed in", "/timetable/x": "Everybody may come here",
+		"/harbour-master": "People of office", "/Harbour-Master/x": "People of office", "/health": "Nobody may come",
+		"/a/../b": "could be read in two ways", "/leave": "signs out", "/.gate/x": "keeps /.gate/x for itself"} {
 		code, out, says := run(t, "", "guard", "try", "berth-board", path)
 		assert.Zero(t, code, says)
 		assert.Contains(t, out, want, path)
@@ -64,15 +66,38 @@ func TestGuardServesItsCertificates(t *testing.T) {
 	write := func(name string) {
 		key, err := keys.Generate(keys.P256)
 		require.NoError(t, err)
-		form := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour)}
+		form := &x509.Certificate{
+			SerialNumber: big.NewInt(1),
+			DNSNames:     []string{name},
+			NotBefore:    time.Now().Add(-time.Hour),
+			NotAfter:     time.Now().Add(24 * time.Hour),
+		}
 		der, err := x509.CreateCertificate(rand.Reader, form, form, key.Public(), key)
 		require.NoError(t, err)
 		raw, err := x509.MarshalPKCS8PrivateKey(key)
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".crt"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(folder, name+".crt"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600),
+		)
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(folder, name+".key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}), 0o600),
+		)
 	}
-	code, _, says := run(t, "", "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--guard-listen", "127.0.0.1:0", "--guard-certificates", folder)
+	code, _, says := run(
+		t,
+		"",
+		"serve",
+		"--listen",
+		"127.0.0.1:0",
+		"--data",
+		t.TempDir(),
+		"--guard-listen",
+		"127.0.0.1:0",
+		"--guard-certificates",
+		folder,
+	)
 	assert.Equal(t, cli.ExitFailed, code)
 	assert.Contains(t, says, "holds no NAME.crt")
 	write("berths.saltmere.example")
@@ -83,9 +108,14 @@ func TestGuardServesItsCertificates(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan int, 1)
 	go func() {
-		done <- cli.Run(ctx, []string{"innergate", "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--guard-listen", at, "--guard-certificates", folder}, cli.Streams{In: strings.NewReader(""), Out: &strings.Builder{}, Err: &strings.Builder{}}, cli.Build{Version: "test"})
+		done <- cli.Run(ctx, []string{"innergate", "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--guard-listen", at,
+			"--guard-certificates", folder}, cli.Streams{In: strings.NewReader(""), Out: &strings.Builder{}, Err: &strings.Builder{}},
+			cli.Build{Version: "test"})
 	}()
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: "berths.saltmere.example"}}} //nolint:gosec // the certificate is self-signed
+	// the certificate is self-signed
+	client := &http.Client{
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: "berths.saltmere.example"}},
+	} //nolint:gosec
 	var status int
 	require.Eventually(t, func() bool {
 		answer, err := client.Get("https://" + at + "/")

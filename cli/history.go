@@ -22,7 +22,17 @@ import (
 )
 
 // kindWords are the kinds of objects as they are typed.
-var kindWords = map[string]string{"app": files.Application, "application": files.Application, "provider": files.Provider, "group": files.Group, "ruleset": files.RuleSet, "source": files.Source, "template": files.Template, "assignment": files.Assignment, "setting": files.Setting}
+var kindWords = map[string]string{
+	"app":         files.Application,
+	"application": files.Application,
+	"provider":    files.Provider,
+	"group":       files.Group,
+	"ruleset":     files.RuleSet,
+	"source":      files.Source,
+	"template":    files.Template,
+	"assignment":  files.Assignment,
+	"setting":     files.Setting,
+}
 
 // objectNamed reads a name such as app/crew-rota.
 func objectNamed(text string) (kind, slug string, err error) {
@@ -32,7 +42,11 @@ func objectNamed(text string) (kind, slug string, err error) {
 		kind = kindWords[word]
 	}
 	if !ok || slug == "" || kind == "" {
-		return "", "", usage("%q names no object; write it such as app/crew-rota, provider/saltmere-staff, group/office, ruleset/ferry-roles, assignment/cargo-ledger/office or setting/routes", text)
+		return "", "", usage(
+			"%q names no object; write it such as app/crew-rota, provider/saltmere-staff, group/office, ruleset/ferry-roles, "+
+				"assignment/cargo-ledger/office or setting/routes",
+			text,
+		)
 	}
 	return kind, slug, nil
 }
@@ -53,63 +67,158 @@ func moment(text string) (time.Time, error) {
 func (p *program) history() *cli.Command {
 	preview := &cli.BoolFlag{Name: "preview", Usage: "tell what would happen, and change nothing"}
 	remark := &cli.StringFlag{Name: "remark", Usage: "why; it stands in the history"}
-	return &cli.Command{Name: "history", Usage: "every version of everything: list, show, compare, restore; changes that are proposed", Metadata: examples("innergate history list app/crew-rota", "innergate history restore app/crew-rota 3 --preview", "innergate history propose app/cargo-ledger ledger.yaml --remark 'new address'"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list revisions, the newest first: of everything, or of one object", ArgsUsage: "[OBJECT]", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of a name, an author or a remark"}, &cli.StringFlag{Name: "from", Usage: "not before this time"}, &cli.StringFlag{Name: "until", Usage: "not after this time"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate history list", "innergate history list app/crew-rota", "innergate history list --from 24h"), Action: p.flexible(0, 1, p.listHistory)},
-		{Name: "show", Usage: "show a revision, and how it differs from the newest or from another", ArgsUsage: "OBJECT NUMBER", Flags: []cli.Flag{&cli.IntFlag{Name: "against", Usage: "the other revision"}, &cli.BoolFlag{Name: "whole", Usage: "print it as it stands in a file"}}, Metadata: examples("innergate history show app/crew-rota 2", "innergate history show app/crew-rota 2 --whole > crew-rota.yaml"), Action: p.with("OBJECT NUMBER", p.showRevision)},
-		{Name: "restore", Usage: "bring an object back to a revision, or, with --at, the whole configuration to a time", ArgsUsage: "[OBJECT NUMBER]", Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "the time"}, preview, remark}, Metadata: examples("innergate history restore app/crew-rota 3", "innergate history restore --at 2h --preview"), Action: p.flexible(0, 2, p.restore)},
-		{Name: "propose", Usage: "propose a change of an application or provider, from a file that holds it", ArgsUsage: "OBJECT FILE", Description: "The file is a configuration file; the object is looked for in it. Nothing acts on it until it is applied.", Flags: []cli.Flag{remark}, Metadata: examples("innergate history propose app/cargo-ledger ledger.yaml --remark 'new address'"), Action: p.with("OBJECT FILE", p.propose)},
-		{Name: "proposals", Usage: "list what is proposed", Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "also what was decided"}}, Metadata: examples("innergate history proposals"), Action: p.with("", p.proposals)},
-		{Name: "proposal", Usage: "show a proposal: what it changes, what people would feel, what was changed meanwhile", ArgsUsage: "ID", Metadata: examples("innergate history proposal 01KAR6…"), Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			v, err := cl.Proposal(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return p.show(c, v, func() { p.proposal(v) })
-		})},
-		{Name: "approve", Usage: "approve what somebody else proposed", ArgsUsage: "ID", Metadata: examples("innergate history approve 01KAR6…"), Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			v, err := cl.ApproveProposal(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return p.show(c, v, func() { p.proposal(v) })
-		})},
-		{Name: "apply", Usage: "make a proposed change, now or in a window", ArgsUsage: "ID", Flags: []cli.Flag{&cli.StringFlag{Name: "from", Usage: "the beginning of the window"}, &cli.StringFlag{Name: "until", Usage: "its end; an hour later, unless it is named"}}, Metadata: examples("innergate history apply 01KAR6…", "innergate history apply 01KAR6… --from '2026-12-01 22:00'"), Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			in := api.ApplyProposal{}
-			for name, into := range map[string]**time.Time{"from": &in.From, "until": &in.Until} {
-				if c.String(name) != "" {
-					t, err := moment(c.String(name))
+	return &cli.Command{
+		Name:  "history",
+		Usage: "every version of everything: list, show, compare, restore; changes that are proposed",
+		Metadata: examples(
+			"innergate history list app/crew-rota",
+			"innergate history restore app/crew-rota 3 --preview",
+			"innergate history propose app/cargo-ledger ledger.yaml --remark 'new address'",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:      "list",
+				Usage:     "list revisions, the newest first: of everything, or of one object",
+				ArgsUsage: "[OBJECT]",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "search", Usage: "part of a name, an author or a remark"},
+					&cli.StringFlag{Name: "from", Usage: "not before this time"},
+					&cli.StringFlag{Name: "until", Usage: "not after this time"},
+					&cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"},
+					&cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+				},
+				Metadata: examples("innergate history list", "innergate history list app/crew-rota", "innergate history list --from 24h"),
+				Action:   p.flexible(0, 1, p.listHistory),
+			},
+			{
+				Name:      "show",
+				Usage:     "show a revision, and how it differs from the newest or from another",
+				ArgsUsage: "OBJECT NUMBER",
+				Flags: []cli.Flag{
+					&cli.IntFlag{Name: "against", Usage: "the other revision"},
+					&cli.BoolFlag{Name: "whole", Usage: "print it as it stands in a file"},
+				},
+				Metadata: examples(
+					"innergate history show app/crew-rota 2",
+					"innergate history show app/crew-rota 2 --whole > crew-rota.yaml",
+				),
+				Action: p.with("OBJECT NUMBER", p.showRevision),
+			},
+			{
+				Name:      "restore",
+				Usage:     "bring an object back to a revision, or, with --at, the whole configuration to a time",
+				ArgsUsage: "[OBJECT NUMBER]",
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "at", Usage: "the time"}, preview, remark},
+				Metadata:  examples("innergate history restore app/crew-rota 3", "innergate history restore --at 2h --preview"),
+				Action:    p.flexible(0, 2, p.restore),
+			},
+			{
+				Name:        "propose",
+				Usage:       "propose a change of an application or provider, from a file that holds it",
+				ArgsUsage:   "OBJECT FILE",
+				Description: "The file is a configuration file; the object is looked for in it. Nothing acts on it until it is applied.",
+				Flags:       []cli.Flag{remark},
+				Metadata:    examples("innergate history propose app/cargo-ledger ledger.yaml --remark 'new address'"),
+				Action:      p.with("OBJECT FILE", p.propose),
+			},
+			{
+				Name:     "proposals",
+				Usage:    "list what is proposed",
+				Flags:    []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "also what was decided"}},
+				Metadata: examples("innergate history proposals"),
+				Action:   p.with("", p.proposals),
+			},
+			{
+				Name:      "proposal",
+				Usage:     "show a proposal: what it changes, what people would feel, what was changed meanwhile",
+				ArgsUsage: "ID",
+				Metadata:  examples("innergate history proposal 01KAR6…"),
+				Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					v, err := cl.Proposal(ctx, args[0])
 					if err != nil {
 						return err
 					}
-					*into = &t
-				}
-			}
-			v, err := cl.ApplyProposal(ctx, args[0], in)
-			if err != nil {
-				return err
-			}
-			return p.show(c, v, func() { p.proposal(v) })
-		})},
-		{Name: "withdraw", Usage: "end a proposal without making the change", ArgsUsage: "ID", Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "why"}}, Metadata: examples("innergate history withdraw 01KAR6… --note 'not needed any more'"), Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			v, err := cl.WithdrawProposal(ctx, args[0], c.String("note"))
-			if err != nil {
-				return err
-			}
-			return p.show(c, v, func() { p.proposal(v) })
-		})},
-		{Name: "review", Usage: "say whether changes of what serves people need a second person: on or off", ArgsUsage: "on|off", Metadata: examples("innergate history review on"), Action: p.with("ON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			if args[0] != "on" && args[0] != "off" {
-				return usage("%q is neither on nor off", args[0])
-			}
-			r, err := cl.SetReview(ctx, config.Review{Second: args[0] == "on"})
-			if err != nil {
-				return err
-			}
-			return p.show(c, r, func() {
-				fmt.Fprintln(p.Out, map[bool]string{true: "Changes of what serves people need a second person from now on.", false: "One person may change what serves people."}[r.Second])
-			})
-		})},
-	}}
+					return p.show(c, v, func() { p.proposal(v) })
+				}),
+			},
+			{
+				Name:      "approve",
+				Usage:     "approve what somebody else proposed",
+				ArgsUsage: "ID",
+				Metadata:  examples("innergate history approve 01KAR6…"),
+				Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					v, err := cl.ApproveProposal(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					return p.show(c, v, func() { p.proposal(v) })
+				}),
+			},
+			{
+				Name:      "apply",
+				Usage:     "make a proposed change, now or in a window",
+				ArgsUsage: "ID",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "from", Usage: "the beginning of the window"},
+					&cli.StringFlag{Name: "until", Usage: "its end; an hour later, unless it is named"},
+				},
+				Metadata: examples("innergate history apply 01KAR6…", "innergate history apply 01KAR6… --from '2026-12-01 22:00'"),
+				Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					in := api.ApplyProposal{}
+					for name, into := range map[string]**time.Time{"from": &in.From, "until": &in.Until} {
+						if c.String(name) != "" {
+							t, err := moment(c.String(name))
+							if err != nil {
+								return err
+							}
+							*into = &t
+						}
+					}
+					v, err := cl.ApplyProposal(ctx, args[0], in)
+					if err != nil {
+						return err
+					}
+					return p.show(c, v, func() { p.proposal(v) })
+				}),
+			},
+			{
+				Name:      "withdraw",
+				Usage:     "end a proposal without making the change",
+				ArgsUsage: "ID",
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "note", Usage: "why"}},
+				Metadata:  examples("innergate history withdraw 01KAR6… --note 'not needed any more'"),
+				Action: p.with("ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					v, err := cl.WithdrawProposal(ctx, args[0], c.String("note"))
+					if err != nil {
+						return err
+					}
+					return p.show(c, v, func() { p.proposal(v) })
+				}),
+			},
+			{
+				Name:      "review",
+				Usage:     "say whether changes of what serves people need a second person: on or off",
+				ArgsUsage: "on|off",
+				Metadata:  examples("innergate history review on"),
+				Action: p.with("ON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					if args[0] != "on" && args[0] != "off" {
+						return usage("%q is neither on nor off", args[0])
+					}
+					r, err := cl.SetReview(ctx, config.Review{Second: args[0] == "on"})
+					if err != nil {
+						return err
+					}
+					return p.show(c, r, func() {
+						fmt.Fprintln(
+							p.Out,
+							map[bool]string{true: "Changes of what serves people need a second person from now on.",
+								false: "One person may change what serves people."}[r.Second],
+						)
+					})
+				}),
+			},
+		},
+	}
 }
 
 func (p *program) listHistory(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -130,7 +239,12 @@ func (p *program) listHistory(ctx context.Context, c *cli.Command, cl *client.Cl
 			filters[name] = t.UTC().Format(time.RFC3339)
 		}
 	}
-	list, err := cl.History(ctx, kind, slug, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: filters})
+	list, err := cl.History(
+		ctx,
+		kind,
+		slug,
+		client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: filters},
+	)
 	if err != nil {
 		return err
 	}
@@ -300,7 +414,10 @@ func (p *program) proposal(v *api.Proposal) {
 	}
 	p.differences(v.Changes)
 	if v.Secret {
-		fmt.Fprintln(p.Out, "A client secret came with it, sealed; it counts from when the change is made, in place of the one that counts now.")
+		fmt.Fprintln(
+			p.Out,
+			"A client secret came with it, sealed; it counts from when the change is made, in place of the one that counts now.",
+		)
 	}
 	for _, e := range v.Effects {
 		fmt.Fprintln(p.Out, e)
@@ -323,66 +440,95 @@ func (p *program) meanwhile(m *api.Meanwhile) {
 }
 
 func (p *program) journal() *cli.Command {
-	return &cli.Command{Name: "journal", Usage: "who changed what: list, export, verify", Metadata: examples("innergate journal list", "innergate journal verify"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list lines, the newest first", Flags: []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of who, what or which"}, &cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, Metadata: examples("innergate journal list --search rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Journal(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, e := range list.Items {
-					rows = append(rows, table.Row{e.Number, localTime(e.At), e.Who, e.From, e.Action + " " + e.Kind, e.Object})
-				}
-				p.table(table.Row{"No.", "When", "Who", "From", "What", "Which"}, rows, "The journal has no such line.")
-				p.more(list.Next)
-			})
-		})},
-		{Name: "export", Usage: "print the whole journal, a JSON object in each line", Metadata: examples("innergate journal export > journal.jsonl"), Action: p.with("", func(ctx context.Context, _ *cli.Command, cl *client.Client, _ []string) error {
-			for from := int64(0); ; {
-				part, err := cl.ExportJournal(ctx, from)
-				if err != nil || len(part) == 0 {
-					return err
-				}
-				if _, err := p.Out.Write(part); err != nil {
-					return err
-				}
-				lines := bytes.Split(bytes.TrimSpace(part), []byte("\n"))
-				var last journal.Line
-				if err := json.Unmarshal(lines[len(lines)-1], &last); err != nil {
-					return err
-				}
-				from = last.Number + 1
-			}
-		})},
-		{Name: "verify", Usage: "walk the journal's chain of hashes; of an exported file that needs no service", ArgsUsage: "[FILE]", Description: "Exits with 1 where a line was changed, taken out or put in. Keep the last hash elsewhere; with --has it must be among the lines, so that nobody can have cut the end off.", Flags: []cli.Flag{&cli.StringFlag{Name: "has", Usage: "a hash that must be among the lines"}}, Metadata: examples("innergate journal verify", "innergate journal verify journal.jsonl"), Action: func(ctx context.Context, c *cli.Command) error {
-			var v *api.JournalVerdict
-			var err error
-			if c.Args().Len() > 1 {
-				return usage("%q is too much. See `%s --help`", c.Args().Get(1), c.FullName())
-			}
-			if c.Args().Len() == 1 {
-				v, err = p.verifyFile(c.Args().First(), c.String("has"))
-			} else {
-				var cl *client.Client
-				if cl, err = p.client(c); err == nil {
-					v, err = cl.VerifyJournal(ctx, c.String("has"))
-				}
-			}
-			if err != nil {
-				return err
-			}
-			if err := p.show(c, v, func() {
-				fmt.Fprintf(p.Out, "%d lines fit one after the other.\nThe last hash is %s\n", v.Lines, orDash(v.Last))
-			}); err != nil {
-				return err
-			}
-			if !v.Whole {
-				return fmt.Errorf("the journal is not whole: %s", v.Broken)
-			}
-			return nil
-		}},
-	}}
+	return &cli.Command{
+		Name:     "journal",
+		Usage:    "who changed what: list, export, verify",
+		Metadata: examples("innergate journal list", "innergate journal verify"),
+		Commands: []*cli.Command{
+			{
+				Name:  "list",
+				Usage: "list lines, the newest first",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "search", Usage: "part of who, what or which"},
+					&cli.IntFlag{Name: "limit", Value: 20, Usage: "rows at most"},
+					&cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+				},
+				Metadata: examples("innergate journal list --search rota"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Journal(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, e := range list.Items {
+							rows = append(rows, table.Row{e.Number, localTime(e.At), e.Who, e.From, e.Action + " " + e.Kind, e.Object})
+						}
+						p.table(table.Row{"No.", "When", "Who", "From", "What", "Which"}, rows, "The journal has no such line.")
+						p.more(list.Next)
+					})
+				}),
+			},
+			{
+				Name:     "export",
+				Usage:    "print the whole journal, a JSON object in each line",
+				Metadata: examples("innergate journal export > journal.jsonl"),
+				Action: p.with("", func(ctx context.Context, _ *cli.Command, cl *client.Client, _ []string) error {
+					for from := int64(0); ; {
+						part, err := cl.ExportJournal(ctx, from)
+						if err != nil || len(part) == 0 {
+							return err
+						}
+						if _, err := p.Out.Write(part); err != nil {
+							return err
+						}
+						lines := bytes.Split(bytes.TrimSpace(part), []byte("\n"))
+						var last journal.Line
+						if err := json.Unmarshal(lines[len(lines)-1], &last); err != nil {
+							return err
+						}
+						from = last.Number + 1
+					}
+				}),
+			},
+			{
+				Name:      "verify",
+				Usage:     "walk the journal's chain of hashes; of an exported file that needs no service",
+				ArgsUsage: "[FILE]",
+				Description: "Exits with 1 where a line was changed, taken out or put in. Keep the last hash elsewhere; with --has it " +
+					"must be among the lines, so that nobody can have cut the end off.",
+				Flags:    []cli.Flag{&cli.StringFlag{Name: "has", Usage: "a hash that must be among the lines"}},
+				Metadata: examples("innergate journal verify", "innergate journal verify journal.jsonl"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					var v *api.JournalVerdict
+					var err error
+					if c.Args().Len() > 1 {
+						return usage("%q is too much. See `%s --help`", c.Args().Get(1), c.FullName())
+					}
+					if c.Args().Len() == 1 {
+						v, err = p.verifyFile(c.Args().First(), c.String("has"))
+					} else {
+						var cl *client.Client
+						if cl, err = p.client(c); err == nil {
+							v, err = cl.VerifyJournal(ctx, c.String("has"))
+						}
+					}
+					if err != nil {
+						return err
+					}
+					if err := p.show(c, v, func() {
+						fmt.Fprintf(p.Out, "%d lines fit one after the other.\nThe last hash is %s\n", v.Lines, orDash(v.Last))
+					}); err != nil {
+						return err
+					}
+					if !v.Whole {
+						return fmt.Errorf("the journal is not whole: %s", v.Broken)
+					}
+					return nil
+				},
+			},
+		},
+	}
 }
 
 // verifyFile walks along an exported journal.

@@ -21,40 +21,58 @@ import (
 var referenceForm = regexp.MustCompile(`(?i)^[23456789A-Z]{4}-[23456789A-Z]{4}$`)
 
 func (p *program) judge() *cli.Command {
-	return &cli.Command{Name: "judge", Usage: "hold a message or token against the configuration, without a browser", ArgsUsage: "FILE|REFERENCE", Description: "Takes a file with a SAML response or request (XML, base64, an address or form), an ID token, an address with an authentication request or its answer, a browser's archive of requests (HAR), - for standard input, or a trace's reference number: then the response is judged by what is set today, at its own time. Exits with 1 where it would be refused.", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "provider", Usage: "whose rules hold (default: as the response's issuer tells)"}, &cli.StringFlag{Name: "app", Usage: "short name of the application for which it is"}, &cli.StringFlag{Name: "at", Usage: "the time, such as 2026-11-23T09:30:00Z (default: a trace's own, or now)"},
-	}, Metadata: examples("innergate judge response.txt --app crew-rota", "innergate judge 7F3K-92QX", "innergate judge sign-in.har --at 2026-11-23T09:30:00Z"), Action: p.with("FILE|REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-		q := api.Judge{Provider: c.String("provider"), Application: c.String("app")}
-		if at := c.String("at"); at != "" {
-			t, err := time.Parse(time.RFC3339, at)
-			if err != nil {
-				return usage("%q is no time such as 2026-11-23T09:30:00Z", at)
+	return &cli.Command{
+		Name:      "judge",
+		Usage:     "hold a message or token against the configuration, without a browser",
+		ArgsUsage: "FILE|REFERENCE",
+		Description: "Takes a file with a SAML response or request (XML, base64, an address or form), an ID token, an address with an " +
+			"authentication request or its answer, a browser's archive of requests (HAR), - for standard input, or a trace's " +
+			"reference number: then the response is judged by what is set today, at its own time. Exits with 1 where it would be refused.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{
+				Name:  "provider",
+				Usage: "whose rules hold (default: as the response's issuer tells)",
+			}, &cli.StringFlag{Name: "app", Usage: "short name of the application for which it is"},
+			&cli.StringFlag{Name: "at", Usage: "the time, such as 2026-11-23T09:30:00Z (default: a trace's own, or now)"},
+		},
+		Metadata: examples(
+			"innergate judge response.txt --app crew-rota",
+			"innergate judge 7F3K-92QX",
+			"innergate judge sign-in.har --at 2026-11-23T09:30:00Z",
+		),
+		Action: p.with("FILE|REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			q := api.Judge{Provider: c.String("provider"), Application: c.String("app")}
+			if at := c.String("at"); at != "" {
+				t, err := time.Parse(time.RFC3339, at)
+				if err != nil {
+					return usage("%q is no time such as 2026-11-23T09:30:00Z", at)
+				}
+				q.At = &t
 			}
-			q.At = &t
-		}
-		if referenceForm.MatchString(args[0]) {
-			q.Trace = args[0]
-		} else {
-			text, note, err := p.messageOrArchive(args[0])
+			if referenceForm.MatchString(args[0]) {
+				q.Trace = args[0]
+			} else {
+				text, note, err := p.messageOrArchive(args[0])
+				if err != nil {
+					return err
+				}
+				if q.Message = text; note != "" {
+					fmt.Fprintln(p.Err, note)
+				}
+			}
+			r, err := cl.Judge(ctx, q)
 			if err != nil {
 				return err
 			}
-			if q.Message = text; note != "" {
-				fmt.Fprintln(p.Err, note)
+			if err := p.show(c, r, func() { p.judged(r) }); err != nil {
+				return err
 			}
-		}
-		r, err := cl.Judge(ctx, q)
-		if err != nil {
-			return err
-		}
-		if err := p.show(c, r, func() { p.judged(r) }); err != nil {
-			return err
-		}
-		if !r.Good {
-			return fmt.Errorf("it would be refused: %s", r.Explanation.Code)
-		}
-		return nil
-	})}
+			if !r.Good {
+				return fmt.Errorf("it would be refused: %s", r.Explanation.Code)
+			}
+			return nil
+		}),
+	}
 }
 
 // messageOrArchive reads a message, or finds it in a browser's archive, which may be large.

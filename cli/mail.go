@@ -14,48 +14,93 @@ import (
 )
 
 func (p *program) mail() *cli.Command {
-	return &cli.Command{Name: "mail", Usage: "how the gate sends mail: codes, and news for those who look after it", Metadata: examples("innergate mail test fenna@saltmere.example"), Commands: []*cli.Command{
-		{Name: "show", Usage: "show how mail is sent", Metadata: examples("innergate mail show"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			m, err := cl.MailSettings(ctx)
-			if err != nil {
-				return err
-			}
-			return p.show(c, m, func() { p.mailSettings(m) })
-		})},
-		{Name: "set", Usage: "say how mail is sent", Description: "The password is asked for, or read from INNERGATE_MAIL_PASSWORD; it is never an argument. Left out, the one that is kept stays, as long as the server stays.", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "server", Usage: "host and port", Required: true}, &cli.StringFlag{Name: "encryption", Usage: "starttls, tls, or none (a server on this machine only)", Value: "starttls"},
-			&cli.StringFlag{Name: "from", Usage: "the address that mails come from", Required: true}, &cli.StringFlag{Name: "username", Usage: "for servers that want one"},
-		}, Metadata: examples("innergate mail set --server mail.saltmere.example:587 --from gate@saltmere.example --username gate"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			in := api.SaveMail{Mail: config.Mail{Server: c.String("server"), Encryption: c.String("encryption"), From: c.String("from"), Username: c.String("username")}}
-			if password := os.Getenv("INNERGATE_MAIL_PASSWORD"); password != "" {
-				in.Password = &password
-			} else if in.Username != "" && p.interactive() {
-				typed, err := p.secret("Password at the mail server (Enter keeps the one that is there): ")
-				if err != nil {
+	return &cli.Command{
+		Name:     "mail",
+		Usage:    "how the gate sends mail: codes, and news for those who look after it",
+		Metadata: examples("innergate mail test fenna@saltmere.example"),
+		Commands: []*cli.Command{
+			{
+				Name:     "show",
+				Usage:    "show how mail is sent",
+				Metadata: examples("innergate mail show"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					m, err := cl.MailSettings(ctx)
+					if err != nil {
+						return err
+					}
+					return p.show(c, m, func() { p.mailSettings(m) })
+				}),
+			},
+			{
+				Name:  "set",
+				Usage: "say how mail is sent",
+				Description: "The password is asked for, or read from INNERGATE_MAIL_PASSWORD; it is never an argument. Left out, the " +
+					"one that is kept stays, as long as the server stays.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:     "server",
+						Usage:    "host and port",
+						Required: true,
+					}, &cli.StringFlag{Name: "encryption", Usage: "starttls, tls, or none (a server on this machine only)",
+						Value: "starttls"},
+					&cli.StringFlag{
+						Name:     "from",
+						Usage:    "the address that mails come from",
+						Required: true,
+					}, &cli.StringFlag{Name: "username", Usage: "for servers that want one"},
+				},
+				Metadata: examples("innergate mail set --server mail.saltmere.example:587 --from gate@saltmere.example --username gate"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					in := api.SaveMail{
+						Mail: config.Mail{
+							Server:     c.String("server"),
+							Encryption: c.String("encryption"),
+							From:       c.String("from"),
+							Username:   c.String("username"),
+						},
+					}
+					if password := os.Getenv("INNERGATE_MAIL_PASSWORD"); password != "" {
+						in.Password = &password
+					} else if in.Username != "" && p.interactive() {
+						typed, err := p.secret("Password at the mail server (Enter keeps the one that is there): ")
+						if err != nil {
+							return err
+						}
+						if typed != "" {
+							in.Password = &typed
+						}
+					}
+					m, err := cl.SetMail(ctx, in)
+					if err != nil {
+						return err
+					}
+					return p.show(c, m, func() { p.mailSettings(m) })
+				}),
+			},
+			{
+				Name:      "test",
+				Usage:     "send a mail to see that it can be done",
+				ArgsUsage: "ADDRESS",
+				Metadata:  examples("innergate mail test fenna@saltmere.example"),
+				Action: p.with("ADDRESS", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					if err := cl.TestMail(ctx, args[0]); err != nil {
+						return err
+					}
+					fmt.Fprintf(p.Out, "The mail server took a mail for %s. Whether it arrives, its mailbox knows.\n", args[0])
+					return nil
+				}),
+			},
+			{
+				Name:     "off",
+				Usage:    "send no mail any more",
+				Metadata: examples("innergate mail off"),
+				Action: p.with("", func(ctx context.Context, _ *cli.Command, cl *client.Client, _ []string) error {
+					_, err := cl.SetMail(ctx, api.SaveMail{})
 					return err
-				}
-				if typed != "" {
-					in.Password = &typed
-				}
-			}
-			m, err := cl.SetMail(ctx, in)
-			if err != nil {
-				return err
-			}
-			return p.show(c, m, func() { p.mailSettings(m) })
-		})},
-		{Name: "test", Usage: "send a mail to see that it can be done", ArgsUsage: "ADDRESS", Metadata: examples("innergate mail test fenna@saltmere.example"), Action: p.with("ADDRESS", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			if err := cl.TestMail(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintf(p.Out, "The mail server took a mail for %s. Whether it arrives, its mailbox knows.\n", args[0])
-			return nil
-		})},
-		{Name: "off", Usage: "send no mail any more", Metadata: examples("innergate mail off"), Action: p.with("", func(ctx context.Context, _ *cli.Command, cl *client.Client, _ []string) error {
-			_, err := cl.SetMail(ctx, api.SaveMail{})
-			return err
-		})},
-	}}
+				}),
+			},
+		},
+	}
 }
 
 func (p *program) mailSettings(m *api.MailSettings) {
@@ -63,5 +108,15 @@ func (p *program) mailSettings(m *api.MailSettings) {
 		fmt.Fprintln(p.Out, "The gate sends no mail. `innergate mail set` says how.")
 		return
 	}
-	p.table(table.Row{"", ""}, []table.Row{{"server", m.Server}, {"encryption", m.Encryption}, {"from", m.From}, {"user name", orDash(m.Username)}, {"password", map[bool]string{true: "kept", false: "none"}[m.HasPassword]}}, "")
+	p.table(
+		table.Row{"", ""},
+		[]table.Row{
+			{"server", m.Server},
+			{"encryption", m.Encryption},
+			{"from", m.From},
+			{"user name", orDash(m.Username)},
+			{"password", map[bool]string{true: "kept", false: "none"}[m.HasPassword]},
+		},
+		"",
+	)
 }

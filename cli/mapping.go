@@ -23,11 +23,28 @@ const (
 )
 
 func (p *program) mapping() *cli.Command {
-	return &cli.Command{Name: "mapping", Usage: "mappings: the rules from what comes to what leaves", Metadata: examples("innergate mapping try --rules rules.yaml --input person.json"), Commands: []*cli.Command{
-		{Name: "try", Usage: "apply rules to an input and show what each one does; needs no service", Description: "The rules are a list in YAML or JSON, as in a configuration file. The input is {\"attributes\": {\"name\": [\"value\"]}}. Where a rule can't be used\nor a mandatory value is missing, the exit code is 1.",
-			Flags:    []cli.Flag{&cli.StringFlag{Name: "rules", Usage: "file with the rules, or - for standard input", Required: true}, &cli.StringFlag{Name: "input", Usage: "file with what comes in, or - for standard input", Required: true}},
-			Metadata: examples("innergate mapping try --rules rules.yaml --input person.json", "innergate mapping try --rules rules.yaml --input - -o json < person.json"), Action: p.tryMapping},
-	}}
+	return &cli.Command{
+		Name:     "mapping",
+		Usage:    "mappings: the rules from what comes to what leaves",
+		Metadata: examples("innergate mapping try --rules rules.yaml --input person.json"),
+		Commands: []*cli.Command{
+			{
+				Name:  "try",
+				Usage: "apply rules to an input and show what each one does; needs no service",
+				Description: "The rules are a list in YAML or JSON, as in a configuration file. The input is {\"attributes\": " +
+					"{\"name\": [\"value\"]}}. Where a rule can't be used\nor a mandatory value is missing, the exit code is 1.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "rules", Usage: "file with the rules, or - for standard input", Required: true},
+					&cli.StringFlag{Name: "input", Usage: "file with what comes in, or - for standard input", Required: true},
+				},
+				Metadata: examples(
+					"innergate mapping try --rules rules.yaml --input person.json",
+					"innergate mapping try --rules rules.yaml --input - -o json < person.json",
+				),
+				Action: p.tryMapping,
+			},
+		},
+	}
 }
 
 func (p *program) tryMapping(_ context.Context, c *cli.Command) error {
@@ -78,7 +95,10 @@ func (p *program) attempt(a claims.Attempt) {
 			for n, step := range s.Steps {
 				steps[n] = fmt.Sprintf("%s: %s", step.Step, listed(step.Values))
 			}
-			rows = append(rows, table.Row{i + 1, s.Rule, orDash(s.From), listed(s.Input), orDash(strings.Join(steps, "\n")), listed(s.Output)})
+			rows = append(
+				rows,
+				table.Row{i + 1, s.Rule, orDash(s.From), listed(s.Input), orDash(strings.Join(steps, "\n")), listed(s.Output)},
+			)
 		}
 		p.table(table.Row{"Rule", "Sets", "From", "Takes", "Steps", "Makes"}, rows, "")
 	}
@@ -100,7 +120,8 @@ func listed(values []string) string {
 	return text
 }
 
-// strictly reads a file of YAML or JSON. What is not known in it is an error, so that a misspelt word is not passed over.
+// strictly reads a file of YAML or JSON. What is not known in it is an error, so that a misspelt word is not passed
+// over.
 func (p *program) strictly(name string, limit int64, into any) error {
 	data, err := p.input(name, limit+1)
 	if err != nil {
@@ -121,7 +142,13 @@ func (p *program) strictly(name string, limit int64, into any) error {
 	var wrong *json.UnmarshalTypeError
 	switch err := dec.Decode(into); {
 	case errors.As(err, &wrong):
-		return fmt.Errorf("the file %s has another form: %s is a %s where a %s belongs", name, cmp.Or(wrong.Field, "it"), inFiles(wrong.Value), inFiles(wrong.Type.Kind().String()))
+		return fmt.Errorf(
+			"the file %s has another form: %s is a %s where a %s belongs",
+			name,
+			cmp.Or(wrong.Field, "it"),
+			inFiles(wrong.Value),
+			inFiles(wrong.Type.Kind().String()),
+		)
 	case err != nil:
 		return fmt.Errorf("the file %s has another form: %s", name, strings.TrimPrefix(err.Error(), "json: "))
 	}

@@ -18,7 +18,11 @@ func TestMappingTry(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		return path
 	}
-	rules := file("rules.yaml", "- set: email\n  from: [mail, email]\n  steps: [lower, trim]\n  required: true\n- set: username\n  from: email # what the rule above made\n  steps: [{before: \"@\"}]\n")
+	rules := file(
+		"rules.yaml",
+		"- set: email\n  from: [mail, email]\n  steps: [lower, trim]\n  required: true\n- set: username\n"+
+			"  from: email # what the rule above made\n  steps: [{before: \"@\"}]\n",
+	)
 	input := file("input.json", `{"attributes":{"mail":["Mira.Voss@Saltmere.example "]}}`)
 
 	code, out, says := run(t, "", "mapping", "try", "--rules", rules, "--input", input)
@@ -27,7 +31,18 @@ func TestMappingTry(t *testing.T) {
 		assert.Contains(t, out, word)
 	}
 
-	code, out, says = run(t, `{"attributes":{"mail":"Mira.Voss@Saltmere.example"}}`, "mapping", "try", "--rules", rules, "--input", "-", "-o", "json")
+	code, out, says = run(
+		t,
+		`{"attributes":{"mail":"Mira.Voss@Saltmere.example"}}`,
+		"mapping",
+		"try",
+		"--rules",
+		rules,
+		"--input",
+		"-",
+		"-o",
+		"json",
+	)
 	require.Equal(t, 0, code, says)
 	type answer struct {
 		Attributes map[string][]string

@@ -23,7 +23,8 @@ import (
 	"innergate/gate/fetch"
 )
 
-// partnerArguments are the two words that name a partner: app or provider, and the short name. The side comes back as it stands in paths.
+// partnerArguments are the two words that name a partner: app or provider, and the short name. The side comes back as
+// it stands in paths.
 func partnerArguments(c *cli.Command, more ...string) (side, slug string, rest []string, err error) {
 	args, err := arguments(c, append([]string{"SIDE", "SHORTNAME"}, more...)...)
 	if err != nil {
@@ -41,100 +42,191 @@ func partnerArguments(c *cli.Command, more ...string) (side, slug string, rest [
 }
 
 func (p *program) metadata() *cli.Command {
-	return &cli.Command{Name: "metadata", Usage: "SAML metadata", Metadata: examples("innergate metadata read partner.xml", "innergate metadata refresh provider saltmere-staff", "innergate metadata ours > gate.xml"), Commands: []*cli.Command{
-		{Name: "read", Usage: "say what a metadata document holds and what is wrong with it; needs no service", ArgsUsage: "SOURCE", Description: "SOURCE is a file, an address, or - for standard input: a metadata document in any usual form, a text copied from a browser or a mail, or a list of\nvalues. A document of more than 16 MiB is read as a stream. One of which nothing can be used ends with the exit code 1.",
-			Flags:    []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to show, where there are many; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "file with the certificate whose key must have signed the document"}},
-			Metadata: examples("innergate metadata read partner.xml", "curl -s https://id.saltmere.example/metadata | innergate metadata read - -o json", "innergate metadata read harbours.xml --certificate harbours.pem"), Action: p.readMetadata},
-		{Name: "ours", Usage: "print our metadata: for applications, for one of them, or for one provider", Flags: []cli.Flag{&cli.StringFlag{Name: "app", Usage: "short name of the application"}, &cli.StringFlag{Name: "provider", Usage: "short name of the provider"}, &cli.BoolFlag{Name: "signed", Usage: "sign it"}}, Metadata: examples("innergate metadata ours --signed > gate.xml", "innergate metadata ours --provider saltmere-staff"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			side, slug := "", c.String("app")
-			if slug != "" {
-				side = "idp"
-			}
-			if c.String("provider") != "" {
-				side, slug = "sp", c.String("provider")
-			}
-			doc, err := cl.OurMetadata(ctx, side, slug, c.Bool("signed"))
-			if err != nil {
-				return err
-			}
-			_, err = p.Out.Write(append(doc, '\n'))
-			return err
-		})},
-		p.partnerCommand("refresh", "look at a partner's metadata address now", nil, nil, func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
-			r, err := cl.Refresh(ctx, side, slug)
-			if err != nil {
-				return err
-			}
-			if err := p.show(c, r, func() { p.refreshed(r) }); err != nil {
-				return err
-			}
-			if r.Outcome == "failed" {
-				return fmt.Errorf("the metadata could not be refreshed: %s", r.Error)
-			}
-			return nil
-		}),
-		p.partnerCommand("history", "list the versions of a partner's metadata, the newest first", nil, nil, func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
-			list, err := cl.Documents(ctx, side, slug)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, d := range list.Items {
-					rows = append(rows, table.Row{d.ID, localTime(d.Received), d.Verdict, orDash(d.DecidedBy), d.Source, orDash(strings.Join(append(d.Sentences, d.Reason), "\n"))})
-				}
-				p.table(table.Row{"Version", "Received", "Verdict", "By", "From", "What it changed"}, rows, "No metadata was taken yet.")
-			})
-		}),
-		p.partnerCommand("diff", "show what a version would change; by default the one that waits", []cli.Flag{&cli.StringFlag{Name: "version", Usage: "the version, as listed by history"}}, nil, func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
-			id, err := p.version(ctx, c, cl, side, slug)
-			if err != nil {
-				return err
-			}
-			r, err := cl.DocumentChanges(ctx, side, slug, id)
-			if err != nil {
-				return err
-			}
-			return p.show(c, r.Changes, func() { p.changes(r.Changes) })
-		}),
-		p.partnerCommand("use", "apply the version that waits, or restore an older one", []cli.Flag{&cli.StringFlag{Name: "version", Usage: "the version, as listed by history"}}, nil, func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
-			id, err := p.version(ctx, c, cl, side, slug)
-			if err != nil {
-				return err
-			}
-			r, err := cl.UseDocument(ctx, side, slug, id)
-			if err != nil {
-				return err
-			}
-			return p.show(c, r, func() { p.refreshed(r) })
-		}),
-		p.partnerCommand("dismiss", "decide against the version that waits", []cli.Flag{&cli.StringFlag{Name: "version", Usage: "the version, as listed by history"}}, nil, func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
-			id, err := p.version(ctx, c, cl, side, slug)
-			if err != nil {
-				return err
-			}
-			if err := cl.DismissDocument(ctx, side, slug, id); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Out, "Dismissed; the same content is not brought up again.")
-			return nil
-		}),
-	}}
+	return &cli.Command{
+		Name:  "metadata",
+		Usage: "SAML metadata",
+		Metadata: examples(
+			"innergate metadata read partner.xml",
+			"innergate metadata refresh provider saltmere-staff",
+			"innergate metadata ours > gate.xml",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:      "read",
+				Usage:     "say what a metadata document holds and what is wrong with it; needs no service",
+				ArgsUsage: "SOURCE",
+				Description: "SOURCE is a file, an address, or - for standard input: a metadata document in any usual form, a text " +
+					"copied from a browser or a mail, or a list of\n" +
+					"values. A document of more than 16 MiB is read as a stream. One of which nothing can be used ends with the exit " +
+					"code 1.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "entity", Usage: "the entity ID to show, where there are many; or the one that was cut off"},
+					&cli.StringFlag{Name: "certificate", Usage: "file with the certificate whose key must have signed the document"},
+				},
+				Metadata: examples(
+					"innergate metadata read partner.xml",
+					"curl -s https://id.saltmere.example/metadata | innergate metadata read - -o json",
+					"innergate metadata read harbours.xml --certificate harbours.pem",
+				),
+				Action: p.readMetadata,
+			},
+			{
+				Name:  "ours",
+				Usage: "print our metadata: for applications, for one of them, or for one provider",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "app", Usage: "short name of the application"},
+					&cli.StringFlag{Name: "provider", Usage: "short name of the provider"},
+					&cli.BoolFlag{Name: "signed", Usage: "sign it"},
+				},
+				Metadata: examples("innergate metadata ours --signed > gate.xml", "innergate metadata ours --provider saltmere-staff"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					side, slug := "", c.String("app")
+					if slug != "" {
+						side = "idp"
+					}
+					if c.String("provider") != "" {
+						side, slug = "sp", c.String("provider")
+					}
+					doc, err := cl.OurMetadata(ctx, side, slug, c.Bool("signed"))
+					if err != nil {
+						return err
+					}
+					_, err = p.Out.Write(append(doc, '\n'))
+					return err
+				}),
+			},
+			p.partnerCommand(
+				"refresh",
+				"look at a partner's metadata address now",
+				nil,
+				nil,
+				func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
+					r, err := cl.Refresh(ctx, side, slug)
+					if err != nil {
+						return err
+					}
+					if err := p.show(c, r, func() { p.refreshed(r) }); err != nil {
+						return err
+					}
+					if r.Outcome == "failed" {
+						return fmt.Errorf("the metadata could not be refreshed: %s", r.Error)
+					}
+					return nil
+				},
+			),
+			p.partnerCommand(
+				"history",
+				"list the versions of a partner's metadata, the newest first",
+				nil,
+				nil,
+				func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
+					list, err := cl.Documents(ctx, side, slug)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, d := range list.Items {
+							rows = append(
+								rows,
+								table.Row{
+									d.ID,
+									localTime(d.Received),
+									d.Verdict,
+									orDash(d.DecidedBy),
+									d.Source,
+									orDash(strings.Join(append(d.Sentences, d.Reason), "\n")),
+								},
+							)
+						}
+						p.table(
+							table.Row{"Version", "Received", "Verdict", "By", "From", "What it changed"},
+							rows,
+							"No metadata was taken yet.",
+						)
+					})
+				},
+			),
+			p.partnerCommand(
+				"diff",
+				"show what a version would change; by default the one that waits",
+				[]cli.Flag{&cli.StringFlag{Name: "version", Usage: "the version, as listed by history"}},
+				nil,
+				func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
+					id, err := p.version(ctx, c, cl, side, slug)
+					if err != nil {
+						return err
+					}
+					r, err := cl.DocumentChanges(ctx, side, slug, id)
+					if err != nil {
+						return err
+					}
+					return p.show(c, r.Changes, func() { p.changes(r.Changes) })
+				},
+			),
+			p.partnerCommand(
+				"use",
+				"apply the version that waits, or restore an older one",
+				[]cli.Flag{&cli.StringFlag{Name: "version", Usage: "the version, as listed by history"}},
+				nil,
+				func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
+					id, err := p.version(ctx, c, cl, side, slug)
+					if err != nil {
+						return err
+					}
+					r, err := cl.UseDocument(ctx, side, slug, id)
+					if err != nil {
+						return err
+					}
+					return p.show(c, r, func() { p.refreshed(r) })
+				},
+			),
+			p.partnerCommand(
+				"dismiss",
+				"decide against the version that waits",
+				[]cli.Flag{&cli.StringFlag{Name: "version", Usage: "the version, as listed by history"}},
+				nil,
+				func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, _ []string) error {
+					id, err := p.version(ctx, c, cl, side, slug)
+					if err != nil {
+						return err
+					}
+					if err := cl.DismissDocument(ctx, side, slug, id); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Out, "Dismissed; the same content is not brought up again.")
+					return nil
+				},
+			),
+		},
+	}
 }
 
 // partnerCommand is a command about one partner.
-func (p *program) partnerCommand(name, text string, flags []cli.Flag, more []string, run func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, rest []string) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: text, ArgsUsage: strings.Join(append([]string{"app|provider", "SHORTNAME"}, more...), " "), Flags: flags, Metadata: examples(strings.TrimSpace("innergate metadata " + name + " provider saltmere-staff")), Action: func(ctx context.Context, c *cli.Command) error {
-		side, slug, rest, err := partnerArguments(c, more...)
-		if err != nil {
-			return err
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
-		return run(ctx, c, cl, side, slug, rest)
-	}}
+func (p *program) partnerCommand(
+	name, text string,
+	flags []cli.Flag,
+	more []string,
+	run func(ctx context.Context, c *cli.Command, cl *client.Client, side, slug string, rest []string) error,
+) *cli.Command {
+	return &cli.Command{
+		Name:      name,
+		Usage:     text,
+		ArgsUsage: strings.Join(append([]string{"app|provider", "SHORTNAME"}, more...), " "),
+		Flags:     flags,
+		Metadata:  examples(strings.TrimSpace("innergate metadata " + name + " provider saltmere-staff")),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			side, slug, rest, err := partnerArguments(c, more...)
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			return run(ctx, c, cl, side, slug, rest)
+		},
+	}
 }
 
 // version is the one that was named, or the one that waits.
@@ -155,7 +247,13 @@ func (p *program) version(ctx context.Context, c *cli.Command, cl *client.Client
 }
 
 func (p *program) refreshed(r *api.Refreshed) {
-	fmt.Fprintln(p.Out, map[string]string{"unchanged": "Nothing changed.", "applied": "Applied:", "waiting": "This waits for a decision (`innergate metadata use` or `dismiss`):", "partly": "Certificates were applied; the rest waits for a decision:", "failed": "The last good copy goes on being used."}[r.Outcome])
+	fmt.Fprintln(
+		p.Out,
+		map[string]string{"unchanged": "Nothing changed.", "applied": "Applied:",
+			"waiting": "This waits for a decision (`innergate metadata use` or `dismiss`):",
+			"partly":  "Certificates were applied; the rest waits for a decision:",
+			"failed":  "The last good copy goes on being used."}[r.Outcome],
+	)
 	for _, s := range r.Sentences {
 		fmt.Fprintf(p.Out, "  %s\n", s)
 	}
@@ -309,24 +407,28 @@ func (p *program) readAggregate(c *cli.Command, file string, size int64) error {
 	var wanted *saml.Document
 	found := errors.New("found")
 	b := p.bar("reading", size)
-	a, err := saml.StreamMetadata(&told{r: f, b: b, all: size}, saml.ReadOptions{Now: time.Now()}, func(d *saml.Document, _ *xmltree.Element) error {
-		for _, x := range d.Problems {
-			s.Problems[x.Code]++
-		}
-		for _, e := range d.Entities {
-			if e.Role(saml.RoleIDP) != nil {
-				s.IDPs++
+	a, err := saml.StreamMetadata(
+		&told{r: f, b: b, all: size},
+		saml.ReadOptions{Now: time.Now()},
+		func(d *saml.Document, _ *xmltree.Element) error {
+			for _, x := range d.Problems {
+				s.Problems[x.Code]++
 			}
-			if e.Role(saml.RoleSP) != nil {
-				s.SPs++
+			for _, e := range d.Entities {
+				if e.Role(saml.RoleIDP) != nil {
+					s.IDPs++
+				}
+				if e.Role(saml.RoleSP) != nil {
+					s.SPs++
+				}
+				if e.EntityID == c.String("entity") {
+					wanted = d
+					return found
+				}
 			}
-			if e.EntityID == c.String("entity") {
-				wanted = d
-				return found
-			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	if errors.Is(err, found) {
 		err = nil
 	}
@@ -388,7 +490,15 @@ func (p *program) showMetadata(doc *saml.Document) {
 				if use == "" {
 					use = "any use"
 				}
-				fmt.Fprintf(p.Out, "    certificate for %-10s %s, %s, ends %s\n      %s\n", use, d.Subject, d.Key, ending(d.NotAfter, time.Now()), d.SHA256)
+				fmt.Fprintf(
+					p.Out,
+					"    certificate for %-10s %s, %s, ends %s\n      %s\n",
+					use,
+					d.Subject,
+					d.Key,
+					ending(d.NotAfter, time.Now()),
+					d.SHA256,
+				)
 			}
 			for _, f := range r.NameIDFormats {
 				fmt.Fprintf(p.Out, "    NameID format %s\n", f)

@@ -24,7 +24,8 @@ func (p *program) moves() *cli.Command {
 		}
 		return p.show(c, m, func() { p.move(m) })
 	}
-	wave := func(act func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, number int) (*api.Move, error)) cli.ActionFunc {
+	type action func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, number int) (*api.Move, error)
+	wave := func(act action) cli.ActionFunc {
 		return p.with("MOVE WAVE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 			n, err := strconv.Atoi(args[1])
 			if err != nil {
@@ -34,125 +35,272 @@ func (p *program) moves() *cli.Command {
 			return shown(m, err, c)
 		})
 	}
-	return &cli.Command{Name: "move", Usage: "take applications from one provider to another, in waves", Metadata: examples("innergate move new 'To the north quay' --from saltmere-staff --to northquay-stevedores", "innergate move show to-the-north-quay", "innergate move uses saltmere-staff"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list moves, the newest first", Metadata: examples("innergate move list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Moves(ctx)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, m := range list.Items {
-					rows = append(rows, table.Row{m.Slug, m.Name, m.From.Name + " → " + m.To.Name, m.State, fmt.Sprintf("%d of %d", m.Moved, m.Applications)})
-				}
-				p.table(table.Row{"Move", "Name", "From and to", "State", "Moved"}, rows, "There is no move.")
-			})
-		})},
-		{Name: "new", Usage: "plan a move; nothing changes yet", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "from", Usage: "the old provider", Required: true}, &cli.StringFlag{Name: "to", Usage: "the new provider", Required: true}, &cli.StringFlag{Name: "apps", Usage: "applications, parted by commas; all that have the old provider, unless they are named"}, &cli.StringFlag{Name: "groups", Usage: "the groups whose people's sign-ins both ways count"}, &cli.StringFlag{Name: "people", Usage: "the people whose sign-ins both ways count"}, &cli.StringFlag{Name: "short-name", Usage: "the move's short name"}, &cli.StringFlag{Name: "remark", Usage: "why"}}, Metadata: examples("innergate move new 'To the north quay' --from saltmere-staff --to northquay-stevedores --apps cargo-ledger,berth-board"), Action: p.with("NAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			in := api.NewMove{Name: args[0], Slug: c.String("short-name"), From: c.String("from"), To: c.String("to"), Remark: c.String("remark"), Applications: words(c.String("apps"))}
-			if g, who := words(c.String("groups")), words(c.String("people")); len(g)+len(who) > 0 {
-				in.Circle = &access.Circle{Groups: g, People: who}
-			}
-			m, err := cl.NewMove(ctx, in)
-			return shown(m, err, c)
-		})},
-		{Name: "show", Usage: "show a move: waves, usage and readiness of each application", ArgsUsage: "MOVE", Metadata: examples("innergate move show to-the-north-quay"), Action: p.with("MOVE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			m, err := cl.Move(ctx, args[0])
-			return shown(m, err, c)
-		})},
-		{Name: "plan", Usage: "say which applications are in a wave, when it opens, and what it bears", ArgsUsage: "MOVE WAVE", Flags: []cli.Flag{&cli.StringFlag{Name: "apps", Usage: "applications, parted by commas"}, &cli.StringFlag{Name: "opens", Usage: "when its window opens"}, &cli.StringFlag{Name: "closes", Usage: "when it closes; an hour later, unless it is said"}, &cli.IntFlag{Name: "failures", Usage: "failed sign-ins that it bears", Value: -1}, &cli.IntFlag{Name: "differences", Usage: "people for whom something may differ", Value: -1}}, Metadata: examples("innergate move plan to-the-north-quay 2 --apps berth-board --opens '2026-12-01 22:00' --failures 3"), Action: wave(func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
-			in := api.PlanWave{Applications: words(c.String("apps"))}
-			for name, into := range map[string]**time.Time{"opens": &in.Opens, "closes": &in.Closes} {
-				if c.String(name) != "" {
-					t, err := moment(c.String(name))
+	return &cli.Command{
+		Name:  "move",
+		Usage: "take applications from one provider to another, in waves",
+		Metadata: examples(
+			"innergate move new 'To the north quay' --from saltmere-staff --to northquay-stevedores",
+			"innergate move show to-the-north-quay",
+			"innergate move uses saltmere-staff",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list moves, the newest first",
+				Metadata: examples("innergate move list"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Moves(ctx)
 					if err != nil {
-						return nil, err
+						return err
 					}
-					*into = &t
-				}
-			}
-			if f, d := c.Int("failures"), c.Int("differences"); f >= 0 || d >= 0 {
-				in.Limits = &moves.Limits{Failures: max(f, 0), Differences: max(d, 0)}
-			}
-			return cl.PlanWave(ctx, slug, n, in)
-		})},
-		{Name: "approve", Usage: "approve a wave that somebody else planned", ArgsUsage: "MOVE WAVE", Metadata: examples("innergate move approve to-the-north-quay 1"), Action: wave(func(ctx context.Context, _ *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
-			return cl.ApproveWave(ctx, slug, n)
-		})},
-		{Name: "open", Usage: "open a wave at once: people sign in with the new provider from now on", ArgsUsage: "MOVE WAVE", Flags: []cli.Flag{&cli.IntFlag{Name: "minutes", Usage: "how long its window is, in which it goes back by itself", Value: 60}, &cli.BoolFlag{Name: "anyway", Usage: "although an application is not ready"}}, Metadata: examples("innergate move open to-the-north-quay 1 --minutes 120"), Action: wave(func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
-			return cl.OpenWave(ctx, slug, n, api.OpenWave{Minutes: c.Int("minutes"), Anyway: c.Bool("anyway")})
-		})},
-		{Name: "back", Usage: "take a wave back at once", ArgsUsage: "MOVE WAVE", Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why"}}, Metadata: examples("innergate move back to-the-north-quay 1 --reason 'roles differ'"), Action: wave(func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
-			return cl.BackWave(ctx, slug, n, c.String("reason"))
-		})},
-		{Name: "trial", Usage: "make a link by which people sign in both ways; nothing reaches the application", ArgsUsage: "MOVE APPLICATION", Flags: []cli.Flag{&cli.IntFlag{Name: "people", Usage: "how many may use it", Value: 20}, &cli.IntFlag{Name: "hours", Usage: "how long it is good", Value: 72}}, Metadata: examples("innergate move trial to-the-north-quay cargo-ledger"), Action: p.with("MOVE APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			t, err := cl.NewTrial(ctx, args[0], api.NewTrial{Application: args[1], People: c.Int("people"), Hours: c.Int("hours")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, t, func() {
-				fmt.Fprintln(p.Out, t.Link)
-				fmt.Fprintf(p.Err, "It is for %d people, until %s.\n", t.People, localTime(t.Expires))
-			})
-		})},
-		{Name: "compare", Usage: "what came of signing in both ways, those that differ first", ArgsUsage: "MOVE [APPLICATION]", Metadata: examples("innergate move compare to-the-north-quay"), Action: p.flexible(1, 2, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			app := ""
-			if len(args) == 2 {
-				app = args[1]
-			}
-			list, err := cl.MoveComparisons(ctx, args[0], app)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				if len(list.Items) == 0 {
-					fmt.Fprintln(p.Out, "Nobody has signed in both ways yet.")
-				}
-				for _, x := range list.Items {
-					fmt.Fprintf(p.Out, "%-8s %s at %s (%s, %s) %s\n", x.Result, orDash(x.Person), x.Application, x.How, localTime(x.At), x.Code)
-					for _, d := range x.Differences {
-						fmt.Fprintf(p.Out, "    %s\n      - %s\n      + %s\n", d.Name, orDash(strings.Join(d.Was, ", ")), orDash(strings.Join(d.Is, ", ")))
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, m := range list.Items {
+							rows = append(
+								rows,
+								table.Row{
+									m.Slug,
+									m.Name,
+									m.From.Name + " → " + m.To.Name,
+									m.State,
+									fmt.Sprintf("%d of %d", m.Moved, m.Applications),
+								},
+							)
+						}
+						p.table(table.Row{"Move", "Name", "From and to", "State", "Moved"}, rows, "There is no move.")
+					})
+				}),
+			},
+			{
+				Name:      "new",
+				Usage:     "plan a move; nothing changes yet",
+				ArgsUsage: "NAME",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "from", Usage: "the old provider", Required: true},
+					&cli.StringFlag{Name: "to", Usage: "the new provider", Required: true},
+					&cli.StringFlag{
+						Name:  "apps",
+						Usage: "applications, parted by commas; all that have the old provider, unless they are named",
+					},
+					&cli.StringFlag{Name: "groups", Usage: "the groups whose people's sign-ins both ways count"},
+					&cli.StringFlag{Name: "people", Usage: "the people whose sign-ins both ways count"},
+					&cli.StringFlag{Name: "short-name", Usage: "the move's short name"},
+					&cli.StringFlag{Name: "remark", Usage: "why"},
+				},
+				Metadata: examples(
+					"innergate move new 'To the north quay' --from saltmere-staff --to northquay-stevedores --apps " +
+						"cargo-ledger,berth-board",
+				),
+				Action: p.with("NAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					in := api.NewMove{
+						Name:         args[0],
+						Slug:         c.String("short-name"),
+						From:         c.String("from"),
+						To:           c.String("to"),
+						Remark:       c.String("remark"),
+						Applications: words(c.String("apps")),
 					}
-				}
-			})
-		})},
-		{Name: "end", Usage: "end a move; what has moved stays moved", ArgsUsage: "MOVE", Metadata: examples("innergate move end to-the-north-quay"), Action: p.with("MOVE", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			if err := cl.EndMove(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Err, "The move has ended.")
-			return nil
-		})},
-		{Name: "uses", Usage: "what still uses a provider, until it can be closed; exits with 1 where something does", ArgsUsage: "PROVIDER", Metadata: examples("innergate move uses saltmere-staff"), Action: p.with("PROVIDER", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			u, err := cl.StillUses(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			if err := p.show(c, u, func() {
-				for _, w := range u.Words {
-					fmt.Fprintln(p.Out, w)
-				}
-				var rows []table.Row
-				for _, a := range u.Apps {
-					rows = append(rows, table.Row{a.Slug, a.Name, a.Reach, a.Others, a.SignIns})
-				}
-				p.table(table.Row{"Application", "Name", "Reach", "Other providers", "Sign-ins, 30 days"}, rows, "No application has it.")
-				for _, r := range slices.Concat(u.Routes, u.Rules) {
-					fmt.Fprintln(p.Out, "named by "+r)
-				}
-			}); err != nil {
-				return err
-			}
-			if !u.Closable {
-				return fmt.Errorf("%s can't be closed yet", u.Provider.Name)
-			}
-			return nil
-		})},
-	}}
+					if g, who := words(c.String("groups")), words(c.String("people")); len(g)+len(who) > 0 {
+						in.Circle = &access.Circle{Groups: g, People: who}
+					}
+					m, err := cl.NewMove(ctx, in)
+					return shown(m, err, c)
+				}),
+			},
+			{
+				Name:      "show",
+				Usage:     "show a move: waves, usage and readiness of each application",
+				ArgsUsage: "MOVE",
+				Metadata:  examples("innergate move show to-the-north-quay"),
+				Action: p.with("MOVE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					m, err := cl.Move(ctx, args[0])
+					return shown(m, err, c)
+				}),
+			},
+			{
+				Name:      "plan",
+				Usage:     "say which applications are in a wave, when it opens, and what it bears",
+				ArgsUsage: "MOVE WAVE",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "apps", Usage: "applications, parted by commas"},
+					&cli.StringFlag{Name: "opens", Usage: "when its window opens"},
+					&cli.StringFlag{Name: "closes", Usage: "when it closes; an hour later, unless it is said"},
+					&cli.IntFlag{Name: "failures", Usage: "failed sign-ins that it bears", Value: -1},
+					&cli.IntFlag{Name: "differences", Usage: "people for whom something may differ", Value: -1},
+				},
+				Metadata: examples("innergate move plan to-the-north-quay 2 --apps berth-board --opens '2026-12-01 22:00' --failures 3"),
+				Action: wave(func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
+					in := api.PlanWave{Applications: words(c.String("apps"))}
+					for name, into := range map[string]**time.Time{"opens": &in.Opens, "closes": &in.Closes} {
+						if c.String(name) != "" {
+							t, err := moment(c.String(name))
+							if err != nil {
+								return nil, err
+							}
+							*into = &t
+						}
+					}
+					if f, d := c.Int("failures"), c.Int("differences"); f >= 0 || d >= 0 {
+						in.Limits = &moves.Limits{Failures: max(f, 0), Differences: max(d, 0)}
+					}
+					return cl.PlanWave(ctx, slug, n, in)
+				}),
+			},
+			{
+				Name:      "approve",
+				Usage:     "approve a wave that somebody else planned",
+				ArgsUsage: "MOVE WAVE",
+				Metadata:  examples("innergate move approve to-the-north-quay 1"),
+				Action: wave(func(ctx context.Context, _ *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
+					return cl.ApproveWave(ctx, slug, n)
+				}),
+			},
+			{
+				Name:      "open",
+				Usage:     "open a wave at once: people sign in with the new provider from now on",
+				ArgsUsage: "MOVE WAVE",
+				Flags: []cli.Flag{
+					&cli.IntFlag{Name: "minutes", Usage: "how long its window is, in which it goes back by itself", Value: 60},
+					&cli.BoolFlag{Name: "anyway", Usage: "although an application is not ready"},
+				},
+				Metadata: examples("innergate move open to-the-north-quay 1 --minutes 120"),
+				Action: wave(func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
+					return cl.OpenWave(ctx, slug, n, api.OpenWave{Minutes: c.Int("minutes"), Anyway: c.Bool("anyway")})
+				}),
+			},
+			{
+				Name:      "back",
+				Usage:     "take a wave back at once",
+				ArgsUsage: "MOVE WAVE",
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why"}},
+				Metadata:  examples("innergate move back to-the-north-quay 1 --reason 'roles differ'"),
+				Action: wave(func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, n int) (*api.Move, error) {
+					return cl.BackWave(ctx, slug, n, c.String("reason"))
+				}),
+			},
+			{
+				Name:      "trial",
+				Usage:     "make a link by which people sign in both ways; nothing reaches the application",
+				ArgsUsage: "MOVE APPLICATION",
+				Flags: []cli.Flag{
+					&cli.IntFlag{Name: "people", Usage: "how many may use it", Value: 20},
+					&cli.IntFlag{Name: "hours", Usage: "how long it is good", Value: 72},
+				},
+				Metadata: examples("innergate move trial to-the-north-quay cargo-ledger"),
+				Action: p.with("MOVE APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					t, err := cl.NewTrial(ctx, args[0], api.NewTrial{Application: args[1], People: c.Int("people"), Hours: c.Int("hours")})
+					if err != nil {
+						return err
+					}
+					return p.show(c, t, func() {
+						fmt.Fprintln(p.Out, t.Link)
+						fmt.Fprintf(p.Err, "It is for %d people, until %s.\n", t.People, localTime(t.Expires))
+					})
+				}),
+			},
+			{
+				Name:      "compare",
+				Usage:     "what came of signing in both ways, those that differ first",
+				ArgsUsage: "MOVE [APPLICATION]",
+				Metadata:  examples("innergate move compare to-the-north-quay"),
+				Action: p.flexible(1, 2, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					app := ""
+					if len(args) == 2 {
+						app = args[1]
+					}
+					list, err := cl.MoveComparisons(ctx, args[0], app)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						if len(list.Items) == 0 {
+							fmt.Fprintln(p.Out, "Nobody has signed in both ways yet.")
+						}
+						for _, x := range list.Items {
+							fmt.Fprintf(
+								p.Out,
+								"%-8s %s at %s (%s, %s) %s\n",
+								x.Result,
+								orDash(x.Person),
+								x.Application,
+								x.How,
+								localTime(x.At),
+								x.Code,
+							)
+							for _, d := range x.Differences {
+								fmt.Fprintf(
+									p.Out,
+									"    %s\n      - %s\n      + %s\n",
+									d.Name,
+									orDash(strings.Join(d.Was, ", ")),
+									orDash(strings.Join(d.Is, ", ")),
+								)
+							}
+						}
+					})
+				}),
+			},
+			{
+				Name:      "end",
+				Usage:     "end a move; what has moved stays moved",
+				ArgsUsage: "MOVE",
+				Metadata:  examples("innergate move end to-the-north-quay"),
+				Action: p.with("MOVE", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					if err := cl.EndMove(ctx, args[0]); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Err, "The move has ended.")
+					return nil
+				}),
+			},
+			{
+				Name:      "uses",
+				Usage:     "what still uses a provider, until it can be closed; exits with 1 where something does",
+				ArgsUsage: "PROVIDER",
+				Metadata:  examples("innergate move uses saltmere-staff"),
+				Action: p.with("PROVIDER", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					u, err := cl.StillUses(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					if err := p.show(c, u, func() {
+						for _, w := range u.Words {
+							fmt.Fprintln(p.Out, w)
+						}
+						var rows []table.Row
+						for _, a := range u.Apps {
+							rows = append(rows, table.Row{a.Slug, a.Name, a.Reach, a.Others, a.SignIns})
+						}
+						p.table(table.Row{"Application", "Name", "Reach", "Other providers", "Sign-ins, 30 days"}, rows,
+							"No application has it.")
+						for _, r := range slices.Concat(u.Routes, u.Rules) {
+							fmt.Fprintln(p.Out, "named by "+r)
+						}
+					}); err != nil {
+						return err
+					}
+					if !u.Closable {
+						return fmt.Errorf("%s can't be closed yet", u.Provider.Name)
+					}
+					return nil
+				}),
+			},
+		},
+	}
 }
 
 func (p *program) move(m *api.Move) {
-	fmt.Fprintf(p.Out, "%s (%s): from %s to %s, %s. %d of %d applications have moved.\n", m.Name, m.Slug, m.From.Name, m.To.Name, m.State, m.Moved, m.Applications)
+	fmt.Fprintf(
+		p.Out,
+		"%s (%s): from %s to %s, %s. %d of %d applications have moved.\n",
+		m.Name,
+		m.Slug,
+		m.From.Name,
+		m.To.Name,
+		m.State,
+		m.Moved,
+		m.Applications,
+	)
 	if m.Remark != "" {
 		fmt.Fprintln(p.Out, m.Remark)
 	}
@@ -165,7 +313,16 @@ func (p *program) move(m *api.Move) {
 		case w.State == "planned" && w.Opens != nil:
 			fmt.Fprintf(p.Out, ", opens %s", localTime(*w.Opens))
 		case w.State == "open" && w.Closes != nil:
-			fmt.Fprintf(p.Out, " until %s; %d signed in, %d failed (bears %d), %d differ (bears %d)", localTime(*w.Closes), w.Count.SignedIn, w.Count.Failed, w.Limits.Failures, w.Count.Differed, w.Limits.Differences)
+			fmt.Fprintf(
+				p.Out,
+				" until %s; %d signed in, %d failed (bears %d), %d differ (bears %d)",
+				localTime(*w.Closes),
+				w.Count.SignedIn,
+				w.Count.Failed,
+				w.Limits.Failures,
+				w.Count.Differed,
+				w.Limits.Differences,
+			)
 		}
 		if w.NeedsSecond {
 			fmt.Fprint(p.Out, ", needs a second person")
@@ -178,7 +335,18 @@ func (p *program) move(m *api.Move) {
 			if a.Wave != w.Number {
 				continue
 			}
-			fmt.Fprintf(p.Out, "  %s (%s): %s, %s. %d people, %d sign-ins in 30 days, the last %s. Compared: %s.\n", a.Name, a.Slug, a.State, a.Verdict.State, a.Users, a.SignIns, ago(a.LastSignIn), compared(a.Compared))
+			fmt.Fprintf(
+				p.Out,
+				"  %s (%s): %s, %s. %d people, %d sign-ins in 30 days, the last %s. Compared: %s.\n",
+				a.Name,
+				a.Slug,
+				a.State,
+				a.Verdict.State,
+				a.Users,
+				a.SignIns,
+				ago(a.LastSignIn),
+				compared(a.Compared),
+			)
 			for _, why := range a.Verdict.Why {
 				fmt.Fprintln(p.Out, "    - "+why)
 			}

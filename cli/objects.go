@@ -17,12 +17,24 @@ import (
 )
 
 var listFlags = []cli.Flag{
-	&cli.StringFlag{Name: "search", Usage: "part of a name, short name or entity ID"}, &cli.StringFlag{Name: "reach", Usage: "draft, everyone or closed"},
-	&cli.StringFlag{Name: "sort", Usage: "name, created or reach; with a leading - the other way round"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+	&cli.StringFlag{
+		Name:  "search",
+		Usage: "part of a name, short name or entity ID",
+	}, &cli.StringFlag{Name: "reach", Usage: "draft, everyone or closed"},
+	&cli.StringFlag{
+		Name:  "sort",
+		Usage: "name, created or reach; with a leading - the other way round",
+	}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
 }
 
 func listPage(c *cli.Command) client.Page {
-	return client.Page{Search: c.String("search"), Sort: c.String("sort"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"reach": c.String("reach")}}
+	return client.Page{
+		Search:  c.String("search"),
+		Sort:    c.String("sort"),
+		Limit:   c.Int("limit"),
+		After:   c.String("after"),
+		Filters: map[string]string{"reach": c.String("reach")},
+	}
 }
 
 func (p *program) more(next string) {
@@ -39,43 +51,102 @@ func ago(t *time.Time) string {
 }
 
 func (p *program) applications() *cli.Command {
-	return &cli.Command{Name: "app", Usage: "applications", Metadata: examples("innergate app list", "innergate app add --metadata rota.xml --provider saltmere-staff"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list applications", Flags: listFlags, Metadata: examples("innergate app list --search rota", "innergate app list --reach draft -o json"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Applications(ctx, listPage(c))
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, a := range list.Items {
-					rows = append(rows, table.Row{a.Slug, a.Name, a.Reach, strings.Join(a.Providers, ", "), ago(a.LastSignIn)})
-				}
-				p.table(table.Row{"Short name", "Name", "Reach", "Providers", "Last sign-in"}, rows, "No application fits. `innergate app add` adds one.")
-				p.more(list.Next)
-			})
-		})},
-		{Name: "show", Usage: "show one with its passage and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate app show crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			a, err := cl.Application(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return p.show(c, a, func() { p.application(a) })
-		})},
-		{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
-			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses (default: made from the name)"}, &cli.StringFlag{Name: "description", Usage: "what it is, for a colleague in two years"},
-			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml or oidc", Value: config.KindSAML}, &cli.StringFlag{Name: "start-url", Usage: "the application's own start address"}, &cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"}, &cli.StringFlag{Name: "access", Usage: "who may use it: assigned (people and groups; the usual) or everybody"},
-		}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff", "innergate app add --name \"Crew Rota\"", "innergate app add --metadata client.json --provider saltmere-staff"), Action: p.addApplication},
-		{Name: "take", Usage: "take the other side's metadata for an application that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
-			Metadata: examples("innergate app take crew-rota https://rota.saltmere.example/metadata", "innergate app take crew-rota rota.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") }},
-		p.reach("applications", "app"), p.reachUndo("applications", "app"), p.reachHistory("applications", "app"), p.remove("applications", "app"),
-	}}
+	return &cli.Command{
+		Name:     "app",
+		Usage:    "applications",
+		Metadata: examples("innergate app list", "innergate app add --metadata rota.xml --provider saltmere-staff"),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list applications",
+				Flags:    listFlags,
+				Metadata: examples("innergate app list --search rota", "innergate app list --reach draft -o json"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Applications(ctx, listPage(c))
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, a := range list.Items {
+							rows = append(rows, table.Row{a.Slug, a.Name, a.Reach, strings.Join(a.Providers, ", "), ago(a.LastSignIn)})
+						}
+						p.table(
+							table.Row{"Short name", "Name", "Reach", "Providers", "Last sign-in"},
+							rows,
+							"No application fits. `innergate app add` adds one.",
+						)
+						p.more(list.Next)
+					})
+				}),
+			},
+			{
+				Name:      "show",
+				Usage:     "show one with its passage and findings",
+				ArgsUsage: "SHORTNAME",
+				Metadata:  examples("innergate app show crew-rota"),
+				Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					a, err := cl.Application(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					return p.show(c, a, func() { p.application(a) })
+				}),
+			},
+			{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
+				&cli.StringFlag{
+					Name:  "metadata",
+					Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input",
+				}, &cli.StringFlag{Name: "entity",
+					Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"},
+				&cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
+				&cli.StringFlag{
+					Name:  "name",
+					Usage: "its name (default: as in the metadata)",
+				}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses (default: made from the name)"},
+				&cli.StringFlag{Name: "description", Usage: "what it is, for a colleague in two years"},
+				&cli.StringFlag{
+					Name:  "kind",
+					Usage: "what it speaks, where only its name is known: saml or oidc",
+					Value: config.KindSAML,
+				}, &cli.StringFlag{Name: "start-url", Usage: "the application's own start address"},
+				&cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"},
+				&cli.StringFlag{Name: "access", Usage: "who may use it: assigned (people and groups; the usual) or everybody"},
+			}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff",
+				"innergate app add --name \"Crew Rota\"", "innergate app add --metadata client.json --provider saltmere-staff"),
+				Action: p.addApplication},
+			{
+				Name:      "take",
+				Usage:     "take the other side's metadata for an application that is there",
+				ArgsUsage: "SHORTNAME SOURCE",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"},
+					&cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
+					&cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"},
+				},
+				Metadata: examples(
+					"innergate app take crew-rota https://rota.saltmere.example/metadata",
+					"innergate app take crew-rota rota.xml --preview",
+				),
+				Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") },
+			},
+			p.reach(
+				"applications",
+				"app",
+			), p.reachUndo("applications", "app"), p.reachHistory("applications", "app"), p.remove("applications", "app"),
+		},
+	}
 }
 
 func (p *program) application(a *api.Application) {
 	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", a.Name, a.Slug, orDash(a.Description))
 	p.table(table.Row{"", ""}, []table.Row{
-		{"kind", string(a.Kind)}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a), {"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))}, {"access", strings.Join(a.Access.InWords(), "\n")}, {"last sign-in", ago(a.LastSignIn)},
+		{
+			"kind",
+			string(a.Kind),
+		}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a),
+		{"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))},
+		{"access", strings.Join(a.Access.InWords(), "\n")}, {"last sign-in", ago(a.LastSignIn)},
 	}, "")
 	p.passage(a.Stations, a.Findings)
 }
@@ -101,7 +172,10 @@ func addresses(a *api.Application) table.Row {
 // asked are where people are sent to sign in.
 func asked(x *api.Provider) table.Row {
 	if x.OIDC != nil {
-		return table.Row{"endpoints", orDash(strings.TrimSpace(x.OIDC.AuthorizationEndpoint + "\n" + x.OIDC.TokenEndpoint + "\n" + x.OIDC.UserInfoEndpoint))}
+		return table.Row{
+			"endpoints",
+			orDash(strings.TrimSpace(x.OIDC.AuthorizationEndpoint + "\n" + x.OIDC.TokenEndpoint + "\n" + x.OIDC.UserInfoEndpoint)),
+		}
 	}
 	if x.Directory != nil {
 		return table.Row{"second factor", x.Directory.SecondFactor + ", passkeys " + x.Directory.PasskeyUse()}
@@ -195,7 +269,12 @@ func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
 	}
 	return p.show(c, made, func() {
 		p.application(made)
-		fmt.Fprintf(p.Out, "\nIt is a draft. Next: hand over our values with `innergate exchange app %[1]s`, try it with `innergate rehearse %[1]s`, open it with `innergate app reach %[1]s everyone`.\n", made.Slug)
+		fmt.Fprintf(
+			p.Out,
+			"\nIt is a draft. Next: hand over our values with `innergate exchange app %[1]s`, try it with `innergate rehearse %[1]s`, "+
+				"open it with `innergate app reach %[1]s everyone`.\n",
+			made.Slug,
+		)
 	})
 }
 
@@ -268,47 +347,103 @@ func (p *program) take(ctx context.Context, c *cli.Command, kind string) error {
 }
 
 func (p *program) remove(kind, word string) *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "delete it; its traces and journal lines stay", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " remove crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-		if err := cl.Delete(ctx, kind, args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
-		return nil
-	})}
+	return &cli.Command{
+		Name:      "remove",
+		Usage:     "delete it; its traces and journal lines stay",
+		ArgsUsage: "SHORTNAME",
+		Metadata:  examples("innergate " + word + " remove crew-rota"),
+		Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+			if err := cl.Delete(ctx, kind, args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
+			return nil
+		}),
+	}
 }
 
 func (p *program) providers() *cli.Command {
-	return &cli.Command{Name: "provider", Usage: "providers", Metadata: examples("innergate provider list", "innergate provider add --metadata https://id.saltmere.example/metadata"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list providers", Flags: listFlags, Metadata: examples("innergate provider list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Providers(ctx, listPage(c))
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, x := range list.Items {
-					rows = append(rows, table.Row{x.Slug, x.Name, x.Reach, x.Authority(), ago(x.LastSignIn)})
-				}
-				p.table(table.Row{"Short name", "Name", "Reach", "Entity ID or issuer", "Last sign-in"}, rows, "No provider fits. `innergate provider add` adds one.")
-				p.more(list.Next)
-			})
-		})},
-		{Name: "show", Usage: "show one with its stations and findings", ArgsUsage: "SHORTNAME", Metadata: examples("innergate provider show saltmere-staff"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			x, err := cl.Provider(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return p.show(c, x, func() { p.provider(x) })
-		})},
-		{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "metadata", Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input"}, &cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
-			&cli.StringFlag{Name: "name", Usage: "its name (default: as in the metadata)"}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses"}, &cli.StringFlag{Name: "description", Usage: "what it is"},
-			&cli.StringFlag{Name: "kind", Usage: "what it speaks, where only its name is known: saml, oidc, oauth2 or directory", Value: config.KindSAML}, &cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse, create, ask or pass", Value: "refuse"},
-		}, Metadata: examples("innergate provider add --metadata staff.xml --admission create", "innergate provider add --metadata https://id.northquay.example --admission create"), Action: p.addProvider},
-		{Name: "take", Usage: "take the other side's metadata for a provider that is there", ArgsUsage: "SHORTNAME SOURCE", Flags: []cli.Flag{&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"}, &cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"}, &cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"}},
-			Metadata: examples("innergate provider take saltmere-staff staff.xml --preview"), Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") }},
-		p.reach("providers", "provider"), p.reachUndo("providers", "provider"), p.reachHistory("providers", "provider"), p.remove("providers", "provider"),
-	}}
+	return &cli.Command{
+		Name:     "provider",
+		Usage:    "providers",
+		Metadata: examples("innergate provider list", "innergate provider add --metadata https://id.saltmere.example/metadata"),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list providers",
+				Flags:    listFlags,
+				Metadata: examples("innergate provider list"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Providers(ctx, listPage(c))
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, x := range list.Items {
+							rows = append(rows, table.Row{x.Slug, x.Name, x.Reach, x.Authority(), ago(x.LastSignIn)})
+						}
+						p.table(
+							table.Row{"Short name", "Name", "Reach", "Entity ID or issuer", "Last sign-in"},
+							rows,
+							"No provider fits. `innergate provider add` adds one.",
+						)
+						p.more(list.Next)
+					})
+				}),
+			},
+			{
+				Name:      "show",
+				Usage:     "show one with its stations and findings",
+				ArgsUsage: "SHORTNAME",
+				Metadata:  examples("innergate provider show saltmere-staff"),
+				Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					x, err := cl.Provider(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					return p.show(c, x, func() { p.provider(x) })
+				}),
+			},
+			{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
+				&cli.StringFlag{
+					Name:  "metadata",
+					Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input",
+				}, &cli.StringFlag{Name: "entity",
+					Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"},
+				&cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
+				&cli.StringFlag{
+					Name:  "name",
+					Usage: "its name (default: as in the metadata)",
+				}, &cli.StringFlag{Name: "short-name", Usage: "its short name, for addresses"},
+				&cli.StringFlag{Name: "description", Usage: "what it is"},
+				&cli.StringFlag{
+					Name:  "kind",
+					Usage: "what it speaks, where only its name is known: saml, oidc, oauth2 or directory",
+					Value: config.KindSAML,
+				}, &cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse, create, ask or pass", Value: "refuse"},
+			}, Metadata: examples("innergate provider add --metadata staff.xml --admission create",
+				"innergate provider add --metadata https://id.northquay.example --admission create"), Action: p.addProvider},
+			{
+				Name:      "take",
+				Usage:     "take the other side's metadata for a provider that is there",
+				ArgsUsage: "SHORTNAME SOURCE",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "entity", Usage: "the entity ID to choose, or the one that was cut off"},
+					&cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
+					&cli.BoolFlag{Name: "preview", Usage: "show what would change, and change nothing"},
+				},
+				Metadata: examples(
+					"innergate provider take saltmere-staff staff.xml --preview",
+				),
+				Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") },
+			},
+			p.reach(
+				"providers",
+				"provider",
+			), p.reachUndo("providers", "provider"), p.reachHistory("providers", "provider"), p.remove("providers", "provider"),
+		},
+	}
 }
 
 func (p *program) provider(x *api.Provider) {
@@ -318,7 +453,12 @@ func (p *program) provider(x *api.Provider) {
 	}
 	fmt.Fprintf(p.Out, "%s (%s)\n%s\n\n", x.Name, x.Slug, orDash(x.Description))
 	p.table(table.Row{"", ""}, []table.Row{
-		{"kind", string(x.Kind)}, {"reach", string(x.Reach)}, {map[string]string{config.KindSAML: "entity ID", config.KindOIDC: "issuer", config.KindOAuth2: "known by"}[x.Kind], orDash(x.Authority())}, asked(x), {"admission", x.Admission}, {"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
+		{
+			"kind",
+			string(x.Kind),
+		}, {"reach", string(x.Reach)}, {map[string]string{config.KindSAML: "entity ID", config.KindOIDC: "issuer",
+			config.KindOAuth2: "known by"}[x.Kind], orDash(x.Authority())}, asked(x), {"admission", x.Admission},
+		{"serves", orDash(strings.Join(serves, ", "))}, {"last sign-in", ago(x.LastSignIn)},
 	}, "")
 	p.passage(x.Stations, x.Findings)
 }

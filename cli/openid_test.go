@@ -41,7 +41,8 @@ func (s *shared) text() string {
 	return s.b.String()
 }
 
-// TestLoginThroughAProvider signs in with a browser, and with a code on another device, and gets a token that ends with the sign-in.
+// TestLoginThroughAProvider signs in with a browser, and with a code on another device, and gets a token that ends with
+// the sign-in.
 func TestLoginThroughAProvider(t *testing.T) {
 	w, ctx := world(t), context.Background()
 	t.Setenv("PATH", "") // no browser opens by itself
@@ -53,7 +54,8 @@ func TestLoginThroughAProvider(t *testing.T) {
 		var out, err shared
 		done := make(chan int, 1)
 		go func() {
-			done <- cli.Run(ctx, []string{"innergate", "login", w.URL, flag}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &err}, cli.Build{Version: "test", Console: web.Console()})
+			done <- cli.Run(ctx, []string{"innergate", "login", w.URL, flag},
+				cli.Streams{In: strings.NewReader(""), Out: &out, Err: &err}, cli.Build{Version: "test", Console: web.Console()})
 		}()
 		require.Eventually(t, func() bool { return link.MatchString(err.text()) }, testbed.Patience, 10*time.Millisecond, err.text())
 		walk(link.FindString(err.text()))
@@ -105,7 +107,17 @@ func TestSecretCommands(t *testing.T) {
 	code, _, says = run(t, "", "secret", "new", "cargo-ledger")
 	assert.NotEqual(t, 0, code)
 	assert.Contains(t, says, "Take back the one that is no longer used")
-	code, out, says = run(t, w.Northquay.Clients[0].Secret+"\n", "secret", "enter", "northquay-stevedores", "--ends", "2099-05-31", "-o", "json")
+	code, out, says = run(
+		t,
+		w.Northquay.Clients[0].Secret+"\n",
+		"secret",
+		"enter",
+		"northquay-stevedores",
+		"--ends",
+		"2099-05-31",
+		"-o",
+		"json",
+	)
 	require.Equal(t, 0, code, says)
 	var s api.Secret
 	require.NoError(t, json.Unmarshal([]byte(out), &s))
@@ -122,14 +134,18 @@ func TestSecretCommands(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"secret", "list", "cargo-ledger"}, "write applications/ or providers/"}, {[]string{"secret", "enter", "northquay-stevedores", "--ends", "soon"}, "is no day"}, {[]string{"secret", "list", "applications/crew-rota"}, "speaks SAML"},
-		{[]string{"console", "remove", "7"}, "no rule"}, {[]string{"console", "add", "--provider", "nobody", "--value", "x", "--role", "viewer"}, "no provider"},
+		{[]string{"secret", "list", "cargo-ledger"}, "write applications/ or providers/"},
+		{[]string{"secret", "enter", "northquay-stevedores", "--ends", "soon"}, "is no day"},
+		{[]string{"secret", "list", "applications/crew-rota"}, "speaks SAML"},
+		{[]string{"console", "remove", "7"}, "no rule"},
+		{[]string{"console", "add", "--provider", "nobody", "--value", "x", "--role", "viewer"}, "no provider"},
 	} {
 		code, _, says := run(t, "", c.args...)
 		assert.NotEqual(t, 0, code, c.args)
 		assert.Contains(t, says, c.says, c.args)
 	}
-	for _, args := range [][]string{{"app", "show", "cargo-ledger"}, {"provider", "show", "lantern-pass"}, {"provider", "list"}, {"exchange", "app", "cargo-ledger"}, {"exchange", "provider", "northquay-stevedores"}} {
+	for _, args := range [][]string{{"app", "show", "cargo-ledger"}, {"provider", "show", "lantern-pass"}, {"provider", "list"},
+		{"exchange", "app", "cargo-ledger"}, {"exchange", "provider", "northquay-stevedores"}} {
 		code, out, says := run(t, "", args...)
 		require.Equal(t, 0, code, says)
 		assert.NotContains(t, out, made, args)

@@ -22,7 +22,10 @@ import (
 )
 
 var pageFlags = []cli.Flag{
-	&cli.StringFlag{Name: "search", Usage: "how the name, last name, mail address, user name or external ID begins"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+	&cli.StringFlag{
+		Name:  "search",
+		Usage: "how the name, last name, mail address, user name or external ID begins",
+	}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
 }
 
 var idForm = regexp.MustCompile(`^[0-9A-HJKMNP-TV-Z]{26}$`)
@@ -38,7 +41,13 @@ func personID(ctx context.Context, cl *client.Client, text string) (string, erro
 	}
 	switch len(list.Items) {
 	case 0:
-		return "", &api.Problem{Title: "Not found", Status: 404, Code: "not-found", Detail: fmt.Sprintf("Nobody's name, mail address or user name begins with %q.", text), Remedy: "`innergate person list --search` finds people."}
+		return "", &api.Problem{
+			Title:  "Not found",
+			Status: 404,
+			Code:   "not-found",
+			Detail: fmt.Sprintf("Nobody's name, mail address or user name begins with %q.", text),
+			Remedy: "`innergate person list --search` finds people.",
+		}
 	case 1:
 		return list.Items[0].ID, nil
 	}
@@ -50,125 +59,247 @@ func personID(ctx context.Context, cl *client.Client, text string) (string, erro
 }
 
 func (p *program) people() *cli.Command {
-	filters := append(slices.Clone(pageFlags), &cli.StringFlag{Name: "type", Usage: "only this person type"}, &cli.StringFlag{Name: "group", Usage: "only people in this group"}, &cli.StringFlag{Name: "provider", Usage: "only people linked to this provider"}, &cli.StringFlag{Name: "active", Usage: "yes or no"})
-	change := []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "an attribute, as name=value; repeated for several, or for several values of one; name= takes it away"}, &cli.StringFlag{Name: "type", Usage: "the person type"}, &cli.StringFlag{Name: "groups", Usage: "the groups given by hand, parted by commas; empty for none"}, &cli.StringFlag{Name: "login", Usage: "the name in the gate's own directory; empty takes it away with all credentials"}}
-	return &cli.Command{Name: "person", Usage: "people: profiles, groups, links, import and export", Metadata: examples("innergate person list --search voss"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list people", Flags: filters, Metadata: examples("innergate person list --search voss", "innergate person list --group crew -o json"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.People(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"type": c.String("type"), "group": c.String("group"), "provider": c.String("provider"), "active": c.String("active")}})
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, x := range list.Items {
-					rows = append(rows, table.Row{x.ID, x.Name, orDash(x.Email), orDash(x.Username), x.Type, yesNo(x.Active), ago(x.LastSeen)})
-				}
-				p.table(table.Row{"ID", "Name", "Mail", "User name", "Type", "Active", "Last sign-in"}, rows, "Nobody is known yet, or nobody fits. People come with their first sign-in, or by `innergate person import`.")
-				p.more(list.Next)
-			})
-		})},
-		{Name: "show", Usage: "show a person with groups, links and accounts", ArgsUsage: "PERSON", Metadata: examples("innergate person show mira.voss@saltmere.example"), Action: p.with("PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			id, err := personID(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			x, err := cl.Person(ctx, id)
-			if err != nil {
-				return err
-			}
-			return p.show(c, x, func() { p.person(x) })
-		})},
-		{Name: "add", Usage: "add a person", Flags: change, Metadata: examples("innergate person add --set name=\"Gwen Fell\" --set email=gwen.fell@saltmere.example --type staff --groups crew,bridge"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			in := api.SavePerson{Profile: claims.Bag{}}
-			if err := changes(c, &in); err != nil {
-				return err
-			}
-			x, err := cl.AddPerson(ctx, in)
-			if err != nil {
-				return err
-			}
-			return p.show(c, x, func() { fmt.Fprintf(p.Out, "%s is known as %s.\n", x.Name, x.ID) })
-		})},
-		{Name: "change", Usage: "change a person; what is set here counts as entered by hand", ArgsUsage: "PERSON", Flags: append(change, &cli.BoolFlag{Name: "deactivate", Usage: "end all sign-ins and let the person in nowhere"}, &cli.BoolFlag{Name: "activate", Usage: "let the person in again"}), Metadata: examples("innergate person change mvoss --set title=Purser", "innergate person change mvoss --deactivate"), Action: p.with("PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			id, err := personID(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			held, err := cl.Person(ctx, id)
-			if err != nil {
-				return err
-			}
-			in := api.SavePerson{Profile: held.Profile}
-			if err := changes(c, &in); err != nil {
-				return err
-			}
-			if on, off := c.Bool("activate"), c.Bool("deactivate"); on && off {
-				return usage("--activate and --deactivate exclude one another")
-			} else if on || off {
-				in.Active = &on
-			}
-			x, err := cl.PutPerson(ctx, id, in)
-			if err != nil {
-				return err
-			}
-			return p.show(c, x, func() { p.person(x) })
-		})},
-		{Name: "password-link", Usage: "make a link with which the person sets a password, once; it is printed once", ArgsUsage: "PERSON", Metadata: examples("innergate person password-link runa.holt"), Action: p.with("PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			id, err := personID(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			made, err := cl.PasswordLink(ctx, id)
-			if err != nil {
-				return err
-			}
-			return p.show(c, made, func() { fmt.Fprintf(p.Out, "%s\ngood until %s\n", made.Link, localTime(made.Expires)) })
-		})},
-		{Name: "link", Usage: "link a person to the identifier that a provider vouched for in a sign-in: one that found nobody", ArgsUsage: "PERSON REFERENCE", Metadata: examples("innergate person link iris.vale 7K3M-Q9TD"), Action: p.with("PERSON REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			id, err := personID(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			x, err := cl.LinkPerson(ctx, id, args[1])
-			if err != nil {
-				return err
-			}
-			return p.show(c, x, func() { p.person(x) })
-		})},
-		{Name: "unlink", Usage: "take a link to a provider away; the subject is then a stranger again", ArgsUsage: "PERSON LINK", Metadata: examples("innergate person unlink mvoss 01M5S8K3"), Action: p.with("PERSON LINK", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			id, err := personID(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			if err := cl.Unlink(ctx, id, args[1]); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Out, "The link is gone.")
-			return nil
-		})},
-		{Name: "remove", Usage: "delete a person with links, memberships and assignments", ArgsUsage: "PERSON", Metadata: examples("innergate person remove 01M5S8K3V9QJ4R6T8W0Y2Z4B6D"), Action: p.with("PERSON", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			id, err := personID(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			if err := cl.DeletePerson(ctx, id); err != nil {
-				return err
-			}
-			fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
-			return nil
-		})},
-		{Name: "import", Usage: "add and change people from a file; all lines are checked before the first is written", ArgsUsage: "FILE", Description: "A CSV file has a heading: id, type, active, login, \"groups at the gate\", password_hash and names of attributes; several values of a cell are parted by |.\nJSON lines have the form {\"type\":\"staff\",\"groups\":[\"crew\"],\"profile\":{\"name\":[\"Mira Voss\"]}}. An empty cell changes nothing. Stopped, the\nsame command goes on where it was.",
-			Flags:    []cli.Flag{&cli.StringFlag{Name: "by", Usage: "what people are known by: external_id, email, preferred_username or id", Value: "external_id"}, &cli.StringFlag{Name: "form", Usage: "csv or jsonl (default: by the file's name)"}, &cli.BoolFlag{Name: "preview", Usage: "check and tell, and write nothing"}, &cli.BoolFlag{Name: "skip-bad", Usage: "write the good lines although others are bad"}},
-			Metadata: examples("innergate person import crew.csv --by preferred_username --preview", "innergate person import people.jsonl"), Action: p.with("FILE", p.importPeople)},
-		{Name: "export", Usage: "write all people to standard output", Flags: []cli.Flag{&cli.StringFlag{Name: "form", Usage: "csv or jsonl", Value: "csv"}}, Metadata: examples("innergate person export > people.csv"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			out, err := cl.ExportPeople(ctx, c.String("form"))
-			if err != nil {
-				return err
-			}
-			_, err = p.Out.Write(out)
-			return err
-		})},
-	}}
+	filters := append(
+		slices.Clone(pageFlags),
+		&cli.StringFlag{Name: "type", Usage: "only this person type"},
+		&cli.StringFlag{Name: "group", Usage: "only people in this group"},
+		&cli.StringFlag{Name: "provider", Usage: "only people linked to this provider"},
+		&cli.StringFlag{Name: "active", Usage: "yes or no"},
+	)
+	change := []cli.Flag{
+		&cli.StringSliceFlag{
+			Name:  "set",
+			Usage: "an attribute, as name=value; repeated for several, or for several values of one; name= takes it away",
+		},
+		&cli.StringFlag{Name: "type", Usage: "the person type"},
+		&cli.StringFlag{Name: "groups", Usage: "the groups given by hand, parted by commas; empty for none"},
+		&cli.StringFlag{Name: "login", Usage: "the name in the gate's own directory; empty takes it away with all credentials"},
+	}
+	return &cli.Command{
+		Name:     "person",
+		Usage:    "people: profiles, groups, links, import and export",
+		Metadata: examples("innergate person list --search voss"),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list people",
+				Flags:    filters,
+				Metadata: examples("innergate person list --search voss", "innergate person list --group crew -o json"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.People(
+						ctx,
+						client.Page{
+							Search: c.String("search"),
+							Limit:  c.Int("limit"),
+							After:  c.String("after"),
+							Filters: map[string]string{
+								"type":     c.String("type"),
+								"group":    c.String("group"),
+								"provider": c.String("provider"),
+								"active":   c.String("active"),
+							},
+						},
+					)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, x := range list.Items {
+							rows = append(
+								rows,
+								table.Row{x.ID, x.Name, orDash(x.Email), orDash(x.Username), x.Type, yesNo(x.Active), ago(x.LastSeen)},
+							)
+						}
+						p.table(
+							table.Row{"ID", "Name", "Mail", "User name", "Type", "Active", "Last sign-in"},
+							rows,
+							"Nobody is known yet, or nobody fits. People come with their first sign-in, or by `innergate person import`.",
+						)
+						p.more(list.Next)
+					})
+				}),
+			},
+			{
+				Name:      "show",
+				Usage:     "show a person with groups, links and accounts",
+				ArgsUsage: "PERSON",
+				Metadata:  examples("innergate person show mira.voss@saltmere.example"),
+				Action: p.with("PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := personID(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					x, err := cl.Person(ctx, id)
+					if err != nil {
+						return err
+					}
+					return p.show(c, x, func() { p.person(x) })
+				}),
+			},
+			{
+				Name:  "add",
+				Usage: "add a person",
+				Flags: change,
+				Metadata: examples(
+					"innergate person add --set name=\"Gwen Fell\" --set email=gwen.fell@saltmere.example --type staff --groups " +
+						"crew,bridge",
+				),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					in := api.SavePerson{Profile: claims.Bag{}}
+					if err := changes(c, &in); err != nil {
+						return err
+					}
+					x, err := cl.AddPerson(ctx, in)
+					if err != nil {
+						return err
+					}
+					return p.show(c, x, func() { fmt.Fprintf(p.Out, "%s is known as %s.\n", x.Name, x.ID) })
+				}),
+			},
+			{
+				Name:      "change",
+				Usage:     "change a person; what is set here counts as entered by hand",
+				ArgsUsage: "PERSON",
+				Flags: append(
+					change,
+					&cli.BoolFlag{Name: "deactivate", Usage: "end all sign-ins and let the person in nowhere"},
+					&cli.BoolFlag{Name: "activate", Usage: "let the person in again"},
+				),
+				Metadata: examples("innergate person change mvoss --set title=Purser", "innergate person change mvoss --deactivate"),
+				Action: p.with("PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := personID(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					held, err := cl.Person(ctx, id)
+					if err != nil {
+						return err
+					}
+					in := api.SavePerson{Profile: held.Profile}
+					if err := changes(c, &in); err != nil {
+						return err
+					}
+					if on, off := c.Bool("activate"), c.Bool("deactivate"); on && off {
+						return usage("--activate and --deactivate exclude one another")
+					} else if on || off {
+						in.Active = &on
+					}
+					x, err := cl.PutPerson(ctx, id, in)
+					if err != nil {
+						return err
+					}
+					return p.show(c, x, func() { p.person(x) })
+				}),
+			},
+			{
+				Name:      "password-link",
+				Usage:     "make a link with which the person sets a password, once; it is printed once",
+				ArgsUsage: "PERSON",
+				Metadata:  examples("innergate person password-link runa.holt"),
+				Action: p.with("PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := personID(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					made, err := cl.PasswordLink(ctx, id)
+					if err != nil {
+						return err
+					}
+					return p.show(c, made, func() { fmt.Fprintf(p.Out, "%s\ngood until %s\n", made.Link, localTime(made.Expires)) })
+				}),
+			},
+			{
+				Name:      "link",
+				Usage:     "link a person to the identifier that a provider vouched for in a sign-in: one that found nobody",
+				ArgsUsage: "PERSON REFERENCE",
+				Metadata:  examples("innergate person link iris.vale 7K3M-Q9TD"),
+				Action: p.with("PERSON REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := personID(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					x, err := cl.LinkPerson(ctx, id, args[1])
+					if err != nil {
+						return err
+					}
+					return p.show(c, x, func() { p.person(x) })
+				}),
+			},
+			{
+				Name:      "unlink",
+				Usage:     "take a link to a provider away; the subject is then a stranger again",
+				ArgsUsage: "PERSON LINK",
+				Metadata:  examples("innergate person unlink mvoss 01M5S8K3"),
+				Action: p.with("PERSON LINK", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					id, err := personID(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					if err := cl.Unlink(ctx, id, args[1]); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Out, "The link is gone.")
+					return nil
+				}),
+			},
+			{
+				Name:      "remove",
+				Usage:     "delete a person with links, memberships and assignments",
+				ArgsUsage: "PERSON",
+				Metadata:  examples("innergate person remove 01M5S8K3V9QJ4R6T8W0Y2Z4B6D"),
+				Action: p.with("PERSON", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					id, err := personID(ctx, cl, args[0])
+					if err != nil {
+						return err
+					}
+					if err := cl.DeletePerson(ctx, id); err != nil {
+						return err
+					}
+					fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
+					return nil
+				}),
+			},
+			{
+				Name:      "import",
+				Usage:     "add and change people from a file; all lines are checked before the first is written",
+				ArgsUsage: "FILE",
+				Description: "A CSV file has a heading: id, type, active, login, \"groups at the gate\", password_hash and names of " +
+					"attributes; several values of a cell are parted by |.\n" +
+					"JSON lines have the form {\"type\":\"staff\",\"groups\":[\"crew\"],\"profile\":{\"name\":[\"Mira Voss\"]}}. An " +
+					"empty cell changes nothing. Stopped, the\nsame command goes on where it was.",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:  "by",
+						Usage: "what people are known by: external_id, email, preferred_username or id",
+						Value: "external_id",
+					},
+					&cli.StringFlag{Name: "form", Usage: "csv or jsonl (default: by the file's name)"},
+					&cli.BoolFlag{Name: "preview", Usage: "check and tell, and write nothing"},
+					&cli.BoolFlag{Name: "skip-bad", Usage: "write the good lines although others are bad"},
+				},
+				Metadata: examples(
+					"innergate person import crew.csv --by preferred_username --preview",
+					"innergate person import people.jsonl",
+				),
+				Action: p.with("FILE", p.importPeople),
+			},
+			{
+				Name:     "export",
+				Usage:    "write all people to standard output",
+				Flags:    []cli.Flag{&cli.StringFlag{Name: "form", Usage: "csv or jsonl", Value: "csv"}},
+				Metadata: examples("innergate person export > people.csv"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					out, err := cl.ExportPeople(ctx, c.String("form"))
+					if err != nil {
+						return err
+					}
+					_, err = p.Out.Write(out)
+					return err
+				}),
+			},
+		},
+	}
 }
 
 // changes takes what is to be changed from the flags.
@@ -237,7 +368,8 @@ func yesNo(v bool) string {
 
 const importPart = 1 << 20
 
-// importPeople sends the file in parts, has it checked and, if all is well, written. Each of the three can be stopped and taken up again.
+// importPeople sends the file in parts, has it checked and, if all is well, written. Each of the three can be stopped
+// and taken up again.
 func (p *program) importPeople(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 	f, err := os.Open(args[0])
 	if err != nil {
@@ -255,7 +387,10 @@ func (p *program) importPeople(ctx context.Context, c *cli.Command, cl *client.C
 	if err != nil {
 		return err
 	}
-	job, err := cl.NewImport(ctx, api.NewImport{Form: form, By: c.String("by"), SkipBad: c.Bool("skip-bad"), SHA256: hex.EncodeToString(h.Sum(nil))})
+	job, err := cl.NewImport(
+		ctx,
+		api.NewImport{Form: form, By: c.String("by"), SkipBad: c.Bool("skip-bad"), SHA256: hex.EncodeToString(h.Sum(nil))},
+	)
 	if err != nil {
 		return err
 	}
@@ -332,38 +467,82 @@ func (p *program) imported(job *api.Import, created, changed string) {
 	if job.Bad > len(job.Problems) {
 		fmt.Fprintf(p.Out, "and %d more bad lines\n", job.Bad-len(job.Problems))
 	}
-	fmt.Fprintf(p.Out, "%d lines: %d %s, %d %s, %d stay as they are, %d are bad\n", job.Lines, job.Created, created, job.Updated, changed, job.Unchanged, job.Bad)
+	fmt.Fprintf(
+		p.Out,
+		"%d lines: %d %s, %d %s, %d stay as they are, %d are bad\n",
+		job.Lines,
+		job.Created,
+		created,
+		job.Updated,
+		changed,
+		job.Unchanged,
+		job.Bad,
+	)
 }
 
 func (p *program) groups() *cli.Command {
-	return &cli.Command{Name: "group", Usage: "groups of people at the gate", Metadata: examples("innergate group list"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list groups", Flags: pageFlags, Metadata: examples("innergate group list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Groups(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, g := range list.Items {
-					rows = append(rows, table.Row{g.Slug, g.Name, g.People, orDash(g.Description)})
-				}
-				p.table(table.Row{"Short name", "Name", "People", "Description"}, rows, "There is no group. Groups let rules and assignments name many people at once.")
-				p.more(list.Next)
-			})
-		})},
-		{Name: "add", Usage: "add a group", ArgsUsage: "NAME", Flags: []cli.Flag{&cli.StringFlag{Name: "short-name", Usage: "its short name (default: made from the name)"}, &cli.StringFlag{Name: "description", Usage: "what it is for"}}, Metadata: examples("innergate group add Crew --description \"Everybody on a boat\""), Action: p.with("NAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			g, err := cl.AddGroup(ctx, config.Group{Name: args[0], Slug: c.String("short-name"), Description: c.String("description")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, g, func() { fmt.Fprintf(p.Out, "The group %s is there, as %s.\n", g.Name, g.Slug) })
-		})},
-		{Name: "remove", Usage: "delete a group that nothing names", ArgsUsage: "SHORTNAME", Metadata: examples("innergate group remove crew"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			if err := cl.DeleteGroup(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
-			return nil
-		})},
-	}}
+	return &cli.Command{
+		Name:     "group",
+		Usage:    "groups of people at the gate",
+		Metadata: examples("innergate group list"),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list groups",
+				Flags:    pageFlags,
+				Metadata: examples("innergate group list"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Groups(ctx, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after")})
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, g := range list.Items {
+							rows = append(rows, table.Row{g.Slug, g.Name, g.People, orDash(g.Description)})
+						}
+						p.table(
+							table.Row{"Short name", "Name", "People", "Description"},
+							rows,
+							"There is no group. Groups let rules and assignments name many people at once.",
+						)
+						p.more(list.Next)
+					})
+				}),
+			},
+			{
+				Name:      "add",
+				Usage:     "add a group",
+				ArgsUsage: "NAME",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "short-name", Usage: "its short name (default: made from the name)"},
+					&cli.StringFlag{Name: "description", Usage: "what it is for"},
+				},
+				Metadata: examples("innergate group add Crew --description \"Everybody on a boat\""),
+				Action: p.with("NAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					g, err := cl.AddGroup(
+						ctx,
+						config.Group{Name: args[0], Slug: c.String("short-name"), Description: c.String("description")},
+					)
+					if err != nil {
+						return err
+					}
+					return p.show(c, g, func() { fmt.Fprintf(p.Out, "The group %s is there, as %s.\n", g.Name, g.Slug) })
+				}),
+			},
+			{
+				Name:      "remove",
+				Usage:     "delete a group that nothing names",
+				ArgsUsage: "SHORTNAME",
+				Metadata:  examples("innergate group remove crew"),
+				Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					if err := cl.DeleteGroup(ctx, args[0]); err != nil {
+						return err
+					}
+					fmt.Fprintf(p.Out, "%s is deleted.\n", args[0])
+					return nil
+				}),
+			},
+		},
+	}
 }

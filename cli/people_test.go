@@ -57,10 +57,17 @@ func TestPeopleAndAccessCommands(t *testing.T) {
 	fails(2, "either --person or --group", "access", "assign", "crew-rota")
 	fails(2, "is no network address", "access", "why", "crew-rota", "mvoss", "--from", "here")
 	policy := filepath.Join(t.TempDir(), "policy.yaml")
-	require.NoError(t, os.WriteFile(policy, []byte("to: everybody\nrules:\n  - {name: weekend, if: {days: [sat, sun]}, then: refuse}\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(policy, []byte("to: everybody\nrules:\n  - {name: weekend, if: {days: [sat, sun]}, then: refuse}\n"), 0o600),
+	)
 	assert.Contains(t, ok("access", "set", "crew-rota", "--file", policy), "Weekend: refuse whoever is here on sat or sun.")
 	assert.Contains(t, ok("access", "why", "crew-rota", "mvoss", "--at", "2026-11-28T12:00:00Z"), "rule 1 (weekend)")
-	assert.Contains(t, ok("access", "why", "crew-rota", "mvoss", "--at", "2026-11-27T12:00:00Z"), "passed over: rule 1 (weekend): not on sat, sun")
+	assert.Contains(
+		t,
+		ok("access", "why", "crew-rota", "mvoss", "--at", "2026-11-27T12:00:00Z"),
+		"passed over: rule 1 (weekend): not on sat, sun",
+	)
 	require.NoError(t, os.WriteFile(policy, []byte("rules: [{then: perhaps}]\n"), 0o600))
 	fails(1, "is no result", "access", "set", "crew-rota", "--file", policy)
 	ok("person", "remove", gwen.ID)
@@ -90,7 +97,11 @@ func TestRuleSetAndImportCommands(t *testing.T) {
 	_, out, _ = run(t, "", "ruleset", "list")
 	assert.Contains(t, out, "Ferry roles")
 
-	people := write("people.jsonl", `{"profile":{"external_id":["a1"],"name":["Ada Lowe"],"email":["no mail"]}}`+"\n"+`{"profile":{"external_id":["a2"],"name":["Bo Ness"]}}`+"\n")
+	people := write(
+		"people.jsonl",
+		`{"profile":{"external_id":["a1"],"name":["Ada Lowe"],"email":["no mail"]}}`+"\n"+
+			`{"profile":{"external_id":["a2"],"name":["Bo Ness"]}}`+"\n",
+	)
 	code, out, says = run(t, "", "person", "import", people)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, `line 1: "no mail" is no mail address.`)

@@ -17,15 +17,39 @@ import (
 
 // reachFlags say who is in a circle, for how long, and what becomes of open sessions.
 var reachFlags = []cli.Flag{
-	&cli.StringFlag{Name: "groups", Usage: "of the circle, parted by commas"}, &cli.StringFlag{Name: "people", Usage: "of the circle, by user name or mail address"}, &cli.StringFlag{Name: "networks", Usage: "of the circle, such as 10.20.0.0/16"}, &cli.IntFlag{Name: "share", Usage: "percent of all people"},
-	&cli.StringFlag{Name: "except-groups", Usage: "exceptions, which win"}, &cli.StringFlag{Name: "except-people", Usage: "exceptions, which win"}, &cli.StringFlag{Name: "except-networks", Usage: "exceptions, which win"}, &cli.StringFlag{Name: "instead", Usage: "the provider for those outside a provider's circle"},
-	&cli.IntFlag{Name: "minutes", Usage: "how long it holds; after that what was before comes back"}, &cli.BoolFlag{Name: "end-sessions", Usage: "end the open sessions of people who are outside from then on"}, &cli.BoolFlag{Name: "preview", Usage: "say whom it would touch, and change nothing"},
+	&cli.StringFlag{
+		Name:  "groups",
+		Usage: "of the circle, parted by commas",
+	}, &cli.StringFlag{Name: "people", Usage: "of the circle, by user name or mail address"},
+	&cli.StringFlag{Name: "networks", Usage: "of the circle, such as 10.20.0.0/16"},
+	&cli.IntFlag{Name: "share", Usage: "percent of all people"},
+	&cli.StringFlag{
+		Name:  "except-groups",
+		Usage: "exceptions, which win",
+	}, &cli.StringFlag{Name: "except-people", Usage: "exceptions, which win"},
+	&cli.StringFlag{Name: "except-networks", Usage: "exceptions, which win"},
+	&cli.StringFlag{Name: "instead", Usage: "the provider for those outside a provider's circle"},
+	&cli.IntFlag{
+		Name:  "minutes",
+		Usage: "how long it holds; after that what was before comes back",
+	}, &cli.BoolFlag{Name: "end-sessions", Usage: "end the open sessions of people who are outside from then on"},
+	&cli.BoolFlag{Name: "preview", Usage: "say whom it would touch, and change nothing"},
 }
 
 func reachChange(c *cli.Command, reach string) api.ReachChange {
 	in := api.ReachChange{Reach: access.Reach(reach), Minutes: c.Int("minutes"), EndSessions: c.Bool("end-sessions")}
-	circle := access.Circle{Groups: words(c.String("groups")), People: words(c.String("people")), Networks: words(c.String("networks")), Share: c.Int("share"), Instead: c.String("instead")}
-	not := access.Exceptions{Groups: words(c.String("except-groups")), People: words(c.String("except-people")), Networks: words(c.String("except-networks"))}
+	circle := access.Circle{
+		Groups:   words(c.String("groups")),
+		People:   words(c.String("people")),
+		Networks: words(c.String("networks")),
+		Share:    c.Int("share"),
+		Instead:  c.String("instead"),
+	}
+	not := access.Exceptions{
+		Groups:   words(c.String("except-groups")),
+		People:   words(c.String("except-people")),
+		Networks: words(c.String("except-networks")),
+	}
 	if len(not.Groups)+len(not.People)+len(not.Networks) > 0 {
 		circle.Except = &not
 	}
@@ -62,7 +86,18 @@ func (p *program) reach(kind, word string) *cli.Command {
 			fmt.Fprintf(p.Err, "It acts at once. `innergate %s reach-undo %s` takes it back.\n", word, args[0])
 		})
 	})
-	return &cli.Command{Name: "reach", Usage: "say whom it serves: draft, circle, everyone or closed", ArgsUsage: "SHORTNAME draft|circle|everyone|closed", Flags: reachFlags, Metadata: examples("innergate "+word+" reach "+name+" circle --groups office --except-people mvoss --preview", "innergate "+word+" reach "+name+" closed --minutes 30 --end-sessions", "innergate "+word+" reach "+name+" everyone"), Action: act}
+	return &cli.Command{
+		Name:      "reach",
+		Usage:     "say whom it serves: draft, circle, everyone or closed",
+		ArgsUsage: "SHORTNAME draft|circle|everyone|closed",
+		Flags:     reachFlags,
+		Metadata: examples(
+			"innergate "+word+" reach "+name+" circle --groups office --except-people mvoss --preview",
+			"innergate "+word+" reach "+name+" closed --minutes 30 --end-sessions",
+			"innergate "+word+" reach "+name+" everyone",
+		),
+		Action: act,
+	}
 }
 
 func (p *program) reachPreview(r *api.ReachPreview) {
@@ -84,89 +119,139 @@ func (p *program) reachPreview(r *api.ReachPreview) {
 }
 
 func (p *program) reachUndo(kind, word string) *cli.Command {
-	return &cli.Command{Name: "reach-undo", Usage: "take the newest change of the reach back", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " reach-undo crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-		if err := cl.UndoReach(ctx, kind, args[0]); err != nil {
-			return err
-		}
-		fmt.Fprintln(p.Err, "It is as it was before.")
-		return nil
-	})}
+	return &cli.Command{
+		Name:      "reach-undo",
+		Usage:     "take the newest change of the reach back",
+		ArgsUsage: "SHORTNAME",
+		Metadata:  examples("innergate " + word + " reach-undo crew-rota"),
+		Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+			if err := cl.UndoReach(ctx, kind, args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.Err, "It is as it was before.")
+			return nil
+		}),
+	}
 }
 
 func (p *program) reachHistory(kind, word string) *cli.Command {
-	return &cli.Command{Name: "reach-history", Usage: "how the reach was changed, the newest first", ArgsUsage: "SHORTNAME", Metadata: examples("innergate " + word + " reach-history crew-rota"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-		list, err := cl.ReachHistory(ctx, kind, args[0])
-		if err != nil {
-			return err
-		}
-		return p.show(c, list, func() {
-			var rows []table.Row
-			for _, x := range list.Items {
-				undone := ""
-				if x.Undone != nil {
-					undone = "taken back " + ago(x.Undone)
-				} else if x.Until != nil {
-					undone = "until " + localTime(*x.Until)
-				}
-				rows = append(rows, table.Row{ago(&x.At), x.By, x.From, x.To, undone})
+	return &cli.Command{
+		Name:      "reach-history",
+		Usage:     "how the reach was changed, the newest first",
+		ArgsUsage: "SHORTNAME",
+		Metadata:  examples("innergate " + word + " reach-history crew-rota"),
+		Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			list, err := cl.ReachHistory(ctx, kind, args[0])
+			if err != nil {
+				return err
 			}
-			p.table(table.Row{"When", "Who", "From", "To", ""}, rows, "Its reach was not changed by itself yet.")
-		})
-	})}
+			return p.show(c, list, func() {
+				var rows []table.Row
+				for _, x := range list.Items {
+					undone := ""
+					if x.Undone != nil {
+						undone = "taken back " + ago(x.Undone)
+					} else if x.Until != nil {
+						undone = "until " + localTime(*x.Until)
+					}
+					rows = append(rows, table.Row{ago(&x.At), x.By, x.From, x.To, undone})
+				}
+				p.table(table.Row{"When", "Who", "From", "To", ""}, rows, "Its reach was not changed by itself yet.")
+			})
+		}),
+	}
 }
 
 func (p *program) routes() *cli.Command {
-	return &cli.Command{Name: "route", Usage: "the ways by which people sign in: list, set, ask", Metadata: examples("innergate route list", "innergate route ask cargo-ledger --name somebody@northquay.example"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list the routes, in order", Metadata: examples("innergate route list", "innergate route list -o yaml > routes.yaml"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			r, err := cl.Routes(ctx)
-			if err != nil {
-				return err
-			}
-			return p.show(c, r, func() {
-				var rows []table.Row
-				for i, x := range r.Rules {
-					rows = append(rows, table.Row{i + 1, orDash(x.Name), strings.Join(routeWords(x.If), "\n"), strings.Join(x.To, " or ")})
-				}
-				p.table(table.Row{"", "Name", "If", "Leads to"}, rows, "There is no route: every application offers the providers that serve it. `innergate route set FILE` sets some.")
-			})
-		})},
-		{Name: "set", Usage: "replace the routes by what a file holds, in the form that list -o yaml prints", ArgsUsage: "FILE", Metadata: examples("innergate route set routes.yaml"), Action: p.with("FILE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			data, err := p.input(args[0], 4<<20)
-			if err != nil {
-				return err
-			}
-			doc, err := yaml.YAMLToJSON(data)
-			if err != nil {
-				return fmt.Errorf("the file %s is not YAML: %s", args[0], yaml.FormatError(err, false, false))
-			}
-			var r access.Routes
-			dec := json.NewDecoder(strings.NewReader(string(doc)))
-			dec.DisallowUnknownFields()
-			if err := dec.Decode(&r); err != nil {
-				return fmt.Errorf("the file %s does not hold routes: %w. Compare with `innergate route list -o yaml`", args[0], err)
-			}
-			made, err := cl.SetRoutes(ctx, r)
-			if err != nil {
-				return err
-			}
-			return p.show(c, made, func() { fmt.Fprintf(p.Out, "%d routes are set; they act at once.\n", len(made.Rules)) })
-		})},
-		{Name: "ask", Usage: "where somebody would go, and why", ArgsUsage: "APPLICATION", Flags: []cli.Flag{&cli.StringFlag{Name: "person", Usage: "somebody whom the gate knows from a session"}, &cli.StringFlag{Name: "name", Usage: "what somebody enters: a mail address or login name"}, &cli.StringFlag{Name: "network", Usage: "the address they come from"}}, Metadata: examples("innergate route ask cargo-ledger", "innergate route ask cargo-ledger --name lene.aas@northquay.example"), Action: p.with("APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			q := api.RouteQuestion{Application: args[0], Name: c.String("name"), Network: c.String("network")}
-			if who := c.String("person"); who != "" {
-				id, err := personID(ctx, cl, who)
-				if err != nil {
-					return err
-				}
-				q.Person = id
-			}
-			a, err := cl.AskRoute(ctx, q)
-			if err != nil {
-				return err
-			}
-			return p.show(c, a, func() { p.routeAnswer(a) })
-		})},
-	}}
+	return &cli.Command{
+		Name:     "route",
+		Usage:    "the ways by which people sign in: list, set, ask",
+		Metadata: examples("innergate route list", "innergate route ask cargo-ledger --name somebody@northquay.example"),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list the routes, in order",
+				Metadata: examples("innergate route list", "innergate route list -o yaml > routes.yaml"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					r, err := cl.Routes(ctx)
+					if err != nil {
+						return err
+					}
+					return p.show(c, r, func() {
+						var rows []table.Row
+						for i, x := range r.Rules {
+							rows = append(
+								rows,
+								table.Row{i + 1, orDash(x.Name), strings.Join(routeWords(x.If), "\n"), strings.Join(x.To, " or ")},
+							)
+						}
+						p.table(
+							table.Row{"", "Name", "If", "Leads to"},
+							rows,
+							"There is no route: every application offers the providers that serve it. `innergate route set FILE` sets "+
+								"some.",
+						)
+					})
+				}),
+			},
+			{
+				Name:      "set",
+				Usage:     "replace the routes by what a file holds, in the form that list -o yaml prints",
+				ArgsUsage: "FILE",
+				Metadata:  examples("innergate route set routes.yaml"),
+				Action: p.with("FILE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					data, err := p.input(args[0], 4<<20)
+					if err != nil {
+						return err
+					}
+					doc, err := yaml.YAMLToJSON(data)
+					if err != nil {
+						return fmt.Errorf("the file %s is not YAML: %s", args[0], yaml.FormatError(err, false, false))
+					}
+					var r access.Routes
+					dec := json.NewDecoder(strings.NewReader(string(doc)))
+					dec.DisallowUnknownFields()
+					if err := dec.Decode(&r); err != nil {
+						return fmt.Errorf("the file %s does not hold routes: %w. Compare with `innergate route list -o yaml`", args[0], err)
+					}
+					made, err := cl.SetRoutes(ctx, r)
+					if err != nil {
+						return err
+					}
+					return p.show(c, made, func() { fmt.Fprintf(p.Out, "%d routes are set; they act at once.\n", len(made.Rules)) })
+				}),
+			},
+			{
+				Name:      "ask",
+				Usage:     "where somebody would go, and why",
+				ArgsUsage: "APPLICATION",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "person", Usage: "somebody whom the gate knows from a session"},
+					&cli.StringFlag{Name: "name", Usage: "what somebody enters: a mail address or login name"},
+					&cli.StringFlag{Name: "network", Usage: "the address they come from"},
+				},
+				Metadata: examples(
+					"innergate route ask cargo-ledger",
+					"innergate route ask cargo-ledger --name lene.aas@northquay.example",
+				),
+				Action: p.with("APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					q := api.RouteQuestion{Application: args[0], Name: c.String("name"), Network: c.String("network")}
+					if who := c.String("person"); who != "" {
+						id, err := personID(ctx, cl, who)
+						if err != nil {
+							return err
+						}
+						q.Person = id
+					}
+					a, err := cl.AskRoute(ctx, q)
+					if err != nil {
+						return err
+					}
+					return p.show(c, a, func() { p.routeAnswer(a) })
+				}),
+			},
+		},
+	}
 }
 
 func (p *program) routeAnswer(a *api.RouteAnswer) {
@@ -194,7 +279,8 @@ func routeWords(c access.RouteCondition) []string {
 	for _, x := range []struct {
 		word string
 		list []string
-	}{{"application", c.Applications}, {"mail domain", c.MailDomains}, {"has used", c.Known}, {"group", c.Groups}, {"network", c.Networks}, {"asked for", c.Wish}, {"reach", c.Reach}} {
+	}{{"application", c.Applications}, {"mail domain", c.MailDomains}, {"has used", c.Known}, {"group", c.Groups},
+		{"network", c.Networks}, {"asked for", c.Wish}, {"reach", c.Reach}} {
 		if len(x.list) > 0 {
 			out = append(out, x.word+" "+strings.Join(x.list, " or "))
 		}

@@ -17,120 +17,177 @@ import (
 func partnerOf(text string) (kind, slug string, err error) {
 	kind, slug, ok := strings.Cut(text, "/")
 	if !ok || kind != "applications" && kind != "providers" || slug == "" {
-		return "", "", usage("%q names no partner; write applications/ or providers/ and the short name, such as applications/cargo-ledger", text)
+		return "", "", usage(
+			"%q names no partner; write applications/ or providers/ and the short name, such as applications/cargo-ledger",
+			text,
+		)
 	}
 	return kind, slug, nil
 }
 
 func (p *program) secrets() *cli.Command {
-	return &cli.Command{Name: "secret", Usage: "client secrets: ours that applications hold, and those that providers gave us", Metadata: examples("innergate secret list providers/northquay-stevedores"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list the secrets of one side, without the secrets", ArgsUsage: "PARTNER", Metadata: examples("innergate secret list applications/cargo-ledger"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "PARTNER")
-			if err != nil {
-				return err
-			}
-			kind, slug, err := partnerOf(args[0])
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			list, err := cl.Secrets(ctx, kind, slug)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, s := range list.Items {
-					hint := orDash(s.Hint)
-					if s.Hint != "" {
-						hint += "…"
+	return &cli.Command{
+		Name:     "secret",
+		Usage:    "client secrets: ours that applications hold, and those that providers gave us",
+		Metadata: examples("innergate secret list providers/northquay-stevedores"),
+		Commands: []*cli.Command{
+			{
+				Name:      "list",
+				Usage:     "list the secrets of one side, without the secrets",
+				ArgsUsage: "PARTNER",
+				Metadata:  examples("innergate secret list applications/cargo-ledger"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, "PARTNER")
+					if err != nil {
+						return err
 					}
-					rows = append(rows, table.Row{s.ID, s.State, hint, s.By, day(s.Expires), ago(s.LastUsed), orDash(s.Tried)})
-				}
-				p.table(table.Row{"ID", "State", "Begins", "By", "Ends", "Last used", "When tried"}, rows, "There is no secret. `innergate secret new` makes one for an application; `innergate secret enter` stores one that a provider gave.")
-			})
-		}},
-		{Name: "new", Usage: "make a secret for an application; it is printed once, and two are valid at once", ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "its life; 0 for no end"}}, Metadata: examples("innergate secret new cargo-ledger --days 365"), Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			s, err := cl.NewSecret(ctx, args[0], api.NewSecret{Days: c.Int("days")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, s, func() { fmt.Fprintln(p.Out, s.Secret) })
-		})},
-		{Name: "enter", Usage: "store a secret that a provider gave, read from standard input; it is never shown again", ArgsUsage: "SHORTNAME", Flags: []cli.Flag{&cli.StringFlag{Name: "ends", Usage: "the day on which the provider lets it end, as 2027-05-31"}}, Metadata: examples("innergate secret enter northquay-stevedores --ends 2027-05-31 < secret.txt"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "SHORTNAME")
-			if err != nil {
-				return err
-			}
-			in := api.TheirSecret{}
-			if text := c.String("ends"); text != "" {
-				t, err := time.Parse("2006-01-02", text)
-				if err != nil {
-					return usage("%q is no day; write it as 2027-05-31", text)
-				}
-				in.Expires = &t
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			if in.Value, err = p.secret("Secret: "); err != nil {
-				return err
-			}
-			s, err := cl.KeepSecret(ctx, args[0], in)
-			if err != nil {
-				return err
-			}
-			return p.show(c, s, func() {
-				if s.State == "next" {
-					fmt.Fprintf(p.Out, "Stored as the next secret. Try it with `innergate secret try %s %s`, then `innergate secret switch %s`.\n", args[0], s.ID, args[0])
-					return
-				}
-				fmt.Fprintf(p.Out, "Stored, and in use. Try it with `innergate secret try %s %s`.\n", args[0], s.ID)
-			})
-		}},
-		{Name: "try", Usage: "try a provider's secret at its token endpoint, without a sign-in", ArgsUsage: "SHORTNAME ID", Metadata: examples("innergate secret try northquay-stevedores 01KAR6…"), Action: p.with("SHORTNAME ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			t, err := cl.TrySecret(ctx, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			return p.show(c, t, func() {
-				fmt.Fprintf(p.Out, "%s: %s\n", t.Result, t.Text)
-				if t.Remedy != "" {
-					fmt.Fprintln(p.Out, t.Remedy)
-				}
-			})
-		})},
-		{Name: "switch", Usage: "use a provider's next secret from now on", ArgsUsage: "SHORTNAME", Metadata: examples("innergate secret switch northquay-stevedores"), Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
-			if err := cl.SwitchSecret(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Out, "The next secret is in use, and the one before is forgotten.")
-			return nil
-		})},
-		{Name: "remove", Usage: "take a secret back at once", ArgsUsage: "PARTNER ID", Metadata: examples("innergate secret remove applications/cargo-ledger 01KAR6…"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "PARTNER", "ID")
-			if err != nil {
-				return err
-			}
-			kind, slug, err := partnerOf(args[0])
-			if err != nil {
-				return err
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			if err := cl.DeleteSecret(ctx, kind, slug, args[1]); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Out, "Taken back.")
-			return nil
-		}},
-	}}
+					kind, slug, err := partnerOf(args[0])
+					if err != nil {
+						return err
+					}
+					cl, err := p.client(c)
+					if err != nil {
+						return err
+					}
+					list, err := cl.Secrets(ctx, kind, slug)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, s := range list.Items {
+							hint := orDash(s.Hint)
+							if s.Hint != "" {
+								hint += "…"
+							}
+							rows = append(rows, table.Row{s.ID, s.State, hint, s.By, day(s.Expires), ago(s.LastUsed), orDash(s.Tried)})
+						}
+						p.table(
+							table.Row{"ID", "State", "Begins", "By", "Ends", "Last used", "When tried"},
+							rows,
+							"There is no secret. `innergate secret new` makes one for an application; `innergate secret enter` stores "+
+								"one that a provider gave.",
+						)
+					})
+				},
+			},
+			{
+				Name:      "new",
+				Usage:     "make a secret for an application; it is printed once, and two are valid at once",
+				ArgsUsage: "SHORTNAME",
+				Flags:     []cli.Flag{&cli.IntFlag{Name: "days", Usage: "its life; 0 for no end"}},
+				Metadata:  examples("innergate secret new cargo-ledger --days 365"),
+				Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					s, err := cl.NewSecret(ctx, args[0], api.NewSecret{Days: c.Int("days")})
+					if err != nil {
+						return err
+					}
+					return p.show(c, s, func() { fmt.Fprintln(p.Out, s.Secret) })
+				}),
+			},
+			{
+				Name:      "enter",
+				Usage:     "store a secret that a provider gave, read from standard input; it is never shown again",
+				ArgsUsage: "SHORTNAME",
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "ends", Usage: "the day on which the provider lets it end, as 2027-05-31"}},
+				Metadata:  examples("innergate secret enter northquay-stevedores --ends 2027-05-31 < secret.txt"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, "SHORTNAME")
+					if err != nil {
+						return err
+					}
+					in := api.TheirSecret{}
+					if text := c.String("ends"); text != "" {
+						t, err := time.Parse("2006-01-02", text)
+						if err != nil {
+							return usage("%q is no day; write it as 2027-05-31", text)
+						}
+						in.Expires = &t
+					}
+					cl, err := p.client(c)
+					if err != nil {
+						return err
+					}
+					if in.Value, err = p.secret("Secret: "); err != nil {
+						return err
+					}
+					s, err := cl.KeepSecret(ctx, args[0], in)
+					if err != nil {
+						return err
+					}
+					return p.show(c, s, func() {
+						if s.State == "next" {
+							fmt.Fprintf(
+								p.Out,
+								"Stored as the next secret. Try it with `innergate secret try %s %s`, then `innergate secret switch %s`.\n",
+								args[0],
+								s.ID,
+								args[0],
+							)
+							return
+						}
+						fmt.Fprintf(p.Out, "Stored, and in use. Try it with `innergate secret try %s %s`.\n", args[0], s.ID)
+					})
+				},
+			},
+			{
+				Name:      "try",
+				Usage:     "try a provider's secret at its token endpoint, without a sign-in",
+				ArgsUsage: "SHORTNAME ID",
+				Metadata:  examples("innergate secret try northquay-stevedores 01KAR6…"),
+				Action: p.with("SHORTNAME ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					t, err := cl.TrySecret(ctx, args[0], args[1])
+					if err != nil {
+						return err
+					}
+					return p.show(c, t, func() {
+						fmt.Fprintf(p.Out, "%s: %s\n", t.Result, t.Text)
+						if t.Remedy != "" {
+							fmt.Fprintln(p.Out, t.Remedy)
+						}
+					})
+				}),
+			},
+			{
+				Name:      "switch",
+				Usage:     "use a provider's next secret from now on",
+				ArgsUsage: "SHORTNAME",
+				Metadata:  examples("innergate secret switch northquay-stevedores"),
+				Action: p.with("SHORTNAME", func(ctx context.Context, _ *cli.Command, cl *client.Client, args []string) error {
+					if err := cl.SwitchSecret(ctx, args[0]); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Out, "The next secret is in use, and the one before is forgotten.")
+					return nil
+				}),
+			},
+			{
+				Name:      "remove",
+				Usage:     "take a secret back at once",
+				ArgsUsage: "PARTNER ID",
+				Metadata:  examples("innergate secret remove applications/cargo-ledger 01KAR6…"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, "PARTNER", "ID")
+					if err != nil {
+						return err
+					}
+					kind, slug, err := partnerOf(args[0])
+					if err != nil {
+						return err
+					}
+					cl, err := p.client(c)
+					if err != nil {
+						return err
+					}
+					if err := cl.DeleteSecret(ctx, kind, slug, args[1]); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Out, "Taken back.")
+					return nil
+				},
+			},
+		},
+	}
 }
 
 func day(t *time.Time) string {
@@ -163,31 +220,71 @@ func (p *program) consoleAccess() *cli.Command {
 			for i, r := range a.Rules {
 				rows = append(rows, table.Row{i + 1, r.Provider, r.Attribute + " = " + r.Value, r.Role})
 			}
-			p.table(table.Row{"#", "Provider", "Whose profile has", "Role"}, rows, "Nobody comes in through a provider. `innergate console add` adds a rule.")
+			p.table(
+				table.Row{"#", "Provider", "Whose profile has", "Role"},
+				rows,
+				"Nobody comes in through a provider. `innergate console add` adds a rule.",
+			)
 		})
 	}
-	return &cli.Command{Name: "console", Usage: "who may come in to the console and the command line through providers", Metadata: examples("innergate console add --provider saltmere-staff --attribute groups --value ferry-office --role engineer"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list the rules", Metadata: examples("innergate console list"), Action: func(ctx context.Context, c *cli.Command) error { return rules(ctx, c, nil) }},
-		{Name: "add", Usage: "give a role to everybody for whom a provider vouches and whose profile has a value", Flags: []cli.Flag{&cli.StringFlag{Name: "provider", Required: true, Usage: "the provider's short name"}, &cli.StringFlag{Name: "attribute", Usage: "the profile's attribute", Value: "groups"}, &cli.StringFlag{Name: "value", Required: true, Usage: "the value that it must have"}, &cli.StringFlag{Name: "role", Required: true, Usage: "owner, engineer or viewer"}},
-			Metadata: examples("innergate console add --provider saltmere-staff --value ferry-office --role engineer"), Action: func(ctx context.Context, c *cli.Command) error {
-				return rules(ctx, c, func(a *api.ConsoleAccess) error {
-					a.Rules = append(a.Rules, api.AccessRule{Provider: c.String("provider"), Attribute: c.String("attribute"), Value: c.String("value"), Role: c.String("role")})
-					return nil
-				})
-			}},
-		{Name: "remove", Usage: "take a rule away; whoever came in by it is out at once", ArgsUsage: "NUMBER", Metadata: examples("innergate console remove 1"), Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "NUMBER")
-			if err != nil {
-				return err
-			}
-			return rules(ctx, c, func(a *api.ConsoleAccess) error {
-				var n int
-				if _, err := fmt.Sscan(args[0], &n); err != nil || n < 1 || n > len(a.Rules) {
-					return usage("there is no rule %q; `innergate console list` numbers them", args[0])
-				}
-				a.Rules = append(a.Rules[:n-1], a.Rules[n:]...)
-				return nil
-			})
-		}},
-	}}
+	return &cli.Command{
+		Name:     "console",
+		Usage:    "who may come in to the console and the command line through providers",
+		Metadata: examples("innergate console add --provider saltmere-staff --attribute groups --value ferry-office --role engineer"),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list the rules",
+				Metadata: examples("innergate console list"),
+				Action:   func(ctx context.Context, c *cli.Command) error { return rules(ctx, c, nil) },
+			},
+			{
+				Name:  "add",
+				Usage: "give a role to everybody for whom a provider vouches and whose profile has a value",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "provider", Required: true, Usage: "the provider's short name"},
+					&cli.StringFlag{Name: "attribute", Usage: "the profile's attribute", Value: "groups"},
+					&cli.StringFlag{Name: "value", Required: true, Usage: "the value that it must have"},
+					&cli.StringFlag{Name: "role", Required: true, Usage: "owner, engineer or viewer"},
+				},
+				Metadata: examples(
+					"innergate console add --provider saltmere-staff --value ferry-office --role engineer",
+				),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					return rules(ctx, c, func(a *api.ConsoleAccess) error {
+						a.Rules = append(
+							a.Rules,
+							api.AccessRule{
+								Provider:  c.String("provider"),
+								Attribute: c.String("attribute"),
+								Value:     c.String("value"),
+								Role:      c.String("role"),
+							},
+						)
+						return nil
+					})
+				},
+			},
+			{
+				Name:      "remove",
+				Usage:     "take a rule away; whoever came in by it is out at once",
+				ArgsUsage: "NUMBER",
+				Metadata:  examples("innergate console remove 1"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, "NUMBER")
+					if err != nil {
+						return err
+					}
+					return rules(ctx, c, func(a *api.ConsoleAccess) error {
+						var n int
+						if _, err := fmt.Sscan(args[0], &n); err != nil || n < 1 || n > len(a.Rules) {
+							return usage("there is no rule %q; `innergate console list` numbers them", args[0])
+						}
+						a.Rules = append(a.Rules[:n-1], a.Rules[n:]...)
+						return nil
+					})
+				},
+			},
+		},
+	}
 }

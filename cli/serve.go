@@ -27,7 +27,10 @@ import (
 
 // settings is where a flag's value comes from besides the command line: the environment, then the settings file.
 func settings(file *string, name string) cli.ValueSourceChain {
-	return cli.NewValueSourceChain(cli.EnvVar("INNERGATE_"+strings.ToUpper(strings.ReplaceAll(name, "-", "_"))), &settingsSource{file, name})
+	return cli.NewValueSourceChain(
+		cli.EnvVar("INNERGATE_"+strings.ToUpper(strings.ReplaceAll(name, "-", "_"))),
+		&settingsSource{file, name},
+	)
 }
 
 // settingsSource reads one value out of a YAML file whose keys are the flags' names.
@@ -62,7 +65,22 @@ func (s *settingsSource) Lookup() (string, bool) {
 func (s *settingsSource) String() string   { return "settings file, key " + s.key }
 func (s *settingsSource) GoString() string { return s.String() }
 
-var serveKeys = []string{"listen", "public-url", "data", "master-key-file", "trusted-proxies", "tls-cert", "tls-key", "operations-listen", "allow-private-addresses", "log-level", "log-format", "in-flight", "guard-listen", "guard-certificates"}
+var serveKeys = []string{
+	"listen",
+	"public-url",
+	"data",
+	"master-key-file",
+	"trusted-proxies",
+	"tls-cert",
+	"tls-key",
+	"operations-listen",
+	"allow-private-addresses",
+	"log-level",
+	"log-format",
+	"in-flight",
+	"guard-listen",
+	"guard-certificates",
+}
 
 // checkSettings says what is wrong with a settings file before anything is taken from it.
 func checkSettings(file string) error {
@@ -83,7 +101,12 @@ func checkSettings(file string) error {
 			known = known || k == key
 		}
 		if !known {
-			return fmt.Errorf("the settings file %s has the key %q, which is not known; the keys are %s", file, key, strings.Join(serveKeys, ", "))
+			return fmt.Errorf(
+				"the settings file %s has the key %q, which is not known; the keys are %s",
+				file,
+				key,
+				strings.Join(serveKeys, ", "),
+			)
 		}
 	}
 	return nil
@@ -99,20 +122,46 @@ func (p *program) serve() *cli.Command {
 	}
 	return &cli.Command{
 		Name: "serve", Usage: "run the service",
-		Description: "Every flag can also be set by an environment variable (INNERGATE_ and its name in capitals, dashes as underscores) or by a key in the settings\nfile (INNERGATE_SETTINGS). The master key can be given in INNERGATE_MASTER_KEY as 32 bytes in base64; else it is kept in a file.",
+		Description: "Every flag can also be set by an environment variable (INNERGATE_ and its name in capitals, dashes as " +
+			"underscores) or by a key in the settings\nfile (INNERGATE_SETTINGS). The master key can be given in INNERGATE_MASTER_KEY " +
+			"as 32 bytes in base64; else it is kept in a file.",
 		Flags: []cli.Flag{
-			flag("listen", "address to listen on", "127.0.0.1:8420"), flag("public-url", "the address under which people and partners reach the gate", ""),
-			flag("data", "folder for the database", "data"), flag("master-key-file", "file with the master key (default: master.key in the data folder)", ""),
+			flag(
+				"listen",
+				"address to listen on",
+				"127.0.0.1:8420",
+			), flag("public-url", "the address under which people and partners reach the gate", ""),
+			flag(
+				"data",
+				"folder for the database",
+				"data",
+			), flag("master-key-file", "file with the master key (default: master.key in the data folder)", ""),
 			flag("trusted-proxies", "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8, separated by commas", ""),
 			flag("tls-cert", "certificate file, to serve TLS without a proxy", ""), flag("tls-key", "key file for it", ""),
 			flag("operations-listen", "address for /healthz, /readyz and /metrics, apart from people's", ""),
 			flag("guard-listen", "address on which applications behind the gate are reached, each by its host name", ""),
-			flag("guard-certificates", "folder with a NAME.crt and NAME.key for each host name there; without it the guard serves http, for a proxy in front", ""),
-			&cli.BoolFlag{Name: "allow-private-addresses", Usage: "let the gate fetch partners' documents from private networks", Sources: settings(file, "allow-private-addresses")},
+			flag(
+				"guard-certificates",
+				"folder with a NAME.crt and NAME.key for each host name there; without it the guard serves http, for a proxy in front",
+				"",
+			),
+			&cli.BoolFlag{
+				Name:    "allow-private-addresses",
+				Usage:   "let the gate fetch partners' documents from private networks",
+				Sources: settings(file, "allow-private-addresses"),
+			},
 			flag("log-level", "debug, info, warn or error", "info"), flag("log-format", "text or json", "text"),
-			&cli.IntFlag{Name: "in-flight", Usage: "unfinished sign-ins allowed from one network address", Value: 500, Sources: settings(file, "in-flight")},
+			&cli.IntFlag{
+				Name:    "in-flight",
+				Usage:   "unfinished sign-ins allowed from one network address",
+				Value:   500,
+				Sources: settings(file, "in-flight"),
+			},
 		},
-		Metadata: examples("innergate serve --public-url https://gate.saltmere.example --data /var/lib/innergate", "INNERGATE_PUBLIC_URL=http://localhost:8420 innergate serve"),
+		Metadata: examples(
+			"innergate serve --public-url https://gate.saltmere.example --data /var/lib/innergate",
+			"INNERGATE_PUBLIC_URL=http://localhost:8420 innergate serve",
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := checkSettings(*file); err != nil {
 				return err
@@ -191,7 +240,11 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 	}
 	listener, err := net.Listen("tcp", c.String("listen"))
 	if err != nil {
-		return fmt.Errorf("the address %s can't be listened on: %w. Is another program using it? Choose another with --listen", c.String("listen"), rootCause(err))
+		return fmt.Errorf(
+			"the address %s can't be listened on: %w. Is another program using it? Choose another with --listen",
+			c.String("listen"),
+			rootCause(err),
+		)
 	}
 	defer listener.Close()
 	public := c.String("public-url")
@@ -207,7 +260,10 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer closeStore()
-	s := server.New(g, server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != ""})
+	s := server.New(
+		g,
+		server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != ""},
+	)
 	if at := c.String("operations-listen"); at != "" {
 		l, err := net.Listen("tcp", at)
 		if err != nil {
@@ -227,7 +283,9 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 	if needed, err := g.Console.SetupNeeded(ctx); err != nil {
 		return err
 	} else if needed {
-		fmt.Fprintf(p.Out, "\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n", g.Console.NewSetupLink())
+		fmt.Fprintf(p.Out,
+			"\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n",
+			g.Console.NewSetupLink())
 	}
 	log.Info("Inner Gate is ready", "public-url", g.PublicURL, "listen", listener.Addr().String(), "version", p.Version)
 	return serveUntil(ctx, s, listener, tlsConfig, g, log)
@@ -270,7 +328,17 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	if err != nil {
 		return nil, nil, err
 	}
-	g, err := gate.New(ctx, gate.Options{Store: st, PublicURL: public, Version: version, Log: log, Fetch: &fetch.Fetcher{AllowPrivate: c.Bool("allow-private-addresses")}, InFlight: c.Int("in-flight")})
+	g, err := gate.New(
+		ctx,
+		gate.Options{
+			Store:     st,
+			PublicURL: public,
+			Version:   version,
+			Log:       log,
+			Fetch:     &fetch.Fetcher{AllowPrivate: c.Bool("allow-private-addresses")},
+			InFlight:  c.Int("in-flight"),
+		},
+	)
 	if err != nil {
 		st.Close()
 		release()
@@ -285,8 +353,8 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	}, nil
 }
 
-// serveUntil serves until the context ends, tidies up from time to time, and stops gracefully: requests under way are finished. Sign-ins in flight live in the
-// store and go on after the next start.
+// serveUntil serves until the context ends, tidies up from time to time, and stops gracefully: requests under way are
+// finished. Sign-ins in flight live in the store and go on after the next start.
 func serveUntil(ctx context.Context, s *server.Server, l net.Listener, t *tls.Config, g *gate.Gate, log *slog.Logger) error {
 	ended := make(chan error, 1)
 	go func() { ended <- s.Serve(l, t) }()

@@ -62,7 +62,15 @@ func (p *program) tokenByBrowser(ctx context.Context, gate string) (string, erro
 	}
 	redirect := "http://" + l.Addr().String() + "/callback"
 	state, verifier := oidc.NewVerifier(), oidc.NewVerifier()
-	asked := oidc.Asked{Endpoint: gate + "/oidc/authorize", ClientID: config.ConsoleClient, RedirectURI: redirect, Scopes: []string{oidc.ScopeOpenID}, State: state, Nonce: oidc.NewVerifier(), Challenge: oidc.Challenge(verifier)}
+	asked := oidc.Asked{
+		Endpoint:    gate + "/oidc/authorize",
+		ClientID:    config.ConsoleClient,
+		RedirectURI: redirect,
+		Scopes:      []string{oidc.ScopeOpenID},
+		State:       state,
+		Nonce:       oidc.NewVerifier(),
+		Challenge:   oidc.Challenge(verifier),
+	}
 	location, err := asked.URL()
 	if err != nil {
 		return "", err
@@ -80,7 +88,11 @@ func (p *program) tokenByBrowser(ctx context.Context, gate string) (string, erro
 		parameters, err := oidc.ReadParameters(r.URL.RawQuery)
 		var code string
 		if err == nil {
-			code, err = oidc.ReadAnswer(parameters, oidc.AnswerRules{Partner: "the gate", Issuers: oidc.Issuers{Issuer: gate}, IssuerPromised: true, State: state}, nil)
+			code, err = oidc.ReadAnswer(
+				parameters,
+				oidc.AnswerRules{Partner: "the gate", Issuers: oidc.Issuers{Issuer: gate}, IssuerPromised: true, State: state},
+				nil,
+			)
 		}
 		text := "You are signed in. You may close this page and go back to the terminal."
 		if err != nil {
@@ -112,7 +124,11 @@ func (p *program) tokenByBrowser(ctx context.Context, gate string) (string, erro
 	if got.err != nil {
 		return "", got.err
 	}
-	b, err := post(ctx, gate+"/oidc/token", url.Values{"grant_type": {oidc.GrantCode}, "code": {got.code}, "redirect_uri": {redirect}, "code_verifier": {verifier}})
+	b, err := post(
+		ctx,
+		gate+"/oidc/token",
+		url.Values{"grant_type": {oidc.GrantCode}, "code": {got.code}, "redirect_uri": {redirect}, "code_verifier": {verifier}},
+	)
 	if err != nil {
 		return "", err
 	}

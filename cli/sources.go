@@ -16,86 +16,183 @@ import (
 	"innergate/core/keys"
 )
 
-func (p *program) sourceCommand(name, text string, flags []cli.Flag, more []string, example string, run func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, rest []string) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: text, ArgsUsage: strings.Join(append([]string{"SHORTNAME"}, more...), " "), Flags: flags, Metadata: examples("innergate source " + name + " " + example), Action: func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, append([]string{"SHORTNAME"}, more...)...)
-		if err != nil {
-			return err
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
-		return run(ctx, c, cl, args[0], args[1:])
-	}}
+func (p *program) sourceCommand(
+	name, text string,
+	flags []cli.Flag,
+	more []string,
+	example string,
+	run func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, rest []string) error,
+) *cli.Command {
+	return &cli.Command{
+		Name:      name,
+		Usage:     text,
+		ArgsUsage: strings.Join(append([]string{"SHORTNAME"}, more...), " "),
+		Flags:     flags,
+		Metadata:  examples("innergate source " + name + " " + example),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, append([]string{"SHORTNAME"}, more...)...)
+			if err != nil {
+				return err
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			return run(ctx, c, cl, args[0], args[1:])
+		},
+	}
 }
 
 func (p *program) sources() *cli.Command {
-	return &cli.Command{Name: "source", Usage: "sources of metadata of many partners", Metadata: examples("innergate source add --name Harbours --url https://md.harbours.example/all.xml --certificate harbours.pem", "innergate source entities harbours --search ferry"), Commands: []*cli.Command{
-		{Name: "list", Usage: "list sources", Metadata: examples("innergate source list"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			list, err := cl.Sources(ctx)
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, s := range list.Items {
-					rows = append(rows, table.Row{s.Slug, s.Name, s.Kind, s.Entities, ago(s.Checked), orDash(s.Error)})
-				}
-				p.table(table.Row{"Short name", "Name", "Kind", "Entities", "Read", "What is wrong"}, rows, "There is no source. `innergate source add` adds one.")
-			})
-		})},
-		{Name: "add", Usage: "add an aggregate, a metadata query service, or a file", Flags: []cli.Flag{
-			&cli.StringFlag{Name: "name", Usage: "its name", Required: true}, &cli.StringFlag{Name: "short-name", Usage: "its short name (default: made from the name)"}, &cli.StringFlag{Name: "url", Usage: "the aggregate's address"},
-			&cli.StringFlag{Name: "query", Usage: "the query service's address, to which entities/… is added"}, &cli.StringFlag{Name: "file", Usage: "a file of many entities, which is uploaded"},
-			&cli.StringFlag{Name: "certificate", Usage: "file with the certificate of whoever signs the metadata"}, &cli.IntFlag{Name: "every", Usage: "minutes between readings (default: what the metadata says)"},
-		}, Metadata: examples("innergate source add --name Harbours --url https://md.harbours.example/all.xml --certificate harbours.pem", "innergate source add --name \"Old list\" --file all.xml"), Action: p.addSource},
-		p.sourceCommand("refresh", "read a source now, and show how far it is", nil, nil, "harbours", func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, _ []string) error {
-			return p.followSource(ctx, c, cl, slug)
-		}),
-		p.sourceCommand("cancel", "stop a reading that is under way; what was held before stays", nil, nil, "harbours", func(ctx context.Context, _ *cli.Command, cl *client.Client, slug string, _ []string) error {
-			if err := cl.CancelSource(ctx, slug); err != nil {
-				return err
-			}
-			fmt.Fprintln(p.Out, "Cancelled.")
-			return nil
-		}),
-		p.sourceCommand("entities", "list a source's entities", []cli.Flag{&cli.StringFlag{Name: "search", Usage: "part of a name or entity ID"}, &cli.StringFlag{Name: "role", Usage: "idp or sp"}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"}}, nil, "harbours --search ferry", func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, _ []string) error {
-			list, err := cl.SourceEntities(ctx, slug, client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"), Filters: map[string]string{"role": c.String("role")}})
-			if err != nil {
-				return err
-			}
-			return p.show(c, list, func() {
-				var rows []table.Row
-				for _, e := range list.Items {
-					held := ""
-					if e.Held != nil {
-						held = e.Held.Kind + " " + e.Held.Slug
+	return &cli.Command{
+		Name:  "source",
+		Usage: "sources of metadata of many partners",
+		Metadata: examples(
+			"innergate source add --name Harbours --url https://md.harbours.example/all.xml --certificate harbours.pem",
+			"innergate source entities harbours --search ferry",
+		),
+		Commands: []*cli.Command{
+			{
+				Name:     "list",
+				Usage:    "list sources",
+				Metadata: examples("innergate source list"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Sources(ctx)
+					if err != nil {
+						return err
 					}
-					rows = append(rows, table.Row{e.DisplayName, e.EntityID, strings.Join(e.Roles, ", "), e.Problems, orDash(held)})
-				}
-				p.table(table.Row{"Name", "Entity ID", "Roles", "Problems", "Held as"}, rows, "No entity fits.")
-				p.more(list.Next)
-			})
-		}),
-		p.sourceCommand("look-up", "ask a metadata query service for one entity", nil, []string{"ENTITYID"}, "harbours https://port.harbours.example/saml", func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, rest []string) error {
-			e, err := cl.LookUp(ctx, slug, rest[0])
-			if err != nil {
-				return err
-			}
-			return p.show(c, e, func() {
-				fmt.Fprintf(p.Out, "%s\n  %s, %s\n", e.DisplayName, e.EntityID, strings.Join(e.Roles, " and "))
-			})
-		}),
-		{Name: "adopt", Usage: "make drafts of entities of a source", ArgsUsage: "SHORTNAME app|provider ENTITYID…", Metadata: examples("innergate source adopt harbours app https://port.harbours.example/saml"), Action: p.adopt},
-		p.sourceCommand("remove", "delete a source from which no partner takes its metadata", nil, nil, "harbours", func(ctx context.Context, _ *cli.Command, cl *client.Client, slug string, _ []string) error {
-			if err := cl.Delete(ctx, "sources", slug); err != nil {
-				return err
-			}
-			fmt.Fprintf(p.Out, "%s is deleted.\n", slug)
-			return nil
-		}),
-	}}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, s := range list.Items {
+							rows = append(rows, table.Row{s.Slug, s.Name, s.Kind, s.Entities, ago(s.Checked), orDash(s.Error)})
+						}
+						p.table(
+							table.Row{"Short name", "Name", "Kind", "Entities", "Read", "What is wrong"},
+							rows,
+							"There is no source. `innergate source add` adds one.",
+						)
+					})
+				}),
+			},
+			{Name: "add", Usage: "add an aggregate, a metadata query service, or a file", Flags: []cli.Flag{
+				&cli.StringFlag{
+					Name:     "name",
+					Usage:    "its name",
+					Required: true,
+				}, &cli.StringFlag{Name: "short-name", Usage: "its short name (default: made from the name)"},
+				&cli.StringFlag{Name: "url", Usage: "the aggregate's address"},
+				&cli.StringFlag{
+					Name:  "query",
+					Usage: "the query service's address, to which entities/… is added",
+				}, &cli.StringFlag{Name: "file", Usage: "a file of many entities, which is uploaded"},
+				&cli.StringFlag{
+					Name:  "certificate",
+					Usage: "file with the certificate of whoever signs the metadata",
+				}, &cli.IntFlag{Name: "every", Usage: "minutes between readings (default: what the metadata says)"},
+			}, Metadata: examples("innergate source add --name Harbours --url https://md.harbours.example/all.xml --certificate "+
+				"harbours.pem", "innergate source add --name \"Old list\" --file all.xml"), Action: p.addSource},
+			p.sourceCommand(
+				"refresh",
+				"read a source now, and show how far it is",
+				nil,
+				nil,
+				"harbours",
+				func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, _ []string) error {
+					return p.followSource(ctx, c, cl, slug)
+				},
+			),
+			p.sourceCommand(
+				"cancel",
+				"stop a reading that is under way; what was held before stays",
+				nil,
+				nil,
+				"harbours",
+				func(ctx context.Context, _ *cli.Command, cl *client.Client, slug string, _ []string) error {
+					if err := cl.CancelSource(ctx, slug); err != nil {
+						return err
+					}
+					fmt.Fprintln(p.Out, "Cancelled.")
+					return nil
+				},
+			),
+			p.sourceCommand(
+				"entities",
+				"list a source's entities",
+				[]cli.Flag{
+					&cli.StringFlag{Name: "search", Usage: "part of a name or entity ID"},
+					&cli.StringFlag{Name: "role", Usage: "idp or sp"},
+					&cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50},
+					&cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+				},
+				nil,
+				"harbours --search ferry",
+				func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, _ []string) error {
+					list, err := cl.SourceEntities(
+						ctx,
+						slug,
+						client.Page{
+							Search:  c.String("search"),
+							Limit:   c.Int("limit"),
+							After:   c.String("after"),
+							Filters: map[string]string{"role": c.String("role")},
+						},
+					)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, e := range list.Items {
+							held := ""
+							if e.Held != nil {
+								held = e.Held.Kind + " " + e.Held.Slug
+							}
+							rows = append(rows, table.Row{e.DisplayName, e.EntityID, strings.Join(e.Roles, ", "), e.Problems, orDash(held)})
+						}
+						p.table(table.Row{"Name", "Entity ID", "Roles", "Problems", "Held as"}, rows, "No entity fits.")
+						p.more(list.Next)
+					})
+				},
+			),
+			p.sourceCommand(
+				"look-up",
+				"ask a metadata query service for one entity",
+				nil,
+				[]string{"ENTITYID"},
+				"harbours https://port.harbours.example/saml",
+				func(ctx context.Context, c *cli.Command, cl *client.Client, slug string, rest []string) error {
+					e, err := cl.LookUp(ctx, slug, rest[0])
+					if err != nil {
+						return err
+					}
+					return p.show(c, e, func() {
+						fmt.Fprintf(p.Out, "%s\n  %s, %s\n", e.DisplayName, e.EntityID, strings.Join(e.Roles, " and "))
+					})
+				},
+			),
+			{
+				Name:      "adopt",
+				Usage:     "make drafts of entities of a source",
+				ArgsUsage: "SHORTNAME app|provider ENTITYID…",
+				Metadata:  examples("innergate source adopt harbours app https://port.harbours.example/saml"),
+				Action:    p.adopt,
+			},
+			p.sourceCommand(
+				"remove",
+				"delete a source from which no partner takes its metadata",
+				nil,
+				nil,
+				"harbours",
+				func(ctx context.Context, _ *cli.Command, cl *client.Client, slug string, _ []string) error {
+					if err := cl.Delete(ctx, "sources", slug); err != nil {
+						return err
+					}
+					fmt.Fprintf(p.Out, "%s is deleted.\n", slug)
+					return nil
+				},
+			),
+		},
+	}
 }
 
 func (p *program) addSource(ctx context.Context, c *cli.Command) error {
@@ -104,7 +201,8 @@ func (p *program) addSource(ctx context.Context, c *cli.Command) error {
 	}
 	s := config.Source{Name: c.String("name"), Slug: c.String("short-name"), EveryMinutes: c.Int("every")}
 	given := 0
-	for kind, value := range map[string]string{config.SourceAggregate: c.String("url"), config.SourceQuery: c.String("query"), config.SourceFile: c.String("file")} {
+	for kind, value := range map[string]string{config.SourceAggregate: c.String("url"), config.SourceQuery: c.String("query"),
+		config.SourceFile: c.String("file")} {
 		if value != "" {
 			given++
 			if s.Kind = kind; kind != config.SourceFile {
@@ -198,7 +296,20 @@ func (p *program) source(s *api.Source) {
 	if s.ValidUntil != nil {
 		until = ending(*s.ValidUntil, time.Now())
 	}
-	p.table(table.Row{"", ""}, []table.Row{{"short name", s.Slug}, {"kind", s.Kind}, {"address", orDash(s.URL)}, {"calls itself", orDash(s.PublishedName)}, {"entities", s.Entities}, {"read", ago(s.Checked)}, {"valid until", until}, {"signed by", orDash(s.Pinned)}}, "")
+	p.table(
+		table.Row{"", ""},
+		[]table.Row{
+			{"short name", s.Slug},
+			{"kind", s.Kind},
+			{"address", orDash(s.URL)},
+			{"calls itself", orDash(s.PublishedName)},
+			{"entities", s.Entities},
+			{"read", ago(s.Checked)},
+			{"valid until", until},
+			{"signed by", orDash(s.Pinned)},
+		},
+		"",
+	)
 }
 
 func (p *program) adopt(ctx context.Context, c *cli.Command) error {

@@ -16,99 +16,166 @@ import (
 // moreTraces are the commands on traces beside listing and showing them.
 func (p *program) moreTraces() []*cli.Command {
 	return []*cli.Command{
-		{Name: "compare", Usage: "lay two sign-ins side by side, and name the first difference that matters", ArgsUsage: "REFERENCE [OTHER]", Description: "Without another it takes the newest good sign-in before: of the same person, or else of anybody through the same passage.", Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "print what is alike as well"}}, Metadata: examples("innergate trace compare 7F3K-92QX", "innergate trace compare 7F3K-92QX 9MQC-B59A"), Action: func(ctx context.Context, c *cli.Command) error {
-			if n := c.Args().Len(); n < 1 || n > 2 {
-				return usage("compare takes one reference number or two")
-			}
-			cl, err := p.client(c)
-			if err != nil {
-				return err
-			}
-			r, err := cl.CompareTraces(ctx, c.Args().Get(0), c.Args().Get(1))
-			if err != nil {
-				return err
-			}
-			return p.show(c, r, func() { p.comparison(r, c.Bool("all")) })
-		}},
-		{Name: "keep", Usage: "how long traces are kept", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "by age"}, &cli.IntFlag{Name: "count", Usage: "by number"}}, Metadata: examples("innergate trace keep", "innergate trace keep --days 30 --count 500000"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			k, err := cl.TraceRetention(ctx)
-			if err == nil && (c.IsSet("days") || c.IsSet("count")) {
-				in := api.TraceRetention{Days: k.Days, Count: k.Count}
-				if c.IsSet("days") {
-					in.Days = c.Int("days")
+		{
+			Name:      "compare",
+			Usage:     "lay two sign-ins side by side, and name the first difference that matters",
+			ArgsUsage: "REFERENCE [OTHER]",
+			Description: "Without another it takes the newest good sign-in before: of the same person, or else of anybody through the " +
+				"same passage.",
+			Flags:    []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "print what is alike as well"}},
+			Metadata: examples("innergate trace compare 7F3K-92QX", "innergate trace compare 7F3K-92QX 9MQC-B59A"),
+			Action: func(ctx context.Context, c *cli.Command) error {
+				if n := c.Args().Len(); n < 1 || n > 2 {
+					return usage("compare takes one reference number or two")
 				}
-				if c.IsSet("count") {
-					in.Count = c.Int("count")
+				cl, err := p.client(c)
+				if err != nil {
+					return err
 				}
-				k, err = cl.SetTraceRetention(ctx, in)
-			}
-			if err != nil {
-				return err
-			}
-			return p.show(c, k, func() {
-				fmt.Fprintf(p.Out, "Traces are kept for %d days, and %d of them at most. The oldest began: %s.\n", k.Days, k.Count, ago(k.Oldest))
-			})
-		})},
-		{Name: "count", Usage: "count the sign-ins of the last days", Flags: []cli.Flag{&cli.IntFlag{Name: "days", Usage: "from 1 to 366", Value: 7}, &cli.StringFlag{Name: "app", Usage: "short name of an application"}, &cli.StringFlag{Name: "provider", Usage: "short name of a provider"}}, Metadata: examples("innergate trace count", "innergate trace count --days 30 --app crew-rota"), Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
-			s, err := cl.Statistics(ctx, c.Int("days"), map[string]string{"application": c.String("app"), "provider": c.String("provider")})
-			if err != nil {
-				return err
-			}
-			return p.show(c, s, func() { p.statistics(s) })
-		})},
+				r, err := cl.CompareTraces(ctx, c.Args().Get(0), c.Args().Get(1))
+				if err != nil {
+					return err
+				}
+				return p.show(c, r, func() { p.comparison(r, c.Bool("all")) })
+			},
+		},
+		{
+			Name:     "keep",
+			Usage:    "how long traces are kept",
+			Flags:    []cli.Flag{&cli.IntFlag{Name: "days", Usage: "by age"}, &cli.IntFlag{Name: "count", Usage: "by number"}},
+			Metadata: examples("innergate trace keep", "innergate trace keep --days 30 --count 500000"),
+			Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+				k, err := cl.TraceRetention(ctx)
+				if err == nil && (c.IsSet("days") || c.IsSet("count")) {
+					in := api.TraceRetention{Days: k.Days, Count: k.Count}
+					if c.IsSet("days") {
+						in.Days = c.Int("days")
+					}
+					if c.IsSet("count") {
+						in.Count = c.Int("count")
+					}
+					k, err = cl.SetTraceRetention(ctx, in)
+				}
+				if err != nil {
+					return err
+				}
+				return p.show(c, k, func() {
+					fmt.Fprintf(
+						p.Out,
+						"Traces are kept for %d days, and %d of them at most. The oldest began: %s.\n",
+						k.Days,
+						k.Count,
+						ago(k.Oldest),
+					)
+				})
+			}),
+		},
+		{
+			Name:  "count",
+			Usage: "count the sign-ins of the last days",
+			Flags: []cli.Flag{
+				&cli.IntFlag{Name: "days", Usage: "from 1 to 366", Value: 7},
+				&cli.StringFlag{Name: "app", Usage: "short name of an application"},
+				&cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
+			},
+			Metadata: examples("innergate trace count", "innergate trace count --days 30 --app crew-rota"),
+			Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+				s, err := cl.Statistics(
+					ctx,
+					c.Int("days"),
+					map[string]string{"application": c.String("app"), "provider": c.String("provider")},
+				)
+				if err != nil {
+					return err
+				}
+				return p.show(c, s, func() { p.statistics(s) })
+			}),
+		},
 	}
 }
 
 // bundle makes a file for support.
 func (p *program) bundle() *cli.Command {
-	return &cli.Command{Name: "bundle", Usage: "one file for support about one sign-in or one partner", ArgsUsage: "[REFERENCE]", Description: "Lists what is in it; with --out, writes it as an HTML file that is read without the gate. Secrets are never in it, signature values are taken out, personal values are masked unless --personal is given.", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "app", Usage: "about this application, by short name"}, &cli.StringFlag{Name: "provider", Usage: "about this provider, by short name"}, &cli.BoolFlag{Name: "personal", Usage: "leave names, identifiers and messages in"}, &cli.StringFlag{Name: "out", Usage: "the file to write"},
-	}, Metadata: examples("innergate bundle 7F3K-92QX", "innergate bundle 7F3K-92QX --out sign-in.html", "innergate bundle --provider saltmere-staff --out saltmere.html"), Action: func(ctx context.Context, c *cli.Command) error {
-		q := api.BundleQuestion{Reference: c.Args().First(), Personal: c.Bool("personal")}
-		if c.Args().Len() > 1 {
-			return usage("bundle takes one reference number")
-		}
-		if q.Slug = c.String("app"); q.Slug != "" {
-			q.Kind = "application"
-		}
-		if s := c.String("provider"); s != "" {
-			if q.Slug != "" {
-				return usage("a bundle is about one partner")
+	return &cli.Command{
+		Name:      "bundle",
+		Usage:     "one file for support about one sign-in or one partner",
+		ArgsUsage: "[REFERENCE]",
+		Description: "Lists what is in it; with --out, writes it as an HTML file that is read without the gate. Secrets are never in " +
+			"it, signature values are taken out, personal values are masked unless --personal is given.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{
+				Name:  "app",
+				Usage: "about this application, by short name",
+			}, &cli.StringFlag{Name: "provider", Usage: "about this provider, by short name"},
+			&cli.BoolFlag{Name: "personal", Usage: "leave names, identifiers and messages in"},
+			&cli.StringFlag{Name: "out", Usage: "the file to write"},
+		},
+		Metadata: examples(
+			"innergate bundle 7F3K-92QX",
+			"innergate bundle 7F3K-92QX --out sign-in.html",
+			"innergate bundle --provider saltmere-staff --out saltmere.html",
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			q := api.BundleQuestion{Reference: c.Args().First(), Personal: c.Bool("personal")}
+			if c.Args().Len() > 1 {
+				return usage("bundle takes one reference number")
 			}
-			q.Kind, q.Slug = "provider", s
-		}
-		cl, err := p.client(c)
-		if err != nil {
-			return err
-		}
-		b, err := cl.Bundle(ctx, q)
-		if err != nil {
-			return err
-		}
-		if err := p.show(c, b, func() {
-			var rows []table.Row
-			for _, x := range b.Contents {
-				rows = append(rows, table.Row{x.What, x.Redacted})
+			if q.Slug = c.String("app"); q.Slug != "" {
+				q.Kind = "application"
 			}
-			fmt.Fprintf(p.Out, "A bundle about the %s holds:\n\n", b.About)
-			p.table(table.Row{"What", "Taken out of it"}, rows, "")
-		}); err != nil || c.String("out") == "" {
-			return err
-		}
-		page, err := cl.BundleFile(ctx, q)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(c.String("out"), page, 0o600); err != nil {
-			return fmt.Errorf("the bundle can't be written: %w", err)
-		}
-		fmt.Fprintf(p.Err, "\n%s is written, %d kB.\n", c.String("out"), (len(page)+1023)/1024)
-		return nil
-	}}
+			if s := c.String("provider"); s != "" {
+				if q.Slug != "" {
+					return usage("a bundle is about one partner")
+				}
+				q.Kind, q.Slug = "provider", s
+			}
+			cl, err := p.client(c)
+			if err != nil {
+				return err
+			}
+			b, err := cl.Bundle(ctx, q)
+			if err != nil {
+				return err
+			}
+			if err := p.show(c, b, func() {
+				var rows []table.Row
+				for _, x := range b.Contents {
+					rows = append(rows, table.Row{x.What, x.Redacted})
+				}
+				fmt.Fprintf(p.Out, "A bundle about the %s holds:\n\n", b.About)
+				p.table(table.Row{"What", "Taken out of it"}, rows, "")
+			}); err != nil || c.String("out") == "" {
+				return err
+			}
+			page, err := cl.BundleFile(ctx, q)
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(c.String("out"), page, 0o600); err != nil {
+				return fmt.Errorf("the bundle can't be written: %w", err)
+			}
+			fmt.Fprintf(p.Err, "\n%s is written, %d kB.\n", c.String("out"), (len(page)+1023)/1024)
+			return nil
+		},
+	}
 }
 
 func (p *program) comparison(r *api.TraceComparison, all bool) {
-	fmt.Fprintf(p.Out, "A  %s  %s  %s, %s, %s\nB  %s  %s  %s, %s, %s\n\n%s\n\n", r.A.Reference, localTime(r.A.Started), r.A.Application, orDash(r.A.Person), r.A.Outcome, r.B.Reference, localTime(r.B.Started), r.B.Application, orDash(r.B.Person), r.B.Outcome, r.Words)
+	fmt.Fprintf(
+		p.Out,
+		"A  %s  %s  %s, %s, %s\nB  %s  %s  %s, %s, %s\n\n%s\n\n",
+		r.A.Reference,
+		localTime(r.A.Started),
+		r.A.Application,
+		orDash(r.A.Person),
+		r.A.Outcome,
+		r.B.Reference,
+		localTime(r.B.Started),
+		r.B.Application,
+		orDash(r.B.Person),
+		r.B.Outcome,
+		r.Words,
+	)
 	var rows []table.Row
 	for i, x := range r.Rows {
 		if x.Difference == "" && !all {
@@ -140,7 +207,16 @@ func percent(r *float64) string {
 }
 
 func (p *program) statistics(s *api.Statistics) {
-	fmt.Fprintf(p.Out, "%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n", s.From.Local().Format(time.DateOnly), s.Until.Local().Format(time.DateOnly), s.SignedIn, s.Refused, percent(s.RateNow), percent(s.RateUsual))
+	fmt.Fprintf(
+		p.Out,
+		"%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n",
+		s.From.Local().Format(time.DateOnly),
+		s.Until.Local().Format(time.DateOnly),
+		s.SignedIn,
+		s.Refused,
+		percent(s.RateNow),
+		percent(s.RateUsual),
+	)
 	for _, t := range []struct {
 		head string
 		list []api.CountLine

@@ -1,4 +1,5 @@
-// Package client is the typed client of the management API. The command line and the tests use it. Errors that the service explains are *api.Problem.
+// Package client is the typed client of the management API. The command line and the tests use it. Errors that the
+// service explains are *api.Problem.
 package client
 
 import (
@@ -45,7 +46,8 @@ func (e *UnreachableError) Error() string {
 
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
-// Do makes one call below /api/v1. In is sent as JSON unless nil, or as it is where it is a []byte; out, unless nil, takes the answer: a *[]byte gets it as it is.
+// Do makes one call below /api/v1. In is sent as JSON unless nil, or as it is where it is a []byte; out, unless nil,
+// takes the answer: a *[]byte gets it as it is.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	kind := "application/json"
@@ -84,7 +86,12 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	if answer.StatusCode >= 300 {
 		p := &api.Problem{}
 		if json.Unmarshal(data, p) != nil || p.Title == "" {
-			return &api.Problem{Title: answer.Status, Status: answer.StatusCode, Code: "http", Detail: fmt.Sprintf("%s answered with the status %s; is it an Inner Gate?", c.URL, answer.Status)}
+			return &api.Problem{
+				Title:  answer.Status,
+				Status: answer.StatusCode,
+				Code:   "http",
+				Detail: fmt.Sprintf("%s answered with the status %s; is it an Inner Gate?", c.URL, answer.Status),
+			}
 		}
 		return p
 	}
@@ -306,7 +313,8 @@ func (c *Client) SetTraceRetention(ctx context.Context, in api.TraceRetention) (
 	return do[api.TraceRetention](ctx, c, "PUT", "/trace-retention", in)
 }
 
-// FollowRehearsal calls a function with what comes to a rehearsal's trace, as it comes, until its sign-in has ended or the function returns an error.
+// FollowRehearsal calls a function with what comes to a rehearsal's trace, as it comes, until its sign-in has ended or
+// the function returns an error.
 func (c *Client) FollowRehearsal(ctx context.Context, id string, each func(api.FollowedTrace) error) error {
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.URL+"/api/v1/rehearsals/"+url.PathEscape(id)+"/events", nil)
 	if err != nil {
@@ -323,7 +331,12 @@ func (c *Client) FollowRehearsal(ctx context.Context, id string, each func(api.F
 	if answer.StatusCode != http.StatusOK {
 		p := &api.Problem{}
 		if json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(p) != nil || p.Title == "" {
-			return &api.Problem{Title: answer.Status, Status: answer.StatusCode, Code: "http", Detail: c.URL + " answered with the status " + answer.Status + "."}
+			return &api.Problem{
+				Title:  answer.Status,
+				Status: answer.StatusCode,
+				Code:   "http",
+				Detail: c.URL + " answered with the status " + answer.Status + ".",
+			}
 		}
 		return p
 	}

@@ -58,7 +58,8 @@ func TestErrorsAreExplained(t *testing.T) {
 		w.Write([]byte(answer))
 	}))
 	c := client.New(s.URL, "")
-	answer = `{"type":"about:blank","title":"Taken","status":409,"code":"slug-taken","detail":"It is taken.","remedy":"Choose another.","fields":[{"field":"slug","message":"taken"}]}`
+	answer = `{"type":"about:blank","title":"Taken","status":409,"code":"slug-taken","detail":"It is taken.","remedy":"Choose ` +
+		`another.","fields":[{"field":"slug","message":"taken"}]}`
 	_, err := c.Me(context.Background())
 	var p *api.Problem
 	require.ErrorAs(t, err, &p)

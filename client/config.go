@@ -10,7 +10,8 @@ import (
 	"innergate/core/files"
 )
 
-// Files are the configuration as files: one, or a folder with one for each application and provider. Sealed ones hold secrets that only this gate can open.
+// Files are the configuration as files: one, or a folder with one for each application and provider. Sealed ones hold
+// secrets that only this gate can open.
 func (c *Client) Files(ctx context.Context, folder, sealed bool) ([]files.Text, error) {
 	path := "/config?form=file"
 	if folder {
@@ -48,7 +49,8 @@ func (c *Client) Load(ctx context.Context, in api.LoadConfig) (*api.ConfigResult
 		}
 		const part = 2 << 20
 		for at := 0; at < len(doc); at += part {
-			if _, err := do[api.Staged](ctx, c, http.MethodPost, fmt.Sprintf("/config/staged/%s/parts?at=%d", place.ID, at), doc[at:min(at+part, len(doc))]); err != nil {
+			if _, err := do[api.Staged](ctx, c, http.MethodPost, fmt.Sprintf("/config/staged/%s/parts?at=%d", place.ID, at),
+				doc[at:min(at+part, len(doc))]); err != nil {
 				return nil, err
 			}
 		}

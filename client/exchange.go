@@ -29,7 +29,8 @@ func (c *Client) NoteSheet(ctx context.Context, kind, slug string) error {
 	return c.Do(ctx, http.MethodPost, at(kind, slug, "exchange", "handed-out"), nil, nil)
 }
 
-// OurMetadata is our metadata: for applications in general with an empty side, for one with idp and its slug, for a provider with sp and its slug.
+// OurMetadata is our metadata: for applications in general with an empty side, for one with idp and its slug, for a
+// provider with sp and its slug.
 func (c *Client) OurMetadata(ctx context.Context, side, slug string, signed bool) ([]byte, error) {
 	path := "/metadata/idp"
 	if side != "" {
@@ -172,7 +173,8 @@ func (c *Client) UploadSource(ctx context.Context, slug string, r io.Reader, pro
 	for offset := int64(0); ; {
 		n, err := io.ReadFull(r, part)
 		if n > 0 || offset == 0 {
-			if err := c.Do(ctx, http.MethodPut, at("sources", slug, "file")+"?offset="+strconv.FormatInt(offset, 10), part[:n], nil); err != nil {
+			if err := c.Do(ctx, http.MethodPut, at("sources", slug, "file")+"?offset="+strconv.FormatInt(offset, 10), part[:n],
+				nil); err != nil {
 				return err
 			}
 			if offset += int64(n); progress != nil {

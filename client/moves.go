@@ -60,7 +60,13 @@ func (c *Client) NewTrial(ctx context.Context, slug string, in api.NewTrial) (*a
 
 // MoveComparisons lists what came of it. Application may be empty.
 func (c *Client) MoveComparisons(ctx context.Context, slug, application string) (*api.List[api.MoveComparison], error) {
-	return do[api.List[api.MoveComparison]](ctx, c, http.MethodGet, at("moves", slug, "comparisons")+"?application="+url.QueryEscape(application), nil)
+	return do[api.List[api.MoveComparison]](
+		ctx,
+		c,
+		http.MethodGet,
+		at("moves", slug, "comparisons")+"?application="+url.QueryEscape(application),
+		nil,
+	)
 }
 
 // StillUses tells what still uses a provider.
@@ -108,7 +114,8 @@ func (c *Client) MakeBatch(ctx context.Context, id string) (*api.Batch, error) {
 	return do[api.Batch](ctx, c, http.MethodPost, at("batches", id, "make"), nil)
 }
 
-// Report lists applications or providers with owner, certificate, last sign-in and findings. Side is application or provider.
+// Report lists applications or providers with owner, certificate, last sign-in and findings. Side is application or
+// provider.
 func (c *Client) Report(ctx context.Context, side string, p Page) (*api.Report, error) {
 	return do[api.Report](ctx, c, http.MethodGet, at("reports", side)+p.query(), nil)
 }

@@ -12,7 +12,8 @@ import (
 	"innergate/standin"
 )
 
-// Check walks the demo's sign-ins by plain HTTP and prints a line for each step. The first step that fails is the error. Every message goes to the recorder.
+// Check walks the demo's sign-ins by plain HTTP and prints a line for each step. The first step that fails is the
+// error. Every message goes to the recorder.
 func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Writer) error {
 	step := func(format string, args ...any) { fmt.Fprintf(out, "ok    "+format+"\n", args...) }
 	fail := func(err error) error {
@@ -32,7 +33,14 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 			return fail(fmt.Errorf("%s: %w", flow.words, err))
 		}
 		if got := b.Inner("nameid"); got != flow.user || b.Inner("begun") != flow.begun {
-			return fail(fmt.Errorf("%s: Crew Rota should have received %q begun by %s, and shows %q:\n%s", flow.words, flow.user, flow.begun, got, strings.TrimSpace(b.Text)))
+			return fail(fmt.Errorf(
+				"%s: Crew Rota should have received %q begun by %s, and shows %q:\n%s",
+				flow.words,
+				flow.user,
+				flow.begun,
+				got,
+				strings.TrimSpace(b.Text),
+			))
 		}
 		step("%s: Crew Rota received %s, begun by %s", flow.words, flow.user, flow.begun)
 		if err := checkTrace(ctx, w, recorder, flow.name, step); err != nil {
@@ -45,7 +53,8 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 	if err := checkRefusal(ctx, w, step); err != nil {
 		return fail(err)
 	}
-	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover, checkArtifact, checkBridges, checkTool, checkStrength, checkOpenIDRefusal, checkRegister, checkBerths} {
+	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover,
+		checkArtifact, checkBridges, checkTool, checkStrength, checkOpenIDRefusal, checkRegister, checkBerths} {
 		if err := check(ctx, w, step); err != nil {
 			return fail(err)
 		}
@@ -99,7 +108,13 @@ func checkTrace(ctx context.Context, w *World, recorder *standin.Recorder, flow 
 			}
 		}
 	}
-	step("trace %s: %d entries, %d checks, all held, %.1f ms in the gate", t.Reference, len(t.Entries), checks, float64(t.Micros-t.ProviderMicros)/1000)
+	step(
+		"trace %s: %d entries, %d checks, all held, %.1f ms in the gate",
+		t.Reference,
+		len(t.Entries),
+		checks,
+		float64(t.Micros-t.ProviderMicros)/1000,
+	)
 	return recorder.KeepJSON("trace-"+flow+".json", t)
 }
 

@@ -41,7 +41,11 @@ func checkSource(ctx context.Context, w *World, step func(string, ...any)) error
 	if s.Error != "" || s.Entities != len(w.Harbours.Members) {
 		return fmt.Errorf("the federation's metadata should hold %d entities: %d, %s", len(w.Harbours.Members), s.Entities, s.Error)
 	}
-	made, err := c.Adopt(ctx, "harbours", api.Adopt{As: "application", EntityIDs: []string{w.Harbours.Members[1].EntityID, w.Harbours.Members[2].EntityID}})
+	made, err := c.Adopt(
+		ctx,
+		"harbours",
+		api.Adopt{As: "application", EntityIDs: []string{w.Harbours.Members[1].EntityID, w.Harbours.Members[2].EntityID}},
+	)
 	if err != nil {
 		return err
 	}
@@ -58,7 +62,8 @@ func checkSource(ctx context.Context, w *World, step func(string, ...any)) error
 	return nil
 }
 
-// checkPartnerChange has Saltmere Staff announce a new certificate and sign with it: it is noticed, explained and applied, and no sign-in fails.
+// checkPartnerChange has Saltmere Staff announce a new certificate and sign with it: it is noticed, explained and
+// applied, and no sign-in fails.
 func checkPartnerChange(ctx context.Context, w *World, step func(string, ...any)) error {
 	c := w.Client()
 	if err := w.Staff.AnnounceKey(); err != nil {

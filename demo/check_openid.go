@@ -9,7 +9,8 @@ import (
 	"innergate/client"
 )
 
-// checkBridges signs in over every pair of protocols: what a provider says in one of them is understood by an application that speaks another.
+// checkBridges signs in over every pair of protocols: what a provider says in one of them is understood by an
+// application that speaks another.
 func checkBridges(ctx context.Context, w *World, step func(string, ...any)) error {
 	for _, b := range []struct{ provider, user, words, name, mail string }{
 		{"saltmere-staff", "mvoss", "SAML to OpenID Connect", "Mira Voss", "mira.voss@saltmere.example"},
@@ -90,7 +91,8 @@ func newestHeld(ctx context.Context, w *World) error {
 	return nil
 }
 
-// checkTool signs in to the command-line tool: on a loopback port that nobody has registered, after the person has confirmed it.
+// checkTool signs in to the command-line tool: on a loopback port that nobody has registered, after the person has
+// confirmed it.
 func checkTool(ctx context.Context, w *World, step func(string, ...any)) error {
 	walker := w.Walker()
 	if err := walker.SignIn(ctx, w.DockhandURL+"/sign-in", "jhale"); err != nil {
@@ -111,7 +113,8 @@ func checkStrength(ctx context.Context, w *World, step func(string, ...any)) err
 		provider, code string
 	}{
 		{url.Values{"prompt": {"none"}}, "", "login_required"},
-		{url.Values{"claims": {`{"id_token":{"acr":{"essential":true,"values":["harbour-gold"]}}}`}}, "northquay-stevedores", "unmet_authentication_requirements"},
+		{url.Values{"claims": {`{"id_token":{"acr":{"essential":true,"values":["harbour-gold"]}}}`}}, "northquay-stevedores",
+			"unmet_authentication_requirements"},
 		{url.Values{"max_age": {"0"}}, "lantern-pass", "unmet_authentication_requirements"},
 	} {
 		w.Ledger.Ask = c.ask
@@ -140,7 +143,8 @@ func checkStrength(ctx context.Context, w *World, step func(string, ...any)) err
 // checkOpenIDRefusal has the provider make mistakes and sees that they are explained.
 func checkOpenIDRefusal(ctx context.Context, w *World, step func(string, ...any)) error {
 	defer w.Northquay.SetMistake("")
-	for _, c := range []struct{ mistake, code string }{{"audience", "oidc.audience"}, {"client-expired", "oidc.client-secret-expired"}, {"userinfo-subject", "oidc.userinfo-subject"}} {
+	for _, c := range []struct{ mistake, code string }{{"audience", "oidc.audience"}, {"client-expired", "oidc.client-secret-expired"},
+		{"userinfo-subject", "oidc.userinfo-subject"}} {
 		w.Northquay.SetMistake(c.mistake)
 		walker := w.Walker()
 		walker.Provider = "northquay-stevedores"

@@ -12,8 +12,9 @@ import (
 	"golang.org/x/net/html"
 )
 
-// SignInHere signs in at the gate's own directory, from the page that asks for name and password until no page asks any more. Secret is that of a second factor which is
-// there already; where one is set up on the way, its secret and the recovery codes are returned.
+// SignInHere signs in at the gate's own directory, from the page that asks for name and password until no page asks any
+// more. Secret is that of a second factor which is there already; where one is set up on the way, its secret and the
+// recovery codes are returned.
 func (w *Walker) SignInHere(ctx context.Context, name, password, secret string, now time.Time) (made string, codes []string, err error) {
 	if err := w.Submit(ctx, url.Values{"name": {name}, "password": {password}}); err != nil {
 		return "", nil, err

@@ -48,7 +48,8 @@ var scenario string
 type Options struct {
 	// Folder holds the gate's data.
 	Folder string
-	// Ports are those of gate, Saltmere Staff, Crew Rota, Ticket Desk, Northquay Stevedores, Lantern Pass, Cargo Ledger, Dockhand and Berth Board; 0 takes a free one.
+	// Ports are those of gate, Saltmere Staff, Crew Rota, Ticket Desk, Northquay Stevedores, Lantern Pass, Cargo
+	// Ledger, Dockhand and Berth Board; 0 takes a free one.
 	Ports [9]int
 	// TLS, if set, serves all of them by TLS under host names of .example; else they are reached by http at 127.0.0.1.
 	TLS      *tls.Config
@@ -101,7 +102,17 @@ type World struct {
 	remembered sync.Map
 }
 
-var hosts = [9]string{"gate.saltmere.example", "id.saltmere.example", "rota.saltmere.example", "desk.saltmere.example", "id.northquay.example", "lantern.example", "ledger.saltmere.example", "dockhand.saltmere.example", "berths.saltmere.example"}
+var hosts = [9]string{
+	"gate.saltmere.example",
+	"id.saltmere.example",
+	"rota.saltmere.example",
+	"desk.saltmere.example",
+	"id.northquay.example",
+	"lantern.example",
+	"ledger.saltmere.example",
+	"dockhand.saltmere.example",
+	"berths.saltmere.example",
+}
 
 // Hosts are the names under which the world is served by TLS.
 func Hosts() []string { return hosts[:] }
@@ -161,7 +172,9 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		return w, err
 	}
 	go w.Guard.Serve(listeners[8], o.TLS) // ends with Shutdown
-	if _, err := w.Gate.SetMail(ctx, ground.System, api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none", From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
+	if _, err := w.Gate.SetMail(ctx, ground.System,
+		api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none",
+			From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
 		return w, err
 	}
 	go func() {
@@ -173,12 +186,17 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	staff.Handle("/harbours/", http.StripPrefix("/harbours", w.Harbours.Handler()))
 	staff.Handle("/mailbox", w.Mailbox.Handler())
 	staff.Handle("/", w.Staff.Handler())
-	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler(), w.Northquay.Handler(), w.Lantern.Handler(), w.Ledger.Handler(), w.Dockhand.Handler()} {
+	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler(), w.Northquay.Handler(), w.Lantern.Handler(),
+		w.Ledger.Handler(), w.Dockhand.Handler()} {
 		l := listeners[i+1]
 		if o.TLS != nil {
 			l = tls.NewListener(l, o.TLS)
 		}
-		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)}
+		s := &http.Server{
+			Handler:           h,
+			ReadHeaderTimeout: 10 * time.Second,
+			ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug),
+		}
 		w.closers = append(w.closers, func() { s.Close() })
 		go s.Serve(l) // ends with Close
 	}
@@ -191,7 +209,12 @@ func (w *World) berths() error {
 	if err != nil {
 		return err
 	}
-	w.Berths, w.InnerURL = &standin.Berths{Name: "Berth Board", Header: "X-Berth-User", GroupsHeader: "X-Berth-Groups"}, "http://"+l.Addr().String()
+	w.Berths, w.InnerURL = &standin.Berths{
+		Name:         "Berth Board",
+		Header:       "X-Berth-User",
+		GroupsHeader: "X-Berth-Groups",
+	}, "http://"+l.Addr().
+		String()
 	s := &http.Server{Handler: w.Berths.Handler(), ReadHeaderTimeout: 10 * time.Second}
 	w.closers = append(w.closers, func() { s.Close() })
 	go s.Serve(l) // ends with Close
@@ -254,7 +277,12 @@ func (w *World) standins(o Options) error {
 		if role == nil {
 			return nil, errors.New("the gate's metadata holds no service provider")
 		}
-		return &standin.Partner{EntityID: entityID, ACS: role.Service(saml.ServiceACS)[0].Location, SLO: role.Service(saml.ServiceSLO)[0].Location, Certificates: role.Certificates("signing")}, nil
+		return &standin.Partner{
+			EntityID:     entityID,
+			ACS:          role.Service(saml.ServiceACS)[0].Location,
+			SLO:          role.Service(saml.ServiceSLO)[0].Location,
+			Certificates: role.Certificates("signing"),
+		}, nil
 	}
 	idp := func(path string) func() (*standin.IDP, error) {
 		return func() (*standin.IDP, error) {
@@ -266,10 +294,17 @@ func (w *World) standins(o Options) error {
 			if role == nil {
 				return nil, errors.New("the gate's metadata holds no identity provider")
 			}
-			return &standin.IDP{EntityID: entity.EntityID, SSO: role.Service(saml.ServiceSSO)[0].Location, SLO: role.Service(saml.ServiceSLO)[0].Location, Artifact: role.Service(saml.ServiceArtifact)[0].Location, Certificates: role.Certificates("signing")}, nil
+			return &standin.IDP{
+				EntityID:     entity.EntityID,
+				SSO:          role.Service(saml.ServiceSSO)[0].Location,
+				SLO:          role.Service(saml.ServiceSLO)[0].Location,
+				Artifact:     role.Service(saml.ServiceArtifact)[0].Location,
+				Certificates: role.Certificates("signing"),
+			}, nil
 		}
 	}
-	// Crew Rota takes the metadata from an address of its own, by which the gate knows who fetched; Ticket Desk takes the one for everybody.
+	// Crew Rota takes the metadata from an address of its own, by which the gate knows who fetched; Ticket Desk takes
+	// the one for everybody.
 	w.Rota.IDP, w.Desk.IDP = idp("/saml/idp/crew-rota/metadata"), idp("/saml/idp/metadata")
 	w.Rota.Transport, w.Desk.Transport = w.transport, w.transport
 	return nil
@@ -281,7 +316,8 @@ type heldMetadata struct {
 	at     time.Time
 }
 
-// ours fetches the gate's metadata as a partner would, and again when it was held for long enough. Where the gate can't be reached, what is held goes on being used.
+// ours fetches the gate's metadata as a partner would, and again when it was held for long enough. Where the gate can't
+// be reached, what is held goes on being used.
 func (w *World) ours(path string) (*saml.Entity, error) {
 	var held *heldMetadata
 	if h, ok := w.remembered.Load(path); ok {
@@ -337,7 +373,20 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 		return err
 	}
 	w.closers = append(w.closers, w.store.Close)
-	w.Gate, err = gate.New(ctx, gate.Options{Store: w.store, PublicURL: w.URL, Version: o.Version, Log: o.Log, Fetch: &fetch.Fetcher{AllowPrivate: true, Transport: w.transport}, InFlight: o.InFlight, Now: o.Now, KeySource: o.KeySource, PasswordCost: o.PasswordCost})
+	w.Gate, err = gate.New(
+		ctx,
+		gate.Options{
+			Store:        w.store,
+			PublicURL:    w.URL,
+			Version:      o.Version,
+			Log:          o.Log,
+			Fetch:        &fetch.Fetcher{AllowPrivate: true, Transport: w.transport},
+			InFlight:     o.InFlight,
+			Now:          o.Now,
+			KeySource:    o.KeySource,
+			PasswordCost: o.PasswordCost,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -359,13 +408,15 @@ func (w *World) furnish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := w.Gate.Changes.LoadConfig(ctx, ground.System, api.LoadConfig{Files: []files.Text{{Name: "saltmere.yaml", Text: text}}}); err != nil {
+	if _, err := w.Gate.Changes.LoadConfig(ctx, ground.System,
+		api.LoadConfig{Files: []files.Text{{Name: "saltmere.yaml", Text: text}}}); err != nil {
 		return fmt.Errorf("the scenario can't be loaded: %w", err)
 	}
 	if needed, err := w.Gate.Console.SetupNeeded(ctx); err != nil {
 		return err
 	} else if needed {
-		if _, err := w.Gate.Console.AddAdministrator(ctx, ground.System, api.NewAdministrator{Name: w.Name, Role: ground.RoleOwner, Password: w.Password}); err != nil {
+		if _, err := w.Gate.Console.AddAdministrator(ctx, ground.System,
+			api.NewAdministrator{Name: w.Name, Role: ground.RoleOwner, Password: w.Password}); err != nil {
 			return err
 		}
 	}
@@ -411,8 +462,24 @@ func (w *World) Scenario() (string, error) {
 		return "", err
 	}
 	var b bytes.Buffer
-	err = t.Execute(&b, map[string]string{"Staff": w.StaffURL, "StaffEntityID": w.Staff.EntityID(), "StaffCertificate": staffCert, "Rota": w.RotaURL, "RotaEntityID": w.Rota.EntityID(), "RotaCertificate": rotaCert, "HarboursCertificate": string(harbours),
-		"Northquay": w.NorthquayURL, "Lantern": w.LanternURL, "Ledger": w.LedgerURL, "Dockhand": w.DockhandURL, "Berths": w.BerthsURL, "BerthsInner": w.InnerURL})
+	err = t.Execute(
+		&b,
+		map[string]string{
+			"Staff":               w.StaffURL,
+			"StaffEntityID":       w.Staff.EntityID(),
+			"StaffCertificate":    staffCert,
+			"Rota":                w.RotaURL,
+			"RotaEntityID":        w.Rota.EntityID(),
+			"RotaCertificate":     rotaCert,
+			"HarboursCertificate": string(harbours),
+			"Northquay":           w.NorthquayURL,
+			"Lantern":             w.LanternURL,
+			"Ledger":              w.LedgerURL,
+			"Dockhand":            w.DockhandURL,
+			"Berths":              w.BerthsURL,
+			"BerthsInner":         w.InnerURL,
+		},
+	)
 	return b.String(), err
 }
 
@@ -447,8 +514,8 @@ func (w *World) Reopen(folder string) (*World, error) {
 	return w, w.answering(context.Background())
 }
 
-// Detach stops the gate and gives up its port, so that a process of its own can serve this folder at this address. The stand-ins, which then fetch the
-// gate's metadata over the network, go on.
+// Detach stops the gate and gives up its port, so that a process of its own can serve this folder at this address. The
+// stand-ins, which then fetch the gate's metadata over the network, go on.
 func (w *World) Detach() string {
 	w.stop()
 	w.server.Shutdown(5 * time.Second)

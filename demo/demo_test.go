@@ -69,7 +69,10 @@ func TestSignInBegunAtTheGateAndAtTheProvider(t *testing.T) {
 
 	b = demo.NewWalker(nil)
 	require.NoError(t, b.Get(ctx, w.StaffURL))
-	require.NoError(t, b.Post(ctx, w.StaffURL+"/start", map[string][]string{"person": {"jhale"}, "application": {w.URL + "/start/crew-rota"}}))
+	require.NoError(
+		t,
+		b.Post(ctx, w.StaffURL+"/start", map[string][]string{"person": {"jhale"}, "application": {w.URL + "/start/crew-rota"}}),
+	)
 	require.NoError(t, b.Onward(ctx))
 	assert.Equal(t, "jhale", b.Inner("nameid"), b.Text)
 }

@@ -17,13 +17,25 @@ import (
 )
 
 // fleetNames are the small applications of the company's boats.
-var fleetNames = []string{"Anchor Watch", "Bilge Log", "Chart Room", "Deck Stores", "Engine Hours", "Fender Count", "Gangway Pass", "Hawser Book", "Ice Report", "Jetty Lights"}
+var fleetNames = []string{
+	"Anchor Watch",
+	"Bilge Log",
+	"Chart Room",
+	"Deck Stores",
+	"Engine Hours",
+	"Fender Count",
+	"Gangway Pass",
+	"Hawser Book",
+	"Ice Report",
+	"Jetty Lights",
+}
 
 // Lent are people of Saltmere Staff who have an account at Northquay Stevedores as well, by user name.
 var Lent = []string{"mvoss", "zoberg", "cdunn"}
 
-// Fleet adds ten small OpenID Connect applications, to which people sign in with Saltmere Staff, and gives some of the staff accounts at Northquay Stevedores: a company that is about to move
-// from one provider to the other. The first five get mail address and name of a person; the others groups as well, and these are called otherwise at Northquay.
+// Fleet adds ten small OpenID Connect applications, to which people sign in with Saltmere Staff, and gives some of the
+// staff accounts at Northquay Stevedores: a company that is about to move from one provider to the other. The first
+// five get mail address and name of a person; the others groups as well, and these are called otherwise at Northquay.
 func (w *World) Fleet(ctx context.Context) ([]*standin.Client, error) {
 	if err := w.lend(ctx); err != nil {
 		return nil, err
@@ -39,9 +51,25 @@ func (w *World) Fleet(ctx context.Context) ([]*standin.Client, error) {
 		s := &http.Server{Handler: c.Handler(), ReadHeaderTimeout: 10 * time.Second}
 		w.closers = append(w.closers, func() { s.Close() })
 		go s.Serve(l) // ends with Close
-		a := config.Application{Slug: c.ID, Name: name, Description: "A small application of the boats.", Contact: "fleet@saltmere.example", Tags: []string{"fleet"}, Kind: config.KindOIDC, Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, StartURL: c.Base + "/sign-in",
-			OIDC:    &config.OIDCApplication{ClientID: c.ID, RedirectURIs: []string{c.Base + "/answer"}, PostLogoutURIs: []string{c.Base + "/signed-out"}, Scopes: []string{"openid", "profile", "email"}},
-			Mapping: claims.Mapping{{Set: "email", From: claims.Names{"email"}}, {Set: "given_name", From: claims.Names{"given_name"}}}}
+		a := config.Application{
+			Slug:        c.ID,
+			Name:        name,
+			Description: "A small application of the boats.",
+			Contact:     "fleet@saltmere.example",
+			Tags:        []string{"fleet"},
+			Kind:        config.KindOIDC,
+			Reach:       access.Everyone,
+			Providers:   []string{"saltmere-staff"},
+			Access:      access.Policy{To: access.Everybody},
+			StartURL:    c.Base + "/sign-in",
+			OIDC: &config.OIDCApplication{
+				ClientID:       c.ID,
+				RedirectURIs:   []string{c.Base + "/answer"},
+				PostLogoutURIs: []string{c.Base + "/signed-out"},
+				Scopes:         []string{"openid", "profile", "email"},
+			},
+			Mapping: claims.Mapping{{Set: "email", From: claims.Names{"email"}}, {Set: "given_name", From: claims.Names{"given_name"}}},
+		}
 		c.Scopes = a.OIDC.Scopes
 		if i >= len(fleetNames)/2 {
 			a.OIDC.Scopes = append(a.OIDC.Scopes, "groups")
@@ -81,8 +109,23 @@ func (w *World) Fleet(ctx context.Context) ([]*standin.Client, error) {
 // lend gives people of the staff accounts at Northquay Stevedores, and has the gate find them by their mail address.
 func (w *World) lend(ctx context.Context) error {
 	for _, p := range people {
-		if slices.Contains(Lent, p.user) && !slices.ContainsFunc(w.Northquay.People, func(x standin.Person) bool { return x.ID == p.user }) {
-			w.Northquay.People = append(w.Northquay.People, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role + ", lent", Claims: map[string]any{"given_name": p.given, "family_name": p.family, "email": p.mail, "email_verified": true, "roles": []string{"quay-guest"}}})
+		if slices.Contains(Lent, p.user) &&
+			!slices.ContainsFunc(w.Northquay.People, func(x standin.Person) bool { return x.ID == p.user }) {
+			w.Northquay.People = append(
+				w.Northquay.People,
+				standin.Person{
+					ID:   p.user,
+					Name: p.given + " " + p.family,
+					Role: p.role + ", lent",
+					Claims: map[string]any{
+						"given_name":     p.given,
+						"family_name":    p.family,
+						"email":          p.mail,
+						"email_verified": true,
+						"roles":          []string{"quay-guest"},
+					},
+				},
+			)
 		}
 	}
 	held, err := w.Gate.Checkups.Provider(ctx, "northquay-stevedores")

@@ -22,7 +22,14 @@ func (w *World) openidStandins(o Options) error {
 	}
 	w.Lantern.Plain = true
 	w.Northquay.Clients = []standin.Registered{{ID: clientID, RedirectURIs: []string{w.URL + "/oidc/callback/northquay-stevedores"}}}
-	w.Lantern.Clients = []standin.Registered{{ID: clientID, SecretID: "7c1b6f0e-52d7-4c1c-9d36-0a4be5f1b9c2", Method: "client_secret_post", RedirectURIs: []string{w.URL + "/oidc/callback/lantern-pass"}}}
+	w.Lantern.Clients = []standin.Registered{
+		{
+			ID:           clientID,
+			SecretID:     "7c1b6f0e-52d7-4c1c-9d36-0a4be5f1b9c2",
+			Method:       "client_secret_post",
+			RedirectURIs: []string{w.URL + "/oidc/callback/lantern-pass"},
+		},
+	}
 	w.Ledger, w.Dockhand = standin.NewClient("Cargo Ledger", w.LedgerURL), standin.NewClient("Dockhand", w.DockhandURL)
 	w.Ledger.ID, w.Dockhand.ID, w.Dockhand.Tool = "cargo-ledger", "dockhand", true
 	for _, c := range []*standin.Client{w.Ledger, w.Dockhand} {

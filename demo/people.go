@@ -28,7 +28,8 @@ const (
 	all    = "staff"
 )
 
-// people are two dozen, some with letters beyond ASCII, one without a mail address, two whose addresses differ only in case.
+// people are two dozen, some with letters beyond ASCII, one without a mail address, two whose addresses differ only in
+// case.
 var people = []person{
 	{"mvoss", "Mira", "Voss", "mira.voss@saltmere.example", "purser", []string{all, crew, purser}},
 	{"jhale", "Jonas", "Hale", "jonas.hale@saltmere.example", "skipper", []string{all, crew, bridge}},
@@ -63,7 +64,10 @@ func staff() []standin.Person {
 		x := standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role}
 		add := func(oid, friendly string, values ...string) {
 			if values[0] != "" {
-				x.Attributes = append(x.Attributes, saml.Attribute{Name: "urn:oid:" + oid, FriendlyName: friendly, NameFormat: saml.NameFormatURI, Values: values})
+				x.Attributes = append(
+					x.Attributes,
+					saml.Attribute{Name: "urn:oid:" + oid, FriendlyName: friendly, NameFormat: saml.NameFormatURI, Values: values},
+				)
 			}
 		}
 		add("0.9.2342.19200300.100.1.1", "uid", p.user)
@@ -80,7 +84,8 @@ func staff() []standin.Person {
 // harbours are the members of the made-up federation.
 func harbours() []standin.Member {
 	var out []standin.Member
-	for i, name := range []string{"Amberport", "Birchmouth", "Coldhaven", "Dunmere", "Eastquay", "Farrow Sands", "Gullstone", "Heronsea", "Islay Cross", "Jettyfield", "Kelpwick", "Larkwater"} {
+	for i, name := range []string{"Amberport", "Birchmouth", "Coldhaven", "Dunmere", "Eastquay", "Farrow Sands", "Gullstone", "Heronsea",
+		"Islay Cross", "Jettyfield", "Kelpwick", "Larkwater"} {
 		host := strings.ToLower(strings.ReplaceAll(name, " ", "-")) + ".harbours.example"
 		out = append(out, standin.Member{EntityID: "https://" + host + "/berths", Name: name + " Berth Booking", Kind: saml.RoleSP})
 		if i%3 == 0 {
@@ -98,7 +103,21 @@ func stevedores() []standin.Person {
 		{"lene.aas", "Lene", "Ås", "lene.aas@northquay.example", "crane driver", []string{"quay-crane"}},
 		{"paul.okoro", "Paul", "Okoro", "paul.okoro@northquay.example", "tally clerk", []string{"quay-tally"}},
 	} {
-		out = append(out, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role, Claims: map[string]any{"given_name": p.given, "family_name": p.family, "email": p.mail, "email_verified": true, "roles": p.groups}})
+		out = append(
+			out,
+			standin.Person{
+				ID:   p.user,
+				Name: p.given + " " + p.family,
+				Role: p.role,
+				Claims: map[string]any{
+					"given_name":     p.given,
+					"family_name":    p.family,
+					"email":          p.mail,
+					"email_verified": true,
+					"roles":          p.groups,
+				},
+			},
+		)
 	}
 	return out
 }
@@ -122,7 +141,24 @@ func (w *World) agency(ctx context.Context) error {
 		if len(list.Items) > 0 {
 			continue
 		}
-		made, err := w.Gate.Persons.SavePerson(ctx, ground.System, "", api.SavePerson{Type: "partner", Login: &p.user, Groups: &p.groups, Profile: claims.Bag{"preferred_username": {p.user}, "given_name": {p.given}, "family_name": {p.family}, "name": {p.given + " " + p.family}, "email": {p.mail}, "title": {p.role}}})
+		made, err := w.Gate.Persons.SavePerson(
+			ctx,
+			ground.System,
+			"",
+			api.SavePerson{
+				Type:   "partner",
+				Login:  &p.user,
+				Groups: &p.groups,
+				Profile: claims.Bag{
+					"preferred_username": {p.user},
+					"given_name":         {p.given},
+					"family_name":        {p.family},
+					"name":               {p.given + " " + p.family},
+					"email":              {p.mail},
+					"title":              {p.role},
+				},
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -141,7 +177,8 @@ func (w *World) agency(ctx context.Context) error {
 // travellers hold season tickets and sign in with Lantern Pass.
 func travellers() []standin.Person {
 	var out []standin.Person
-	for _, p := range []person{{"70012", "Asta", "Norr", "asta.norr@post.example", "season ticket", nil}, {"70047", "Henk", "Mole", "henk.mole@post.example", "season ticket", nil}} {
+	for _, p := range []person{{"70012", "Asta", "Norr", "asta.norr@post.example", "season ticket", nil},
+		{"70047", "Henk", "Mole", "henk.mole@post.example", "season ticket", nil}} {
 		out = append(out, standin.Person{ID: p.user, Name: p.given + " " + p.family, Role: p.role, Claims: map[string]any{"email": p.mail}})
 	}
 	return out

@@ -10,8 +10,8 @@ import (
 	"innergate/core/access"
 )
 
-// Week makes a week of sign-ins, good and bad, as they would have been: the clocks of the gate and of the stand-ins go back, and come forward with each of them. Where there
-// are sign-ins already it does nothing.
+// Week makes a week of sign-ins, good and bad, as they would have been: the clocks of the gate and of the stand-ins go
+// back, and come forward with each of them. Where there are sign-ins already it does nothing.
 func (w *World) Week(ctx context.Context) error {
 	held, err := w.Client().Traces(ctx, client.Page{Limit: 1})
 	if err != nil || len(held.Items) > 0 {
@@ -99,7 +99,13 @@ func (w *World) Plant(ctx context.Context) ([]Mistake, error) {
 	}
 	w.Lantern.SetSecret(clientID, "a text that the provider changed without a word")
 	return []Mistake{
-		{w.RotaURL + "/sign-in, as anybody", "Crew Rota"}, {w.LedgerURL + "/sign-in", "Cargo Ledger"}, {w.DeskURL + "/sign-in, as anybody", "Ticket Desk"},
-		{"Cargo Ledger through Northquay Stevedores, once its own mistake is mended", "Northquay Stevedores"}, {"Cargo Ledger through Lantern Pass", "Lantern Pass"},
+		{
+			w.RotaURL + "/sign-in, as anybody",
+			"Crew Rota",
+		}, {w.LedgerURL + "/sign-in", "Cargo Ledger"}, {w.DeskURL + "/sign-in, as anybody", "Ticket Desk"},
+		{
+			"Cargo Ledger through Northquay Stevedores, once its own mistake is mended",
+			"Northquay Stevedores",
+		}, {"Cargo Ledger through Lantern Pass", "Lantern Pass"},
 	}, nil
 }

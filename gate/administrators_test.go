@@ -35,17 +35,26 @@ func TestSetUpOnce(t *testing.T) {
 	needed, err := l.Console.SetupNeeded(ctx)
 	require.NoError(t, err)
 	assert.True(t, needed)
-	assert.Equal(t, http.StatusForbidden, status(l.Console.SetUp(ctx, api.Setup{Token: "guessed", Name: "Mallory", Password: password}, "")))
+	assert.Equal(
+		t,
+		http.StatusForbidden,
+		status(l.Console.SetUp(ctx, api.Setup{Token: "guessed", Name: "Mallory", Password: password}, "")),
+	)
 	link := l.Console.NewSetupLink()
 	_, token, _ := strings.Cut(link, "#")
-	for bad, says := range map[string]string{"short": "fewer than 12", "fenna and her boat": "contains the name", strings.Repeat("x", 300): "more than 256"} {
+	for bad, says := range map[string]string{"short": "fewer than 12", "fenna and her boat": "contains the name",
+		strings.Repeat("x", 300): "more than 256"} {
 		assert.ErrorContains(t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Fenna", Password: bad}, ""), says)
 	}
 	assert.ErrorContains(t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "<b>", Password: password}, ""), "name must have")
 	require.NoError(t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Fenna", Password: password}, ""))
 	assert.Error(t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Mallory", Password: password}, ""))
 	_, token, _ = strings.Cut(l.Console.NewSetupLink(), "#")
-	assert.ErrorContains(t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Mallory", Password: password}, ""), "an administrator already")
+	assert.ErrorContains(
+		t,
+		l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Mallory", Password: password}, ""),
+		"an administrator already",
+	)
 }
 
 func TestSetUpLinkCantBeGuessed(t *testing.T) {
@@ -93,7 +102,11 @@ func TestSessionsEnd(t *testing.T) {
 	require.NoError(t, l.Console.SignOutAdministrator(ctx, token))
 	assert.False(t, good(token))
 	token = signIn()
-	assert.ErrorContains(t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}), "contains the name")
+	assert.ErrorContains(
+		t,
+		l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}),
+		"contains the name",
+	)
 	require.NoError(t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "another long password"}))
 	assert.False(t, good(token), "a new password ends every session")
 	_, _, err := l.Console.SignInAdministrator(ctx, "Fenna", password, "")
@@ -160,9 +173,14 @@ func TestTokensEnd(t *testing.T) {
 	_, err = l.Console.TokenActor(ctx, forever.Secret, "")
 	assert.Equal(t, http.StatusUnauthorized, status(err))
 	assert.Equal(t, http.StatusNotFound, status(l.Console.RevokeToken(ctx, owner, forever.ID)))
-	_, err = l.Console.NewToken(ctx, ground.Actor{Name: "Mira", Role: ground.RoleEngineer}, api.NewToken{Name: "mine", Role: ground.RoleOwner})
+	_, err = l.Console.NewToken(
+		ctx,
+		ground.Actor{Name: "Mira", Role: ground.RoleEngineer},
+		api.NewToken{Name: "mine", Role: ground.RoleOwner},
+	)
 	assert.Equal(t, http.StatusForbidden, status(err), "nobody gives more than they have")
-	for _, bad := range []api.NewToken{{Role: ground.RoleViewer}, {Name: "x", Role: ground.RoleViewer, Days: -1}, {Name: strings.Repeat("x", 101), Role: ground.RoleViewer}} {
+	for _, bad := range []api.NewToken{{Role: ground.RoleViewer}, {Name: "x", Role: ground.RoleViewer, Days: -1},
+		{Name: strings.Repeat("x", 101), Role: ground.RoleViewer}} {
 		_, err = l.Console.NewToken(ctx, owner, bad)
 		assert.Equal(t, http.StatusBadRequest, status(err))
 	}

@@ -16,7 +16,8 @@ import (
 	"innergate/store"
 )
 
-// BenchmarkSourceOf10000 stores an aggregate of 10,000 entities and then looks one up, as adopting and refreshing do. The bound for one look-up is 1 ms.
+// BenchmarkSourceOf10000 stores an aggregate of 10,000 entities and then looks one up, as adopting and refreshing do.
+// The bound for one look-up is 1 ms.
 func BenchmarkSourceOf10000(b *testing.B) {
 	l, ctx := newLab(b), context.Background()
 	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Many", Kind: "file"})
@@ -49,15 +50,27 @@ func BenchmarkSourceOf10000(b *testing.B) {
 	})
 }
 
-// BenchmarkCheckup inspects 1,000 applications with one provider: all of them (the bound is 2 s), and what one change touches (50 ms). The floor of the whole is reading
-// the same rows and their JSON.
+// BenchmarkCheckup inspects 1,000 applications with one provider: all of them (the bound is 2 s), and what one change
+// touches (50 ms). The floor of the whole is reading the same rows and their JSON.
 func BenchmarkCheckup(b *testing.B) {
 	l, ctx := newLab(b), context.Background()
 	idp, err := l.Watch.TakeProvider(ctx, owner, "", api.TakeIn{Text: metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
 	require.NoError(b, err)
 	for i := range 1000 {
-		a := config.Application{Name: fmt.Sprintf("Application %d", i), Kind: config.KindSAML, Reach: access.Everyone, Access: access.Policy{To: access.Everybody}, Providers: []string{idp.Slug}, Mapping: claims.Outgoing(),
-			SAML: &config.SAMLApplication{EntityID: fmt.Sprintf("https://app-%d.example/saml", i), ACS: []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: fmt.Sprintf("https://app-%d.example/acs", i)}}}}
+		a := config.Application{
+			Name:      fmt.Sprintf("Application %d", i),
+			Kind:      config.KindSAML,
+			Reach:     access.Everyone,
+			Access:    access.Policy{To: access.Everybody},
+			Providers: []string{idp.Slug},
+			Mapping:   claims.Outgoing(),
+			SAML: &config.SAMLApplication{
+				EntityID: fmt.Sprintf("https://app-%d.example/saml", i),
+				ACS: []saml.Endpoint{
+					{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: fmt.Sprintf("https://app-%d.example/acs", i)},
+				},
+			},
+		}
 		_, err := l.Configuration.SaveApplication(ctx, owner, "", a, 0)
 		require.NoError(b, err)
 	}

@@ -28,7 +28,8 @@ const coast = `groups:
 providers:
   - {slug: staff, name: Staff, kind: directory, reach: everyone}
 applications:
-  - {slug: tides, name: Tide Tables, kind: link, reach: everyone, startUrl: "https://tides.example/", providers: [staff], access: {to: assigned}}
+  - {slug: tides, name: Tide Tables, kind: link, reach: everyone, startUrl: "https://tides.example/", providers: [staff], access: ` +
+	`{to: assigned}}
   - {slug: buoys, name: Buoys, kind: link, startUrl: "https://buoys.example/"}
 assignments:
   - {application: tides, group: crew}
@@ -61,7 +62,13 @@ func TestFilesAreLoadedAgainAndAgain(t *testing.T) {
 	assert.Equal(t, 6, again.Unchanged)
 
 	// What was made by hand stays, whatever is absent; what files made goes where that is asked for.
-	_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Slug: "charts", Name: "Charts", Kind: "link", StartURL: "https://charts.example/"}, 0)
+	_, err := l.Configuration.SaveApplication(
+		ctx,
+		owner,
+		"",
+		config.Application{Slug: "charts", Name: "Charts", Kind: "link", StartURL: "https://charts.example/"},
+		0,
+	)
 	require.NoError(t, err)
 	without := strings.Replace(coast, `  - {slug: buoys, name: Buoys, kind: link, startUrl: "https://buoys.example/"}`+"\n", "", 1)
 	assert.Empty(t, load(api.LoadConfig{Files: texts(without)}).Steps)
@@ -74,7 +81,13 @@ func TestFilesAreLoadedAgainAndAgain(t *testing.T) {
 	// Deleted by hand and made by hand again, it is no longer the files'.
 	load(api.LoadConfig{Files: texts(coast)})
 	require.NoError(t, l.Configuration.DeleteApplication(ctx, owner, "buoys"))
-	_, err = l.Configuration.SaveApplication(ctx, owner, "", config.Application{Slug: "buoys", Name: "Buoys", Kind: "link", StartURL: "https://buoys.example/"}, 0)
+	_, err = l.Configuration.SaveApplication(
+		ctx,
+		owner,
+		"",
+		config.Application{Slug: "buoys", Name: "Buoys", Kind: "link", StartURL: "https://buoys.example/"},
+		0,
+	)
 	require.NoError(t, err)
 	assert.Empty(t, load(api.LoadConfig{Files: texts(without), RemoveAbsent: true}).Steps)
 	list, err := l.Changes.History(ctx, page("buoys"), changes.HistoryFilter{Kind: files.Application, Slug: "buoys"})
@@ -89,8 +102,10 @@ func TestALoadIsAllOrNothing(t *testing.T) {
 	before, err := l.Changes.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)
 	for want, bad := range map[string]string{
-		"there is no group \"crw\", neither here nor in the files; did you mean \"crew\"?":       strings.Replace(coast, "group: crew}", "group: crw}", 1),
-		"there is no provider \"stuff\", neither here nor in the files; did you mean \"staff\"?": strings.Replace(coast, "[staff]", "[stuff]", 1),
+		"there is no group \"crw\", neither here nor in the files; did you mean \"crew\"?": strings.Replace(coast, "group: crew}",
+			"group: crw}", 1),
+		"there is no provider \"stuff\", neither here nor in the files; did you mean \"staff\"?": strings.Replace(coast, "[staff]",
+			"[stuff]", 1),
 		"1.yaml:6: Provider staff:": strings.Replace(coast, "reach: everyone}\napp", "reach: everyone, admit: {type: dragon}}\napp", 1),
 	} {
 		_, err := l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(bad)})
@@ -126,15 +141,30 @@ func TestALoadIsAllOrNothing(t *testing.T) {
 func TestFilesGiveNobodyMoreThanTheyMay(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	_, err := l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(coast, "sessions: {idleMinutes: 30, maxHours: 8}\nmail: {server: \"mail.saltmere.example:587\", from: gate@saltmere.example}\n")})
+	_, err := l.Changes.LoadConfig(
+		ctx,
+		owner,
+		api.LoadConfig{
+			Files: texts(
+				coast,
+				"sessions: {idleMinutes: 30, maxHours: 8}\nmail: {server: \"mail.saltmere.example:587\", from: gate@saltmere.example}\n",
+			),
+		},
+	)
 	require.NoError(t, err)
-	for _, text := range []string{"console: {rules: [{provider: staff, attribute: groups, value: crew, role: owner}]}\n", "sessions: {idleMinutes: 40, maxHours: 8}\n", "review: {second: true}\n", "clientRegistration: {on: true}\n", "traces: {days: 3, count: 5000}\n", "mail: {server: \"evil.example:587\", from: gate@saltmere.example}\n"} {
+	for _, text := range []string{"console: {rules: [{provider: staff, attribute: groups, value: crew, role: owner}]}\n",
+		"sessions: {idleMinutes: 40, maxHours: 8}\n", "review: {second: true}\n", "clientRegistration: {on: true}\n",
+		"traces: {days: 3, count: 5000}\n", "mail: {server: \"evil.example:587\", from: gate@saltmere.example}\n"} {
 		for _, preview := range []bool{true, false} {
 			_, err := l.Changes.LoadConfig(ctx, engineer, api.LoadConfig{Files: texts(text), Preview: preview})
 			assert.Equal(t, 403, status(err), text)
 		}
 	}
-	_, err = l.Changes.LoadConfig(ctx, engineer, api.LoadConfig{Files: texts("secrets: [{for: mail, env: M}]\n"), Values: map[string]string{"env:M": "hush"}})
+	_, err = l.Changes.LoadConfig(
+		ctx,
+		engineer,
+		api.LoadConfig{Files: texts("secrets: [{for: mail, env: M}]\n"), Values: map[string]string{"env:M": "hush"}},
+	)
 	assert.Equal(t, 403, status(err))
 	out, err := l.Changes.ExportConfig(ctx, engineer, false, false)
 	require.NoError(t, err)
@@ -157,13 +187,25 @@ func TestFilesGiveNobodyMoreThanTheyMay(t *testing.T) {
 func TestSecretsByReference(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	const ledger = "providers:\n  - {slug: quay, name: Quay, kind: oidc, oidc: {issuer: \"https://id.quay.example\", clientId: gate}}\napplications:\n  - {slug: ledger, name: Ledger, kind: oidc, oidc: {clientId: ledger, redirectUris: [\"https://ledger.example/answer\"], authentication: client_secret_basic}}\nmail: {server: \"mail.saltmere.example:587\", from: gate@saltmere.example, username: gate}\n"
-	from := ledger + "secrets:\n  - {for: providers/quay, env: QUAY_SECRET}\n  - {for: applications/ledger, file: ledger.txt}\n  - {for: mail, env: MAIL}\n"
+	const ledger = "providers:\n  - {slug: quay, name: Quay, kind: oidc, oidc: {issuer: \"https://id.quay.example\", clientId: gate}}\n" +
+		"applications:\n  - {slug: ledger, name: Ledger, kind: oidc, oidc: {clientId: ledger, redirectUris: " +
+		"[\"https://ledger.example/answer\"], authentication: client_secret_basic}}\n" +
+		"mail: {server: \"mail.saltmere.example:587\", from: gate@saltmere.example, username: gate}\n"
+	from := ledger + "secrets:\n  - {for: providers/quay, env: QUAY_SECRET}\n  - {for: applications/ledger, file: ledger.txt}\n" +
+		"  - {for: mail, env: MAIL}\n"
 	_, err := l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(from), Values: map[string]string{"env:MAIL": "m"}})
-	assert.ErrorContains(t, err, "1.yaml:7: secrets (providers/quay): the environment variable QUAY_SECRET is not set where the command runs")
+	assert.ErrorContains(
+		t,
+		err,
+		"1.yaml:7: secrets (providers/quay): the environment variable QUAY_SECRET is not set where the command runs",
+	)
 	assert.ErrorContains(t, err, "innergate config seal providers/quay")
 	assert.ErrorContains(t, err, "the file ledger.txt was not handed over or is empty")
-	values := map[string]string{"env:QUAY_SECRET": "the quay's secret value", "file:1.yaml:ledger.txt": "a long secret of the ledger's own\n", "env:MAIL": "mail secret"}
+	values := map[string]string{
+		"env:QUAY_SECRET":        "the quay's secret value",
+		"file:1.yaml:ledger.txt": "a long secret of the ledger's own\n",
+		"env:MAIL":               "mail secret",
+	}
 	r, err := l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(from), Values: values})
 	require.NoError(t, err)
 	assert.Contains(t, r.Named(files.Update), "secret providers/quay")
@@ -191,7 +233,11 @@ func TestSecretsByReference(t *testing.T) {
 	require.NoError(t, err)
 	_, err = l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts("secrets: [{for: mail, sealed: " + sealed.Sealed + "}]\n")})
 	assert.ErrorContains(t, err, "was not sealed by this gate for mail")
-	_, err = l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts("secrets: [{for: providers/quay, sealed: " + sealed.Sealed + "}]\n")})
+	_, err = l.Changes.LoadConfig(
+		ctx,
+		owner,
+		api.LoadConfig{Files: texts("secrets: [{for: providers/quay, sealed: " + sealed.Sealed + "}]\n")},
+	)
 	require.NoError(t, err)
 	held, err := l.Partners.Secrets(ctx, "provider", "quay")
 	require.NoError(t, err)
@@ -235,7 +281,14 @@ func TestHistoryAndWayBack(t *testing.T) {
 	view, err := l.Changes.Revision(ctx, owner, files.Application, "tides", 1, 0)
 	require.NoError(t, err)
 	assert.Equal(t, 2, view.Against)
-	assert.Equal(t, []api.Change{{Field: "access.to", Before: "assigned", After: "everybody"}, {Field: "name", Before: "Tide Tables", After: "High Water"}}, view.Differences)
+	assert.Equal(
+		t,
+		[]api.Change{
+			{Field: "access.to", Before: "assigned", After: "everybody"},
+			{Field: "name", Before: "Tide Tables", After: "High Water"},
+		},
+		view.Differences,
+	)
 	assert.Contains(t, view.Text, "slug: tides")
 
 	// One that was deleted comes back as the same one, with whatever hangs on it.
@@ -293,7 +346,11 @@ func TestTwoEngineersChangeTheSame(t *testing.T) {
 	theirs, mine := held.Application, held.Application
 	theirs.Name, mine.Description = "High Water", "When the water is high."
 	other := ground.Actor{Name: "Vera", Role: ground.RoleEngineer}
-	p, err := l.Changes.Propose(ctx, engineer, api.NewProposal{Kind: "application", Slug: "tides", Application: &mine, Remark: "a description"})
+	p, err := l.Changes.Propose(
+		ctx,
+		engineer,
+		api.NewProposal{Kind: "application", Slug: "tides", Application: &mine, Remark: "a description"},
+	)
 	require.NoError(t, err)
 	_, err = l.Configuration.SaveApplication(ctx, other, "tides", theirs, held.Revision)
 	require.NoError(t, err)
@@ -349,7 +406,8 @@ func TestASecondPersonLooks(t *testing.T) {
 	for name, do := range map[string]func() error{
 		"saving": func() error { _, err := l.Configuration.SaveApplication(ctx, owner, "tides", change, 0); return err },
 		"loading": func() error {
-			_, err := l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(strings.Replace(coast, "name: Tide Tables", "name: Tides", 1))})
+			_, err := l.Changes.LoadConfig(ctx, owner,
+				api.LoadConfig{Files: texts(strings.Replace(coast, "name: Tide Tables", "name: Tides", 1))})
 			return err
 		},
 		"deleting": func() error { return l.Configuration.DeleteApplication(ctx, owner, "tides") },

@@ -20,14 +20,17 @@ func TestFetcherStaysOutside(t *testing.T) {
 	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("secret")) }))
 	t.Cleanup(inside.Close)
 	f := &fetch.Fetcher{}
-	for _, address := range []string{inside.URL, "http://127.0.0.1:1/", "http://[::1]:1/", "http://10.0.0.1/", "http://192.168.1.1/", "http://172.16.0.1/", "http://169.254.169.254/latest", "http://100.64.0.1/", "http://0.0.0.0:1/", "http://[::ffff:10.0.0.1]/", "http://[fe80::1]/", "http://[64:ff9b::a00:1]/", "http://198.18.0.1/", "http://localhost:1/"} {
+	for _, address := range []string{inside.URL, "http://127.0.0.1:1/", "http://[::1]:1/", "http://10.0.0.1/", "http://192.168.1.1/",
+		"http://172.16.0.1/", "http://169.254.169.254/latest", "http://100.64.0.1/", "http://0.0.0.0:1/", "http://[::ffff:10.0.0.1]/",
+		"http://[fe80::1]/", "http://[64:ff9b::a00:1]/", "http://198.18.0.1/", "http://localhost:1/"} {
 		body, err := f.Get(context.Background(), address)
 		assert.Nil(t, body)
 		var fe *fetch.FetchError
 		require.ErrorAs(t, err, &fe, address)
 		assert.Contains(t, fe.Reason, "private network", address)
 	}
-	for _, address := range []string{"ftp://id.saltmere.example/", "file:///etc/passwd", "javascript:1", "https://user:pw@id.saltmere.example/", "nonsense"} {
+	for _, address := range []string{"ftp://id.saltmere.example/", "file:///etc/passwd", "javascript:1",
+		"https://user:pw@id.saltmere.example/", "nonsense"} {
 		_, err := f.Get(context.Background(), address)
 		assert.ErrorContains(t, err, "not an http or https address", address)
 	}
@@ -54,7 +57,8 @@ func TestFetcherHasLimits(t *testing.T) {
 	}))
 	t.Cleanup(s.Close)
 	f := &fetch.Fetcher{AllowPrivate: true, MaxBytes: 1000, Timeout: 300 * time.Millisecond}
-	for path, reason := range map[string]string{"/big": "larger than 1000", "/slow": "in time", "/loop": "more than three times", "/missing": "404"} {
+	for path, reason := range map[string]string{"/big": "larger than 1000", "/slow": "in time", "/loop": "more than three times",
+		"/missing": "404"} {
 		_, err := f.Get(context.Background(), s.URL+path)
 		assert.ErrorContains(t, err, reason, path)
 	}

@@ -1,5 +1,5 @@
-// Package gate is the root of the service's use cases: it makes the rooms, one over the other, and runs what is due. Each room is a package of its own; none
-// knows of HTTP servers or command lines.
+// Package gate is the root of the service's use cases: it makes the rooms, one over the other, and runs what is due.
+// Each room is a package of its own; none knows of HTTP servers or command lines.
 package gate
 
 import (
@@ -97,8 +97,12 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 // publicURL checks the address at which people reach the gate, and takes the slash from its end.
 func publicURL(text string) (string, error) {
 	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "" || strings.Trim(u.Path, "/") != "" {
-		return "", fmt.Errorf("the public URL %q must be an http or https address with a host and nothing behind it, such as https://gate.saltmere.example", text)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "" ||
+		strings.Trim(u.Path, "/") != "" {
+		return "", fmt.Errorf(
+			"the public URL %q must be an http or https address with a host and nothing behind it, such as https://gate.saltmere.example",
+			text,
+		)
 	}
 	return u.Scheme + "://" + u.Host, nil
 }
@@ -125,7 +129,19 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Sources = sources.New(base, g.Partners, g.Configuration, g.Watch)
 	g.Changes = changes.New(base, g.Partners, g.Persons, g.Grants, g.SignIn, g.Console, g.Configuration, g.Watch, g.Sources)
 	g.Rehearsal = rehearsal.New(base, g.Partners, g.Traces, g.Sessions, g.Persons, g.SignIn, g.SignOut, g.Changes)
-	g.Exchange = exchange.New(base, g.Keyring, g.Partners, g.Traces, g.Grants, g.Console, g.SignOut, g.Configuration, g.Watch, g.Changes, g.Rehearsal)
+	g.Exchange = exchange.New(
+		base,
+		g.Keyring,
+		g.Partners,
+		g.Traces,
+		g.Grants,
+		g.Console,
+		g.SignOut,
+		g.Configuration,
+		g.Watch,
+		g.Changes,
+		g.Rehearsal,
+	)
 	g.Moves = moves.New(base, g.Partners, g.Traces, g.Persons, g.SignIn, g.Configuration, g.Changes, g.Rehearsal)
 	g.Checkups = checkups.New(base, g.Keyring, g.Partners, g.Traces, g.SignIn, g.Configuration, g.Watch, g.Sources, g.Exchange)
 	g.Portal = portal.New(base, g.Partners, g.Sessions, g.Persons, g.SignIn, g.Directory)
@@ -155,7 +171,8 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
 	rooms := []func(*gorm.DB, time.Time) error{
-		g.Ground.Tidy, g.Sessions.Tidy, g.Persons.Tidy, g.Grants.Tidy, g.SignIn.Tidy, g.Directory.Tidy, g.Console.Tidy, g.SignOut.Tidy, g.Guarded.Tidy,
+		g.Ground.Tidy, g.Sessions.Tidy, g.Persons.Tidy, g.Grants.Tidy, g.SignIn.Tidy, g.Directory.Tidy, g.Console.Tidy, g.SignOut.Tidy,
+		g.Guarded.Tidy,
 		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Traces.Tidy,
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
@@ -182,8 +199,9 @@ type due struct {
 
 const turn = 2 * time.Second
 
-// Run does what must be done from time to time until the context ends: what was planned, planned switches of keys, looking at partners' metadata and at
-// sources, the checkup, telling applications of sessions that have ended, and writing down which certificates were used.
+// Run does what must be done from time to time until the context ends: what was planned, planned switches of keys,
+// looking at partners' metadata and at sources, the checkup, telling applications of sessions that have ended, and
+// writing down which certificates were used.
 func (g *Gate) Run(ctx context.Context) {
 	go g.SignOut.TellAlways(ctx)
 	var checked checkups.State
@@ -196,7 +214,11 @@ func (g *Gate) Run(ctx context.Context) {
 		{g.WriteUsed, 15, "the last use of keys and secrets could not be written down"},
 	}
 	const refreshing = "refreshing metadata failed"
-	partners := []due{{g.Sources.RefreshSourcesDue, 1, refreshing}, {g.Watch.RefreshDue, 1, refreshing}, {g.Checkups.LookOutsideDue, 1, refreshing}}
+	partners := []due{
+		{g.Sources.RefreshSourcesDue, 1, refreshing},
+		{g.Watch.RefreshDue, 1, refreshing},
+		{g.Checkups.LookOutsideDue, 1, refreshing},
+	}
 	var checking, looking atomic.Bool
 	tick := time.NewTicker(turn)
 	defer tick.Stop()

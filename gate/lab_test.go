@@ -42,7 +42,17 @@ func newLab(t testing.TB) *lab {
 	s, err := store.Open(l.folder, sealer)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	l.Gate, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example/", Now: func() time.Time { return l.now }, Fetch: &fetch.Fetcher{AllowPrivate: true}, KeySource: testbed.Keys(), PasswordCost: testbed.Cost})
+	l.Gate, err = gate.New(
+		context.Background(),
+		gate.Options{
+			Store:        s,
+			PublicURL:    "https://gate.saltmere.example/",
+			Now:          func() time.Time { return l.now },
+			Fetch:        &fetch.Fetcher{AllowPrivate: true},
+			KeySource:    testbed.Keys(),
+			PasswordCost: testbed.Cost,
+		},
+	)
 	require.NoError(t, err)
 	return l
 }
@@ -66,7 +76,12 @@ func metadata(t testing.TB, id string, roles ...saml.RoleKind) string {
 	require.NoError(t, err)
 	entity := saml.Entity{EntityID: id}
 	for _, kind := range roles {
-		r := saml.Role{Kind: kind, DisplayName: "Ferry " + string(kind), Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: cert}}, NameIDFormats: []string{saml.FormatPersistent}}
+		r := saml.Role{
+			Kind:          kind,
+			DisplayName:   "Ferry " + string(kind),
+			Keys:          []saml.KeyDescriptor{{Use: "signing", Certificate: cert}},
+			NameIDFormats: []string{saml.FormatPersistent},
+		}
 		service := saml.ServiceSSO
 		if kind == saml.RoleSP {
 			service = saml.ServiceACS
@@ -81,7 +96,8 @@ func metadata(t testing.TB, id string, roles ...saml.RoleKind) string {
 
 func TestPublicURLIsChecked(t *testing.T) {
 	t.Parallel()
-	for _, bad := range []string{"", "gate.saltmere.example", "ftp://gate.saltmere.example", "https://gate.saltmere.example/path", "https://gate.saltmere.example?x=1", "https://"} {
+	for _, bad := range []string{"", "gate.saltmere.example", "ftp://gate.saltmere.example", "https://gate.saltmere.example/path",
+		"https://gate.saltmere.example?x=1", "https://"} {
 		_, err := gate.New(context.Background(), gate.Options{PublicURL: bad})
 		assert.ErrorContains(t, err, "must be an http or https address", bad)
 	}
@@ -97,7 +113,11 @@ func TestSecretsAreSealedOnDisk(t *testing.T) {
 	l, ctx := newLab(t), context.Background()
 	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
 	require.NoError(t, err)
-	_, err = l.Console.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleEngineer, Password: "ebb and flood tide"})
+	_, err = l.Console.AddAdministrator(
+		ctx,
+		owner,
+		api.NewAdministrator{Name: "Mira", Role: ground.RoleEngineer, Password: "ebb and flood tide"},
+	)
 	require.NoError(t, err)
 	session, _, err := l.Console.SignInAdministrator(ctx, "Mira", "ebb and flood tide", "192.0.2.7")
 	require.NoError(t, err)
@@ -155,7 +175,8 @@ func TestTakeTheirs(t *testing.T) {
 	assert.Nil(t, wrong.Provider)
 	assert.Equal(t, "metadata.wrong-role", wrong.Problems[len(wrong.Problems)-1].Code)
 
-	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">` + metadata(t, "https://one.saltmere.example", saml.RoleSP)[39:] + metadata(t, "https://two.saltmere.example", saml.RoleSP)[39:] + `</EntitiesDescriptor>`
+	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">` + metadata(t, "https://one.saltmere.example",
+		saml.RoleSP)[39:] + metadata(t, "https://two.saltmere.example", saml.RoleSP)[39:] + `</EntitiesDescriptor>`
 	several, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: group})
 	require.NoError(t, err)
 	assert.Nil(t, several.App)
@@ -245,7 +266,8 @@ func TestTwoEngineersAtOnce(t *testing.T) {
 	assert.ErrorContains(t, err, "short name can't change")
 }
 
-// TestExchangeSheetIsFinalFromTheStart hands out values before anything of the partner is known, and sees that no later step changes them.
+// TestExchangeSheetIsFinalFromTheStart hands out values before anything of the partner is known, and sees that no later
+// step changes them.
 func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()

@@ -27,7 +27,20 @@ func TestSectorIdentifier(t *testing.T) {
 	t.Cleanup(s.Close)
 	l.Fetch.Transport = s.Client().Transport
 	save := func(sector string) error {
-		_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Ledger " + fmt.Sprint(len(list)), Kind: "oidc", OIDC: &config.OIDCApplication{RedirectURIs: []string{"https://a.example/cb", "https://b.example/cb"}, SectorIdentifier: sector}}, 0)
+		_, err := l.Configuration.SaveApplication(
+			ctx,
+			owner,
+			"",
+			config.Application{
+				Name: "Ledger " + fmt.Sprint(len(list)),
+				Kind: "oidc",
+				OIDC: &config.OIDCApplication{
+					RedirectURIs:     []string{"https://a.example/cb", "https://b.example/cb"},
+					SectorIdentifier: sector,
+				},
+			},
+			0,
+		)
 		return err
 	}
 	assert.ErrorContains(t, save(strings.Replace(s.URL, "https://", "http://", 1)), "https address")
@@ -48,7 +61,17 @@ func TestKeySetsFromPrivateNetworks(t *testing.T) {
 	l.Fetch.AllowPrivate = false
 	_, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{URL: s.URL + "/.well-known/openid-configuration"})
 	assert.ErrorContains(t, err, "private network")
-	_, err = l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Inside", Kind: "oidc", OIDC: &config.OIDCProvider{Issuer: s.URL, AuthorizationEndpoint: s.URL, TokenEndpoint: s.URL, KeysURL: s.URL, ClientID: "x"}}, 0)
+	_, err = l.Configuration.SaveProvider(
+		ctx,
+		owner,
+		"",
+		config.Provider{
+			Name: "Inside",
+			Kind: "oidc",
+			OIDC: &config.OIDCProvider{Issuer: s.URL, AuthorizationEndpoint: s.URL, TokenEndpoint: s.URL, KeysURL: s.URL, ClientID: "x"},
+		},
+		0,
+	)
 	require.NoError(t, err)
 	secret, err := l.Partners.KeepSecret(ctx, owner, "inside", api.TheirSecret{Value: "a-secret-of-theirs-that-is-long"})
 	require.NoError(t, err)
@@ -66,7 +89,12 @@ func TestKeySetsFromPrivateNetworks(t *testing.T) {
 func TestTemplatesOfOpenID(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	ref, err := l.Sources.StartTemplate(ctx, owner, "openid-web-client", api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}})
+	ref, err := l.Sources.StartTemplate(
+		ctx,
+		owner,
+		"openid-web-client",
+		api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}},
+	)
 	require.NoError(t, err)
 	sheet, err := l.Exchange.ApplicationSheet(ctx, ref.Slug)
 	require.NoError(t, err)

@@ -90,7 +90,11 @@ type idp struct {
 
 func (i idp) document(t testing.TB, now time.Time) string {
 	t.Helper()
-	role := saml.Role{Kind: saml.RoleIDP, DisplayName: "Ferry idp", Endpoints: []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: i.sso}}}
+	role := saml.Role{
+		Kind:        saml.RoleIDP,
+		DisplayName: "Ferry idp",
+		Endpoints:   []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: i.sso}},
+	}
 	for _, c := range i.certs {
 		role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "signing", Certificate: c})
 	}
@@ -113,23 +117,59 @@ func TestRefreshByPolicy(t *testing.T) {
 		says    string
 		holds   int // certificates held afterwards
 	}{
-		"unsigned keys ask":              {config.Watch{}, func(i *idp) { i.certs = append(i.certs, second.cert) }, "waiting", "Certificate for signing added", 1},
-		"certificates on request":        {config.Watch{Policy: "certificates"}, func(i *idp) { i.certs = append(i.certs, second.cert) }, "applied", "Certificate for signing added", 2},
-		"signed keys are taken":          {config.Watch{Certificate: pinned}, func(i *idp) { i.certs = append(i.certs, second.cert) }, "applied", "Certificate for signing added", 2},
-		"signed addresses ask":           {config.Watch{Certificate: pinned}, func(i *idp) { i.sso += "/new" }, "waiting", "SSO URL by HTTP-POST changed from", 1},
-		"certificates now, rest asks":    {config.Watch{Policy: "certificates"}, func(i *idp) { i.sso += "/new"; i.certs = append(i.certs, second.cert) }, "partly", "SSO URL", 2},
-		"everything at once":             {config.Watch{Policy: "apply"}, func(i *idp) { i.sso += "/new"; i.certs = []*x509.Certificate{second.cert} }, "applied", "Certificate for signing changed from", 1},
-		"the last certificate never":     {config.Watch{Policy: "apply"}, func(i *idp) { i.certs = nil }, "waiting", "Certificate for signing removed", 1},
-		"nothing but dates":              {config.Watch{}, func(i *idp) { i.valid = 48 * time.Hour }, "unchanged", "", 1},
-		"signature missing":              {config.Watch{Certificate: pinned}, func(i *idp) { i.signer = nil; i.certs = append(i.certs, second.cert) }, "failed", "must be signed by the pinned certificate", 1},
-		"signed by somebody else":        {config.Watch{Certificate: pinned}, func(i *idp) { i.signer = second.signer; i.certs = append(i.certs, second.cert) }, "failed", "must be signed by the pinned certificate", 1},
-		"another entity":                 {config.Watch{Policy: "apply"}, func(i *idp) { i.id += "/other"; i.certs = []*x509.Certificate{second.cert} }, "failed", "no longer gives metadata of", 1},
-		"over":                           {config.Watch{Policy: "apply"}, func(i *idp) { i.valid = -time.Hour; i.certs = []*x509.Certificate{second.cert} }, "failed", "is over", 1},
-		"an address that can't be taken": {config.Watch{Policy: "apply"}, func(i *idp) { i.sso = "https://id.example/#x" }, "failed", "can't be taken", 1},
+		"unsigned keys ask": {config.Watch{}, func(i *idp) {
+			i.certs = append(i.certs, second.cert)
+		}, "waiting", "Certificate for signing added", 1},
+		"certificates on request": {config.Watch{Policy: "certificates"}, func(i *idp) {
+			i.certs = append(i.certs, second.cert)
+		}, "applied", "Certificate for signing added", 2},
+		"signed keys are taken": {config.Watch{Certificate: pinned}, func(i *idp) {
+			i.certs = append(i.certs, second.cert)
+		}, "applied", "Certificate for signing added", 2},
+		"signed addresses ask": {config.Watch{Certificate: pinned}, func(i *idp) {
+			i.sso += "/new"
+		}, "waiting", "SSO URL by HTTP-POST changed from", 1},
+		"certificates now, rest asks": {config.Watch{Policy: "certificates"}, func(i *idp) {
+			i.sso += "/new"
+			i.certs = append(i.certs, second.cert)
+		}, "partly", "SSO URL", 2},
+		"everything at once": {config.Watch{Policy: "apply"}, func(i *idp) {
+			i.sso += "/new"
+			i.certs = []*x509.Certificate{second.cert}
+		}, "applied", "Certificate for signing changed from", 1},
+		"the last certificate never": {config.Watch{Policy: "apply"}, func(i *idp) {
+			i.certs = nil
+		}, "waiting", "Certificate for signing removed", 1},
+		"nothing but dates": {config.Watch{}, func(i *idp) { i.valid = 48 * time.Hour }, "unchanged", "", 1},
+		"signature missing": {config.Watch{Certificate: pinned}, func(i *idp) {
+			i.signer = nil
+			i.certs = append(i.certs, second.cert)
+		}, "failed", "must be signed by the pinned certificate", 1},
+		"signed by somebody else": {config.Watch{Certificate: pinned}, func(i *idp) {
+			i.signer = second.signer
+			i.certs = append(i.certs, second.cert)
+		}, "failed", "must be signed by the pinned certificate", 1},
+		"another entity": {config.Watch{Policy: "apply"}, func(i *idp) {
+			i.id += "/other"
+			i.certs = []*x509.Certificate{second.cert}
+		}, "failed", "no longer gives metadata of", 1},
+		"over": {config.Watch{Policy: "apply"}, func(i *idp) {
+			i.valid = -time.Hour
+			i.certs = []*x509.Certificate{second.cert}
+		}, "failed", "is over", 1},
+		"an address that can't be taken": {config.Watch{Policy: "apply"}, func(i *idp) {
+			i.sso = "https://id.example/#x"
+		}, "failed", "can't be taken", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l, ctx, p := newLab(t), context.Background(), newPublisher(t)
-			i := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{first.cert}, valid: 24 * time.Hour, signer: signer.signer}
+			i := idp{
+				id:     "https://id.example",
+				sso:    "https://id.example/sso",
+				certs:  []*x509.Certificate{first.cert},
+				valid:  24 * time.Hour,
+				signer: signer.signer,
+			}
 			p.publish(i.document(t, l.now), 0)
 			_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
 			require.NoError(t, err)
@@ -312,7 +352,22 @@ func TestRefreshOfManyPartners(t *testing.T) {
 		path := fmt.Sprintf("/%d", n)
 		i := idp{id: s.URL + path, sso: s.URL + path + "/sso", certs: []*x509.Certificate{cert}}
 		documents.Store(path, i.document(t, l.now))
-		_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Slug: fmt.Sprintf("p%d", n), Name: "P", SAML: &config.SAMLProvider{EntityID: i.id, SSO: []saml.Endpoint{{Binding: saml.BindingPost, Location: i.sso}}, Certificates: []config.Certificate{{Use: "signing", PEM: string(keys.EncodeCertificate(cert.Raw))}}, Metadata: &config.Watch{URL: s.URL + path}}}, 0)
+		_, err := l.Configuration.SaveProvider(
+			ctx,
+			owner,
+			"",
+			config.Provider{
+				Slug: fmt.Sprintf("p%d", n),
+				Name: "P",
+				SAML: &config.SAMLProvider{
+					EntityID:     i.id,
+					SSO:          []saml.Endpoint{{Binding: saml.BindingPost, Location: i.sso}},
+					Certificates: []config.Certificate{{Use: "signing", PEM: string(keys.EncodeCertificate(cert.Raw))}},
+					Metadata:     &config.Watch{URL: s.URL + path},
+				},
+			},
+			0,
+		)
 		require.NoError(t, err)
 	}
 	require.NoError(t, l.Watch.RefreshDue(ctx))
@@ -350,7 +405,11 @@ func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 		"the only":    {bare, early, "newer", "metadata.certificate-added", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
-			u, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: c.doc.document(t, l.now), Certificate: string(keys.EncodeCertificate(c.cert))})
+			u, _, err := l.Watch.UnderstandProvider(
+				ctx,
+				"",
+				api.TakeIn{Text: c.doc.document(t, l.now), Certificate: string(keys.EncodeCertificate(c.cert))},
+			)
 			require.NoError(t, err)
 			assert.Equal(t, c.beside, u.Beside)
 			assert.Contains(t, fmt.Sprint(u.Problems), c.code)
@@ -373,7 +432,14 @@ func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 func TestALoneRoleAsksForItsEntityID(t *testing.T) {
 	t.Parallel()
 	l, ctx := newLab(t), context.Background()
-	whole := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{newPair(t, "x").cert}}.document(t, l.now)
+	whole := idp{
+		id:    "https://id.example",
+		sso:   "https://id.example/sso",
+		certs: []*x509.Certificate{newPair(t, "x").cert},
+	}.document(
+		t,
+		l.now,
+	)
 	cut := whole[strings.Index(whole, "<md:IDPSSODescriptor"):strings.Index(whole, "</md:EntityDescriptor>")]
 	u, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: cut})
 	require.NoError(t, err)

@@ -42,7 +42,20 @@ func aggregate(t testing.TB, entities int, until time.Time, signer *xmlsig.Signe
 		if i == 1 {
 			path += change
 		}
-		fmt.Fprintf(&b, `<EntityDescriptor entityID="https://port-%03d.example/saml"><SPSSODescriptor protocolSupportEnumeration="%s"><Extensions><u:UIInfo xmlns:u="%s"><u:DisplayName xml:lang="en">Port %03d</u:DisplayName></u:UIInfo></Extensions><AssertionConsumerService index="0" Binding="%s" Location="https://port-%03d.example/%s"/></SPSSODescriptor></EntityDescriptor>`, i, saml.NSProtocol, saml.NSMDUI, i, saml.BindingPost, i, path)
+		fmt.Fprintf(
+			&b,
+			`<EntityDescriptor entityID="https://port-%03d.example/saml"><SPSSODescriptor `+
+				`protocolSupportEnumeration="%s"><Extensions><u:UIInfo xmlns:u="%s"><u:DisplayName xml:lang="en">Port `+
+				`%03d</u:DisplayName></u:UIInfo></Extensions><AssertionConsumerService index="0" Binding="%s" `+
+				`Location="https://port-%03d.example/%s"/></SPSSODescriptor></EntityDescriptor>`,
+			i,
+			saml.NSProtocol,
+			saml.NSMDUI,
+			i,
+			saml.BindingPost,
+			i,
+			path,
+		)
 	}
 	b.WriteString("</EntitiesDescriptor>")
 	if signer == nil {
@@ -68,7 +81,12 @@ func settled(t testing.TB, l *lab, slug string) *api.Source {
 }
 
 func newSource(t testing.TB, l *lab, address string, cert []byte) {
-	_, err := l.Sources.SaveSource(context.Background(), owner, "", config.Source{Name: "Harbours", URL: address, Certificate: string(keys.EncodeCertificate(cert))})
+	_, err := l.Sources.SaveSource(
+		context.Background(),
+		owner,
+		"",
+		config.Source{Name: "Harbours", URL: address, Certificate: string(keys.EncodeCertificate(cert))},
+	)
 	require.NoError(t, err)
 }
 
@@ -96,9 +114,23 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	require.Len(t, found.Items, 1)
 
 	// Configured by hand before: an entry of the source never replaces it.
-	_, err = l.Configuration.SaveApplication(ctx, owner, "", config.Application{Slug: "by-hand", Name: "By hand", SAML: &config.SAMLApplication{EntityID: "https://port-002.example/saml"}}, 0)
+	_, err = l.Configuration.SaveApplication(
+		ctx,
+		owner,
+		"",
+		config.Application{Slug: "by-hand", Name: "By hand", SAML: &config.SAMLApplication{EntityID: "https://port-002.example/saml"}},
+		0,
+	)
 	require.NoError(t, err)
-	made, err := l.Sources.Adopt(ctx, owner, "harbours", api.Adopt{As: "application", EntityIDs: []string{"https://port-001.example/saml", "https://port-002.example/saml", "https://nowhere.example"}})
+	made, err := l.Sources.Adopt(
+		ctx,
+		owner,
+		"harbours",
+		api.Adopt{
+			As:        "application",
+			EntityIDs: []string{"https://port-001.example/saml", "https://port-002.example/saml", "https://nowhere.example"},
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"created", "there", "refused"}, []string{made.Items[0].Outcome, made.Items[1].Outcome, made.Items[2].Outcome})
 	byHand, err := l.Checkups.Application(ctx, "by-hand")
@@ -144,15 +176,27 @@ func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
 		code string
 		says string
 	}{
-		"signed by another":  {func(l *lab) string { return aggregate(t, 6, l.now.Add(11*24*time.Hour), other.signer, "") }, "metadata.signature", "not made by any key"},
-		"not signed":         {func(l *lab) string { return aggregate(t, 6, l.now.Add(11*24*time.Hour), nil, "") }, "metadata.signature", "no signature"},
-		"changed afterwards": {func(l *lab) string { return strings.Replace(good(l), "port-003", "port-666", 1) }, "metadata.signature", "digest differs"},
-		"no end":             {func(*lab) string { return aggregate(t, 6, time.Time{}, signer.signer, "") }, "source.no-end", "no validUntil"},
-		"end too far":        {func(l *lab) string { return aggregate(t, 6, l.now.Add(31*24*time.Hour), signer.signer, "") }, "source.end-too-far", "more than 30 days"},
-		"over":               {func(l *lab) string { return aggregate(t, 6, l.now.Add(-time.Hour), signer.signer, "") }, "metadata.expired", "is over"},
-		"an older copy":      {func(l *lab) string { return aggregate(t, 6, l.now.Add(9*24*time.Hour), signer.signer, "") }, "source.older", "an older one"},
-		"truncated":          {func(l *lab) string { return good(l)[:2000] }, "metadata.signature", "can't be used"},
-		"a web page":         {func(*lab) string { return "<!DOCTYPE html><html>Sign in</html>" }, "metadata.signature", "document type"},
+		"signed by another": {func(l *lab) string {
+			return aggregate(t, 6, l.now.Add(11*24*time.Hour), other.signer, "")
+		}, "metadata.signature", "not made by any key"},
+		"not signed": {func(l *lab) string {
+			return aggregate(t, 6, l.now.Add(11*24*time.Hour), nil, "")
+		}, "metadata.signature", "no signature"},
+		"changed afterwards": {func(l *lab) string {
+			return strings.Replace(good(l), "port-003", "port-666", 1)
+		}, "metadata.signature", "digest differs"},
+		"no end": {func(*lab) string { return aggregate(t, 6, time.Time{}, signer.signer, "") }, "source.no-end", "no validUntil"},
+		"end too far": {func(l *lab) string {
+			return aggregate(t, 6, l.now.Add(31*24*time.Hour), signer.signer, "")
+		}, "source.end-too-far", "more than 30 days"},
+		"over": {func(l *lab) string {
+			return aggregate(t, 6, l.now.Add(-time.Hour), signer.signer, "")
+		}, "metadata.expired", "is over"},
+		"an older copy": {func(l *lab) string {
+			return aggregate(t, 6, l.now.Add(9*24*time.Hour), signer.signer, "")
+		}, "source.older", "an older one"},
+		"truncated":  {func(l *lab) string { return good(l)[:2000] }, "metadata.signature", "can't be used"},
+		"a web page": {func(*lab) string { return "<!DOCTYPE html><html>Sign in</html>" }, "metadata.signature", "document type"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l, ctx, p := newLab(t), context.Background(), newPublisher(t)
@@ -276,7 +320,12 @@ func TestMetadataQuery(t *testing.T) {
 		w.Write([]byte(doc))
 	}))
 	t.Cleanup(s.Close)
-	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Query", Kind: "query", URL: s.URL, Certificate: string(keys.EncodeCertificate(signer.cert.Raw))})
+	_, err := l.Sources.SaveSource(
+		ctx,
+		owner,
+		"",
+		config.Source{Name: "Query", Kind: "query", URL: s.URL, Certificate: string(keys.EncodeCertificate(signer.cert.Raw))},
+	)
 	require.NoError(t, err)
 	e, err := l.Sources.LookUp(ctx, owner, "query", answer)
 	require.NoError(t, err)
@@ -311,9 +360,22 @@ func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
 	t.Parallel()
 	l, other, ctx := newLab(t), newLab(t), context.Background()
 	newSource(t, l, "https://md.harbours.example/all.xml", newPair(t, "harbours").cert.Raw)
-	made, err := l.Sources.StartTemplate(ctx, owner, "sp-initiated-only", api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}})
+	made, err := l.Sources.StartTemplate(
+		ctx,
+		owner,
+		"sp-initiated-only",
+		api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}},
+	)
 	require.NoError(t, err)
-	_, err = l.Sources.NewTemplate(ctx, owner, api.NewTemplate{Name: "Ports", From: "applications/" + made.Slug, Blanks: []config.Blank{{Name: "start", Sample: "https://port.example/"}}})
+	_, err = l.Sources.NewTemplate(
+		ctx,
+		owner,
+		api.NewTemplate{
+			Name:   "Ports",
+			From:   "applications/" + made.Slug,
+			Blanks: []config.Blank{{Name: "start", Sample: "https://port.example/"}},
+		},
+	)
 	require.NoError(t, err)
 	text, err := l.Changes.ExportConfig(ctx, owner, false, false)
 	require.NoError(t, err)

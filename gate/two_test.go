@@ -59,7 +59,12 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 	theirs, err := other.Exchange.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
 	first, again := saml.ReadMetadata(mine, l.now), saml.ReadMetadata(theirs, l.now)
-	assert.Equal(t, first.Entities[0].Roles[0].Keys[0].Certificate.Raw, again.Entities[0].Roles[0].Keys[0].Certificate.Raw, "one key, not one each")
+	assert.Equal(
+		t,
+		first.Entities[0].Roles[0].Keys[0].Certificate.Raw,
+		again.Entities[0].Roles[0].Keys[0].Certificate.Raw,
+		"one key, not one each",
+	)
 	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
 	require.NoError(t, err)
 	_, err = other.Console.TokenActor(ctx, token.Secret, "")

@@ -1,5 +1,6 @@
-// Package guard stands in front of applications that know no federation. It has people sign in at the gate, lets through whom the rules admit, tells the application who
-// comes, and takes away whatever a browser says about itself. An application must be reachable through the guard alone: whoever reaches it otherwise may claim to be anybody.
+// Package guard stands in front of applications that know no federation. It has people sign in at the gate, lets
+// through whom the rules admit, tells the application who comes, and takes away whatever a browser says about itself.
+// An application must be reachable through the guard alone: whoever reaches it otherwise may claim to be anybody.
 package guard
 
 import (
@@ -37,7 +38,8 @@ const (
 
 // Options is what a Guard needs besides a gate.
 type Options struct {
-	// TrustedProxies are the networks whose X-Forwarded-For and X-Forwarded-Proto are believed, and that may ask without passing the request on.
+	// TrustedProxies are the networks whose X-Forwarded-For and X-Forwarded-Proto are believed, and that may ask
+	// without passing the request on.
 	TrustedProxies []netip.Prefix
 	Log            *slog.Logger
 }
@@ -59,7 +61,13 @@ func New(g *gate.Gate, o Options) *Guard {
 	}
 	d := &Guard{Options: o, gate: g}
 	d.ctx, d.stop = context.WithCancel(context.Background())
-	d.server = &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 90 * time.Second, MaxHeaderBytes: headLimit, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
+	d.server = &http.Server{
+		Handler:           d,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       90 * time.Second,
+		MaxHeaderBytes:    headLimit,
+		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+	}
 	return d
 }
 
@@ -158,7 +166,18 @@ func (v *visit) cookie(r *http.Request, name string) string {
 }
 
 func (v *visit) setCookie(w http.ResponseWriter, name, value string, age int) {
-	http.SetCookie(w, &http.Cookie{Name: v.cookieName(name), Value: value, Path: "/", HttpOnly: true, Secure: v.secure, SameSite: http.SameSiteLaxMode, MaxAge: age})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     v.cookieName(name),
+			Value:    value,
+			Path:     "/",
+			HttpOnly: true,
+			Secure:   v.secure,
+			SameSite: http.SameSiteLaxMode,
+			MaxAge:   age,
+		},
+	)
 }
 
 // decide asks the gate about a visit to a path by a method.
@@ -166,7 +185,11 @@ func (d *Guard) decide(r *http.Request, v *visit, method, path string) (*guarded
 	if decoded, err := url.PathUnescape(path); err == nil {
 		path = decoded
 	}
-	return d.gate.Guarded.Guard(r.Context(), v.app, guarded.GuardVisit{Method: method, Path: path, Address: v.address, Token: v.cookie(r, "guard")})
+	return d.gate.Guarded.Guard(
+		r.Context(),
+		v.app,
+		guarded.GuardVisit{Method: method, Path: path, Address: v.address, Token: v.cookie(r, "guard")},
+	)
 }
 
 func (d *Guard) through(w http.ResponseWriter, r *http.Request, v *visit, path string) {
@@ -179,7 +202,14 @@ func (d *Guard) through(w http.ResponseWriter, r *http.Request, v *visit, path s
 	case answer.Result == guarded.GuardSignIn && !opens(r):
 		w.Header().Set("Cache-Control", "no-store")
 		if strings.Contains(r.Header.Get("Accept"), "text/html") {
-			d.page(w, r, http.StatusUnauthorized, "You are not signed in any more", "What you sent was not passed on. Sign in in another tab, go back here, and send it again.", v.public+"/")
+			d.page(
+				w,
+				r,
+				http.StatusUnauthorized,
+				"You are not signed in any more",
+				"What you sent was not passed on. Sign in in another tab, go back here, and send it again.",
+				v.public+"/",
+			)
 			return
 		}
 		http.Error(w, "Nobody is signed in. Open "+v.public+"/ in a browser to sign in.", http.StatusUnauthorized)
@@ -264,7 +294,8 @@ func (v *visit) place(to string) string {
 	return v.public + "/"
 }
 
-// check answers a reverse proxy of one's own about a request that it passes on itself: 204 with the headers to set, 401 or 403.
+// check answers a reverse proxy of one's own about a request that it passes on itself: 204 with the headers to set, 401
+// or 403.
 func (d *Guard) check(w http.ResponseWriter, r *http.Request, v *visit) {
 	path, _, _ := strings.Cut(r.Header.Get("X-Original-URI"), "?")
 	method := r.Header.Get("X-Original-Method")
@@ -311,7 +342,14 @@ func (d *Guard) leave(w http.ResponseWriter, r *http.Request, v *visit) {
 
 func (d *Guard) broken(w http.ResponseWriter, r *http.Request, err error) {
 	d.Log.ErrorContext(r.Context(), "a visit to a guarded application failed", "host", r.Host, "error", err)
-	d.page(w, r, http.StatusInternalServerError, "Something went wrong here", "Please try again. If it goes on, tell the person who looks after the gate.", "")
+	d.page(
+		w,
+		r,
+		http.StatusInternalServerError,
+		"Something went wrong here",
+		"Please try again. If it goes on, tell the person who looks after the gate.",
+		"",
+	)
 }
 
 //go:embed page.html
@@ -322,7 +360,16 @@ var pageForm = template.Must(template.New("page").Parse(pageText))
 func (d *Guard) refused(w http.ResponseWriter, r *http.Request, status int, e explain.Explanation) {
 	d.Log.InfoContext(r.Context(), "a visit to a guarded application was refused", "host", r.Host, "code", e.Code, "cause", e.Cause)
 	lang := language(r)
-	d.pageIn(w, r, status, lang, map[string]string{"en": "This did not work", "de": "Das hat nicht geklappt"}[lang], explain.PersonIn(lang, e.Person), "", e.Code)
+	d.pageIn(
+		w,
+		r,
+		status,
+		lang,
+		map[string]string{"en": "This did not work", "de": "Das hat nicht geklappt"}[lang],
+		explain.PersonIn(lang, e.Person),
+		"",
+		e.Code,
+	)
 }
 
 func language(r *http.Request) string {
@@ -348,13 +395,16 @@ func (d *Guard) pageIn(w http.ResponseWriter, _ *http.Request, status int, lang,
 	}
 }
 
-// identity says whether a header could tell an application who comes: the ones in use, in any spelling that some servers take for the same.
+// identity says whether a header could tell an application who comes: the ones in use, in any spelling that some
+// servers take for the same.
 func identity(app *guarded.Guarded, name string) bool {
 	name = spelled(name)
-	return name == "authorization" && app.Pass == config.PassBasic || strings.HasPrefix(name, "x-gate-") || slices.ContainsFunc(app.Headers, func(own string) bool { return spelled(own) == name })
+	return name == "authorization" && app.Pass == config.PassBasic || strings.HasPrefix(name, "x-gate-") ||
+		slices.ContainsFunc(app.Headers, func(own string) bool { return spelled(own) == name })
 }
 
-// spelled writes a header's name as servers see it that put names into variables, where dashes, underscores and dots become one.
+// spelled writes a header's name as servers see it that put names into variables, where dashes, underscores and dots
+// become one.
 func spelled(name string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '_' || r == '.' || r == ' ' {

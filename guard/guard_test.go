@@ -15,13 +15,19 @@ import (
 )
 
 func berths(pass string, headers ...string) *guarded.Guarded {
-	return &guarded.Guarded{GuardedApplication: config.GuardedApplication{Pass: pass}, Slug: "berth-board", Name: "Berth Board", Headers: headers}
+	return &guarded.Guarded{
+		GuardedApplication: config.GuardedApplication{Pass: pass},
+		Slug:               "berth-board",
+		Name:               "Berth Board",
+		Headers:            headers,
+	}
 }
 
 // TestIdentityHeaders lists the names by which a browser might say who it is.
 func TestIdentityHeaders(t *testing.T) {
 	app := berths(config.PassHeaders, "X-Gate-Identity", "X-Berth-User", "Remote-User")
-	for _, name := range []string{"X-Berth-User", "x-berth-user", "X_Berth_User", "X.Berth-User", "X-Berth_User", "X Berth User", "REMOTE_USER", "Remote.User", "X-Gate-Identity", "X_GATE_IDENTITY", "X-Gate-Anything"} {
+	for _, name := range []string{"X-Berth-User", "x-berth-user", "X_Berth_User", "X.Berth-User", "X-Berth_User", "X Berth User",
+		"REMOTE_USER", "Remote.User", "X-Gate-Identity", "X_GATE_IDENTITY", "X-Gate-Anything"} {
 		assert.True(t, identity(app, name), name)
 	}
 	for _, name := range []string{"X-Berth", "X-Berth-Users", "Berth-User", "User", "Accept", "Authorization", "Cookie", "X-Gate"} {
@@ -33,8 +39,10 @@ func TestIdentityHeaders(t *testing.T) {
 // TestCookiesOfTheGateStay takes the gate's cookies out of a request, and leaves the application's as they are.
 func TestCookiesOfTheGateStay(t *testing.T) {
 	for sent, want := range map[string][]string{
-		"berth-view=week": {"berth-view=week"}, "ig-guard=a; berth-view=week": {"berth-view=week"}, "a=1; __Host-ig-guard=x;b=2; __Host-ig-bind=y": {"a=1; b=2"},
-		"ig-guard=a": nil, "  ig-bind=a;ig-guard=b ;": {""}, `a="x y"; ig-session=1`: {`a="x y"`}, "big-guard=kept": {"big-guard=kept"}, "": {""},
+		"berth-view=week": {"berth-view=week"}, "ig-guard=a; berth-view=week": {"berth-view=week"},
+		"a=1; __Host-ig-guard=x;b=2; __Host-ig-bind=y": {"a=1; b=2"},
+		"ig-guard=a": nil, "  ig-bind=a;ig-guard=b ;": {""}, `a="x y"; ig-session=1`: {`a="x y"`}, "big-guard=kept": {"big-guard=kept"},
+		"": {""},
 	} {
 		h := http.Header{"Cookie": {sent}}
 		withoutOurs(h)
@@ -60,13 +68,26 @@ func inner(t testing.TB, addresses ...string) *behind {
 func TestAnswersNameThePublicAddress(t *testing.T) {
 	v, b := &visit{public: "https://berths.saltmere.example", secure: true}, inner(t, "http://10.20.0.7:8080", "http://10.20.0.8:8080")
 	for to, want := range map[string]string{
-		"http://10.20.0.7:8080/a?b=c#d": "https://berths.saltmere.example/a?b=c#d", "http://10.20.0.8:8080/": "https://berths.saltmere.example/", "//10.20.0.7:8080/x": "https://berths.saltmere.example/x",
-		"/stays": "/stays", "stays": "stays", "https://10.20.0.7:8080/other-scheme": "https://10.20.0.7:8080/other-scheme", "http://10.20.0.7/other-port": "http://10.20.0.7/other-port",
-		"https://elsewhere.example/?u=http://10.20.0.7:8080/": "https://elsewhere.example/?u=http://10.20.0.7:8080/", "http://10.20.0.7:8080.evil.example/": "http://10.20.0.7:8080.evil.example/",
+		"http://10.20.0.7:8080/a?b=c#d": "https://berths.saltmere.example/a?b=c#d",
+		"http://10.20.0.8:8080/":        "https://berths.saltmere.example/", "//10.20.0.7:8080/x": "https://berths.saltmere.example/x",
+		"/stays": "/stays", "stays": "stays", "https://10.20.0.7:8080/other-scheme": "https://10.20.0.7:8080/other-scheme",
+		"http://10.20.0.7/other-port":                         "http://10.20.0.7/other-port",
+		"https://elsewhere.example/?u=http://10.20.0.7:8080/": "https://elsewhere.example/?u=http://10.20.0.7:8080/",
+		"http://10.20.0.7:8080.evil.example/":                 "http://10.20.0.7:8080.evil.example/",
 	} {
 		assert.Equal(t, want, v.outward(to, b), to)
 	}
-	res := &http.Response{Header: http.Header{"Location": {"http://10.20.0.7:8080/x"}, "Set-Cookie": {"a=1; Path=/; Domain=10.20.0.7; HttpOnly", "b=2; Domain=saltmere.example", "ig-guard=stolen; Path=/", " __Host-ig-bind=x"}}}
+	res := &http.Response{
+		Header: http.Header{
+			"Location": {"http://10.20.0.7:8080/x"},
+			"Set-Cookie": {
+				"a=1; Path=/; Domain=10.20.0.7; HttpOnly",
+				"b=2; Domain=saltmere.example",
+				"ig-guard=stolen; Path=/",
+				" __Host-ig-bind=x",
+			},
+		},
+	}
 	require.NoError(t, v.answered(res, b))
 	assert.Equal(t, "https://berths.saltmere.example/x", res.Header.Get("Location"))
 	assert.Equal(t, []string{"a=1; Path=/; HttpOnly", "b=2; Domain=saltmere.example"}, res.Header.Values("Set-Cookie"))
@@ -76,9 +97,13 @@ func TestAnswersNameThePublicAddress(t *testing.T) {
 func TestPlacesStayInTheApplication(t *testing.T) {
 	v := &visit{public: "https://berths.saltmere.example"}
 	for to, want := range map[string]string{
-		"https://berths.saltmere.example/a?b=c": "https://berths.saltmere.example/a?b=c", "/a?b=c&d=e": "https://berths.saltmere.example/a?b=c&d=e", "": "https://berths.saltmere.example/",
-		"//evil.example": "https://berths.saltmere.example/", "https://evil.example/": "https://berths.saltmere.example/", "https://berths.saltmere.example.evil.example/": "https://berths.saltmere.example/",
-		"https://berths.saltmere.example@evil.example/": "https://berths.saltmere.example/", `/\evil.example`: "https://berths.saltmere.example/", "/a\r\nX: y": "https://berths.saltmere.example/", "javascript:alert(1)": "https://berths.saltmere.example/",
+		"https://berths.saltmere.example/a?b=c": "https://berths.saltmere.example/a?b=c",
+		"/a?b=c&d=e":                            "https://berths.saltmere.example/a?b=c&d=e", "": "https://berths.saltmere.example/",
+		"//evil.example": "https://berths.saltmere.example/", "https://evil.example/": "https://berths.saltmere.example/",
+		"https://berths.saltmere.example.evil.example/": "https://berths.saltmere.example/",
+		"https://berths.saltmere.example@evil.example/": "https://berths.saltmere.example/",
+		`/\evil.example`: "https://berths.saltmere.example/", "/a\r\nX: y": "https://berths.saltmere.example/",
+		"javascript:alert(1)": "https://berths.saltmere.example/",
 	} {
 		assert.Equal(t, want, v.place(to), to)
 	}
@@ -90,7 +115,8 @@ func TestWhereAVisitIsFrom(t *testing.T) {
 	for _, one := range []struct{ peer, host, proto, forwarded, public, address string }{
 		{"203.0.113.9:4711", "Berths.Saltmere.example:80", "https", "198.51.100.1", "http://berths.saltmere.example", "203.0.113.9"},
 		{"10.1.2.3:4711", "berths.saltmere.example:443", "https", "198.51.100.1", "https://berths.saltmere.example", "198.51.100.1"},
-		{"10.1.2.3:4711", "berths.saltmere.example:8443", "https", "1.2.3.4, 198.51.100.1, 10.9.9.9", "https://berths.saltmere.example:8443", "198.51.100.1"},
+		{"10.1.2.3:4711", "berths.saltmere.example:8443", "https", "1.2.3.4, 198.51.100.1, 10.9.9.9",
+			"https://berths.saltmere.example:8443", "198.51.100.1"},
 		{"10.1.2.3:4711", "berths.saltmere.example", "", "nonsense", "http://berths.saltmere.example", "10.1.2.3"},
 		{"[2001:db8::1]:4711", "berths.saltmere.example", "", "", "http://berths.saltmere.example", "2001:db8::1"},
 	} {
@@ -110,8 +136,10 @@ func TestWhatOpensAPage(t *testing.T) {
 		method, accept, mode, upgrade string
 		opens                         bool
 	}{
-		{"GET", "text/html,*/*", "", "", true}, {"GET", "*/*", "navigate", "", true}, {"HEAD", "text/html", "", "", true}, {"GET", "text/html", "cors", "", false}, {"GET", "application/json", "", "", false},
-		{"POST", "text/html", "navigate", "", false}, {"GET", "text/html", "", "websocket", false}, {"GET", "", "", "", false}, {"OPTIONS", "text/html", "", "", false},
+		{"GET", "text/html,*/*", "", "", true}, {"GET", "*/*", "navigate", "", true}, {"HEAD", "text/html", "", "", true},
+		{"GET", "text/html", "cors", "", false}, {"GET", "application/json", "", "", false},
+		{"POST", "text/html", "navigate", "", false}, {"GET", "text/html", "", "websocket", false}, {"GET", "", "", "", false},
+		{"OPTIONS", "text/html", "", "", false},
 	} {
 		r := httptest.NewRequest(one.method, "/", nil)
 		for name, value := range map[string]string{"Accept": one.accept, "Sec-Fetch-Mode": one.mode, "Upgrade": one.upgrade} {

@@ -65,9 +65,11 @@ func (d *Guard) behindOf(app *guarded.Guarded) (*behind, error) {
 		b.upstreams = append(b.upstreams, &upstream{at: u})
 	}
 	b.transport = &http.Transport{
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}).DialContext, MaxIdleConnsPerHost: 64, IdleConnTimeout: 60 * time.Second,
-		TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: app.Timeout(), MaxResponseHeaderBytes: headLimit * 4, DisableCompression: true,
-		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12},
+		DialContext: (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}).DialContext, MaxIdleConnsPerHost: 64,
+		IdleConnTimeout:     60 * time.Second,
+		TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: app.Timeout(), MaxResponseHeaderBytes: headLimit * 4,
+		DisableCompression: true,
+		TLSClientConfig:    &tls.Config{MinVersion: tls.VersionTLS12},
 	}
 	if len(g.Trust) > 0 {
 		pool := x509.NewCertPool()
@@ -87,7 +89,11 @@ func (d *Guard) behindOf(app *guarded.Guarded) (*behind, error) {
 func (d *Guard) watch(slug string, b *behind, path string) {
 	every := time.NewTicker(healthEvery)
 	defer every.Stop()
-	client := &http.Client{Transport: b.transport, Timeout: 5 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{
+		Transport:     b.transport,
+		Timeout:       5 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	for {
 		for _, u := range b.upstreams {
 			u.ask(d.ctx, client, path)
@@ -124,8 +130,8 @@ func (u *upstream) ask(ctx context.Context, client *http.Client, path string) {
 
 type stickKey struct{}
 
-// RoundTrip sends a request to the inner address that is this session's, or to another where that one can't be reached. A request is never sent twice: only where no
-// connection came about is the next one tried.
+// RoundTrip sends a request to the inner address that is this session's, or to another where that one can't be reached.
+// A request is never sent twice: only where no connection came about is the next one tried.
 func (b *behind) RoundTrip(r *http.Request) (*http.Response, error) {
 	n := uint64(len(b.upstreams))
 	if n == 0 {
@@ -208,7 +214,8 @@ func (d *Guard) endWithSession(ctx context.Context, end context.CancelFunc, sess
 	end()
 }
 
-// rewrite makes the request that the application gets. Hop-by-hop headers, and those that Connection names, are gone before ours are set.
+// rewrite makes the request that the application gets. Hop-by-hop headers, and those that Connection names, are gone
+// before ours are set.
 func (d *Guard) rewrite(p *httputil.ProxyRequest, v *visit, b *behind, answer *guarded.GuardAnswer) {
 	out := p.Out
 	out.URL.Scheme, out.URL.Host = b.upstreams[0].at.Scheme, b.upstreams[0].at.Host
@@ -262,7 +269,8 @@ func withoutOurs(h http.Header) {
 	}
 }
 
-// answered makes an application's answer fit its public address: redirects and cookies for the inner one are written anew, and the gate's own cookies can't be set.
+// answered makes an application's answer fit its public address: redirects and cookies for the inner one are written
+// anew, and the gate's own cookies can't be set.
 func (v *visit) answered(res *http.Response, b *behind) error {
 	for _, name := range []string{"Location", "Content-Location"} {
 		if to := res.Header.Get(name); to != "" {
@@ -317,12 +325,29 @@ func (d *Guard) unreached(w http.ResponseWriter, r *http.Request, v *visit, err 
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		d.page(w, r, http.StatusRequestEntityTooLarge, "This is too large", fmt.Sprintf("At most %d MiB can be sent at once.", bodyLimit>>20), "")
+		d.page(
+			w,
+			r,
+			http.StatusRequestEntityTooLarge,
+			"This is too large",
+			fmt.Sprintf("At most %d MiB can be sent at once.", bodyLimit>>20),
+			"",
+		)
 	case r.Context().Err() != nil:
 		w.WriteHeader(http.StatusServiceUnavailable) // whoever asked is gone, or signed out
 	case errors.As(err, &timeout) && timeout.Timeout() && !strings.Contains(err.Error(), "dial"):
-		d.refused(w, r, http.StatusGatewayTimeout, explain.New("guard.slow", explain.Fact("time", v.app.Timeout().String())).Of(v.app.Name).Explain())
+		d.refused(
+			w,
+			r,
+			http.StatusGatewayTimeout,
+			explain.New("guard.slow", explain.Fact("time", v.app.Timeout().String())).Of(v.app.Name).Explain(),
+		)
 	default:
-		d.refused(w, r, http.StatusBadGateway, explain.New("guard.unreachable", explain.Fact("error", clip(err.Error()))).Of(v.app.Name).Explain())
+		d.refused(
+			w,
+			r,
+			http.StatusBadGateway,
+			explain.New("guard.unreachable", explain.Fact("error", clip(err.Error()))).Of(v.app.Name).Explain(),
+		)
 	}
 }

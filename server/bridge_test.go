@@ -13,7 +13,8 @@ import (
 	"innergate/demo"
 )
 
-// through asks in Crew Rota's name, signs in as somebody, and follows to the end. The request is unsigned, so that a test may say anything.
+// through asks in Crew Rota's name, signs in as somebody, and follows to the end. The request is unsigned, so that a
+// test may say anything.
 func askThrough(t testing.TB, w *demo.World, b *demo.Walker, user string, f func(*saml.Asked)) {
 	t.Helper()
 	ctx := context.Background()
@@ -24,7 +25,8 @@ func askThrough(t testing.TB, w *demo.World, b *demo.Walker, user string, f func
 	require.NoError(t, b.SignIn(ctx, location, user))
 }
 
-// TestSAMLWishesAtAnOpenIDProvider carries what a SAML application wants over to OpenID Connect: what can't be said there, or is not proven, is an error.
+// TestSAMLWishesAtAnOpenIDProvider carries what a SAML application wants over to OpenID Connect: what can't be said
+// there, or is not proven, is an error.
 func TestSAMLWishesAtAnOpenIDProvider(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -90,7 +92,10 @@ func TestOpenIDWishesAtASAMLProvider(t *testing.T) {
 	got, _ = p.goesIn(b, p.asks(map[string][]string{"prompt": {"login"}}).Encode(), "zoberg")
 	require.NotEmpty(t, got.Get("code"), "prompt=login becomes ForceAuthn: somebody else can sign in")
 	assert.Equal(t, "Zoë Öberg", p.userinfo(p.call("/oidc/token", redeeming(p, got.Get("code"))).text("access_token")).body["name"])
-	got, page := p.goes(p.asks(map[string][]string{"claims": {`{"id_token":{"acr":{"essential":true,"values":["harbour-gold"]}}}`}}).Encode(), "mvoss")
+	got, page := p.goes(
+		p.asks(map[string][]string{"claims": {`{"id_token":{"acr":{"essential":true,"values":["harbour-gold"]}}}`}}).Encode(),
+		"mvoss",
+	)
 	assert.Empty(t, got.Get("code"), "an essential acr becomes RequestedAuthnContext")
 	assert.Contains(t, page.Text, "unmet_authentication_requirements")
 	p.w.Staff.SetMistake("denied")

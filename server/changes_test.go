@@ -19,7 +19,8 @@ import (
 	"innergate/testbed"
 )
 
-// TestAProposedChangeIsRehearsed lets a change hold in its rehearsal, begun at the application and at the gate, and nowhere else.
+// TestAProposedChangeIsRehearsed lets a change hold in its rehearsal, begun at the application and at the gate, and
+// nowhere else.
 func TestAProposedChangeIsRehearsed(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -93,7 +94,14 @@ func TestWhatChangedBetweenTwoSignIns(t *testing.T) {
 	ctx, c := t.Context(), w.Client()
 	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
 	good := newest(t, w).Reference
-	_, err := c.SetRoutes(ctx, access.Routes{Rules: []access.Route{{Name: "office", If: access.RouteCondition{MailDomains: []string{"saltmere.example"}}, To: []string{"saltmere-staff"}}}})
+	_, err := c.SetRoutes(
+		ctx,
+		access.Routes{
+			Rules: []access.Route{
+				{Name: "office", If: access.RouteCondition{MailDomains: []string{"saltmere.example"}}, To: []string{"saltmere-staff"}},
+			},
+		},
+	)
 	require.NoError(t, err)
 	require.NoError(t, w.Gate.Persons.Assign(ctx, ground.System, "crew-rota", api.Assignment{Kind: "group", Who: "crew"}))
 	require.NoError(t, w.Gate.Persons.Assign(ctx, ground.System, "cargo-ledger", api.Assignment{Kind: "group", Who: "crew"}))
@@ -126,7 +134,14 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	require.NoError(t, b.Get(ctx, w.StaffURL+"/harbours/all.xml"))
 	all := b.Text
 	require.NoError(t, b.Get(ctx, w.DeskURL+"/metadata"))
-	batch, err := c.NewBatch(ctx, api.NewBatch{Side: "application", Files: []files.Text{{Name: "all.xml", Text: all}, {Name: "desk.xml", Text: b.Text}, {Name: "twice.xml", Text: b.Text}}, Common: api.BatchCommon{Providers: []string{"saltmere-staff"}}})
+	batch, err := c.NewBatch(
+		ctx,
+		api.NewBatch{
+			Side:   "application",
+			Files:  []files.Text{{Name: "all.xml", Text: all}, {Name: "desk.xml", Text: b.Text}, {Name: "twice.xml", Text: b.Text}},
+			Common: api.BatchCommon{Providers: []string{"saltmere-staff"}},
+		},
+	)
 	require.NoError(t, err)
 	for deadline := time.Now().Add(testbed.Patience); batch.Looking && time.Now().Before(deadline); {
 		batch, err = c.Batch(ctx, batch.ID)
@@ -134,7 +149,11 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	}
 	require.Equal(t, "decision", batch.Rows[0].State, "%v", batch.Rows[0].Notes)
 	assert.Contains(t, batch.Rows[0].Notes[0], "holds 12 entities that fit")
-	batch, err = c.ChangeBatch(ctx, batch.ID, api.ChangeBatch{Rows: []api.BatchRowChange{{Number: 1, Values: &api.BatchValues{EntityID: batch.Rows[0].Notes[1]}}}})
+	batch, err = c.ChangeBatch(
+		ctx,
+		batch.ID,
+		api.ChangeBatch{Rows: []api.BatchRowChange{{Number: 1, Values: &api.BatchValues{EntityID: batch.Rows[0].Notes[1]}}}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"ready", "ready", "decision"}, []string{batch.Rows[0].State, batch.Rows[1].State, batch.Rows[2].State})
 	assert.Contains(t, batch.Rows[2].Notes[0], "the same as in desk.xml")
@@ -142,7 +161,14 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "ready", batch.Rows[2].State, "with the other left out, this one can be made")
 	// Somebody takes one of the two identifiers meanwhile: nothing is made by halves.
-	meanwhile, err := c.NewBatch(ctx, api.NewBatch{Side: "application", Files: []files.Text{{Name: "desk.xml", Text: b.Text}}, Common: api.BatchCommon{Providers: []string{"saltmere-staff"}}})
+	meanwhile, err := c.NewBatch(
+		ctx,
+		api.NewBatch{
+			Side:   "application",
+			Files:  []files.Text{{Name: "desk.xml", Text: b.Text}},
+			Common: api.BatchCommon{Providers: []string{"saltmere-staff"}},
+		},
+	)
 	require.NoError(t, err)
 	for deadline := time.Now().Add(testbed.Patience); meanwhile.Looking && time.Now().Before(deadline); {
 		meanwhile, err = c.Batch(ctx, meanwhile.ID)
@@ -167,7 +193,9 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	versions, err := c.Documents(ctx, "applications", made.Slug)
 	require.NoError(t, err)
 	assert.Len(t, versions.Items, 1)
-	for want, in := range map[string]api.NewBatch{"from one of them": {Side: "application"}, "no side": {Side: "boat", List: "url\nhttps://a.example/\n"}, "There is nothing in it": {Side: "provider", List: "url\n"}, "holds no service provider": {Side: "application", Source: "harbours", Search: "nothing like it"}} {
+	for want, in := range map[string]api.NewBatch{"from one of them": {Side: "application"},
+		"no side": {Side: "boat", List: "url\nhttps://a.example/\n"}, "There is nothing in it": {Side: "provider", List: "url\n"},
+		"holds no service provider": {Side: "application", Source: "harbours", Search: "nothing like it"}} {
 		_, err := c.NewBatch(ctx, in)
 		assert.ErrorContains(t, err, want)
 	}

@@ -61,7 +61,8 @@ func TestCheckupFindsAcceptsAndCorrects(t *testing.T) {
 	assert.Equal(t, []any{f.ID, f.FirstSeen}, []any{again.ID, again.FirstSeen})
 
 	// Accepted, it no longer counts; the acceptance can be taken back.
-	for _, bad := range []api.AcceptFinding{{Reason: "", Until: time.Now().Add(time.Hour)}, {Reason: "x", Until: time.Now().Add(-time.Hour)}, {Reason: "x", Until: time.Now().AddDate(2, 0, 0)}} {
+	for _, bad := range []api.AcceptFinding{{Reason: "", Until: time.Now().Add(time.Hour)},
+		{Reason: "x", Until: time.Now().Add(-time.Hour)}, {Reason: "x", Until: time.Now().AddDate(2, 0, 0)}} {
 		_, err = c.AcceptFinding(ctx, f.ID, bad)
 		assert.Error(t, err)
 	}
@@ -101,8 +102,10 @@ func TestCheckupFindsAcceptsAndCorrects(t *testing.T) {
 	_, err = v.Checkup(ctx)
 	require.NoError(t, err)
 	for what, err := range map[string]error{
-		"accept": second(v.AcceptFinding(ctx, f.ID, api.AcceptFinding{Reason: "x", Until: time.Now().Add(time.Hour)})), "reopen": second(v.ReopenFinding(ctx, f.ID)), "correct": v.Correct(ctx, f.ID, 1),
-		"look": second(v.LookOutside(ctx, w.StaffURL)), "notices": second(v.Notices(ctx)), "set notices": second(v.SetNotices(ctx, api.SaveNotices{})),
+		"accept": second(v.AcceptFinding(ctx, f.ID, api.AcceptFinding{Reason: "x", Until: time.Now().Add(time.Hour)})),
+		"reopen": second(v.ReopenFinding(ctx, f.ID)), "correct": v.Correct(ctx, f.ID, 1),
+		"look": second(v.LookOutside(ctx, w.StaffURL)), "notices": second(v.Notices(ctx)),
+		"set notices": second(v.SetNotices(ctx, api.SaveNotices{})),
 	} {
 		problem := &api.Problem{}
 		require.ErrorAs(t, err, &problem, what)
@@ -114,7 +117,14 @@ func TestCorrectionsOfApplications(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
 	c := w.Client()
-	_, err := c.SetAccess(ctx, "cargo-ledger", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "all", Then: access.Allow}, {Name: "never asked", Then: access.Refuse}}})
+	_, err := c.SetAccess(
+		ctx,
+		"cargo-ledger",
+		access.Policy{
+			To:    access.Everybody,
+			Rules: []access.Rule{{Name: "all", Then: access.Allow}, {Name: "never asked", Then: access.Refuse}},
+		},
+	)
 	require.NoError(t, err)
 	held, err := c.Application(ctx, "cargo-ledger")
 	require.NoError(t, err)
@@ -160,7 +170,10 @@ func TestNewFindingsAreTold(t *testing.T) {
 		_, err := c.SetNotices(ctx, api.SaveNotices{Notices: bad})
 		assert.Error(t, err, bad)
 	}
-	view, err := c.SetNotices(ctx, api.SaveNotices{Notices: api.Notices{Webhook: hook.URL, Mail: []string{"fenna@saltmere.example"}}, Secret: ptr("hook secret")})
+	view, err := c.SetNotices(
+		ctx,
+		api.SaveNotices{Notices: api.Notices{Webhook: hook.URL, Mail: []string{"fenna@saltmere.example"}}, Secret: ptr("hook secret")},
+	)
 	require.NoError(t, err)
 	assert.True(t, view.HasSecret)
 	set(t, w, "saltmere-staff", func(p *config.Provider) { p.SAML.AllowSHA1 = true })
@@ -176,7 +189,12 @@ func TestNewFindingsAreTold(t *testing.T) {
 	}
 	require.Len(t, told.Findings, 1, "remarks are not told")
 	assert.Equal(t, "option.sha1", told.Findings[0].Code)
-	require.Eventually(t, func() bool { return len(w.Mailbox.Letters("fenna@saltmere.example")) == 1 }, testbed.Patience, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return len(w.Mailbox.Letters("fenna@saltmere.example")) == 1 },
+		testbed.Patience,
+		20*time.Millisecond,
+	)
 	letter := w.Mailbox.Letters("")[0]
 	assert.Contains(t, letter.Text, "SHA-1 is allowed")
 	assert.Contains(t, letter.Subject, "1 new finding")
@@ -197,7 +215,8 @@ func TestNewFindingsAreTold(t *testing.T) {
 	assert.False(t, view.HasSecret)
 }
 
-// TestPartnersHostsAreWatched looks at hosts whose clock is wrong, whose certificate ends, is not trusted, or that are gone.
+// TestPartnersHostsAreWatched looks at hosts whose clock is wrong, whose certificate ends, is not trusted, or that are
+// gone.
 func TestPartnersHostsAreWatched(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -214,11 +233,28 @@ func TestPartnersHostsAreWatched(t *testing.T) {
 	secure.TLS = &tls.Config{MinVersion: tls.VersionTLS12}
 	secure.StartTLS()
 	defer secure.Close()
-	_, err := c.AddApplication(ctx, config.Application{Slug: "watched", Name: "Watched", Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, OIDC: &config.OIDCApplication{RedirectURIs: []string{plain.URL + "/cb", secure.URL + "/cb"}}})
+	_, err := c.AddApplication(
+		ctx,
+		config.Application{
+			Slug:      "watched",
+			Name:      "Watched",
+			Kind:      "oidc",
+			Reach:     access.Everyone,
+			Providers: []string{"saltmere-staff"},
+			Access:    access.Policy{To: access.Everybody},
+			OIDC:      &config.OIDCApplication{RedirectURIs: []string{plain.URL + "/cb", secure.URL + "/cb"}},
+		},
+	)
 	require.NoError(t, err)
 	look := func(origin string) api.OutsideHost {
 		var list *api.List[api.OutsideHost]
-		require.Eventually(t, func() bool { list, err = c.LookOutside(ctx, origin); return err == nil }, testbed.Patience, 50*time.Millisecond, "it is known once the application was inspected")
+		require.Eventually(
+			t,
+			func() bool { list, err = c.LookOutside(ctx, origin); return err == nil },
+			testbed.Patience,
+			50*time.Millisecond,
+			"it is known once the application was inspected",
+		)
 		i := slices.IndexFunc(list.Items, func(h api.OutsideHost) bool { return h.Origin == origin })
 		require.GreaterOrEqual(t, i, 0)
 		return list.Items[i]

@@ -20,17 +20,26 @@ const (
 	followFor = time.Hour
 )
 
-// events is an answer that goes on as server-sent events (HTML Standard, section 9.2): the function sends until it returns, or until sending fails.
+// events is an answer that goes on as server-sent events (HTML Standard, section 9.2): the function sends until it
+// returns, or until sending fails.
 type events func(ctx context.Context, send func(name string, v any) error) error
 
 // following counts the streams that are open.
 var following atomic.Int64
 
-// stream sends events. A follower who went away is noticed when something is sent to it, at the latest by the next heartbeat; nothing waits for it.
+// stream sends events. A follower who went away is noticed when something is sent to it, at the latest by the next
+// heartbeat; nothing waits for it.
 func (s *Server) stream(c fiber.Ctx, run events) error {
 	if following.Add(1) > followers {
 		following.Add(-1)
-		return &api.Problem{Type: "about:blank", Status: http.StatusTooManyRequests, Title: "Too many are following", Code: "followers", Detail: fmt.Sprintf("%d streams are open already.", followers), Remedy: "Close some, or ask for the record from time to time."}
+		return &api.Problem{
+			Type:   "about:blank",
+			Status: http.StatusTooManyRequests,
+			Title:  "Too many are following",
+			Code:   "followers",
+			Detail: fmt.Sprintf("%d streams are open already.", followers),
+			Remedy: "Close some, or ask for the record from time to time.",
+		}
 	}
 	c.Set("Content-Type", "text/event-stream")
 	c.Set("X-Accel-Buffering", "no")

@@ -63,11 +63,15 @@ func TestArtifactTowardsTheApplication(t *testing.T) {
 		assert.Contains(t, string(body), "status:Success")
 		return string(body)
 	}
-	_, err = w.Client().AddApplication(ctx, config.Application{Name: "Other", SAML: &config.SAMLApplication{EntityID: "https://other.example", Certificates: []config.Certificate{{PEM: string(keys.EncodeCertificate(stranger.Certificate))}}}})
+	_, err = w.Client().
+		AddApplication(ctx, config.Application{Name: "Other",
+			SAML: &config.SAMLApplication{EntityID: "https://other.example",
+				Certificates: []config.Certificate{{PEM: string(keys.EncodeCertificate(stranger.Certificate))}}}})
 	require.NoError(t, err)
 	for name, got := range map[string]string{
 		"another application": resolve("https://other.example", stranger), "a stranger": resolve("https://nobody.example", stranger),
-		"the addressee's name with another key": resolve(w.Rota.EntityID(), stranger), "the addressee unsigned": resolve(w.Rota.EntityID(), nil),
+		"the addressee's name with another key": resolve(w.Rota.EntityID(), stranger),
+		"the addressee unsigned":                resolve(w.Rota.EntityID(), nil),
 	} {
 		assert.NotContains(t, got, "Assertion>", name)
 	}
@@ -110,7 +114,8 @@ func TestArtifactFromTheProvider(t *testing.T) {
 	assert.Equal(t, []string{"AuthnRequest", "AuthnRequest", "Artifact", "ArtifactResolve", "ArtifactResponse", "Response"}, names)
 
 	// The same mistakes are found as in a posted response.
-	for mistake, code := range map[string]string{"audience": "saml.audience-mismatch", "wrong-key": "saml.signature-wrong-key", "unsigned": "saml.signature-missing", "expired": "saml.expired"} {
+	for mistake, code := range map[string]string{"audience": "saml.audience-mismatch", "wrong-key": "saml.signature-wrong-key",
+		"unsigned": "saml.signature-missing", "expired": "saml.expired"} {
 		w.Staff.SetMistake(mistake)
 		signedIn(ctx, w, "mvoss")
 		assert.Equal(t, code, newest(t, w).Code, mistake)
@@ -174,7 +179,14 @@ func TestSheetComparedAndRemembered(t *testing.T) {
 		byField[v.Field] = v.Value
 	}
 	// As their form shows it: other labels, and a slash too many.
-	got, err := c.CompareSheet(ctx, "applications", "crew-rota", "Issuer URL: "+byField["entity"]+"/\nLogin URL\n  "+byField["sso"]+"\nThumbprint: "+strings.ToUpper(strings.ReplaceAll(fingerprintOf(sheet), ":", ""))+"\n")
+	got, err := c.CompareSheet(
+		ctx,
+		"applications",
+		"crew-rota",
+		"Issuer URL: "+byField["entity"]+"/\nLogin URL\n  "+byField["sso"]+"\nThumbprint: "+strings.ToUpper(
+			strings.ReplaceAll(fingerprintOf(sheet), ":", ""),
+		)+"\n",
+	)
 	require.NoError(t, err)
 	require.Len(t, got.Values, 3)
 	assert.False(t, got.Equal)
@@ -226,7 +238,11 @@ func TestTemplatesThroughTheService(t *testing.T) {
 	list, err := c.Templates(ctx)
 	require.NoError(t, err)
 	require.Greater(t, len(list.Items), 5)
-	made, err := c.StartTemplate(ctx, "number-in-address", api.StartTemplate{Name: "Harbour App", Values: map[string]string{"host": "app.harbours.example", "number": "10042"}})
+	made, err := c.StartTemplate(
+		ctx,
+		"number-in-address",
+		api.StartTemplate{Name: "Harbour App", Values: map[string]string{"host": "app.harbours.example", "number": "10042"}},
+	)
 	require.NoError(t, err)
 	a, err := c.Application(ctx, made.Slug)
 	require.NoError(t, err)
@@ -237,7 +253,14 @@ func TestTemplatesThroughTheService(t *testing.T) {
 	assert.Contains(t, sheet.Markdown, "customer 10042")
 	_, err = c.StartTemplate(ctx, "number-in-address", api.StartTemplate{Name: "Second"})
 	assert.ErrorContains(t, err, "values.host: it is missing")
-	saved, err := c.NewTemplate(ctx, api.NewTemplate{Name: "Our harbours", From: "applications/" + made.Slug, Blanks: []config.Blank{{Name: "customer", Sample: "10042"}}})
+	saved, err := c.NewTemplate(
+		ctx,
+		api.NewTemplate{
+			Name:   "Our harbours",
+			From:   "applications/" + made.Slug,
+			Blanks: []config.Blank{{Name: "customer", Sample: "10042"}},
+		},
+	)
 	require.NoError(t, err)
 	_, err = c.NewTemplate(ctx, api.NewTemplate{Name: "Our harbours", From: "applications/" + made.Slug})
 	assert.ErrorContains(t, err, "already")
@@ -250,7 +273,8 @@ func TestTemplatesThroughTheService(t *testing.T) {
 	assert.ErrorContains(t, c.Delete(ctx, "templates", "role-pairs"), "comes with the program")
 }
 
-// TestPartnersChangedMetadataIsNoticedExplainedAndApplied: Saltmere Staff announces a new certificate and later signs with it.
+// TestPartnersChangedMetadataIsNoticedExplainedAndApplied: Saltmere Staff announces a new certificate and later signs
+// with it.
 func TestPartnersChangedMetadataIsNoticedExplainedAndApplied(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), context.Background()
@@ -296,7 +320,14 @@ func TestLogoutAddresses(t *testing.T) {
 	a, err := w.Client().Application(ctx, "crew-rota")
 	require.NoError(t, err)
 	logout := func(destination string, signer *xmlsig.Signer) *http.Response {
-		_, doc, err := saml.Logout{Issuer: saml.EntityID(a.SAML.EntityID), Destination: destination, Now: time.Now()}.Request(saml.NameID{Value: "mvoss"}, nil)
+		_, doc, err := saml.Logout{
+			Issuer:      saml.EntityID(a.SAML.EntityID),
+			Destination: destination,
+			Now:         time.Now(),
+		}.Request(
+			saml.NameID{Value: "mvoss"},
+			nil,
+		)
 		require.NoError(t, err)
 		location, err := saml.EncodeRedirect(w.URL+"/saml/idp/slo", saml.ParamRequest, doc, "relay", signer)
 		require.NoError(t, err)

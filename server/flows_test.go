@@ -51,7 +51,10 @@ func ask(t testing.TB, w *demo.World, f func(*saml.Asked)) *demo.Walker {
 	_, doc, err := saml.NewAuthnRequest(asked(w, f), nil)
 	require.NoError(t, err)
 	b := demo.NewWalker(nil)
-	require.NoError(t, b.Post(context.Background(), w.URL+"/saml/idp/sso", url.Values{"SAMLRequest": {saml.EncodePost(doc)}, "RelayState": {"week 47"}}))
+	require.NoError(
+		t,
+		b.Post(context.Background(), w.URL+"/saml/idp/sso", url.Values{"SAMLRequest": {saml.EncodePost(doc)}, "RelayState": {"week 47"}}),
+	)
 	return b
 }
 

@@ -112,7 +112,9 @@ func TestNobodyMakesUpWhoTheyAre(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	_, cookies := atBerths(t, w, "zoberg")
-	for _, made := range []string{"X-Berth-User: jhale", "x-berth-user: jhale", "X_Berth_User: jhale", "X-Berth_User: jhale", "X.Berth.User: jhale", "X-BERTH-USER: jhale\nX-Berth-User: jhale", "X-Gate-Identity: jhale", "X_GATE_IDENTITY: jhale", "X-Gate-Anything: jhale",
+	for _, made := range []string{"X-Berth-User: jhale", "x-berth-user: jhale", "X_Berth_User: jhale", "X-Berth_User: jhale",
+		"X.Berth.User: jhale", "X-BERTH-USER: jhale\nX-Berth-User: jhale", "X-Gate-Identity: jhale", "X_GATE_IDENTITY: jhale",
+		"X-Gate-Anything: jhale",
 		"Connection: close, X-Berth-User\nX-Berth-User: jhale", "X-Berth-User: jhale\nConnection: X-Berth-Groups, close"} {
 		for _, cookie := range []string{"", "\nCookie: " + cookies} {
 			path := "/timetable"
@@ -127,7 +129,12 @@ func TestNobodyMakesUpWhoTheyAre(t *testing.T) {
 			}
 		}
 	}
-	status, body := raw(t, w, "POST /seen HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nTransfer-Encoding: chunked\nTrailer: X-Berth-User\nConnection: close\n\n1\na\n0\nX-Berth-User: jhale\n\n")
+	status, body := raw(
+		t,
+		w,
+		"POST /seen HTTP/1.1\nHost: HOST\nCookie: "+cookies+
+			"\nTransfer-Encoding: chunked\nTrailer: X-Berth-User\nConnection: close\n\n1\na\n0\nX-Berth-User: jhale\n\n",
+	)
 	assert.Equal(t, http.StatusOK, status)
 	assert.NotContains(t, body, "jhale", "nor does it come after the body")
 	for name, request := range map[string]string{
@@ -150,10 +157,17 @@ func TestPathTricks(t *testing.T) {
 	w := world(t)
 	_, cookies := atBerths(t, w, "zoberg")
 	for _, path := range []string{
-		"/harbour-master", "/harbour-master/", "/harbour-master/x", "/Harbour-Master", "/HARBOUR-MASTER/x", "/harbour%2dmaster", "/%68arbour-master", "/harbour%2Dmaster/",
-		"//harbour-master", "/./harbour-master", "/x/../harbour-master", "/timetable/../harbour-master", "/timetable/..%2fharbour-master", "/timetable/%2e%2e/harbour-master", "/timetable/.%2e/harbour-master", "/%2fharbour-master",
-		"/harbour-master%2f", "/harbour-master;a=b", "/harbour-master.", "/harbour-master%20", "/harbour-master./x", "/harbour-master%c0%af", "/harbour-master%0a", "/harbour-master%09", "/%ffharbour-master/../", "/timetable/..;/harbour-master", "/harbour-master%3ba", "/timetable;/../harbour-master", "/harbour-master%00", "/harbour-master%00.css", "\\harbour-master", "/\\harbour-master", "/x\\..\\harbour-master", "/%5charbour-master", "/timetable/%252e%252e/harbour-master", "/timetable//../harbour-master",
-		"/%u0068arbour-master", "http://HOST/harbour-master", "/harbour-master?x=/timetable", "/timetable/../../harbour-master", "/.gate/../harbour-master", "/timetable%2f..%2fharbour-master",
+		"/harbour-master", "/harbour-master/", "/harbour-master/x", "/Harbour-Master", "/HARBOUR-MASTER/x", "/harbour%2dmaster",
+		"/%68arbour-master", "/harbour%2Dmaster/",
+		"//harbour-master", "/./harbour-master", "/x/../harbour-master", "/timetable/../harbour-master", "/timetable/..%2fharbour-master",
+		"/timetable/%2e%2e/harbour-master", "/timetable/.%2e/harbour-master", "/%2fharbour-master",
+		"/harbour-master%2f", "/harbour-master;a=b", "/harbour-master.", "/harbour-master%20", "/harbour-master./x",
+		"/harbour-master%c0%af", "/harbour-master%0a", "/harbour-master%09", "/%ffharbour-master/../", "/timetable/..;/harbour-master",
+		"/harbour-master%3ba", "/timetable;/../harbour-master", "/harbour-master%00", "/harbour-master%00.css", "\\harbour-master",
+		"/\\harbour-master", "/x\\..\\harbour-master", "/%5charbour-master", "/timetable/%252e%252e/harbour-master",
+		"/timetable//../harbour-master",
+		"/%u0068arbour-master", "http://HOST/harbour-master", "/harbour-master?x=/timetable", "/timetable/../../harbour-master",
+		"/.gate/../harbour-master", "/timetable%2f..%2fharbour-master",
 	} {
 		before := w.Berths.Visits.Load()
 		status, body := raw(t, w, "GET "+path+" HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nConnection: close\n\n")
@@ -194,8 +208,19 @@ func TestSignedOutIsOutAtOnce(t *testing.T) {
 
 	b, cookies := atBerths(t, w, "mvoss")
 	stream := lasting(t, w, "GET /tide HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\n\n", "data: 3")
-	radio := lasting(t, w, "GET /radio HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nConnection: Upgrade\nUpgrade: websocket\nSec-WebSocket-Version: 13\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\n\nover", "over")
-	status, _ := raw(t, w, "GET /radio HTTP/1.1\nHost: HOST\nOrigin: https://evil.example\nCookie: "+cookies+"\nConnection: Upgrade\nUpgrade: websocket\nSec-WebSocket-Version: 13\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\n\n")
+	radio := lasting(
+		t,
+		w,
+		"GET /radio HTTP/1.1\nHost: HOST\nCookie: "+cookies+
+			"\nConnection: Upgrade\nUpgrade: websocket\nSec-WebSocket-Version: 13\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\n\nover",
+		"over",
+	)
+	status, _ := raw(
+		t,
+		w,
+		"GET /radio HTTP/1.1\nHost: HOST\nOrigin: https://evil.example\nCookie: "+cookies+
+			"\nConnection: Upgrade\nUpgrade: websocket\nSec-WebSocket-Version: 13\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\n\n",
+	)
 	assert.Equal(t, http.StatusForbidden, status, "another site opens no connection with the person's session")
 	list, err := c.Sessions(ctx, client.Page{Filters: map[string]string{"application": "berth-board"}})
 	require.NoError(t, err)
@@ -216,12 +241,17 @@ func TestSignedOutIsOutAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	status, body := raw(t, w, "GET / HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nConnection: close\n\n")
 	assert.Equal(t, http.StatusForbidden, status, "closed is closed for those who are inside, at once: %s", body)
-	status, _ = raw(t, w, "GET / HTTP/1.1\nHost: HOST\nCookie: ig-guard="+strings.Repeat("a", 43)+"\nAccept: text/html\nConnection: close\n\n")
+	status, _ = raw(
+		t,
+		w,
+		"GET / HTTP/1.1\nHost: HOST\nCookie: ig-guard="+strings.Repeat("a", 43)+"\nAccept: text/html\nConnection: close\n\n",
+	)
 	assert.Equal(t, http.StatusSeeOther, status, "a made-up session is none")
 	_ = b
 }
 
-// TestLimitsHoldBehindTheGuard lets sessions lie idle, at the gate and at the application, and grow old for the application.
+// TestLimitsHoldBehindTheGuard lets sessions lie idle, at the gate and at the application, and grow old for the
+// application.
 func TestLimitsHoldBehindTheGuard(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
@@ -320,7 +350,8 @@ func TestTicketsAreForOneBrowserOnce(t *testing.T) {
 	opens(t, b, ticket)
 	assert.Contains(t, b.Text, "guard.ticket", "a second time")
 
-	for _, to := range []string{"https://evil.example/", w.BerthsURL + ".evil.example/", w.BerthsURL + "@evil.example/", "//evil.example", "/\\evil.example"} {
+	for _, to := range []string{"https://evil.example/", w.BerthsURL + ".evil.example/", w.BerthsURL + "@evil.example/", "//evil.example",
+		"/\\evil.example"} {
 		answer := follow(t, w.Walker(), w.URL+"/guard/berth-board/enter?bind="+strings.Repeat("0", 64)+"&to="+url.QueryEscape(to))
 		assert.Equal(t, http.StatusBadRequest, answer.StatusCode, to)
 		_, location := noFollow(t, w.BerthsURL+"/.gate/enter?to="+url.QueryEscape(to))
@@ -363,7 +394,13 @@ func TestGuardedOnwards(t *testing.T) {
 		require.NoError(t, err)
 	}
 	seen := func() (int, string) {
-		return raw(t, w, "GET /seen HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nAuthorization: Bearer own\nX-Forwarded-For: 10.9.8.7\nX-Forwarded-Proto: https\nForwarded: for=10.9.8.7\nConnection: close\n\n")
+		return raw(
+			t,
+			w,
+			"GET /seen HTTP/1.1\nHost: HOST\nCookie: "+cookies+
+				"\nAuthorization: Bearer own\nX-Forwarded-For: 10.9.8.7\nX-Forwarded-Proto: https\nForwarded: for=10.9.8.7\n"+
+				"Connection: close\n\n",
+		)
 	}
 	_, body := seen()
 	assert.Contains(t, body, "X-Forwarded-For: 127.0.0.1\r\n", "nobody makes up where they are")
@@ -399,7 +436,12 @@ func TestGuardedOnwards(t *testing.T) {
 	assert.Contains(t, body, "guard.no-password")
 	require.NoError(t, c.SetGuardPassword(ctx, "berth-board", api.GuardPassword{Password: "three old boats"}))
 	_, body = seen()
-	assert.Contains(t, body, "Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte("zoberg:three old boats")), "in place of the browser's own")
+	assert.Contains(
+		t,
+		body,
+		"Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte("zoberg:three old boats")),
+		"in place of the browser's own",
+	)
 	assert.NotContains(t, body, "Bearer")
 
 	change(func(a *config.GuardedApplication) { a.Pass = "none" })
@@ -417,7 +459,12 @@ func TestGuardedOnwards(t *testing.T) {
 		got, err := io.ReadAll(answer.Body)
 		answer.Body.Close()
 		require.NoError(t, err)
-		assert.True(t, bytes.Equal(large, got), "%d: a large body goes through and comes back, past an upstream that is down", answer.StatusCode)
+		assert.True(
+			t,
+			bytes.Equal(large, got),
+			"%d: a large body goes through and comes back, past an upstream that is down",
+			answer.StatusCode,
+		)
 	}
 	change(func(a *config.GuardedApplication) { a.Upstreams = []string{"http://127.0.0.1:1"} })
 	status, body = seen()
@@ -427,16 +474,32 @@ func TestGuardedOnwards(t *testing.T) {
 	status, body = raw(t, w, "GET /slow HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nConnection: close\n\n")
 	assert.Equal(t, http.StatusGatewayTimeout, status)
 	assert.Contains(t, body, "guard.slow")
-	status, _ = raw(t, w, "GET /.gate/check HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nX-Original-URI: /\nX-Original-Method: GET\nConnection: close\n\n")
+	status, _ = raw(
+		t,
+		w,
+		"GET /.gate/check HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nX-Original-URI: /\nX-Original-Method: GET\nConnection: close\n\n",
+	)
 	assert.Equal(t, http.StatusNotFound, status, "only a trusted proxy asks without passing on")
 }
 
-// TestPathsAskRuleSets lets a rule set decide about a path, and sees that it can't be taken away, named wrongly, or ask for groups that are not there.
+// TestPathsAskRuleSets lets a rule set decide about a path, and sees that it can't be taken away, named wrongly, or ask
+// for groups that are not there.
 func TestPathsAskRuleSets(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
-	_, err := c.AddRuleSet(ctx, config.RuleSet{Slug: "no-deckhands", Name: "No deckhands", Kind: config.SetAccess, Rules: []access.Rule{{Name: "the bridge", If: &access.Condition{Groups: []string{"bridge"}}, Then: access.Allow}, {Name: "everybody else", Then: access.Refuse}}})
+	_, err := c.AddRuleSet(
+		ctx,
+		config.RuleSet{
+			Slug: "no-deckhands",
+			Name: "No deckhands",
+			Kind: config.SetAccess,
+			Rules: []access.Rule{
+				{Name: "the bridge", If: &access.Condition{Groups: []string{"bridge"}}, Then: access.Allow},
+				{Name: "everybody else", Then: access.Refuse},
+			},
+		},
+	)
 	require.NoError(t, err)
 	a, err := c.Application(ctx, "berth-board")
 	require.NoError(t, err)
@@ -457,7 +520,10 @@ func TestPathsAskRuleSets(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, tried.Words, "rule set no-deckhands")
 	assert.ErrorContains(t, c.DeleteRuleSet(ctx, "no-deckhands"), "Berth Board")
-	for _, wrong := range []config.PathRule{{Path: "/x", Then: config.PathRules}, {Path: "/x", Then: config.PathOpen, Use: "no-deckhands"}, {Path: "/x", Then: config.PathRules, Use: "nothing"}, {Path: "/x", Then: config.PathRules, Use: "ferry-roles"}, {Path: "/x", Then: config.PathGroups, Groups: []string{"nobody"}}, {Path: "x", Then: config.PathOpen}, {Path: "/a/../b", Then: config.PathOpen}} {
+	for _, wrong := range []config.PathRule{{Path: "/x", Then: config.PathRules},
+		{Path: "/x", Then: config.PathOpen, Use: "no-deckhands"}, {Path: "/x", Then: config.PathRules, Use: "nothing"},
+		{Path: "/x", Then: config.PathRules, Use: "ferry-roles"}, {Path: "/x", Then: config.PathGroups, Groups: []string{"nobody"}},
+		{Path: "x", Then: config.PathOpen}, {Path: "/a/../b", Then: config.PathOpen}} {
 		bad := a.Application
 		held := *a.Guarded
 		held.Paths = []config.PathRule{wrong}
@@ -467,7 +533,8 @@ func TestPathsAskRuleSets(t *testing.T) {
 	}
 }
 
-// TestNginxAsksTheGate puts an nginx before Berth Board, with the configuration that the gate prints, which passes requests on itself and asks about each.
+// TestNginxAsksTheGate puts an nginx before Berth Board, with the configuration that the gate prints, which passes
+// requests on itself and asks about each.
 func TestNginxAsksTheGate(t *testing.T) {
 	t.Parallel()
 	nginx, err := exec.LookPath("nginx")
@@ -498,7 +565,18 @@ func TestNginxAsksTheGate(t *testing.T) {
 	text := strings.ReplaceAll(v.Nginx, "127.0.0.1:8421", inner)
 	text = strings.Replace(text, "# Add your listen and ssl_certificate lines.", "listen "+front+";", 1)
 	file := filepath.Join(folder, "nginx.conf")
-	require.NoError(t, os.WriteFile(file, []byte("daemon off; pid "+folder+"/pid; error_log "+folder+"/errors; events {} http { access_log off; client_body_temp_path "+folder+"/a; proxy_temp_path "+folder+"/b; fastcgi_temp_path "+folder+"/c; uwsgi_temp_path "+folder+"/d; scgi_temp_path "+folder+"/e;\n"+text+"}"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			file,
+			[]byte(
+				"daemon off; pid "+folder+"/pid; error_log "+folder+"/errors; events {} http { access_log off; client_body_temp_path "+
+					folder+"/a; proxy_temp_path "+folder+"/b; fastcgi_temp_path "+folder+"/c; uwsgi_temp_path "+folder+
+					"/d; scgi_temp_path "+folder+"/e;\n"+text+"}",
+			),
+			0o600,
+		),
+	)
 	cmd := exec.Command(nginx, "-p", folder, "-c", file)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
@@ -523,8 +601,17 @@ func TestNginxAsksTheGate(t *testing.T) {
 	for _, one := range b.HTTP.Jar.Cookies(u) {
 		cookies = append(cookies, one.Name+"="+one.Value)
 	}
-	for path, want := range map[string]int{"/": 200, "/harbour-master": 403, "/health": 403, "/timetable/..%2fharbour-master": 403, "/x/../harbour-master": 403, "//harbour-master": 403, "/.gate/check": 404} {
-		status, body := rawAt(t, front, "GET "+path+" HTTP/1.1\nHost: HOST\nX-Berth-User: jhale\nX_Berth_User: jhale\nX-Original-URI: /timetable\nX-Original-Method: GET\nCookie: "+strings.Join(cookies, "; ")+"\nConnection: close\n\n")
+	for path, want := range map[string]int{"/": 200, "/harbour-master": 403, "/health": 403, "/timetable/..%2fharbour-master": 403,
+		"/x/../harbour-master": 403, "//harbour-master": 403, "/.gate/check": 404} {
+		status, body := rawAt(
+			t,
+			front,
+			"GET "+path+" HTTP/1.1\nHost: HOST\nX-Berth-User: jhale\nX_Berth_User: jhale\nX-Original-URI: /timetable\n"+
+				"X-Original-Method: GET\nCookie: "+strings.Join(
+				cookies,
+				"; ",
+			)+"\nConnection: close\n\n",
+		)
 		assert.Equal(t, want, status, path)
 		assert.NotContains(t, body, "jhale", path)
 		assert.NotContains(t, body, "desk", path)
@@ -543,7 +630,8 @@ func free(t testing.TB) string {
 	return l.Addr().String()
 }
 
-// TestRoundInACircle begins one sign-in after the other without ending any, as two gates do that send people to one another.
+// TestRoundInACircle begins one sign-in after the other without ending any, as two gates do that send people to one
+// another.
 func TestRoundInACircle(t *testing.T) {
 	t.Parallel()
 	w := world(t)

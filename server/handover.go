@@ -18,7 +18,8 @@ const (
 	trialCookieLife    = 2 * time.Hour
 )
 
-// handovers are the pages for engineers of the other side, and those on which people sign in both ways for a move. None of them needs an account.
+// handovers are the pages for engineers of the other side, and those on which people sign in both ways for a move. None
+// of them needs an account.
 func (s *Server) handovers() {
 	a := s.app
 	a.Get("/handover/:token", func(c fiber.Ctx) error {
@@ -44,15 +45,30 @@ func (s *Server) handovers() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.Exchange.CompareHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), strings.Clone(c.FormValue("text")))
+		page, err := s.gate.Exchange.CompareHandover(
+			c.Context(),
+			s.browser(c),
+			c.Params("token"),
+			s.handoverCookie(c),
+			strings.Clone(c.FormValue("text")),
+		)
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token/leave", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.Exchange.LeaveHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), exchange.HandoverLeave{Text: strings.Clone(c.FormValue("text")), Certificate: strings.Clone(c.FormValue("certificate")),
-			ClientID: strings.Clone(c.FormValue("client_id")), Secret: strings.Clone(c.FormValue("client_secret")), Remark: strings.Clone(c.FormValue("remark"))}, c.FormValue("act") != "leave")
+		page, err := s.gate.Exchange.LeaveHandover(
+			c.Context(),
+			s.browser(c),
+			c.Params("token"),
+			s.handoverCookie(c),
+			exchange.HandoverLeave{Text: strings.Clone(c.FormValue("text")), Certificate: strings.Clone(c.FormValue("certificate")),
+				ClientID: strings.Clone(
+					c.FormValue("client_id"),
+				), Secret: strings.Clone(c.FormValue("client_secret")), Remark: strings.Clone(c.FormValue("remark"))},
+			c.FormValue("act") != "leave",
+		)
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token/try", func(c fiber.Ctx) error {
@@ -126,7 +142,12 @@ func (s *Server) handoverPage(c fiber.Ctx, page *exchange.HandoverPage, err erro
 		status = http.StatusUnprocessableEntity
 	}
 	c.Set("X-Robots-Tag", "noindex")
-	return s.page(c, status, "handover.html", pageData{Title: "Connecting with " + page.Name, Handover: page, Action: "/handover/" + strings.Clone(c.Params("token"))})
+	return s.page(
+		c,
+		status,
+		"handover.html",
+		pageData{Title: "Connecting with " + page.Name, Handover: page, Action: "/handover/" + strings.Clone(c.Params("token"))},
+	)
 }
 
 // trialRun is what this browser keeps of its way through a link.

@@ -24,11 +24,15 @@ import (
 // desk connects Ticket Desk as a draft of which nothing is known yet.
 func desk(t *testing.T, w *demo.World) {
 	t.Helper()
-	_, err := w.Client().AddApplication(t.Context(), config.Application{Slug: "ticket-desk", Name: "Ticket Desk", Kind: "saml", Contact: "desk@saltmere.example", Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, StartURL: w.DeskURL + "/sign-in", SAML: &config.SAMLApplication{SPInitiatedOnly: true}})
+	_, err := w.Client().
+		AddApplication(t.Context(), config.Application{Slug: "ticket-desk", Name: "Ticket Desk", Kind: "saml",
+			Contact: "desk@saltmere.example", Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody},
+			StartURL: w.DeskURL + "/sign-in", SAML: &config.SAMLApplication{SPInitiatedOnly: true}})
 	require.NoError(t, err)
 }
 
-// TestHandoverLinks walks the way of a partner's engineer without a browser, and tries what somebody would who should not be there.
+// TestHandoverLinks walks the way of a partner's engineer without a browser, and tries what somebody would who should
+// not be there.
 func TestHandoverLinks(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -72,12 +76,18 @@ func TestHandoverLinks(t *testing.T) {
 	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {"<nothing/>"}, "act": {"leave"}}))
 	assert.Equal(t, http.StatusUnprocessableEntity, b.Status)
 	assert.Contains(t, b.Text, "&lt;nothing/&gt;", "what was entered stays")
-	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.DeskURL + "/metadata"}, "remark": {"<b>ours</b>"}, "act": {"look"}}))
+	require.NoError(
+		t,
+		b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.DeskURL + "/metadata"}, "remark": {"<b>ours</b>"}, "act": {"look"}}),
+	)
 	assert.Contains(t, b.Text, "This is what we understood")
 	list, err := c.Proposals(ctx, client.Page{})
 	require.NoError(t, err)
 	assert.Empty(t, list.Items, "looking leaves nothing")
-	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.DeskURL + "/metadata"}, "remark": {"<b>ours</b>"}, "act": {"leave"}}))
+	require.NoError(
+		t,
+		b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.DeskURL + "/metadata"}, "remark": {"<b>ours</b>"}, "act": {"leave"}}),
+	)
 	assert.Contains(t, b.Text, "What you left waits")
 	list, err = c.Proposals(ctx, client.Page{})
 	require.NoError(t, err)
@@ -142,7 +152,17 @@ func TestHandoverLinks(t *testing.T) {
 	for _, l := range lines.Items {
 		said = append(said, l.Action)
 	}
-	assert.Subset(t, said, []string{"made a handover link for", "opened a handover link for", "proposed a change of", "applied a change of", "revoked a handover link for"})
+	assert.Subset(
+		t,
+		said,
+		[]string{
+			"made a handover link for",
+			"opened a handover link for",
+			"proposed a change of",
+			"applied a change of",
+			"revoked a handover link for",
+		},
+	)
 }
 
 // TestAHandoverForAProvider tells a partner why its sign-in failed, in the words that are meant for it.
@@ -165,7 +185,8 @@ func TestAHandoverForAProvider(t *testing.T) {
 	assert.Contains(t, b.Text, "audience")
 }
 
-// TestAHandoverForAnOpenIDProvider: its engineer leaves a new client ID with its secret, and tries both before anything changes; the secret is shown to nobody.
+// TestAHandoverForAnOpenIDProvider: its engineer leaves a new client ID with its secret, and tries both before anything
+// changes; the secret is shown to nobody.
 func TestAHandoverForAnOpenIDProvider(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -180,7 +201,8 @@ func TestAHandoverForAnOpenIDProvider(t *testing.T) {
 	leave := func(id, secret, act string) {
 		require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"client_id": {id}, "client_secret": {secret}, "act": {act}}))
 	}
-	for secret, says := range map[string]string{"gate-two": "This is the client ID", "https://nq.example/": "This is an address", strings.Repeat("x", 3000): "1 to 2000 characters"} {
+	for secret, says := range map[string]string{"gate-two": "This is the client ID", "https://nq.example/": "This is an address",
+		strings.Repeat("x", 3000): "1 to 2000 characters"} {
 		leave("gate-two", secret, "leave")
 		assert.Contains(t, b.Text, says)
 	}
@@ -243,7 +265,8 @@ func TestAHandoverForAnOpenIDProvider(t *testing.T) {
 	assert.Equal(t, "stopped", tries(), "and what is set now works")
 }
 
-// TestWhatIsLeftCantFetchOurSecret: another token endpoint, left through a link, is tried without what only the provider may know; whoever made the link is not the second person for it.
+// TestWhatIsLeftCantFetchOurSecret: another token endpoint, left through a link, is tried without what only the
+// provider may know; whoever made the link is not the second person for it.
 func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
 	t.Parallel()
 	w := world(t)

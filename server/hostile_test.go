@@ -19,7 +19,8 @@ import (
 	"innergate/server"
 )
 
-// TestHostileMessages posts what no honest peer would to the ACS and the SSO address: each gets a plain page, never a failure inside.
+// TestHostileMessages posts what no honest peer would to the ACS and the SSO address: each gets a plain page, never a
+// failure inside.
 func TestHostileMessages(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), context.Background()
@@ -43,11 +44,19 @@ func TestHostileMessages(t *testing.T) {
 			"external entity":   {param: {saml.EncodePost([]byte(`<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><r>&x;</r>`))}},
 			"another message":   {param: {saml.EncodePost([]byte(`<samlp:LogoutRequest xmlns:samlp="` + saml.NSProtocol + `"/>`))}},
 			"NUL in RelayState": {param: {saml.EncodePost([]byte("<a/>"))}, "RelayState": {"a\x00b"}},
-			"long RelayState":   {param: {saml.EncodePost([]byte(`<samlp:AuthnRequest xmlns:samlp="` + saml.NSProtocol + `"/>`))}, "RelayState": {strings.Repeat("x", 10000)}},
+			"long RelayState": {param: {saml.EncodePost([]byte(`<samlp:AuthnRequest xmlns:samlp="` + saml.NSProtocol + `"/>`))},
+				"RelayState": {strings.Repeat("x", 10000)}},
 		} {
 			b := demo.NewWalker(nil)
 			require.NoError(t, b.Post(ctx, w.URL+place, form), name)
-			assert.Contains(t, []int{http.StatusBadRequest, http.StatusNotFound, http.StatusRequestEntityTooLarge, http.StatusInternalServerError}, b.Status, "%s %s", place, name)
+			assert.Contains(
+				t,
+				[]int{http.StatusBadRequest, http.StatusNotFound, http.StatusRequestEntityTooLarge, http.StatusInternalServerError},
+				b.Status,
+				"%s %s",
+				place,
+				name,
+			)
 			assert.NotContains(t, b.Text, "SAMLResponse\" value", "%s %s", place, name)
 			assert.NotContains(t, b.Text, "root:", "%s %s", place, name)
 			if !strings.Contains(place, "nobody") {
@@ -118,8 +127,10 @@ func TestPathsAreExact(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	for path, want := range map[string]int{
-		"/healthz": 200, "/HEALTHZ": 404, "/api/v1/Applications": 404, "/API/v1/applications": 404, "/api/v1/applications/": 404, "//api/v1/applications": 404, "/api/v1/../v1/tokens": 404,
-		"/console/assets/../index.html": 404, "/console/assets/%2e%2e/%2e%2e/go.mod": 404, "/console/assets/nothing.js": 404, "/saml/idp/metadata/": 404, "/start/": 404,
+		"/healthz": 200, "/HEALTHZ": 404, "/api/v1/Applications": 404, "/API/v1/applications": 404, "/api/v1/applications/": 404,
+		"//api/v1/applications": 404, "/api/v1/../v1/tokens": 404,
+		"/console/assets/../index.html": 404, "/console/assets/%2e%2e/%2e%2e/go.mod": 404, "/console/assets/nothing.js": 404,
+		"/saml/idp/metadata/": 404, "/start/": 404,
 	} {
 		r, err := http.NewRequest(http.MethodGet, w.URL+path, nil)
 		require.NoError(t, err)

@@ -17,7 +17,8 @@ import (
 	"innergate/core/config"
 )
 
-// TestResponsesAreJudgedWithoutABrowser replays a refused response against what is set since, and judges pasted ones at chosen times, by what is open and by a draft.
+// TestResponsesAreJudgedWithoutABrowser replays a refused response against what is set since, and judges pasted ones at
+// chosen times, by what is open and by a draft.
 func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -33,7 +34,8 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	require.Empty(t, code)
 	good := newestReference(t, w)
 
-	// The good one again, by what is set: it would go well, and would send the same; nobody is touched, and nothing is used up.
+	// The good one again, by what is set: it would go well, and would send the same; nobody is touched, and nothing is
+	// used up.
 	r, err := c.Judge(ctx, api.Judge{Trace: good})
 	require.NoError(t, err)
 	assert.True(t, r.Good, mustText(r.Explanation))
@@ -66,7 +68,11 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	assert.True(t, r.Good)
 
 	// Access counts as well.
-	_, err = c.SetAccess(ctx, "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}})
+	_, err = c.SetAccess(
+		ctx,
+		"crew-rota",
+		access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}},
+	)
 	require.NoError(t, err)
 	r, err = c.Judge(ctx, api.Judge{Trace: good})
 	require.NoError(t, err)
@@ -86,7 +92,8 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	at = row.At
 	raw = w.Staff.Sent()
 	require.NotEmpty(t, raw, "the stand-in tells what it sent last: %s", full.Reference)
-	for what, message := range map[string]string{"XML": raw, "base64": base64.StdEncoding.EncodeToString([]byte(raw)), "a form": "RelayState=x&SAMLResponse=" + url.QueryEscape(base64.StdEncoding.EncodeToString([]byte(raw))) + "&more=y"} {
+	for what, message := range map[string]string{"XML": raw, "base64": base64.StdEncoding.EncodeToString([]byte(raw)),
+		"a form": "RelayState=x&SAMLResponse=" + url.QueryEscape(base64.StdEncoding.EncodeToString([]byte(raw))) + "&more=y"} {
 		r, err = c.Judge(ctx, api.Judge{Message: message, At: &at, Application: "crew-rota"})
 		require.NoError(t, err, what)
 		assert.True(t, r.Good, "%s: %s", what, mustText(r.Explanation))
@@ -102,7 +109,9 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "saml.not-a-response", r.Explanation.Code)
 
-	for code, q := range map[string]api.Judge{"not-decodable": {Message: "no message!"}, "provider-unknown": {Message: strings.ReplaceAll(raw, w.Staff.EntityID(), "urn:somebody")}, "not-saml": {Message: raw, Provider: "northquay-stevedores"}, "not-found": {Trace: "ABCD-EFGH"}} {
+	for code, q := range map[string]api.Judge{"not-decodable": {Message: "no message!"},
+		"provider-unknown": {Message: strings.ReplaceAll(raw, w.Staff.EntityID(), "urn:somebody")},
+		"not-saml":         {Message: raw, Provider: "northquay-stevedores"}, "not-found": {Trace: "ABCD-EFGH"}} {
 		_, err := c.Judge(ctx, q)
 		refused(t, err, code, "")
 	}
@@ -135,21 +144,38 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	assert.Equal(t, "saml.request-old", judge(api.Judge{Message: asked, At: &later}).Explanation.Code)
 	change(t, w, func(a *config.Application) { a.SAML.ACS[0].Location += "/" })
 	assert.Equal(t, "saml.acs-unregistered", judge(api.Judge{Message: asked}).Explanation.Code)
-	assert.Contains(t, judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code, "saml.signature", "something was added to what was signed")
+	assert.Contains(
+		t,
+		judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code,
+		"saml.signature",
+		"something was added to what was signed",
+	)
 
 	// A client's.
 	address, err := w.Ledger.Request()
 	require.NoError(t, err)
 	r = judge(api.Judge{Message: address})
 	assert.Equal(t, []any{"authentication request", true, "cargo-ledger"}, []any{r.Kind, r.Good, r.Application}, mustText(r.Explanation))
-	assert.Equal(t, "oidc.redirect-unregistered", judge(api.Judge{Message: strings.Replace(address, "answer", "answer%2F", 1)}).Explanation.Code)
-	assert.Equal(t, "oidc.client-unknown", judge(api.Judge{Message: strings.Replace(address, "client_id=cargo-ledger", "client_id=another", 1)}).Explanation.Code)
+	assert.Equal(
+		t,
+		"oidc.redirect-unregistered",
+		judge(api.Judge{Message: strings.Replace(address, "answer", "answer%2F", 1)}).Explanation.Code,
+	)
+	assert.Equal(
+		t,
+		"oidc.client-unknown",
+		judge(api.Judge{Message: strings.Replace(address, "client_id=cargo-ledger", "client_id=another", 1)}).Explanation.Code,
+	)
 
 	// A provider's answers: an error, a code, and one in another's name.
 	base := w.URL + "/oidc/callback/northquay-stevedores?"
 	iss := "&iss=" + url.QueryEscape(w.NorthquayURL)
 	r = judge(api.Judge{Message: base + "error=access_denied&state=x" + iss})
-	assert.Equal(t, []string{"authentication response", "northquay-stevedores", "oidc.denied"}, []string{r.Kind, r.Provider, r.Explanation.Code})
+	assert.Equal(
+		t,
+		[]string{"authentication response", "northquay-stevedores", "oidc.denied"},
+		[]string{r.Kind, r.Provider, r.Explanation.Code},
+	)
 	assert.True(t, judge(api.Judge{Message: base + "code=abc&state=x" + iss}).Good)
 	assert.Equal(t, "oidc.answer-issuer", judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)
 

@@ -33,7 +33,8 @@ func signedIn(ctx context.Context, w *demo.World, user string) string {
 	}
 	if got := b.Inner("nameid"); got != user {
 		text := b.Text[strings.LastIndex(b.Text, "<main"):]
-		if list, err := w.Client().Traces(ctx, client.Page{Limit: 1, Filters: map[string]string{"outcome": "refused"}}); err == nil && len(list.Items) > 0 {
+		if list, err := w.Client().Traces(ctx, client.Page{Limit: 1, Filters: map[string]string{"outcome": "refused"}}); err == nil &&
+			len(list.Items) > 0 {
 			text += " (last refusal: " + list.Items[0].Code + ")"
 		}
 		return text
@@ -41,10 +42,18 @@ func signedIn(ctx context.Context, w *demo.World, user string) string {
 	return ""
 }
 
-// TestRolloverWhileSignInsRun replaces the signing key and the encryption key while people sign in all the time, and sees that not one sign-in fails.
+// TestRolloverWhileSignInsRun replaces the signing key and the encryption key while people sign in all the time, and
+// sees that not one sign-in fails.
 func TestRolloverWhileSignInsRun(t *testing.T) {
 	t.Parallel()
-	w := testbed.World(t, demo.Options{InFlight: 100000, HoldMetadata: 20 * time.Millisecond, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))})
+	w := testbed.World(
+		t,
+		demo.Options{
+			InFlight:     100000,
+			HoldMetadata: 20 * time.Millisecond,
+			Log:          slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})),
+		},
+	)
 	ctx, c := context.Background(), w.Client()
 	var running sync.WaitGroup
 	var done, failed atomic.Int64
@@ -213,7 +222,8 @@ func TestImportCertifyAndExport(t *testing.T) {
 	k, err = c.CertifyKey(ctx, k.ID, string(keys.EncodeCertificate(later)))
 	require.NoError(t, err)
 	assert.Equal(t, keys.Fingerprint(later), k.SHA256)
-	for form, want := range map[string]string{"pem": "-----BEGIN CERTIFICATE", "der": string(later), "base64": base64.StdEncoding.EncodeToString(later), "chain": "-----BEGIN CERTIFICATE"} {
+	for form, want := range map[string]string{"pem": "-----BEGIN CERTIFICATE", "der": string(later),
+		"base64": base64.StdEncoding.EncodeToString(later), "chain": "-----BEGIN CERTIFICATE"} {
 		got, err := c.KeyCertificate(ctx, k.ID, form)
 		require.NoError(t, err)
 		assert.Contains(t, string(got), want, form)

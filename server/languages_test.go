@@ -12,7 +12,8 @@ import (
 	"innergate/core/explain"
 )
 
-// TestNoTextIsMissing sees that every text of the pages is there in German, with as many places for values, and that no page says something in English alone.
+// TestNoTextIsMissing sees that every text of the pages is there in German, with as many places for values, and that no
+// page says something in English alone.
 func TestNoTextIsMissing(t *testing.T) {
 	t.Parallel()
 	used := regexp.MustCompile(`\{\{(?:t|strong) \$?\.Lang "([^"]+)"`)

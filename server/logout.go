@@ -55,7 +55,8 @@ func (s *Server) providerSLO(c fiber.Ctx) error {
 	})
 }
 
-// logoutArrived tells by which binding a logout message came. A posted one is kept, and looked at in a same-site request, since only that one carries our cookies.
+// logoutArrived tells by which binding a logout message came. A posted one is kept, and looked at in a same-site
+// request, since only that one carries our cookies.
 func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *signin.Next, bySOAP func([]byte) ([]byte, error)) error {
 	location, path := s.sloPlace(c)
 	switch kind := c.Get("Content-Type"); {
@@ -63,7 +64,12 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
 		if query == "" {
 			return s.page(c, http.StatusOK, "signout.html", pageData{Title: "This address takes logout messages", Action: "/sign-out",
-				SignOut: &signin.SignOut{Title: "This address takes logout messages", Text: "It is the single logout service of Inner Gate: applications and providers send signed messages here. You can sign out without one.", Ask: true}})
+				SignOut: &signin.SignOut{
+					Title: "This address takes logout messages",
+					Text: "It is the single logout service of Inner Gate: applications and providers send signed messages here. You " +
+						"can sign out without one.",
+					Ask: true,
+				}})
 		}
 		received, err := saml.DecodeRedirect(query, location)
 		if err != nil {
@@ -77,15 +83,26 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 	}
 	body := c.BodyRaw()
 	if len(body) > messageLimit*3/2 {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
+		return s.next(
+			c,
+			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))),
+		)
 	}
 	form, err := url.ParseQuery(string(body))
 	param := saml.ParamRequest
 	if err == nil && len(form[saml.ParamResponse]) > 0 {
 		param = saml.ParamResponse
 	}
-	if err != nil || len(form[param]) != 1 || len(form[saml.ParamRequest])+len(form[saml.ParamResponse]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one logout message"))))
+	if err != nil || len(form[param]) != 1 || len(form[saml.ParamRequest])+len(form[saml.ParamResponse]) != 1 ||
+		len(form["RelayState"]) > 1 {
+		return s.next(
+			c,
+			s.gate.SignIn.FailArrival(
+				c.Context(),
+				s.browser(c),
+				explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
+			),
+		)
 	}
 	return s.keep(c, "slo"+path, path+"/", param, form.Get(param), form.Get("RelayState"))
 }
@@ -93,7 +110,10 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 // sloKept goes on with a logout message that was posted.
 func (s *Server) sloKept(c fiber.Ctx, handle string) error {
 	location, path := s.sloPlace(c)
-	return s.next(c, s.gate.SignOut.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))))
+	return s.next(
+		c,
+		s.gate.SignOut.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))),
+	)
 }
 
 // soap answers a message that came by the back channel (SAML Bindings, section 3.2). What can't be answered is a fault.
@@ -116,5 +136,6 @@ func (s *Server) soap(c fiber.Ctx, answer func([]byte) ([]byte, error)) error {
 }
 
 func soapFault(words string) string {
-	return `<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:Client</faultcode><faultstring>` + words + `</faultstring></soap:Fault></soap:Body></soap:Envelope>`
+	return `<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:Client</faultcode><faultstring>` +
+		words + `</faultstring></soap:Fault></soap:Body></soap:Envelope>`
 }

@@ -63,13 +63,21 @@ func send(t testing.TB, client *http.Client, method, address, token, body string
 
 var parameter = regexp.MustCompile(`\{\w+\}`)
 
-// TestEveryRouteWithEveryRole walks every operation with every role, with no token and with a wrong one. Bodies are empty and names unknown, so that
-// those who are let in change nothing: what counts is whether they were let in.
+// TestEveryRouteWithEveryRole walks every operation with every role, with no token and with a wrong one. Bodies are
+// empty and names unknown, so that those who are let in change nothing: what counts is whether they were let in.
 func TestEveryRouteWithEveryRole(t *testing.T) {
 	t.Parallel()
 	w := world(t)
-	tokens := map[string]string{ground.RoleViewer: token(t, w, ground.RoleViewer), ground.RoleEngineer: token(t, w, ground.RoleEngineer), ground.RoleOwner: token(t, w, ground.RoleOwner)}
-	assigner, err := w.Gate.Console.NewToken(context.Background(), ground.System, api.NewToken{Name: "assigner", Role: ground.RoleAssigner, Applications: []string{"crew-rota"}})
+	tokens := map[string]string{
+		ground.RoleViewer:   token(t, w, ground.RoleViewer),
+		ground.RoleEngineer: token(t, w, ground.RoleEngineer),
+		ground.RoleOwner:    token(t, w, ground.RoleOwner),
+	}
+	assigner, err := w.Gate.Console.NewToken(
+		context.Background(),
+		ground.System,
+		api.NewToken{Name: "assigner", Role: ground.RoleAssigner, Applications: []string{"crew-rota"}},
+	)
 	require.NoError(t, err)
 	tokens[ground.RoleAssigner] = assigner.Secret
 	seen := 0
@@ -101,15 +109,41 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 	assert.Greater(t, seen, 35)
 	for _, r := range server.Routes() {
 		if r.Role == ground.RoleAssigner {
-			assert.Contains(t, []string{"/session", "/people", "/groups", "/applications/{slug}/assignments", "/applications/{slug}/assignments/{kind}/{who}"}, r.Path, "an assigner assigns, and nothing else")
+			assert.Contains(
+				t,
+				[]string{
+					"/session",
+					"/people",
+					"/groups",
+					"/applications/{slug}/assignments",
+					"/applications/{slug}/assignments/{kind}/{who}",
+				},
+				r.Path,
+				"an assigner assigns, and nothing else",
+			)
 		}
 		if r.Method != http.MethodGet && r.Role == ground.RoleViewer {
-			assert.Contains(t, []string{"/session", "/compare", "/decode", "/applications/{slug}/exchange/compare", "/providers/{slug}/exchange/compare", "/checkup", "/bundles", "/bundles/file"}, r.Path, "a viewer changes nothing")
+			assert.Contains(
+				t,
+				[]string{
+					"/session",
+					"/compare",
+					"/decode",
+					"/applications/{slug}/exchange/compare",
+					"/providers/{slug}/exchange/compare",
+					"/checkup",
+					"/bundles",
+					"/bundles/file",
+				},
+				r.Path,
+				"a viewer changes nothing",
+			)
 		}
 	}
 }
 
-// TestCookieNeedsCSRF signs in as the console does and makes changing calls without, with a wrong and with the right value.
+// TestCookieNeedsCSRF signs in as the console does and makes changing calls without, with a wrong and with the right
+// value.
 func TestCookieNeedsCSRF(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -133,13 +167,44 @@ func TestCookieNeedsCSRF(t *testing.T) {
 	}
 	answer, _ = send(t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", "guessed")
 	assert.Equal(t, 403, answer.StatusCode)
-	answer, _ = send(t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", me.CSRF, "Sec-Fetch-Site", "cross-site")
+	answer, _ = send(
+		t,
+		browser,
+		http.MethodPost,
+		w.URL+"/api/v1/applications",
+		"",
+		new,
+		"X-Innergate-CSRF",
+		me.CSRF,
+		"Sec-Fetch-Site",
+		"cross-site",
+	)
 	assert.Equal(t, 403, answer.StatusCode)
-	answer, _ = send(t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", me.CSRF, "Origin", "https://evil.example")
+	answer, _ = send(
+		t,
+		browser,
+		http.MethodPost,
+		w.URL+"/api/v1/applications",
+		"",
+		new,
+		"X-Innergate-CSRF",
+		me.CSRF,
+		"Origin",
+		"https://evil.example",
+	)
 	assert.Equal(t, 403, answer.StatusCode)
 	answer, body = send(t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", me.CSRF)
 	assert.Equal(t, 201, answer.StatusCode, body)
-	answer, _ = send(t, browser, http.MethodPost, w.URL+"/api/v1/session", "", `{"name":"x","password":"y"}`, "Origin", "https://evil.example")
+	answer, _ = send(
+		t,
+		browser,
+		http.MethodPost,
+		w.URL+"/api/v1/session",
+		"",
+		`{"name":"x","password":"y"}`,
+		"Origin",
+		"https://evil.example",
+	)
 	assert.Equal(t, 403, answer.StatusCode, "signing in can't be forced from elsewhere")
 	answer, _ = send(t, browser, http.MethodDelete, w.URL+"/api/v1/session", "", "", "X-Innergate-CSRF", me.CSRF)
 	assert.Equal(t, 204, answer.StatusCode)
@@ -155,7 +220,14 @@ func TestGuessingIsLimited(t *testing.T) {
 		answer, _ := send(t, http.DefaultClient, http.MethodPost, w.URL+"/api/v1/session", "", wrong)
 		require.Equal(t, 401, answer.StatusCode)
 	}
-	answer, body := send(t, http.DefaultClient, http.MethodPost, w.URL+"/api/v1/session", "", `{"name":"`+w.Name+`","password":"`+w.Password+`"}`)
+	answer, body := send(
+		t,
+		http.DefaultClient,
+		http.MethodPost,
+		w.URL+"/api/v1/session",
+		"",
+		`{"name":"`+w.Name+`","password":"`+w.Password+`"}`,
+	)
 	assert.Equal(t, 429, answer.StatusCode, "the right password does not help any more either")
 	assert.Contains(t, body, "quarter of an hour")
 }
@@ -346,7 +418,16 @@ func TestForwardedAddress(t *testing.T) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		go func() { _ = s.Serve(l, nil) }()
-		answer, _ := send(t, http.DefaultClient, http.MethodPost, "http://"+l.Addr().String()+"/api/v1/tokens", w.Token, `{"name":"probe","role":"viewer"}`, "X-Forwarded-For", c.header)
+		answer, _ := send(
+			t,
+			http.DefaultClient,
+			http.MethodPost,
+			"http://"+l.Addr().String()+"/api/v1/tokens",
+			w.Token,
+			`{"name":"probe","role":"viewer"}`,
+			"X-Forwarded-For",
+			c.header,
+		)
 		require.Equal(t, 201, answer.StatusCode)
 		lines, err := w.Gate.Journal(context.Background(), page1, "")
 		require.NoError(t, err)

@@ -17,7 +17,8 @@ import (
 	"innergate/demo"
 )
 
-// mistake is one that somebody makes: in the configuration, which a finding shows beforehand, or at a sign-in, which the trace explains.
+// mistake is one that somebody makes: in the configuration, which a finding shows beforehand, or at a sign-in, which
+// the trace explains.
 type mistake struct {
 	name string
 	make func(t *testing.T, w *demo.World)
@@ -68,14 +69,22 @@ func acs(from, to string) func(*testing.T, *demo.World) {
 	})
 }
 
-// mistakes follow the list of what once cost somebody an afternoon. Shapes of documents, pasted values, lost sessions and doubled people have tests of their own: TestCorpus, TestTakeTheirs, TestOffers,
-// TestAnswerBelongsToItsBrowser and TestMatchingNeverGuesses.
+// mistakes follow the list of what once cost somebody an afternoon. Shapes of documents, pasted values, lost sessions
+// and doubled people have tests of their own: TestCorpus, TestTakeTheirs, TestOffers, TestAnswerBelongsToItsBrowser and
+// TestMatchingNeverGuesses.
 var mistakes = []mistake{
 	{"ACS URL with a slash too many", acs("/acs", "/acs/"), rota("mvoss"), "saml.acs-unregistered", "/acs/", ""},
 	{"ACS URL with https", acs("http://", "https://"), rota("mvoss"), "saml.acs-unregistered", "https://", ""},
 	{"ACS URL with another port", acs("127.0.0.1:", "127.0.0.1:1"), rota("mvoss"), "saml.acs-unregistered", "127.0.0.1:1", ""},
 	{"ACS URL in capitals", acs("/acs", "/ACS"), rota("mvoss"), "saml.acs-unregistered", "/ACS", ""},
-	{"another entity ID", app(func(a *config.Application) { a.SAML.EntityID += "/sp" }), rota("mvoss"), "saml.application-unknown", "/saml", ""},
+	{
+		"another entity ID",
+		app(func(a *config.Application) { a.SAML.EntityID += "/sp" }),
+		rota("mvoss"),
+		"saml.application-unknown",
+		"/saml",
+		"",
+	},
 	{"our entity ID for theirs", func(t *testing.T, w *demo.World) {
 		change(t, w, func(a *config.Application) { a.SAML.EntityID = w.URL + "/saml/idp" })
 	}, nil, "", "", "application.our-entity-id"},
@@ -86,8 +95,22 @@ var mistakes = []mistake{
 	{"signed by another certificate", makes("wrong-key"), rota("mvoss"), "saml.signature-wrong-key", "", ""},
 	{"another NameID format", makes("nameid-format"), rota("mvoss"), "saml.nameid-format", "unspecified", ""},
 	{"NameID empty", makes("no-nameid"), rota("mvoss"), "saml.nameid-missing", "", ""},
-	{"identifier expected in an attribute", staff(func(p *config.Provider) { p.SAML.SubjectFrom = "employeeNumber" }), rota("mvoss"), "map.required-missing", "employeeNumber", ""},
-	{"expired client secret", northMakes("client-expired"), ledger("northquay-stevedores", "lene.aas"), "oidc.client-secret-expired", "", ""},
+	{
+		"identifier expected in an attribute",
+		staff(func(p *config.Provider) { p.SAML.SubjectFrom = "employeeNumber" }),
+		rota("mvoss"),
+		"map.required-missing",
+		"employeeNumber",
+		"",
+	},
+	{
+		"expired client secret",
+		northMakes("client-expired"),
+		ledger("northquay-stevedores", "lene.aas"),
+		"oidc.client-secret-expired",
+		"",
+		"",
+	},
 	{"client limited to testers", northMakes("client-testers"), ledger("northquay-stevedores", "lene.aas"), "oidc.client-inactive", "", ""},
 	{"consent refused", northMakes("denied"), ledger("northquay-stevedores", "lene.aas"), "oidc.denied", "access_denied", ""},
 	{"redirect URI not registered here", func(t *testing.T, w *demo.World) {
@@ -99,18 +122,60 @@ var mistakes = []mistake{
 		require.NoError(t, err)
 	}, ledger("saltmere-staff", "mvoss"), "oidc.redirect-unregistered", "/answer/", ""},
 	{"a mandatory claim does not come", makes("no-attributes"), rota("mvoss"), "map.required-missing", "preferred_username", ""},
-	{"no mail, because its scope is not asked for", north(func(p *config.Provider) { p.OIDC.Scopes = []string{"openid", "profile"} }), nil, "", "", "scope.not-asked"},
-	{"not assigned", app(func(a *config.Application) { a.Access = access.Policy{To: access.Assigned} }), rota("mvoss"), "access.not-assigned", "Mira Voss", "access.nobody-assigned"},
-	{"application still a draft", app(func(a *config.Application) { a.Reach = access.Draft }), rota("mvoss"), "reach.application-draft", "", ""},
-	{"provider still a draft", staff(func(p *config.Provider) { p.Reach = access.Draft }), rota("mvoss"), "reach.provider-draft", "", "provider.draft"},
+	{
+		"no mail, because its scope is not asked for",
+		north(func(p *config.Provider) { p.OIDC.Scopes = []string{"openid", "profile"} }),
+		nil,
+		"",
+		"",
+		"scope.not-asked",
+	},
+	{
+		"not assigned",
+		app(func(a *config.Application) { a.Access = access.Policy{To: access.Assigned} }),
+		rota("mvoss"),
+		"access.not-assigned",
+		"Mira Voss",
+		"access.nobody-assigned",
+	},
+	{
+		"application still a draft",
+		app(func(a *config.Application) { a.Reach = access.Draft }),
+		rota("mvoss"),
+		"reach.application-draft",
+		"",
+		"",
+	},
+	{
+		"provider still a draft",
+		staff(func(p *config.Provider) { p.Reach = access.Draft }),
+		rota("mvoss"),
+		"reach.provider-draft",
+		"",
+		"provider.draft",
+	},
 	{"a clock an hour behind", makes("expired"), rota("mvoss"), "saml.expired", "", ""},
 	{"a clock an hour ahead", makes("early"), rota("mvoss"), "saml.not-yet-valid", "", ""},
-	{"unsolicited where it is not allowed", staff(func(p *config.Provider) { p.SAML.AllowUnsolicited = false }), func(t *testing.T, w *demo.World) *demo.Walker {
-		b := w.Walker()
-		require.NoError(t, b.Post(t.Context(), w.StaffURL+"/start", map[string][]string{"person": {"mvoss"}, "application": {w.URL + "/start/crew-rota"}}))
-		require.NoError(t, b.Onward(t.Context()))
-		return b
-	}, "saml.unsolicited", "", ""},
+	{
+		"unsolicited where it is not allowed",
+		staff(func(p *config.Provider) { p.SAML.AllowUnsolicited = false }),
+		func(t *testing.T, w *demo.World) *demo.Walker {
+			b := w.Walker()
+			require.NoError(
+				t,
+				b.Post(
+					t.Context(),
+					w.StaffURL+"/start",
+					map[string][]string{"person": {"mvoss"}, "application": {w.URL + "/start/crew-rota"}},
+				),
+			)
+			require.NoError(t, b.Onward(t.Context()))
+			return b
+		},
+		"saml.unsolicited",
+		"",
+		"",
+	},
 	{"nobody matches", staff(func(p *config.Provider) { p.Admission = "refuse" }), rota("mvoss"), "match.stranger", "mvoss", ""},
 	{"nothing signed", makes("unsigned"), rota("mvoss"), "saml.signature-missing", "", ""},
 	{"the response signed, the assertion wanted", func(t *testing.T, w *demo.World) {
@@ -121,8 +186,22 @@ var mistakes = []mistake{
 	{"no such key in the key set", northMakes("wrong-key"), ledger("northquay-stevedores", "lene.aas"), "jwt.signature", "", ""},
 	{"another algorithm", northMakes("unsigned"), ledger("northquay-stevedores", "lene.aas"), "jwt.algorithm", "none", ""},
 	{"first sign-in without a name", staff(func(p *config.Provider) { p.Mapping = p.Mapping[:2] }), nil, "", "", "mapping.no-name"},
-	{"first sign-in without a mail address", staff(func(p *config.Provider) { p.Mapping = append(p.Mapping[:1], p.Mapping[2:]...) }), nil, "", "", "mapping.no-mail"},
-	{"first sign-in without a group", staff(func(p *config.Provider) { p.Grants, p.Mapping = nil, p.Mapping[:5] }), nil, "", "", "mapping.no-group"},
+	{
+		"first sign-in without a mail address",
+		staff(func(p *config.Provider) { p.Mapping = append(p.Mapping[:1], p.Mapping[2:]...) }),
+		nil,
+		"",
+		"",
+		"mapping.no-mail",
+	},
+	{
+		"first sign-in without a group",
+		staff(func(p *config.Provider) { p.Grants, p.Mapping = nil, p.Mapping[:5] }),
+		nil,
+		"",
+		"",
+		"mapping.no-group",
+	},
 	{"a deep link of somebody else", func(*testing.T, *demo.World) {}, func(t *testing.T, w *demo.World) *demo.Walker {
 		b := w.Walker()
 		require.NoError(t, b.Get(t.Context(), w.URL+"/start/crew-rota?to=https://evil.example/"))
@@ -145,7 +224,14 @@ var mistakes = []mistake{
 	{"a plain sign-out address for the SLO address", func(t *testing.T, w *demo.World) {
 		changeProvider(t, w, func(p *config.Provider) { p.SAML.SignOutURL = w.StaffURL + "/slo" })
 	}, nil, "", "/slo", "logout.other-kind"},
-	{"the end session endpoint for the plain address", north(func(p *config.Provider) { p.OIDC.SignOutURL = p.OIDC.EndSessionEndpoint }), nil, "", "/logout", "logout.other-kind"},
+	{
+		"the end session endpoint for the plain address",
+		north(func(p *config.Provider) { p.OIDC.SignOutURL = p.OIDC.EndSessionEndpoint }),
+		nil,
+		"",
+		"/logout",
+		"logout.other-kind",
+	},
 	{"a private window that was none", makes("old-session"), func(t *testing.T, w *demo.World) *demo.Walker {
 		r, err := w.Client().NewRehearsal(t.Context(), api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
 		require.NoError(t, err)
@@ -163,10 +249,18 @@ var mistakes = []mistake{
 			p.SAML.Certificates, p.SAML.EnforceCertificateDates = append(p.SAML.Certificates, config.Certificate{PEM: cert}), true
 		})
 	}, nil, "", "", "certificate.expired"},
-	{"NameID promises a mail address", app(func(a *config.Application) { a.Subject.Format = saml.FormatEmail }), nil, "", "", "subject.not-a-mail"},
+	{
+		"NameID promises a mail address",
+		app(func(a *config.Application) { a.Subject.Format = saml.FormatEmail }),
+		nil,
+		"",
+		"",
+		"subject.not-a-mail",
+	},
 }
 
-// TestEveryMistakeExplainsItself makes each of them for real. The trace names the cause with its evidence, remedy and who must act; the person gets plain words, a reference number and no evidence; a finding stands where the
+// TestEveryMistakeExplainsItself makes each of them for real. The trace names the cause with its evidence, remedy and
+// who must act; the person gets plain words, a reference number and no evidence; a finding stands where the
 // configuration shows it.
 func TestEveryMistakeExplainsItself(t *testing.T) {
 	t.Parallel()

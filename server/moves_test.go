@@ -55,7 +55,17 @@ func TestTenApplicationsMoveInTwoWaves(t *testing.T) {
 	t.Parallel()
 	w, clients := fleet(t)
 	ctx, c := t.Context(), w.Client()
-	m, err := c.NewMove(ctx, api.NewMove{Name: "To the north quay", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients), Remark: "the staff's provider is given up", Circle: &access.Circle{People: []string{"mvoss", "zoberg"}}})
+	m, err := c.NewMove(
+		ctx,
+		api.NewMove{
+			Name:         "To the north quay",
+			From:         "saltmere-staff",
+			To:           "northquay-stevedores",
+			Applications: slugs(clients),
+			Remark:       "the staff's provider is given up",
+			Circle:       &access.Circle{People: []string{"mvoss", "zoberg"}},
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []int{10, 0}, []int{m.Applications, m.Moved})
 	_, err = c.NewMove(ctx, api.NewMove{Name: "Another", From: "saltmere-staff", To: "lantern-pass", Applications: slugs(clients[:1])})
@@ -102,7 +112,11 @@ func TestTenApplicationsMoveInTwoWaves(t *testing.T) {
 	require.Len(t, list.Items, 2)
 	assert.Equal(t, []string{"differs", "outside"}, []string{list.Items[0].Result, list.Items[1].Result})
 	require.Len(t, list.Items[0].Differences, 1)
-	assert.Equal(t, moves.Difference{Name: "groups", Was: []string{"staff", "ferry-crew"}, Is: []string{"quay-guest"}}, list.Items[0].Differences[0])
+	assert.Equal(
+		t,
+		moves.Difference{Name: "groups", Was: []string{"staff", "ferry-crew"}, Is: []string{"quay-guest"}},
+		list.Items[0].Differences[0],
+	)
 	assert.Equal(t, []string{"saltmere-staff"}, providersOf(t, w, clients[7].ID), "trying moves nothing")
 
 	// The first wave opens, and all is well.
@@ -178,7 +192,10 @@ func TestAWaveGoesBackWhenSignInsFail(t *testing.T) {
 	t.Parallel()
 	w, clients := fleet(t)
 	ctx, c := t.Context(), w.Client()
-	m, err := c.NewMove(ctx, api.NewMove{Name: "Haste", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients[:2])})
+	m, err := c.NewMove(
+		ctx,
+		api.NewMove{Name: "Haste", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients[:2])},
+	)
 	require.NoError(t, err)
 	_, err = c.PlanWave(ctx, m.Slug, 1, api.PlanWave{Limits: &moves.Limits{Failures: 1}})
 	require.NoError(t, err)
@@ -231,7 +248,10 @@ func TestAWaveNeedsASecondPerson(t *testing.T) {
 	t.Parallel()
 	w, clients := fleet(t)
 	ctx, c := t.Context(), w.Client()
-	m, err := c.NewMove(ctx, api.NewMove{Name: "By two", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients[:1])})
+	m, err := c.NewMove(
+		ctx,
+		api.NewMove{Name: "By two", From: "saltmere-staff", To: "northquay-stevedores", Applications: slugs(clients[:1])},
+	)
 	require.NoError(t, err)
 	_, err = c.SetReview(ctx, config.Review{Second: true})
 	require.NoError(t, err)

@@ -21,7 +21,8 @@ var described struct {
 
 func openAPI(*call) (any, error) { return json.RawMessage(Description()), nil }
 
-// Description is the OpenAPI 3.1 document of the management API, made from the list of routes and the types that they take and give.
+// Description is the OpenAPI 3.1 document of the management API, made from the list of routes and the types that they
+// take and give.
 func Description() []byte {
 	described.Do(func() { described.document = describe() })
 	return described.document
@@ -32,7 +33,10 @@ var pathParameter = regexp.MustCompile(`\{(\w+)\}`)
 func describe() []byte {
 	schemas := map[string]any{}
 	paths := map[string]map[string]any{}
-	problem := map[string]any{"description": "A problem (RFC 9457)", "content": map[string]any{"application/problem+json": map[string]any{"schema": schemaOf(api.Problem{}, schemas)}}}
+	problem := map[string]any{
+		"description": "A problem (RFC 9457)",
+		"content":     map[string]any{"application/problem+json": map[string]any{"schema": schemaOf(api.Problem{}, schemas)}},
+	}
 	for _, r := range Routes() {
 		status := r.Status
 		if status == 0 {
@@ -45,17 +49,32 @@ func describe() []byte {
 		case r.Response != nil:
 			answer["content"] = map[string]any{"application/json": map[string]any{"schema": schemaOf(r.Response, schemas)}}
 		}
-		op := map[string]any{"summary": r.Summary, "operationId": operationID(r), "responses": map[string]any{strconv.Itoa(status): answer, "default": problem}}
+		op := map[string]any{
+			"summary":     r.Summary,
+			"operationId": operationID(r),
+			"responses":   map[string]any{strconv.Itoa(status): answer, "default": problem},
+		}
 		if r.Role != "" {
 			op["description"] = "Needs at least the role " + r.Role + "."
 			op["security"] = []any{map[string]any{"token": []any{}}, map[string]any{"session": []any{}}}
 		}
 		var parameters []any
 		for _, m := range pathParameter.FindAllStringSubmatch(r.Path, -1) {
-			parameters = append(parameters, map[string]any{"name": m[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
+			parameters = append(
+				parameters,
+				map[string]any{"name": m[1], "in": "path", "required": true, "schema": map[string]any{"type": "string"}},
+			)
 		}
 		if r.Role != "" && r.Method != http.MethodGet {
-			parameters = append(parameters, map[string]any{"name": "remark", "in": "query", "description": "Why; it stands in the history of what is changed.", "schema": map[string]any{"type": "string", "maxLength": 1000}})
+			parameters = append(
+				parameters,
+				map[string]any{
+					"name":        "remark",
+					"in":          "query",
+					"description": "Why; it stands in the history of what is changed.",
+					"schema":      map[string]any{"type": "string", "maxLength": 1000},
+				},
+			)
 		}
 		for _, q := range r.Query {
 			kind := "string"
@@ -68,10 +87,18 @@ func describe() []byte {
 			op["parameters"] = parameters
 		}
 		if r.Request != nil {
-			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": map[string]any{"schema": schemaOf(r.Request, schemas)}}}
+			op["requestBody"] = map[string]any{
+				"required": true,
+				"content":  map[string]any{"application/json": map[string]any{"schema": schemaOf(r.Request, schemas)}},
+			}
 		}
 		if r.Upload {
-			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/octet-stream": map[string]any{"schema": map[string]any{"type": "string", "format": "binary"}}}}
+			op["requestBody"] = map[string]any{
+				"required": true,
+				"content": map[string]any{
+					"application/octet-stream": map[string]any{"schema": map[string]any{"type": "string", "format": "binary"}},
+				},
+			}
 		}
 		if paths[r.Path] == nil {
 			paths[r.Path] = map[string]any{}
@@ -80,7 +107,11 @@ func describe() []byte {
 	}
 	doc := map[string]any{
 		"openapi": "3.1.0",
-		"info":    map[string]any{"title": "Inner Gate management API", "version": "1", "license": map[string]any{"name": "Apache-2.0", "identifier": "Apache-2.0"}},
+		"info": map[string]any{
+			"title":   "Inner Gate management API",
+			"version": "1",
+			"license": map[string]any{"name": "Apache-2.0", "identifier": "Apache-2.0"},
+		},
 		"servers": []any{map[string]any{"url": "/api/v1"}}, "paths": paths,
 		"components": map[string]any{"schemas": schemas, "securitySchemes": map[string]any{
 			"token":   map[string]any{"type": "http", "scheme": "bearer"},

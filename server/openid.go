@@ -32,7 +32,16 @@ func (s *Server) openid() {
 	a.Get("/oidc/authorize", func(c fiber.Ctx) error {
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
 		if query == "" {
-			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in requests", Text: "It is the authorization endpoint of Inner Gate. Applications send people here with a request; please start at the application that you want to use."})
+			return s.page(
+				c,
+				http.StatusOK,
+				"message.html",
+				pageData{
+					Title: "This address takes sign-in requests",
+					Text: "It is the authorization endpoint of Inner Gate. Applications send people here with a request; please " +
+						"start at the application that you want to use.",
+				},
+			)
 		}
 		return s.next(c, s.gate.SignIn.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
 	})
@@ -107,10 +116,30 @@ func (s *Server) openid() {
 	})
 	s.callbacks()
 	a.Get("/about/privacy", func(c fiber.Ctx) error {
-		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Privacy", Text: "Inner Gate signs people in to the applications of the organisation that runs it. It takes from your provider what those applications need to know you by, hands on to each only what its engineers have set, and records each sign-in so that failures can be explained.", More: "The organisation that runs this gate answers questions about your data. Inner Gate sends nothing to anybody else."})
+		return s.page(
+			c,
+			http.StatusOK,
+			"message.html",
+			pageData{
+				Title: "Privacy",
+				Text: "Inner Gate signs people in to the applications of the organisation that runs it. It takes from your provider " +
+					"what those applications need to know you by, hands on to each only what its engineers have set, and records each " +
+					"sign-in so that failures can be explained.",
+				More: "The organisation that runs this gate answers questions about your data. Inner Gate sends nothing to anybody else.",
+			},
+		)
 	})
 	a.Get("/about/terms", func(c fiber.Ctx) error {
-		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Terms", Text: "Inner Gate is a service for the people of the organisation that runs it, and for its partners. Use the accounts that are your own."})
+		return s.page(
+			c,
+			http.StatusOK,
+			"message.html",
+			pageData{
+				Title: "Terms",
+				Text: "Inner Gate is a service for the people of the organisation that runs it, and for its partners. Use the " +
+					"accounts that are your own.",
+			},
+		)
 	})
 }
 
@@ -121,7 +150,17 @@ func (s *Server) callbacks() {
 	a.Get(base, func(c fiber.Ctx) error {
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
 		if query == "" {
-			return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in answers", Text: "It is the redirect URI of Inner Gate for one provider. A provider sends people back here; there is nothing to see. If you came from your provider, its answer came as a fragment, which stays in the browser: it must answer by query or form_post."})
+			return s.page(
+				c,
+				http.StatusOK,
+				"message.html",
+				pageData{
+					Title: "This address takes sign-in answers",
+					Text: "It is the redirect URI of Inner Gate for one provider. A provider sends people back here; there is " +
+						"nothing to see. If you came from your provider, its answer came as a fragment, which stays in the browser: " +
+						"it must answer by query or form_post.",
+				},
+			)
 		}
 		return s.next(c, s.gate.SignIn.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
 	})
@@ -164,14 +203,22 @@ func isForm(c fiber.Ctx) bool {
 	return strings.HasPrefix(c.Get("Content-Type"), "application/x-www-form-urlencoded")
 }
 
-// formArrived keeps what another site had the browser post, and goes on with a same-site request, since only that one carries our cookies.
+// formArrived keeps what another site had the browser post, and goes on with a same-site request, since only that one
+// carries our cookies.
 func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 	if !isForm(c) {
 		return fiber.ErrUnsupportedMediaType
 	}
 	body := c.BodyRaw()
 	if len(body) > oidc.MaxParameters {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("oidc.request-unreadable", explain.Fact("parameters", "they have more than 64 KiB"))))
+		return s.next(
+			c,
+			s.gate.SignIn.FailArrival(
+				c.Context(),
+				s.browser(c),
+				explain.New("oidc.request-unreadable", explain.Fact("parameters", "they have more than 64 KiB")),
+			),
+		)
 	}
 	return s.keep(c, place, onward, "form", string(body), "")
 }
@@ -180,12 +227,30 @@ func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 func (s *Server) endpoint(c fiber.Ctx, call func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer) error {
 	s.cors(c)
 	if !isForm(c) {
-		return answer(c, &grants.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "The body must be application/x-www-form-urlencoded."}})
+		return answer(
+			c,
+			&grants.OAuthAnswer{
+				Status: http.StatusBadRequest,
+				Body: map[string]string{
+					"error":             "invalid_request",
+					"error_description": "The body must be application/x-www-form-urlencoded.",
+				},
+			},
+		)
 	}
 	_, query, _ := strings.Cut(c.OriginalURL(), "?")
 	if query != "" {
 		// What a query carries is written down in many places (RFC 6749, section 3.2).
-		return answer(c, &grants.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": "invalid_request", "error_description": "Parameters must be in the body, not in the address."}})
+		return answer(
+			c,
+			&grants.OAuthAnswer{
+				Status: http.StatusBadRequest,
+				Body: map[string]string{
+					"error":             "invalid_request",
+					"error_description": "Parameters must be in the body, not in the address.",
+				},
+			},
+		)
 	}
 	return answer(c, call(c, strings.Clone(c.Get("Authorization")), string(c.BodyRaw()), s.address(c)))
 }

@@ -14,7 +14,8 @@ import (
 	"innergate/core/config"
 )
 
-// TestRequestsByPost sends the authentication request as a form, which an authorization server must take (OpenID Connect Core 1.0, section 3.1.2.1).
+// TestRequestsByPost sends the authentication request as a form, which an authorization server must take (OpenID
+// Connect Core 1.0, section 3.1.2.1).
 func TestRequestsByPost(t *testing.T) {
 	t.Parallel()
 	p, ctx := newParty(t), context.Background()
@@ -64,11 +65,15 @@ func TestAnswersByForm(t *testing.T) {
 	assert.Contains(t, bindings, "form_post")
 	// An answer that nobody asked for, posted by another site.
 	stranger := w.Walker()
-	require.NoError(t, stranger.Post(ctx, w.URL+"/oidc/callback/northquay-stevedores", url.Values{"state": {"made-up"}, "code": {"made-up"}}))
+	require.NoError(
+		t,
+		stranger.Post(ctx, w.URL+"/oidc/callback/northquay-stevedores", url.Values{"state": {"made-up"}, "code": {"made-up"}}),
+	)
 	assert.Contains(t, recent(t, w), "browser.lost")
 }
 
-// TestStartAddresses begins sign-ins at the gate: at an application with an address for that (OpenID Connect Core 1.0, section 4), with a start address, and with neither.
+// TestStartAddresses begins sign-ins at the gate: at an application with an address for that (OpenID Connect Core 1.0,
+// section 4), with a start address, and with neither.
 func TestStartAddresses(t *testing.T) {
 	t.Parallel()
 	p := newParty(t)
@@ -103,7 +108,8 @@ func TestScriptsAskBefore(t *testing.T) {
 	t.Parallel()
 	p := newParty(t, func(a *config.Application) { a.OIDC.Origins = []string{"https://pages.example"} })
 	for _, path := range []string{"/oidc/token", "/oidc/revoke", "/oidc/userinfo"} {
-		for origin, allowed := range map[string]string{"https://pages.example": "https://pages.example", "https://evil.example": "", "https://pages.example.evil.example": "", "": ""} {
+		for origin, allowed := range map[string]string{"https://pages.example": "https://pages.example", "https://evil.example": "",
+			"https://pages.example.evil.example": "", "": ""} {
 			r, err := http.NewRequest(http.MethodOptions, p.w.URL+path, nil)
 			require.NoError(t, err)
 			r.Header.Set("Origin", origin)
@@ -132,7 +138,15 @@ func TestConsoleThroughProvider(t *testing.T) {
 		return names
 	}
 	assert.Empty(t, page(), "without a rule nobody comes in")
-	require.NoError(t, c.SetConsoleAccess(ctx, api.ConsoleAccess{Rules: []api.AccessRule{{Provider: "saltmere-staff", Attribute: "groups", Value: "ferry-office", Role: "engineer"}}}))
+	require.NoError(
+		t,
+		c.SetConsoleAccess(
+			ctx,
+			api.ConsoleAccess{
+				Rules: []api.AccessRule{{Provider: "saltmere-staff", Attribute: "groups", Value: "ferry-office", Role: "engineer"}},
+			},
+		),
+	)
 	assert.Equal(t, []string{"Saltmere Staff"}, page())
 
 	// Another site can't begin it.

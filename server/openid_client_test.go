@@ -30,7 +30,8 @@ import (
 	"innergate/testbed"
 )
 
-// party is a client as its makers would write it, on nothing but net/http and a JOSE library: nothing of the gate's own code speaks the protocol here.
+// party is a client as its makers would write it, on nothing but net/http and a JOSE library: nothing of the gate's own
+// code speaks the protocol here.
 type party struct {
 	t      testing.TB
 	w      *demo.World
@@ -91,8 +92,22 @@ func addParty(t testing.TB, w *demo.World, c *clock, slug string, change ...func
 		fmt.Fprint(out, "<p>received</p>")
 	}))
 	t.Cleanup(p.server.Close)
-	a := config.Application{Slug: slug, Name: "Tide Archive " + slug, Kind: "oidc", Reach: access.Everyone, Providers: []string{"saltmere-staff"}, Access: access.Policy{To: access.Everybody}, Mapping: claims.OutgoingOIDC(),
-		OIDC: &config.OIDCApplication{RedirectURIs: []string{p.redirect()}, PostLogoutURIs: []string{p.server.URL + "/bye"}, Scopes: []string{"openid", "profile", "email", "groups", "offline_access"}, Algorithm: "ES256", BackChannelLogout: p.server.URL + "/logout"}}
+	a := config.Application{
+		Slug:      slug,
+		Name:      "Tide Archive " + slug,
+		Kind:      "oidc",
+		Reach:     access.Everyone,
+		Providers: []string{"saltmere-staff"},
+		Access:    access.Policy{To: access.Everybody},
+		Mapping:   claims.OutgoingOIDC(),
+		OIDC: &config.OIDCApplication{
+			RedirectURIs:      []string{p.redirect()},
+			PostLogoutURIs:    []string{p.server.URL + "/bye"},
+			Scopes:            []string{"openid", "profile", "email", "groups", "offline_access"},
+			Algorithm:         "ES256",
+			BackChannelLogout: p.server.URL + "/logout",
+		},
+	}
 	for _, f := range change {
 		f(&a)
 	}
@@ -132,7 +147,16 @@ func challenge(v string) string {
 
 // asks is the usual request, changed by extra; an empty value takes a parameter out.
 func (p *party) asks(extra url.Values) url.Values {
-	q := url.Values{"response_type": {"code"}, "client_id": {p.id}, "redirect_uri": {p.redirect()}, "scope": {p.scope}, "state": {"st-1"}, "nonce": {"n-1"}, "code_challenge": {challenge(verifier)}, "code_challenge_method": {"S256"}}
+	q := url.Values{
+		"response_type":         {"code"},
+		"client_id":             {p.id},
+		"redirect_uri":          {p.redirect()},
+		"scope":                 {p.scope},
+		"state":                 {"st-1"},
+		"nonce":                 {"n-1"},
+		"code_challenge":        {challenge(verifier)},
+		"code_challenge_method": {"S256"},
+	}
 	for name, values := range extra {
 		if q[name] = values; values[0] == "" {
 			q.Del(name)
@@ -141,7 +165,8 @@ func (p *party) asks(extra url.Values) url.Values {
 	return q
 }
 
-// goes walks a request through as a browser would, and returns what came to the redirect URI, if anything did, and the last page.
+// goes walks a request through as a browser would, and returns what came to the redirect URI, if anything did, and the
+// last page.
 func (p *party) goes(raw, user string) (url.Values, *demo.Walker) {
 	p.t.Helper()
 	return p.goesIn(p.w.Walker(), raw, user)
@@ -206,13 +231,27 @@ func (p *party) do(r *http.Request) answer {
 func (p *party) proves(form url.Values) map[string]string {
 	switch p.method {
 	case "client_secret_basic":
-		return map[string]string{"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte(url.QueryEscape(p.id)+":"+url.QueryEscape(p.secret)))}
+		return map[string]string{
+			"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte(url.QueryEscape(p.id)+":"+url.QueryEscape(p.secret))),
+		}
 	case "client_secret_post":
 		form.Set("client_id", p.id)
 		form.Set("client_secret", p.secret)
 	case "private_key_jwt":
 		form.Set("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer")
-		form.Set("client_assertion", p.sign("JWT", map[string]any{"iss": p.id, "sub": p.id, "aud": p.w.URL, "jti": fmt.Sprint(time.Now().UnixNano()), "exp": p.clock.now().Add(time.Minute).Unix()}))
+		form.Set(
+			"client_assertion",
+			p.sign(
+				"JWT",
+				map[string]any{
+					"iss": p.id,
+					"sub": p.id,
+					"aud": p.w.URL,
+					"jti": fmt.Sprint(time.Now().UnixNano()),
+					"exp": p.clock.now().Add(time.Minute).Unix(),
+				},
+			),
+		)
 	default:
 		form.Set("client_id", p.id)
 	}
@@ -222,7 +261,10 @@ func (p *party) proves(form url.Values) map[string]string {
 // sign signs with the client's own key.
 func (p *party) sign(typ string, content map[string]any) string {
 	p.t.Helper()
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.key, KeyID: "c-1"}}, (&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.key, KeyID: "c-1"}},
+		(&jose.SignerOptions{}).WithType(jose.ContentType(typ)),
+	)
 	require.NoError(p.t, err)
 	body, err := json.Marshal(content)
 	require.NoError(p.t, err)
@@ -291,7 +333,9 @@ func newClientKey(t testing.TB) (*ecdsa.PrivateKey, string) {
 	t.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	set, err := json.Marshal(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: crypto.PublicKey(&k.PublicKey), KeyID: "c-1", Use: "sig", Algorithm: "ES256"}}})
+	set, err := json.Marshal(
+		jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: crypto.PublicKey(&k.PublicKey), KeyID: "c-1", Use: "sig", Algorithm: "ES256"}}},
+	)
 	require.NoError(t, err)
 	return k, string(set)
 }

@@ -53,7 +53,9 @@ func TestCodeFlow(t *testing.T) {
 func TestScopesHandOnWhatTheySay(t *testing.T) {
 	t.Parallel()
 	p := newParty(t)
-	for scope, wants := range map[string][]string{"openid": {}, "openid email": {"email"}, "openid profile": {"family_name", "given_name", "name", "preferred_username"}, "openid groups": {"groups"}, "openid phone unknown": {}} {
+	for scope, wants := range map[string][]string{"openid": {}, "openid email": {"email"},
+		"openid profile": {"family_name", "given_name", "name", "preferred_username"}, "openid groups": {"groups"},
+		"openid phone unknown": {}} {
 		a := p.tokens(url.Values{"scope": {scope}})
 		info := p.userinfo(a.text("access_token"))
 		require.Equal(t, 200, info.status, info.raw)
@@ -70,7 +72,8 @@ func TestScopesHandOnWhatTheySay(t *testing.T) {
 	}
 }
 
-// TestRequestsThatAreRefused holds authentication requests against the standards. Where the client or its address is not right, nothing goes back there.
+// TestRequestsThatAreRefused holds authentication requests against the standards. Where the client or its address is
+// not right, nothing goes back there.
 func TestRequestsThatAreRefused(t *testing.T) {
 	t.Parallel()
 	p := newParty(t)
@@ -82,8 +85,11 @@ func TestRequestsThatAreRefused(t *testing.T) {
 		assert.Equal(t, 400, b.Status, "%v", extra)
 		assert.NotContains(t, b.Text, `href="`+at, "%v", extra)
 	}
-	for _, address := range []string{at + "/more", at + "?x=1", at + "#x", strings.Replace(at, "http://", "http://user@", 1), strings.Replace(at, "/answer", "/ANSWER", 1), strings.Replace(at, "/answer", "/x/../answer", 1), strings.Replace(at, "/answer", "/%61nswer", 1),
-		strings.Replace(at, "/answer", "%2fanswer", 1), "http://127.0.0.1:1/answer", strings.Replace(at, "127.0.0.1", "127.0.0.1.evil.example", 1), at + "/", at + " ", "javascript:alert(1)", ""} {
+	for _, address := range []string{at + "/more", at + "?x=1", at + "#x", strings.Replace(at, "http://", "http://user@", 1),
+		strings.Replace(at, "/answer", "/ANSWER", 1), strings.Replace(at, "/answer", "/x/../answer", 1),
+		strings.Replace(at, "/answer", "/%61nswer", 1),
+		strings.Replace(at, "/answer", "%2fanswer", 1), "http://127.0.0.1:1/answer",
+		strings.Replace(at, "127.0.0.1", "127.0.0.1.evil.example", 1), at + "/", at + " ", "javascript:alert(1)", ""} {
 		stays(url.Values{"redirect_uri": {address}})
 	}
 	stays(url.Values{"client_id": {"nobody"}})
@@ -160,7 +166,13 @@ func TestRequestObjectsAndClientKeys(t *testing.T) {
 	a := p.tokens(nil)
 	assert.Equal(t, 200, p.userinfo(a.text("access_token")).status)
 	proof := func(change func(map[string]any), typ string) answer {
-		content := map[string]any{"iss": p.id, "sub": p.id, "aud": p.w.URL, "jti": time.Now().String(), "exp": p.clock.now().Add(time.Minute).Unix()}
+		content := map[string]any{
+			"iss": p.id,
+			"sub": p.id,
+			"aud": p.w.URL,
+			"jti": time.Now().String(),
+			"exp": p.clock.now().Add(time.Minute).Unix(),
+		}
 		change(content)
 		form := redeeming(p, p.code(nil))
 		form.Set("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer")
@@ -168,9 +180,19 @@ func TestRequestObjectsAndClientKeys(t *testing.T) {
 		return p.send("/oidc/token", form, nil)
 	}
 	for name, change := range map[string]func(map[string]any){
-		"another audience": func(c map[string]any) { c["aud"] = "https://evil.example" }, "the token endpoint as audience": func(c map[string]any) { c["aud"] = p.w.URL + "/oidc/token" }, "two audiences": func(c map[string]any) { c["aud"] = []string{p.w.URL, "https://evil.example"} },
-		"no jti": func(c map[string]any) { delete(c, "jti") }, "no end": func(c map[string]any) { delete(c, "exp") }, "an end far ahead": func(c map[string]any) { c["exp"] = p.clock.now().Add(time.Hour).Unix() },
-		"over": func(c map[string]any) { c["exp"] = p.clock.now().Add(-time.Hour).Unix() }, "another issuer": func(c map[string]any) { c["iss"] = "pilot-log" },
+		"another audience": func(c map[string]any) {
+			c["aud"] = "https://evil.example"
+		}, "the token endpoint as audience": func(c map[string]any) {
+			c["aud"] = p.w.URL + "/oidc/token"
+		}, "two audiences": func(c map[string]any) { c["aud"] = []string{p.w.URL, "https://evil.example"} },
+		"no jti": func(c map[string]any) {
+			delete(c, "jti")
+		}, "no end": func(c map[string]any) {
+			delete(c, "exp")
+		}, "an end far ahead": func(c map[string]any) { c["exp"] = p.clock.now().Add(time.Hour).Unix() },
+		"over": func(c map[string]any) {
+			c["exp"] = p.clock.now().Add(-time.Hour).Unix()
+		}, "another issuer": func(c map[string]any) { c["iss"] = "pilot-log" },
 	} {
 		a := proof(change, "JWT")
 		assert.Equal(t, []any{401, "invalid_client"}, []any{a.status, a.err()}, name)
@@ -186,14 +208,25 @@ func TestRequestObjectsAndClientKeys(t *testing.T) {
 			content[name] = v[0]
 		}
 		change(content)
-		return url.Values{"client_id": {p.id}, "state": {"outside"}, "redirect_uri": {"https://evil.example/"}, "request": {p.sign("oauth-authz-req+jwt", content)}}
+		return url.Values{
+			"client_id":    {p.id},
+			"state":        {"outside"},
+			"redirect_uri": {"https://evil.example/"},
+			"request":      {p.sign("oauth-authz-req+jwt", content)},
+		}
 	}
 	got, b := p.goes(object(func(map[string]any) {}).Encode(), "mvoss")
 	require.NotEmpty(t, got.Get("code"), b.Text)
 	assert.Equal(t, "st-1", got.Get("state"), "parameters outside are ignored")
 	for name, change := range map[string]func(map[string]any){
-		"another client": func(c map[string]any) { c["client_id"] = "pilot-log" }, "for somebody else": func(c map[string]any) { c["aud"] = "https://evil.example" }, "over": func(c map[string]any) { c["exp"] = p.clock.now().Add(-time.Hour).Unix() },
-		"a request in a request": func(c map[string]any) { c["request_uri"] = "urn:x" }, "an unregistered address": func(c map[string]any) { c["redirect_uri"] = "https://evil.example/" },
+		"another client": func(c map[string]any) {
+			c["client_id"] = "pilot-log"
+		}, "for somebody else": func(c map[string]any) {
+			c["aud"] = "https://evil.example"
+		}, "over": func(c map[string]any) { c["exp"] = p.clock.now().Add(-time.Hour).Unix() },
+		"a request in a request": func(c map[string]any) {
+			c["request_uri"] = "urn:x"
+		}, "an unregistered address": func(c map[string]any) { c["redirect_uri"] = "https://evil.example/" },
 	} {
 		got, b := p.goes(object(change).Encode(), "mvoss")
 		assert.Empty(t, got.Get("code"), "%s: %s", name, b.Text)
@@ -224,7 +257,8 @@ func TestPublicAndNativeClients(t *testing.T) {
 	assert.Equal(t, "invalid_request", got.Get("error"), "a public client needs PKCE")
 	silent, _ := p.goes(p.asks(url.Values{"prompt": {"none"}}).Encode(), "mvoss")
 	assert.Equal(t, "login_required", silent.Get("error"))
-	for _, address := range []string{"http://localhost:7/answer", "http://127.0.0.1:7/other", "http://127.0.0.2:7/answer", "https://127.0.0.1/answer"} {
+	for _, address := range []string{"http://localhost:7/answer", "http://127.0.0.1:7/other", "http://127.0.0.2:7/answer",
+		"https://127.0.0.1/answer"} {
 		got, b := p.goes(p.asks(url.Values{"redirect_uri": {address}}).Encode(), "mvoss")
 		assert.Nil(t, got, address)
 		assert.Equal(t, 400, b.Status, address)
@@ -338,7 +372,11 @@ func TestSigningOut(t *testing.T) {
 	}
 	assert.Contains(t, out(url.Values{}), "Sign out?", "without a hint the person is asked")
 	assert.Contains(t, out(url.Values{"client_id": {p.id}, "id_token_hint": {"a.b.c"}}), "Sign out?")
-	assert.NotContains(t, out(url.Values{"client_id": {p.id}, "post_logout_redirect_uri": {"https://evil.example/"}}), `href="https://evil.example`)
+	assert.NotContains(
+		t,
+		out(url.Values{"client_id": {p.id}, "post_logout_redirect_uri": {"https://evil.example/"}}),
+		`href="https://evil.example`,
+	)
 	assert.Equal(t, 200, p.userinfo(mine.text("access_token")).status)
 	text := out(url.Values{"id_token_hint": {mine.text("id_token")}, "post_logout_redirect_uri": {p.server.URL + "/bye"}, "state": {"s-9"}})
 	assert.Contains(t, text, "https://pilots.example/out?iss=", "front channel, for the other one in the session")
@@ -348,7 +386,12 @@ func TestSigningOut(t *testing.T) {
 	assert.Contains(t, b.Text, "choose who you are", "the provider asks as well: its session has ended")
 	assert.Equal(t, 401, p.userinfo(mine.text("access_token")).status)
 	assert.Equal(t, 401, other.userinfo(theirs.text("access_token")).status, "one session at the provider, one end")
-	require.Eventually(t, func() bool { other.mu.Lock(); defer other.mu.Unlock(); return len(other.told) == 1 }, testbed.Patience, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { other.mu.Lock(); defer other.mu.Unlock(); return len(other.told) == 1 },
+		testbed.Patience,
+		10*time.Millisecond,
+	)
 	header, content := other.opens(other.told[0])
 	assert.Equal(t, "logout+jwt", header.ExtraHeaders["typ"])
 	_, id := other.opens(theirs.text("id_token"))
@@ -362,7 +405,17 @@ func TestSigningOut(t *testing.T) {
 	// The whole way through the provider and back to the application.
 	mine = sign(p)
 	walker := p.w.Walker()
-	require.NoError(t, walker.Get(ctx, p.w.URL+"/oidc/logout?"+url.Values{"id_token_hint": {mine.text("id_token")}, "post_logout_redirect_uri": {p.server.URL + "/bye"}, "state": {"s-9"}}.Encode()))
+	require.NoError(
+		t,
+		walker.Get(
+			ctx,
+			p.w.URL+"/oidc/logout?"+url.Values{
+				"id_token_hint":            {mine.text("id_token")},
+				"post_logout_redirect_uri": {p.server.URL + "/bye"},
+				"state":                    {"s-9"},
+			}.Encode(),
+		),
+	)
 	require.NoError(t, walker.Onward(ctx))
 	assert.Equal(t, p.server.URL+"/bye?state=s-9", walker.Address.String())
 
@@ -402,11 +455,19 @@ func TestRegistration(t *testing.T) {
 	require.NoError(t, c.SetRegistration(ctx, true))
 	assert.Equal(t, 401, register("", good).status)
 	assert.Equal(t, 401, register(token(t, p.w, "viewer"), good).status)
-	for body, code := range map[string]string{`[]`: "invalid_client_metadata", `{}`: "invalid_client_metadata", `{"redirect_uris":["http://berths.example/cb"]}`: "invalid_redirect_uri", `{"redirect_uris":["https://a.example/#x"]}`: "invalid_redirect_uri", `{"redirect_uris":["https://a.example/"],"response_types":["token"]}`: "invalid_client_metadata", `{"redirect_uris":"x","client_name":7}`: "invalid_client_metadata"} {
+	for body, code := range map[string]string{`[]`: "invalid_client_metadata", `{}`: "invalid_client_metadata",
+		`{"redirect_uris":["http://berths.example/cb"]}`:                      "invalid_redirect_uri",
+		`{"redirect_uris":["https://a.example/#x"]}`:                          "invalid_redirect_uri",
+		`{"redirect_uris":["https://a.example/"],"response_types":["token"]}`: "invalid_client_metadata",
+		`{"redirect_uris":"x","client_name":7}`:                               "invalid_client_metadata"} {
 		a := register(p.w.Token, body)
 		assert.Equal(t, []any{400, code}, []any{a.status, a.err()}, "%s: %s", body, a.raw)
 	}
-	a := register(p.w.Token, `{"client_name":"Berth Map","redirect_uris":["https://berths.example/cb"],"scope":"openid email","grant_types":["authorization_code","urn:ietf:params:oauth:grant-type:device_code"]}`)
+	a := register(
+		p.w.Token,
+		`{"client_name":"Berth Map","redirect_uris":["https://berths.example/cb"],"scope":"openid `+
+			`email","grant_types":["authorization_code","urn:ietf:params:oauth:grant-type:device_code"]}`,
+	)
 	require.Equal(t, 201, a.status, a.raw)
 	assert.NotEmpty(t, a.text("client_secret"))
 	made, err := c.Application(ctx, a.text("client_id"))
@@ -435,7 +496,9 @@ func TestDiscoveryTellsTheTruth(t *testing.T) {
 	}
 	flag := func(name string) bool { v := d[name]; delete(d, name); return v == true }
 	delete(d, "issuer")
-	for _, name := range []string{"authorization_endpoint", "token_endpoint", "userinfo_endpoint", "jwks_uri", "pushed_authorization_request_endpoint", "device_authorization_endpoint", "end_session_endpoint", "revocation_endpoint", "introspection_endpoint"} {
+	for _, name := range []string{"authorization_endpoint", "token_endpoint", "userinfo_endpoint", "jwks_uri",
+		"pushed_authorization_request_endpoint", "device_authorization_endpoint", "end_session_endpoint", "revocation_endpoint",
+		"introspection_endpoint"} {
 		address, _ := d[name].(string)
 		require.True(t, strings.HasPrefix(address, p.w.URL+"/oidc/"), name)
 		for _, method := range []string{http.MethodGet, http.MethodPost} {
@@ -494,8 +557,16 @@ func TestDiscoveryTellsTheTruth(t *testing.T) {
 		a := q.tokens(nil)
 		assert.Equal(t, 200, q.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status, method)
 	}
-	assert.Equal(t, []string{"client_secret_basic", "client_secret_post", "private_key_jwt", "none"}, list("revocation_endpoint_auth_methods_supported"))
-	assert.Equal(t, []string{"client_secret_basic", "client_secret_post", "private_key_jwt"}, list("introspection_endpoint_auth_methods_supported"))
+	assert.Equal(
+		t,
+		[]string{"client_secret_basic", "client_secret_post", "private_key_jwt", "none"},
+		list("revocation_endpoint_auth_methods_supported"),
+	)
+	assert.Equal(
+		t,
+		[]string{"client_secret_basic", "client_secret_post", "private_key_jwt"},
+		list("introspection_endpoint_auth_methods_supported"),
+	)
 	for _, method := range list("code_challenge_methods_supported") {
 		p.code(url.Values{"code_challenge_method": {method}})
 	}
@@ -513,10 +584,12 @@ func TestDiscoveryTellsTheTruth(t *testing.T) {
 	assert.True(t, flag("authorization_response_iss_parameter_supported"))
 	assert.True(t, flag("request_parameter_supported"), "TestRequestObjectsAndClientKeys")
 	assert.False(t, flag("request_uri_parameter_supported"), "only from the pushed endpoint")
-	for _, name := range []string{"backchannel_logout_supported", "backchannel_logout_session_supported", "frontchannel_logout_supported", "frontchannel_logout_session_supported"} {
+	for _, name := range []string{"backchannel_logout_supported", "backchannel_logout_session_supported", "frontchannel_logout_supported",
+		"frontchannel_logout_session_supported"} {
 		assert.True(t, flag(name), "TestSigningOut")
 	}
-	for _, name := range []string{"request_object_signing_alg_values_supported", "token_endpoint_auth_signing_alg_values_supported", "revocation_endpoint_auth_signing_alg_values_supported", "introspection_endpoint_auth_signing_alg_values_supported"} {
+	for _, name := range []string{"request_object_signing_alg_values_supported", "token_endpoint_auth_signing_alg_values_supported",
+		"revocation_endpoint_auth_signing_alg_values_supported", "introspection_endpoint_auth_signing_alg_values_supported"} {
 		assert.Contains(t, list(name), "ES256")
 	}
 	assert.Empty(t, d, "nothing is promised that was not looked at")
@@ -545,7 +618,12 @@ func TestBrowserClientsAndKeyRollover(t *testing.T) {
 	require.NoError(t, err)
 	nobody.Body.Close()
 	assert.Equal(t, 401, nobody.StatusCode)
-	assert.Equal(t, `Bearer realm="Inner Gate"`, nobody.Header.Get("WWW-Authenticate"), "who shows no token is told of no error (RFC 6750, section 3.1)")
+	assert.Equal(
+		t,
+		`Bearer realm="Inner Gate"`,
+		nobody.Header.Get("WWW-Authenticate"),
+		"who shows no token is told of no error (RFC 6750, section 3.1)",
+	)
 	assert.Zero(t, nobody.ContentLength)
 
 	// The next key stands in the key set before anything is signed with it.

@@ -92,7 +92,11 @@ func TestCodeUsedTwice(t *testing.T) {
 	require.Equal(t, 200, p.userinfo(first.text("access_token")).status)
 	assert.Equal(t, "invalid_grant", p.call("/oidc/token", form).err())
 	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status, "what it gave is taken back")
-	assert.Equal(t, "invalid_grant", p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}}).err())
+	assert.Equal(
+		t,
+		"invalid_grant",
+		p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}}).err(),
+	)
 
 	form = redeeming(p, p.code(nil))
 	var running sync.WaitGroup
@@ -140,9 +144,18 @@ func TestRefreshTokens(t *testing.T) {
 	narrow := refresh(second.text("refresh_token"), url.Values{"scope": {"openid"}})
 	require.Equal(t, 200, narrow.status)
 	assert.NotContains(t, p.userinfo(narrow.text("access_token")).body, "email")
-	assert.Equal(t, "invalid_scope", refresh(narrow.text("refresh_token"), url.Values{"scope": {"openid phone"}}).err(), "no more than was given")
+	assert.Equal(
+		t,
+		"invalid_scope",
+		refresh(narrow.text("refresh_token"), url.Values{"scope": {"openid phone"}}).err(),
+		"no more than was given",
+	)
 	other := addParty(t, p.w, p.clock, "pilot-log")
-	assert.Equal(t, "invalid_grant", other.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {narrow.text("refresh_token")}}).err())
+	assert.Equal(
+		t,
+		"invalid_grant",
+		other.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {narrow.text("refresh_token")}}).err(),
+	)
 	assert.Equal(t, "invalid_grant", refresh(narrow.text("access_token"), nil).err(), "an access token is no refresh token")
 	assert.Equal(t, 401, p.userinfo(narrow.text("refresh_token")).status, "and the other way round")
 	// Somebody uses the first one again: everything ends.
@@ -160,8 +173,12 @@ func TestEverythingIsAskedAgain(t *testing.T) {
 		name     string
 		do, undo func() error
 	}{
-		{"the application closed", func() error { return c.SetReach(ctx, "applications", p.id, access.Closed) }, func() error { return c.SetReach(ctx, "applications", p.id, access.Everyone) }},
-		{"the provider closed", func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Closed) }, func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Everyone) }},
+		{"the application closed", func() error {
+			return c.SetReach(ctx, "applications", p.id, access.Closed)
+		}, func() error { return c.SetReach(ctx, "applications", p.id, access.Everyone) }},
+		{"the provider closed", func() error {
+			return c.SetReach(ctx, "providers", "saltmere-staff", access.Closed)
+		}, func() error { return c.SetReach(ctx, "providers", "saltmere-staff", access.Everyone) }},
 		{"the provider taken away", func() error {
 			p.set(func(a *config.Application) { a.Providers = []string{"lantern-pass"} })
 			return nil
@@ -169,13 +186,20 @@ func TestEverythingIsAskedAgain(t *testing.T) {
 			p.set(func(a *config.Application) { a.Providers = []string{"saltmere-staff"} })
 			return nil
 		}},
-		{"the person deactivated", func() error { return p.w.SetActive("Mira Voss", false) }, func() error { return p.w.SetActive("Mira Voss", true) }},
+		{"the person deactivated", func() error {
+			return p.w.SetActive("Mira Voss", false)
+		}, func() error { return p.w.SetActive("Mira Voss", true) }},
 	} {
 		a := p.tokens(nil)
 		code := p.code(nil)
 		require.NoError(t, x.do(), x.name)
 		assert.Equal(t, 401, p.userinfo(a.text("access_token")).status, x.name)
-		assert.Equal(t, "invalid_grant", p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}}).err(), x.name)
+		assert.Equal(
+			t,
+			"invalid_grant",
+			p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}}).err(),
+			x.name,
+		)
 		assert.Equal(t, "invalid_grant", p.call("/oidc/token", redeeming(p, code)).err(), x.name)
 		require.NoError(t, x.undo(), x.name)
 	}
@@ -189,7 +213,12 @@ func TestRevocationAndIntrospection(t *testing.T) {
 	seen := p.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}})
 	require.Equal(t, 200, seen.status, seen.raw)
 	assert.Equal(t, []any{true, p.id, p.w.URL}, []any{seen.body["active"], seen.body["client_id"], seen.body["iss"]})
-	assert.Equal(t, map[string]any{"active": false}, other.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}}).body, "another client learns nothing")
+	assert.Equal(
+		t,
+		map[string]any{"active": false},
+		other.call("/oidc/introspect", url.Values{"token": {a.text("access_token")}}).body,
+		"another client learns nothing",
+	)
 	assert.Equal(t, map[string]any{"active": false}, p.call("/oidc/introspect", url.Values{"token": {"guessed"}}).body)
 	assert.Equal(t, 200, other.call("/oidc/revoke", url.Values{"token": {a.text("access_token")}}).status)
 	assert.Equal(t, 200, p.userinfo(a.text("access_token")).status, "another client takes nothing back")
@@ -278,7 +307,14 @@ func TestDeviceGrant(t *testing.T) {
 	p.clock.turn(11 * time.Minute)
 	assert.Equal(t, "expired_token", poll(late.text("device_code")).err())
 	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.DeviceGrant = true })
-	assert.Equal(t, "expired_token", other.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {begin().text("device_code")}}).err(), "another client's code")
+	assert.Equal(
+		t,
+		"expired_token",
+		other.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"},
+			"device_code": {begin().text("device_code")}}).
+			err(),
+		"another client's code",
+	)
 	p.set(func(a *config.Application) { a.OIDC.DeviceGrant = false })
 	assert.Equal(t, "unauthorized_client", p.call("/oidc/device", url.Values{"scope": {"openid"}}).err(), "off until it is switched on")
 	text := ""
@@ -307,7 +343,10 @@ func TestDeviceAsksTwiceAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range answers {
 		all.Go(func() {
-			answers[i] = p.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {d.text("device_code")}})
+			answers[i] = p.call(
+				"/oidc/token",
+				url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {d.text("device_code")}},
+			)
 		})
 	}
 	all.Wait()

@@ -13,7 +13,8 @@ import (
 	"innergate/testbed"
 )
 
-// TestExpiredCertificateIsAFindingUnlessEnforced runs the demo three years later, when the stand-ins' certificates have ended.
+// TestExpiredCertificateIsAFindingUnlessEnforced runs the demo three years later, when the stand-ins' certificates have
+// ended.
 func TestExpiredCertificateIsAFindingUnlessEnforced(t *testing.T) {
 	t.Parallel()
 	w := testbed.World(t, demo.Options{Now: func() time.Time { return time.Now().AddDate(3, 0, 0) }})

@@ -11,7 +11,8 @@ import (
 	"innergate/api"
 )
 
-// own are the pages on which people sign in at the gate itself. A form answers with a redirect to a page of ours, so that nothing that was entered is sent twice.
+// own are the pages on which people sign in at the gate itself. A form answers with a redirect to a page of ours, so
+// that nothing that was entered is sent twice.
 func (s *Server) own() {
 	s.app.Get("/sign-in/:id/own", func(c fiber.Ctx) error {
 		page, next := s.gate.Directory.ShowOwn(c.Context(), s.browser(c), c.Params("id"))
@@ -24,13 +25,30 @@ func (s *Server) own() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.next(c, s.gate.Directory.EnterOwn(c.Context(), s.browser(c), c.Params("id"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
+		return s.next(
+			c,
+			s.gate.Directory.EnterOwn(
+				c.Context(),
+				s.browser(c),
+				c.Params("id"),
+				func(name string) string { return strings.Clone(c.FormValue(name)) },
+			),
+		)
 	})
 	s.app.Post("/sign-in/:id/profile", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignIn.CompletedProfile(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer"), func(name string) string { return strings.Clone(c.FormValue(name)) }))
+		return s.onward(
+			c,
+			s.gate.SignIn.CompletedProfile(
+				c.Context(),
+				s.browser(c),
+				c.Params("id"),
+				c.FormValue("answer"),
+				func(name string) string { return strings.Clone(c.FormValue(name)) },
+			),
+		)
 	})
 	s.app.Get("/own/:token", func(c fiber.Ctx) error { return s.passwordPage(c, "") })
 	s.app.Post("/own/:token", func(c fiber.Ctx) error {
@@ -45,7 +63,12 @@ func (s *Server) own() {
 		case err != nil:
 			return s.linkOver(c, err)
 		}
-		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Your password is set", Text: "You can sign in with it now. Whatever was open under the old one has ended."})
+		return s.page(
+			c,
+			http.StatusOK,
+			"message.html",
+			pageData{Title: "Your password is set", Text: "You can sign in with it now. Whatever was open under the old one has ended."},
+		)
 	})
 }
 
@@ -58,7 +81,22 @@ func (s *Server) passwordPage(c fiber.Ctx, wrong string) error {
 	if p.Login != nil {
 		login = *p.Login
 	}
-	return s.page(c, http.StatusOK, "password.html", pageData{Title: "Choose a password", Text: said(languageOf(c), "%s, you sign in as %s. At least 12 characters; a few words in a row are easy to remember and hard to guess.", p.Name, login), More: wrong, Action: "/own/" + strings.Clone(c.Params("token"))})
+	return s.page(
+		c,
+		http.StatusOK,
+		"password.html",
+		pageData{
+			Title: "Choose a password",
+			Text: said(
+				languageOf(c),
+				"%s, you sign in as %s. At least 12 characters; a few words in a row are easy to remember and hard to guess.",
+				p.Name,
+				login,
+			),
+			More:   wrong,
+			Action: "/own/" + strings.Clone(c.Params("token")),
+		},
+	)
 }
 
 func (s *Server) linkOver(c fiber.Ctx, err error) error {

@@ -126,7 +126,9 @@ func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
 	w, ctx := world(t), t.Context()
 	set(t, w, "harbour-register", func(p *config.Provider) { p.Directory.SecondFactor = "offered" })
 	sum := sha256.Sum256([]byte("an old password" + "salt1234"))
-	text := "external_id,name,login,password_hash\na1,Ada Lowe,ada.lowe,{SSHA256}" + base64.StdEncoding.EncodeToString(append(sum[:], "salt1234"...)) + "\na2,Bo Ness,bo.ness,{SHA}plain\n"
+	text := "external_id,name,login,password_hash\na1,Ada Lowe,ada.lowe,{SSHA256}" + base64.StdEncoding.EncodeToString(
+		append(sum[:], "salt1234"...),
+	) + "\na2,Bo Ness,bo.ness,{SHA}plain\n"
 	job, err := w.Client().NewImport(ctx, api.NewImport{Form: "csv", SkipBad: true})
 	require.NoError(t, err)
 	_, err = w.Client().SendImport(ctx, job.ID, 0, []byte(text))
@@ -134,7 +136,12 @@ func TestPasswordsComeFromElsewhereAndByLink(t *testing.T) {
 	for _, act := range []func(context.Context, string) (*api.Import, error){w.Client().CheckImport, w.Client().WriteImport} {
 		_, err = act(ctx, job.ID)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { job, err = w.Client().Import(ctx, job.ID); return err == nil && job.State != "running" }, testbed.Patience, 10*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { job, err = w.Client().Import(ctx, job.ID); return err == nil && job.State != "running" },
+			testbed.Patience,
+			10*time.Millisecond,
+		)
 	}
 	require.Len(t, job.Problems, 1)
 	assert.Contains(t, job.Problems[0].Message, "of a scheme that is not taken")
@@ -221,7 +228,21 @@ func TestNewcomersConfirmTheirProfile(t *testing.T) {
 	b = come("zoberg")
 	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "name": {""}}))
 	assert.Contains(t, b.Text, "Please enter your name")
-	require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}, "name": {"Zoë of the Bow"}, "phone_number": {"+44 1632 960007"}, "email": {"mira.voss@saltmere.example"}, "groups": {"ferry-bridge"}, "preferred_username": {"mvoss"}, "person_type": {"staff"}}))
+	require.NoError(
+		t,
+		b.Submit(
+			ctx,
+			url.Values{
+				"answer":             {"yes"},
+				"name":               {"Zoë of the Bow"},
+				"phone_number":       {"+44 1632 960007"},
+				"email":              {"mira.voss@saltmere.example"},
+				"groups":             {"ferry-bridge"},
+				"preferred_username": {"mvoss"},
+				"person_type":        {"staff"},
+			},
+		),
+	)
 	require.NoError(t, b.Onward(ctx))
 	require.Contains(t, b.Text, "you are signed in")
 	list := known(t, w, "Zoë of")
@@ -236,7 +257,8 @@ func TestNewcomersConfirmTheirProfile(t *testing.T) {
 	assert.Contains(t, b.Text, "you are signed in", "known people are not asked again")
 }
 
-// TestNewcomersProveTheirMailAddress has somebody whom the provider gives no mail address enter one, which counts once the code that was sent there was entered.
+// TestNewcomersProveTheirMailAddress has somebody whom the provider gives no mail address enter one, which counts once
+// the code that was sent there was entered.
 func TestNewcomersProveTheirMailAddress(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -302,7 +324,8 @@ func TestNewcomersProveTheirMailAddress(t *testing.T) {
 	}
 	assert.Contains(t, b.Text, "wrong too often")
 
-	// A server that refuses is told to the person, who can try another address; without a server the address can't be entered.
+	// A server that refuses is told to the person, who can try another address; without a server the address can't be
+	// entered.
 	w.Mailbox.Refuse = "no such mailbox"
 	b = come("iris.none@post.example")
 	assert.Contains(t, b.Text, "The code could not be sent")
@@ -391,7 +414,9 @@ func mustText(v any) string {
 func TestPagesSpeakTheBrowsersLanguage(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
-	for wish, says := range map[string][2]string{"de-CH,de;q=0.9,en;q=0.5": {"de", "Bei Cargo Ledger anmelden"}, "en-GB,de;q=0.3": {"en", "Sign in to Cargo Ledger"}, "fr": {"en", "Sign in to Cargo Ledger"}, "": {"en", "Sign in to Cargo Ledger"}, strings.Repeat("de,", 400): {"en", "Sign in to Cargo Ledger"}} {
+	for wish, says := range map[string][2]string{"de-CH,de;q=0.9,en;q=0.5": {"de", "Bei Cargo Ledger anmelden"},
+		"en-GB,de;q=0.3": {"en", "Sign in to Cargo Ledger"}, "fr": {"en", "Sign in to Cargo Ledger"},
+		"": {"en", "Sign in to Cargo Ledger"}, strings.Repeat("de,", 400): {"en", "Sign in to Cargo Ledger"}} {
 		b := w.Walker()
 		b.Language = wish
 		require.NoError(t, b.Get(ctx, w.LedgerURL+"/sign-in"))

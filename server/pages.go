@@ -22,7 +22,12 @@ import (
 //go:embed pages
 var pageFiles embed.FS
 
-var pages = template.Must(template.New("pages").Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment, "leftState": leftState, "sheetName": sheetName, "sheetHint": sheetHint, "sheetRole": sheetRole}).ParseFS(pageFiles, "pages/*.html"))
+var pages = template.Must(
+	template.New("pages").
+		Funcs(template.FuncMap{"t": said, "strong": strong, "picture": picture, "moment": moment, "leftState": leftState,
+			"sheetName": sheetName, "sheetHint": sheetHint, "sheetRole": sheetRole}).
+		ParseFS(pageFiles, "pages/*.html"),
+)
 
 // pageData is what a page for people shows.
 type pageData struct {
@@ -53,7 +58,13 @@ var (
 	pageStyle  = mustRead("pages/page.css")
 	pageScript = mustRead("pages/send.js")
 	keyScript  = mustRead("pages/passkey.js")
-	policy     = "default-src 'none'; style-src 'sha256-" + sum(pageStyle) + "'; script-src 'sha256-" + sum(pageScript) + "' 'sha256-" + sum(keyScript) + "'; img-src data:; base-uri 'none'; frame-ancestors 'none'"
+	policy     = "default-src 'none'; style-src 'sha256-" + sum(
+		pageStyle,
+	) + "'; script-src 'sha256-" + sum(
+		pageScript,
+	) + "' 'sha256-" + sum(
+		keyScript,
+	) + "'; img-src data:; base-uri 'none'; frame-ancestors 'none'"
 )
 
 func mustRead(name string) string {
@@ -69,8 +80,8 @@ func sum(text string) string {
 	return base64.StdEncoding.EncodeToString(h[:])
 }
 
-// trusted marks an address to which the gate has decided to send somebody: a registered one, whose scheme was checked when it was entered. A program's own scheme would
-// be taken out of the page otherwise.
+// trusted marks an address to which the gate has decided to send somebody: a registered one, whose scheme was checked
+// when it was entered. A program's own scheme would be taken out of the page otherwise.
 func trusted(address string) template.URL {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "https" && u.Scheme != "http" && !strings.Contains(u.Scheme, ".") {
@@ -79,8 +90,9 @@ func trusted(address string) template.URL {
 	return template.URL(address)
 }
 
-// page answers with a page for people. Chromium holds redirects after a form against form-action too, and applications do redirect to other hosts of theirs after
-// taking a response; a page that posts elsewhere therefore allows any host, and has exactly one form.
+// page answers with a page for people. Chromium holds redirects after a form against form-action too, and applications
+// do redirect to other hosts of theirs after taking a response; a page that posts elsewhere therefore allows any host,
+// and has exactly one form.
 func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
 	d.Lang = languageOf(c)
 	d.Title, d.Text, d.More = said(d.Lang, d.Title), said(d.Lang, d.Text), said(d.Lang, d.More)

@@ -27,8 +27,8 @@ import (
 	"innergate/testbed"
 )
 
-// signsIn walks to Crew Rota as somebody, and tells how it ended: a code of an explanation, or nothing where all went well.
-// TestLinksMadeByHand links somebody to a sign-in that found nobody.
+// signsIn walks to Crew Rota as somebody, and tells how it ended: a code of an explanation, or nothing where all went
+// well. TestLinksMadeByHand links somebody to a sign-in that found nobody.
 func TestLinksMadeByHand(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -247,7 +247,12 @@ func TestGroupsComeAndGoWithTheirClaim(t *testing.T) {
 	}
 	_, code = signsIn(t, w, "tkerr")
 	require.Empty(t, code)
-	assert.Equal(t, []string{"bridge by hand", "office by Saltmere Staff", "quay by hand"}, slugs(), "what the provider no longer says is gone, what was given by hand stays")
+	assert.Equal(
+		t,
+		[]string{"bridge by hand", "office by Saltmere Staff", "quay by hand"},
+		slugs(),
+		"what the provider no longer says is gone, what was given by hand stays",
+	)
 }
 
 func TestProfilesKeepWhatTheRulesSay(t *testing.T) {
@@ -283,7 +288,10 @@ func TestPassedThroughNobodyIsStored(t *testing.T) {
 	w := world(t)
 	change(t, w, func(a *config.Application) {
 		a.Subject = config.Subject{Source: "pairwise"}
-		a.Mapping = append(a.Mapping, claims.Rule{Set: "kind", From: claims.Names{people.PersonType}, Steps: []claims.Step{{Word: "default", Arg: "unknown"}}})
+		a.Mapping = append(
+			a.Mapping,
+			claims.Rule{Set: "kind", From: claims.Names{people.PersonType}, Steps: []claims.Step{{Word: "default", Arg: "unknown"}}},
+		)
 	})
 	set(t, w, "saltmere-staff", func(p *config.Provider) { p.Admission, p.Matching, p.Grants = "pass", nil, nil })
 	b, code := signsIn(t, w, "mvoss")
@@ -316,7 +324,11 @@ func TestAccessIsDecidedAtTheSignIn(t *testing.T) {
 	id := known(t, w, "Mira")[0].ID
 	require.NoError(t, c.Assign(ctx, "crew-rota", api.Assignment{Kind: "person", Who: id, Roles: []string{"rota-editor"}}))
 	change(t, w, func(a *config.Application) {
-		a.Mapping = append(a.Mapping, claims.Rule{Set: "assigned", From: claims.Names{people.AssignedRoles}}, claims.Rule{Set: "member", From: claims.Names{people.Memberships}})
+		a.Mapping = append(
+			a.Mapping,
+			claims.Rule{Set: "assigned", From: claims.Names{people.AssignedRoles}},
+			claims.Rule{Set: "member", From: claims.Names{people.Memberships}},
+		)
 	})
 	b, code := signsIn(t, w, "mvoss")
 	require.Empty(t, code)
@@ -328,10 +340,17 @@ func TestAccessIsDecidedAtTheSignIn(t *testing.T) {
 	assert.Equal(t, "access.group-required", code)
 	_, code = signsIn(t, w, "jhale")
 	assert.Empty(t, code)
-	policy(access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "clerks", If: &access.Condition{Groups: []string{"office"}}, Then: access.Refuse}}})
+	policy(access.Policy{
+		To:    access.Everybody,
+		Rules: []access.Rule{{Name: "clerks", If: &access.Condition{Groups: []string{"office"}}, Then: access.Refuse}},
+	})
 	_, code = signsIn(t, w, "lquill")
 	assert.Equal(t, "access.refused", code)
-	policy(access.Policy{To: access.Everybody, Otherwise: access.Refuse, Rules: []access.Rule{{If: &access.Condition{Networks: []string{"10.0.0.0/8"}}, Then: access.Allow}}})
+	policy(access.Policy{
+		To:        access.Everybody,
+		Otherwise: access.Refuse,
+		Rules:     []access.Rule{{If: &access.Condition{Networks: []string{"10.0.0.0/8"}}, Then: access.Allow}},
+	})
 	_, code = signsIn(t, w, "mvoss")
 	assert.Equal(t, "access.no-rule", code)
 
@@ -343,7 +362,11 @@ func TestAccessIsDecidedAtTheSignIn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, access.Allow, answer.Result, "the same rules answer what would be")
 
-	_, err = c.SetAccess(ctx, "crew-rota", access.Policy{Rules: []access.Rule{{If: &access.Condition{Groups: []string{"nobody"}}, Then: access.Allow}}})
+	_, err = c.SetAccess(
+		ctx,
+		"crew-rota",
+		access.Policy{Rules: []access.Rule{{If: &access.Condition{Groups: []string{"nobody"}}, Then: access.Allow}}},
+	)
 	assert.ErrorContains(t, err, "no group with the short name")
 	assert.ErrorContains(t, c.DeleteGroup(ctx, "crew"), "is named by")
 }
@@ -352,7 +375,9 @@ func TestAStrongerSignInIsAskedOfTheProvider(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	throughNorthquay(t, w)
-	_, err := w.Client().SetAccess(t.Context(), "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "partners", Then: access.Stronger}}})
+	_, err := w.Client().
+		SetAccess(t.Context(), "crew-rota",
+			access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "partners", Then: access.Stronger}}})
 	require.NoError(t, err)
 	_, code := signsIn(t, w, "ivo.tamm")
 	assert.Equal(t, "access.stronger-impossible", code)
@@ -372,7 +397,11 @@ func TestAnAssignerAssigns(t *testing.T) {
 	_, code := signsIn(t, w, "mvoss")
 	require.Empty(t, code)
 	id := known(t, w, "Mira")[0].ID
-	made, err := w.Gate.Console.NewToken(ctx, ground.System, api.NewToken{Name: "crew office", Role: ground.RoleAssigner, Applications: []string{"crew-rota"}})
+	made, err := w.Gate.Console.NewToken(
+		ctx,
+		ground.System,
+		api.NewToken{Name: "crew office", Role: ground.RoleAssigner, Applications: []string{"crew-rota"}},
+	)
 	require.NoError(t, err)
 	office := client.New(w.URL, made.Secret)
 	require.NoError(t, office.Assign(ctx, "crew-rota", api.Assignment{Kind: "person", Who: id}))
@@ -504,7 +533,12 @@ func TestImportIsAllOrNothing(t *testing.T) {
 		assert.ErrorContains(t, err, "have not been looked at")
 		_, err = c.CheckImport(ctx, job.ID)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" }, testbed.Patience, 10*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" },
+			testbed.Patience,
+			10*time.Millisecond,
+		)
 		return job
 	}
 	var b strings.Builder
@@ -523,7 +557,15 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	}
 	job := run(b.String(), "")
 	assert.Equal(t, 3, job.Bad)
-	assert.Equal(t, []api.ImportProblem{{Line: 702, Message: `"no mail" is no mail address.`}, {Line: 1502, Message: `There is no group with the short name "ghosts".`}, {Line: 3001, Message: `"p5" stands in line 7 already, or something that looks like it.`}}, job.Problems)
+	assert.Equal(
+		t,
+		[]api.ImportProblem{
+			{Line: 702, Message: `"no mail" is no mail address.`},
+			{Line: 1502, Message: `There is no group with the short name "ghosts".`},
+			{Line: 3001, Message: `"p5" stands in line 7 already, or something that looks like it.`},
+		},
+		job.Problems,
+	)
 	_, err := c.WriteImport(ctx, job.ID)
 	assert.ErrorContains(t, err, "3 lines are bad, so nothing was written")
 	assert.Empty(t, known(t, w, "Person"))
@@ -533,7 +575,12 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	assert.Equal(t, 2997, job.Created)
 	_, err = c.WriteImport(ctx, job.ID)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "done" }, testbed.Patience, 10*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "done" },
+		testbed.Patience,
+		10*time.Millisecond,
+	)
 	assert.Equal(t, 2997, job.Created)
 	groups, err := c.Groups(ctx, client.Page{Search: "quay"})
 	require.NoError(t, err)

@@ -60,7 +60,11 @@ func TestAccountsAreCompared(t *testing.T) {
 		}
 		return "not in the list"
 	}
-	r := check("ada.lowe@saltmere.example\nBo.Ness@saltmere.example\ncy.reed@old.example\n di.moor@saltmere.example\nmoor@saltmere.example\nstranger@saltmere.example\nstranger@saltmere.example\n", "")
+	r := check(
+		"ada.lowe@saltmere.example\nBo.Ness@saltmere.example\ncy.reed@old.example\n di.moor@saltmere.example\nmoor@saltmere.example\n"+
+			"stranger@saltmere.example\nstranger@saltmere.example\n",
+		"",
+	)
 	assert.Equal(t, 3, r.Matching, "Ada, and both who would get the same")
 	assert.Contains(t, why(r.Differing, "Bo Ness"), "case")
 	assert.Contains(t, why(r.Differing, "Cy Reed"), "domain")
@@ -76,7 +80,8 @@ func TestAccountsAreCompared(t *testing.T) {
 
 	// As the application exports it: with a heading, with semicolons, with tabs; the column by name, in any case.
 	for list, column := range map[string]string{
-		"login,mail\nx,ada.lowe@saltmere.example\n": "Mail", "mail;login\r\nada.lowe@saltmere.example;x\r\n": "", "login\tmail\nx\tada.lowe@saltmere.example\n": "mail", "\ufeffmail,login\nada.lowe@saltmere.example,x\n,empty\n": "mail",
+		"login,mail\nx,ada.lowe@saltmere.example\n": "Mail", "mail;login\r\nada.lowe@saltmere.example;x\r\n": "",
+		"login\tmail\nx\tada.lowe@saltmere.example\n": "mail", "\ufeffmail,login\nada.lowe@saltmere.example,x\n,empty\n": "mail",
 	} {
 		r := check(list, column)
 		assert.Equal(t, []int{1, 1}, []int{r.Accounts, r.Matching}, "%q", list)
@@ -92,7 +97,8 @@ func TestAccountsAreCompared(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// TestAnotherSubjectRuleNamesWhoBecomesAnother tells who would be another user at the application, before the rule is saved.
+// TestAnotherSubjectRuleNamesWhoBecomesAnother tells who would be another user at the application, before the rule is
+// saved.
 func TestAnotherSubjectRuleNamesWhoBecomesAnother(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -136,7 +142,9 @@ func TestSamplesInEveryForm(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, assertion)
-	token := "e30." + base64.RawURLEncoding.EncodeToString([]byte(`{"email":"mira.voss@saltmere.example","groups":["staff","ferry-crew"]}`)) + ".c2ln"
+	token := "e30." + base64.RawURLEncoding.EncodeToString(
+		[]byte(`{"email":"mira.voss@saltmere.example","groups":["staff","ferry-crew"]}`),
+	) + ".c2ln"
 	oid := "urn:oid:0.9.2342.19200300.100.1.3"
 	for what, one := range map[string]struct{ sample, source, name string }{
 		"a trace's number":           {strings.ToLower(reference), reference, oid},
@@ -165,14 +173,24 @@ func TestSamplesInEveryForm(t *testing.T) {
 	for _, name := range []string{"email", "given_name", "family_name", "preferred_username"} {
 		assert.True(t, sets[name], "%s is proposed", name)
 	}
-	for sample, code := range map[string]string{"": "nothing-given", "<html></html>": "sample-xml", "{not json": "sample-json", "ABCD-EFGH": "not-found", strings.Repeat("x", 3<<20): "too-large", "   ": "nothing-given"} {
+	for sample, code := range map[string]string{"": "nothing-given", "<html></html>": "sample-xml", "{not json": "sample-json",
+		"ABCD-EFGH": "not-found", strings.Repeat("x", 3<<20): "too-large", "   ": "nothing-given"} {
 		_, err := c.SuggestRules(ctx, api.Suggest{Direction: "in", Sample: sample})
 		problem := &api.Problem{}
 		require.ErrorAs(t, err, &problem, "%.20q", sample)
 		assert.Contains(t, []string{code, "internal", "body"}, problem.Code, "%.20q", sample)
 	}
 
-	tried, err := c.TryMapping(ctx, api.TryMapping{Mapping: claims.Mapping{{Set: "email", From: claims.Names{oid}, Required: true}, {Set: "crew", Expr: `"staff" in values("urn:oid:1.3.6.1.4.1.5923.1.5.1.1")`}}, Sample: reference})
+	tried, err := c.TryMapping(
+		ctx,
+		api.TryMapping{
+			Mapping: claims.Mapping{
+				{Set: "email", From: claims.Names{oid}, Required: true},
+				{Set: "crew", Expr: `"staff" in values("urn:oid:1.3.6.1.4.1.5923.1.5.1.1")`},
+			},
+			Sample: reference,
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"mira.voss@saltmere.example"}, tried.Attributes["email"])
 	assert.Equal(t, []string{"true"}, tried.Attributes["crew"])
@@ -217,7 +235,14 @@ func TestGroupsAndRuleSetsDontSlipAway(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, effects.Items)
 	assert.NotEmpty(t, effects.Items[0].Changes, "it says what the change does to each of its users")
-	_, err = c.AddRuleSet(ctx, config.RuleSet{Name: "Ghosts only", Kind: "access", Rules: []access.Rule{{If: &access.Condition{Groups: []string{"ghosts"}}, Then: access.Refuse}}})
+	_, err = c.AddRuleSet(
+		ctx,
+		config.RuleSet{
+			Name:  "Ghosts only",
+			Kind:  "access",
+			Rules: []access.Rule{{If: &access.Condition{Groups: []string{"ghosts"}}, Then: access.Refuse}},
+		},
+	)
 	assert.ErrorContains(t, err, "ghosts")
 	all, err := c.RuleSets(ctx)
 	require.NoError(t, err)
@@ -232,12 +257,26 @@ func TestProfilesAreCheckedByTheirTypes(t *testing.T) {
 	require.NoError(t, err)
 	s := held.Settings
 	s.Types = append(s.Types, "guest-crew")
-	s.Attributes = append(s.Attributes, people.Attribute{Name: "berth", Type: "number", Words: "berth"}, people.Attribute{Name: "joined", Type: "date"}, people.Attribute{Name: "swims", Type: "yes-no"}, people.Attribute{Name: "badge", Session: true})
+	s.Attributes = append(
+		s.Attributes,
+		people.Attribute{Name: "berth", Type: "number", Words: "berth"},
+		people.Attribute{Name: "joined", Type: "date"},
+		people.Attribute{Name: "swims", Type: "yes-no"},
+		people.Attribute{Name: "badge", Session: true},
+	)
 	require.NoError(t, c.PutPeopleSettings(ctx, s))
-	_, err = c.AddPerson(ctx, api.SavePerson{Type: "guest-crew", Profile: claims.Bag{"name": {"Ada Lowe"}, "berth": {"4"}, "joined": {"2026-03-01"}, "swims": {"true"}}})
+	_, err = c.AddPerson(
+		ctx,
+		api.SavePerson{
+			Type:    "guest-crew",
+			Profile: claims.Bag{"name": {"Ada Lowe"}, "berth": {"4"}, "joined": {"2026-03-01"}, "swims": {"true"}},
+		},
+	)
 	require.NoError(t, err)
 	for words, profile := range map[string]claims.Bag{
-		"is no number": {"name": {"X"}, "berth": {"four"}}, "is no date": {"name": {"X"}, "joined": {"yesterday"}}, "mail address": {"name": {"X"}, "email": {"nobody"}}, "needs a name": {"berth": {"1"}}, "neither true nor false": {"name": {"X"}, "swims": {"perhaps"}},
+		"is no number": {"name": {"X"}, "berth": {"four"}}, "is no date": {"name": {"X"}, "joined": {"yesterday"}},
+		"mail address": {"name": {"X"}, "email": {"nobody"}}, "needs a name": {"berth": {"1"}},
+		"neither true nor false": {"name": {"X"}, "swims": {"perhaps"}},
 	} {
 		_, err = c.AddPerson(ctx, api.SavePerson{Profile: profile})
 		assert.ErrorContains(t, err, words)
@@ -262,7 +301,12 @@ func imported(t *testing.T, w *demo.World, in api.NewImport, text string) *api.I
 	settle := func(act func(context.Context, string) (*api.Import, error)) {
 		_, err := act(ctx, job.ID)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" }, testbed.Patience, 5*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State != "running" },
+			testbed.Patience,
+			5*time.Millisecond,
+		)
 	}
 	if settle(c.CheckImport); job.Bad == 0 || in.SkipBad {
 		settle(c.WriteImport)
@@ -274,7 +318,12 @@ func TestImportsOfEveryKindOfLine(t *testing.T) {
 	t.Parallel()
 	w := world(t)
 	const head = "external_id,name,email,login,groups at the gate,active,type\n"
-	job := imported(t, w, api.NewImport{Form: "csv"}, head+"a1,Ada Lowe,ada@saltmere.example,ada,crew|bridge,,\na2,Bo Ness,bo@saltmere.example,bo,,no,partner\n")
+	job := imported(
+		t,
+		w,
+		api.NewImport{Form: "csv"},
+		head+"a1,Ada Lowe,ada@saltmere.example,ada,crew|bridge,,\na2,Bo Ness,bo@saltmere.example,bo,,no,partner\n",
+	)
 	assert.Equal(t, []int{2, 0, 0, 0}, []int{job.Created, job.Updated, job.Unchanged, job.Bad})
 	ada, err := w.Client().Person(t.Context(), known(t, w, "Ada")[0].ID)
 	require.NoError(t, err)
@@ -283,10 +332,21 @@ func TestImportsOfEveryKindOfLine(t *testing.T) {
 	assert.False(t, bo.Active)
 	assert.Equal(t, "partner", bo.Type)
 
-	// The same again changes nothing; a change, a group that is left, and a sign-in name that moves from one to another are written.
-	job = imported(t, w, api.NewImport{Form: "csv"}, head+"a1,Ada Lowe,ada@saltmere.example,ada,crew|bridge,,\na2,Bo Ness,bo@saltmere.example,bo,,no,partner\n")
+	// The same again changes nothing; a change, a group that is left, and a sign-in name that moves from one to another
+	// are written.
+	job = imported(
+		t,
+		w,
+		api.NewImport{Form: "csv"},
+		head+"a1,Ada Lowe,ada@saltmere.example,ada,crew|bridge,,\na2,Bo Ness,bo@saltmere.example,bo,,no,partner\n",
+	)
 	assert.Equal(t, []int{0, 0, 2, 0}, []int{job.Created, job.Updated, job.Unchanged, job.Bad})
-	job = imported(t, w, api.NewImport{Form: "csv"}, head+"a1,Ada Lowe,ada@saltmere.example,ada.lowe,crew,,\na2,Bo Ness,bo@saltmere.example,ada,crew,yes,partner\n")
+	job = imported(
+		t,
+		w,
+		api.NewImport{Form: "csv"},
+		head+"a1,Ada Lowe,ada@saltmere.example,ada.lowe,crew,,\na2,Bo Ness,bo@saltmere.example,ada,crew,yes,partner\n",
+	)
 	assert.Equal(t, []int{0, 2, 0, 0}, []int{job.Created, job.Updated, job.Unchanged, job.Bad}, mustText(job.Problems))
 	ada, err = w.Client().Person(t.Context(), ada.ID)
 	require.NoError(t, err)
@@ -295,10 +355,24 @@ func TestImportsOfEveryKindOfLine(t *testing.T) {
 
 	// Each bad line is named, and nothing of the file is written.
 	job = imported(t, w, api.NewImport{Form: "csv"}, head+strings.Join([]string{
-		"b1,Cy Reed,cy@saltmere.example,,,,", "b1,Cy Again,cy2@saltmere.example,,,,", "B1,Cy Like,cy3@saltmere.example,,,,", ",No Key,x@saltmere.example,,,,", "b2,Di Moor,not a mail,,,,", "b3,Ed Moor,ed@saltmere.example,ADA,,,",
-		"b4,Flo Moor,flo@saltmere.example,twice,,,", "b5,Gil Moor,gil@saltmere.example,twice,,,", "b6,Hal Moor,hal@saltmere.example,,ghosts,,", "b7,Ivo Moor,ivo@saltmere.example,,,perhaps,", "b8,Jo Moor,jo@saltmere.example,,,,ghost", "b9,Kit Moor,kit@saltmere.example,a/b,,,",
+		"b1,Cy Reed,cy@saltmere.example,,,,", "b1,Cy Again,cy2@saltmere.example,,,,", "B1,Cy Like,cy3@saltmere.example,,,,",
+		",No Key,x@saltmere.example,,,,", "b2,Di Moor,not a mail,,,,", "b3,Ed Moor,ed@saltmere.example,ADA,,,",
+		"b4,Flo Moor,flo@saltmere.example,twice,,,", "b5,Gil Moor,gil@saltmere.example,twice,,,",
+		"b6,Hal Moor,hal@saltmere.example,,ghosts,,", "b7,Ivo Moor,ivo@saltmere.example,,,perhaps,",
+		"b8,Jo Moor,jo@saltmere.example,,,,ghost", "b9,Kit Moor,kit@saltmere.example,a/b,,,",
 	}, "\n")+"\n")
-	says := map[int]string{3: "line 2 already", 4: "looks like it", 5: "has no external_id", 6: "mail", 7: "signs in as ada", 9: "ine 8 gives the sign-in name", 10: "ghosts", 11: "perhaps", 12: "ghost", 13: "sign-in name"}
+	says := map[int]string{
+		3:  "line 2 already",
+		4:  "looks like it",
+		5:  "has no external_id",
+		6:  "mail",
+		7:  "signs in as ada",
+		9:  "ine 8 gives the sign-in name",
+		10: "ghosts",
+		11: "perhaps",
+		12: "ghost",
+		13: "sign-in name",
+	}
 	for _, p := range job.Problems {
 		assert.Contains(t, p.Message, says[p.Line], "line %d", p.Line)
 		delete(says, p.Line)
@@ -309,9 +383,20 @@ func TestImportsOfEveryKindOfLine(t *testing.T) {
 	assert.Empty(t, known(t, w, "Flo"))
 
 	// JSON lines, known by mail address; the value of another case is refused rather than doubled.
-	job = imported(t, w, api.NewImport{Form: "jsonl", By: "email"}, `{"profile":{"email":["ada@saltmere.example"],"title":["Skipper"]}}`+"\n"+`{"profile":{"email":["new@saltmere.example"],"name":["Nia Penn"]}}`+"\n")
+	job = imported(
+		t,
+		w,
+		api.NewImport{Form: "jsonl", By: "email"},
+		`{"profile":{"email":["ada@saltmere.example"],"title":["Skipper"]}}`+"\n"+
+			`{"profile":{"email":["new@saltmere.example"],"name":["Nia Penn"]}}`+"\n",
+	)
 	assert.Equal(t, []int{1, 1, 0, 0}, []int{job.Created, job.Updated, job.Unchanged, job.Bad}, mustText(job.Problems))
-	job = imported(t, w, api.NewImport{Form: "jsonl", By: "email"}, `{"profile":{"email":["Ada@saltmere.example"],"title":["Purser"]}}`+"\n"+"not json\n")
+	job = imported(
+		t,
+		w,
+		api.NewImport{Form: "jsonl", By: "email"},
+		`{"profile":{"email":["Ada@saltmere.example"],"title":["Purser"]}}`+"\n"+"not json\n",
+	)
 	require.Len(t, job.Problems, 2)
 	assert.Contains(t, job.Problems[0].Message, "differs from")
 	assert.Equal(t, 2, job.Problems[1].Line)
@@ -345,7 +430,12 @@ func TestImportsAreSentInOrderAndCancelled(t *testing.T) {
 	refused(t, err, "import-unchecked", "Check the import first")
 	_, err = c.CheckImport(ctx, job.ID)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "checked" }, testbed.Patience, 5*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { job, err = c.Import(ctx, job.ID); return err == nil && job.State == "checked" },
+		testbed.Patience,
+		5*time.Millisecond,
+	)
 	assert.Equal(t, 3000, job.Created)
 	assert.Empty(t, known(t, w, "Crew"), "a check writes nobody")
 	require.NoError(t, c.CancelImport(ctx, job.ID))

@@ -43,7 +43,11 @@ func (s *Server) portal() {
 		if err != nil {
 			return fiber.ErrBadRequest
 		}
-		return s.backTo(c, "/", s.gate.Portal.MarkTile(c.Context(), s.browser(c), strings.Clone(c.FormValue("application")), n, c.FormValue("on") == "1"))
+		return s.backTo(
+			c,
+			"/",
+			s.gate.Portal.MarkTile(c.Context(), s.browser(c), strings.Clone(c.FormValue("application")), n, c.FormValue("on") == "1"),
+		)
 	})
 	s.app.Post("/account/credentials", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {

@@ -62,7 +62,12 @@ func TestTilesAreThoseOneMayUse(t *testing.T) {
 	ctx, c := t.Context(), w.Client()
 	b, clerk := toPortal(t, w, "zoberg"), toPortal(t, w, "tkerr")
 	assert.Equal(t, []string{"Berths", "Cargo Ledger", "Crew Rota", "Dockhand"}, tiles(t, w, b))
-	assert.Equal(t, []string{"Berths", "Cargo Ledger", "Crew Rota", "Dockhand", "Harbour master's desk"}, tiles(t, w, clerk), "a tile of its own for the office, of the same application")
+	assert.Equal(
+		t,
+		[]string{"Berths", "Cargo Ledger", "Crew Rota", "Dockhand", "Harbour master's desk"},
+		tiles(t, w, clerk),
+		"a tile of its own for the office, of the same application",
+	)
 
 	for name, want := range map[string]string{"Crew Rota": "zoberg", "Cargo Ledger": "Zoë Öberg", "Berths": "zoberg"} {
 		opens(t, b, w.URL+"/")
@@ -74,20 +79,40 @@ func TestTilesAreThoseOneMayUse(t *testing.T) {
 	assert.Equal(t, "/harbour-master", clerk.Inner("path"), "a tile leads to its own place")
 
 	// A plain link with a picture, one that is hidden, and one for another group.
-	link := config.Application{Slug: "tide-tables", Name: "Tide Tables", Kind: config.KindLink, Reach: access.Everyone, StartURL: w.DeskURL + "/", Access: access.Policy{To: access.Everybody},
-		Tiles: []config.Tile{{Picture: "data:image/png;base64,iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg=="}, {Name: "Old tables", Hidden: true}, {Name: "Bridge tables", Groups: []string{"bridge"}}}}
+	link := config.Application{
+		Slug:     "tide-tables",
+		Name:     "Tide Tables",
+		Kind:     config.KindLink,
+		Reach:    access.Everyone,
+		StartURL: w.DeskURL + "/",
+		Access:   access.Policy{To: access.Everybody},
+		Tiles: []config.Tile{
+			{
+				Picture: "data:image/png;base64," +
+					"iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==",
+			},
+			{Name: "Old tables", Hidden: true},
+			{Name: "Bridge tables", Groups: []string{"bridge"}},
+		},
+	}
 	_, err := c.AddApplication(ctx, link)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Berths", "Cargo Ledger", "Crew Rota", "Dockhand", "Tide Tables"}, tiles(t, w, b))
 	assert.Contains(t, b.Text, `src="data:image/png;base64,`)
 	opens(t, b, tileLink(b, "Tide Tables"))
 	assert.Equal(t, w.DeskURL+"/", b.Address.String())
-	for _, bad := range []string{"data:image/svg+xml;base64,PHN2Zy8+", "data:image/png;base64,PHNjcmlwdD4=", "https://pictures.example/a.png", "data:image/png;base64," + strings.Repeat("A", 60000)} {
+	for _, bad := range []string{"data:image/svg+xml;base64,PHN2Zy8+", "data:image/png;base64,PHNjcmlwdD4=",
+		"https://pictures.example/a.png", "data:image/png;base64," + strings.Repeat("A", 60000)} {
 		link.Slug, link.Tiles = "bad-picture", []config.Tile{{Picture: bad}}
 		_, err := c.AddApplication(ctx, link)
 		assert.Error(t, err, bad[:30])
 	}
-	_, err = c.ChangeReach(ctx, "applications", "crew-rota", api.ReachChange{Reach: access.InCircle, Circle: &access.Circle{Groups: []string{"office"}}})
+	_, err = c.ChangeReach(
+		ctx,
+		"applications",
+		"crew-rota",
+		api.ReachChange{Reach: access.InCircle, Circle: &access.Circle{Groups: []string{"office"}}},
+	)
 	require.NoError(t, err)
 	assert.NotContains(t, tiles(t, w, b), "Crew Rota", "outside the circle")
 	assert.NotContains(t, tiles(t, w, clerk), "Old tables")
@@ -109,7 +134,8 @@ func TestFavouritesSearchAndOwnSessions(t *testing.T) {
 	assert.NotEqual(t, "Dockhand", tiles(t, w, stranger)[0], "and for nobody else")
 	require.NoError(t, b.Post(ctx, w.URL+"/tiles", url.Values{"application": {"dockhand"}, "tile": {"0"}, "on": {"0"}}))
 	assert.NotEqual(t, "Dockhand", tiles(t, w, b)[0])
-	for _, form := range []url.Values{{"application": {"nothing"}, "tile": {"0"}, "on": {"1"}}, {"application": {"dockhand"}, "tile": {"7"}, "on": {"1"}}, {"application": {"dockhand"}, "tile": {"x"}}} {
+	for _, form := range []url.Values{{"application": {"nothing"}, "tile": {"0"}, "on": {"1"}},
+		{"application": {"dockhand"}, "tile": {"7"}, "on": {"1"}}, {"application": {"dockhand"}, "tile": {"x"}}} {
 		require.NoError(t, b.Post(ctx, w.URL+"/tiles", form))
 		assert.GreaterOrEqual(t, b.Status, 400, "%v", form)
 	}
@@ -156,7 +182,18 @@ func TestOwnCredentials(t *testing.T) {
 	require.NotNil(t, one)
 	form := url.Values{"remove": {attribute(one, "value")}}
 
-	answer, _ := send(t, b.HTTP, "POST", w.URL+"/account/credentials", "", "", "Origin", "https://evil.example", "Sec-Fetch-Site", "cross-site")
+	answer, _ := send(
+		t,
+		b.HTTP,
+		"POST",
+		w.URL+"/account/credentials",
+		"",
+		"",
+		"Origin",
+		"https://evil.example",
+		"Sec-Fetch-Site",
+		"cross-site",
+	)
 	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
 	stranger := toPortal(t, w, "mvoss")
 	require.NoError(t, stranger.Post(ctx, w.URL+"/account/credentials", form))

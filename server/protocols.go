@@ -36,7 +36,16 @@ func (s *Server) protocols() {
 		if c.Query(saml.ParamArtifact) != "" {
 			return s.artifactArrived(c)
 		}
-		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in responses", Text: "It is the assertion consumer service (ACS) of Inner Gate for one provider. A provider sends responses here by HTTP-POST; there is nothing to see in a browser."})
+		return s.page(
+			c,
+			http.StatusOK,
+			"message.html",
+			pageData{
+				Title: "This address takes sign-in responses",
+				Text: "It is the assertion consumer service (ACS) of Inner Gate for one provider. A provider sends responses here by " +
+					"HTTP-POST; there is nothing to see in a browser.",
+			},
+		)
 	})
 	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
 		return s.next(c, s.gate.SignIn.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
@@ -104,19 +113,36 @@ func (s *Server) metadata(c fiber.Ctx, side, slug string) error {
 func (s *Server) sso(c fiber.Ctx) error {
 	_, query, _ := strings.Cut(c.OriginalURL(), "?")
 	if query == "" {
-		return s.page(c, http.StatusOK, "message.html", pageData{Title: "This address takes sign-in requests", Text: "It is the single sign-on service of Inner Gate. Applications send people here with a request; please start at the application that you want to use."})
+		return s.page(
+			c,
+			http.StatusOK,
+			"message.html",
+			pageData{
+				Title: "This address takes sign-in requests",
+				Text: "It is the single sign-on service of Inner Gate. Applications send people here with a request; please start at " +
+					"the application that you want to use.",
+			},
+		)
 	}
 	received, err := saml.DecodeRedirect(query, s.ssoLocation(c))
 	if err != nil {
 		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), err))
 	}
 	if received.Param != saml.ParamRequest {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.not-a-request", explain.Pair("message", "SAMLRequest", received.Param))))
+		return s.next(
+			c,
+			s.gate.SignIn.FailArrival(
+				c.Context(),
+				s.browser(c),
+				explain.New("saml.not-a-request", explain.Pair("message", "SAMLRequest", received.Param)),
+			),
+		)
 	}
 	return s.next(c, s.gate.SignIn.AskSAML(c.Context(), s.browser(c), received))
 }
 
-// ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only that one carries our cookies.
+// ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only
+// that one carries our cookies.
 func (s *Server) ssoPosted(c fiber.Ctx) error {
 	return s.arrived(c, "sso", strings.TrimPrefix(s.ssoLocation(c), s.gate.PublicURL)+"/", saml.ParamRequest)
 }
@@ -137,10 +163,18 @@ func (s *Server) artifact(c fiber.Ctx) error {
 	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.SignIn.ResolveArtifact(c.Context(), doc) })
 }
 
-// artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer carries it.
+// artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer
+// carries it.
 func (s *Server) artifactArrived(c fiber.Ctx) error {
 	slug := c.Params("provider")
-	return s.keep(c, "acs/"+slug, "/saml/sp/"+url.PathEscape(slug)+"/acs/", saml.ParamArtifact, strings.Clone(c.Query(saml.ParamArtifact)), strings.Clone(c.Query("RelayState")))
+	return s.keep(
+		c,
+		"acs/"+slug,
+		"/saml/sp/"+url.PathEscape(slug)+"/acs/",
+		saml.ParamArtifact,
+		strings.Clone(c.Query(saml.ParamArtifact)),
+		strings.Clone(c.Query("RelayState")),
+	)
 }
 
 func (s *Server) acsPosted(c fiber.Ctx) error {
@@ -154,7 +188,10 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 	}
 	body := c.BodyRaw()
 	if len(body) > messageLimit*3/2 {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))))
+		return s.next(
+			c,
+			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))),
+		)
 	}
 	form, err := url.ParseQuery(string(body))
 	if err == nil && len(form[saml.ParamArtifact]) == 1 && param == saml.ParamResponse && len(form[param]) == 0 {
@@ -216,11 +253,27 @@ func (s *Server) cookieName(name string) string {
 
 // setCookie sets a cookie for some time, or, where that is 0, for as long as the browser runs.
 func (s *Server) setCookie(c fiber.Ctx, name, value string, life time.Duration) {
-	c.Cookie(&fiber.Cookie{Name: name, Value: value, Path: "/", HTTPOnly: true, Secure: s.gate.Secure(), SameSite: "Lax", MaxAge: int(life.Seconds())})
+	c.Cookie(&fiber.Cookie{
+		Name:     name,
+		Value:    value,
+		Path:     "/",
+		HTTPOnly: true,
+		Secure:   s.gate.Secure(),
+		SameSite: "Lax",
+		MaxAge:   int(life.Seconds()),
+	})
 }
 
 func (s *Server) dropCookie(c fiber.Ctx, name string) {
-	c.Cookie(&fiber.Cookie{Name: name, Path: "/", HTTPOnly: true, Secure: s.gate.Secure(), SameSite: "Lax", Expires: time.Unix(1, 0), MaxAge: -1})
+	c.Cookie(&fiber.Cookie{
+		Name:     name,
+		Path:     "/",
+		HTTPOnly: true,
+		Secure:   s.gate.Secure(),
+		SameSite: "Lax",
+		Expires:  time.Unix(1, 0),
+		MaxAge:   -1,
+	})
 }
 
 // browser reads what we know of the one who asks out of cookies and address.
@@ -310,7 +363,8 @@ func (s *Server) next(c fiber.Ctx, n *signin.Next) error {
 	return c.Redirect().Status(http.StatusSeeOther).To(n.Redirect)
 }
 
-// onward is next after a form of our own. A page stands between, because browsers hold the redirects that follow a form against the form's own policy.
+// onward is next after a form of our own. A page stands between, because browsers hold the redirects that follow a form
+// against the form's own policy.
 func (s *Server) onward(c fiber.Ctx, n *signin.Next) error {
 	if n.Redirect == "" {
 		return s.next(c, n)
@@ -321,7 +375,16 @@ func (s *Server) onward(c fiber.Ctx, n *signin.Next) error {
 
 func (s *Server) failurePage(c fiber.Ctx, f *signin.FailurePage) error {
 	lang := languageOf(c)
-	d := pageData{Title: "You could not be signed in", Text: f.Explanation.Person, More: said(lang, "What happened: %s.", f.Explanation.Title), Reference: f.Reference, Back: f.Back, BackName: f.Application, Form: f.Return, Location: trusted(f.ReturnTo)}
+	d := pageData{
+		Title:     "You could not be signed in",
+		Text:      f.Explanation.Person,
+		More:      said(lang, "What happened: %s.", f.Explanation.Title),
+		Reference: f.Reference,
+		Back:      f.Back,
+		BackName:  f.Application,
+		Form:      f.Return,
+		Location:  trusted(f.ReturnTo),
+	}
 	switch {
 	case f.SigningOut:
 		d.Title = "The sign-out did not work"

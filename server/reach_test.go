@@ -19,7 +19,8 @@ import (
 	"innergate/testbed"
 )
 
-// TestFromDraftOverACircleToEveryoneAndBack takes an application live in steps, sees who gets in at each, and takes each back.
+// TestFromDraftOverACircleToEveryoneAndBack takes an application live in steps, sees who gets in at each, and takes
+// each back.
 func TestFromDraftOverACircleToEveryoneAndBack(t *testing.T) {
 	t.Parallel()
 	clock := time.Now()
@@ -86,13 +87,15 @@ func TestFromDraftOverACircleToEveryoneAndBack(t *testing.T) {
 	require.Len(t, steps.Items, 3)
 	assert.NotNil(t, steps.Items[0].Undone)
 	assert.Contains(t, steps.Items[2].To, "circle: the group office; mvoss; but not sito")
-	for code, bad := range map[string]api.ReachChange{"circle": {Reach: access.InCircle, Circle: &access.Circle{}}, "reach": {Reach: "some"}, "minutes": {Reach: access.Closed, Minutes: -1}} {
+	for code, bad := range map[string]api.ReachChange{"circle": {Reach: access.InCircle, Circle: &access.Circle{}},
+		"reach": {Reach: "some"}, "minutes": {Reach: access.Closed, Minutes: -1}} {
 		_, err = c.ChangeReach(ctx, "applications", "crew-rota", bad)
 		refused(t, err, code, "")
 	}
 }
 
-// TestReachChangesUnderLoad takes Ticket Desk from draft over a circle to everyone and back while people sign in: nobody who is let in fails.
+// TestReachChangesUnderLoad takes Ticket Desk from draft over a circle to everyone and back while people sign in:
+// nobody who is let in fails.
 func TestReachChangesUnderLoad(t *testing.T) {
 	t.Parallel()
 	w := testbed.World(t, demo.Options{InFlight: 100000})
@@ -127,7 +130,8 @@ func TestReachChangesUnderLoad(t *testing.T) {
 	}
 	some()
 	for range 2 {
-		for _, to := range []api.ReachChange{{Reach: access.InCircle, Circle: circle}, {Reach: access.Everyone}, {Reach: access.InCircle}, {Reach: access.Everyone, Minutes: 60}} {
+		for _, to := range []api.ReachChange{{Reach: access.InCircle, Circle: circle}, {Reach: access.Everyone}, {Reach: access.InCircle},
+			{Reach: access.Everyone, Minutes: 60}} {
 			_, err := c.ChangeReach(ctx, "applications", "ticket-desk", to)
 			require.NoError(t, err)
 			some()
@@ -148,7 +152,12 @@ func TestAProvidersCircle(t *testing.T) {
 	ctx, c := t.Context(), w.Client()
 	_, code := signsIn(t, w, "mvoss")
 	require.Empty(t, code)
-	_, err := c.ChangeReach(ctx, "providers", "northquay-stevedores", api.ReachChange{Reach: access.InCircle, Circle: &access.Circle{People: []string{"mvoss", "lene.aas"}, Instead: "saltmere-staff"}})
+	_, err := c.ChangeReach(
+		ctx,
+		"providers",
+		"northquay-stevedores",
+		api.ReachChange{Reach: access.InCircle, Circle: &access.Circle{People: []string{"mvoss", "lene.aas"}, Instead: "saltmere-staff"}},
+	)
 	require.NoError(t, err)
 	ask := func(q api.RouteQuestion) *api.RouteAnswer {
 		q.Application = "cargo-ledger"
@@ -188,7 +197,8 @@ func formAction(b *demo.Walker, end string) string {
 	return b.Text[from+1 : i+len(end)]
 }
 
-// TestRoutesLead sends people by mail domain, network, group and what they used before, and tells where somebody would go, and why.
+// TestRoutesLead sends people by mail domain, network, group and what they used before, and tells where somebody would
+// go, and why.
 func TestRoutesLead(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -198,7 +208,11 @@ func TestRoutesLead(t *testing.T) {
 	routes := access.Routes{Rules: []access.Route{
 		{Name: "stevedores", If: access.RouteCondition{MailDomains: []string{"northquay.example"}}, To: []string{"northquay-stevedores"}},
 		{Name: "our own", If: access.RouteCondition{Known: []string{"saltmere-staff"}}, To: []string{"saltmere-staff"}},
-		{Name: "the office", If: access.RouteCondition{Networks: []string{"10.20.0.0/16"}}, To: []string{"saltmere-staff", "harbour-register"}},
+		{
+			Name: "the office",
+			If:   access.RouteCondition{Networks: []string{"10.20.0.0/16"}},
+			To:   []string{"saltmere-staff", "harbour-register"},
+		},
 		{Name: "ticket holders", If: access.RouteCondition{MailDomains: []string{"freemail.example"}}, To: []string{"lantern-pass"}},
 	}}
 	_, err := c.SetRoutes(ctx, routes)
@@ -218,7 +232,12 @@ func TestRoutesLead(t *testing.T) {
 	a = ask(api.RouteQuestion{Name: "somebody@elsewhere.example", Network: "10.20.4.4"})
 	require.NotNil(t, a.Page)
 	assert.Equal(t, []string{"Saltmere Staff", "Harbour Register"}, a.Page.Buttons)
-	assert.Equal(t, "harbour-register", ask(api.RouteQuestion{Name: "runa.holt"}).Goes, "a name without an address is one of the gate's own directory")
+	assert.Equal(
+		t,
+		"harbour-register",
+		ask(api.RouteQuestion{Name: "runa.holt"}).Goes,
+		"a name without an address is one of the gate's own directory",
+	)
 	draft := access.Routes{Rules: []access.Route{{To: []string{"lantern-pass"}}}}
 	assert.Equal(t, "lantern-pass", ask(api.RouteQuestion{Routes: &draft}).Goes, "a draft is asked about as well")
 
@@ -230,7 +249,8 @@ func TestRoutesLead(t *testing.T) {
 		require.NoError(t, b.Onward(ctx))
 		assert.True(t, strings.HasPrefix(b.Address.String(), w.NorthquayURL), "%s: %s", name, b.Address)
 	}
-	// Somebody enters a routed address where a password is asked for: no password is tried, and a sentence stands in its place.
+	// Somebody enters a routed address where a password is asked for: no password is tried, and a sentence stands in
+	// its place.
 	b := w.Walker()
 	require.NoError(t, b.Get(ctx, w.LedgerURL+"/sign-in"))
 	require.NoError(t, b.Submit(ctx, url.Values{"provider": {"harbour-register"}}))
@@ -253,7 +273,15 @@ func TestRoutesLead(t *testing.T) {
 	assert.Contains(t, b.Text, "Northquay Stevedores · the last time", "at %s", b.Address)
 
 	// Findings: what is never reached, leads nowhere, or trusts a domain that anybody can have.
-	routes.Rules = append(routes.Rules, access.Route{Name: "late", If: access.RouteCondition{MailDomains: []string{"northquay.example"}, Groups: []string{"quay"}}, To: []string{"northquay-stevedores"}}, access.Route{Name: "lost", If: access.RouteCondition{Applications: []string{"crew-rota"}}, To: []string{"lantern-pass"}})
+	routes.Rules = append(
+		routes.Rules,
+		access.Route{
+			Name: "late",
+			If:   access.RouteCondition{MailDomains: []string{"northquay.example"}, Groups: []string{"quay"}},
+			To:   []string{"northquay-stevedores"},
+		},
+		access.Route{Name: "lost", If: access.RouteCondition{Applications: []string{"crew-rota"}}, To: []string{"lantern-pass"}},
+	)
 	_, err = c.SetRoutes(ctx, routes)
 	require.NoError(t, err)
 	_, err = c.Checkup(ctx)
@@ -261,7 +289,10 @@ func TestRoutesLead(t *testing.T) {
 	found(t, w, "route.never", true)
 	found(t, w, "route.nowhere", true)
 	assert.Contains(t, found(t, w, "route.public-domain", true).Detail, "freemail.example")
-	for want, bad := range map[string]access.Routes{"no such provider": {Rules: []access.Route{{To: []string{"nothing"}}}}, "no such application": {Rules: []access.Route{{If: access.RouteCondition{Applications: []string{"x"}}, To: []string{"lantern-pass"}}}}, "no group": {Rules: []access.Route{{If: access.RouteCondition{Groups: []string{"x"}}, To: []string{"lantern-pass"}}}}} {
+	for want, bad := range map[string]access.Routes{"no such provider": {Rules: []access.Route{{To: []string{"nothing"}}}},
+		"no such application": {Rules: []access.Route{{If: access.RouteCondition{Applications: []string{"x"}},
+			To: []string{"lantern-pass"}}}},
+		"no group": {Rules: []access.Route{{If: access.RouteCondition{Groups: []string{"x"}}, To: []string{"lantern-pass"}}}}} {
 		_, err = c.SetRoutes(ctx, bad)
 		assert.ErrorContains(t, err, want)
 	}

@@ -8,48 +8,133 @@ import (
 	"innergate/gate/ground"
 )
 
-// checkupRoutes are the operations on what the gate finds by itself: about the configuration, and about partners' hosts.
+// checkupRoutes are the operations on what the gate finds by itself: about the configuration, and about partners'
+// hosts.
 func checkupRoutes() []route {
 	const viewer, engineer, owner = ground.RoleViewer, ground.RoleEngineer, ground.RoleOwner
 	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
-		{Method: post, Path: "/checkup", Summary: "Inspect the whole configuration now", Role: viewer, Response: api.CheckupResult{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.Checkup(c.Context()) }},
-		{Method: get, Path: "/findings", Summary: "What the checkups found and is there still, what is broken first", Role: viewer, Query: []string{"severity", "kind", "slug", "code", "accepted"}, Response: api.List[api.KeptFinding]{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Checkups.KeptFindings(c.Context(), checkups.FindingFilter{Severity: c.Query("severity"), Kind: c.Query("kind"), Slug: c.Query("slug"), Code: c.Query("code"), Accepted: c.Query("accepted")})
-		}},
-		{Method: post, Path: "/findings/{id}/accept", Summary: "Accept a finding, with a reason, until a date", Role: engineer, Request: api.AcceptFinding{}, Response: api.KeptFinding{}, handle: func(c *call) (any, error) {
-			in, err := body[api.AcceptFinding](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Checkups.AcceptFinding(c.Context(), c.who, c.Params("id"), in)
-		}},
-		{Method: del, Path: "/findings/{id}/accept", Summary: "Take an acceptance back", Role: engineer, Response: api.KeptFinding{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Checkups.ReopenFinding(c.Context(), c.who, c.Params("id"))
-		}},
-		{Method: get, Path: "/findings/{id}/correction", Summary: "The change that would settle a finding; nothing is changed", Role: viewer, Response: api.Correction{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.Correction(c.Context(), c.Params("id")) }},
-		{Method: post, Path: "/findings/{id}/correction", Summary: "Make the change that was looked at", Role: engineer, Request: api.Correct{}, Status: 204, handle: func(c *call) (any, error) {
-			in, err := body[api.Correct](c)
-			if err != nil {
-				return nil, err
-			}
-			return nil, c.s.gate.Checkups.Correct(c.Context(), c.who, c.Params("id"), in.Revision)
-		}},
-		{Method: get, Path: "/outside", Summary: "Partners' hosts, as they were last looked at", Role: viewer, Response: api.List[api.OutsideHost]{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.OutsideHosts(c.Context()) }},
-		{Method: post, Path: "/outside/look", Summary: "Look at a partner's host now", Role: engineer, Request: api.LookOutside{}, Response: api.List[api.OutsideHost]{}, handle: func(c *call) (any, error) {
-			in, err := body[api.LookOutside](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Checkups.LookOutside(c.Context(), in.Origin)
-		}},
-		{Method: get, Path: "/notices", Summary: "Whom the gate tells about new findings", Role: owner, Response: api.NoticesView{}, handle: func(c *call) (any, error) { return c.s.gate.Checkups.Notices(c.Context()) }},
-		{Method: put, Path: "/notices", Summary: "Say whom the gate tells about new findings", Role: owner, Request: api.SaveNotices{}, Response: api.NoticesView{}, handle: func(c *call) (any, error) {
-			in, err := body[api.SaveNotices](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Checkups.SetNotices(c.Context(), c.who, in)
-		}},
+		{
+			Method:   post,
+			Path:     "/checkup",
+			Summary:  "Inspect the whole configuration now",
+			Role:     viewer,
+			Response: api.CheckupResult{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Checkup(c.Context()) },
+		},
+		{
+			Method:   get,
+			Path:     "/findings",
+			Summary:  "What the checkups found and is there still, what is broken first",
+			Role:     viewer,
+			Query:    []string{"severity", "kind", "slug", "code", "accepted"},
+			Response: api.List[api.KeptFinding]{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Checkups.KeptFindings(
+					c.Context(),
+					checkups.FindingFilter{
+						Severity: c.Query("severity"),
+						Kind:     c.Query("kind"),
+						Slug:     c.Query("slug"),
+						Code:     c.Query("code"),
+						Accepted: c.Query("accepted"),
+					},
+				)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/findings/{id}/accept",
+			Summary:  "Accept a finding, with a reason, until a date",
+			Role:     engineer,
+			Request:  api.AcceptFinding{},
+			Response: api.KeptFinding{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.AcceptFinding](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Checkups.AcceptFinding(c.Context(), c.who, c.Params("id"), in)
+			},
+		},
+		{
+			Method:   del,
+			Path:     "/findings/{id}/accept",
+			Summary:  "Take an acceptance back",
+			Role:     engineer,
+			Response: api.KeptFinding{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Checkups.ReopenFinding(c.Context(), c.who, c.Params("id"))
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/findings/{id}/correction",
+			Summary:  "The change that would settle a finding; nothing is changed",
+			Role:     viewer,
+			Response: api.Correction{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Correction(c.Context(), c.Params("id")) },
+		},
+		{
+			Method:  post,
+			Path:    "/findings/{id}/correction",
+			Summary: "Make the change that was looked at",
+			Role:    engineer,
+			Request: api.Correct{},
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				in, err := body[api.Correct](c)
+				if err != nil {
+					return nil, err
+				}
+				return nil, c.s.gate.Checkups.Correct(c.Context(), c.who, c.Params("id"), in.Revision)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/outside",
+			Summary:  "Partners' hosts, as they were last looked at",
+			Role:     viewer,
+			Response: api.List[api.OutsideHost]{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.OutsideHosts(c.Context()) },
+		},
+		{
+			Method:   post,
+			Path:     "/outside/look",
+			Summary:  "Look at a partner's host now",
+			Role:     engineer,
+			Request:  api.LookOutside{},
+			Response: api.List[api.OutsideHost]{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.LookOutside](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Checkups.LookOutside(c.Context(), in.Origin)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/notices",
+			Summary:  "Whom the gate tells about new findings",
+			Role:     owner,
+			Response: api.NoticesView{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Notices(c.Context()) },
+		},
+		{
+			Method:   put,
+			Path:     "/notices",
+			Summary:  "Say whom the gate tells about new findings",
+			Role:     owner,
+			Request:  api.SaveNotices{},
+			Response: api.NoticesView{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.SaveNotices](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Checkups.SetNotices(c.Context(), c.who, in)
+			},
+		},
 	}
 }

@@ -21,31 +21,79 @@ func configRoutes() []route {
 	const engineer = ground.RoleEngineer
 	post, get := http.MethodPost, http.MethodGet
 	return []route{
-		{Method: get, Path: "/config", Summary: "The configuration as files: one, or with form=folder one for each application and provider; with sealed=1 an owner gets secrets, sealed for this gate", Role: engineer, Query: []string{"form", "sealed"}, Response: api.ConfigFiles{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Changes.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
-		}},
-		{Method: post, Path: "/config", Summary: "Create and update what files describe, all or nothing, or only tell what would happen", Role: engineer, Request: api.LoadConfig{}, Response: api.ConfigResult{}, handle: func(c *call) (any, error) {
-			in, err := body[api.LoadConfig](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Changes.LoadConfig(c.Context(), c.who, in)
-		}},
-		{Method: post, Path: "/config/staged", Summary: "Open a place for a configuration that is too large for one call", Role: engineer, Response: api.Staged{}, Status: 201, handle: func(c *call) (any, error) { return c.s.gate.Changes.NewStaged(c.Context(), c.who) }},
-		{Method: post, Path: "/config/staged/{id}/parts", Summary: "Send a part of it that begins at an offset", Role: engineer, Query: []string{"at"}, Upload: true, Response: api.Staged{}, handle: func(c *call) (any, error) {
-			at, err := strconv.ParseInt(c.Query("at"), 10, 64)
-			if err != nil || at < 0 {
-				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "Where the part begins is missing", Code: "at", Detail: "The query needs at, the offset in octets at which the part begins."}
-			}
-			return c.s.gate.Changes.AddStaged(c.Context(), c.who, c.Params("id"), at, bytes.Clone(c.BodyRaw()))
-		}},
-		{Method: post, Path: "/config/seal", Summary: "Seal a secret for this gate, so that it can stand in a file", Role: engineer, Request: api.SealSecret{}, Response: api.SealedSecret{}, handle: func(c *call) (any, error) {
-			in, err := body[api.SealSecret](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Changes.SealSecret(c.Context(), c.who, in)
-		}},
+		{
+			Method: get,
+			Path:   "/config",
+			Summary: "The configuration as files: one, or with form=folder one for each application and provider; with sealed=1 an " +
+				"owner gets secrets, sealed for this gate",
+			Role:     engineer,
+			Query:    []string{"form", "sealed"},
+			Response: api.ConfigFiles{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Changes.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/config",
+			Summary:  "Create and update what files describe, all or nothing, or only tell what would happen",
+			Role:     engineer,
+			Request:  api.LoadConfig{},
+			Response: api.ConfigResult{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.LoadConfig](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Changes.LoadConfig(c.Context(), c.who, in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/config/staged",
+			Summary:  "Open a place for a configuration that is too large for one call",
+			Role:     engineer,
+			Response: api.Staged{},
+			Status:   201,
+			handle:   func(c *call) (any, error) { return c.s.gate.Changes.NewStaged(c.Context(), c.who) },
+		},
+		{
+			Method:   post,
+			Path:     "/config/staged/{id}/parts",
+			Summary:  "Send a part of it that begins at an offset",
+			Role:     engineer,
+			Query:    []string{"at"},
+			Upload:   true,
+			Response: api.Staged{},
+			handle: func(c *call) (any, error) {
+				at, err := strconv.ParseInt(c.Query("at"), 10, 64)
+				if err != nil || at < 0 {
+					return nil, &api.Problem{
+						Type:   "about:blank",
+						Status: http.StatusBadRequest,
+						Title:  "Where the part begins is missing",
+						Code:   "at",
+						Detail: "The query needs at, the offset in octets at which the part begins.",
+					}
+				}
+				return c.s.gate.Changes.AddStaged(c.Context(), c.who, c.Params("id"), at, bytes.Clone(c.BodyRaw()))
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/config/seal",
+			Summary:  "Seal a secret for this gate, so that it can stand in a file",
+			Role:     engineer,
+			Request:  api.SealSecret{},
+			Response: api.SealedSecret{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.SealSecret](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Changes.SealSecret(c.Context(), c.who, in)
+			},
+		},
 	}
 }
 
@@ -59,7 +107,8 @@ func Schema() []byte {
 	schemaOnce.Do(func() {
 		reflector := jsonschema.Reflector{Anonymous: true, Namer: schemaName, Mapper: mapType, RequiredFromJSONSchemaTags: true}
 		s := reflector.Reflect(files.Form{})
-		s.Title, s.Description = "Inner Gate configuration", "A file, or a part of the configuration of a gate. What a file does not mention stays as it is."
+		s.Title, s.Description = "Inner Gate configuration",
+			"A file, or a part of the configuration of a gate. What a file does not mention stays as it is."
 		for name, d := range s.Definitions {
 			describeFields(name, d)
 		}
@@ -104,12 +153,21 @@ func anyOf(list []string) []any {
 
 // fieldWords are said of fields whose name does not say enough.
 var fieldWords = map[string]string{
-	"slug": "The short name: fixed once given, because it stands in addresses that others hold.", "reach": "Whom it serves: draft (rehearsals only), circle (a chosen few), everyone, or closed.",
-	"providers": "Short names of the providers that people sign in with here, in order of preference.", "startUrl": "The application's own address at which a person begins.",
-	"steps": "In a mapping: what is done to the values, in order.", "ConfigApplication.steps": "What the other side's engineer has to do, in order; they stand on the exchange sheet.", "ConfigProvider.steps": "What the other side's engineer has to do, in order; they stand on the exchange sheet.",
-	"admission": "What happens to a subject that matches nobody: refuse, create, ask or pass.", "required": "The sign-in is refused where there is no value.", "use": "The short name of a rule set whose rules stand at this place.",
-	"entityId": "The partner's entity ID, exactly as it sends it.", "env": "The name of an environment variable where the command that loads the file runs.", "sealed": "What `innergate config seal` printed.",
-	"file": "The path of a file with the secret and nothing else, from where this file lies.", "for": "What the secret belongs to: providers/NAME, applications/NAME, mail or notices.",
+	"slug":                    "The short name: fixed once given, because it stands in addresses that others hold.",
+	"reach":                   "Whom it serves: draft (rehearsals only), circle (a chosen few), everyone, or closed.",
+	"providers":               "Short names of the providers that people sign in with here, in order of preference.",
+	"startUrl":                "The application's own address at which a person begins.",
+	"steps":                   "In a mapping: what is done to the values, in order.",
+	"ConfigApplication.steps": "What the other side's engineer has to do, in order; they stand on the exchange sheet.",
+	"ConfigProvider.steps":    "What the other side's engineer has to do, in order; they stand on the exchange sheet.",
+	"admission":               "What happens to a subject that matches nobody: refuse, create, ask or pass.",
+	"required":                "The sign-in is refused where there is no value.",
+	"use":                     "The short name of a rule set whose rules stand at this place.",
+	"entityId":                "The partner's entity ID, exactly as it sends it.",
+	"env":                     "The name of an environment variable where the command that loads the file runs.",
+	"sealed":                  "What `innergate config seal` printed.",
+	"file":                    "The path of a file with the secret and nothing else, from where this file lies.",
+	"for":                     "What the secret belongs to: providers/NAME, applications/NAME, mail or notices.",
 }
 
 // schema serves the JSON Schema of configuration files. It says nothing about this gate.

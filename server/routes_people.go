@@ -17,110 +17,324 @@ func peopleRoutes() []route {
 	const viewer, engineer, owner, assigner = ground.RoleViewer, ground.RoleEngineer, ground.RoleOwner, ground.RoleAssigner
 	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
-		{Method: get, Path: "/people", Summary: "List people. Search finds by how name, mail address, user name or external ID begins", Role: assigner, Query: paged("type", "group", "provider", "active"), Response: api.List[api.PersonLine]{}, handle: listPeople},
-		{Method: post, Path: "/people", Summary: "Add a person", Role: engineer, Request: api.SavePerson{}, Response: api.Person{}, Status: 201, handle: func(c *call) (any, error) {
-			in, err := body[api.SavePerson](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Persons.SavePerson(c.Context(), c.who, "", in)
-		}},
-		{Method: get, Path: "/people/{id}", Summary: "A person with profile, groups, links and accounts", Role: engineer, Response: api.Person{}, handle: func(c *call) (any, error) { return c.s.gate.Persons.Person(c.Context(), c.Params("id")) }},
-		{Method: put, Path: "/people/{id}", Summary: "Change a person; what changes counts as entered by hand", Role: engineer, Request: api.SavePerson{}, Response: api.Person{}, handle: func(c *call) (any, error) {
-			in, err := body[api.SavePerson](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Persons.SavePerson(c.Context(), c.who, c.Params("id"), in)
-		}},
-		{Method: del, Path: "/people/{id}", Summary: "Delete a person with links, memberships and assignments", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Persons.DeletePerson(c.Context(), c.who, c.Params("id"))
-		}},
-		{Method: post, Path: "/people/{id}/links", Summary: "Link a person to the identifier that a provider vouched for in a sign-in", Role: engineer, Request: api.LinkPerson{}, Response: api.Person{}, Status: 201, handle: func(c *call) (any, error) {
-			in, err := body[api.LinkPerson](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Persons.LinkPerson(c.Context(), c.who, c.Params("id"), in.Reference)
-		}},
-		{Method: del, Path: "/people/{id}/links/{link}", Summary: "Take a link to a provider's subject away", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Persons.Unlink(c.Context(), c.who, c.Params("id"), c.Params("link"))
-		}},
-		{Method: post, Path: "/people/{id}/password-link", Summary: "Make a link with which the person sets a password, once; it is in the answer only", Role: engineer, Response: api.PersonLinkMade{}, Status: 201, handle: func(c *call) (any, error) {
-			return c.s.gate.Directory.NewPersonLink(c.Context(), c.who, c.Params("id"))
-		}},
-		{Method: del, Path: "/people/{id}/credentials/{credential}", Summary: "Take a credential away; a second factor goes with its recovery codes", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Directory.RemoveCredential(c.Context(), c.who, c.Params("id"), c.Params("credential"))
-		}},
-		{Method: get, Path: "/people-settings", Summary: "Person types, attributes and the table of standard names", Role: viewer, Response: api.Attributes{}, handle: func(c *call) (any, error) { return c.s.gate.Persons.PeopleSettings(c.Context()) }},
-		{Method: put, Path: "/people-settings", Summary: "Replace person types and attributes", Role: engineer, Request: people.Settings{}, Status: 204, handle: func(c *call) (any, error) {
-			in, err := body[people.Settings](c)
-			if err != nil {
-				return nil, err
-			}
-			return nil, c.s.gate.Persons.SetPeopleSettings(c.Context(), c.who, in)
-		}},
-		{Method: get, Path: "/mail-settings", Summary: "How the gate sends mail", Role: owner, Response: api.MailSettings{}, handle: func(c *call) (any, error) { return c.s.gate.MailSettings(c.Context()) }},
-		{Method: put, Path: "/mail-settings", Summary: "Say how the gate sends mail; an empty server ends it", Role: owner, Request: api.SaveMail{}, Response: api.MailSettings{}, handle: func(c *call) (any, error) {
-			in, err := body[api.SaveMail](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.SetMail(c.Context(), c.who, in)
-		}},
-		{Method: post, Path: "/mail-settings/test", Summary: "Send a mail to see that it can be done", Role: owner, Request: api.TestMail{}, Status: 204, handle: func(c *call) (any, error) {
-			in, err := body[api.TestMail](c)
-			if err != nil {
-				return nil, err
-			}
-			return nil, c.s.gate.TestMail(c.Context(), c.who, in.To)
-		}},
-		{Method: get, Path: "/people-export/{form}", Summary: "All people as a file, in csv or jsonl", Role: owner, Media: "text/plain; charset=utf-8", Response: []byte{}, handle: exportPeople},
-		{Method: get, Path: "/people-imports", Summary: "The newest imports", Role: engineer, Response: api.List[api.Import]{}, handle: func(c *call) (any, error) { return c.s.gate.Persons.Imports(c.Context()) }},
-		{Method: post, Path: "/people-imports", Summary: "Open an import of people; its file is sent in parts", Role: engineer, Request: api.NewImport{}, Response: api.Import{}, Status: 201, handle: func(c *call) (any, error) {
-			in, err := body[api.NewImport](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Persons.NewImport(c.Context(), c.who, in)
-		}},
-		{Method: get, Path: "/people-imports/{id}", Summary: "How an import stands", Role: engineer, Response: api.Import{}, handle: func(c *call) (any, error) { return c.s.gate.Persons.Import(c.Context(), c.Params("id")) }},
-		{Method: post, Path: "/people-imports/{id}/parts", Summary: "Send a part of the file that begins at an offset", Role: engineer, Query: []string{"at"}, Upload: true, Response: api.Import{}, handle: func(c *call) (any, error) {
-			at, err := strconv.ParseInt(c.Query("at"), 10, 64)
-			if err != nil || at < 0 {
-				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "Where the part begins is missing", Code: "at", Detail: "The query needs at, the offset in octets at which the part begins."}
-			}
-			return c.s.gate.Persons.AddToImport(c.Context(), c.Params("id"), at, bytes.Clone(c.BodyRaw()))
-		}},
-		{Method: post, Path: "/people-imports/{id}/check", Summary: "Look at every line and tell what would change; nothing is written", Role: engineer, Response: api.Import{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), false)
-		}},
-		{Method: post, Path: "/people-imports/{id}/write", Summary: "Write what was checked; a stopped import goes on where it was", Role: engineer, Response: api.Import{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), true)
-		}},
-		{Method: del, Path: "/people-imports/{id}", Summary: "Cancel an import; what was written stays", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Persons.CancelImport(c.Context(), c.who, c.Params("id"))
-		}},
+		{
+			Method:   get,
+			Path:     "/people",
+			Summary:  "List people. Search finds by how name, mail address, user name or external ID begins",
+			Role:     assigner,
+			Query:    paged("type", "group", "provider", "active"),
+			Response: api.List[api.PersonLine]{},
+			handle:   listPeople,
+		},
+		{
+			Method:   post,
+			Path:     "/people",
+			Summary:  "Add a person",
+			Role:     engineer,
+			Request:  api.SavePerson{},
+			Response: api.Person{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				in, err := body[api.SavePerson](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Persons.SavePerson(c.Context(), c.who, "", in)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/people/{id}",
+			Summary:  "A person with profile, groups, links and accounts",
+			Role:     engineer,
+			Response: api.Person{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Person(c.Context(), c.Params("id")) },
+		},
+		{
+			Method:   put,
+			Path:     "/people/{id}",
+			Summary:  "Change a person; what changes counts as entered by hand",
+			Role:     engineer,
+			Request:  api.SavePerson{},
+			Response: api.Person{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.SavePerson](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Persons.SavePerson(c.Context(), c.who, c.Params("id"), in)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/people/{id}",
+			Summary: "Delete a person with links, memberships and assignments",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Persons.DeletePerson(c.Context(), c.who, c.Params("id"))
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/people/{id}/links",
+			Summary:  "Link a person to the identifier that a provider vouched for in a sign-in",
+			Role:     engineer,
+			Request:  api.LinkPerson{},
+			Response: api.Person{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				in, err := body[api.LinkPerson](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Persons.LinkPerson(c.Context(), c.who, c.Params("id"), in.Reference)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/people/{id}/links/{link}",
+			Summary: "Take a link to a provider's subject away",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Persons.Unlink(c.Context(), c.who, c.Params("id"), c.Params("link"))
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/people/{id}/password-link",
+			Summary:  "Make a link with which the person sets a password, once; it is in the answer only",
+			Role:     engineer,
+			Response: api.PersonLinkMade{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Directory.NewPersonLink(c.Context(), c.who, c.Params("id"))
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/people/{id}/credentials/{credential}",
+			Summary: "Take a credential away; a second factor goes with its recovery codes",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Directory.RemoveCredential(c.Context(), c.who, c.Params("id"), c.Params("credential"))
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/people-settings",
+			Summary:  "Person types, attributes and the table of standard names",
+			Role:     viewer,
+			Response: api.Attributes{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Persons.PeopleSettings(c.Context()) },
+		},
+		{
+			Method:  put,
+			Path:    "/people-settings",
+			Summary: "Replace person types and attributes",
+			Role:    engineer,
+			Request: people.Settings{},
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				in, err := body[people.Settings](c)
+				if err != nil {
+					return nil, err
+				}
+				return nil, c.s.gate.Persons.SetPeopleSettings(c.Context(), c.who, in)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/mail-settings",
+			Summary:  "How the gate sends mail",
+			Role:     owner,
+			Response: api.MailSettings{},
+			handle:   func(c *call) (any, error) { return c.s.gate.MailSettings(c.Context()) },
+		},
+		{
+			Method:   put,
+			Path:     "/mail-settings",
+			Summary:  "Say how the gate sends mail; an empty server ends it",
+			Role:     owner,
+			Request:  api.SaveMail{},
+			Response: api.MailSettings{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.SaveMail](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.SetMail(c.Context(), c.who, in)
+			},
+		},
+		{
+			Method:  post,
+			Path:    "/mail-settings/test",
+			Summary: "Send a mail to see that it can be done",
+			Role:    owner,
+			Request: api.TestMail{},
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				in, err := body[api.TestMail](c)
+				if err != nil {
+					return nil, err
+				}
+				return nil, c.s.gate.TestMail(c.Context(), c.who, in.To)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/people-export/{form}",
+			Summary:  "All people as a file, in csv or jsonl",
+			Role:     owner,
+			Media:    "text/plain; charset=utf-8",
+			Response: []byte{},
+			handle:   exportPeople,
+		},
+		{
+			Method:   get,
+			Path:     "/people-imports",
+			Summary:  "The newest imports",
+			Role:     engineer,
+			Response: api.List[api.Import]{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Imports(c.Context()) },
+		},
+		{
+			Method:   post,
+			Path:     "/people-imports",
+			Summary:  "Open an import of people; its file is sent in parts",
+			Role:     engineer,
+			Request:  api.NewImport{},
+			Response: api.Import{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				in, err := body[api.NewImport](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Persons.NewImport(c.Context(), c.who, in)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/people-imports/{id}",
+			Summary:  "How an import stands",
+			Role:     engineer,
+			Response: api.Import{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Import(c.Context(), c.Params("id")) },
+		},
+		{
+			Method:   post,
+			Path:     "/people-imports/{id}/parts",
+			Summary:  "Send a part of the file that begins at an offset",
+			Role:     engineer,
+			Query:    []string{"at"},
+			Upload:   true,
+			Response: api.Import{},
+			handle: func(c *call) (any, error) {
+				at, err := strconv.ParseInt(c.Query("at"), 10, 64)
+				if err != nil || at < 0 {
+					return nil, &api.Problem{
+						Type:   "about:blank",
+						Status: http.StatusBadRequest,
+						Title:  "Where the part begins is missing",
+						Code:   "at",
+						Detail: "The query needs at, the offset in octets at which the part begins.",
+					}
+				}
+				return c.s.gate.Persons.AddToImport(c.Context(), c.Params("id"), at, bytes.Clone(c.BodyRaw()))
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/people-imports/{id}/check",
+			Summary:  "Look at every line and tell what would change; nothing is written",
+			Role:     engineer,
+			Response: api.Import{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), false)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/people-imports/{id}/write",
+			Summary:  "Write what was checked; a stopped import goes on where it was",
+			Role:     engineer,
+			Response: api.Import{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), true)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/people-imports/{id}",
+			Summary: "Cancel an import; what was written stays",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Persons.CancelImport(c.Context(), c.who, c.Params("id"))
+			},
+		},
 
-		{Method: get, Path: "/groups", Summary: "List groups", Role: assigner, Query: paged(), Response: api.List[api.Group]{}, handle: func(c *call) (any, error) { return c.s.gate.Persons.Groups(c.Context(), page(c)) }},
-		{Method: post, Path: "/groups", Summary: "Add a group", Role: engineer, Request: config.Group{}, Response: api.Group{}, Status: 201, handle: func(c *call) (any, error) {
-			in, err := body[config.Group](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Persons.SaveGroup(c.Context(), c.who, "", in)
-		}},
-		{Method: get, Path: "/groups/{slug}", Summary: "Show a group", Role: viewer, Response: api.Group{}, handle: func(c *call) (any, error) { return c.s.gate.Persons.Group(c.Context(), c.Params("slug")) }},
-		{Method: put, Path: "/groups/{slug}", Summary: "Change a group's name and description", Role: engineer, Request: config.Group{}, Response: api.Group{}, handle: func(c *call) (any, error) {
-			in, err := body[config.Group](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Persons.SaveGroup(c.Context(), c.who, c.Params("slug"), in)
-		}},
-		{Method: del, Path: "/groups/{slug}", Summary: "Delete a group that nothing names", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Persons.DeleteGroup(c.Context(), c.who, c.Params("slug"))
-		}},
+		{
+			Method:   get,
+			Path:     "/groups",
+			Summary:  "List groups",
+			Role:     assigner,
+			Query:    paged(),
+			Response: api.List[api.Group]{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Groups(c.Context(), page(c)) },
+		},
+		{
+			Method:   post,
+			Path:     "/groups",
+			Summary:  "Add a group",
+			Role:     engineer,
+			Request:  config.Group{},
+			Response: api.Group{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				in, err := body[config.Group](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Persons.SaveGroup(c.Context(), c.who, "", in)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/groups/{slug}",
+			Summary:  "Show a group",
+			Role:     viewer,
+			Response: api.Group{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Group(c.Context(), c.Params("slug")) },
+		},
+		{
+			Method:   put,
+			Path:     "/groups/{slug}",
+			Summary:  "Change a group's name and description",
+			Role:     engineer,
+			Request:  config.Group{},
+			Response: api.Group{},
+			handle: func(c *call) (any, error) {
+				in, err := body[config.Group](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Persons.SaveGroup(c.Context(), c.who, c.Params("slug"), in)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/groups/{slug}",
+			Summary: "Delete a group that nothing names",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Persons.DeleteGroup(c.Context(), c.who, c.Params("slug"))
+			},
+		},
 	}
 }
 
@@ -129,115 +343,245 @@ func accessRoutes() []route {
 	const viewer, engineer, assigner = ground.RoleViewer, ground.RoleEngineer, ground.RoleAssigner
 	post, put, del, get := http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
-		{Method: get, Path: "/applications/{slug}/assignments", Summary: "Who is assigned to an application", Role: assigner, Query: paged(), Response: api.List[api.Assignment]{}, handle: func(c *call) (any, error) {
-			if c.who.Role == assigner {
+		{
+			Method:   get,
+			Path:     "/applications/{slug}/assignments",
+			Summary:  "Who is assigned to an application",
+			Role:     assigner,
+			Query:    paged(),
+			Response: api.List[api.Assignment]{},
+			handle: func(c *call) (any, error) {
+				if c.who.Role == assigner {
+					if err := persons.MayAssign(c.who, c.Params("slug")); err != nil {
+						return nil, err
+					}
+				}
+				list, err := c.s.gate.Persons.Assignments(c.Context(), c.Params("slug"), page(c))
+				if err == nil && c.who.Role == viewer {
+					for i := range list.Items {
+						if list.Items[i].Kind == "person" {
+							list.Items[i].Name, list.Items[i].Hint = "•••", ""
+						}
+					}
+				}
+				return list, err
+			},
+		},
+		{
+			Method:  put,
+			Path:    "/applications/{slug}/assignments",
+			Summary: "Assign a person or a group, or change the roles that go with it",
+			Role:    assigner,
+			Request: api.Assignment{},
+			Status:  204,
+			handle: func(c *call) (any, error) {
 				if err := persons.MayAssign(c.who, c.Params("slug")); err != nil {
 					return nil, err
 				}
-			}
-			list, err := c.s.gate.Persons.Assignments(c.Context(), c.Params("slug"), page(c))
-			if err == nil && c.who.Role == viewer {
-				for i := range list.Items {
-					if list.Items[i].Kind == "person" {
-						list.Items[i].Name, list.Items[i].Hint = "•••", ""
-					}
+				in, err := body[api.Assignment](c)
+				if err != nil {
+					return nil, err
 				}
-			}
-			return list, err
-		}},
-		{Method: put, Path: "/applications/{slug}/assignments", Summary: "Assign a person or a group, or change the roles that go with it", Role: assigner, Request: api.Assignment{}, Status: 204, handle: func(c *call) (any, error) {
-			if err := persons.MayAssign(c.who, c.Params("slug")); err != nil {
-				return nil, err
-			}
-			in, err := body[api.Assignment](c)
-			if err != nil {
-				return nil, err
-			}
-			return nil, c.s.gate.Persons.Assign(c.Context(), c.who, c.Params("slug"), in)
-		}},
-		{Method: del, Path: "/applications/{slug}/assignments/{kind}/{who}", Summary: "Take an assignment away", Role: assigner, Status: 204, handle: func(c *call) (any, error) {
-			if err := persons.MayAssign(c.who, c.Params("slug")); err != nil {
-				return nil, err
-			}
-			return nil, c.s.gate.Persons.Unassign(c.Context(), c.who, c.Params("slug"), c.Params("kind"), c.Params("who"))
-		}},
-		{Method: get, Path: "/applications/{slug}/who", Summary: "Who can get in, and why", Role: engineer, Query: []string{"search", "after", "limit"}, Response: api.WhoGetsIn{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Configuration.WhoGetsIn(c.Context(), c.Params("slug"), page(c))
-		}},
-		{Method: post, Path: "/applications/{slug}/explain", Summary: "Whether a person would get in, and why", Role: engineer, Request: api.AccessQuestion{}, Response: api.AccessAnswer{}, handle: func(c *call) (any, error) {
-			in, err := body[api.AccessQuestion](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Configuration.ExplainAccess(c.Context(), c.Params("slug"), in)
-		}},
-		{Method: post, Path: "/applications/{slug}/accounts", Summary: "Compare the application's own list of accounts with what a subject rule would send", Role: engineer, Request: api.AccountCheck{}, Response: api.AccountChecked{}, handle: func(c *call) (any, error) {
-			in, err := body[api.AccountCheck](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Configuration.CheckAccounts(c.Context(), c.Params("slug"), in)
-		}},
-		{Method: post, Path: "/applications/{slug}/subject", Summary: "Who would become another user with another subject rule", Role: engineer, Request: config.Subject{}, Response: api.SubjectChange{}, handle: func(c *call) (any, error) {
-			in, err := body[config.Subject](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Configuration.PreviewSubject(c.Context(), c.Params("slug"), in)
-		}},
-		{Method: post, Path: "/mapping/try", Summary: "Apply a mapping to an input, in steps", Role: engineer, Request: api.TryMapping{}, Response: api.TriedMapping{}, handle: func(c *call) (any, error) {
-			in, err := body[api.TryMapping](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Rehearsal.TryMapping(c.Context(), in)
-		}},
-		{Method: post, Path: "/mapping/suggest", Summary: "Propose rules for a sample", Role: engineer, Request: api.Suggest{}, Response: api.Suggested{}, handle: func(c *call) (any, error) {
-			in, err := body[api.Suggest](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Rehearsal.SuggestRules(c.Context(), in)
-		}},
-		{Method: post, Path: "/preview", Summary: "What would become of a sign-in, live or with drafts; nothing is written", Role: engineer, Request: api.Preview{}, Response: api.Previewed{}, handle: func(c *call) (any, error) {
-			in, err := body[api.Preview](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Rehearsal.Preview(c.Context(), in)
-		}},
-		{Method: get, Path: "/rule-sets", Summary: "List rule sets with who uses them", Role: viewer, Response: api.List[api.RuleSet]{}, handle: func(c *call) (any, error) { return c.s.gate.Configuration.RuleSets(c.Context()) }},
-		{Method: post, Path: "/rule-sets", Summary: "Add a rule set", Role: engineer, Request: config.RuleSet{}, Response: api.RuleSet{}, Status: 201, handle: func(c *call) (any, error) {
-			in, err := body[config.RuleSet](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Configuration.SaveRuleSet(c.Context(), c.who, "", in, 0)
-		}},
-		{Method: get, Path: "/rule-sets/{slug}", Summary: "Show a rule set with who uses it", Role: viewer, Response: api.RuleSet{}, handle: func(c *call) (any, error) { return c.s.gate.Configuration.RuleSet(c.Context(), c.Params("slug")) }},
-		{Method: put, Path: "/rule-sets/{slug}", Summary: "Replace a rule set; a change that breaks a user of it is refused", Role: engineer, Query: []string{"revision"}, Request: config.RuleSet{}, Response: api.RuleSet{}, handle: func(c *call) (any, error) {
-			in, err := body[config.RuleSet](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Configuration.SaveRuleSet(c.Context(), c.who, c.Params("slug"), in, revision(c))
-		}},
-		{Method: post, Path: "/rule-sets/{slug}/preview", Summary: "What a change does to each user of the set; nothing is written", Role: engineer, Request: config.RuleSet{}, Response: api.List[api.SetEffect]{}, handle: func(c *call) (any, error) {
-			in, err := body[config.RuleSet](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Configuration.PreviewRuleSet(c.Context(), c.Params("slug"), in)
-		}},
-		{Method: del, Path: "/rule-sets/{slug}", Summary: "Delete a rule set that nobody uses", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Configuration.DeleteRuleSet(c.Context(), c.who, c.Params("slug"))
-		}},
+				return nil, c.s.gate.Persons.Assign(c.Context(), c.who, c.Params("slug"), in)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/applications/{slug}/assignments/{kind}/{who}",
+			Summary: "Take an assignment away",
+			Role:    assigner,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				if err := persons.MayAssign(c.who, c.Params("slug")); err != nil {
+					return nil, err
+				}
+				return nil, c.s.gate.Persons.Unassign(c.Context(), c.who, c.Params("slug"), c.Params("kind"), c.Params("who"))
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/applications/{slug}/who",
+			Summary:  "Who can get in, and why",
+			Role:     engineer,
+			Query:    []string{"search", "after", "limit"},
+			Response: api.WhoGetsIn{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Configuration.WhoGetsIn(c.Context(), c.Params("slug"), page(c))
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/applications/{slug}/explain",
+			Summary:  "Whether a person would get in, and why",
+			Role:     engineer,
+			Request:  api.AccessQuestion{},
+			Response: api.AccessAnswer{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.AccessQuestion](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Configuration.ExplainAccess(c.Context(), c.Params("slug"), in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/applications/{slug}/accounts",
+			Summary:  "Compare the application's own list of accounts with what a subject rule would send",
+			Role:     engineer,
+			Request:  api.AccountCheck{},
+			Response: api.AccountChecked{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.AccountCheck](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Configuration.CheckAccounts(c.Context(), c.Params("slug"), in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/applications/{slug}/subject",
+			Summary:  "Who would become another user with another subject rule",
+			Role:     engineer,
+			Request:  config.Subject{},
+			Response: api.SubjectChange{},
+			handle: func(c *call) (any, error) {
+				in, err := body[config.Subject](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Configuration.PreviewSubject(c.Context(), c.Params("slug"), in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/mapping/try",
+			Summary:  "Apply a mapping to an input, in steps",
+			Role:     engineer,
+			Request:  api.TryMapping{},
+			Response: api.TriedMapping{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.TryMapping](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Rehearsal.TryMapping(c.Context(), in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/mapping/suggest",
+			Summary:  "Propose rules for a sample",
+			Role:     engineer,
+			Request:  api.Suggest{},
+			Response: api.Suggested{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.Suggest](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Rehearsal.SuggestRules(c.Context(), in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/preview",
+			Summary:  "What would become of a sign-in, live or with drafts; nothing is written",
+			Role:     engineer,
+			Request:  api.Preview{},
+			Response: api.Previewed{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.Preview](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Rehearsal.Preview(c.Context(), in)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/rule-sets",
+			Summary:  "List rule sets with who uses them",
+			Role:     viewer,
+			Response: api.List[api.RuleSet]{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Configuration.RuleSets(c.Context()) },
+		},
+		{
+			Method:   post,
+			Path:     "/rule-sets",
+			Summary:  "Add a rule set",
+			Role:     engineer,
+			Request:  config.RuleSet{},
+			Response: api.RuleSet{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				in, err := body[config.RuleSet](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Configuration.SaveRuleSet(c.Context(), c.who, "", in, 0)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/rule-sets/{slug}",
+			Summary:  "Show a rule set with who uses it",
+			Role:     viewer,
+			Response: api.RuleSet{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Configuration.RuleSet(c.Context(), c.Params("slug")) },
+		},
+		{
+			Method:   put,
+			Path:     "/rule-sets/{slug}",
+			Summary:  "Replace a rule set; a change that breaks a user of it is refused",
+			Role:     engineer,
+			Query:    []string{"revision"},
+			Request:  config.RuleSet{},
+			Response: api.RuleSet{},
+			handle: func(c *call) (any, error) {
+				in, err := body[config.RuleSet](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Configuration.SaveRuleSet(c.Context(), c.who, c.Params("slug"), in, revision(c))
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/rule-sets/{slug}/preview",
+			Summary:  "What a change does to each user of the set; nothing is written",
+			Role:     engineer,
+			Request:  config.RuleSet{},
+			Response: api.List[api.SetEffect]{},
+			handle: func(c *call) (any, error) {
+				in, err := body[config.RuleSet](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Configuration.PreviewRuleSet(c.Context(), c.Params("slug"), in)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/rule-sets/{slug}",
+			Summary: "Delete a rule set that nobody uses",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Configuration.DeleteRuleSet(c.Context(), c.who, c.Params("slug"))
+			},
+		},
 	}
 }
 
 // listPeople masks names for viewers, and shows an assigner no more than is needed to choose somebody.
 func listPeople(c *call) (any, error) {
-	list, err := c.s.gate.Persons.People(c.Context(), page(c), persons.PersonFilter{Type: c.Query("type"), Group: c.Query("group"), Provider: c.Query("provider"), Active: c.Query("active")})
+	list, err := c.s.gate.Persons.People(
+		c.Context(),
+		page(c),
+		persons.PersonFilter{Type: c.Query("type"), Group: c.Query("group"), Provider: c.Query("provider"), Active: c.Query("active")},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -256,7 +600,13 @@ func listPeople(c *call) (any, error) {
 func exportPeople(c *call) (any, error) {
 	form := c.Params("form")
 	if form != people.FormCSV && form != people.FormLines {
-		return nil, &api.Problem{Type: "about:blank", Status: http.StatusNotFound, Title: "Not found", Code: "form", Detail: "People are exported as csv or jsonl."}
+		return nil, &api.Problem{
+			Type:   "about:blank",
+			Status: http.StatusNotFound,
+			Title:  "Not found",
+			Code:   "form",
+			Detail: "People are exported as csv or jsonl.",
+		}
 	}
 	var b bytes.Buffer
 	if err := c.s.gate.Persons.ExportPeople(c.Context(), form, &b); err != nil {

@@ -13,22 +13,68 @@ func sessionRoutes() []route {
 	const viewer, engineer, owner = ground.RoleViewer, ground.RoleEngineer, ground.RoleOwner
 	put, del, get := http.MethodPut, http.MethodDelete, http.MethodGet
 	return []route{
-		{Method: get, Path: "/sessions", Summary: "List sessions at the gate, the newest first; search finds by how a name begins, or an address", Role: engineer, Query: []string{"search", "after", "limit", "person", "provider", "application", "ended"}, Response: api.List[api.Session]{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Sessions.Sessions(c.Context(), page(c), sessions.Filter{Person: c.Query("person"), Provider: c.Query("provider"), Application: c.Query("application"), Ended: c.Query("ended") == "yes"})
-		}},
-		{Method: del, Path: "/sessions/{id}", Summary: "End a session; its applications are told", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Sessions.EndSessionByID(c.Context(), c.who, c.Params("id"))
-		}},
-		{Method: del, Path: "/people/{id}/sessions", Summary: "End all sessions of a person; their applications are told", Role: engineer, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Sessions.EndSessionsOf(c.Context(), c.who, c.Params("id"))
-		}},
-		{Method: get, Path: "/session-limits", Summary: "How long sessions last", Role: viewer, Response: api.SessionLimits{}, handle: func(c *call) (any, error) { return c.s.gate.Sessions.SessionLimits(c.Context()) }},
-		{Method: put, Path: "/session-limits", Summary: "Say how long sessions last; it counts at once", Role: owner, Request: api.SessionLimits{}, Response: api.SessionLimits{}, handle: func(c *call) (any, error) {
-			in, err := body[api.SessionLimits](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Sessions.SetSessionLimits(c.Context(), c.who, in)
-		}},
+		{
+			Method:   get,
+			Path:     "/sessions",
+			Summary:  "List sessions at the gate, the newest first; search finds by how a name begins, or an address",
+			Role:     engineer,
+			Query:    []string{"search", "after", "limit", "person", "provider", "application", "ended"},
+			Response: api.List[api.Session]{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Sessions.Sessions(
+					c.Context(),
+					page(c),
+					sessions.Filter{
+						Person:      c.Query("person"),
+						Provider:    c.Query("provider"),
+						Application: c.Query("application"),
+						Ended:       c.Query("ended") == "yes",
+					},
+				)
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/sessions/{id}",
+			Summary: "End a session; its applications are told",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Sessions.EndSessionByID(c.Context(), c.who, c.Params("id"))
+			},
+		},
+		{
+			Method:  del,
+			Path:    "/people/{id}/sessions",
+			Summary: "End all sessions of a person; their applications are told",
+			Role:    engineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.gate.Sessions.EndSessionsOf(c.Context(), c.who, c.Params("id"))
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/session-limits",
+			Summary:  "How long sessions last",
+			Role:     viewer,
+			Response: api.SessionLimits{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Sessions.SessionLimits(c.Context()) },
+		},
+		{
+			Method:   put,
+			Path:     "/session-limits",
+			Summary:  "Say how long sessions last; it counts at once",
+			Role:     owner,
+			Request:  api.SessionLimits{},
+			Response: api.SessionLimits{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.SessionLimits](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Sessions.SetSessionLimits(c.Context(), c.who, in)
+			},
+		},
 	}
 }

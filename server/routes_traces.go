@@ -15,59 +15,135 @@ func traceRoutes() []route {
 	const viewer, engineer, owner = ground.RoleViewer, ground.RoleEngineer, ground.RoleOwner
 	post, put, get := http.MethodPost, http.MethodPut, http.MethodGet
 	return []route{
-		{Method: get, Path: "/traces/{reference}/compare", Summary: "Two traces side by side, the elder first; without another reference, the newest good sign-in before it", Role: viewer, Query: []string{"with"}, Response: api.TraceComparison{}, handle: func(c *call) (any, error) {
-			return c.s.gate.Rehearsal.CompareTraces(c.Context(), c.Params("reference"), c.Query("with"), ground.Allows(c.who.Role, ground.RoleEngineer))
-		}},
-		{Method: get, Path: "/rehearsals/{id}/events", Summary: "What comes to a rehearsal's trace, as it comes, until its sign-in has ended (server-sent events: begin, trace with FollowedTrace, end)", Role: viewer, Media: "text/event-stream", Response: []byte{}, handle: func(c *call) (any, error) {
-			id, personal := strings.Clone(c.Params("id")), ground.Allows(c.who.Role, ground.RoleEngineer)
-			if _, err := c.s.gate.Rehearsal.Rehearsal(c.Context(), id); err != nil {
-				return nil, err
-			}
-			g := c.s.gate
-			return events(func(ctx context.Context, send func(string, any) error) error {
-				return g.Rehearsal.FollowRehearsal(ctx, id, personal, send)
-			}), nil
-		}},
-		{Method: post, Path: "/bundles", Summary: "What a bundle for support would hold, as JSON", Role: viewer, Request: api.BundleQuestion{}, Response: api.Bundle{}, handle: func(c *call) (any, error) {
-			in, err := body[api.BundleQuestion](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Checkups.Bundle(c.Context(), c.who, in)
-		}},
-		{Method: post, Path: "/bundles/file", Summary: "A bundle for support as one HTML file that is read without the gate", Role: viewer, Request: api.BundleQuestion{}, Response: []byte{}, Media: "text/html; charset=utf-8", handle: func(c *call) (any, error) {
-			in, err := body[api.BundleQuestion](c)
-			if err != nil {
-				return nil, err
-			}
-			b, err := c.s.gate.Checkups.Bundle(c.Context(), c.who, in)
-			if err != nil {
-				return nil, err
-			}
-			c.Set("Content-Disposition", `attachment; filename="innergate-bundle.html"`)
-			return bundlePage(b)
-		}},
-		{Method: post, Path: "/judge", Summary: "Hold a SAML response against the configuration, open or draft, at a chosen time, without a browser", Role: engineer, Request: api.Judge{}, Response: api.Judged{}, handle: func(c *call) (any, error) {
-			in, err := body[api.Judge](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Rehearsal.Judge(c.Context(), in)
-		}},
-		{Method: get, Path: "/statistics", Summary: "Sign-ins of the last days, counted", Role: viewer, Query: []string{"days", "application", "provider"}, Response: api.Statistics{}, handle: func(c *call) (any, error) {
-			days, err := strconv.Atoi(c.Query("days", "7"))
-			if err != nil {
-				return nil, &api.Problem{Type: "about:blank", Status: http.StatusBadRequest, Title: "The number of days can't be read", Code: "days", Detail: "The query's days is no number from 1 to 366."}
-			}
-			return c.s.gate.Traces.Statistics(c.Context(), days, c.Query("application"), c.Query("provider"))
-		}},
-		{Method: get, Path: "/trace-retention", Summary: "How long traces are kept", Role: viewer, Response: api.TraceRetention{}, handle: func(c *call) (any, error) { return c.s.gate.Traces.TraceRetention(c.Context()) }},
-		{Method: put, Path: "/trace-retention", Summary: "Say how long traces are kept", Role: owner, Request: api.TraceRetention{}, Response: api.TraceRetention{}, handle: func(c *call) (any, error) {
-			in, err := body[api.TraceRetention](c)
-			if err != nil {
-				return nil, err
-			}
-			return c.s.gate.Traces.SetTraceRetention(c.Context(), c.who, in)
-		}},
+		{
+			Method:   get,
+			Path:     "/traces/{reference}/compare",
+			Summary:  "Two traces side by side, the elder first; without another reference, the newest good sign-in before it",
+			Role:     viewer,
+			Query:    []string{"with"},
+			Response: api.TraceComparison{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Rehearsal.CompareTraces(
+					c.Context(),
+					c.Params("reference"),
+					c.Query("with"),
+					ground.Allows(c.who.Role, ground.RoleEngineer),
+				)
+			},
+		},
+		{
+			Method: get,
+			Path:   "/rehearsals/{id}/events",
+			Summary: "What comes to a rehearsal's trace, as it comes, until its sign-in has ended (server-sent events: begin, trace " +
+				"with FollowedTrace, end)",
+			Role:     viewer,
+			Media:    "text/event-stream",
+			Response: []byte{},
+			handle: func(c *call) (any, error) {
+				id, personal := strings.Clone(c.Params("id")), ground.Allows(c.who.Role, ground.RoleEngineer)
+				if _, err := c.s.gate.Rehearsal.Rehearsal(c.Context(), id); err != nil {
+					return nil, err
+				}
+				g := c.s.gate
+				return events(func(ctx context.Context, send func(string, any) error) error {
+					return g.Rehearsal.FollowRehearsal(ctx, id, personal, send)
+				}), nil
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/bundles",
+			Summary:  "What a bundle for support would hold, as JSON",
+			Role:     viewer,
+			Request:  api.BundleQuestion{},
+			Response: api.Bundle{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.BundleQuestion](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Checkups.Bundle(c.Context(), c.who, in)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/bundles/file",
+			Summary:  "A bundle for support as one HTML file that is read without the gate",
+			Role:     viewer,
+			Request:  api.BundleQuestion{},
+			Response: []byte{},
+			Media:    "text/html; charset=utf-8",
+			handle: func(c *call) (any, error) {
+				in, err := body[api.BundleQuestion](c)
+				if err != nil {
+					return nil, err
+				}
+				b, err := c.s.gate.Checkups.Bundle(c.Context(), c.who, in)
+				if err != nil {
+					return nil, err
+				}
+				c.Set("Content-Disposition", `attachment; filename="innergate-bundle.html"`)
+				return bundlePage(b)
+			},
+		},
+		{
+			Method:   post,
+			Path:     "/judge",
+			Summary:  "Hold a SAML response against the configuration, open or draft, at a chosen time, without a browser",
+			Role:     engineer,
+			Request:  api.Judge{},
+			Response: api.Judged{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.Judge](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Rehearsal.Judge(c.Context(), in)
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/statistics",
+			Summary:  "Sign-ins of the last days, counted",
+			Role:     viewer,
+			Query:    []string{"days", "application", "provider"},
+			Response: api.Statistics{},
+			handle: func(c *call) (any, error) {
+				days, err := strconv.Atoi(c.Query("days", "7"))
+				if err != nil {
+					return nil, &api.Problem{
+						Type:   "about:blank",
+						Status: http.StatusBadRequest,
+						Title:  "The number of days can't be read",
+						Code:   "days",
+						Detail: "The query's days is no number from 1 to 366.",
+					}
+				}
+				return c.s.gate.Traces.Statistics(c.Context(), days, c.Query("application"), c.Query("provider"))
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/trace-retention",
+			Summary:  "How long traces are kept",
+			Role:     viewer,
+			Response: api.TraceRetention{},
+			handle:   func(c *call) (any, error) { return c.s.gate.Traces.TraceRetention(c.Context()) },
+		},
+		{
+			Method:   put,
+			Path:     "/trace-retention",
+			Summary:  "Say how long traces are kept",
+			Role:     owner,
+			Request:  api.TraceRetention{},
+			Response: api.TraceRetention{},
+			handle: func(c *call) (any, error) {
+				in, err := body[api.TraceRetention](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.gate.Traces.SetTraceRetention(c.Context(), c.who, in)
+			},
+		},
 	}
 }

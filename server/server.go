@@ -1,4 +1,5 @@
-// Package server is the gate's network interface on Fiber: protocol endpoints, pages for people, the management API and the console's files.
+// Package server is the gate's network interface on Fiber: protocol endpoints, pages for people, the management API and
+// the console's files.
 package server
 
 import (
@@ -63,8 +64,9 @@ func New(g *gate.Gate, o Options) *Server {
 	}
 	s := &Server{Options: o, gate: g, registry: prometheus.NewRegistry()}
 	s.app = fiber.New(fiber.Config{
-		AppName: "Inner Gate", CaseSensitive: true, StrictRouting: true, Immutable: true, BodyLimit: bodyLimit, ReadBufferSize: headerBuffer,
-		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed,
+		AppName: "Inner Gate", CaseSensitive: true, StrictRouting: true, Immutable: true, BodyLimit: bodyLimit,
+		ReadBufferSize: headerBuffer,
+		ReadTimeout:    30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed,
 	})
 	s.observe()
 	s.app.Use(s.around)
@@ -104,15 +106,42 @@ func (s *Server) Shutdown(limit time.Duration) error { return s.app.ShutdownWith
 func (s *Server) Handler() http.Handler { return adaptor.FiberApp(s.app) }
 
 func (s *Server) observe() {
-	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "innergate_request_seconds", Help: "Time that requests took.", Buckets: []float64{.002, .005, .01, .025, .05, .1, .25, .5, 1, 2.5}}, []string{"route", "status"})
+	s.requests = prometheus.NewHistogramVec(
+		prometheus.HistogramOpts{
+			Name:    "innergate_request_seconds",
+			Help:    "Time that requests took.",
+			Buckets: []float64{.002, .005, .01, .025, .05, .1, .25, .5, 1, 2.5},
+		},
+		[]string{"route", "status"},
+	)
 	counter := func(name, help string, value func() float64) prometheus.Collector {
 		return prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value)
 	}
-	s.registry.MustRegister(s.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		counter("innergate_sign_ins_begun_total", "Sign-ins that were begun.", func() float64 { return float64(s.gate.Metrics.Begun.Load()) }),
-		counter("innergate_sign_ins_completed_total", "Sign-ins that ended well.", func() float64 { return float64(s.gate.Metrics.SignedIn.Load()) }),
-		counter("innergate_traces_lost_total", "Traces that were not kept, so that sign-ins go on.", func() float64 { return float64(s.gate.Metrics.TracesLost.Load()) }),
-		counter("innergate_sign_ins_refused_total", "Sign-ins that ended in a failure.", func() float64 { return float64(s.gate.Metrics.Refused.Load()) }))
+	s.registry.MustRegister(
+		s.requests,
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		counter(
+			"innergate_sign_ins_begun_total",
+			"Sign-ins that were begun.",
+			func() float64 { return float64(s.gate.Metrics.Begun.Load()) },
+		),
+		counter(
+			"innergate_sign_ins_completed_total",
+			"Sign-ins that ended well.",
+			func() float64 { return float64(s.gate.Metrics.SignedIn.Load()) },
+		),
+		counter(
+			"innergate_traces_lost_total",
+			"Traces that were not kept, so that sign-ins go on.",
+			func() float64 { return float64(s.gate.Metrics.TracesLost.Load()) },
+		),
+		counter(
+			"innergate_sign_ins_refused_total",
+			"Sign-ins that ended in a failure.",
+			func() float64 { return float64(s.gate.Metrics.Refused.Load()) },
+		),
+	)
 }
 
 func (s *Server) operations(app *fiber.App) {
@@ -127,7 +156,8 @@ func (s *Server) operations(app *fiber.App) {
 	app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(s.registry, promhttp.HandlerOpts{})))
 }
 
-// around sets the headers that every answer carries, times the request and logs it. It never logs a query: tokens and messages travel there.
+// around sets the headers that every answer carries, times the request and logs it. It never logs a query: tokens and
+// messages travel there.
 func (s *Server) around(c fiber.Ctx) error {
 	begin := time.Now()
 	c.Set("X-Content-Type-Options", "nosniff")
@@ -177,7 +207,13 @@ func (s *Server) address(c fiber.Ctx) string {
 
 // failed answers with an error: problem details for the API, a plain page elsewhere.
 func (s *Server) failed(c fiber.Ctx, err error) error {
-	p := &api.Problem{Type: "about:blank", Status: http.StatusInternalServerError, Title: "The gate failed", Detail: "Something failed inside the gate; its log says what.", Code: "internal"}
+	p := &api.Problem{
+		Type:   "about:blank",
+		Status: http.StatusInternalServerError,
+		Title:  "The gate failed",
+		Detail: "Something failed inside the gate; its log says what.",
+		Code:   "internal",
+	}
 	var own *api.Problem
 	var fe *fiber.Error
 	switch {
@@ -227,10 +263,19 @@ func (s *Server) console() {
 	s.app.Get("/console/*", func(c fiber.Ctx) error {
 		data, err := fs.ReadFile(s.Console, "index.html")
 		if err != nil {
-			return s.page(c, http.StatusServiceUnavailable, "message.html", pageData{Title: "The console was not built", Text: "This binary was made without the console. Run make build."})
+			return s.page(
+				c,
+				http.StatusServiceUnavailable,
+				"message.html",
+				pageData{Title: "The console was not built", Text: "This binary was made without the console. Run make build."},
+			)
 		}
 		c.Set("Cache-Control", "no-cache")
-		c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+		c.Set(
+			"Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "+
+				"form-action 'self'; base-uri 'none'; frame-ancestors 'none'",
+		)
 		return c.Type("html", "utf-8").Send(data)
 	})
 }

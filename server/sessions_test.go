@@ -93,7 +93,8 @@ func TestASessionAsksNothingTheSecondTime(t *testing.T) {
 	// Another browser has no part in it.
 	assert.Contains(t, opens(t, w.Walker(), w.RotaURL+"/sign-in"), chooses)
 
-	// What asks for more gets it: a fresh sign-in, one that is not long ago, an application with limits of its own, a provider that always asks.
+	// What asks for more gets it: a fresh sign-in, one that is not long ago, an application with limits of its own, a
+	// provider that always asks.
 	assert.Contains(t, opens(t, b, forced(w)), chooses)
 	change(t, w, func(a *config.Application) { a.Session = &config.SessionRules{MaxMinutes: 1} })
 	assert.Contains(t, opens(t, b, w.RotaURL+"/sign-in"), "you are signed in", "a minute has not gone")
@@ -267,7 +268,8 @@ func threeSignedIn(t *testing.T, w *demo.World) *demo.Walker {
 	return b
 }
 
-// TestSigningOutSignsOut signs out from each of three applications, from the gate and from the provider, and sees that all of them and the provider know.
+// TestSigningOutSignsOut signs out from each of three applications, from the gate and from the provider, and sees that
+// all of them and the provider know.
 func TestSigningOutSignsOut(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -370,7 +372,8 @@ func TestWhoDoesNotAnswerIsNamed(t *testing.T) {
 	assert.Contains(t, opens(t, b, w.URL+"/sign-out"), "You are signed out here", "it is over")
 }
 
-// TestNobodyIsSignedOutByOthers tries to sign somebody out in another application's name, with an old message, and with answers that were not asked for.
+// TestNobodyIsSignedOutByOthers tries to sign somebody out in another application's name, with an old message, and with
+// answers that were not asked for.
 func TestNobodyIsSignedOutByOthers(t *testing.T) {
 	t.Parallel()
 	w := world(t)
@@ -417,7 +420,8 @@ func TestNobodyIsSignedOutByOthers(t *testing.T) {
 	assert.Equal(t, 403, answer.StatusCode)
 	assert.Equal(t, 1, open())
 
-	// By the application's own message, from another browser: the session ends, and what only its own browser could tell is not told.
+	// By the application's own message, from another browser: the session ends, and what only its own browser could
+	// tell is not told.
 	assert.NotEqual(t, 400, ask(rota, saml.NameID{Value: "mvoss"}, nil, w.Walker(), "rota"))
 	assert.Zero(t, open())
 	assert.Empty(t, w.Desk.Sessions(), "by SOAP everybody can be told")
@@ -431,10 +435,25 @@ func TestLogoutBySOAPAndByPost(t *testing.T) {
 	connectDesk(t, w)
 	first := threeSignedIn(t, w)
 	soap := func(path string, doc []byte) (int, string) {
-		answer, body := send(t, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{}}}, "POST", w.URL+path, "", string(doc), "Content-Type", "text/xml")
+		answer, body := send(
+			t,
+			&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{}}},
+			"POST",
+			w.URL+path,
+			"",
+			string(doc),
+			"Content-Type",
+			"text/xml",
+		)
 		return answer.StatusCode, body
 	}
-	l := saml.Logout{Issuer: saml.EntityID(w.Desk.EntityID()), Destination: w.URL + "/saml/idp/slo", Now: time.Now(), Signer: w.Desk.Signer(), SOAP: true}
+	l := saml.Logout{
+		Issuer:      saml.EntityID(w.Desk.EntityID()),
+		Destination: w.URL + "/saml/idp/slo",
+		Now:         time.Now(),
+		Signer:      w.Desk.Signer(),
+		SOAP:        true,
+	}
 	name := saml.NameID{Value: w.Desk.Sessions()[0], Format: saml.FormatPersistent}
 	_, doc, err := l.Request(name, nil)
 	require.NoError(t, err)
@@ -457,7 +476,13 @@ func TestLogoutBySOAPAndByPost(t *testing.T) {
 	opens(t, first, w.RotaURL+"/sign-out")
 	opens(t, first, w.DeskURL+"/sign-out")
 	b := threeSignedIn(t, w)
-	staff := saml.Logout{Issuer: saml.EntityID(w.Staff.EntityID()), Destination: w.URL + "/saml/sp/saltmere-staff/slo", Now: time.Now(), Signer: w.Staff.Signer(), SOAP: true}
+	staff := saml.Logout{
+		Issuer:      saml.EntityID(w.Staff.EntityID()),
+		Destination: w.URL + "/saml/sp/saltmere-staff/slo",
+		Now:         time.Now(),
+		Signer:      w.Staff.Signer(),
+		SOAP:        true,
+	}
 	_, doc, err = staff.Request(saml.NameID{Value: "zoberg-7c1f", Format: saml.FormatPersistent}, nil)
 	require.NoError(t, err)
 	status, _ = soap("/saml/sp/saltmere-staff/slo", doc)

@@ -153,7 +153,11 @@ func TestReplayAtOnce(t *testing.T) {
 	for range 50 {
 		wg.Go(func() {
 			x := demo.NewWalker(nil)
-			err := x.Post(ctx, w.URL+"/saml/sp/saltmere-staff/acs", url.Values{"SAMLResponse": {value}, "RelayState": {w.URL + "/start/crew-rota"}})
+			err := x.Post(
+				ctx,
+				w.URL+"/saml/sp/saltmere-staff/acs",
+				url.Values{"SAMLResponse": {value}, "RelayState": {w.URL + "/start/crew-rota"}},
+			)
 			mu.Lock()
 			defer mu.Unlock()
 			switch {
@@ -181,7 +185,8 @@ func TestUnsolicitedNeedsLeave(t *testing.T) {
 		require.NoError(t, b.Onward(ctx))
 		return newest(t, w).Code
 	}
-	for _, relay := range []string{"", "nobody", "https://evil.example/start/crew-rota", w.URL + "/start/", w.URL + ".evil.example/start/crew-rota"} {
+	for _, relay := range []string{"", "nobody", "https://evil.example/start/crew-rota", w.URL + "/start/",
+		w.URL + ".evil.example/start/crew-rota"} {
 		assert.Equal(t, "saml.unsolicited-where", try(relay), relay)
 	}
 	assert.Equal(t, "relay.refused", try(w.URL+"/start/crew-rota?to=https%3A%2F%2Fevil.example%2F"))
@@ -260,7 +265,10 @@ func TestUnknownAskersGetOurPage(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), context.Background()
 	ask := func(issuer, acs string) *demo.Walker {
-		_, doc, err := saml.NewAuthnRequest(saml.Asked{Issuer: saml.EntityID(issuer), Destination: w.URL + "/saml/idp/sso", ACS: acs, Now: time.Now()}, nil)
+		_, doc, err := saml.NewAuthnRequest(
+			saml.Asked{Issuer: saml.EntityID(issuer), Destination: w.URL + "/saml/idp/sso", ACS: acs, Now: time.Now()},
+			nil,
+		)
 		require.NoError(t, err)
 		location, err := saml.EncodeRedirect(w.URL+"/saml/idp/sso", saml.ParamRequest, doc, "", nil)
 		require.NoError(t, err)
@@ -284,7 +292,8 @@ func TestUnknownAskersGetOurPage(t *testing.T) {
 	assert.Contains(t, b.Text, "takes sign-in responses")
 }
 
-// TestRehearsalStaysWithItsBrowser: a rehearsal is for the first browser that begins, and a draft is open to nobody else.
+// TestRehearsalStaysWithItsBrowser: a rehearsal is for the first browser that begins, and a draft is open to nobody
+// else.
 func TestRehearsalStaysWithItsBrowser(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), context.Background()
@@ -313,7 +322,18 @@ func TestRehearsalStaysWithItsBrowser(t *testing.T) {
 	// A form of another site can't begin one.
 	r, err = w.Client().NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "idp"})
 	require.NoError(t, err)
-	answer, _ := send(t, http.DefaultClient, http.MethodPost, r.Link, "", "", "Origin", "https://evil.example", "Content-Type", "application/x-www-form-urlencoded")
+	answer, _ := send(
+		t,
+		http.DefaultClient,
+		http.MethodPost,
+		r.Link,
+		"",
+		"",
+		"Origin",
+		"https://evil.example",
+		"Content-Type",
+		"application/x-www-form-urlencoded",
+	)
 	assert.Equal(t, 403, answer.StatusCode)
 }
 

@@ -52,7 +52,11 @@ func TestTracesAreCompared(t *testing.T) {
 	}
 
 	// Somebody changes the configuration, and Mira can't come in any more.
-	_, err = c.SetAccess(ctx, "crew-rota", access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}})
+	_, err = c.SetAccess(
+		ctx,
+		"crew-rota",
+		access.Policy{To: access.Everybody, Rules: []access.Rule{{Name: "closed for now", Then: access.Refuse}}},
+	)
 	require.NoError(t, err)
 	_, code = signsIn(t, w, "mvoss")
 	require.Equal(t, "access.refused", code)
@@ -378,7 +382,8 @@ func TestBundles(t *testing.T) {
 	page, err = c.BundleFile(ctx, api.BundleQuestion{Kind: "provider", Slug: "northquay-stevedores"})
 	require.NoError(t, err)
 	assert.Contains(t, string(page), w.NorthquayURL)
-	for _, bad := range []api.BundleQuestion{{}, {Reference: reference, Slug: "crew-rota", Kind: "application"}, {Kind: "person", Slug: "x"}, {Kind: "application", Slug: "nothing"}, {Reference: "NOPE-NOPE"}} {
+	for _, bad := range []api.BundleQuestion{{}, {Reference: reference, Slug: "crew-rota", Kind: "application"},
+		{Kind: "person", Slug: "x"}, {Kind: "application", Slug: "nothing"}, {Reference: "NOPE-NOPE"}} {
 		_, err = c.Bundle(ctx, bad)
 		assert.Error(t, err, bad)
 	}
@@ -423,7 +428,8 @@ func TestARehearsalStopsAtTheGate(t *testing.T) {
 	}
 }
 
-// TestARehearsalInSteps signs in, opens a second application without being asked, and signs out, with a session of its own; nobody is made.
+// TestARehearsalInSteps signs in, opens a second application without being asked, and signs out, with a session of its
+// own; nobody is made.
 func TestARehearsalInSteps(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -463,7 +469,10 @@ func TestARehearsalInSteps(t *testing.T) {
 	assert.Contains(t, opens(t, b, w.RotaURL+"/sign-in"), "zoberg", "the ordinary session of the browser goes on")
 
 	// Where the second application wants a fresh sign-in, the rehearsal says so instead of asking.
-	order, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "cargo-ledger", Provider: "saltmere-staff", Flow: "sp", Second: "crew-rota", KeepPerson: true})
+	order, err = c.NewRehearsal(
+		ctx,
+		api.NewRehearsal{Application: "cargo-ledger", Provider: "saltmere-staff", Flow: "sp", Second: "crew-rota", KeepPerson: true},
+	)
 	require.NoError(t, err)
 	b = w.Walker()
 	require.NoError(t, b.Rehearse(ctx, order.Link, "mvoss"))
@@ -493,13 +502,17 @@ func TestARehearsalInSteps(t *testing.T) {
 	}
 	assert.Contains(t, asked, "openid profile")
 	assert.NotContains(t, asked, "email")
-	for code, n := range map[string]api.NewRehearsal{"nothing-named": {}, "second-same": {Application: "crew-rota", Second: "crew-rota", Flow: "sp"}, "provider-alone": {Provider: "saltmere-staff", SignOut: true}, "second-stopped": {Application: "crew-rota", Second: "cargo-ledger", Flow: "sp", Stop: true}} {
+	for code, n := range map[string]api.NewRehearsal{"nothing-named": {},
+		"second-same":    {Application: "crew-rota", Second: "crew-rota", Flow: "sp"},
+		"provider-alone": {Provider: "saltmere-staff", SignOut: true},
+		"second-stopped": {Application: "crew-rota", Second: "cargo-ledger", Flow: "sp", Stop: true}} {
 		_, err = c.NewRehearsal(ctx, n)
 		refused(t, err, code, "")
 	}
 }
 
-// TestTracingGivesWayFirst floods the gate with failing sign-ins of strangers: the honest ones go on, and the gate says what it did not keep.
+// TestTracingGivesWayFirst floods the gate with failing sign-ins of strangers: the honest ones go on, and the gate says
+// what it did not keep.
 func TestTracingGivesWayFirst(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
@@ -528,7 +541,13 @@ func TestTracingGivesWayFirst(t *testing.T) {
 		_, code := signsIn(t, w, "mvoss")
 		assert.Empty(t, code, "an honest sign-in goes on, and leaves its trace")
 	}
-	require.Eventually(t, func() bool { return w.Gate.Metrics.TracesLost.Load() > 50 }, testbed.Patience, 10*time.Millisecond, "only so many strangers leave traces")
+	require.Eventually(
+		t,
+		func() bool { return w.Gate.Metrics.TracesLost.Load() > 50 },
+		testbed.Patience,
+		10*time.Millisecond,
+		"only so many strangers leave traces",
+	)
 	close(stop)
 	flood.Wait()
 	assert.Greater(t, sent.Load(), int64(300))

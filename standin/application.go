@@ -97,14 +97,18 @@ func (a *Application) Metadata() ([]byte, error) {
 	zero, one := 0, 1
 	endpoints := []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: a.ACS(), Index: &zero, Default: true}}
 	if a.Artifact {
-		endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: a.ACS(), Index: &one})
+		endpoints = append(
+			endpoints,
+			saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: a.ACS(), Index: &one},
+		)
 	}
 	endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: saml.BindingRedirect, Location: a.SLO()})
 	if a.BackChannelLogout {
 		endpoints = append(endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: saml.BindingSOAP, Location: a.SLO()})
 	}
 	return saml.WriteMetadata(saml.Entity{EntityID: a.EntityID(), Roles: []saml.Role{{
-		Kind: saml.RoleSP, DisplayName: a.Name, AuthnRequestsSigned: true, WantAssertionsSigned: true, Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: a.keys.cert}, {Use: "encryption", Certificate: a.keys.cert}},
+		Kind: saml.RoleSP, DisplayName: a.Name, AuthnRequestsSigned: true, WantAssertionsSigned: true,
+		Keys:          []saml.KeyDescriptor{{Use: "signing", Certificate: a.keys.cert}, {Use: "encryption", Certificate: a.keys.cert}},
 		NameIDFormats: formats(a.Format),
 		Endpoints:     endpoints,
 	}}}, 30*24*time.Hour, a.Now(), nil)
@@ -151,7 +155,8 @@ type applicationPage struct {
 	Person  string
 }
 
-// signIn begins at the application: a signed AuthnRequest by HTTP-Redirect. With ?fresh=1 it demands that the person is asked.
+// signIn begins at the application: a signed AuthnRequest by HTTP-Redirect. With ?fresh=1 it demands that the person is
+// asked.
 func (a *Application) signIn(w http.ResponseWriter, r *http.Request) {
 	location, err := a.request(r.URL.Query().Get("to"), r.URL.Query().Get("fresh") != "")
 	if err != nil {
@@ -171,8 +176,20 @@ func (a *Application) request(relay string, fresh bool) (string, error) {
 	if a.Format != "" {
 		policy = `<samlp:NameIDPolicy AllowCreate="true" Format="` + a.Format + `"/>`
 	}
-	doc := fmt.Sprintf(`<samlp:AuthnRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s" AssertionConsumerServiceURL="%s" ProtocolBinding="%s"%s><saml:Issuer>%s</saml:Issuer>%s</samlp:AuthnRequest>`,
-		saml.NSProtocol, saml.NSAssertion, id, a.Now().UTC().Format(time.RFC3339), idp.SSO, a.ACS(), map[bool]string{true: saml.BindingArtifact, false: saml.BindingPost}[a.Artifact], map[bool]string{true: ` ForceAuthn="true"`}[fresh], a.EntityID(), policy)
+	doc := fmt.Sprintf(
+		`<samlp:AuthnRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s" `+
+			`AssertionConsumerServiceURL="%s" ProtocolBinding="%s"%s><saml:Issuer>%s</saml:Issuer>%s</samlp:AuthnRequest>`,
+		saml.NSProtocol,
+		saml.NSAssertion,
+		id,
+		a.Now().UTC().Format(time.RFC3339),
+		idp.SSO,
+		a.ACS(),
+		map[bool]string{true: saml.BindingArtifact, false: saml.BindingPost}[a.Artifact],
+		map[bool]string{true: ` ForceAuthn="true"`}[fresh],
+		a.EntityID(),
+		policy,
+	)
 	if err := a.Recorder.Keep("authn-request-from-application.xml", []byte(doc)); err != nil {
 		return "", err
 	}
@@ -325,7 +342,13 @@ func (a *Application) check(doc []byte) (*Received, error) {
 	if err := a.once(in.InResponseTo, x.ID); err != nil {
 		return nil, err
 	}
-	got := &Received{NameID: x.Subject.NameID.Value, Format: x.Subject.NameID.Format, Solicited: in.InResponseTo != "", Context: last(x.Authn.Context), SessionIndex: x.Authn.Index}
+	got := &Received{
+		NameID:       x.Subject.NameID.Value,
+		Format:       x.Subject.NameID.Format,
+		Solicited:    in.InResponseTo != "",
+		Context:      last(x.Authn.Context),
+		SessionIndex: x.Authn.Index,
+	}
 	for _, attr := range x.Attributes {
 		got.Attributes = append(got.Attributes, saml.Attribute{Name: attr.Name, FriendlyName: attr.Friendly, Values: attr.Values})
 	}

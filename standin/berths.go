@@ -11,7 +11,8 @@ import (
 	"time"
 )
 
-// Berths is an old application that knows nothing of signing in: a header says who comes, and it believes it. It must stand behind the gate.
+// Berths is an old application that knows nothing of signing in: a header says who comes, and it believes it. It must
+// stand behind the gate.
 type Berths struct {
 	Name string
 	// Header is the one that holds the user's name, GroupsHeader that with groups.
@@ -27,7 +28,18 @@ func (b *Berths) Handler() http.Handler {
 	mux := http.NewServeMux()
 	show := func(place string) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
-			render(w, http.StatusOK, "berths.html", map[string]any{"Name": b.Name, "Place": place, "Person": r.Header.Get(b.Header), "Groups": r.Header.Get(b.GroupsHeader), "Path": r.URL.RequestURI()})
+			render(
+				w,
+				http.StatusOK,
+				"berths.html",
+				map[string]any{
+					"Name":   b.Name,
+					"Place":  place,
+					"Person": r.Header.Get(b.Header),
+					"Groups": r.Header.Get(b.GroupsHeader),
+					"Path":   r.URL.RequestURI(),
+				},
+			)
 		}
 	}
 	mux.HandleFunc("/", show("Berths"))
@@ -92,7 +104,11 @@ func radio(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer conn.Close()
-	fmt.Fprintf(rw, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: %s\r\n\r\n", base64.StdEncoding.EncodeToString(sum[:]))
+	fmt.Fprintf(
+		rw,
+		"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: %s\r\n\r\n",
+		base64.StdEncoding.EncodeToString(sum[:]),
+	)
 	if rw.Flush() != nil {
 		return
 	}

@@ -20,8 +20,8 @@ import (
 	jose "github.com/go-jose/go-jose/v4"
 )
 
-// Client is a simulated OpenID Connect application: a web client with a secret, or, with Tool set, a program on somebody's own machine, which has none and takes
-// its answer on a loopback address.
+// Client is a simulated OpenID Connect application: a web client with a secret, or, with Tool set, a program on
+// somebody's own machine, which has none and takes its answer on a loopback address.
 type Client struct {
 	Name, Base string
 	Tool       bool
@@ -44,7 +44,14 @@ type sent struct{ verifier, nonce, redirect string }
 
 // NewClient makes one.
 func NewClient(name, base string) *Client {
-	return &Client{Name: name, Base: base, Now: time.Now, sent: map[string]sent{}, Scopes: []string{"openid", "profile", "email", "groups"}, Ask: url.Values{}}
+	return &Client{
+		Name:   name,
+		Base:   base,
+		Now:    time.Now,
+		sent:   map[string]sent{},
+		Scopes: []string{"openid", "profile", "email", "groups"},
+		Ask:    url.Values{},
+	}
 }
 
 // RedirectURI is where the client takes its answers.
@@ -189,8 +196,16 @@ func (c *Client) Request() (string, error) {
 	}
 	state, s := rand(), sent{rand() + rand(), rand(), c.RedirectURI()}
 	sum := sha256.Sum256([]byte(s.verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {c.ID}, "redirect_uri": {s.redirect}, "scope": {strings.Join(c.Scopes, " ")}, "state": {state}, "nonce": {s.nonce},
-		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+	q := url.Values{
+		"response_type":         {"code"},
+		"client_id":             {c.ID},
+		"redirect_uri":          {s.redirect},
+		"scope":                 {strings.Join(c.Scopes, " ")},
+		"state":                 {state},
+		"nonce":                 {s.nonce},
+		"code_challenge":        {base64.RawURLEncoding.EncodeToString(sum[:])},
+		"code_challenge_method": {"S256"},
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for name, values := range c.Ask {
@@ -211,7 +226,10 @@ func (c *Client) answered(w http.ResponseWriter, q url.Values) {
 	}
 	page := clientPage{Client: c, Got: got}
 	if d, err := c.discover(); err == nil && !c.Tool {
-		page.SignOut = d.EndSession + "?" + url.Values{"id_token_hint": {got.IDToken}, "post_logout_redirect_uri": {c.Base + "/signed-out"}}.Encode()
+		page.SignOut = d.EndSession + "?" + url.Values{
+			"id_token_hint":            {got.IDToken},
+			"post_logout_redirect_uri": {c.Base + "/signed-out"},
+		}.Encode()
 	}
 	render(w, http.StatusOK, "client-received.html", page)
 }
@@ -240,7 +258,8 @@ func (c *Client) Redeem(q url.Values) (*Got, error) {
 		Refresh string `json:"refresh_token"`
 		Type    string `json:"token_type"`
 	}
-	if err := c.post(d.Token, url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {s.redirect}, "code_verifier": {s.verifier}}, &tokens); err != nil {
+	if err := c.post(d.Token, url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {s.redirect},
+		"code_verifier": {s.verifier}}, &tokens); err != nil {
 		return nil, err
 	}
 	if tokens.Type != "Bearer" {

@@ -8,7 +8,8 @@ import (
 	"time"
 )
 
-// desk is where people sign in at a provider, whatever it speaks: the requests that wait for a person, and who is signed in already.
+// desk is where people sign in at a provider, whatever it speaks: the requests that wait for a person, and who is
+// signed in already.
 type desk[Q any] struct {
 	mu       sync.Mutex
 	asked    map[string]Q // by a handle of its own
@@ -52,7 +53,17 @@ func (d *desk[Q]) remember(w http.ResponseWriter, base string, person *Person, a
 	}
 	id := rand()
 	d.sessions[id] = session{person.ID, at}
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie(base), Value: id, Path: "/", HttpOnly: true, Secure: strings.HasPrefix(base, "https:"), SameSite: http.SameSiteLaxMode})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     sessionCookie(base),
+			Value:    id,
+			Path:     "/",
+			HttpOnly: true,
+			Secure:   strings.HasPrefix(base, "https:"),
+			SameSite: http.SameSiteLaxMode,
+		},
+	)
 }
 
 // known is the session of a browser, or an empty one.

@@ -14,7 +14,8 @@ import (
 	"innergate/core/xmltree"
 )
 
-// Federation is a simulated federation: it publishes the signed metadata of its members, all in one document and one by one (Metadata Query Protocol).
+// Federation is a simulated federation: it publishes the signed metadata of its members, all in one document and one by
+// one (Metadata Query Protocol).
 type Federation struct {
 	Name    string
 	Members []Member
@@ -45,7 +46,8 @@ func (m Member) entity() saml.Entity {
 	if m.Kind == saml.RoleIDP {
 		r.Endpoints = []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: m.EntityID + "/sso"}}
 	} else {
-		r.Endpoints = []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: m.EntityID + "/acs", Index: &zero, Default: true}}
+		r.Endpoints = []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: m.EntityID + "/acs", Index: &zero,
+			Default: true}}
 	}
 	return saml.Entity{EntityID: m.EntityID, Roles: []saml.Role{r}}
 }
@@ -58,7 +60,13 @@ func (f *Federation) document() ([]byte, error) {
 	if err := xml.EscapeText(&name, []byte(f.Name)); err != nil {
 		return nil, err
 	}
-	fmt.Fprintf(&b, `<md:EntitiesDescriptor xmlns:md="%s" ID="_all" Name="%s" validUntil="%s" cacheDuration="PT1H">`, saml.NSMetadata, name.String(), until)
+	fmt.Fprintf(
+		&b,
+		`<md:EntitiesDescriptor xmlns:md="%s" ID="_all" Name="%s" validUntil="%s" cacheDuration="PT1H">`,
+		saml.NSMetadata,
+		name.String(),
+		until,
+	)
 	for _, m := range f.Members {
 		doc, err := saml.WriteMetadata(m.entity(), 0, f.Now(), nil)
 		if err != nil {

@@ -160,8 +160,19 @@ func escaped(s string) string {
 func logoutRequest(issuer, destination, nameID, format string, sessions []string, now time.Time) (id string, doc []byte) {
 	id = "_" + rand()
 	var b strings.Builder
-	fmt.Fprintf(&b, `<samlp:LogoutRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s"><saml:Issuer>%s</saml:Issuer><saml:NameID Format="%s">%s</saml:NameID>`,
-		saml.NSProtocol, saml.NSAssertion, id, now.UTC().Format(time.RFC3339), destination, escaped(issuer), format, escaped(nameID))
+	fmt.Fprintf(
+		&b,
+		`<samlp:LogoutRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" `+
+			`Destination="%s"><saml:Issuer>%s</saml:Issuer><saml:NameID Format="%s">%s</saml:NameID>`,
+		saml.NSProtocol,
+		saml.NSAssertion,
+		id,
+		now.UTC().Format(time.RFC3339),
+		destination,
+		escaped(issuer),
+		format,
+		escaped(nameID),
+	)
 	for _, s := range sessions {
 		fmt.Fprintf(&b, `<samlp:SessionIndex>%s</samlp:SessionIndex>`, escaped(s))
 	}
@@ -170,8 +181,19 @@ func logoutRequest(issuer, destination, nameID, format string, sessions []string
 }
 
 func logoutAnswer(issuer, destination, inResponseTo string, now time.Time) []byte {
-	return fmt.Appendf(nil, `<samlp:LogoutResponse xmlns:samlp="%s" xmlns:saml="%s" ID="_%s" Version="2.0" IssueInstant="%s" Destination="%s" InResponseTo="%s"><saml:Issuer>%s</saml:Issuer><samlp:Status><samlp:StatusCode Value="urn:oasis:names:tc:SAML:2.0:status:Success"/></samlp:Status></samlp:LogoutResponse>`,
-		saml.NSProtocol, saml.NSAssertion, rand(), now.UTC().Format(time.RFC3339), destination, inResponseTo, escaped(issuer))
+	return fmt.Appendf(
+		nil,
+		`<samlp:LogoutResponse xmlns:samlp="%s" xmlns:saml="%s" ID="_%s" Version="2.0" IssueInstant="%s" Destination="%s" `+
+			`InResponseTo="%s"><saml:Issuer>%s</saml:Issuer><samlp:Status><samlp:StatusCode `+
+			`Value="urn:oasis:names:tc:SAML:2.0:status:Success"/></samlp:Status></samlp:LogoutResponse>`,
+		saml.NSProtocol,
+		saml.NSAssertion,
+		rand(),
+		now.UTC().Format(time.RFC3339),
+		destination,
+		inResponseTo,
+		escaped(issuer),
+	)
 }
 
 // held is somebody's session at an application.
@@ -188,7 +210,17 @@ func (a *Application) begin(w http.ResponseWriter, got *Received) {
 	}
 	id := rand()
 	a.sessions[id] = held{got.NameID, got.Format, got.SessionIndex}
-	http.SetCookie(w, &http.Cookie{Name: a.cookie(), Value: id, Path: "/", HttpOnly: true, Secure: strings.HasPrefix(a.Base, "https:"), SameSite: http.SameSiteLaxMode})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     a.cookie(),
+			Value:    id,
+			Path:     "/",
+			HttpOnly: true,
+			Secure:   strings.HasPrefix(a.Base, "https:"),
+			SameSite: http.SameSiteLaxMode,
+		},
+	)
 }
 
 func (a *Application) cookie() string {
@@ -326,7 +358,13 @@ func (p *Provider) slo(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.desk.leave(r, p.Base)
-	location, err := signedQuery(partner.SLO, "SAMLResponse", logoutAnswer(p.EntityID(), partner.SLO, in.ID, p.Now()), in.relay, p.signing().key)
+	location, err := signedQuery(
+		partner.SLO,
+		"SAMLResponse",
+		logoutAnswer(p.EntityID(), partner.SLO, in.ID, p.Now()),
+		in.relay,
+		p.signing().key,
+	)
 	if err != nil {
 		refuse(err)
 		return

@@ -36,7 +36,8 @@ type Mailbox struct {
 // Serve takes mails until Close.
 func (m *Mailbox) Serve(l net.Listener) error {
 	s := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &mailSession{box: m}, nil }))
-	s.Domain, s.AllowInsecureAuth, s.MaxMessageBytes, s.ReadTimeout, s.WriteTimeout = "post.saltmere.example", true, 1<<20, 10*time.Second, 10*time.Second
+	s.Domain, s.AllowInsecureAuth, s.MaxMessageBytes, s.ReadTimeout, s.WriteTimeout = "post.saltmere.example", true, 1<<20,
+		10*time.Second, 10*time.Second
 	m.mu.Lock()
 	m.server = s
 	m.mu.Unlock()
@@ -135,7 +136,13 @@ func (s *mailSession) Data(r io.Reader) error {
 		return err
 	}
 	for _, to := range s.to {
-		s.box.keep(Letter{From: m.Header.Get("From"), To: to, Subject: subject, Text: strings.ReplaceAll(string(text), "\r\n", "\n"), At: time.Now()})
+		s.box.keep(Letter{
+			From:    m.Header.Get("From"),
+			To:      to,
+			Subject: subject,
+			Text:    strings.ReplaceAll(string(text), "\r\n", "\n"),
+			At:      time.Now(),
+		})
 	}
 	return nil
 }

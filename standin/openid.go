@@ -21,13 +21,40 @@ import (
 // OpenIDMistakes that a stand-in OpenID provider can be told to make, with what they are in words.
 var OpenIDMistakes = []struct{ Name, Words string }{
 	{"", "none"},
-	{"issuer", "names another issuer in the ID token"}, {"answer-issuer", "names another issuer in the answer"}, {"no-answer-issuer", "names no issuer in the answer"}, {"audience", "makes the ID token for another client"},
-	{"several", "makes the ID token for several clients without azp"}, {"nonce", "sends another nonce"}, {"state", "sends another state"}, {"wrong-key", "signs with a key that it does not publish"}, {"unsigned", "signs with none"}, {"secret-signed", "signs with its public key as a secret"},
-	{"critical", "demands an extension"}, {"expired", "its clock is an hour behind"}, {"early", "its clock is an hour ahead"}, {"old-session", "uses a session from yesterday"}, {"no-auth-time", "does not say when the person signed in"},
-	{"no-id-token", "gives no ID token"}, {"access-as-id", "gives an access token as ID token"}, {"at-hash", "sends another at_hash"}, {"token-in-answer", "sends a token by way of the browser"}, {"userinfo-subject", "tells in UserInfo about somebody else"},
-	{"denied", "answers access_denied"}, {"error-in-200", "answers an error with the status 200"}, {"html", "its token endpoint answers with a page"}, {"content-type", "its token endpoint says that JSON is a picture"}, {"down", "its token endpoint fails"},
-	{"slow", "its token endpoint never answers"}, {"huge", "gives an ID token of a megabyte"}, {"many-keys", "publishes 1,000 keys"}, {"changing-keys", "publishes other keys at every request"}, {"no-keys", "its key set can't be fetched"},
-	{"client-expired", "says that the client's secret has expired"}, {"client-testers", "lets only testers in"}, {"client-inactive", "says that the client is switched off"},
+	{
+		"issuer",
+		"names another issuer in the ID token",
+	}, {"answer-issuer", "names another issuer in the answer"}, {"no-answer-issuer", "names no issuer in the answer"},
+	{"audience", "makes the ID token for another client"},
+	{
+		"several",
+		"makes the ID token for several clients without azp",
+	}, {"nonce", "sends another nonce"}, {"state", "sends another state"}, {"wrong-key", "signs with a key that it does not publish"},
+	{"unsigned", "signs with none"}, {"secret-signed", "signs with its public key as a secret"},
+	{
+		"critical",
+		"demands an extension",
+	}, {"expired", "its clock is an hour behind"}, {"early", "its clock is an hour ahead"},
+	{"old-session", "uses a session from yesterday"}, {"no-auth-time", "does not say when the person signed in"},
+	{
+		"no-id-token",
+		"gives no ID token",
+	}, {"access-as-id", "gives an access token as ID token"}, {"at-hash", "sends another at_hash"},
+	{"token-in-answer", "sends a token by way of the browser"}, {"userinfo-subject", "tells in UserInfo about somebody else"},
+	{
+		"denied",
+		"answers access_denied",
+	}, {"error-in-200", "answers an error with the status 200"}, {"html", "its token endpoint answers with a page"},
+	{"content-type", "its token endpoint says that JSON is a picture"}, {"down", "its token endpoint fails"},
+	{
+		"slow",
+		"its token endpoint never answers",
+	}, {"huge", "gives an ID token of a megabyte"}, {"many-keys", "publishes 1,000 keys"},
+	{"changing-keys", "publishes other keys at every request"}, {"no-keys", "its key set can't be fetched"},
+	{
+		"client-expired",
+		"says that the client's secret has expired",
+	}, {"client-testers", "lets only testers in"}, {"client-inactive", "says that the client is switched off"},
 }
 
 // Registered is a client as a stand-in OpenID provider holds it.
@@ -39,7 +66,8 @@ type Registered struct {
 	KeysURL      string // of the client, for private_key_jwt
 }
 
-// OpenID is a simulated OpenID provider; with Plain set it knows only OAuth 2.0: no discovery, no ID token, two addresses that tell about a person.
+// OpenID is a simulated OpenID provider; with Plain set it knows only OAuth 2.0: no discovery, no ID token, two
+// addresses that tell about a person.
 type OpenID struct {
 	Name, Base string
 	Plain      bool
@@ -71,7 +99,16 @@ type grant struct {
 
 // NewOpenID makes one with keys of its own.
 func NewOpenID(name, base string, people []Person) (*OpenID, error) {
-	p := &OpenID{Name: name, Base: base, People: people, Now: time.Now, codes: map[string]*grant{}, access: map[string]string{}, kid: "key-1", done: make(chan struct{})}
+	p := &OpenID{
+		Name:   name,
+		Base:   base,
+		People: people,
+		Now:    time.Now,
+		codes:  map[string]*grant{},
+		access: map[string]string{},
+		kid:    "key-1",
+		done:   make(chan struct{}),
+	}
 	var err error
 	if p.key, err = ecdsa.GenerateKey(elliptic.P256(), crand.Reader); err != nil {
 		return nil, err
@@ -132,9 +169,16 @@ func (p *OpenID) Handler() http.Handler {
 	if !p.Plain {
 		mux.HandleFunc("GET /.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
 			sendJSON(w, http.StatusOK, map[string]any{
-				"issuer": p.Base, "authorization_endpoint": p.Base + "/authorize", "token_endpoint": p.Base + "/token", "userinfo_endpoint": p.Base + "/userinfo", "jwks_uri": p.Base + "/keys", "end_session_endpoint": p.Base + "/logout",
-				"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}, "scopes_supported": []string{"openid", "profile", "email"},
-				"token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post"}, "code_challenge_methods_supported": []string{"S256"}, "authorization_response_iss_parameter_supported": true,
+				"issuer": p.Base, "authorization_endpoint": p.Base + "/authorize", "token_endpoint": p.Base + "/token",
+				"userinfo_endpoint": p.Base + "/userinfo", "jwks_uri": p.Base + "/keys", "end_session_endpoint": p.Base + "/logout",
+				"response_types_supported": []string{
+					"code",
+				}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"},
+				"scopes_supported": []string{"openid", "profile", "email"},
+				"token_endpoint_auth_methods_supported": []string{
+					"client_secret_basic",
+					"client_secret_post",
+				}, "code_challenge_methods_supported": []string{"S256"}, "authorization_response_iss_parameter_supported": true,
 			})
 		})
 		mux.HandleFunc("GET /keys", p.keys)
@@ -317,7 +361,12 @@ func (p *OpenID) reply(w http.ResponseWriter, r *http.Request, q, answer url.Val
 		for name := range answer {
 			fields = append(fields, [2]string{name, answer.Get(name)})
 		}
-		render(w, http.StatusOK, "form-post.html", map[string]any{"Who": "Simulated provider for demonstration", "Action": q.Get("redirect_uri"), "Fields": fields})
+		render(
+			w,
+			http.StatusOK,
+			"form-post.html",
+			map[string]any{"Who": "Simulated provider for demonstration", "Action": q.Get("redirect_uri"), "Fields": fields},
+		)
 		return
 	}
 	http.Redirect(w, r, q.Get("redirect_uri")+"?"+answer.Encode(), http.StatusFound)

@@ -120,7 +120,11 @@ func (p *OpenID) token(w http.ResponseWriter, r *http.Request) {
 		}
 		return
 	case "error-in-200":
-		sendJSON(w, http.StatusOK, map[string]string{"error": "bad_verification_code", "error_description": "The code is incorrect or expired."})
+		sendJSON(
+			w,
+			http.StatusOK,
+			map[string]string{"error": "bad_verification_code", "error_description": "The code is incorrect or expired."},
+		)
 		return
 	}
 	c, why := p.proves(r)
@@ -151,7 +155,11 @@ func (p *OpenID) token(w http.ResponseWriter, r *http.Request) {
 		sendJSON(w, http.StatusBadRequest, map[string]string{"error": "invalid_grant", "error_description": "another redirect_uri"})
 		return
 	case g.query.Get("code_challenge") != base64.RawURLEncoding.EncodeToString(sum[:]):
-		sendJSON(w, http.StatusBadRequest, map[string]string{"error": "invalid_grant", "error_description": "the code_verifier does not fit"})
+		sendJSON(
+			w,
+			http.StatusBadRequest,
+			map[string]string{"error": "invalid_grant", "error_description": "the code_verifier does not fit"},
+		)
 		return
 	}
 	access := rand() + rand()
@@ -188,7 +196,17 @@ func (p *OpenID) idToken(g *grant, c *Registered, access, mistake string) (strin
 		now = now.Add(time.Hour)
 	}
 	sum := sha256.Sum256([]byte(access))
-	content := map[string]any{"iss": p.Base, "sub": g.person.ID, "aud": c.ID, "iat": now.Unix(), "exp": now.Add(5 * time.Minute).Unix(), "nonce": g.query.Get("nonce"), "auth_time": g.at.Unix(), "at_hash": base64.RawURLEncoding.EncodeToString(sum[:16]), "sid": "session-of-" + g.person.ID}
+	content := map[string]any{
+		"iss":       p.Base,
+		"sub":       g.person.ID,
+		"aud":       c.ID,
+		"iat":       now.Unix(),
+		"exp":       now.Add(5 * time.Minute).Unix(),
+		"nonce":     g.query.Get("nonce"),
+		"auth_time": g.at.Unix(),
+		"at_hash":   base64.RawURLEncoding.EncodeToString(sum[:16]),
+		"sid":       "session-of-" + g.person.ID,
+	}
 	if wanted := strings.Fields(g.query.Get("acr_values")); len(wanted) > 0 && wanted[0] != "harbour-gold" {
 		content["acr"] = wanted[0]
 	}
@@ -222,7 +240,11 @@ func (p *OpenID) idToken(g *grant, c *Registered, access, mistake string) (strin
 		options = options.WithHeader("crit", []string{"tide"}).WithHeader("tide", "high")
 	case "unsigned":
 		body, err := json.Marshal(content)
-		return base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none","typ":"JWT"}`)) + "." + base64.RawURLEncoding.EncodeToString(body) + ".", err
+		return base64.RawURLEncoding.EncodeToString(
+			[]byte(`{"alg":"none","typ":"JWT"}`),
+		) + "." + base64.RawURLEncoding.EncodeToString(
+			body,
+		) + ".", err
 	case "secret-signed":
 		public, err := json.Marshal(jose.JSONWebKey{Key: key.Public(), KeyID: kid})
 		if err != nil {
@@ -282,17 +304,35 @@ func (p *OpenID) profile(w http.ResponseWriter, r *http.Request) {
 
 func (p *OpenID) mail(w http.ResponseWriter, r *http.Request) {
 	if person := p.bearer(w, r); person != nil {
-		sendJSON(w, http.StatusOK, []map[string]any{{"address": "old-" + fmt.Sprint(person.Claims["email"]), "main": false, "confirmed": true}, {"address": person.Claims["email"], "main": true, "confirmed": true}})
+		sendJSON(
+			w,
+			http.StatusOK,
+			[]map[string]any{
+				{"address": "old-" + fmt.Sprint(person.Claims["email"]), "main": false, "confirmed": true},
+				{"address": person.Claims["email"], "main": true, "confirmed": true},
+			},
+		)
 	}
 }
 
 // LogoutToken makes a token that tells a client that a person's session here has ended.
 func (p *OpenID) LogoutToken(client, person string) (string, error) {
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.key, KeyID: p.kid}}, (&jose.SignerOptions{}).WithType("logout+jwt"))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.key, KeyID: p.kid}},
+		(&jose.SignerOptions{}).WithType("logout+jwt"),
+	)
 	if err != nil {
 		return "", err
 	}
-	body, err := json.Marshal(map[string]any{"iss": p.Base, "aud": client, "iat": p.Now().Unix(), "exp": p.Now().Add(time.Minute).Unix(), "jti": rand(), "sid": "session-of-" + person, "events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}})
+	body, err := json.Marshal(map[string]any{
+		"iss":    p.Base,
+		"aud":    client,
+		"iat":    p.Now().Unix(),
+		"exp":    p.Now().Add(time.Minute).Unix(),
+		"jti":    rand(),
+		"sid":    "session-of-" + person,
+		"events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}},
+	})
 	if err != nil {
 		return "", err
 	}

@@ -47,11 +47,23 @@ type Partner struct {
 // Mistakes that a stand-in provider can be told to make, with what they are in words.
 var Mistakes = []struct{ Name, Words string }{
 	{"", "none"},
-	{"audience", "names another audience"}, {"recipient-slash", "adds a slash to the recipient"}, {"destination", "names another destination"},
-	{"wrong-key", "signs with a certificate that nobody holds"}, {"unsigned", "signs nothing"}, {"response-only", "signs the response only"},
+	{
+		"audience",
+		"names another audience",
+	}, {"recipient-slash", "adds a slash to the recipient"}, {"destination", "names another destination"},
+	{
+		"wrong-key",
+		"signs with a certificate that nobody holds",
+	}, {"unsigned", "signs nothing"}, {"response-only", "signs the response only"},
 	{"expired", "its clock is an hour behind"}, {"early", "its clock is an hour ahead"}, {"nameid-format", "sends another NameID format"},
-	{"no-nameid", "sends no NameID"}, {"issuer", "names another issuer"}, {"in-response-to", "answers another request"}, {"old-session", "uses a session from yesterday"},
-	{"no-attributes", "sends no attributes"}, {"no-context", "answers NoAuthnContext"}, {"nameid-policy", "answers InvalidNameIDPolicy"}, {"denied", "answers RequestDenied"},
+	{
+		"no-nameid",
+		"sends no NameID",
+	}, {"issuer", "names another issuer"}, {"in-response-to", "answers another request"}, {"old-session", "uses a session from yesterday"},
+	{
+		"no-attributes",
+		"sends no attributes",
+	}, {"no-context", "answers NoAuthnContext"}, {"nameid-policy", "answers InvalidNameIDPolicy"}, {"denied", "answers RequestDenied"},
 }
 
 // Provider is a simulated SAML identity provider.
@@ -175,7 +187,12 @@ func (p *Provider) Metadata() ([]byte, error) {
 	return saml.WriteMetadata(saml.Entity{EntityID: p.EntityID(), Roles: []saml.Role{{
 		Kind: saml.RoleIDP, DisplayName: p.Name, WantAuthnRequestsSigned: true, Keys: descriptors,
 		NameIDFormats: []string{saml.FormatPersistent, saml.FormatTransient},
-		Endpoints:     []saml.Endpoint{{Service: saml.ServiceArtifact, Binding: saml.BindingSOAP, Location: p.Base + "/artifact", Index: &zero, Default: true}, {Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"}, {Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"}, {Service: saml.ServiceSLO, Binding: saml.BindingRedirect, Location: p.SLO()}},
+		Endpoints: []saml.Endpoint{
+			{Service: saml.ServiceArtifact, Binding: saml.BindingSOAP, Location: p.Base + "/artifact", Index: &zero, Default: true},
+			{Service: saml.ServiceSSO, Binding: saml.BindingRedirect, Location: p.Base + "/sso"},
+			{Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: p.Base + "/sso"},
+			{Service: saml.ServiceSLO, Binding: saml.BindingRedirect, Location: p.SLO()},
+		},
 	}}}, 30*24*time.Hour, p.Now(), nil)
 }
 
@@ -316,7 +333,8 @@ func (p *Provider) querySigned(raw string, partner *Partner) error {
 			if key.Curve == elliptic.P384() {
 				digest = long[:]
 			}
-			if half := len(value) / 2; half > 0 && ecdsa.Verify(key, digest, new(big.Int).SetBytes(value[:half]), new(big.Int).SetBytes(value[half:])) {
+			if half := len(value) / 2; half > 0 &&
+				ecdsa.Verify(key, digest, new(big.Int).SetBytes(value[:half]), new(big.Int).SetBytes(value[half:])) {
 				return nil
 			}
 		}
@@ -349,7 +367,12 @@ func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
 	a, ok := p.desk.take(r.FormValue("handle"))
 	person := findPerson(p.People, r.FormValue("person"))
 	if !ok || person == nil {
-		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: "This sign-in page is no longer good. Start again at the application."})
+		render(
+			w,
+			http.StatusBadRequest,
+			"provider-refusal.html",
+			providerPage{Provider: p, Refusal: "This sign-in page is no longer good. Start again at the application."},
+		)
 		return
 	}
 	p.desk.remember(w, p.Base, person, p.Now())
@@ -361,7 +384,12 @@ func (p *Provider) start(w http.ResponseWriter, r *http.Request) {
 	person := findPerson(p.People, r.FormValue("person"))
 	partner, err := p.FindPartner(p.Partner)
 	if err != nil || person == nil {
-		render(w, http.StatusBadRequest, "provider-refusal.html", providerPage{Provider: p, Refusal: "This person or the service provider is not known."})
+		render(
+			w,
+			http.StatusBadRequest,
+			"provider-refusal.html",
+			providerPage{Provider: p, Refusal: "This person or the service provider is not known."},
+		)
 		return
 	}
 	p.desk.remember(w, p.Base, person, p.Now())
@@ -372,7 +400,16 @@ func (p *Provider) start(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Provider) refuse(w http.ResponseWriter, a *askedOf, status, substatus string) {
-	made, err := saml.ErrorResponse(saml.EntityID(p.EntityID()), a.partner.ACS, a.request.ID, status, substatus, "simulated refusal", p.Now(), &xmlsig.Signer{Key: p.signing().key})
+	made, err := saml.ErrorResponse(
+		saml.EntityID(p.EntityID()),
+		a.partner.ACS,
+		a.request.ID,
+		status,
+		substatus,
+		"simulated refusal",
+		p.Now(),
+		&xmlsig.Signer{Key: p.signing().key},
+	)
 	p.post(w, a, made, err)
 }
 
@@ -391,8 +428,14 @@ func (p *Provider) answer(w http.ResponseWriter, a *askedOf, person *Person, at 
 	own := p.signing()
 	signer := &xmlsig.Signer{Key: own.key, Certificate: own.cert.Raw}
 	s := saml.Issued{
-		Issuer: saml.EntityID(p.EntityID()), Audience: saml.EntityID(a.partner.EntityID), ACS: a.partner.ACS, InResponseTo: a.request.ID, Now: p.Now(),
-		NameID: saml.NameID{Value: person.ID + "-7c1f", Format: saml.FormatPersistent}, AuthnInstant: at, Context: saml.ContextPassword, SessionIndex: "_" + rand(), Attributes: person.Attributes, SignAssertion: true, Signer: signer,
+		Issuer: saml.EntityID(
+			p.EntityID(),
+		), Audience: saml.EntityID(a.partner.EntityID), ACS: a.partner.ACS, InResponseTo: a.request.ID, Now: p.Now(),
+		NameID: saml.NameID{
+			Value:  person.ID + "-7c1f",
+			Format: saml.FormatPersistent,
+		}, AuthnInstant: at, Context: saml.ContextPassword, SessionIndex: "_" + rand(), Attributes: person.Attributes,
+		SignAssertion: true, Signer: signer,
 	}
 	if f := a.request.Policy.Format; f == saml.FormatTransient {
 		s.NameID = saml.NameID{Value: "_" + rand(), Format: f}
@@ -451,5 +494,16 @@ func (p *Provider) post(w http.ResponseWriter, a *askedOf, made *saml.MadeRespon
 		w.WriteHeader(http.StatusSeeOther)
 		return
 	}
-	render(w, http.StatusOK, "send.html", map[string]string{"Action": a.partner.ACS, "Field": "SAMLResponse", "Value": base64.StdEncoding.EncodeToString(made.XML), "Relay": a.relay, "Who": p.Name + " (simulated provider)"})
+	render(
+		w,
+		http.StatusOK,
+		"send.html",
+		map[string]string{
+			"Action": a.partner.ACS,
+			"Field":  "SAMLResponse",
+			"Value":  base64.StdEncoding.EncodeToString(made.XML),
+			"Relay":  a.relay,
+			"Who":    p.Name + " (simulated provider)",
+		},
+	)
 }

@@ -1,5 +1,6 @@
-// Package standin holds small simulated providers and applications for the demo, the tests and rehearsals. They are honest peers: they have their own keys, check
-// what they get with their own code, and refuse what is wrong. Each page says plainly that it is simulated. A provider can be told to make mistakes.
+// Package standin holds small simulated providers and applications for the demo, the tests and rehearsals. They are
+// honest peers: they have their own keys, check what they get with their own code, and refuse what is wrong. Each page
+// says plainly that it is simulated. A provider can be told to make mistakes.
 package standin
 
 import (

@@ -43,7 +43,11 @@ func TestApplicationChecks(t *testing.T) {
 	app, err := standin.NewApplication("Crew Rota", "https://rota.saltmere.example", nil)
 	require.NoError(t, err)
 	app.IDP = func() (*standin.IDP, error) {
-		return &standin.IDP{EntityID: gateID, SSO: "https://gate.saltmere.example/saml/idp/sso", Certificates: []*x509.Certificate{cert}}, nil
+		return &standin.IDP{
+			EntityID:     gateID,
+			SSO:          "https://gate.saltmere.example/saml/idp/sso",
+			Certificates: []*x509.Certificate{cert},
+		}, nil
 	}
 	server := httptest.NewServer(app.Handler())
 	t.Cleanup(server.Close)
@@ -58,7 +62,16 @@ func TestApplicationChecks(t *testing.T) {
 		return answer.StatusCode, string(body)
 	}
 	good := func() saml.Issued {
-		return saml.Issued{Issuer: gateID, Audience: saml.EntityID(app.EntityID()), ACS: app.ACS(), Now: time.Now(), NameID: saml.NameID{Value: "mvoss"}, AuthnInstant: time.Now(), SignAssertion: true, Signer: signer}
+		return saml.Issued{
+			Issuer:        gateID,
+			Audience:      saml.EntityID(app.EntityID()),
+			ACS:           app.ACS(),
+			Now:           time.Now(),
+			NameID:        saml.NameID{Value: "mvoss"},
+			AuthnInstant:  time.Now(),
+			SignAssertion: true,
+			Signer:        signer,
+		}
 	}
 	code, body := post(good())
 	assert.Equal(t, 200, code)
@@ -96,7 +109,13 @@ func TestApplicationChecks(t *testing.T) {
 func TestProviderChecks(t *testing.T) {
 	signer, cert := gateKey(t)
 	rogue, _ := gateKey(t)
-	p, err := standin.NewProvider("Saltmere Staff", "https://id.saltmere.example", []standin.Person{{ID: "mvoss", Name: "Mira Voss", Role: "purser"}}, time.Hour, nil)
+	p, err := standin.NewProvider(
+		"Saltmere Staff",
+		"https://id.saltmere.example",
+		[]standin.Person{{ID: "mvoss", Name: "Mira Voss", Role: "purser"}},
+		time.Hour,
+		nil,
+	)
 	require.NoError(t, err)
 	p.FindPartner = func(id string) (*standin.Partner, error) {
 		if id != gateID {
@@ -118,7 +137,12 @@ func TestProviderChecks(t *testing.T) {
 		require.NoError(t, err)
 		return string(body)
 	}
-	good := saml.Asked{Issuer: gateID, Destination: "https://id.saltmere.example/sso", ACS: "https://gate.saltmere.example/acs", Now: time.Now()}
+	good := saml.Asked{
+		Issuer:      gateID,
+		Destination: "https://id.saltmere.example/sso",
+		ACS:         "https://gate.saltmere.example/acs",
+		Now:         time.Now(),
+	}
 	assert.Contains(t, ask(good, signer), "Mira Voss")
 	for says, c := range map[string]struct {
 		asked saml.Asked
@@ -126,8 +150,9 @@ func TestProviderChecks(t *testing.T) {
 	}{
 		"is not signed": {good, nil}, "not made with a key that we hold": {good, rogue},
 		"is not registered": {saml.Asked{Issuer: "urn:other", Destination: good.Destination, ACS: good.ACS, Now: time.Now()}, signer},
-		"is not ours":       {saml.Asked{Issuer: gateID, Destination: "https://id.saltmere.example/other", ACS: good.ACS, Now: time.Now()}, signer},
-		"ACS URL":           {saml.Asked{Issuer: gateID, Destination: good.Destination, ACS: "https://evil.example/acs", Now: time.Now()}, signer},
+		"is not ours": {saml.Asked{Issuer: gateID, Destination: "https://id.saltmere.example/other", ACS: good.ACS,
+			Now: time.Now()}, signer},
+		"ACS URL": {saml.Asked{Issuer: gateID, Destination: good.Destination, ACS: "https://evil.example/acs", Now: time.Now()}, signer},
 	} {
 		body := ask(c.asked, c.by)
 		assert.Contains(t, body, says)
@@ -154,9 +179,17 @@ func TestRecorderNumbersItsFiles(t *testing.T) {
 	assert.FileExists(t, r.Folder+"/02-b.json")
 }
 
-// TestFederationPublishesWhatItSigned holds the simulated federation's documents against its certificate, whole and one by one.
+// TestFederationPublishesWhatItSigned holds the simulated federation's documents against its certificate, whole and one
+// by one.
 func TestFederationPublishesWhatItSigned(t *testing.T) {
-	f, err := standin.NewFederation("Harbours & Co", []standin.Member{{EntityID: "https://id.port.example", Name: "Port <Office>", Kind: saml.RoleIDP}, {EntityID: "https://port.example/berths?x=1&y=2", Name: "Berths", Kind: saml.RoleSP}}, nil)
+	f, err := standin.NewFederation(
+		"Harbours & Co",
+		[]standin.Member{
+			{EntityID: "https://id.port.example", Name: "Port <Office>", Kind: saml.RoleIDP},
+			{EntityID: "https://port.example/berths?x=1&y=2", Name: "Berths", Kind: saml.RoleSP},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	cert, err := keys.ParseCertificate([]byte(f.Certificate()))
 	require.NoError(t, err)

@@ -9,8 +9,9 @@ import (
 	"gorm.io/gorm"
 )
 
-// Aside runs f on a store of its own, in which the tables named in copied have a copy of what they hold, and those in empty nothing: what f writes to them is seen by f alone, and is gone
-// when f returns. Everything else is read as it is, and must not be written. It is how the gate finds out what a change would do: no other call waits for it.
+// Aside runs f on a store of its own, in which the tables named in copied have a copy of what they hold, and those in
+// empty nothing: what f writes to them is seen by f alone, and is gone when f returns. Everything else is read as it
+// is, and must not be written. It is how the gate finds out what a change would do: no other call waits for it.
 func (s *Store) Aside(ctx context.Context, copied, empty []string, f func(*Store) error) error {
 	// Temporary tables hide those of the same name, and belong to one connection.
 	db, err := connect(filepath.Join(s.Folder, FileName)+"?_busy_timeout=5000&_txlock=deferred", 1)
@@ -41,7 +42,8 @@ func (s *Store) Aside(ctx context.Context, copied, empty []string, f func(*Store
 // shadow makes a temporary table like another, with its indexes.
 func shadow(tx *gorm.DB, table string, fill bool) error {
 	var made []struct{ Type, Name, SQL string }
-	if err := tx.Raw("SELECT type, name, sql FROM main.sqlite_master WHERE tbl_name = ? AND type IN ('table', 'index') AND sql IS NOT NULL ORDER BY type DESC", table).Scan(&made).Error; err != nil {
+	if err := tx.Raw("SELECT type, name, sql FROM main.sqlite_master WHERE tbl_name = ? AND type IN ('table', 'index') AND sql IS NOT "+
+		"NULL ORDER BY type DESC", table).Scan(&made).Error; err != nil {
 		return err
 	}
 	var indexes []string

@@ -96,22 +96,32 @@ type BatchRow struct {
 }
 
 func migrateChanges(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Revision{}, &FromFile{}, &Proposal{}, &Rehearsal{}, &Move{}, &MoveWave{}, &MoveApplication{}, &MoveSample{}, &MoveComparison{}, &MoveTrial{}, &MoveRun{}, &Handover{}, &HandoverOpening{}, &Batch{}, &BatchRow{}); err != nil {
+	if err := tx.AutoMigrate(&Revision{}, &FromFile{}, &Proposal{}, &Rehearsal{}, &Move{}, &MoveWave{}, &MoveApplication{}, &MoveSample{},
+		&MoveComparison{}, &MoveTrial{}, &MoveRun{}, &Handover{}, &HandoverOpening{}, &Batch{}, &BatchRow{}); err != nil {
 		return err
 	}
-	// Revisions of older versions have their short name in the body only, and say nothing of deletions; the journal does.
+	// Revisions of older versions have their short name in the body only, and say nothing of deletions; the journal
+	// does.
 	for _, stmt := range []string{
-		"UPDATE revisions SET slug = coalesce(json_extract(body, '$.slug'), ''), name = coalesce(json_extract(body, '$.name'), '') WHERE slug IS NULL OR slug = ''",
+		"UPDATE revisions SET slug = coalesce(json_extract(body, '$.slug'), ''), name = coalesce(json_extract(body, '$.name'), '') " +
+			"WHERE slug IS NULL OR slug = ''",
 		`INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at)
-			SELECT j.object_id, (SELECT max(number) + 1 FROM revisions r WHERE r.object_id = j.object_id), j.kind, (SELECT slug FROM revisions r WHERE r.object_id = j.object_id LIMIT 1), j.object, '', j.who, '', j.at
+			SELECT j.object_id, (SELECT max(number) + 1 FROM revisions r WHERE r.object_id = j.object_id), j.kind, (SELECT slug FROM
+				revisions r WHERE r.object_id = j.object_id LIMIT 1), j.object, '', j.who, '', j.at
 			FROM journal_entries j WHERE j.action = 'deleted' AND EXISTS (SELECT 1 FROM revisions r WHERE r.object_id = j.object_id)`,
 		// What had no history begins with how it is found.
-		"INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT id, 1, 'group', slug, name, json_object('slug', slug, 'name', name, 'description', description), '', '', created_at FROM groups",
-		"INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT id, 1, 'template', slug, name, body, '', '', created_at FROM templates",
-		`INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT a.application_id || '/' || a.who_id, 1, 'assignment', p.slug || '/' || g.slug, g.name || ' to ' || p.name,
-			json_object('application', p.slug, 'group', g.slug, 'roles', json(a.roles)), a.by, '', a.at FROM assignments a JOIN applications p ON p.id = a.application_id JOIN groups g ON g.id = a.who_id WHERE a.kind = 'group'`,
-		`INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT 'setting/' || name, 1, 'setting', name, name,
-			CASE name WHEN 'client-registration' THEN json_object('on', json(CASE value WHEN 'on' THEN 'true' ELSE 'false' END)) ELSE json_remove(value, '$.sealed', '$.error', '$.failedAt', '$.lastSent') END, '', '', '1970-01-01 00:00:00+00:00'
+		"INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT id, 1, 'group', slug, name, " +
+			"json_object('slug', slug, 'name', name, 'description', description), '', '', created_at FROM groups",
+		"INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT id, 1, 'template', slug, name, " +
+			"body, '', '', created_at FROM templates",
+		`INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT a.application_id || '/' ||
+			a.who_id, 1, 'assignment', p.slug || '/' || g.slug, g.name || ' to ' || p.name,
+			json_object('application', p.slug, 'group', g.slug, 'roles', json(a.roles)), a.by, '', a.at FROM assignments a JOIN applications
+				p ON p.id = a.application_id JOIN groups g ON g.id = a.who_id WHERE a.kind = 'group'`,
+		`INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) SELECT 'setting/' || name, 1, 'setting',
+			name, name,
+			CASE name WHEN 'client-registration' THEN json_object('on', json(CASE value WHEN 'on' THEN 'true' ELSE 'false' END)) ELSE
+				json_remove(value, '$.sealed', '$.error', '$.failedAt', '$.lastSent') END, '', '', '1970-01-01 00:00:00+00:00'
 			FROM settings WHERE name IN ('people', 'routes', 'sessions', 'console-access', 'mail', 'notices', 'traces', 'client-registration')`,
 	} {
 		if err := tx.Exec(stmt).Error; err != nil {

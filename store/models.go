@@ -2,7 +2,8 @@ package store
 
 import "time"
 
-// Object is what the records of applications and providers have in common. Body is the configuration in JSON; the other columns are for finding and sorting.
+// Object is what the records of applications and providers have in common. Body is the configuration in JSON; the other
+// columns are for finding and sorting.
 type Object struct {
 	ID         string `gorm:"primaryKey"`
 	Slug       string `gorm:"uniqueIndex;not null"`
@@ -117,7 +118,8 @@ type Key struct {
 	LastUsed    *time.Time
 }
 
-// KeyHolder notes that a partner has one of our certificates: it fetched metadata that holds it, or somebody confirmed it.
+// KeyHolder notes that a partner has one of our certificates: it fetched metadata that holds it, or somebody confirmed
+// it.
 type KeyHolder struct {
 	KeyID     string `gorm:"primaryKey"`
 	OwnerKind string `gorm:"primaryKey"`
@@ -228,7 +230,8 @@ type Rehearsal struct {
 	To            string
 	Fresh         bool
 	Stop          bool // at the gate, before the application
-	// Second is the application that is opened after the first one and must ask nothing; Keeps has it make and change people as a real sign-in does.
+	// Second is the application that is opened after the first one and must ask nothing; Keeps has it make and change
+	// people as a real sign-in does.
 	Second      string
 	Keeps       bool
 	Out         bool   // ends with signing out
@@ -340,7 +343,8 @@ type Setting struct {
 	Value string
 }
 
-// Secret is a client secret: one of ours, given to an application and kept as a hash, or one of a provider's, kept sealed.
+// Secret is a client secret: one of ours, given to an application and kept as a hash, or one of a provider's, kept
+// sealed.
 type Secret struct {
 	ID        string `gorm:"primaryKey"`
 	OwnerKind string

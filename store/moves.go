@@ -46,7 +46,8 @@ type MoveApplication struct {
 	MovedAt       *time.Time
 }
 
-// MoveSample is what an application got, or would have got, of a person through one of the two providers. Run names a sign-in both ways; it is empty for real ones.
+// MoveSample is what an application got, or would have got, of a person through one of the two providers. Run names a
+// sign-in both ways; it is empty for real ones.
 type MoveSample struct {
 	ID            string `gorm:"primaryKey"`
 	MoveID        string `gorm:"uniqueIndex:move_sample_of"`
@@ -74,7 +75,8 @@ type MoveComparison struct {
 	At            time.Time
 }
 
-// MoveTrial is a link by which people sign in both ways, once at each provider, without anything reaching the application.
+// MoveTrial is a link by which people sign in both ways, once at each provider, without anything reaching the
+// application.
 type MoveTrial struct {
 	ID            string `gorm:"primaryKey"`
 	MoveID        string `gorm:"index"`

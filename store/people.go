@@ -139,14 +139,17 @@ type ImportJob struct {
 }
 
 func migratePeople(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Person{}, &Link{}, &Group{}, &Membership{}, &Assignment{}, &Account{}, &RuleSet{}, &Credential{}, &OneTimeLink{}, &ImportJob{}, &Administrator{}, &APIToken{}); err != nil {
+	if err := tx.AutoMigrate(&Person{}, &Link{}, &Group{}, &Membership{}, &Assignment{}, &Account{}, &RuleSet{}, &Credential{},
+		&OneTimeLink{}, &ImportJob{}, &Administrator{}, &APIToken{}); err != nil {
 		return err
 	}
-	if err := tx.Exec("UPDATE people SET sources = '{}', type = 'staff', username = '', username_key = '', external_id = '', external_key = '', email_key = '', name_key = '', last_key = ''").Error; err != nil {
+	if err := tx.Exec("UPDATE people SET sources = '{}', type = 'staff', username = '', username_key = '', external_id = '', " +
+		"external_key = '', email_key = '', name_key = '', last_key = ''").Error; err != nil {
 		return err
 	}
 	// Whoever could use an application yesterday can do so today.
-	if err := tx.Exec(`UPDATE applications SET body = json_set(body, '$.access', json('{"to":"everybody","otherwise":"allow"}')) WHERE json_extract(body, '$.access') IS NULL`).Error; err != nil {
+	if err := tx.Exec(`UPDATE applications SET body = json_set(body, '$.access', json('{"to":"everybody","otherwise":"allow"}')) ` +
+		`WHERE json_extract(body, '$.access') IS NULL`).Error; err != nil {
 		return err
 	}
 	var after string
@@ -161,7 +164,9 @@ func migratePeople(tx *gorm.DB) error {
 				return err
 			}
 			p.SetKeys(profile)
-			if err := tx.Exec("UPDATE people SET username = ?, username_key = ?, external_id = ?, external_key = ?, email_key = ?, name_key = ?, last_key = ? WHERE id = ?", p.Username, p.UsernameKey, p.ExternalID, p.ExternalKey, p.EmailKey, p.NameKey, p.LastKey, p.ID).Error; err != nil {
+			if err := tx.Exec("UPDATE people SET username = ?, username_key = ?, external_id = ?, external_key = ?, email_key = ?, "+
+				"name_key = ?, last_key = ? WHERE id = ?", p.Username, p.UsernameKey, p.ExternalID, p.ExternalKey, p.EmailKey, p.NameKey,
+				p.LastKey, p.ID).Error; err != nil {
 				return err
 			}
 			after = p.ID

@@ -13,8 +13,8 @@ import (
 	"strings"
 )
 
-// Sealer encrypts secrets before they reach the disk, with AES-256-GCM under the master key. What a secret belongs to is bound to it, so that
-// one sealed value can't be put in another's place.
+// Sealer encrypts secrets before they reach the disk, with AES-256-GCM under the master key. What a secret belongs to
+// is bound to it, so that one sealed value can't be put in another's place.
 type Sealer struct {
 	aead cipher.AEAD
 	old  []cipher.AEAD
@@ -80,8 +80,9 @@ func (s *Sealer) current(place string, sealed []byte) bool {
 	return err == nil
 }
 
-// MasterKeys reads the master keys, the current one first: from text (base64, for the environment, several separated by commas) if it is not empty, else from the
-// lines of the file. A missing file is made where create is set, readable by its owner only.
+// MasterKeys reads the master keys, the current one first: from text (base64, for the environment, several separated by
+// commas) if it is not empty, else from the lines of the file. A missing file is made where create is set, readable by
+// its owner only.
 func MasterKeys(text, file string, create bool) ([][]byte, error) {
 	if text != "" {
 		keys, err := masterKeys(strings.Split(text, ","))
@@ -101,7 +102,11 @@ func MasterKeys(text, file string, create bool) ([][]byte, error) {
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, fmt.Errorf("the master key file can't be read: %w", err)
 	case !create:
-		return nil, fmt.Errorf("the master key file %s is missing; without it the secrets in the data folder can't be opened. Put it back, or name it with --master-key-file", file)
+		return nil, fmt.Errorf(
+			"the master key file %s is missing; without it the secrets in the data folder can't be opened. Put it back, or name it "+
+				"with --master-key-file",
+			file,
+		)
 	}
 	key := NewMasterKey()
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {

@@ -46,7 +46,8 @@ type SessionUse struct {
 	NameID  string // JSON: the identifier that the application got
 	FirstAt time.Time
 	LastAt  time.Time
-	// Told says how telling it came out: told, failed, browser (it can be told by the browser only), nothing (it takes no word), or empty while it was not tried.
+	// Told says how telling it came out: told, failed, browser (it can be told by the browser only), nothing (it takes
+	// no word), or empty while it was not tried.
 	Told string
 }
 
@@ -61,7 +62,8 @@ type SignOut struct {
 }
 
 func migrateSessions(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&Session{}, &SessionProof{}, &SessionUse{}, &SignOut{}, &ReachChange{}, &GuardTicket{}, &GuardSession{}, &TileMark{}, &Grant{}, &Rehearsal{}); err != nil {
+	if err := tx.AutoMigrate(&Session{}, &SessionProof{}, &SessionUse{}, &SignOut{}, &ReachChange{}, &GuardTicket{}, &GuardSession{},
+		&TileMark{}, &Grant{}, &Rehearsal{}); err != nil {
 		return err
 	}
 	return tx.Exec("CREATE INDEX IF NOT EXISTS grant_session ON grants (session_id) WHERE session_id <> ''").Error

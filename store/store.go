@@ -1,4 +1,5 @@
-// Package store keeps the gate's records in one SQLite file through GORM. Secrets are sealed by the caller's Sealer before they get here.
+// Package store keeps the gate's records in one SQLite file through GORM. Secrets are sealed by the caller's Sealer
+// before they get here.
 package store
 
 import (
@@ -77,7 +78,9 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 
 func connect(dsn string, connections int) (*gorm.DB, error) {
 	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
-		Logger: logger.Discard, TranslateError: true, PrepareStmt: true, SkipDefaultTransaction: true, NowFunc: func() time.Time { return time.Now().UTC() },
+		Logger: logger.Discard, TranslateError: true, PrepareStmt: true, SkipDefaultTransaction: true, NowFunc: func() time.Time {
+			return time.Now().UTC()
+		},
 	})
 	if err != nil {
 		return nil, fmt.Errorf("the database can't be opened: %w", Clear(err))
@@ -115,7 +118,8 @@ func (s *Store) Write(ctx context.Context, f func(tx *gorm.DB) error) error {
 // Commits counts what this process has written, so that a cache knows without asking that nothing of it has changed.
 func (s *Store) Commits() int64 { return s.commits.Load() }
 
-// Row reads one row by a prepared statement, without the object mapping: for the few reads that every call of a busy endpoint makes.
+// Row reads one row by a prepared statement, without the object mapping: for the few reads that every call of a busy
+// endpoint makes.
 func (s *Store) Row(ctx context.Context, query string, args ...any) *sql.Row {
 	return s.read.Statement.ConnPool.QueryRowContext(ctx, query, args...)
 }
@@ -134,7 +138,8 @@ func RowIn(tx *gorm.DB, query string, args ...any) *sql.Row {
 	return tx.Statement.ConnPool.QueryRowContext(tx.Statement.Context, query, args...)
 }
 
-// Generation changes with every change of the configuration, so that caches know when to read again; also those of another process.
+// Generation changes with every change of the configuration, so that caches know when to read again; also those of
+// another process.
 func (s *Store) Generation(ctx context.Context) (string, error) {
 	var g string
 	var err error
@@ -151,7 +156,11 @@ func (s *Store) Generation(ctx context.Context) (string, error) {
 
 // Changed notes, within a transaction, that the configuration changed.
 func Changed(tx *gorm.DB) error {
-	_, err := Exec(tx, "INSERT INTO settings (name, value) VALUES ('generation', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", NewID())
+	_, err := Exec(
+		tx,
+		"INSERT INTO settings (name, value) VALUES ('generation', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+		NewID(),
+	)
 	return err
 }
 
@@ -195,8 +204,10 @@ func migrate(db *gorm.DB) error {
 	options.UseTransaction, options.ValidateUnknownMigrations = true, true
 	m := gormigrate.New(db, &options, []*gormigrate.Migration{
 		{ID: "2026-11-23-first", Migrate: func(tx *gorm.DB) error {
-			if err := tx.AutoMigrate(&Application{}, &Provider{}, &PartnerDocument{}, &Key{}, &Person{}, &Link{}, &SubjectValue{}, &SignIn{}, &Arrival{}, &UsedID{},
-				&Rehearsal{}, &Trace{}, &Revision{}, &JournalEntry{}, &Administrator{}, &ConsoleSession{}, &APIToken{}, &Guess{}, &Setting{}); err != nil {
+			if err := tx.AutoMigrate(&Application{}, &Provider{}, &PartnerDocument{}, &Key{}, &Person{}, &Link{}, &SubjectValue{},
+				&SignIn{}, &Arrival{}, &UsedID{},
+				&Rehearsal{}, &Trace{}, &Revision{}, &JournalEntry{}, &Administrator{}, &ConsoleSession{}, &APIToken{}, &Guess{},
+				&Setting{}); err != nil {
 				return err
 			}
 			if err := tx.Exec("CREATE INDEX sign_in_open ON sign_ins (address) WHERE finished_at IS NULL").Error; err != nil {
@@ -204,19 +215,22 @@ func migrate(db *gorm.DB) error {
 			}
 			// The journal is append-only, for everybody who comes through SQL as well.
 			for _, event := range []string{"UPDATE", "DELETE"} {
-				if err := tx.Exec("CREATE TRIGGER journal_no_" + strings.ToLower(event) + " BEFORE " + event + " ON journal_entries BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END").Error; err != nil {
+				if err := tx.Exec("CREATE TRIGGER journal_no_" + strings.ToLower(event) + " BEFORE " + event +
+					" ON journal_entries BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END").Error; err != nil {
 					return err
 				}
 			}
 			return nil
 		}},
 		{ID: "2026-11-23-metadata", Migrate: func(tx *gorm.DB) error {
-			if err := tx.AutoMigrate(&PartnerDocument{}, &PartnerWatch{}, &Source{}, &SourceEntity{}, &Key{}, &KeyHolder{}, &TrustedCertificate{}, &HandOut{}, &Artifact{}, &Template{}); err != nil {
+			if err := tx.AutoMigrate(&PartnerDocument{}, &PartnerWatch{}, &Source{}, &SourceEntity{}, &Key{}, &KeyHolder{},
+				&TrustedCertificate{}, &HandOut{}, &Artifact{}, &Template{}); err != nil {
 				return err
 			}
 			// One active and one next key for each purpose and owner.
 			for _, state := range []string{"active", "next"} {
-				if err := tx.Exec("CREATE UNIQUE INDEX key_" + state + " ON keys (purpose, coalesce(owner_id, '')) WHERE state = '" + state + "'").Error; err != nil {
+				if err := tx.Exec("CREATE UNIQUE INDEX key_" + state + " ON keys (purpose, coalesce(owner_id, '')) WHERE state = '" +
+					state + "'").Error; err != nil {
 					return err
 				}
 			}
@@ -226,7 +240,16 @@ func migrate(db *gorm.DB) error {
 			return tx.Exec("UPDATE partner_documents SET verdict = 'used'").Error
 		}},
 		{ID: "2026-11-23-openid", Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{}, &ConsoleSession{})
+			return tx.AutoMigrate(
+				&Secret{},
+				&Grant{},
+				&Token{},
+				&PushedRequest{},
+				&DeviceCode{},
+				&Consent{},
+				&TraceAddition{},
+				&ConsoleSession{},
+			)
 		}},
 		{ID: "2026-11-23-people", Migrate: migratePeople},
 		{ID: "2026-11-23-subjects", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Trace{}) }},
@@ -245,7 +268,8 @@ func migrate(db *gorm.DB) error {
 	return nil
 }
 
-// Page is a request for part of a list: at most Limit rows behind the row that After names, whose sort value contains Search.
+// Page is a request for part of a list: at most Limit rows behind the row that After names, whose sort value contains
+// Search.
 type Page struct {
 	After  string
 	Limit  int
@@ -254,8 +278,8 @@ type Page struct {
 	Sort string
 }
 
-// Rows applies a page to a query. Columns maps the sort names that are allowed to SQL columns; the first of searched columns that contains the search
-// text lets a row in. The key of the last row is made by Key.
+// Rows applies a page to a query. Columns maps the sort names that are allowed to SQL columns; the first of searched
+// columns that contains the search text lets a row in. The key of the last row is made by Key.
 func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, searched ...string) (*gorm.DB, error) {
 	if p.Limit <= 0 || p.Limit > 200 {
 		p.Limit = 50

@@ -64,7 +64,10 @@ func TestMasterKey(t *testing.T) {
 
 func TestOpenExplains(t *testing.T) {
 	folder := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(folder, store.FileName), []byte("this is no database, but a letter that somebody left here"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(folder, store.FileName), []byte("this is no database, but a letter that somebody left here"), 0o600),
+	)
 	_, err := store.Open(folder, nil)
 	assert.ErrorContains(t, err, "damaged or is none")
 	file := filepath.Join(t.TempDir(), "file")
@@ -100,7 +103,8 @@ func TestPagesAreWhole(t *testing.T) {
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
 		for i := range 25 {
 			name := string(rune('a'+i%5)) + " same_name%"
-			if err := tx.Create(&store.Application{Object: store.Object{ID: store.NewID(), Slug: store.NewID(), Name: name, Body: "{}"}}).Error; err != nil {
+			if err := tx.Create(&store.Application{Object: store.Object{ID: store.NewID(), Slug: store.NewID(), Name: name,
+				Body: "{}"}}).Error; err != nil {
 				return err
 			}
 		}
@@ -176,7 +180,13 @@ func TestMasterKeyRotation(t *testing.T) {
 	for i := range 450 {
 		id := "01K" + strconv.Itoa(1000+i)
 		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
-			return tx.Create(&store.Key{ID: id, Purpose: "test", State: "retired", Sealed: old.Seal("key/"+id, []byte("private "+id)), CreatedAt: time.Now()}).Error
+			return tx.Create(&store.Key{
+				ID:        id,
+				Purpose:   "test",
+				State:     "retired",
+				Sealed:    old.Seal("key/"+id, []byte("private "+id)),
+				CreatedAt: time.Now(),
+			}).Error
 		}))
 	}
 	next := store.NewMasterKey()
@@ -230,7 +240,10 @@ func TestUpgradeFromTheFirstVersion(t *testing.T) {
 	require.NoError(t, err)
 	_, err = db.Exec(string(schema))
 	require.NoError(t, err)
-	_, err = db.Exec(`INSERT INTO keys (id, purpose, kind, state, certificate, sealed, created_at) VALUES ('01K1', 'saml-signing', 'rsa-2048', 'active', x'00', x'01', '2026-11-23 09:00:00+00:00')`)
+	_, err = db.Exec(
+		`INSERT INTO keys (id, purpose, kind, state, certificate, sealed, created_at) VALUES ('01K1', 'saml-signing', 'rsa-2048', ` +
+			`'active', x'00', x'01', '2026-11-23 09:00:00+00:00')`,
+	)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	s := open(t, folder)

@@ -25,11 +25,14 @@ type SignInCount struct {
 
 // traceIndexes are for each way in which traces are looked for, the newest first.
 var traceIndexes = []string{
-	"CREATE INDEX IF NOT EXISTS trace_by_application ON traces (application_id, id)", "CREATE INDEX IF NOT EXISTS trace_by_provider ON traces (provider_id, id)",
+	"CREATE INDEX IF NOT EXISTS trace_by_application ON traces (application_id, id)",
+	"CREATE INDEX IF NOT EXISTS trace_by_provider ON traces (provider_id, id)",
 	"CREATE INDEX IF NOT EXISTS trace_by_outcome ON traces (outcome, id)", "CREATE INDEX IF NOT EXISTS trace_by_code ON traces (code, id)",
-	"CREATE INDEX IF NOT EXISTS trace_by_person ON traces (person_id, id)", "CREATE INDEX IF NOT EXISTS trace_by_name ON traces (person COLLATE NOCASE, id)",
+	"CREATE INDEX IF NOT EXISTS trace_by_person ON traces (person_id, id)",
+	"CREATE INDEX IF NOT EXISTS trace_by_name ON traces (person COLLATE NOCASE, id)",
 	"CREATE INDEX IF NOT EXISTS trace_of_rehearsal ON traces (id) WHERE rehearsal_id <> ''",
-	"DROP INDEX IF EXISTS idx_traces_application_id", "DROP INDEX IF EXISTS idx_traces_provider_id", "DROP INDEX IF EXISTS idx_traces_outcome", "DROP INDEX IF EXISTS idx_traces_code", "DROP INDEX IF EXISTS idx_traces_person_id",
+	"DROP INDEX IF EXISTS idx_traces_application_id", "DROP INDEX IF EXISTS idx_traces_provider_id",
+	"DROP INDEX IF EXISTS idx_traces_outcome", "DROP INDEX IF EXISTS idx_traces_code", "DROP INDEX IF EXISTS idx_traces_person_id",
 }
 
 func migrateTraces(tx *gorm.DB) error {
@@ -42,7 +45,11 @@ func migrateTraces(tx *gorm.DB) error {
 		}
 	}
 	// What was counted by nobody is counted from the traces that are there.
-	return tx.Exec("INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) SELECT strftime('%Y-%m-%d %H:00:00+00:00', started_at), application_id, provider_id, outcome, code, count(*) FROM traces WHERE outcome <> 'open' AND rehearsal_id = '' GROUP BY 1, 2, 3, 4, 5").Error
+	return tx.Exec(
+		"INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) SELECT strftime('%Y-%m-%d " +
+			"%H:00:00+00:00', started_at), application_id, provider_id, outcome, code, count(*) FROM traces WHERE outcome <> 'open' " +
+			"AND rehearsal_id = '' GROUP BY 1, 2, 3, 4, 5",
+	).Error
 }
 
 // FirstID is the lowest identifier that a record made at a time or later can have.

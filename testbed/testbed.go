@@ -1,5 +1,6 @@
-// Package testbed makes whole gates cheap for tests: keys from a pool in place of new ones, passwords hashed at little cost, and a database that is
-// migrated once. Nothing but tests imports it; what it leaves out is tested where it belongs (core/keys, core/passwords, store, and one first start in cli).
+// Package testbed makes whole gates cheap for tests: keys from a pool in place of new ones, passwords hashed at little
+// cost, and a database that is migrated once. Nothing but tests imports it; what it leaves out is tested where it
+// belongs (core/keys, core/passwords, store, and one first start in cli).
 package testbed
 
 import (
@@ -22,8 +23,8 @@ import (
 	"innergate/store"
 )
 
-// Patience is how long a test waits for something before it says that it did not come about. What is there at once takes none of it, and a machine that has
-// much else to do does not reach it.
+// Patience is how long a test waits for something before it says that it did not come about. What is there at once
+// takes none of it, and a machine that has much else to do does not reach it.
 const Patience = 2 * time.Minute
 
 // Cost is what a password's hash costs in tests: the least that a hash may.
@@ -88,7 +89,8 @@ func Folder(t testing.TB) string {
 	return folder
 }
 
-// World starts the made-up world for a test, and ends it with the test. A folder that the options name is taken as it is.
+// World starts the made-up world for a test, and ends it with the test. A folder that the options name is taken as it
+// is.
 func World(t testing.TB, o demo.Options) *demo.World {
 	t.Helper()
 	if o.Folder == "" {

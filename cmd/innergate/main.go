@@ -17,5 +17,10 @@ var version = "0.1.0"
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	os.Exit(cli.Run(ctx, os.Args, cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, cli.Build{Version: version, Console: web.Console()}))
+	os.Exit(cli.Run(
+		ctx,
+		os.Args,
+		cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr},
+		cli.Build{Version: version, Console: web.Console()},
+	))
 }

@@ -10,7 +10,8 @@ import (
 	"innergate/core/explain"
 )
 
-// Circle is a chosen few. Whoever fits one of its lists, or falls into the share, is in, unless an exception fits: exceptions win.
+// Circle is a chosen few. Whoever fits one of its lists, or falls into the share, is in, unless an exception fits:
+// exceptions win.
 type Circle struct {
 	Groups   []string `json:"groups,omitempty"`   // the gate's groups, by short name
 	People   []string `json:"people,omitempty"`   // by user name, mail address or ID
@@ -18,7 +19,8 @@ type Circle struct {
 	// Share is a share of all people in percent, stable for each person and different for each application.
 	Share  int         `json:"share,omitempty"`
 	Except *Exceptions `json:"except,omitempty"`
-	// Instead is the short name of the provider that people outside are sent to, in the circle of a provider; empty for a plain page.
+	// Instead is the short name of the provider that people outside are sent to, in the circle of a provider; empty for
+	// a plain page.
 	Instead string `json:"instead,omitempty"`
 }
 
@@ -48,7 +50,8 @@ const (
 	Open
 )
 
-// Holds decides whether a circle holds somebody, and says why. Salt is the short name of what the circle is of, so that shares of several differ.
+// Holds decides whether a circle holds somebody, and says why. Salt is the short name of what the circle is of, so that
+// shares of several differ.
 func (c *Circle) Holds(w Who, salt string) (Verdict, string) {
 	if c == nil {
 		return Outside, "the circle is empty"
@@ -192,7 +195,8 @@ func listed(groups, people, networks []string) []string {
 	for _, one := range []struct {
 		words [2]string
 		list  []string
-	}{{[2]string{"the group ", "the groups "}, groups}, {[2]string{"", ""}, people}, {[2]string{"the network ", "the networks "}, networks}} {
+	}{{[2]string{"the group ", "the groups "}, groups}, {[2]string{"", ""}, people},
+		{[2]string{"the network ", "the networks "}, networks}} {
 		if n := len(one.list); n > 0 {
 			out = append(out, one.words[min(n, 2)-1]+strings.Join(one.list, ", "))
 		}
@@ -205,7 +209,8 @@ func (c *Circle) AsksWho() bool {
 	return c != nil && (len(c.Groups)+len(c.People) > 0 || c.Share > 0 || c.Except != nil && len(c.Except.Groups)+len(c.Except.People) > 0)
 }
 
-// Admits decides whether a sign-in may go on, with what is known of the person so far. Where that can't be said yet, it may; it is asked again later.
+// Admits decides whether a sign-in may go on, with what is known of the person so far. Where that can't be said yet, it
+// may; it is asked again later.
 func (r Reach) Admits(c *Circle, w Who, kind, partner, salt string, rehearsal bool) error {
 	if r != InCircle || rehearsal {
 		return r.Serves(kind, partner, rehearsal)

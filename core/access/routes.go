@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// Route is one rule that chooses the way by which somebody signs in. The first whose conditions fit, and which leads somewhere, decides.
+// Route is one rule that chooses the way by which somebody signs in. The first whose conditions fit, and which leads
+// somewhere, decides.
 type Route struct {
 	Name string         `json:"name,omitempty"`
 	If   RouteCondition `json:"if"`
@@ -103,7 +104,8 @@ type RouteFacts struct {
 	Reach       Reach
 	Wish        []string
 	Network     netip.Addr
-	// Identified is set once somebody said who they are, or is known from a session; Domain is that of their mail address, Known the providers that they have signed in with.
+	// Identified is set once somebody said who they are, or is known from a session; Domain is that of their mail
+	// address, Known the providers that they have signed in with.
 	Identified bool
 	Domain     string
 	Known      []string
@@ -177,10 +179,12 @@ func (c *RouteCondition) misses(f *RouteFacts) (why string, open bool) {
 	return "", false
 }
 
-// Covers says whether every sign-in that fits the later route fits the earlier one too, so that the later one is never reached.
+// Covers says whether every sign-in that fits the later route fits the earlier one too, so that the later one is never
+// reached.
 func (r *Route) Covers(later *Route) bool {
 	a, b := &r.If, &later.If
-	for _, l := range [][2][]string{{a.Applications, b.Applications}, {a.MailDomains, b.MailDomains}, {a.Known, b.Known}, {a.Groups, b.Groups}, {a.Networks, b.Networks}, {a.Wish, b.Wish}, {a.Reach, b.Reach}} {
+	for _, l := range [][2][]string{{a.Applications, b.Applications}, {a.MailDomains, b.MailDomains}, {a.Known, b.Known},
+		{a.Groups, b.Groups}, {a.Networks, b.Networks}, {a.Wish, b.Wish}, {a.Reach, b.Reach}} {
 		if len(l[0]) == 0 {
 			continue
 		}

@@ -15,7 +15,8 @@ const (
 	Stronger = "stronger" // allow, but only after a stronger sign-in
 )
 
-// Rule is one access rule: what must be true of a sign-in, and what follows. The first rule that fits decides. A rule that asks for nothing fits always.
+// Rule is one access rule: what must be true of a sign-in, and what follows. The first rule that fits decides. A rule
+// that asks for nothing fits always.
 type Rule struct {
 	Name string `json:"name,omitempty"`
 	// If lists what must be true, all of it; Unless what must not be true, none of it.
@@ -34,7 +35,8 @@ type Condition struct {
 	Networks    []string `json:"networks,omitempty"`    // in CIDR form, such as 10.20.0.0/16
 	MailDomains []string `json:"mailDomains,omitempty"` // such as saltmere.example; subdomains are others
 	Days        []string `json:"days,omitempty"`        // mon … sun
-	// From and Until are times of day such as 08:00, in Zone (such as Europe/London; empty for UTC). Until before From goes over midnight.
+	// From and Until are times of day such as 08:00, in Zone (such as Europe/London; empty for UTC). Until before From
+	// goes over midnight.
 	From  string `json:"from,omitempty"`
 	Until string `json:"until,omitempty"`
 	Zone  string `json:"zone,omitempty"`
@@ -51,7 +53,8 @@ const (
 // Policy says who may use an application. The zero value lets in whoever is assigned.
 type Policy struct {
 	To string `json:"to,omitempty"`
-	// Requires are values of the profile's groups, as the provider sent them and the mapping made them; one of them must be there.
+	// Requires are values of the profile's groups, as the provider sent them and the mapping made them; one of them
+	// must be there.
 	Requires []string `json:"requires,omitempty"`
 	Rules    []Rule   `json:"rules,omitempty"`
 	// Otherwise is what follows where no rule fits: allow or refuse.
@@ -90,7 +93,15 @@ type Decision struct {
 
 const maxRules = 200
 
-var days = map[string]time.Weekday{"sun": time.Sunday, "mon": time.Monday, "tue": time.Tuesday, "wed": time.Wednesday, "thu": time.Thursday, "fri": time.Friday, "sat": time.Saturday}
+var days = map[string]time.Weekday{
+	"sun": time.Sunday,
+	"mon": time.Monday,
+	"tue": time.Tuesday,
+	"wed": time.Wednesday,
+	"thu": time.Thursday,
+	"fri": time.Friday,
+	"sat": time.Saturday,
+}
 
 // CheckRules says what is wrong with a list of rules, or returns nil.
 func CheckRules(rules []Rule) error {
@@ -288,7 +299,8 @@ func (c *Condition) compile() (*compiled, error) {
 }
 
 func (c *Condition) empty() bool {
-	return len(c.Groups)+len(c.Types)+len(c.Providers)+len(c.Networks)+len(c.MailDomains)+len(c.Days) == 0 && c.From == "" && c.Strength == ""
+	return len(c.Groups)+len(c.Types)+len(c.Providers)+len(c.Networks)+len(c.MailDomains)+len(c.Days) == 0 && c.From == "" &&
+		c.Strength == ""
 }
 
 func minutes(text string) (int, error) {

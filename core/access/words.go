@@ -33,7 +33,8 @@ func (c *Condition) inWords() string {
 	for _, p := range []struct {
 		before string
 		list   []string
-	}{{"in ", c.Groups}, {"of type ", c.Types}, {"coming through ", c.Providers}, {"on the network ", c.Networks}, {"with mail at ", c.MailDomains}, {"here on ", c.Days}} {
+	}{{"in ", c.Groups}, {"of type ", c.Types}, {"coming through ", c.Providers}, {"on the network ", c.Networks},
+		{"with mail at ", c.MailDomains}, {"here on ", c.Days}} {
 		if len(p.list) > 0 {
 			parts = append(parts, p.before+or(p.list))
 		}

@@ -1,4 +1,5 @@
-// Package address says what may be entered or sent as the address of an endpoint, and whether it is safe to send something there.
+// Package address says what may be entered or sent as the address of an endpoint, and whether it is safe to send
+// something there.
 package address
 
 import (
@@ -11,7 +12,8 @@ import (
 // Max is the length of an address in octets.
 const Max = 2000
 
-// Check accepts absolute http and https addresses without user information or fragment, and explains what else was entered.
+// Check accepts absolute http and https addresses without user information or fragment, and explains what else was
+// entered.
 func Check(value string) error {
 	switch u, err := url.Parse(value); {
 	case strings.TrimSpace(value) != value:
@@ -42,7 +44,8 @@ func Plain(value string) bool {
 	return err == nil && u.Scheme == "http" && !Loopback(u.Hostname())
 }
 
-// Loopback says whether a host is this very machine, by its literal or as localhost. A name that only begins like one is not.
+// Loopback says whether a host is this very machine, by its literal or as localhost. A name that only begins like one
+// is not.
 func Loopback(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()

@@ -32,8 +32,10 @@ func TestCheckSaysWhatWasEntered(t *testing.T) {
 
 func TestPlain(t *testing.T) {
 	for value, plain := range map[string]bool{
-		"https://a.example": false, "http://a.example": true, "http://127.0.0.1:8080/x": false, "http://127.9.9.9": false, "http://[::1]/": false, "http://localhost:5/": false,
-		"http://127.evil.example/": true, "http://localhost.evil.example/": true, "http://10.0.0.1": true, "http://127.0.0.1@evil.example/": true,
+		"https://a.example": false, "http://a.example": true, "http://127.0.0.1:8080/x": false, "http://127.9.9.9": false,
+		"http://[::1]/": false, "http://localhost:5/": false,
+		"http://127.evil.example/": true, "http://localhost.evil.example/": true, "http://10.0.0.1": true,
+		"http://127.0.0.1@evil.example/": true,
 	} {
 		assert.Equal(t, plain, address.Plain(value), value)
 	}

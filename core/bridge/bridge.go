@@ -11,8 +11,15 @@ import (
 // Factors are the values of amr that stand for a second factor or something as strong (RFC 8176).
 var Factors = []string{"mfa", "otp", "hwk", "sc"}
 
-// StrongContexts are the authentication contexts that stand for a second factor (SAML Authentication Context 2.0, section 3.4).
-var StrongContexts = []string{"urn:oasis:names:tc:SAML:2.0:ac:classes:TimeSyncToken", "urn:oasis:names:tc:SAML:2.0:ac:classes:MobileTwoFactorContract", "urn:oasis:names:tc:SAML:2.0:ac:classes:MobileTwoFactorUnregistered", "urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI", "https://refeds.org/profile/mfa"}
+// StrongContexts are the authentication contexts that stand for a second factor (SAML Authentication Context 2.0,
+// section 3.4).
+var StrongContexts = []string{
+	"urn:oasis:names:tc:SAML:2.0:ac:classes:TimeSyncToken",
+	"urn:oasis:names:tc:SAML:2.0:ac:classes:MobileTwoFactorContract",
+	"urn:oasis:names:tc:SAML:2.0:ac:classes:MobileTwoFactorUnregistered",
+	"urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI",
+	"https://refeds.org/profile/mfa",
+}
 
 // ContextOf writes wanted contexts for a SAML provider.
 func ContextOf(values []string) *saml.RequestedContext {

@@ -1,5 +1,5 @@
-// Package checkup looks over a configuration and tells what it found: for each station of the passage how it is set and whether it is sound, and
-// findings with evidence and remedy. It needs nothing but the configuration and the time.
+// Package checkup looks over a configuration and tells what it found: for each station of the passage how it is set and
+// whether it is sound, and findings with evidence and remedy. It needs nothing but the configuration and the time.
 package checkup
 
 import (
@@ -91,14 +91,27 @@ func (c *collector) certificates(list []*x509.Certificate, whose, station string
 		}
 	}
 	for _, cert := range list {
-		evidence := []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(cert.Raw)), explain.Fact("ends", cert.NotAfter.UTC().Format(time.RFC3339))}
+		evidence := []trace.Evidence{
+			explain.Fact("SHA-256 fingerprint", keys.Fingerprint(cert.Raw)),
+			explain.Fact("ends", cert.NotAfter.UTC().Format(time.RFC3339)),
+		}
 		left := cert.NotAfter.Sub(c.now)
 		days := int(math.Ceil(left.Hours() / 24))
 		replaced := last.After(cert.NotAfter)
 		switch {
 		case left <= 0:
-			f := Finding{Code: "certificate.expired", Severity: Attention, Station: station, Title: fmt.Sprintf("A certificate of %s has ended", whose),
-				Detail: fmt.Sprintf("It ended %d days ago. Sign-ins go on as long as dates are not enforced, but others may refuse it.", -days), Remedy: "Take the other side's current certificate, and remove this one.", Evidence: evidence}
+			f := Finding{
+				Code:     "certificate.expired",
+				Severity: Attention,
+				Station:  station,
+				Title:    fmt.Sprintf("A certificate of %s has ended", whose),
+				Detail: fmt.Sprintf(
+					"It ended %d days ago. Sign-ins go on as long as dates are not enforced, but others may refuse it.",
+					-days,
+				),
+				Remedy:   "Take the other side's current certificate, and remove this one.",
+				Evidence: evidence,
+			}
 			if replaced {
 				f.Severity = Remark
 			}
@@ -111,11 +124,24 @@ func (c *collector) certificates(list []*x509.Certificate, whose, station string
 			if days <= 7 {
 				severity = Broken
 			}
-			c.add(Finding{Code: "certificate.ends-soon", Severity: severity, Station: station, Title: fmt.Sprintf("The certificate of %s ends in %d days", whose, days),
-				Detail: "No later certificate is held.", Remedy: "Ask the other side for its next certificate, and trust both until it has changed over.", Evidence: evidence})
+			c.add(Finding{
+				Code:     "certificate.ends-soon",
+				Severity: severity,
+				Station:  station,
+				Title:    fmt.Sprintf("The certificate of %s ends in %d days", whose, days),
+				Detail:   "No later certificate is held.",
+				Remedy:   "Ask the other side for its next certificate, and trust both until it has changed over.",
+				Evidence: evidence,
+			})
 		case c.now.Before(cert.NotBefore):
-			c.add(Finding{Code: "certificate.early", Severity: Remark, Station: station, Title: fmt.Sprintf("A certificate of %s is not valid yet", whose),
-				Detail: "It begins " + cert.NotBefore.UTC().Format(time.RFC3339) + ".", Evidence: evidence})
+			c.add(Finding{
+				Code:     "certificate.early",
+				Severity: Remark,
+				Station:  station,
+				Title:    fmt.Sprintf("A certificate of %s is not valid yet", whose),
+				Detail:   "It begins " + cert.NotBefore.UTC().Format(time.RFC3339) + ".",
+				Evidence: evidence,
+			})
 		}
 	}
 }
@@ -123,8 +149,15 @@ func (c *collector) certificates(list []*x509.Certificate, whose, station string
 func (c *collector) plainHTTP(list []saml.Endpoint, whose, station string) {
 	for _, e := range list {
 		if address.Plain(e.Location) {
-			c.add(Finding{Code: "endpoint.http", Severity: Attention, Station: station, Title: whose + " has an address without TLS", Detail: "What is sent to " + e.Location + " can be read and changed on its way.",
-				Remedy: "Have the other side offer the address by https.", Evidence: []trace.Evidence{explain.Fact("address", e.Location)}})
+			c.add(Finding{
+				Code:     "endpoint.http",
+				Severity: Attention,
+				Station:  station,
+				Title:    whose + " has an address without TLS",
+				Detail:   "What is sent to " + e.Location + " can be read and changed on its way.",
+				Remedy:   "Have the other side offer the address by https.",
+				Evidence: []trace.Evidence{explain.Fact("address", e.Location)},
+			})
 		}
 	}
 }
@@ -179,7 +212,14 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 	}
 	c.access(a)
 	if len(a.Mapping) == 0 {
-		c.add(Finding{Code: "mapping.empty", Severity: Remark, Station: MappingOut, Title: "No attributes are sent", Detail: "The application gets the " + given + " and nothing else.", Remedy: "Add a rule for each attribute that it needs."})
+		c.add(Finding{
+			Code:     "mapping.empty",
+			Severity: Remark,
+			Station:  MappingOut,
+			Title:    "No attributes are sent",
+			Detail:   "The application gets the " + given + " and nothing else.",
+			Remedy:   "Add a rule for each attribute that it needs.",
+		})
 	}
 	for _, m := range a.Missing() {
 		station := ApplicationTrust
@@ -190,13 +230,33 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		if a.Reach != access.Draft {
 			severity = Broken
 		}
-		c.add(Finding{Code: "application.incomplete", Severity: severity, Station: station, Title: "Something is missing", Detail: capital(m) + "."})
+		c.add(Finding{
+			Code:     "application.incomplete",
+			Severity: severity,
+			Station:  station,
+			Title:    "Something is missing",
+			Detail:   capital(m) + ".",
+		})
 	}
 	if a.SAML != nil && a.SAML.EntityID != "" && a.SAML.EntityID == string(ours) {
-		c.add(Finding{Code: "application.our-entity-id", Severity: Broken, Station: ApplicationTrust, Title: "Our own entity ID was entered for theirs", Detail: "The application's entity ID is the gate's.", Remedy: "Enter the application's own entity ID."})
+		c.add(Finding{
+			Code:     "application.our-entity-id",
+			Severity: Broken,
+			Station:  ApplicationTrust,
+			Title:    "Our own entity ID was entered for theirs",
+			Detail:   "The application's entity ID is the gate's.",
+			Remedy:   "Enter the application's own entity ID.",
+		})
 	}
 	if a.StartURL == "" {
-		c.add(Finding{Code: "application.no-start", Severity: Remark, Station: ApplicationTrust, Title: "The application's own start address is not known", Detail: "Without it a rehearsal can't begin at the application, and neither can its tile.", Remedy: "Enter the address at which people begin in the application."})
+		c.add(Finding{
+			Code:     "application.no-start",
+			Severity: Remark,
+			Station:  ApplicationTrust,
+			Title:    "The application's own start address is not known",
+			Detail:   "Without it a rehearsal can't begin at the application, and neither can its tile.",
+			Remedy:   "Enter the address at which people begin in the application.",
+		})
 	}
 	c.format(a)
 	for i := range providers {
@@ -206,14 +266,33 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		}
 		c.findings = append(c.findings, fs...)
 		if a.Reach == access.Everyone && providers[i].Reach == access.Draft {
-			c.add(Finding{Code: "provider.draft", Severity: Attention, Station: Access, Title: providers[i].Name + " is still a draft", Detail: "The application is open, but this way in is not.", Remedy: "Open the provider, or take it away from the application."})
+			c.add(Finding{
+				Code:     "provider.draft",
+				Severity: Attention,
+				Station:  Access,
+				Title:    providers[i].Name + " is still a draft",
+				Detail:   "The application is open, but this way in is not.",
+				Remedy:   "Open the provider, or take it away from the application.",
+			})
 		}
 		if !sends(&providers[i], a) {
-			c.add(Finding{Code: "subject.no-source", Severity: Attention, Station: MappingOut, Title: "Nothing sets the value for the subject", Detail: fmt.Sprintf("The subject is taken from %s, and no rule of %s sets it.", a.Subject.From, providers[i].Name), Remedy: "Add a rule to the provider's mapping, or take the subject from another value."})
+			c.add(Finding{
+				Code:     "subject.no-source",
+				Severity: Attention,
+				Station:  MappingOut,
+				Title:    "Nothing sets the value for the subject",
+				Detail:   fmt.Sprintf("The subject is taken from %s, and no rule of %s sets it.", a.Subject.From, providers[i].Name),
+				Remedy:   "Add a rule to the provider's mapping, or take the subject from another value.",
+			})
 		}
 	}
 	if len(providers) == 0 {
-		stations = append(stations, Station{Name: Matching, Title: "Matching", State: "empty", Lines: []string{"no provider"}}, Station{Name: MappingIn, Title: "Mapping in", State: "empty", Lines: []string{"no provider"}}, Station{Name: ProviderTrust, Title: "Trust", State: "empty", Lines: []string{"no provider"}})
+		stations = append(
+			stations,
+			Station{Name: Matching, Title: "Matching", State: "empty", Lines: []string{"no provider"}},
+			Station{Name: MappingIn, Title: "Mapping in", State: "empty", Lines: []string{"no provider"}},
+			Station{Name: ProviderTrust, Title: "Trust", State: "empty", Lines: []string{"no provider"}},
+		)
 	}
 	return Settle(stations, c.findings), c.findings
 }
@@ -223,7 +302,12 @@ func plainLines(a *config.Application) []string {
 	if a.Guarded == nil {
 		return []string{"a plain link", a.StartURL}
 	}
-	return []string{"guarded by the gate", count(len(a.Guarded.Upstreams), "inner address"), map[string]string{config.PassNothing: "no identity passed on", config.PassHeaders: "identity in headers", config.PassToken: "identity in a signed token", config.PassBasic: "identity as basic credentials"}[a.Guarded.Pass]}
+	return []string{
+		"guarded by the gate",
+		count(len(a.Guarded.Upstreams), "inner address"),
+		map[string]string{config.PassNothing: "no identity passed on", config.PassHeaders: "identity in headers",
+			config.PassToken: "identity in a signed token", config.PassBasic: "identity as basic credentials"}[a.Guarded.Pass],
+	}
 }
 
 // guarded finds what is unsound about an application behind the gate.
@@ -233,35 +317,79 @@ func (c *collector) guarded(a *config.Application) {
 		return
 	}
 	if address.Plain(g.PublicURL) {
-		c.add(Finding{Code: "endpoint.http", Severity: Attention, Station: ApplicationTrust, Title: a.Name + " has an address without TLS", Detail: "What people send to " + g.PublicURL + " can be read and changed on its way.", Remedy: "Serve it by https.", Evidence: []trace.Evidence{explain.Fact("address", g.PublicURL)}})
+		c.add(Finding{
+			Code:     "endpoint.http",
+			Severity: Attention,
+			Station:  ApplicationTrust,
+			Title:    a.Name + " has an address without TLS",
+			Detail:   "What people send to " + g.PublicURL + " can be read and changed on its way.",
+			Remedy:   "Serve it by https.",
+			Evidence: []trace.Evidence{explain.Fact("address", g.PublicURL)},
+		})
 	}
 	for _, r := range g.Paths {
 		if r.Then == config.PathOpen && r.Path == "/" && len(r.Methods) == 0 {
-			c.add(Finding{Code: "guard.open", Severity: Attention, Station: Access, Title: a.Name + " is open to everybody", Detail: "A rule opens every path to people who are not signed in.", Remedy: "Open only the paths that need it."})
+			c.add(Finding{
+				Code:     "guard.open",
+				Severity: Attention,
+				Station:  Access,
+				Title:    a.Name + " is open to everybody",
+				Detail:   "A rule opens every path to people who are not signed in.",
+				Remedy:   "Open only the paths that need it.",
+			})
 		}
 	}
 	if g.Pass == config.PassHeaders && len(a.Mapping) == 0 {
-		c.add(Finding{Code: "guard.nobody", Severity: Attention, Station: MappingOut, Title: "The application is not told who comes", Detail: "Identity is to be passed on in headers, and no rule sets one.", Remedy: "Add a rule such as X-User from preferred_username, or pass nothing on."})
+		c.add(Finding{
+			Code:     "guard.nobody",
+			Severity: Attention,
+			Station:  MappingOut,
+			Title:    "The application is not told who comes",
+			Detail:   "Identity is to be passed on in headers, and no rule sets one.",
+			Remedy:   "Add a rule such as X-User from preferred_username, or pass nothing on.",
+		})
 	}
 }
 
 func sends(p *config.Provider, a *config.Application) bool {
-	return a.Subject.Source != "profile" || p.Directory != nil || slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == a.Subject.From })
+	return a.Subject.Source != "profile" || p.Directory != nil ||
+		slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == a.Subject.From })
 }
 
 // format finds subject rules that can't fit the format that they promise.
 func (c *collector) format(a *config.Application) {
 	if a.Subject.Source == "profile" && a.Subject.Format == saml.FormatPersistent {
-		c.add(Finding{Code: "subject.persistent-from-profile", Severity: Remark, Station: MappingOut, Title: "A persistent NameID is taken from the profile", Detail: "A persistent NameID should be random and different at each application; " + a.Subject.From + " is neither.", Remedy: "Choose pairwise as the source, unless the application needs this very value."})
+		c.add(Finding{
+			Code:     "subject.persistent-from-profile",
+			Severity: Remark,
+			Station:  MappingOut,
+			Title:    "A persistent NameID is taken from the profile",
+			Detail:   "A persistent NameID should be random and different at each application; " + a.Subject.From + " is neither.",
+			Remedy:   "Choose pairwise as the source, unless the application needs this very value.",
+		})
 	}
 	if a.Subject.Format == saml.FormatEmail && a.Subject.Source == "profile" && a.Subject.From != "email" {
-		c.add(Finding{Code: "subject.not-a-mail", Severity: Attention, Station: MappingOut, Title: "The NameID promises a mail address", Detail: "Its format is emailAddress, and its value is taken from " + a.Subject.From + ".", Remedy: "Take the subject from email, or choose another format."})
+		c.add(Finding{
+			Code:     "subject.not-a-mail",
+			Severity: Attention,
+			Station:  MappingOut,
+			Title:    "The NameID promises a mail address",
+			Detail:   "Its format is emailAddress, and its value is taken from " + a.Subject.From + ".",
+			Remedy:   "Take the subject from email, or choose another format.",
+		})
 	}
 }
 
 func (c *collector) options(sha1 bool, whose, station string) {
 	if sha1 {
-		c.add(Finding{Code: "option.sha1", Severity: Attention, Station: station, Title: "SHA-1 is allowed for " + whose, Detail: "Signatures with SHA-1 can be forged with enough effort.", Remedy: "Have the other side change to SHA-256, then switch this off."})
+		c.add(Finding{
+			Code:     "option.sha1",
+			Severity: Attention,
+			Station:  station,
+			Title:    "SHA-1 is allowed for " + whose,
+			Detail:   "Signatures with SHA-1 can be forged with enough effort.",
+			Remedy:   "Have the other side change to SHA-256, then switch this off.",
+		})
 	}
 }
 
@@ -291,10 +419,24 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 		if p.Reach != access.Draft {
 			severity = Broken
 		}
-		c.add(Finding{Code: "provider.incomplete", Severity: severity, Station: ProviderTrust, Title: "Something is missing", Detail: capital(m) + "."})
+		c.add(Finding{
+			Code:     "provider.incomplete",
+			Severity: severity,
+			Station:  ProviderTrust,
+			Title:    "Something is missing",
+			Detail:   capital(m) + ".",
+		})
 	}
-	if p.Admission == "create" && !slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
-		c.add(Finding{Code: "mapping.no-name", Severity: Attention, Station: MappingIn, Title: "People would be created without a name", Detail: "No rule sets name or given_name.", Remedy: "Add a rule for the person's name."})
+	if p.Admission == "create" &&
+		!slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "name" || r.Set == "given_name" }) {
+		c.add(Finding{
+			Code:     "mapping.no-name",
+			Severity: Attention,
+			Station:  MappingIn,
+			Title:    "People would be created without a name",
+			Detail:   "No rule sets name or given_name.",
+			Remedy:   "Add a rule for the person's name.",
+		})
 	}
 	c.newcomers(p)
 	c.signOut(p)
@@ -307,19 +449,42 @@ func (c *collector) newcomers(p *config.Provider) {
 		return slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == name })
 	}
 	if p.Admission == "create" && p.Directory == nil && len(p.Mapping) > 0 && !sets("email") {
-		c.add(Finding{Code: "mapping.no-mail", Severity: Remark, Station: MappingIn, Title: "People would be created without a mail address", Detail: "No rule sets email.", Remedy: "Add a rule for the mail address, unless this provider has none."})
+		c.add(Finding{
+			Code:     "mapping.no-mail",
+			Severity: Remark,
+			Station:  MappingIn,
+			Title:    "People would be created without a mail address",
+			Detail:   "No rule sets email.",
+			Remedy:   "Add a rule for the mail address, unless this provider has none.",
+		})
 	}
 	given := len(p.Grants) > 0 || p.Admit != nil && len(p.Admit.Groups) > 0 || sets("groups")
 	if p.Admission == "create" && p.Directory == nil && len(p.Mapping) > 0 && !given {
-		c.add(Finding{Code: "mapping.no-group", Severity: Remark, Station: MappingIn, Title: "People would be created without any group", Detail: "No rule sets groups, and neither grants nor the admission give one.", Remedy: "Give a group at admission, or map what the provider sends, if applications let people in by groups."})
+		c.add(Finding{
+			Code:     "mapping.no-group",
+			Severity: Remark,
+			Station:  MappingIn,
+			Title:    "People would be created without any group",
+			Detail:   "No rule sets groups, and neither grants nor the admission give one.",
+			Remedy:   "Give a group at admission, or map what the provider sends, if applications let people in by groups.",
+		})
 	}
 	if p.Kind != config.KindOIDC || len(p.OIDC.Scopes) == 0 {
 		return
 	}
-	for _, need := range []struct{ claim, scope string }{{"email", "email"}, {"given_name", "profile"}, {"family_name", "profile"}, {"name", "profile"}, {"phone_number", "phone"}, {"address", "address"}} {
+	for _, need := range []struct{ claim, scope string }{{"email", "email"}, {"given_name", "profile"}, {"family_name", "profile"},
+		{"name", "profile"}, {"phone_number", "phone"}, {"address", "address"}} {
 		reads := slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return slices.Contains(r.From, need.claim) })
 		if reads && !slices.Contains(p.OIDC.Scopes, need.scope) {
-			c.add(Finding{Code: "scope.not-asked", Severity: Attention, Station: MappingIn, Title: "The scope " + need.scope + " is not asked for", Detail: "A rule takes " + need.claim + ", which providers send with the scope " + need.scope + ".", Remedy: "Add " + need.scope + " to the scopes, or take the rule away.", Evidence: []trace.Evidence{explain.Pair("scopes", need.scope, strings.Join(p.OIDC.Scopes, " "))}})
+			c.add(Finding{
+				Code:     "scope.not-asked",
+				Severity: Attention,
+				Station:  MappingIn,
+				Title:    "The scope " + need.scope + " is not asked for",
+				Detail:   "A rule takes " + need.claim + ", which providers send with the scope " + need.scope + ".",
+				Remedy:   "Add " + need.scope + " to the scopes, or take the rule away.",
+				Evidence: []trace.Evidence{explain.Pair("scopes", need.scope, strings.Join(p.OIDC.Scopes, " "))},
+			})
 			return
 		}
 	}
@@ -328,7 +493,17 @@ func (c *collector) newcomers(p *config.Provider) {
 // signOut finds a plain sign-out address where one for messages is meant, and the reverse.
 func (c *collector) signOut(p *config.Provider) {
 	mixed := func(field, value, meant string) {
-		c.add(Finding{Code: "logout.other-kind", Severity: Attention, Station: ProviderTrust, Title: "A sign-out address stands in the wrong field", Detail: field + " is " + value + ", which is " + meant + ". One takes signed messages, the other a person's browser without any.", Remedy: "Ask the other side for both: the SLO or end session address, and a plain page for signing out; enter each in its own field.", Evidence: []trace.Evidence{explain.Fact("address", value)}})
+		c.add(Finding{
+			Code:     "logout.other-kind",
+			Severity: Attention,
+			Station:  ProviderTrust,
+			Title:    "A sign-out address stands in the wrong field",
+			Detail: field + " is " + value + ", which is " + meant +
+				". One takes signed messages, the other a person's browser without any.",
+			Remedy: "Ask the other side for both: the SLO or end session address, and a plain page for signing out; enter each in " +
+				"its own field.",
+			Evidence: []trace.Evidence{explain.Fact("address", value)},
+		})
 	}
 	if s := p.SAML; s != nil && s.SignOutURL != "" {
 		for _, e := range s.SLO {
@@ -362,13 +537,34 @@ func (c *collector) samlProvider(p *config.Provider, ours saml.EntityID) Station
 	c.plainHTTP(p.SAML.SSO, p.Name, ProviderTrust)
 	c.options(p.SAML.AllowSHA1, p.Name, ProviderTrust)
 	if p.SAML.AllowCBC {
-		c.add(Finding{Code: "option.cbc", Severity: Attention, Station: ProviderTrust, Title: "AES-CBC is allowed for " + p.Name, Detail: "CBC does not protect its content against change; it is opened only under a signed response.", Remedy: "Have the other side change to AES-GCM, then switch this off."})
+		c.add(Finding{
+			Code:     "option.cbc",
+			Severity: Attention,
+			Station:  ProviderTrust,
+			Title:    "AES-CBC is allowed for " + p.Name,
+			Detail:   "CBC does not protect its content against change; it is opened only under a signed response.",
+			Remedy:   "Have the other side change to AES-GCM, then switch this off.",
+		})
 	}
 	if ours != "" && p.SAML.EntityID == string(ours) {
-		c.add(Finding{Code: "provider.our-entity-id", Severity: Broken, Station: ProviderTrust, Title: "Our own entity ID was entered for theirs", Detail: "The provider's entity ID is the gate's.", Remedy: "Enter the provider's own entity ID."})
+		c.add(Finding{
+			Code:     "provider.our-entity-id",
+			Severity: Broken,
+			Station:  ProviderTrust,
+			Title:    "Our own entity ID was entered for theirs",
+			Detail:   "The provider's entity ID is the gate's.",
+			Remedy:   "Enter the provider's own entity ID.",
+		})
 	}
 	if p.SAML.NameIDFormat == saml.FormatTransient && p.SAML.SubjectFrom == "" {
-		c.add(Finding{Code: "provider.transient", Severity: Broken, Station: Matching, Title: "A transient NameID identifies nobody", Detail: "It is asked of " + p.Name + ", and no attribute is named to know people by.", Remedy: "Ask for a persistent NameID, or name the attribute that identifies a person."})
+		c.add(Finding{
+			Code:     "provider.transient",
+			Severity: Broken,
+			Station:  Matching,
+			Title:    "A transient NameID identifies nobody",
+			Detail:   "It is asked of " + p.Name + ", and no attribute is named to know people by.",
+			Remedy:   "Ask for a persistent NameID, or name the attribute that identifies a person.",
+		})
 	}
 	return trust
 }

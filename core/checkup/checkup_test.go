@@ -38,7 +38,11 @@ func sound(t testing.TB) (config.Application, config.Provider) {
 		StartURL:  "https://rota.saltmere.example/",
 		Subject:   config.Subject{Source: "profile", From: "preferred_username"},
 		Mapping:   claims.Outgoing(),
-		SAML:      &config.SAMLApplication{EntityID: "https://rota.saltmere.example/saml", ACS: []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://rota.saltmere.example/acs"}}, Certificates: []config.Certificate{certificate(t, now, 365*day)}},
+		SAML: &config.SAMLApplication{
+			EntityID:     "https://rota.saltmere.example/saml",
+			ACS:          []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://rota.saltmere.example/acs"}},
+			Certificates: []config.Certificate{certificate(t, now, 365*day)},
+		},
 	}
 	p := config.Provider{
 		Slug:      "staff",
@@ -46,7 +50,11 @@ func sound(t testing.TB) (config.Application, config.Provider) {
 		Reach:     access.Everyone,
 		Admission: "create",
 		Mapping:   claims.Standard(),
-		SAML:      &config.SAMLProvider{EntityID: "https://id.saltmere.example", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.saltmere.example/sso"}}, Certificates: []config.Certificate{certificate(t, now, 365*day)}},
+		SAML: &config.SAMLProvider{
+			EntityID:     "https://id.saltmere.example",
+			SSO:          []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.saltmere.example/sso"}},
+			Certificates: []config.Certificate{certificate(t, now, 365*day)},
+		},
 	}
 	require.NoError(t, p.Validate())
 	require.NoError(t, a.Validate())
@@ -63,7 +71,11 @@ func TestSoundPassage(t *testing.T) {
 		assert.Equal(t, "sound", s.State, s.Name)
 		assert.NotEmpty(t, s.Lines)
 	}
-	assert.Equal(t, []string{checkup.ApplicationTrust, checkup.MappingOut, checkup.Access, checkup.Matching, checkup.MappingIn, checkup.ProviderTrust}, names)
+	assert.Equal(
+		t,
+		[]string{checkup.ApplicationTrust, checkup.MappingOut, checkup.Access, checkup.Matching, checkup.MappingIn, checkup.ProviderTrust},
+		names,
+	)
 }
 
 // TestFindings breaks one thing at a time and expects the finding at its station.
@@ -87,26 +99,48 @@ func TestFindings(t *testing.T) {
 		{"certificate early", func(a *config.Application, _ *config.Provider) {
 			a.SAML.Certificates = []config.Certificate{certificate(t, now.Add(10*day), 90*day)}
 		}, "certificate.early", checkup.ApplicationTrust, "sound"},
-		{"SHA-1", func(_ *config.Application, p *config.Provider) { p.SAML.AllowSHA1 = true }, "option.sha1", checkup.ProviderTrust, "attention"},
-		{"CBC", func(_ *config.Application, p *config.Provider) { p.SAML.AllowCBC = true }, "option.cbc", checkup.ProviderTrust, "attention"},
+		{"SHA-1", func(_ *config.Application, p *config.Provider) {
+			p.SAML.AllowSHA1 = true
+		}, "option.sha1", checkup.ProviderTrust, "attention"},
+		{"CBC", func(_ *config.Application, p *config.Provider) {
+			p.SAML.AllowCBC = true
+		}, "option.cbc", checkup.ProviderTrust, "attention"},
 		{"plain http", func(a *config.Application, _ *config.Provider) {
 			a.SAML.ACS[0].Location = "http://rota.saltmere.example/acs"
 		}, "endpoint.http", checkup.ApplicationTrust, "attention"},
-		{"no attributes", func(a *config.Application, _ *config.Provider) { a.Mapping = nil }, "mapping.empty", checkup.MappingOut, "sound"},
-		{"no start address", func(a *config.Application, _ *config.Provider) { a.StartURL = "" }, "application.no-start", checkup.ApplicationTrust, "sound"},
+		{"no attributes", func(a *config.Application, _ *config.Provider) {
+			a.Mapping = nil
+		}, "mapping.empty", checkup.MappingOut, "sound"},
+		{"no start address", func(a *config.Application, _ *config.Provider) {
+			a.StartURL = ""
+		}, "application.no-start", checkup.ApplicationTrust, "sound"},
 		{"our entity ID for theirs", func(a *config.Application, _ *config.Provider) {
 			a.SAML.EntityID = "https://gate.saltmere.example/saml/idp"
 		}, "application.our-entity-id", checkup.ApplicationTrust, "broken"},
-		{"provider in draft", func(_ *config.Application, p *config.Provider) { p.Reach = access.Draft }, "provider.draft", checkup.Access, "attention"},
-		{"subject that nobody sets", func(a *config.Application, _ *config.Provider) { a.Subject.From = "staff_number" }, "subject.no-source", checkup.MappingOut, "attention"},
-		{"mail format without a mail", func(a *config.Application, _ *config.Provider) { a.Subject.Format = saml.FormatEmail }, "subject.not-a-mail", checkup.MappingOut, "attention"},
-		{"persistent from the profile", func(a *config.Application, _ *config.Provider) { a.Subject.Format = saml.FormatPersistent }, "subject.persistent-from-profile", checkup.MappingOut, "sound"},
-		{"transient NameID", func(_ *config.Application, p *config.Provider) { p.SAML.NameIDFormat = saml.FormatTransient }, "provider.transient", checkup.Matching, "broken"},
+		{"provider in draft", func(_ *config.Application, p *config.Provider) {
+			p.Reach = access.Draft
+		}, "provider.draft", checkup.Access, "attention"},
+		{"subject that nobody sets", func(a *config.Application, _ *config.Provider) {
+			a.Subject.From = "staff_number"
+		}, "subject.no-source", checkup.MappingOut, "attention"},
+		{"mail format without a mail", func(a *config.Application, _ *config.Provider) {
+			a.Subject.Format = saml.FormatEmail
+		}, "subject.not-a-mail", checkup.MappingOut, "attention"},
+		{"persistent from the profile", func(a *config.Application, _ *config.Provider) {
+			a.Subject.Format = saml.FormatPersistent
+		}, "subject.persistent-from-profile", checkup.MappingOut, "sound"},
+		{"transient NameID", func(_ *config.Application, p *config.Provider) {
+			p.SAML.NameIDFormat = saml.FormatTransient
+		}, "provider.transient", checkup.Matching, "broken"},
 		{"people without names", func(_ *config.Application, p *config.Provider) {
 			p.Mapping = claims.Mapping{{Set: "preferred_username", From: claims.Names{"uid"}}}
 		}, "mapping.no-name", checkup.MappingIn, "attention"},
-		{"no ACS", func(a *config.Application, _ *config.Provider) { a.SAML.ACS = nil }, "application.incomplete", checkup.ApplicationTrust, "broken"},
-		{"no certificate of the provider", func(_ *config.Application, p *config.Provider) { p.SAML.Certificates = nil }, "provider.incomplete", checkup.ProviderTrust, "broken"},
+		{"no ACS", func(a *config.Application, _ *config.Provider) {
+			a.SAML.ACS = nil
+		}, "application.incomplete", checkup.ApplicationTrust, "broken"},
+		{"no certificate of the provider", func(_ *config.Application, p *config.Provider) {
+			p.SAML.Certificates = nil
+		}, "provider.incomplete", checkup.ProviderTrust, "broken"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			a, p := sound(t)

@@ -11,12 +11,26 @@ import (
 )
 
 // correctable are the codes for which a change is known that settles them for sure.
-var correctable = []string{"access.unreachable", "subject.not-a-mail", "mapping.reserved", "scope.nothing", "option.no-pkce", "option.device", "option.sha1", "option.cbc", "certificate.expired", "matching.mail-unproven", "provider.auth-method", "directory.passkeys-impossible"}
+var correctable = []string{
+	"access.unreachable",
+	"subject.not-a-mail",
+	"mapping.reserved",
+	"scope.nothing",
+	"option.no-pkce",
+	"option.device",
+	"option.sha1",
+	"option.cbc",
+	"certificate.expired",
+	"matching.mail-unproven",
+	"provider.auth-method",
+	"directory.passkeys-impossible",
+}
 
 // Correctable tells whether a correction of such a finding may be known.
 func Correctable(code string) bool { return slices.Contains(correctable, code) }
 
-// CorrectApplication changes an application so that a finding is settled, and says what it did; nothing where that needs a decision of somebody's.
+// CorrectApplication changes an application so that a finding is settled, and says what it did; nothing where that
+// needs a decision of somebody's.
 func CorrectApplication(code string, a *config.Application, now time.Time) string {
 	switch {
 	case code == "access.unreachable":
@@ -28,7 +42,8 @@ func CorrectApplication(code string, a *config.Application, now time.Time) strin
 		}
 	case code == "subject.not-a-mail":
 		a.Subject.From = people.Mail
-		return "The identifier is taken from email. People who have signed in become others at the application, if it knew them by the old value."
+		return "The identifier is taken from email. People who have signed in become others at the application, if it knew them by " +
+			"the old value."
 	case code == "mapping.reserved" && a.OIDC != nil:
 		a.Mapping = slices.DeleteFunc(slices.Clone(a.Mapping), func(r claims.Rule) bool { return oidc.Reserved(r.Set) })
 		return "The rules that set the protocol's own claims are taken away; what they set was left out already."

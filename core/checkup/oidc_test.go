@@ -14,10 +14,34 @@ import (
 )
 
 func soundOIDC(t testing.TB) (config.Application, config.Provider) {
-	a := config.Application{Slug: "cargo-ledger", Name: "Cargo Ledger", Kind: "oidc", Reach: access.Everyone, Providers: []string{"northquay"}, StartURL: "https://ledger.saltmere.example/", Mapping: claims.OutgoingOIDC(),
-		OIDC: &config.OIDCApplication{RedirectURIs: []string{"https://ledger.saltmere.example/answer"}, Scopes: []string{"openid", "email", "groups"}}}
-	p := config.Provider{Slug: "northquay", Name: "Northquay Stevedores", Kind: "oidc", Reach: access.Everyone, Admission: "create", Mapping: claims.IncomingOIDC(),
-		OIDC: &config.OIDCProvider{Issuer: "https://id.northquay.example", AuthorizationEndpoint: "https://id.northquay.example/a", TokenEndpoint: "https://id.northquay.example/t", KeysURL: "https://id.northquay.example/k", ClientID: "gate"}}
+	a := config.Application{
+		Slug:      "cargo-ledger",
+		Name:      "Cargo Ledger",
+		Kind:      "oidc",
+		Reach:     access.Everyone,
+		Providers: []string{"northquay"},
+		StartURL:  "https://ledger.saltmere.example/",
+		Mapping:   claims.OutgoingOIDC(),
+		OIDC: &config.OIDCApplication{
+			RedirectURIs: []string{"https://ledger.saltmere.example/answer"},
+			Scopes:       []string{"openid", "email", "groups"},
+		},
+	}
+	p := config.Provider{
+		Slug:      "northquay",
+		Name:      "Northquay Stevedores",
+		Kind:      "oidc",
+		Reach:     access.Everyone,
+		Admission: "create",
+		Mapping:   claims.IncomingOIDC(),
+		OIDC: &config.OIDCProvider{
+			Issuer:                "https://id.northquay.example",
+			AuthorizationEndpoint: "https://id.northquay.example/a",
+			TokenEndpoint:         "https://id.northquay.example/t",
+			KeysURL:               "https://id.northquay.example/k",
+			ClientID:              "gate",
+		},
+	}
 	require.NoError(t, p.Validate())
 	require.NoError(t, a.Validate())
 	return a, p
@@ -34,21 +58,33 @@ func TestFindingsOfOpenID(t *testing.T) {
 		code, station string
 		state         string
 	}{
-		"no PKCE":      {func(a *config.Application, _ *config.Provider) { a.OIDC.WithoutPKCE = true }, "option.no-pkce", checkup.ApplicationTrust, "attention"},
-		"device grant": {func(a *config.Application, _ *config.Provider) { a.OIDC.DeviceGrant = true }, "option.device", checkup.ApplicationTrust, "sound"},
+		"no PKCE": {func(a *config.Application, _ *config.Provider) {
+			a.OIDC.WithoutPKCE = true
+		}, "option.no-pkce", checkup.ApplicationTrust, "attention"},
+		"device grant": {func(a *config.Application, _ *config.Provider) {
+			a.OIDC.DeviceGrant = true
+		}, "option.device", checkup.ApplicationTrust, "sound"},
 		"a reserved claim": {func(a *config.Application, _ *config.Provider) {
 			a.Mapping = append(a.Mapping, claims.Rule{Set: "sub", From: claims.Names{"email"}})
 		}, "mapping.reserved", checkup.MappingOut, "attention"},
-		"a scope for nothing": {func(a *config.Application, _ *config.Provider) { a.Mapping = a.Mapping[:2] }, "scope.nothing", checkup.MappingOut, "sound"},
-		"no redirect URI":     {func(a *config.Application, _ *config.Provider) { a.OIDC.RedirectURIs = nil }, "application.incomplete", checkup.ApplicationTrust, "broken"},
+		"a scope for nothing": {func(a *config.Application, _ *config.Provider) {
+			a.Mapping = a.Mapping[:2]
+		}, "scope.nothing", checkup.MappingOut, "sound"},
+		"no redirect URI": {func(a *config.Application, _ *config.Provider) {
+			a.OIDC.RedirectURIs = nil
+		}, "application.incomplete", checkup.ApplicationTrust, "broken"},
 		"no TLS": {func(_ *config.Application, p *config.Provider) {
 			p.OIDC.TokenEndpoint = "http://id.northquay.example/t"
 		}, "endpoint.http", checkup.ProviderTrust, "attention"},
 		"a method unlisted": {func(_ *config.Application, p *config.Provider) {
 			p.OIDC.AuthMethods, p.OIDC.Authentication = []string{"private_key_jwt"}, "client_secret_post"
 		}, "provider.auth-method", checkup.ProviderTrust, "attention"},
-		"nothing proven": {func(_ *config.Application, p *config.Provider) { p.OIDC.Authentication = "none" }, "option.public-client", checkup.ProviderTrust, "sound"},
-		"no client ID":   {func(_ *config.Application, p *config.Provider) { p.OIDC.ClientID = "" }, "provider.incomplete", checkup.ProviderTrust, "broken"},
+		"nothing proven": {func(_ *config.Application, p *config.Provider) {
+			p.OIDC.Authentication = "none"
+		}, "option.public-client", checkup.ProviderTrust, "sound"},
+		"no client ID": {func(_ *config.Application, p *config.Provider) {
+			p.OIDC.ClientID = ""
+		}, "provider.incomplete", checkup.ProviderTrust, "broken"},
 		"plain OAuth": {func(_ *config.Application, p *config.Provider) {
 			p.Kind, p.OIDC.UserInfoEndpoint, p.OIDC.SubjectFrom = "oauth2", "https://id.northquay.example/u", "id"
 		}, "provider.no-proof", checkup.ProviderTrust, "sound"},

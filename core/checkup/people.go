@@ -39,7 +39,10 @@ func matchingLines(p *config.Provider) []string {
 		}
 		by += ", " + strings.Join(ways, ", ")
 	}
-	lines := []string{by, map[string]string{"create": "strangers created", "ask": "strangers asked", "refuse": "strangers refused"}[p.Admission]}
+	lines := []string{
+		by,
+		map[string]string{"create": "strangers created", "ask": "strangers asked", "refuse": "strangers refused"}[p.Admission],
+	}
 	if n := len(p.Grants); n > 0 {
 		lines = append(lines, count(n, "grant"))
 	}
@@ -64,7 +67,14 @@ func directoryLines(d *config.DirectoryProvider) []string {
 // directory finds what the gate's own people can't have at its address.
 func (c *collector) directory(d *config.DirectoryProvider, ours saml.EntityID) {
 	if u, err := url.Parse(string(ours)); err == nil && net.ParseIP(u.Hostname()) != nil && d.PasskeyUse() != "off" {
-		c.add(Finding{Code: "directory.passkeys-impossible", Severity: Remark, Station: ProviderTrust, Title: "Passkeys can't be had here", Detail: "Passkeys are bound to a host name, and people reach this gate at the bare address " + u.Hostname() + ".", Remedy: "Serve the gate under a host name (--public-url), or switch passkeys off."})
+		c.add(Finding{
+			Code:     "directory.passkeys-impossible",
+			Severity: Remark,
+			Station:  ProviderTrust,
+			Title:    "Passkeys can't be had here",
+			Detail:   "Passkeys are bound to a host name, and people reach this gate at the bare address " + u.Hostname() + ".",
+			Remedy:   "Serve the gate under a host name (--public-url), or switch passkeys off.",
+		})
 	}
 }
 
@@ -72,12 +82,26 @@ func (c *collector) directory(d *config.DirectoryProvider, ours saml.EntityID) {
 func (c *collector) access(a *config.Application) {
 	for i, r := range a.Access.Rules {
 		if r.Use == "" && r.If == nil && r.Unless == nil && i < len(a.Access.Rules)-1 {
-			c.add(Finding{Code: "access.unreachable", Severity: Attention, Station: Access, Title: "Rules that are never asked", Detail: fmt.Sprintf("Rule %d fits everybody, so the rules behind it are never asked.", i+1), Remedy: "Move it to the end, or give it a condition."})
+			c.add(Finding{
+				Code:     "access.unreachable",
+				Severity: Attention,
+				Station:  Access,
+				Title:    "Rules that are never asked",
+				Detail:   fmt.Sprintf("Rule %d fits everybody, so the rules behind it are never asked.", i+1),
+				Remedy:   "Move it to the end, or give it a condition.",
+			})
 			break
 		}
 	}
 	if a.Subject.Source == "profile" && a.Subject.From == people.Mail && a.Access.To == access.Everybody {
-		c.add(Finding{Code: "subject.mail-from-anybody", Severity: Remark, Station: MappingOut, Title: "Whoever has the mail address is the account", Detail: "The application knows people by mail address, and everybody is let in for whom a provider vouches.", Remedy: "Use only providers whose addresses are proven, or a value that is never given to another."})
+		c.add(Finding{
+			Code:     "subject.mail-from-anybody",
+			Severity: Remark,
+			Station:  MappingOut,
+			Title:    "Whoever has the mail address is the account",
+			Detail:   "The application knows people by mail address, and everybody is let in for whom a provider vouches.",
+			Remedy:   "Use only providers whose addresses are proven, or a value that is never given to another.",
+		})
 	}
 }
 
@@ -88,10 +112,27 @@ func (c *collector) matching(p *config.Provider) {
 		return
 	}
 	if m.MailUnproven {
-		c.add(Finding{Code: "matching.mail-unproven", Severity: Remark, Station: Matching, Title: "Mail addresses count as proven", Detail: p.Name + " does not say that its addresses are proven, and is believed within " + strings.Join(m.Domains, ", ") + "."})
+		c.add(Finding{
+			Code:     "matching.mail-unproven",
+			Severity: Remark,
+			Station:  Matching,
+			Title:    "Mail addresses count as proven",
+			Detail: p.Name + " does not say that its addresses are proven, and is believed within " + strings.Join(
+				m.Domains,
+				", ",
+			) + ".",
+		})
 	}
-	if m.Unscoped && p.Kind != config.KindSAML && slices.ContainsFunc(m.By, func(w people.Way) bool { return w.By != people.Mail && w.Expr == "" }) {
-		c.add(Finding{Code: "matching.unscoped", Severity: Remark, Station: Matching, Title: "It may speak for any user name", Detail: p.Name + " is matched by values that have no scope: whoever is called so there is taken for whoever is called so here.", Remedy: "Make sure that both give out names together."})
+	if m.Unscoped && p.Kind != config.KindSAML &&
+		slices.ContainsFunc(m.By, func(w people.Way) bool { return w.By != people.Mail && w.Expr == "" }) {
+		c.add(Finding{
+			Code:     "matching.unscoped",
+			Severity: Remark,
+			Station:  Matching,
+			Title:    "It may speak for any user name",
+			Detail:   p.Name + " is matched by values that have no scope: whoever is called so there is taken for whoever is called so here.",
+			Remedy:   "Make sure that both give out names together.",
+		})
 	}
 }
 
@@ -101,5 +142,14 @@ func NobodyAssigned(a *config.Application) []Finding {
 	if a.Reach == access.Everyone {
 		severity = Broken
 	}
-	return []Finding{{Code: "access.nobody-assigned", Severity: severity, Station: Access, Title: "Nobody is assigned", Detail: "Only people and groups that are assigned may come in, and there are none.", Remedy: "Assign a group, or open the application to everybody for whom a provider vouches."}}
+	return []Finding{
+		{
+			Code:     "access.nobody-assigned",
+			Severity: severity,
+			Station:  Access,
+			Title:    "Nobody is assigned",
+			Detail:   "Only people and groups that are assigned may come in, and there are none.",
+			Remedy:   "Assign a group, or open the application to everybody for whom a provider vouches.",
+		},
+	}
 }

@@ -28,7 +28,8 @@ func (b Bag) Names() []string {
 	return out
 }
 
-// Names is where a rule takes its values from: the first name that is present. In JSON and YAML it is one name or a list.
+// Names is where a rule takes its values from: the first name that is present. In JSON and YAML it is one name or a
+// list.
 type Names []string
 
 // UnmarshalJSON accepts a string or a list of strings.

@@ -15,12 +15,31 @@ import (
 func tenRules(t testing.TB, expression bool) (*claims.Compiled, claims.Bag) {
 	t.Helper()
 	m := claims.Mapping{
-		{Set: "preferred_username", From: claims.Names{"urn:oid:0.9.2342.19200300.100.1.1", "uid"}, Steps: []claims.Step{{Word: "lower"}}, Required: true},
-		{Set: "email", From: claims.Names{"mail", "email", "urn:oid:0.9.2342.19200300.100.1.3"}, Steps: []claims.Step{{Word: "lower"}, {Word: "trim"}, {Word: "first"}}, Required: true},
+		{
+			Set:      "preferred_username",
+			From:     claims.Names{"urn:oid:0.9.2342.19200300.100.1.1", "uid"},
+			Steps:    []claims.Step{{Word: "lower"}},
+			Required: true,
+		},
+		{
+			Set:      "email",
+			From:     claims.Names{"mail", "email", "urn:oid:0.9.2342.19200300.100.1.3"},
+			Steps:    []claims.Step{{Word: "lower"}, {Word: "trim"}, {Word: "first"}},
+			Required: true,
+		},
 		{Set: "given_name", From: claims.Names{"urn:oid:2.5.4.42", "givenName"}, Steps: []claims.Step{{Word: "first"}}},
 		{Set: "family_name", From: claims.Names{"urn:oid:2.5.4.4", "sn"}, Steps: []claims.Step{{Word: "first"}}},
 		{Set: "username", From: claims.Names{"email"}, Steps: []claims.Step{{Word: "before", Arg: "@"}}},
-		{Set: "groups", From: claims.Names{"memberOf"}, Steps: []claims.Step{{Word: "keep", Arg: "^ferry-"}, {Word: "cut_prefix", Arg: "ferry-"}, {Word: "translate", Arg: map[string]any{"deckhands": "crew"}}, {Word: "unique"}}},
+		{
+			Set:  "groups",
+			From: claims.Names{"memberOf"},
+			Steps: []claims.Step{
+				{Word: "keep", Arg: "^ferry-"},
+				{Word: "cut_prefix", Arg: "ferry-"},
+				{Word: "translate", Arg: map[string]any{"deckhands": "crew"}},
+				{Word: "unique"},
+			},
+		},
 		{Set: "site", Value: "harbour"},
 		{Set: "department", From: claims.Names{"department"}, Steps: []claims.Step{{Word: "upper"}}},
 		{Set: "locale", From: claims.Names{"preferredLanguage"}, Steps: []claims.Step{{Word: "default", Arg: "en"}}},
@@ -32,7 +51,10 @@ func tenRules(t testing.TB, expression bool) (*claims.Compiled, claims.Bag) {
 	c, err := m.Compile()
 	require.NoError(t, err)
 	in := claims.Bag{
-		"urn:oid:0.9.2342.19200300.100.1.1": {"MVoss"}, "mail": {"Mira.Voss@saltmere.example"}, "urn:oid:2.5.4.42": {"Mira"}, "urn:oid:2.5.4.4": {"Voss"}, "memberOf": {"ferry-deckhands", "ferry-purser", "staff", "ferry-crew"},
+		"urn:oid:0.9.2342.19200300.100.1.1": {
+			"MVoss",
+		}, "mail": {"Mira.Voss@saltmere.example"}, "urn:oid:2.5.4.42": {"Mira"}, "urn:oid:2.5.4.4": {"Voss"},
+		"memberOf":   {"ferry-deckhands", "ferry-purser", "staff", "ferry-crew"},
 		"department": {"Deck"}, "displayName": {"Mira Voss"},
 	}
 	for i := len(in); i < 15; i++ {

@@ -1,6 +1,6 @@
-// Package claims carries a person's values from what a provider sent to what an application receives: an attribute bag, and mappings,
-// which are ordered lists of rules with steps. The profile inside the gate uses the standard claim names (OpenID Connect Core 1.0, section 5.1) where
-// there is one.
+// Package claims carries a person's values from what a provider sent to what an application receives: an attribute bag,
+// and mappings, which are ordered lists of rules with steps. The profile inside the gate uses the standard claim names
+// (OpenID Connect Core 1.0, section 5.1) where there is one.
 package claims
 
 import (
@@ -26,7 +26,8 @@ type Rule struct {
 	FriendlyName string `json:"friendlyName,omitempty"`
 	NameFormat   string `json:"nameFormat,omitempty"`
 	Type         string `json:"type,omitempty"`
-	// Place is where an OpenID Connect application gets the claim: id_token, userinfo or both. Empty leaves it to the application's scopes and options.
+	// Place is where an OpenID Connect application gets the claim: id_token, userinfo or both. Empty leaves it to the
+	// application's scopes and options.
 	Place string `json:"place,omitempty"`
 	// Use stands for the rules of the rule set with this short name, at this very place.
 	Use string `json:"use,omitempty"`
@@ -117,7 +118,8 @@ func (m Mapping) Uses() []string {
 	return out
 }
 
-// Resolve puts the rules of rule sets into the places where they are used. Find gives a set by its short name. A set can't use another one.
+// Resolve puts the rules of rule sets into the places where they are used. Find gives a set by its short name. A set
+// can't use another one.
 func (m Mapping) Resolve(find func(slug string) (Mapping, error)) (Mapping, error) {
 	if len(m.Uses()) == 0 {
 		return m, nil
@@ -193,8 +195,8 @@ type Output struct {
 	Values []string
 }
 
-// Apply runs the rules over the input. A rule sees the input and what earlier rules set, the latter first. Each value is recorded; a mandatory
-// one that is missing is a failure.
+// Apply runs the rules over the input. A rule sees the input and what earlier rules set, the latter first. Each value
+// is recorded; a mandatory one that is missing is a failure.
 func (c *Compiled) Apply(in Bag, direction string, rec *trace.Recorder) ([]Output, error) {
 	set := make(Bag, len(c.rules))
 	out := make([]Output, 0, len(c.rules))
@@ -238,7 +240,8 @@ func asFailure(err error, number int, name string) error {
 	return explain.New("map.failed", explain.Fact("rule", fmt.Sprintf("%d (%s): %v", number, name, err)))
 }
 
-// run takes the rule's values from what came and what earlier rules set, and puts them through its steps. What each step made is kept where it is recorded.
+// run takes the rule's values from what came and what earlier rules set, and puts them through its steps. What each
+// step made is kept where it is recorded.
 func (r *compiledRule) run(in, set Bag, done *trace.Value, record bool) (err error) {
 	done.Rule = r.Set
 	if r.expr != nil {
@@ -288,7 +291,15 @@ func bounded(values []string, from string) error {
 	}
 	for i, v := range values {
 		if len(v) > maxValue {
-			return fmt.Errorf("%s gives a value of %d bytes, which begins %q; %d are the most (value %d of %d)", from, len(v), v[:24], maxValue, i+1, len(values))
+			return fmt.Errorf(
+				"%s gives a value of %d bytes, which begins %q; %d are the most (value %d of %d)",
+				from,
+				len(v),
+				v[:24],
+				maxValue,
+				i+1,
+				len(values),
+			)
 		}
 	}
 	return nil

@@ -76,13 +76,21 @@ func TestMappingRefuses(t *testing.T) {
 }
 
 func TestMappingRecordsEachValue(t *testing.T) {
-	m := mapping(t, `[{"set":"email","from":["urn:oid:0.9.2342.19200300.100.1.3","mail"],"steps":["lower"]},{"set":"username","from":"email","steps":[{"before":"@"}]},{"set":"site","value":"harbour"}]`)
+	m := mapping(
+		t,
+		`[{"set":"email","from":["urn:oid:0.9.2342.19200300.100.1.3","mail"],"steps":["lower"]},{"set":"username","from":"email",`+
+			`"steps":[{"before":"@"}]},{"set":"site","value":"harbour"}]`,
+	)
 	compiled, err := m.Compile()
 	require.NoError(t, err)
 	rec := trace.NewRecorder(time.Time{}, func() time.Time { return time.Time{} })
 	out, err := compiled.Apply(claims.Bag{"mail": {"Mira.Voss@saltmere.example"}}, "in", rec)
 	require.NoError(t, err)
-	assert.Equal(t, claims.Bag{"email": {"mira.voss@saltmere.example"}, "username": {"mira.voss"}, "site": {"harbour"}}, claims.Profile(out))
+	assert.Equal(
+		t,
+		claims.Bag{"email": {"mira.voss@saltmere.example"}, "username": {"mira.voss"}, "site": {"harbour"}},
+		claims.Profile(out),
+	)
 	require.Len(t, rec.Entries(), 3)
 	v := rec.Entries()[0].Value
 	assert.Equal(t, "mail", v.From)
@@ -107,14 +115,32 @@ func TestPresetsCompile(t *testing.T) {
 }
 
 func TestTryTellsEverything(t *testing.T) {
-	m := mapping(t, `[{"set":"email","from":["mail","email"],"steps":["trim","lower"],"required":true},{"set":"username","from":"email","steps":[{"before":"@"}]},
-		{"set":"groups","from":"memberOf","steps":[{"keep":"^ferry-"},{"cut_prefix":"ferry-"},{"translate":{"deckhands":"crew"}},"unique"]},{"set":"site","value":"harbour"}]`)
+	m := mapping(
+		t,
+		`[{"set":"email","from":["mail","email"],"steps":["trim","lower"],"required":true},{"set":"username","from":"email",`+
+			`"steps":[{"before":"@"}]},
+		{"set":"groups","from":"memberOf","steps":[{"keep":"^ferry-"},{"cut_prefix":"ferry-"},{"translate":{"deckhands":"crew"}},`+
+			`"unique"]},{"set":"site","value":"harbour"}]`,
+	)
 	a := m.Try(claims.Bag{"email": {" Mira.Voss@saltmere.example"}, "memberOf": {"ferry-deckhands", "ferry-crew", "staff"}})
-	assert.Equal(t, claims.Bag{"email": {"mira.voss@saltmere.example"}, "username": {"mira.voss"}, "groups": {"crew"}, "site": {"harbour"}}, a.Attributes)
+	assert.Equal(
+		t,
+		claims.Bag{"email": {"mira.voss@saltmere.example"}, "username": {"mira.voss"}, "groups": {"crew"}, "site": {"harbour"}},
+		a.Attributes,
+	)
 	assert.Empty(t, a.Problems)
 	require.Len(t, a.Steps, 4)
 	assert.Equal(t, "email", a.Steps[0].From, "the first name that is present")
-	assert.Equal(t, []trace.StepDone{{Step: "keep ^ferry-", Values: []string{"ferry-deckhands", "ferry-crew"}}, {Step: "cut_prefix ferry-", Values: []string{"deckhands", "crew"}}, {Step: "translate 1", Values: []string{"crew", "crew"}}, {Step: "unique", Values: []string{"crew"}}}, a.Steps[2].Steps)
+	assert.Equal(
+		t,
+		[]trace.StepDone{
+			{Step: "keep ^ferry-", Values: []string{"ferry-deckhands", "ferry-crew"}},
+			{Step: "cut_prefix ferry-", Values: []string{"deckhands", "crew"}},
+			{Step: "translate 1", Values: []string{"crew", "crew"}},
+			{Step: "unique", Values: []string{"crew"}},
+		},
+		a.Steps[2].Steps,
+	)
 
 	a = m.Try(claims.Bag{"memberOf": {"staff"}})
 	assert.Equal(t, claims.Bag{"site": {"harbour"}}, a.Attributes, "the other rules go on")
@@ -128,13 +154,24 @@ func TestTryTellsEverything(t *testing.T) {
 	many := mapping(t, `[{"set":"parts","from":"in","steps":[{"split":","}]},{"set":"site","value":"harbour"}]`)
 	a = many.Try(claims.Bag{"in": {strings.Repeat(",", 10000)}})
 	require.Len(t, a.Problems, 1)
-	assert.Equal(t, claims.Problem{Rule: "parts", Code: "map.failed", Message: "Rule 1 fails: the step split , gives 10001 values; 10000 are the most."}, a.Problems[0])
+	assert.Equal(
+		t,
+		claims.Problem{
+			Rule:    "parts",
+			Code:    "map.failed",
+			Message: "Rule 1 fails: the step split , gives 10001 values; 10000 are the most.",
+		},
+		a.Problems[0],
+	)
 	assert.Equal(t, claims.Bag{"site": {"harbour"}}, a.Attributes)
 	assert.Len(t, many.Try(claims.Bag{"in": {strings.Repeat(",", 9999)}}).Attributes["parts"], 10000)
 }
 
 func TestTryNamesEachRuleThatIsWrong(t *testing.T) {
-	a := mapping(t, `[{"set":"a","from":"x","steps":["shout"]},{"set":"b","from":"x"},{"set":"c","from":"x","steps":[{"keep":"("}]}]`).Try(claims.Bag{"x": {"1"}})
+	a := mapping(
+		t,
+		`[{"set":"a","from":"x","steps":["shout"]},{"set":"b","from":"x"},{"set":"c","from":"x","steps":[{"keep":"("}]}]`,
+	).Try(claims.Bag{"x": {"1"}})
 	require.Len(t, a.Problems, 2)
 	assert.Equal(t, "a", a.Problems[0].Rule)
 	assert.Equal(t, "c", a.Problems[1].Rule)

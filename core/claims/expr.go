@@ -15,10 +15,10 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 )
 
-// Expression is a CEL expression over a person's values. A name stands for its first value, or for "" where there is none; value("name") is the same
-// for names that are no CEL names, such as OIDs, and values("name") is the list of all. Beside what CEL has, a text has lower(), upper(), trim(),
-// before(text) and after(text), and a list of texts has join(text). An expression none of whose names has a value gives nothing. It always ends:
-// what it may cost is bounded.
+// Expression is a CEL expression over a person's values. A name stands for its first value, or for "" where there is
+// none; value("name") is the same for names that are no CEL names, such as OIDs, and values("name") is the list of all.
+// Beside what CEL has, a text has lower(), upper(), trim(), before(text) and after(text), and a list of texts has
+// join(text). An expression none of whose names has a value gives nothing. It always ends: what it may cost is bounded.
 type Expression struct {
 	text    string
 	program cel.Program
@@ -34,18 +34,41 @@ const (
 
 var environment = sync.OnceValues(func() (*cel.Env, error) {
 	text := func(name string, f func(string) string) cel.EnvOption {
-		return cel.Function(name, cel.MemberOverload("text_"+name, []*cel.Type{cel.StringType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val { return types.String(f(string(v.(types.String)))) })))
+		return cel.Function(
+			name,
+			cel.MemberOverload(
+				"text_"+name,
+				[]*cel.Type{cel.StringType},
+				cel.StringType,
+				cel.UnaryBinding(func(v ref.Val) ref.Val { return types.String(f(string(v.(types.String)))) }),
+			),
+		)
 	}
 	with := func(name string, f func(s, at string) string) cel.EnvOption {
-		return cel.Function(name, cel.MemberOverload("text_"+name, []*cel.Type{cel.StringType, cel.StringType}, cel.StringType, cel.BinaryBinding(func(a, b ref.Val) ref.Val {
-			return types.String(f(string(a.(types.String)), string(b.(types.String))))
-		})))
+		return cel.Function(
+			name,
+			cel.MemberOverload(
+				"text_"+name,
+				[]*cel.Type{cel.StringType, cel.StringType},
+				cel.StringType,
+				cel.BinaryBinding(func(a, b ref.Val) ref.Val {
+					return types.String(f(string(a.(types.String)), string(b.(types.String))))
+				}),
+			),
+		)
 	}
 	return cel.NewEnv(
 		cel.ASTValidators(cel.ValidateRegexLiterals(), cel.ValidateComprehensionNestingLimit(3)),
 		cel.Variable(attributesName, cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
-		cel.Macros(append(slices.Clone(cel.StandardMacros), cel.GlobalMacro("values", 1, expandValues), cel.GlobalMacro("value", 1, expandValue))...),
-		text("lower", strings.ToLower), text("upper", strings.ToUpper), text("trim", strings.TrimSpace),
+		cel.Macros(
+			append(
+				slices.Clone(cel.StandardMacros),
+				cel.GlobalMacro("values", 1, expandValues),
+				cel.GlobalMacro("value", 1, expandValue),
+			)...),
+		text("lower", strings.ToLower),
+		text("upper", strings.ToUpper),
+		text("trim", strings.TrimSpace),
 		with("before", func(s, at string) string { b, _, _ := strings.Cut(s, at); return b }),
 		with("after", func(s, at string) string {
 			if _, a, ok := strings.Cut(s, at); ok {
@@ -53,19 +76,37 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 			}
 			return s
 		}),
-		cel.Function("join", cel.MemberOverload("texts_join", []*cel.Type{cel.ListType(cel.StringType), cel.StringType}, cel.StringType, cel.BinaryBinding(joined))),
+		cel.Function(
+			"join",
+			cel.MemberOverload(
+				"texts_join",
+				[]*cel.Type{cel.ListType(cel.StringType), cel.StringType},
+				cel.StringType,
+				cel.BinaryBinding(joined),
+			),
+		),
 	)
 })
 
 // expandValues makes values("x") the list under a name, empty where it is absent.
 func expandValues(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
-	return f.NewCall(operators.Conditional, f.NewCall(operators.In, args[0], f.NewIdent(attributesName)), f.NewCall(operators.Index, f.NewIdent(attributesName), f.Copy(args[0])), f.NewList()), nil
+	return f.NewCall(
+		operators.Conditional,
+		f.NewCall(operators.In, args[0], f.NewIdent(attributesName)),
+		f.NewCall(operators.Index, f.NewIdent(attributesName), f.Copy(args[0])),
+		f.NewList(),
+	), nil
 }
 
 // expandValue makes value("x") the first value under a name, or "".
 func expandValue(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
 	list := f.NewCall(operators.Index, f.NewIdent(attributesName), f.Copy(args[0]))
-	return f.NewCall(operators.Conditional, f.NewCall(operators.In, args[0], f.NewIdent(attributesName)), f.NewCall(operators.Index, list, f.NewLiteral(types.Int(0))), f.NewLiteral(types.String(""))), nil
+	return f.NewCall(
+		operators.Conditional,
+		f.NewCall(operators.In, args[0], f.NewIdent(attributesName)),
+		f.NewCall(operators.Index, list, f.NewLiteral(types.Int(0))),
+		f.NewLiteral(types.String("")),
+	), nil
 }
 
 func joined(list, sep ref.Val) ref.Val {
@@ -94,7 +135,8 @@ func CompileExpression(text string) (*Expression, error) { return compileExpress
 // CompileCondition is CompileExpression for one that must give true or false.
 func CompileCondition(text string) (*Expression, error) { return compileExpression(text, true) }
 
-// compiled keeps expressions that were made ready, since grants and matching meet the same ones at every sign-in. It is emptied when it is full.
+// compiled keeps expressions that were made ready, since grants and matching meet the same ones at every sign-in. It is
+// emptied when it is full.
 var compiled struct {
 	sync.Mutex
 	ready map[string]*Expression
@@ -152,8 +194,12 @@ func makeExpression(text string, condition bool) (*Expression, error) {
 	switch k := e.kind; {
 	case condition && !k.IsExactType(cel.BoolType):
 		return nil, fmt.Errorf("the condition gives a %s; true or false is needed", cel.FormatCELType(k))
-	case !k.IsExactType(cel.StringType) && !k.IsExactType(cel.BoolType) && !k.IsExactType(cel.IntType) && !k.IsExactType(cel.DynType) && !(k.Kind() == types.ListKind && (k.Parameters()[0].IsExactType(cel.StringType) || k.Parameters()[0].IsExactType(cel.DynType))):
-		return nil, fmt.Errorf("the expression gives a %s; a text, a list of texts, a whole number, or true or false is needed", cel.FormatCELType(k))
+	case !k.IsExactType(cel.StringType) && !k.IsExactType(cel.BoolType) && !k.IsExactType(cel.IntType) && !k.IsExactType(cel.DynType) &&
+		!(k.Kind() == types.ListKind && (k.Parameters()[0].IsExactType(cel.StringType) || k.Parameters()[0].IsExactType(cel.DynType))):
+		return nil, fmt.Errorf(
+			"the expression gives a %s; a text, a list of texts, a whole number, or true or false is needed",
+			cel.FormatCELType(k),
+		)
 	}
 	if e.program, err = env.Program(checked, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxCost)); err != nil {
 		return nil, fmt.Errorf("the expression can't be used: %w", err)
@@ -188,7 +234,18 @@ func freeNames(e ast.Expr) []string {
 }
 
 // typeNames are names that CEL gives a meaning of its own.
-var typeNames = map[string]bool{"string": true, "int": true, "uint": true, "double": true, "bool": true, "bytes": true, "list": true, "map": true, "type": true, "null_type": true}
+var typeNames = map[string]bool{
+	"string":    true,
+	"int":       true,
+	"uint":      true,
+	"double":    true,
+	"bool":      true,
+	"bytes":     true,
+	"list":      true,
+	"map":       true,
+	"type":      true,
+	"null_type": true,
+}
 
 // bags is where an expression finds its names: what was set first, then what came.
 type bags struct{ in, set Bag }
@@ -248,7 +305,10 @@ func (e *Expression) Values(in, set Bag) ([]string, error) {
 	case traits.Lister:
 		return texts(v)
 	}
-	return nil, fmt.Errorf("the expression gave a %s; a text, a list of texts, a whole number, or true or false is needed", got.Type().TypeName())
+	return nil, fmt.Errorf(
+		"the expression gave a %s; a text, a list of texts, a whole number, or true or false is needed",
+		got.Type().TypeName(),
+	)
 }
 
 func texts(l traits.Lister) ([]string, error) {

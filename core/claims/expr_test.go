@@ -12,7 +12,13 @@ import (
 )
 
 func TestExpressions(t *testing.T) {
-	in := claims.Bag{"given_name": {"Mira"}, "family_name": {"Voss"}, "email": {"Mira.Voss@Saltmere.example"}, "groups": {"ferry-crew", "staff"}, "urn:oid:2.5.4.12": {"Purser"}}
+	in := claims.Bag{
+		"given_name":       {"Mira"},
+		"family_name":      {"Voss"},
+		"email":            {"Mira.Voss@Saltmere.example"},
+		"groups":           {"ferry-crew", "staff"},
+		"urn:oid:2.5.4.12": {"Purser"},
+	}
 	for _, c := range []struct {
 		expr string
 		want []string
@@ -61,13 +67,16 @@ func TestExpressionsThatCantBeUsed(t *testing.T) {
 	assert.ErrorContains(t, err, "true or false is needed")
 }
 
-// TestExpressionsEnd feeds an expression that would take very long: the bound on its cost ends it, and the rule is named.
+// TestExpressionsEnd feeds an expression that would take very long: the bound on its cost ends it, and the rule is
+// named.
 func TestExpressionsEnd(t *testing.T) {
 	many := make([]string, 5000)
 	for i := range many {
 		many[i] = strings.Repeat("x", i%50)
 	}
-	m := claims.Mapping{{Set: "slow", Expr: `values("a").map(x, values("a").filter(y, values("a").exists(z, z == x + y)).size() > 3 ? x : "").join(",")`}}
+	m := claims.Mapping{
+		{Set: "slow", Expr: `values("a").map(x, values("a").filter(y, values("a").exists(z, z == x + y)).size() > 3 ? x : "").join(",")`},
+	}
 	began := time.Now()
 	a := m.Try(claims.Bag{"a": many})
 	require.Len(t, a.Problems, 1)

@@ -1,20 +1,30 @@
 package claims
 
-// Standard is the inbound mapping that a new SAML provider starts with: for each attribute of the profile, the names under which it is usually
-// sent, standard ones first (eduPerson and inetOrgPerson OIDs, SAML basic names, WS-style URIs, OpenID Connect claims).
+// Standard is the inbound mapping that a new SAML provider starts with: for each attribute of the profile, the names
+// under which it is usually sent, standard ones first (eduPerson and inetOrgPerson OIDs, SAML basic names, WS-style
+// URIs, OpenID Connect claims).
 func Standard() Mapping {
 	const ws = "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/"
 	return Mapping{
 		{Set: "preferred_username", From: Names{"urn:oid:0.9.2342.19200300.100.1.1", "uid", "preferred_username", "username"}},
-		{Set: "email", From: Names{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", ws + "emailaddress"}, Steps: []Step{{Word: "trim"}, {Word: "first"}}},
+		{
+			Set:   "email",
+			From:  Names{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", ws + "emailaddress"},
+			Steps: []Step{{Word: "trim"}, {Word: "first"}},
+		},
 		{Set: "given_name", From: Names{"urn:oid:2.5.4.42", "givenName", "given_name", ws + "givenname"}, Steps: []Step{{Word: "first"}}},
 		{Set: "family_name", From: Names{"urn:oid:2.5.4.4", "sn", "family_name", ws + "surname"}, Steps: []Step{{Word: "first"}}},
-		{Set: "name", From: Names{"urn:oid:2.16.840.1.113730.3.1.241", "displayName", "name", "urn:oid:2.5.4.3", "cn"}, Steps: []Step{{Word: "first"}}},
+		{
+			Set:   "name",
+			From:  Names{"urn:oid:2.16.840.1.113730.3.1.241", "displayName", "name", "urn:oid:2.5.4.3", "cn"},
+			Steps: []Step{{Word: "first"}},
+		},
 		{Set: "groups", From: Names{"urn:oid:1.3.6.1.4.1.5923.1.5.1.1", "memberOf", "groups", "isMemberOf"}},
 	}
 }
 
-// Outgoing is the outbound mapping that a new SAML application starts with: what most applications ask for, under names that they understand.
+// Outgoing is the outbound mapping that a new SAML application starts with: what most applications ask for, under names
+// that they understand.
 func Outgoing() Mapping {
 	const uri = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
 	return Mapping{
@@ -25,7 +35,10 @@ func Outgoing() Mapping {
 
 // samples are made-up values, to show what an attribute looks like.
 var samples = Bag{
-	"preferred_username": {"mvoss"}, "email": {"mira.voss@saltmere.example"}, "given_name": {"Mira"}, "family_name": {"Voss"}, "name": {"Mira Voss"}, "groups": {"ferry-deckhands"}, "sub": {"mvoss"},
+	"preferred_username": {
+		"mvoss",
+	}, "email": {"mira.voss@saltmere.example"}, "given_name": {"Mira"}, "family_name": {"Voss"}, "name": {"Mira Voss"},
+	"groups": {"ferry-deckhands"}, "sub": {"mvoss"},
 	"phone_number": {"+44 1632 960001"}, "locale": {"en"},
 }
 
@@ -51,8 +64,8 @@ func (r Rule) Sample() string {
 	return out[0].Values[0]
 }
 
-// OutgoingOIDC is the outbound mapping that a new OpenID Connect application starts with: the profile under the standard's own names. Which of them go out is up to the
-// scopes.
+// OutgoingOIDC is the outbound mapping that a new OpenID Connect application starts with: the profile under the
+// standard's own names. Which of them go out is up to the scopes.
 func OutgoingOIDC() Mapping {
 	var m Mapping
 	for _, name := range []string{"name", "given_name", "family_name", "preferred_username", "email", "groups"} {
@@ -64,7 +77,14 @@ func OutgoingOIDC() Mapping {
 // IncomingOIDC is the inbound mapping that a new OpenID provider starts with.
 func IncomingOIDC() Mapping {
 	return Mapping{
-		{Set: "preferred_username", From: Names{"preferred_username", "email"}}, {Set: "email", From: Names{"email"}, Steps: []Step{{Word: "first"}}},
-		{Set: "given_name", From: Names{"given_name"}}, {Set: "family_name", From: Names{"family_name"}}, {Set: "name", From: Names{"name"}}, {Set: "groups", From: Names{"groups", "roles"}},
+		{
+			Set:  "preferred_username",
+			From: Names{"preferred_username", "email"},
+		}, {Set: "email", From: Names{"email"}, Steps: []Step{{Word: "first"}}},
+		{
+			Set:  "given_name",
+			From: Names{"given_name"},
+		}, {Set: "family_name", From: Names{"family_name"}}, {Set: "name", From: Names{"name"}},
+		{Set: "groups", From: Names{"groups", "roles"}},
 	}
 }

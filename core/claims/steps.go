@@ -227,7 +227,8 @@ func replaceStep(arg any) (func([]string) []string, error) {
 	return each(func(v string) string { return re.ReplaceAllString(v, with) }), nil
 }
 
-// translateStep replaces whole values by a table; the entry "*" is the default for others, which are kept as they are without it.
+// translateStep replaces whole values by a table; the entry "*" is the default for others, which are kept as they are
+// without it.
 func translateStep(arg any) (func([]string) []string, error) {
 	table, ok := arg.(map[string]any)
 	if !ok || len(table) == 0 {

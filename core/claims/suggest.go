@@ -36,8 +36,8 @@ var (
 	dnForm   = regexp.MustCompile(`(?i)^cn=([^,]+),.+=`)
 )
 
-// SuggestInbound proposes rules that make a profile of a sample of what a provider sends. Held is the mapping that is there already: what its rules take, is not
-// proposed again.
+// SuggestInbound proposes rules that make a profile of a sample of what a provider sends. Held is the mapping that is
+// there already: what its rules take, is not proposed again.
 func SuggestInbound(sample Bag, held Mapping) Suggestions {
 	out := Suggestions{Items: []Suggestion{}, Left: []string{}}
 	used := map[string]bool{}
@@ -74,10 +74,18 @@ func SuggestInbound(sample Bag, held Mapping) Suggestions {
 		case a != nil: // another name of something that is taken already
 		case !taken["email"] && mailForm.MatchString(values[0]):
 			taken["email"] = true
-			propose(Rule{Set: "email", From: Names{name}, Steps: usualSteps(byName["email"], values)}, Guess, "its value looks like a mail address")
+			propose(
+				Rule{Set: "email", From: Names{name}, Steps: usualSteps(byName["email"], values)},
+				Guess,
+				"its value looks like a mail address",
+			)
 		case !taken["groups"] && (len(values) > 1 || dnForm.MatchString(values[0])):
 			taken["groups"] = true
-			propose(Rule{Set: "groups", From: Names{name}, Steps: usualSteps(byName["groups"], values)}, Guess, "it has several values, as groups have")
+			propose(
+				Rule{Set: "groups", From: Names{name}, Steps: usualSteps(byName["groups"], values)},
+				Guess,
+				"it has several values, as groups have",
+			)
 		}
 		if !used[name] && !takenBy(held, name) {
 			out.Left = append(out.Left, name)
@@ -86,7 +94,8 @@ func SuggestInbound(sample Bag, held Mapping) Suggestions {
 	return out
 }
 
-// best finds the name in the sample that stands for an attribute: the most standard of the exact ones, else one that reads like it.
+// best finds the name in the sample that stands for an attribute: the most standard of the exact ones, else one that
+// reads like it.
 func best(a *Attribute, sample Bag) (name, sure string) {
 	for _, n := range a.Names() {
 		if len(sample[n]) > 0 && byName[n] == a {

@@ -19,8 +19,14 @@ func proposal(t *testing.T, list []claims.Suggestion, set string) claims.Suggest
 
 func TestSuggestInbound(t *testing.T) {
 	sample := claims.Bag{
-		"urn:oid:0.9.2342.19200300.100.1.3": {" Mira.Voss@Saltmere.example"}, "mail": {"other@saltmere.example"}, "Given-Name": {"Mira"}, "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/surname": {"Voss"},
-		"https://id.saltmere.example/claims/groups": {"CN=ferry-crew,OU=Crew,DC=saltmere", "CN=staff,OU=All,DC=saltmere"}, "shoeSize": {"41"}, "USERID": {"mvoss"},
+		"urn:oid:0.9.2342.19200300.100.1.3": {
+			" Mira.Voss@Saltmere.example",
+		}, "mail": {"other@saltmere.example"}, "Given-Name": {"Mira"},
+		"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/surname": {"Voss"},
+		"https://id.saltmere.example/claims/groups": {
+			"CN=ferry-crew,OU=Crew,DC=saltmere",
+			"CN=staff,OU=All,DC=saltmere",
+		}, "shoeSize": {"41"}, "USERID": {"mvoss"},
 	}
 	got := claims.SuggestInbound(sample, nil)
 	mail := proposal(t, got.Items, "email")
@@ -46,7 +52,10 @@ func TestSuggestInbound(t *testing.T) {
 }
 
 func TestSuggestOutbound(t *testing.T) {
-	got := claims.SuggestOutbound([]claims.Rule{{Set: "urn:oid:2.5.4.42"}, {Set: "FirstName"}, {Set: "Role"}, {Set: "berth"}, {Set: "mail"}}, claims.Mapping{{Set: "mail", From: claims.Names{"email"}}})
+	got := claims.SuggestOutbound(
+		[]claims.Rule{{Set: "urn:oid:2.5.4.42"}, {Set: "FirstName"}, {Set: "Role"}, {Set: "berth"}, {Set: "mail"}},
+		claims.Mapping{{Set: "mail", From: claims.Names{"email"}}},
+	)
 	oid := proposal(t, got.Items, "urn:oid:2.5.4.42")
 	assert.Equal(t, claims.Names{"given_name"}, oid.Rule.From)
 	assert.Equal(t, "givenName", oid.Rule.FriendlyName)

@@ -9,8 +9,8 @@ import (
 	"innergate/core/trace"
 )
 
-// Attempt is what a mapping makes of an input, outside of any sign-in: the attributes, what each rule did, and what is wrong. Rules that can't be
-// used are all named, and then nothing is applied.
+// Attempt is what a mapping makes of an input, outside of any sign-in: the attributes, what each rule did, and what is
+// wrong. Rules that can't be used are all named, and then nothing is applied.
 type Attempt struct {
 	Attributes Bag           `json:"attributes"`
 	Steps      []trace.Value `json:"steps"`
@@ -24,10 +24,12 @@ type Problem struct {
 	Message string `json:"message"`
 }
 
-// ProblemInvalid is the code of a rule that can't be used at all. What happens to a rule in use has the code of its explanation.
+// ProblemInvalid is the code of a rule that can't be used at all. What happens to a rule in use has the code of its
+// explanation.
 const ProblemInvalid = "map.invalid-rule"
 
-// Try applies the mapping to an input and tells everything about it. Where a sign-in would be refused at the first problem, Try goes on and names all.
+// Try applies the mapping to an input and tells everything about it. Where a sign-in would be refused at the first
+// problem, Try goes on and names all.
 func (m Mapping) Try(in Bag) Attempt {
 	a := Attempt{Attributes: Bag{}, Steps: []trace.Value{}, Problems: []Problem{}}
 	for i, r := range m {
@@ -59,7 +61,19 @@ func (m Mapping) Try(in Bag) Attempt {
 		var f *explain.Failure
 		switch {
 		case errors.As(err, &f) && f.Code == "map.required-missing":
-			a.Problems = append(a.Problems, Problem{r.Set, f.Code, fmt.Sprintf("Rule %d makes no value, and it is mandatory: a sign-in would be refused. It takes %s; the input has %s.", i+1, orNothing(r.From), orNothing(in.Names()))})
+			a.Problems = append(
+				a.Problems,
+				Problem{
+					r.Set,
+					f.Code,
+					fmt.Sprintf(
+						"Rule %d makes no value, and it is mandatory: a sign-in would be refused. It takes %s; the input has %s.",
+						i+1,
+						orNothing(r.From),
+						orNothing(in.Names()),
+					),
+				},
+			)
 		case err != nil:
 			a.Problems = append(a.Problems, Problem{r.Set, "map.failed", fmt.Sprintf("Rule %d fails: %v.", i+1, err)})
 		}

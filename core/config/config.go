@@ -1,5 +1,6 @@
-// Package config is the configuration of the gate as values: applications and providers with all their settings. The same form is spoken by the
-// API, by configuration files and by the records of the store. The zero value of every option is the safe one.
+// Package config is the configuration of the gate as values: applications and providers with all their settings. The
+// same form is spoken by the API, by configuration files and by the records of the store. The zero value of every
+// option is the safe one.
 package config
 
 import (
@@ -45,7 +46,8 @@ type Application struct {
 	Access access.Policy `json:"access,omitempty"`
 	// Session limits how long a session at the gate counts for this application.
 	Session *SessionRules `json:"session,omitempty"`
-	// SignOut is what a sign-out at the application ends: provider (everything, the session at the provider too; the default), gate (the session at the gate and its applications) or application.
+	// SignOut is what a sign-out at the application ends: provider (everything, the session at the provider too; the
+	// default), gate (the session at the gate and its applications) or application.
 	SignOut string `json:"signOut,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
@@ -53,14 +55,16 @@ type Application struct {
 
 // Subject says which value identifies a person to an application, and in which NameID format it travels.
 type Subject struct {
-	// Source is profile (the attribute From), pairwise (a random value, stable for this person and application), public (a random value, stable for this
-	// person at every application; OpenID Connect only) or transient.
+	// Source is profile (the attribute From), pairwise (a random value, stable for this person and application), public
+	// (a random value, stable for this person at every application; OpenID Connect only) or transient.
 	Source string `json:"source,omitempty"`
 	From   string `json:"from,omitempty"`
 	Format string `json:"format,omitempty"`
-	// Attribute is the SAML attribute in which the identifier travels in place of the NameID, which then is a transient one. Empty for the NameID (SAML) or sub.
+	// Attribute is the SAML attribute in which the identifier travels in place of the NameID, which then is a transient
+	// one. Empty for the NameID (SAML) or sub.
 	Attribute string `json:"attribute,omitempty"`
-	// MaxLength is the most characters that the application takes; 0 for what the standard allows: 256 (SAML Core 2.0, section 8.3.7) or 255 (OpenID Connect Core 1.0, section 2).
+	// MaxLength is the most characters that the application takes; 0 for what the standard allows: 256 (SAML Core 2.0,
+	// section 8.3.7) or 255 (OpenID Connect Core 1.0, section 2).
 	MaxLength int `json:"maxLength,omitempty"`
 	// Pattern is the form that the application takes, as an RE2 pattern for the whole value.
 	Pattern string `json:"pattern,omitempty"`
@@ -122,17 +126,21 @@ type Provider struct {
 	Mapping   claims.Mapping     `json:"mapping,omitempty"`
 	// Matching says how people who are known already are found, besides by link.
 	Matching *people.Matching `json:"matching,omitempty"`
-	// Admission is what happens to a subject that matches nobody: refuse, create, ask (create after the person confirmed the profile), or pass (nobody is matched or stored at all).
+	// Admission is what happens to a subject that matches nobody: refuse, create, ask (create after the person
+	// confirmed the profile), or pass (nobody is matched or stored at all).
 	Admission string `json:"admission,omitempty"`
 	// Admit is what a person who is created begins with.
 	Admit *people.Admission `json:"admit,omitempty"`
 	// Grants give groups and a person type at each sign-in.
 	Grants []people.Grant `json:"grants,omitempty"`
-	// Keep says for attributes of the profile what happens at later sign-ins: provider (what it sends wins, the default), first or local.
+	// Keep says for attributes of the profile what happens at later sign-ins: provider (what it sends wins, the
+	// default), first or local.
 	Keep map[string]string `json:"keep,omitempty"`
-	// Stronger is what the provider is asked for where an access rule wants a second factor: a context class (SAML) or an acr value. Empty where it can't be asked.
+	// Stronger is what the provider is asked for where an access rule wants a second factor: a context class (SAML) or
+	// an acr value. Empty where it can't be asked.
 	Stronger string `json:"stronger,omitempty"`
-	// TwoFactorContexts are the contexts and acr values that prove a second factor, besides what amr says and what Stronger names.
+	// TwoFactorContexts are the contexts and acr values that prove a second factor, besides what amr says and what
+	// Stronger names.
 	TwoFactorContexts []string `json:"twoFactorContexts,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
@@ -167,7 +175,8 @@ type SAMLProvider struct {
 	ForceAuthn          bool                   `json:"forceAuthn,omitempty"`
 	// AllowUnsolicited accepts sign-ins that the provider started by itself.
 	AllowUnsolicited bool `json:"allowUnsolicited,omitempty"`
-	// SignOutURL is a plain sign-out address, for a provider without single logout. It is no SLO address: nothing is sent there.
+	// SignOutURL is a plain sign-out address, for a provider without single logout. It is no SLO address: nothing is
+	// sent there.
 	SignOutURL string `json:"signOutUrl,omitempty"`
 	// SubjectFrom names the attribute that identifies a person, for providers that send no useful NameID.
 	SubjectFrom             string `json:"subjectFrom,omitempty"`
@@ -310,7 +319,8 @@ func (v *validator) circle(reach access.Reach, c *access.Circle) {
 	}
 }
 
-// Validate fills defaults and says what is wrong. A draft may lack the partner's values; what is missing before it can be opened is told by Missing.
+// Validate fills defaults and says what is wrong. A draft may lack the partner's values; what is missing before it can
+// be opened is told by Missing.
 func (a *Application) Validate() error {
 	v := &validator{}
 	if a.Kind == "" {

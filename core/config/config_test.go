@@ -40,8 +40,10 @@ func TestValidateNamesTheField(t *testing.T) {
 		"saml.certificates[0].pem": func(a *config.Application) { a.SAML.Certificates = []config.Certificate{{PEM: "hello"}} },
 		"saml.sign":                func(a *config.Application) { a.SAML.Sign = "nothing" },
 		"saml.encrypt":             func(a *config.Application) { a.SAML.Encrypt = "assertion" },
-		"saml.signatureAlgorithm":  func(a *config.Application) { a.SAML.SignatureAlgorithm = "http://www.w3.org/2000/09/xmldsig#rsa-sha1" },
-		"saml.clockSkewSeconds":    func(a *config.Application) { a.SAML.ClockSkewSeconds = 3600 },
+		"saml.signatureAlgorithm": func(a *config.Application) {
+			a.SAML.SignatureAlgorithm = "http://www.w3.org/2000/09/xmldsig#rsa-sha1"
+		},
+		"saml.clockSkewSeconds": func(a *config.Application) { a.SAML.ClockSkewSeconds = 3600 },
 	} {
 		a := config.Application{Slug: "crew-rota", Name: "Crew Rota", SAML: &config.SAMLApplication{}}
 		change(&a)
@@ -62,12 +64,17 @@ func TestOffers(t *testing.T) {
 		p     config.OIDCProvider
 		offer config.Offer
 	}{
-		"a discovery URL for an issuer": {config.OIDCProvider{Issuer: "https://id.northquay.example/.well-known/openid-configuration"}, config.Offer{Field: "oidc.issuer", Value: "https://id.northquay.example"}},
-		"a missing scheme":              {config.OIDCProvider{TokenEndpoint: "id.northquay.example/token"}, config.Offer{Field: "oidc.tokenEndpoint", Value: "https://id.northquay.example/token"}},
-		"white space":                   {config.OIDCProvider{UserInfoEndpoint: " https://id.northquay.example/me "}, config.Offer{Field: "oidc.userinfoEndpoint", Value: "https://id.northquay.example/me"}},
-		"white space in a client ID":    {config.OIDCProvider{ClientID: "gate "}, config.Offer{Field: "oidc.clientId", Value: "gate"}},
-		"a whole request":               {config.OIDCProvider{AuthorizationEndpoint: "https://id.northquay.example/a?client_id=x"}, config.Offer{Field: "oidc.authorizationEndpoint", Value: "https://id.northquay.example/a"}},
-		"discovery for a client ID":     {config.OIDCProvider{ClientID: "https://id.northquay.example/.well-known/openid-configuration"}, config.Offer{Field: "oidc.issuer", Value: "https://id.northquay.example"}},
+		"a discovery URL for an issuer": {config.OIDCProvider{Issuer: "https://id.northquay.example/.well-known/openid-configuration"},
+			config.Offer{Field: "oidc.issuer", Value: "https://id.northquay.example"}},
+		"a missing scheme": {config.OIDCProvider{TokenEndpoint: "id.northquay.example/token"},
+			config.Offer{Field: "oidc.tokenEndpoint", Value: "https://id.northquay.example/token"}},
+		"white space": {config.OIDCProvider{UserInfoEndpoint: " https://id.northquay.example/me "},
+			config.Offer{Field: "oidc.userinfoEndpoint", Value: "https://id.northquay.example/me"}},
+		"white space in a client ID": {config.OIDCProvider{ClientID: "gate "}, config.Offer{Field: "oidc.clientId", Value: "gate"}},
+		"a whole request": {config.OIDCProvider{AuthorizationEndpoint: "https://id.northquay.example/a?client_id=x"},
+			config.Offer{Field: "oidc.authorizationEndpoint", Value: "https://id.northquay.example/a"}},
+		"discovery for a client ID": {config.OIDCProvider{ClientID: "https://id.northquay.example/.well-known/openid-configuration"},
+			config.Offer{Field: "oidc.issuer", Value: "https://id.northquay.example"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := config.Provider{Slug: "x", Name: "X", Kind: "oidc", OIDC: &c.p}

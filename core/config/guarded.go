@@ -31,7 +31,8 @@ const (
 
 // GuardedApplication is what is held of an application that knows no federation.
 type GuardedApplication struct {
-	// PublicURL is where people reach it: scheme, host and port, which lead to the gate's guard. Upstreams are its inner addresses.
+	// PublicURL is where people reach it: scheme, host and port, which lead to the gate's guard. Upstreams are its
+	// inner addresses.
 	PublicURL string   `json:"publicUrl,omitempty"`
 	Upstreams []string `json:"upstreams,omitempty"`
 	// Pass is none, headers (the default), jwt or basic.
@@ -57,7 +58,8 @@ type PathRule struct {
 	// Path is the beginning of a path, at a border: /admin fits /admin and /admin/users, and not /administrators.
 	Path    string   `json:"path"`
 	Methods []string `json:"methods,omitempty"` // empty for all
-	// Then is open (nobody has to sign in), signed-in, groups (one of Groups), rules (those of the rule set Use decide), or refuse.
+	// Then is open (nobody has to sign in), signed-in, groups (one of Groups), rules (those of the rule set Use
+	// decide), or refuse.
 	Then   string   `json:"then"`
 	Groups []string `json:"groups,omitempty"`
 	Use    string   `json:"use,omitempty"`
@@ -137,7 +139,8 @@ func (v *validator) tiles(list []Tile) {
 // site checks an address that is scheme, host and port alone.
 func (v *validator) site(field, value string) {
 	u, err := url.Parse(value)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.Trim(u.Path, "/") != "" {
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil || u.RawQuery != "" || u.Fragment != "" ||
+		strings.Trim(u.Path, "/") != "" {
 		v.add(field, "%q must be an http or https address with a host and nothing behind it", value)
 	}
 }
@@ -147,7 +150,25 @@ var headerForm = func(name string) bool {
 }
 
 // reservedHeaders can't carry an identity: connections, requests and the gate itself need them.
-var reservedHeaders = []string{"host", "connection", "content-length", "content-type", "transfer-encoding", "upgrade", "te", "trailer", "cookie", "set-cookie", "authorization", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto", "forwarded", "origin", "referer"}
+var reservedHeaders = []string{
+	"host",
+	"connection",
+	"content-length",
+	"content-type",
+	"transfer-encoding",
+	"upgrade",
+	"te",
+	"trailer",
+	"cookie",
+	"set-cookie",
+	"authorization",
+	"x-forwarded-for",
+	"x-forwarded-host",
+	"x-forwarded-proto",
+	"forwarded",
+	"origin",
+	"referer",
+}
 
 func (a *Application) validateGuarded(v *validator) {
 	if a.Guarded == nil {
@@ -196,7 +217,8 @@ func (a *Application) validateGuarded(v *validator) {
 	for i := range g.Paths {
 		r := &g.Paths[i]
 		at := fmt.Sprintf("guarded.paths[%d]", i)
-		if !strings.HasPrefix(r.Path, "/") || strings.Contains(r.Path, "//") || strings.Contains(r.Path, "..") || strings.ContainsAny(r.Path, "%;?#\\ ") {
+		if !strings.HasPrefix(r.Path, "/") || strings.Contains(r.Path, "//") || strings.Contains(r.Path, "..") ||
+			strings.ContainsAny(r.Path, "%;?#\\ ") {
 			v.add(at+".path", "%q is no beginning of a path; write it plainly, such as /admin", r.Path)
 		}
 		v.oneOf(at+".then", r.Then, PathOpen, PathSignedIn, PathGroups, PathRules, PathRefuse)

@@ -15,8 +15,18 @@ import (
 )
 
 func guardedBoard() config.Application {
-	return config.Application{Slug: "berth-board", Name: "Berth Board", Kind: config.KindGuarded, Reach: access.Draft, Providers: []string{"saltmere-staff"},
-		Guarded: &config.GuardedApplication{PublicURL: "https://berths.saltmere.example", Upstreams: []string{"http://10.20.0.7:8080"}}, Subject: config.Subject{Source: "profile", From: "preferred_username"}}
+	return config.Application{
+		Slug:      "berth-board",
+		Name:      "Berth Board",
+		Kind:      config.KindGuarded,
+		Reach:     access.Draft,
+		Providers: []string{"saltmere-staff"},
+		Guarded: &config.GuardedApplication{
+			PublicURL: "https://berths.saltmere.example",
+			Upstreams: []string{"http://10.20.0.7:8080"},
+		},
+		Subject: config.Subject{Source: "profile", From: "preferred_username"},
+	}
 }
 
 // TestGuardedApplications lists what a guarded application may say, and what not.
@@ -86,7 +96,15 @@ func TestGuardedApplications(t *testing.T) {
 func TestWhatIsMissing(t *testing.T) {
 	a := guardedBoard()
 	a.Guarded.PublicURL, a.Guarded.Upstreams, a.Providers = "", nil, nil
-	assert.Equal(t, []string{"the public address of the application is missing", "the inner address of the application is missing", "no provider is chosen for it"}, a.Missing())
+	assert.Equal(
+		t,
+		[]string{
+			"the public address of the application is missing",
+			"the inner address of the application is missing",
+			"no provider is chosen for it",
+		},
+		a.Missing(),
+	)
 	link := config.Application{Slug: "tides", Name: "Tides", Kind: config.KindLink}
 	assert.Equal(t, []string{"the address that the link leads to is missing"}, link.Missing())
 	link.StartURL = "https://tides.example/"
@@ -102,8 +120,10 @@ func TestPicturesAreWhatTheySay(t *testing.T) {
 	assert.NoError(t, config.CheckPicture(data("image/png", png)))
 	assert.NoError(t, config.CheckPicture(data("image/gif", gif)))
 	for why, bad := range map[string]string{
-		"is image/gif": data("image/png", gif), "32 KiB": data("image/png", png+strings.Repeat("x", 40<<10)), "not base64": "data:image/png;base64,***",
-		"in base64": data("image/svg+xml", "<svg onload=alert(1)>"), "is text/html": data("image/png", "<html><script>"), "a data: address": "image/png;base64,AAAA",
+		"is image/gif": data("image/png", gif), "32 KiB": data("image/png", png+strings.Repeat("x", 40<<10)),
+		"not base64": "data:image/png;base64,***",
+		"in base64":  data("image/svg+xml", "<svg onload=alert(1)>"), "is text/html": data("image/png", "<html><script>"),
+		"a data: address": "image/png;base64,AAAA",
 	} {
 		assert.ErrorContains(t, config.CheckPicture(bad), why)
 	}

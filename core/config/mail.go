@@ -11,7 +11,8 @@ import (
 type Mail struct {
 	// Server is the host and port of the mail server, such as mail.saltmere.example:587.
 	Server string `json:"server"`
-	// Encryption is starttls (after a greeting in the clear; the default), tls (from the first octet) or none, which is for servers on this machine only.
+	// Encryption is starttls (after a greeting in the clear; the default), tls (from the first octet) or none, which is
+	// for servers on this machine only.
 	Encryption string `json:"encryption,omitempty"`
 	// From is the address that mails come from, with or without a name before it.
 	From string `json:"from"`

@@ -10,8 +10,8 @@ import (
 	"innergate/core/oidc"
 )
 
-// OIDCApplication holds the values of an application that speaks OpenID Connect, and the options of talking to it. Its client secrets are no part of
-// a configuration: their hashes are kept beside it.
+// OIDCApplication holds the values of an application that speaks OpenID Connect, and the options of talking to it. Its
+// client secrets are no part of a configuration: their hashes are kept beside it.
 type OIDCApplication struct {
 	// ClientID is ours to give; empty for the application's short name.
 	ClientID     string   `json:"clientId,omitempty"`
@@ -22,7 +22,8 @@ type OIDCApplication struct {
 	Native bool `json:"native,omitempty"`
 	// Origins are those of pages that call our endpoints by script.
 	Origins []string `json:"origins,omitempty"`
-	// Authentication is how the client proves who it is: client_secret_basic (the default), client_secret_post, private_key_jwt or none.
+	// Authentication is how the client proves who it is: client_secret_basic (the default), client_secret_post,
+	// private_key_jwt or none.
 	Authentication string `json:"authentication,omitempty"`
 	// Keys is the client's key set, KeysURL where it publishes one; for private_key_jwt and signed requests.
 	Keys    string `json:"jwks,omitempty"`
@@ -39,7 +40,8 @@ type OIDCApplication struct {
 	ClaimsInIDToken bool `json:"claimsInIdToken,omitempty"`
 	// SectorIdentifier is the address that lists the redirect URIs of those who share a pairwise subject.
 	SectorIdentifier string `json:"sectorIdentifierUri,omitempty"`
-	// Audience makes access tokens signed ones (at+jwt) for this resource; empty for opaque ones, which only the gate can read.
+	// Audience makes access tokens signed ones (at+jwt) for this resource; empty for opaque ones, which only the gate
+	// can read.
 	Audience string `json:"audience,omitempty"`
 	// Refresh gives refresh tokens also where offline_access was not asked for; they end with the sign-in.
 	Refresh bool `json:"refresh,omitempty"`
@@ -52,7 +54,8 @@ type OIDCApplication struct {
 	HomePage string `json:"homePage,omitempty"`
 	Privacy  string `json:"privacy,omitempty"`
 	Terms    string `json:"terms,omitempty"`
-	// InitiateLogin is where the application begins a sign-in that the gate asks for (OpenID Connect Core 1.0, section 4).
+	// InitiateLogin is where the application begins a sign-in that the gate asks for (OpenID Connect Core 1.0, section
+	// 4).
 	InitiateLogin string `json:"initiateLoginUri,omitempty"`
 	// BackChannelLogout and FrontChannelLogout are told when a sign-in ends.
 	BackChannelLogout  string `json:"backChannelLogoutUri,omitempty"`
@@ -131,7 +134,9 @@ func (a *Application) validateOIDC(v *validator) {
 			}
 		}
 	}
-	for field, value := range map[string]string{"jwksUri": s.KeysURL, "homePage": s.HomePage, "privacy": s.Privacy, "terms": s.Terms, "initiateLoginUri": s.InitiateLogin, "backChannelLogoutUri": s.BackChannelLogout, "frontChannelLogoutUri": s.FrontChannelLogout, "sectorIdentifierUri": s.SectorIdentifier} {
+	for field, value := range map[string]string{"jwksUri": s.KeysURL, "homePage": s.HomePage, "privacy": s.Privacy, "terms": s.Terms,
+		"initiateLoginUri": s.InitiateLogin, "backChannelLogoutUri": s.BackChannelLogout, "frontChannelLogoutUri": s.FrontChannelLogout,
+		"sectorIdentifierUri": s.SectorIdentifier} {
 		v.url("oidc."+field, value)
 	}
 	for i, o := range s.Origins {
@@ -161,7 +166,8 @@ func (a *Application) validateOIDC(v *validator) {
 	if s.Audience != "" && s.Audience == s.ClientID {
 		v.add("oidc.audience", "it must differ from the client ID, so that an access token is never taken for an ID token")
 	}
-	for field, r := range map[string][3]int{"accessMinutes": {s.AccessMinutes, 1, 24 * 60}, "sessionHours": {s.SessionHours, 1, 30 * 24}, "offlineDays": {s.OfflineDays, 1, 400}} {
+	for field, r := range map[string][3]int{"accessMinutes": {s.AccessMinutes, 1, 24 * 60}, "sessionHours": {s.SessionHours, 1, 30 * 24},
+		"offlineDays": {s.OfflineDays, 1, 400}} {
 		if r[0] != 0 && (r[0] < r[1] || r[0] > r[2]) {
 			v.add("oidc."+field, "it must be between %d and %d, or 0 for the usual", r[1], r[2])
 		}
@@ -169,7 +175,12 @@ func (a *Application) validateOIDC(v *validator) {
 	v.skew("oidc.clockSkewSeconds", s.ClockSkewSeconds)
 	if a.Subject.Source == "pairwise" && s.SectorIdentifier == "" {
 		if hosts := redirectHosts(s.RedirectURIs); len(hosts) > 1 {
-			v.add("oidc.sectorIdentifierUri", "the redirect URIs have the hosts %s; for pairwise subjects an address that lists them all is needed (OpenID Connect Core 8.1)", strings.Join(hosts, " and "))
+			v.add(
+				"oidc.sectorIdentifierUri",
+				"the redirect URIs have the hosts %s; for pairwise subjects an address that lists them all is needed (OpenID Connect "+
+					"Core 8.1)",
+				strings.Join(hosts, " and "),
+			)
 		}
 	}
 }
@@ -184,8 +195,8 @@ func redirectHosts(list []string) []string {
 	return out
 }
 
-// Sector is what those share who share a pairwise subject: the host of the sector identifier or of the redirect URIs. It is empty for a program on people's own
-// machines, which shares with nobody.
+// Sector is what those share who share a pairwise subject: the host of the sector identifier or of the redirect URIs.
+// It is empty for a program on people's own machines, which shares with nobody.
 func (s *OIDCApplication) Sector() string {
 	if u, err := url.Parse(s.SectorIdentifier); err == nil && u.Hostname() != "" {
 		return strings.ToLower(u.Hostname())

@@ -10,8 +10,8 @@ import (
 	"innergate/core/oidc"
 )
 
-// OIDCProvider holds the values of a provider that speaks OpenID Connect, or plain OAuth 2.0, and the options of talking to it. Client secrets are no
-// part of a configuration: they are kept sealed beside it.
+// OIDCProvider holds the values of a provider that speaks OpenID Connect, or plain OAuth 2.0, and the options of
+// talking to it. Client secrets are no part of a configuration: they are kept sealed beside it.
 type OIDCProvider struct {
 	// Issuer is compared letter by letter; plain OAuth 2.0 has none.
 	Issuer string `json:"issuer,omitempty"`
@@ -72,7 +72,8 @@ const (
 // OAuth says whether a provider speaks OpenID Connect or OAuth 2.0.
 func (p *Provider) OAuth() bool { return p.Kind == KindOIDC || p.Kind == KindOAuth2 }
 
-// Authority is the provider's own identifier: its entity ID or issuer, or for plain OAuth 2.0 its authorization endpoint.
+// Authority is the provider's own identifier: its entity ID or issuer, or for plain OAuth 2.0 its authorization
+// endpoint.
 func (p *Provider) Authority() string {
 	switch {
 	case p.SAML != nil:
@@ -114,7 +115,9 @@ func (p *Provider) validateOIDC(v *validator) {
 		p.OIDC = &OIDCProvider{}
 	}
 	s := p.OIDC
-	for field, value := range map[string]string{"authorizationEndpoint": s.AuthorizationEndpoint, "tokenEndpoint": s.TokenEndpoint, "userinfoEndpoint": s.UserInfoEndpoint, "jwksUri": s.KeysURL, "endSessionEndpoint": s.EndSessionEndpoint, "signOutUrl": s.SignOutURL} {
+	for field, value := range map[string]string{"authorizationEndpoint": s.AuthorizationEndpoint, "tokenEndpoint": s.TokenEndpoint,
+		"userinfoEndpoint": s.UserInfoEndpoint, "jwksUri": s.KeysURL, "endSessionEndpoint": s.EndSessionEndpoint,
+		"signOutUrl": s.SignOutURL} {
 		v.url("oidc."+field, value)
 	}
 	if p.Kind == KindOAuth2 && (s.Issuer != "" || s.KeysURL != "") {
@@ -128,7 +131,13 @@ func (p *Provider) validateOIDC(v *validator) {
 	if u, err := url.Parse(s.AuthorizationEndpoint); err == nil && (u.Query().Has("client_id") || u.Query().Has("response_type")) {
 		bare := *u
 		bare.RawQuery = ""
-		v.offer("oidc.authorizationEndpoint", "oidc.authorizationEndpoint", bare.String(), "%q holds parameters of its own; it is a whole request, of which the address alone belongs here", s.AuthorizationEndpoint)
+		v.offer(
+			"oidc.authorizationEndpoint",
+			"oidc.authorizationEndpoint",
+			bare.String(),
+			"%q holds parameters of its own; it is a whole request, of which the address alone belongs here",
+			s.AuthorizationEndpoint,
+		)
 	}
 	for i, issuer := range s.AcceptedIssuers {
 		v.url(fmt.Sprintf("oidc.acceptedIssuers[%d]", i), issuer)
@@ -137,7 +146,9 @@ func (p *Provider) validateOIDC(v *validator) {
 		v.add("oidc.acceptedIssuers", "500 are the most")
 	}
 	v.clientID("oidc.clientId", s.ClientID)
-	if id := s.ClientID; id != "" && (slices.Contains([]string{s.Issuer, s.AuthorizationEndpoint, s.TokenEndpoint, s.KeysURL}, id) || strings.Contains(id, "/.well-known/")) {
+	if id := s.ClientID; id != "" &&
+		(slices.Contains([]string{s.Issuer, s.AuthorizationEndpoint, s.TokenEndpoint, s.KeysURL}, id) ||
+			strings.Contains(id, "/.well-known/")) {
 		right := "oidc.issuer"
 		if strings.Contains(id, "/.well-known/") {
 			id, _, _ = strings.Cut(id, "/.well-known/")
@@ -175,7 +186,8 @@ func (p *Provider) validateOIDC(v *validator) {
 		v.add("oidc.parameters", "20 further parameters are the most")
 	}
 	for name, value := range s.Parameters {
-		if name == "" || len(name) > 100 || len(value) > 1000 || slices.Contains([]string{"client_secret", "code", "state", "nonce", "redirect_uri"}, name) {
+		if name == "" || len(name) > 100 || len(value) > 1000 ||
+			slices.Contains([]string{"client_secret", "code", "state", "nonce", "redirect_uri"}, name) {
 			v.add("oidc.parameters", "%q can't be sent along, or is too long", name)
 		}
 	}

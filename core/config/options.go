@@ -16,11 +16,13 @@ type Watch struct {
 	URL string `json:"url,omitempty"`
 	// Source is the short name of the source that gives it, in place of an address.
 	Source string `json:"source,omitempty"`
-	// Policy is ask, certificates (take certificates and ask about the rest) or apply. Empty means certificates where Certificate pins the signer, else ask.
+	// Policy is ask, certificates (take certificates and ask about the rest) or apply. Empty means certificates where
+	// Certificate pins the signer, else ask.
 	Policy string `json:"policy,omitempty"`
 	// Certificate, in PEM, is the one whose key must have signed the metadata.
 	Certificate string `json:"certificate,omitempty"`
-	// EveryMinutes is how often the address is looked at; 0 for what the metadata itself says, between 15 minutes and a day, or every 6 hours.
+	// EveryMinutes is how often the address is looked at; 0 for what the metadata itself says, between 15 minutes and a
+	// day, or every 6 hours.
 	EveryMinutes int `json:"everyMinutes,omitempty"`
 }
 

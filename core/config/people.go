@@ -12,12 +12,14 @@ import (
 	"innergate/core/saml"
 )
 
-// DirectoryProvider holds the options of the gate's own people, who sign in with a password and a second factor. Their credentials are kept beside it.
+// DirectoryProvider holds the options of the gate's own people, who sign in with a password and a second factor. Their
+// credentials are kept beside it.
 type DirectoryProvider struct {
-	// SecondFactor is offered (who has enrolled one is asked for it; the default) or required (everybody has to enrol one).
+	// SecondFactor is offered (who has enrolled one is asked for it; the default) or required (everybody has to enrol
+	// one).
 	SecondFactor string `json:"secondFactor,omitempty"`
-	// Passkeys are off (no new ones are set up), second (as the second factor) or alone (also as the only step, without a name and a password; the default). They need a
-	// public URL with a host name.
+	// Passkeys are off (no new ones are set up), second (as the second factor) or alone (also as the only step, without
+	// a name and a password; the default). They need a public URL with a host name.
 	Passkeys string `json:"passkeys,omitempty"`
 	// Help tells people where to ask, on the page.
 	Help string `json:"help,omitempty"`
@@ -119,7 +121,8 @@ func (v *validator) access(p *access.Policy) {
 	}
 	v.oneOf("access.to", p.To, access.Everybody, access.Assigned)
 	v.oneOf("access.otherwise", p.Otherwise, access.Allow, access.Refuse)
-	if len(p.Requires) > 200 || slices.ContainsFunc(p.Requires, func(s string) bool { return strings.TrimSpace(s) == "" || len(s) > 1000 }) {
+	if len(p.Requires) > 200 ||
+		slices.ContainsFunc(p.Requires, func(s string) bool { return strings.TrimSpace(s) == "" || len(s) > 1000 }) {
 		v.add("access.requires", "up to 200 names of groups can be required, none of them empty")
 	}
 	if err := access.CheckRules(p.Rules); err != nil {

@@ -9,7 +9,8 @@ const (
 	SignOutApplication = "application" // the application's own part
 )
 
-// SessionRules limit how long a session at the gate counts for one application. Zero leaves it to the gate's own limits.
+// SessionRules limit how long a session at the gate counts for one application. Zero leaves it to the gate's own
+// limits.
 type SessionRules struct {
 	// MaxMinutes is how long ago the person may have signed in; after that they are asked anew.
 	MaxMinutes int `json:"maxMinutes,omitempty"`

@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// GroupAssignment lets a group use an application. Assignments of people are no part of the configuration: people are not.
+// GroupAssignment lets a group use an application. Assignments of people are no part of the configuration: people are
+// not.
 type GroupAssignment struct {
 	Application string   `json:"application"`
 	Group       string   `json:"group"`
@@ -58,7 +59,8 @@ func (n *Notices) Validate() error {
 	v := &validator{}
 	n.Webhook = strings.TrimSpace(n.Webhook)
 	if n.Webhook != "" {
-		if u, err := url.Parse(n.Webhook); err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" || len(n.Webhook) > 1000 {
+		if u, err := url.Parse(n.Webhook); err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" ||
+			len(n.Webhook) > 1000 {
 			v.add("webhook", "%q is no http or https address", n.Webhook[:min(len(n.Webhook), 100)])
 		}
 	}
@@ -102,6 +104,7 @@ type Registration struct {
 
 // Review says which changes need a second person.
 type Review struct {
-	// Second wants every change of an application or provider that serves people (circle or everyone) proposed by one person and approved by another.
+	// Second wants every change of an application or provider that serves people (circle or everyone) proposed by one
+	// person and approved by another.
 	Second bool `json:"second"`
 }

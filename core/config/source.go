@@ -23,7 +23,8 @@ type Source struct {
 	URL  string `json:"url,omitempty"`
 	// Certificate, in PEM, is the one whose key must have signed. Only a file may do without.
 	Certificate string `json:"certificate,omitempty"`
-	// EveryMinutes is how often an aggregate is fetched; 0 for what its cacheDuration says, between 15 minutes and a day.
+	// EveryMinutes is how often an aggregate is fetched; 0 for what its cacheDuration says, between 15 minutes and a
+	// day.
 	EveryMinutes int `json:"everyMinutes,omitempty"`
 }
 

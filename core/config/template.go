@@ -13,7 +13,8 @@ import (
 	"innergate/core/access"
 )
 
-// Template is a connection with blanks, from which others are started. A blank stands as {{name}} wherever its value belongs.
+// Template is a connection with blanks, from which others are started. A blank stands as {{name}} wherever its value
+// belongs.
 type Template struct {
 	Slug        string `json:"slug"`
 	Name        string `json:"name"`
@@ -21,7 +22,8 @@ type Template struct {
 	// Side is application or provider.
 	Side   string  `json:"side"`
 	Blanks []Blank `json:"blanks,omitempty"`
-	// Steps are what the other side's engineer has to do, in order. {{our.entity-id}}, {{our.sso}}, {{our.acs}}, {{our.metadata}}, {{our.issuer}} and {{our.redirect}} stand for our values.
+	// Steps are what the other side's engineer has to do, in order. {{our.entity-id}}, {{our.sso}}, {{our.acs}},
+	// {{our.metadata}}, {{our.issuer}} and {{our.redirect}} stand for our values.
 	Steps       []string     `json:"steps,omitempty"`
 	Application *Application `json:"application,omitempty"`
 	Provider    *Provider    `json:"provider,omitempty"`
@@ -72,7 +74,11 @@ func (t *Template) Validate() error {
 	known := map[string]bool{}
 	for i, b := range t.Blanks {
 		if !blankName.MatchString(b.Name) || known[b.Name] {
-			v.add(fmt.Sprintf("blanks[%d].name", i), "%q is no name for a blank, or stands twice; use small letters, digits and dashes", b.Name)
+			v.add(
+				fmt.Sprintf("blanks[%d].name", i),
+				"%q is no name for a blank, or stands twice; use small letters, digits and dashes",
+				b.Name,
+			)
 		}
 		known[b.Name] = true
 	}
@@ -115,7 +121,9 @@ func (t *Template) Fill(values map[string]string) (*Application, *Provider, erro
 		switch {
 		case strings.TrimSpace(value) == "":
 			v.add("values."+b.Name, "it is missing: %s", b.Hint)
-		case strings.TrimSpace(value) != value || len(value) > 500 || strings.ContainsFunc(value, func(r rune) bool { return r < 0x20 || r == 0x7F }):
+		case strings.TrimSpace(value) != value || len(value) > 500 || strings.ContainsFunc(value, func(r rune) bool {
+			return r < 0x20 || r == 0x7F
+		}):
 			v.add("values."+b.Name, "%q can't be used; it begins or ends with white space, is too long, or holds control characters", value)
 		}
 	}
@@ -156,8 +164,8 @@ func (t *Template) Fill(values map[string]string) (*Application, *Provider, erro
 	return nil, p, err
 }
 
-// NewTemplate makes a template of a connection. Values that differ from one to the next become blanks wherever they stand; certificates, the metadata address,
-// and what belongs to this one connection alone are left out.
+// NewTemplate makes a template of a connection. Values that differ from one to the next become blanks wherever they
+// stand; certificates, the metadata address, and what belongs to this one connection alone are left out.
 func NewTemplate(name string, a *Application, p *Provider, blanks []Blank) (*Template, error) {
 	t := &Template{Name: name, Slug: Slug(name), Side: "application", Application: a, Provider: p}
 	if p != nil {
@@ -171,7 +179,12 @@ func NewTemplate(name string, a *Application, p *Provider, blanks []Blank) (*Tem
 		quoted := mustMarshal(b.Sample)
 		inner := string(quoted[1 : len(quoted)-1])
 		if !strings.Contains(text, inner) {
-			return nil, Problems{{Field: "blanks", Message: fmt.Sprintf("%q, which should become the blank %s, stands nowhere in this connection", b.Sample, b.Name)}}
+			return nil, Problems{
+				{
+					Field:   "blanks",
+					Message: fmt.Sprintf("%q, which should become the blank %s, stands nowhere in this connection", b.Sample, b.Name),
+				},
+			}
 		}
 		text = strings.ReplaceAll(text, inner, "{{"+b.Name+"}}")
 	}
@@ -182,7 +195,8 @@ func NewTemplate(name string, a *Application, p *Provider, blanks []Blank) (*Tem
 	out.Name, out.Slug, out.Blanks = name, Slug(name), blanks
 	if out.Application != nil {
 		out.Steps = out.Application.Steps
-		out.Application.Name, out.Application.Slug, out.Application.Reach, out.Application.Steps, out.Application.Contact = "", "", "", nil, ""
+		out.Application.Name, out.Application.Slug, out.Application.Reach, out.Application.Steps, out.Application.Contact = "", "", "",
+			nil, ""
 		if s := out.Application.SAML; s != nil {
 			s.Certificates, s.Metadata, s.Encrypt = nil, nil, ""
 		}

@@ -61,8 +61,19 @@ func TestFillTellsWhatIsMissing(t *testing.T) {
 }
 
 func TestTemplateOfAConnection(t *testing.T) {
-	a := &config.Application{Slug: "rota", Name: "Crew Rota", Kind: "saml", Reach: access.Everyone, StartURL: "https://app.example/start/4711", Steps: []string{"Open customer 4711."},
-		SAML: &config.SAMLApplication{EntityID: "https://app.example/saml/4711", ACS: []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://app.example/saml/4711/acs"}}, Metadata: &config.Watch{URL: "https://app.example/md"}}}
+	a := &config.Application{
+		Slug:     "rota",
+		Name:     "Crew Rota",
+		Kind:     "saml",
+		Reach:    access.Everyone,
+		StartURL: "https://app.example/start/4711",
+		Steps:    []string{"Open customer 4711."},
+		SAML: &config.SAMLApplication{
+			EntityID: "https://app.example/saml/4711",
+			ACS:      []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://app.example/saml/4711/acs"}},
+			Metadata: &config.Watch{URL: "https://app.example/md"},
+		},
+	}
 	require.NoError(t, (&config.Application{Slug: "x", Name: "x"}).Validate())
 	tpl, err := config.NewTemplate("Harbour App", a, nil, []config.Blank{{Name: "number", Hint: "the customer's number", Sample: "4711"}})
 	require.NoError(t, err)
@@ -96,7 +107,11 @@ func TestSourcesAndWatches(t *testing.T) {
 	assert.Equal(t, "certificates", w.Effective())
 	assert.Equal(t, "source:harbours", (&config.Watch{Source: "harbours"}).Place())
 	assert.Equal(t, "", (*config.Watch)(nil).Place())
-	a := config.Application{Slug: "x", Name: "X", SAML: &config.SAMLApplication{Metadata: &config.Watch{URL: "https://x.example", Source: "harbours", Policy: "sometimes"}}}
+	a := config.Application{
+		Slug: "x",
+		Name: "X",
+		SAML: &config.SAMLApplication{Metadata: &config.Watch{URL: "https://x.example", Source: "harbours", Policy: "sometimes"}},
+	}
 	err := a.Validate()
 	assert.ErrorContains(t, err, "not from both")
 	assert.ErrorContains(t, err, "saml.metadata.policy")

@@ -112,15 +112,20 @@ func flatClient(add func(field, value string), s *config.OIDCApplication) {
 	for _, u := range s.Origins {
 		add("origin", u)
 	}
-	for _, f := range [][2]string{{"client authentication", s.Authentication}, {"key set", s.KeysURL}, {"ID token algorithm", s.Algorithm}, {"home page", s.HomePage}, {"privacy page", s.Privacy}, {"terms page", s.Terms},
-		{"initiate login URI", s.InitiateLogin}, {"back-channel logout URI", s.BackChannelLogout}, {"front-channel logout URI", s.FrontChannelLogout}, {"sector identifier URI", s.SectorIdentifier}, {"scopes", strings.Join(s.Scopes, " ")}} {
+	for _, f := range [][2]string{{"client authentication", s.Authentication}, {"key set", s.KeysURL},
+		{"ID token algorithm", s.Algorithm}, {"home page", s.HomePage}, {"privacy page", s.Privacy}, {"terms page", s.Terms},
+		{"initiate login URI", s.InitiateLogin}, {"back-channel logout URI", s.BackChannelLogout},
+		{"front-channel logout URI", s.FrontChannelLogout}, {"sector identifier URI", s.SectorIdentifier},
+		{"scopes", strings.Join(s.Scopes, " ")}} {
 		add(f[0], f[1])
 	}
 }
 
 func flatOIDCProvider(add func(field, value string), s *config.OIDCProvider) {
-	for _, f := range [][2]string{{"issuer", s.Issuer}, {"accepted issuers", strings.Join(s.AcceptedIssuers, " ")}, {"authorization endpoint", s.AuthorizationEndpoint}, {"token endpoint", s.TokenEndpoint}, {"UserInfo endpoint", s.UserInfoEndpoint},
-		{"key set", s.KeysURL}, {"end session endpoint", s.EndSessionEndpoint}, {"client authentication methods", strings.Join(s.AuthMethods, " ")}} {
+	for _, f := range [][2]string{{"issuer", s.Issuer}, {"accepted issuers", strings.Join(s.AcceptedIssuers, " ")},
+		{"authorization endpoint", s.AuthorizationEndpoint}, {"token endpoint", s.TokenEndpoint}, {"UserInfo endpoint", s.UserInfoEndpoint},
+		{"key set", s.KeysURL}, {"end session endpoint", s.EndSessionEndpoint},
+		{"client authentication methods", strings.Join(s.AuthMethods, " ")}} {
 		add(f[0], f[1])
 	}
 	if s.IssuerInAnswer {

@@ -1,5 +1,5 @@
-// Package explain is the one catalogue of ways in which a sign-in can fail: for each a stable code, the cause, the evidence, the remedy and the
-// side that must act. Traces, error pages, the API and the command line all speak from it.
+// Package explain is the one catalogue of ways in which a sign-in can fail: for each a stable code, the cause, the
+// evidence, the remedy and the side that must act. Traces, error pages, the API and the command line all speak from it.
 package explain
 
 import (
@@ -22,7 +22,8 @@ const (
 	Person Side = "person"
 )
 
-// Explanation is what the catalogue holds for one code. In its texts {partner}, {expected} and {got} stand for the failure's own values.
+// Explanation is what the catalogue holds for one code. In its texts {partner}, {expected} and {got} stand for the
+// failure's own values.
 type Explanation struct {
 	Code   string `json:"code"`
 	Title  string `json:"title"`
@@ -34,11 +35,12 @@ type Explanation struct {
 	Person string `json:"person"`
 	// Again is set where trying once more may simply work.
 	Again bool `json:"again"`
-	// Status and Substatus are the SAML status codes of the answer (SAML Core 2.0, section 3.2.2.2), without their common prefix.
+	// Status and Substatus are the SAML status codes of the answer (SAML Core 2.0, section 3.2.2.2), without their
+	// common prefix.
 	Status    string `json:"status,omitempty"`
 	Substatus string `json:"substatus,omitempty"`
-	// OAuth is the error code for what an OpenID Connect application asks wrongly (RFC 6749, sections 4.1.2.1 and 5.2; OpenID Connect Core 1.0, section
-	// 3.1.2.6). A wrong request without one must not be answered by redirect.
+	// OAuth is the error code for what an OpenID Connect application asks wrongly (RFC 6749, sections 4.1.2.1 and 5.2;
+	// OpenID Connect Core 1.0, section 3.1.2.6). A wrong request without one must not be answered by redirect.
 	OAuth string `json:"oauth,omitempty"`
 }
 
@@ -102,7 +104,13 @@ func (f *Failure) Record() trace.Failure {
 func (f *Failure) Explain() Explanation {
 	e, ok := Lookup(f.Code)
 	if !ok {
-		e = Explanation{Code: f.Code, Title: "Unexpected failure", Cause: "Something failed that the gate has no explanation for.", Side: Ours, Person: "Something went wrong here."}
+		e = Explanation{
+			Code:   f.Code,
+			Title:  "Unexpected failure",
+			Cause:  "Something failed that the gate has no explanation for.",
+			Side:   Ours,
+			Person: "Something went wrong here.",
+		}
 	}
 	partner, expected, got := f.Partner, "", ""
 	if partner == "" {
@@ -148,8 +156,8 @@ var sorted = func() []Explanation {
 	return s
 }()
 
-// Difference marks where two values part: the common head, what differs in each, and the common tail. All comparisons of identifiers and
-// addresses in the gate are exact (octet for octet); this tells a person where the difference is.
+// Difference marks where two values part: the common head, what differs in each, and the common tail. All comparisons
+// of identifiers and addresses in the gate are exact (octet for octet); this tells a person where the difference is.
 type Difference struct {
 	Equal    bool   `json:"equal"`
 	Head     string `json:"head"`
@@ -192,7 +200,8 @@ func hint(expected, got string) string {
 		return "they differ by http and https"
 	case strings.EqualFold(got, expected):
 		return "they differ by upper and lower case"
-	case strings.ReplaceAll(strings.ReplaceAll(got, ":443", ""), ":80", "") == strings.ReplaceAll(strings.ReplaceAll(expected, ":443", ""), ":80", ""):
+	case strings.ReplaceAll(strings.ReplaceAll(got, ":443", ""), ":80",
+		"") == strings.ReplaceAll(strings.ReplaceAll(expected, ":443", ""), ":80", ""):
 		return "they differ by the port"
 	case strings.HasPrefix(got, expected):
 		return "something was added at the end"

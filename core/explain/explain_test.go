@@ -27,7 +27,8 @@ func TestCatalogueIsWhole(t *testing.T) {
 }
 
 func TestFailureFillsTexts(t *testing.T) {
-	f := explain.New("saml.audience-mismatch", explain.Pair("audience", "https://gate.example/saml/sp", "https://gate.example/other")).Of("Saltmere Staff")
+	f := explain.New("saml.audience-mismatch", explain.Pair("audience", "https://gate.example/saml/sp", "https://gate.example/other")).
+		Of("Saltmere Staff")
 	e := f.Explain()
 	assert.Equal(t, "Saltmere Staff names the audience https://gate.example/other; our entity ID is https://gate.example/saml/sp.", e.Cause)
 	assert.Contains(t, f.Error(), "saml.audience-mismatch")
@@ -69,7 +70,8 @@ func TestTextsWithoutAFailure(t *testing.T) {
 	assert.Equal(t, "match.several", explain.Nearest("match.sevral"))
 }
 
-// TestNothingIsMissingInGerman sees that everything that people are told is there in the other language, and nothing that nobody says any more.
+// TestNothingIsMissingInGerman sees that everything that people are told is there in the other language, and nothing
+// that nobody says any more.
 func TestNothingIsMissingInGerman(t *testing.T) {
 	said := map[string]bool{}
 	for _, e := range explain.All() {

@@ -18,7 +18,14 @@ func (e Explanation) Text() string {
 	var b strings.Builder
 	line := func(label, text string) {
 		if text != "" {
-			fmt.Fprintf(&b, "%s\n  %s\n", label, upperFirst(strings.NewReplacer("{partner}", "the partner", "{expected}", "<expected>", "{got}", "<what came>").Replace(text)))
+			fmt.Fprintf(
+				&b,
+				"%s\n  %s\n",
+				label,
+				upperFirst(
+					strings.NewReplacer("{partner}", "the partner", "{expected}", "<expected>", "{got}", "<what came>").Replace(text),
+				),
+			)
 		}
 	}
 	fmt.Fprintf(&b, "%s: %s\n\n", e.Code, e.Title)
@@ -38,14 +45,24 @@ func (e Explanation) Text() string {
 // Handbook is the handbook's page with all codes.
 func Handbook() string {
 	var b strings.Builder
-	b.WriteString("# What the codes mean\n\nThis page is made from the catalogue (`innergate explain --handbook`). In traces the places of the evidence are filled.\n")
+	b.WriteString(
+		"# What the codes mean\n\nThis page is made from the catalogue (`innergate explain --handbook`). In traces the places of the " +
+			"evidence are filled.\n",
+	)
 	last := ""
 	for _, e := range All() {
 		if area, _, _ := strings.Cut(e.Code, "."); area != last {
 			last = area
 			fmt.Fprintf(&b, "\n## %s\n", area)
 		}
-		fmt.Fprintf(&b, "\n### %s\n\n**%s.** %s\n\n%s\n", e.Code, e.Title, upperFirst(plain.Replace(e.Cause)), upperFirst(plain.Replace(e.Remedy)))
+		fmt.Fprintf(
+			&b,
+			"\n### %s\n\n**%s.** %s\n\n%s\n",
+			e.Code,
+			e.Title,
+			upperFirst(plain.Replace(e.Cause)),
+			upperFirst(plain.Replace(e.Remedy)),
+		)
 		if e.Theirs != "" {
 			fmt.Fprintf(&b, "\nTo send: “%s”\n", upperFirst(plain.Replace(e.Theirs)))
 		}

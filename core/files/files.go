@@ -1,5 +1,6 @@
-// Package files reads and writes the configuration of the gate as text: YAML files that people keep in a repository, review and load. It reads strictly, names
-// file, line and key of everything that is wrong, and compares what stands in files with what is held. It touches no disk and no database.
+// Package files reads and writes the configuration of the gate as text: YAML files that people keep in a repository,
+// review and load. It reads strictly, names file, line and key of everything that is wrong, and compares what stands in
+// files with what is held. It touches no disk and no database.
 package files
 
 import (
@@ -67,8 +68,18 @@ type Form struct {
 type section struct{ key, kind, setting string }
 
 var sections = []section{
-	{"groups", Group, ""}, {"ruleSets", RuleSet, ""}, {"sources", Source, ""}, {"templates", Template, ""}, {"providers", Provider, ""}, {"applications", Application, ""}, {"assignments", Assignment, ""},
-	{"people", Setting, SettingPeople}, {"routes", Setting, SettingRoutes}, {"sessions", Setting, SettingSessions}, {"console", Setting, SettingConsole}, {"mail", Setting, SettingMail}, {"notices", Setting, SettingNotices},
+	{
+		"groups",
+		Group,
+		"",
+	}, {"ruleSets", RuleSet, ""}, {"sources", Source, ""}, {"templates", Template, ""}, {"providers", Provider, ""},
+	{"applications", Application, ""}, {"assignments", Assignment, ""},
+	{
+		"people",
+		Setting,
+		SettingPeople,
+	}, {"routes", Setting, SettingRoutes}, {"sessions", Setting, SettingSessions}, {"console", Setting, SettingConsole},
+	{"mail", Setting, SettingMail}, {"notices", Setting, SettingNotices},
 	{"traces", Setting, SettingTraces}, {"clientRegistration", Setting, SettingClients}, {"review", Setting, SettingReview},
 }
 
@@ -85,7 +96,8 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d", p.File, p.Line)
 }
 
-// Object is one thing that is configured. Body is its configuration in JSON, in the one form in which it is also kept, so that equal bodies are equal configurations.
+// Object is one thing that is configured. Body is its configuration in JSON, in the one form in which it is also kept,
+// so that equal bodies are equal configurations.
 type Object struct {
 	Kind, Slug, Name string
 	Body             string
@@ -157,8 +169,10 @@ type Step struct {
 	Before string // the body that is held
 }
 
-// Compare finds the steps from what is held to what is wanted. Held are the bodies by kind and slug; gone says of an object that is held and not wanted whether it shall be removed. The
-// order is one in which the steps can be taken: what is named is made before what names it, and removed after it. The second value is how many objects are as they should be.
+// Compare finds the steps from what is held to what is wanted. Held are the bodies by kind and slug; gone says of an
+// object that is held and not wanted whether it shall be removed. The order is one in which the steps can be taken:
+// what is named is made before what names it, and removed after it. The second value is how many objects are as they
+// should be.
 func Compare(held map[string]map[string]Object, wanted []Object, gone func(Object) bool) (steps []Step, unchanged int) {
 	seen := make(map[string]bool, len(wanted))
 	byKind := map[string][]Step{}

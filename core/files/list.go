@@ -16,15 +16,36 @@ type Entry struct {
 	Wrong  string            // why the line can't be read
 }
 
-// Columns are those of a list of partners: url is where metadata, a discovery document or a client's own description lies.
+// Columns are those of a list of partners: url is where metadata, a discovery document or a client's own description
+// lies.
 var Columns = []string{"url", "name", "short_name", "description", "contact", "start_url", "entity_id", "providers"}
 
 // columnWords are what people call them.
-var columnWords = map[string]string{"address": "url", "metadata": "url", "metadata_url": "url", "link": "url", "issuer": "url", "title": "name", "application": "name", "provider": "name", "slug": "short_name", "shortname": "short_name", "owner": "contact", "mail": "contact", "start": "start_url", "login_url": "start_url", "entity": "entity_id", "entityid": "entity_id", "idp": "providers", "remark": "description"}
+var columnWords = map[string]string{
+	"address":      "url",
+	"metadata":     "url",
+	"metadata_url": "url",
+	"link":         "url",
+	"issuer":       "url",
+	"title":        "name",
+	"application":  "name",
+	"provider":     "name",
+	"slug":         "short_name",
+	"shortname":    "short_name",
+	"owner":        "contact",
+	"mail":         "contact",
+	"start":        "start_url",
+	"login_url":    "start_url",
+	"entity":       "entity_id",
+	"entityid":     "entity_id",
+	"idp":          "providers",
+	"remark":       "description",
+}
 
 const mostEntries = 1000
 
-// ReadList reads a list of partners in CSV, with a line of columns at its head, parted by commas, semicolons or tabs. A line that can't be read is told and left out; the others count.
+// ReadList reads a list of partners in CSV, with a line of columns at its head, parted by commas, semicolons or tabs. A
+// line that can't be read is told and left out; the others count.
 func ReadList(text string) ([]Entry, error) {
 	text = strings.TrimPrefix(text, "\ufeff")
 	head, _, _ := strings.Cut(text, "\n")

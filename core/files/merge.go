@@ -8,8 +8,9 @@ import (
 	"strings"
 )
 
-// Merge lays two changes of one body on each other: what only one side changed is taken from that side. It returns the fields that both changed to different values, and then no body.
-// Lists are taken whole, since the order of their elements counts.
+// Merge lays two changes of one body on each other: what only one side changed is taken from that side. It returns the
+// fields that both changed to different values, and then no body. Lists are taken whole, since the order of their
+// elements counts.
 func Merge(base, theirs, mine string) (merged string, both []string) {
 	var sides [3]map[string]any
 	for i, text := range []string{base, theirs, mine} {

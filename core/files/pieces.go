@@ -10,7 +10,8 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// parse reads all documents of a text. A long one is read in pieces side by side; where a piece can't be read, the whole is read in its order, so that what is wrong is found where it stands.
+// parse reads all documents of a text. A long one is read in pieces side by side; where a piece can't be read, the
+// whole is read in its order, so that what is wrong is found where it stands.
 func parse(text string) ([]*yaml.Node, error) {
 	if pieces := split(text); len(pieces) > 1 {
 		var work errgroup.Group
@@ -60,7 +61,8 @@ func moved(n *yaml.Node, by int) {
 	}
 }
 
-// piece is a part of a text that can be read by itself; line is how many lines further down it stands than its own lines say.
+// piece is a part of a text that can be read by itself; line is how many lines further down it stands than its own
+// lines say.
 type piece struct {
 	text string
 	line int
@@ -69,8 +71,8 @@ type piece struct {
 // pieceSize is how many octets are read at once.
 const pieceSize = 1 << 20
 
-// split cuts a long text between the items of its lists. In a list at the side of a file whatever belongs to an item is indented further than its dash, so a line that begins with that
-// dash always begins an item.
+// split cuts a long text between the items of its lists. In a list at the side of a file whatever belongs to an item is
+// indented further than its dash, so a line that begins with that dash always begins an item.
 func split(text string) []piece {
 	if len(text) < 2*pieceSize || strings.Contains(text, "\n---") || strings.Contains(text, "\n...") {
 		return nil

@@ -34,7 +34,8 @@ const (
 	mostDepth    = 40
 )
 
-// Read reads files strictly: a key that is not known is a problem, with the nearest one that is. Defaults are filled in, so that bodies can be compared.
+// Read reads files strictly: a key that is not known is a problem, with the nearest one that is. Defaults are filled
+// in, so that bodies can be compared.
 func Read(texts []Text) *Set {
 	r := &reader{set: &Set{}, places: map[string]Place{}}
 	total := 0
@@ -42,7 +43,15 @@ func Read(texts []Text) *Set {
 		total += len(t.Text)
 	}
 	if len(texts) > MostFiles || total > MostOctets {
-		r.problem(Place{}, "", "there are %d files with %d MiB; %d files with %d MiB are the most", len(texts), total>>20, MostFiles, MostOctets>>20)
+		r.problem(
+			Place{},
+			"",
+			"there are %d files with %d MiB; %d files with %d MiB are the most",
+			len(texts),
+			total>>20,
+			MostFiles,
+			MostOctets>>20,
+		)
 		return r.set
 	}
 	for _, t := range texts {
@@ -50,7 +59,12 @@ func Read(texts []Text) *Set {
 		r.text(t.Text)
 	}
 	if len(r.set.Objects) == 0 && len(r.set.Secrets) == 0 && len(r.set.Problems) == 0 {
-		r.problem(Place{}, "", "there is nothing in it; a file holds lists named groups, ruleSets, sources, templates, providers, applications and assignments, and settings such as routes and sessions")
+		r.problem(
+			Place{},
+			"",
+			"there is nothing in it; a file holds lists named groups, ruleSets, sources, templates, providers, applications and "+
+				"assignments, and settings such as routes and sessions",
+		)
 	}
 	return r.set
 }
@@ -68,7 +82,10 @@ func (r *reader) problem(at Place, field, format string, args ...any) {
 	if len(r.set.Problems) > mostProblems {
 		return
 	}
-	r.set.Problems = append(r.set.Problems, config.Problem{File: at.File, Line: at.Line, Field: field, Message: fmt.Sprintf(format, args...)})
+	r.set.Problems = append(
+		r.set.Problems,
+		config.Problem{File: at.File, Line: at.Line, Field: field, Message: fmt.Sprintf(format, args...)},
+	)
 }
 
 func (r *reader) at(n *yaml.Node) Place { return Place{r.file, n.Line} }
@@ -306,7 +323,11 @@ func (r *reader) secret(at Place, field string, s Secret) {
 	case !secretOwner.MatchString(s.For):
 		r.problem(at, field+".for", "%q has no secret; providers/NAME, applications/NAME, mail and notices have", s.For)
 	case given != 1:
-		r.problem(at, field, "a secret comes from one of env (a variable's name), file (a path) and sealed (made by `innergate config seal`)")
+		r.problem(
+			at,
+			field,
+			"a secret comes from one of env (a variable's name), file (a path) and sealed (made by `innergate config seal`)",
+		)
 	case r.places["secret "+s.For] != Place{}:
 		r.problem(at, field, "the secret for %s stands at %s already; one of them must go", s.For, r.places["secret "+s.For])
 	default:
@@ -360,7 +381,12 @@ func (w *walker) value(n *yaml.Node, t reflect.Type, field string, depth int) {
 	case depth > mostDepth:
 		w.r.problem(w.r.at(n), field, "it is nested too deeply")
 	case n.Kind == yaml.AliasNode || n.Anchor != "":
-		w.r.problem(w.r.at(n), field, "anchors and aliases are not read here, so that every object says by itself what it is; rule sets and templates are for what many share")
+		w.r.problem(
+			w.r.at(n),
+			field,
+			"anchors and aliases are not read here, so that every object says by itself what it is; rule sets and templates are for "+
+				"what many share",
+		)
 	case n.Tag == "!!null":
 		w.out.WriteString("null")
 	case n.Kind == yaml.MappingNode:
@@ -391,7 +417,8 @@ func (w *walker) value(n *yaml.Node, t reflect.Type, field string, depth int) {
 	}
 }
 
-// looseOf is nothing for types that read themselves in several forms: they say themselves what is wrong. Those that are structs still have known keys.
+// looseOf is nothing for types that read themselves in several forms: they say themselves what is wrong. Those that are
+// structs still have known keys.
 func looseOf(t reflect.Type) reflect.Type {
 	if t.Kind() != reflect.Struct || t.NumField() == 0 {
 		return nil

@@ -13,7 +13,8 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// Write writes objects as one file that Read reads, in the order of the sections. Remarks stand at its head, a line each.
+// Write writes objects as one file that Read reads, in the order of the sections. Remarks stand at its head, a line
+// each.
 func Write(objects []Object, secrets []Secret, remarks ...string) (string, error) {
 	var parts []part
 	for _, s := range sections {
@@ -80,7 +81,8 @@ func (p *part) write() error {
 	var b bytes.Buffer
 	enc := yaml.NewEncoder(&b)
 	enc.SetIndent(2)
-	if err := enc.Encode(&yaml.Node{Kind: yaml.MappingNode, Content: []*yaml.Node{{Kind: yaml.ScalarNode, Value: p.key}, value}}); err != nil {
+	if err := enc.Encode(&yaml.Node{Kind: yaml.MappingNode,
+		Content: []*yaml.Node{{Kind: yaml.ScalarNode, Value: p.key}, value}}); err != nil {
 		return err
 	}
 	if err := enc.Close(); err != nil {
@@ -107,7 +109,8 @@ func secretMaps(list []Secret) []map[string]string {
 	return out
 }
 
-// WriteFolder writes objects as a folder of files: one for each application and provider, one for each other section, and one for the settings.
+// WriteFolder writes objects as a folder of files: one for each application and provider, one for each other section,
+// and one for the settings.
 func WriteFolder(objects []Object, secrets []Secret, remarks ...string) ([]Text, error) {
 	parts := map[string][]Object{}
 	for _, o := range objects {
@@ -194,7 +197,9 @@ func terse(n *yaml.Node) {
 		for i := 0; i < len(n.Content); i += 2 {
 			key, value := n.Content[i], n.Content[i+1]
 			tag := value.ShortTag()
-			if value.Kind == yaml.ScalarNode && (tag == "!!null" || tag == "!!bool" && value.Value == "false" || tag == "!!str" && value.Value == "") || key.Value == "service" {
+			if value.Kind == yaml.ScalarNode &&
+				(tag == "!!null" || tag == "!!bool" && value.Value == "false" || tag == "!!str" && value.Value == "") ||
+				key.Value == "service" {
 				continue
 			}
 			terse(key)

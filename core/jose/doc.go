@@ -1,9 +1,10 @@
-// Package jose holds the gate's policy for JSON Web Signatures (RFC 7515), keys (RFC 7517) and tokens (RFC 7519): which algorithms count, which
-// key a token may be checked with, and that no kind of token is taken for another (RFC 8725). The mathematics are the JOSE library's.
+// Package jose holds the gate's policy for JSON Web Signatures (RFC 7515), keys (RFC 7517) and tokens (RFC 7519): which
+// algorithms count, which key a token may be checked with, and that no kind of token is taken for another (RFC 8725).
+// The mathematics are the JOSE library's.
 //
-// A token never says how it is checked. Its algorithm must be in the caller's list, its key must come from the caller's set and be of that
-// algorithm's kind, and keys or addresses of keys inside the token (jwk, jku, x5c, x5u) are not looked at. There is no algorithm with a shared
-// secret and no "none", so a public key can't be used as a secret.
+// A token never says how it is checked. Its algorithm must be in the caller's list, its key must come from the caller's
+// set and be of that algorithm's kind, and keys or addresses of keys inside the token (jwk, jku, x5c, x5u) are not
+// looked at. There is no algorithm with a shared secret and no "none", so a public key can't be used as a secret.
 package jose
 
 import (
@@ -23,7 +24,8 @@ const (
 	EdDSA = "EdDSA"
 )
 
-// Algorithms lists every algorithm that a partner's token may be signed with, in the order in which they are named to people.
+// Algorithms lists every algorithm that a partner's token may be signed with, in the order in which they are named to
+// people.
 var Algorithms = []string{RS256, PS256, ES256, EdDSA, "RS384", "RS512", "PS384", "PS512", "ES384", "ES512"}
 
 // Fits says whether a public key is of the kind that an algorithm needs.

@@ -60,7 +60,11 @@ func verify(token string, r jose.Rules) (*jose.Token, error) {
 
 // published is the key set of the lab as it would be fetched.
 func published(t testing.TB) jose.KeySet {
-	data, err := jose.WriteKeySet([]jose.Published{{"r1", "", lab()["rsa"].Public()}, {"e1", jose.ES256, lab()["ec"].Public()}, {"d1", jose.EdDSA, lab()["ed"].Public()}})
+	data, err := jose.WriteKeySet([]jose.Published{
+		{"r1", "", lab()["rsa"].Public()},
+		{"e1", jose.ES256, lab()["ec"].Public()},
+		{"d1", jose.EdDSA, lab()["ed"].Public()},
+	})
 	require.NoError(t, err)
 	set, err := jose.ReadKeySet(data)
 	require.NoError(t, err)
@@ -69,7 +73,8 @@ func published(t testing.TB) jose.KeySet {
 }
 
 func TestEveryAlgorithmGoesThereAndBack(t *testing.T) {
-	for _, c := range []struct{ alg, id, key string }{{"RS256", "r1", "rsa"}, {"PS256", "r1", "rsa"}, {"RS512", "r1", "rsa"}, {"ES256", "e1", "ec"}, {"EdDSA", "d1", "ed"}} {
+	for _, c := range []struct{ alg, id, key string }{{"RS256", "r1", "rsa"}, {"PS256", "r1", "rsa"}, {"RS512", "r1", "rsa"},
+		{"ES256", "e1", "ec"}, {"EdDSA", "d1", "ed"}} {
 		token := sign(t, c.id, c.alg, jose.TypeID, lab()[c.key], map[string]any{"sub": "s-1", "n": 12345678901234567})
 		got, err := verify(token, jose.Rules{Types: []string{"JWT"}, Keys: published(t)})
 		require.NoError(t, err, c.alg)
@@ -116,34 +121,40 @@ func TestForgedTokens(t *testing.T) {
 		return input + "." + base64.RawURLEncoding.EncodeToString(sig)
 	}
 	for name, c := range map[string]struct{ token, want string }{
-		"alg none":                             {b64(`{"alg":"none","typ":"JWT"}`) + "." + part[1] + ".", "jwt.algorithm"},
-		"alg None":                             {b64(`{"alg":"None","typ":"JWT"}`) + "." + part[1] + ".", "jwt.algorithm"},
-		"no alg":                               {b64(`{"typ":"JWT"}`) + "." + part[1] + "." + part[2], "jwt.algorithm"},
-		"public key as an HS256 secret":        {hs(der), "jwt.algorithm"},
-		"signature cut off":                    {part[0] + "." + part[1] + ".", "jwt.signature"},
-		"signature of other content":           {part[0] + "." + b64(`{"sub":"s-2"}`) + "." + part[2], "jwt.signature"},
-		"header changed":                       {b64(`{"alg":"PS256","kid":"r1","typ":"JWT"}`) + "." + part[1] + "." + part[2], "jwt.signature"},
-		"key in the header":                    {inner(), "jwt.signature"},
-		"EC algorithm with the RSA key's ID":   {b64(`{"alg":"ES256","kid":"r1","typ":"JWT"}`) + "." + part[1] + "." + part[2], "jwt.key-unknown"},
-		"key ID that is a path":                {resigned(t, `{"alg":"RS256","kid":"../../../etc/passwd","typ":"JWT"}`, `{}`), "jwt.key-unknown"},
+		"alg none":                      {b64(`{"alg":"none","typ":"JWT"}`) + "." + part[1] + ".", "jwt.algorithm"},
+		"alg None":                      {b64(`{"alg":"None","typ":"JWT"}`) + "." + part[1] + ".", "jwt.algorithm"},
+		"no alg":                        {b64(`{"typ":"JWT"}`) + "." + part[1] + "." + part[2], "jwt.algorithm"},
+		"public key as an HS256 secret": {hs(der), "jwt.algorithm"},
+		"signature cut off":             {part[0] + "." + part[1] + ".", "jwt.signature"},
+		"signature of other content":    {part[0] + "." + b64(`{"sub":"s-2"}`) + "." + part[2], "jwt.signature"},
+		"header changed": {b64(`{"alg":"PS256","kid":"r1","typ":"JWT"}`) + "." + part[1] + "." + part[2],
+			"jwt.signature"},
+		"key in the header": {inner(), "jwt.signature"},
+		"EC algorithm with the RSA key's ID": {b64(`{"alg":"ES256","kid":"r1","typ":"JWT"}`) + "." + part[1] + "." + part[2],
+			"jwt.key-unknown"},
+		"key ID that is a path": {resigned(t, `{"alg":"RS256","kid":"../../../etc/passwd","typ":"JWT"}`, `{}`),
+			"jwt.key-unknown"},
 		"key ID that is SQL":                   {resigned(t, `{"alg":"RS256","kid":"r1' OR '1'='1","typ":"JWT"}`, `{}`), "jwt.key-unknown"},
 		"key ID that is a list":                {resigned(t, `{"alg":"RS256","kid":["r1"],"typ":"JWT"}`, `{}`), "jwt.unreadable"},
 		"access token in place of an ID token": {resigned(t, `{"alg":"RS256","kid":"r1","typ":"at+jwt"}`, `{}`), "jwt.type"},
-		"logout token, with its media type":    {resigned(t, `{"alg":"RS256","kid":"r1","typ":"application/logout+jwt"}`, `{}`), "jwt.type"},
-		"critical extension":                   {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT","crit":["exp"],"exp":1}`, `{}`), "jwt.critical"},
-		"empty crit":                           {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT","crit":[]}`, `{}`), "jwt.critical"},
-		"unencoded content (RFC 7797)":         {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT","b64":false}`, `{}`), "jwt.critical"},
-		"header member twice":                  {resigned(t, `{"alg":"none","alg":"RS256","kid":"r1","typ":"JWT"}`, `{}`), "jwt.unreadable"},
-		"claim twice":                          {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{"sub":"a","sub":"b"}`), "jwt.unreadable"},
-		"content that is a list":               {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `["sub"]`), "jwt.unreadable"},
-		"content after the object":             {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{}{}`), "jwt.unreadable"},
-		"nested very deep":                     {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{"a":`+strings.Repeat("[", 9000)+strings.Repeat("]", 9000)+`}`), "jwt.unreadable"},
-		"padding":                              {part[0] + "=." + part[1] + "." + part[2], "jwt.unreadable"},
-		"line break":                           {part[0] + "\n." + part[1] + "." + part[2], "jwt.unreadable"},
-		"encrypted":                            {"a.b.c.d.e", "jwt.unreadable"},
-		"two parts":                            {part[0] + "." + part[1], "jwt.unreadable"},
-		"empty":                                {"", "jwt.unreadable"},
-		"1 MB":                                 {part[0] + "." + strings.Repeat("A", 1<<20) + "." + part[2], "jwt.too-large"},
+		"logout token, with its media type": {resigned(t, `{"alg":"RS256","kid":"r1","typ":"application/logout+jwt"}`, `{}`),
+			"jwt.type"},
+		"critical extension": {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT","crit":["exp"],"exp":1}`, `{}`),
+			"jwt.critical"},
+		"empty crit":                   {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT","crit":[]}`, `{}`), "jwt.critical"},
+		"unencoded content (RFC 7797)": {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT","b64":false}`, `{}`), "jwt.critical"},
+		"header member twice":          {resigned(t, `{"alg":"none","alg":"RS256","kid":"r1","typ":"JWT"}`, `{}`), "jwt.unreadable"},
+		"claim twice":                  {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{"sub":"a","sub":"b"}`), "jwt.unreadable"},
+		"content that is a list":       {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `["sub"]`), "jwt.unreadable"},
+		"content after the object":     {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{}{}`), "jwt.unreadable"},
+		"nested very deep": {resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`,
+			`{"a":`+strings.Repeat("[", 9000)+strings.Repeat("]", 9000)+`}`), "jwt.unreadable"},
+		"padding":    {part[0] + "=." + part[1] + "." + part[2], "jwt.unreadable"},
+		"line break": {part[0] + "\n." + part[1] + "." + part[2], "jwt.unreadable"},
+		"encrypted":  {"a.b.c.d.e", "jwt.unreadable"},
+		"two parts":  {part[0] + "." + part[1], "jwt.unreadable"},
+		"empty":      {"", "jwt.unreadable"},
+		"1 MB":       {part[0] + "." + strings.Repeat("A", 1<<20) + "." + part[2], "jwt.too-large"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := verify(c.token, jose.Rules{Types: []string{"", "JWT"}, Keys: published(t)})
@@ -155,15 +166,22 @@ func TestForgedTokens(t *testing.T) {
 
 func TestTypesAndAlgorithmsAreTheCallers(t *testing.T) {
 	keys := published(t)
-	for typ, allowed := range map[string]bool{`"jwt"`: true, `"JWT"`: true, `"application/jwt"`: true, `"application/x/jwt"`: false, `"at+jwt"`: false, `""`: true} {
+	for typ, allowed := range map[string]bool{`"jwt"`: true, `"JWT"`: true, `"application/jwt"`: true, `"application/x/jwt"`: false,
+		`"at+jwt"`: false, `""`: true} {
 		_, err := verify(resigned(t, `{"alg":"RS256","kid":"r1","typ":`+typ+`}`, `{}`), jose.Rules{Types: []string{"", "JWT"}, Keys: keys})
 		assert.Equal(t, allowed, err == nil, typ)
 	}
 	_, err := verify(resigned(t, `{"alg":"RS256","kid":"r1"}`, `{}`), jose.Rules{Types: []string{"at+jwt"}, Keys: keys})
 	assert.Equal(t, "jwt.type", code(t, err))
-	_, err = verify(resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{}`), jose.Rules{Types: []string{"JWT"}, Algorithms: []string{"ES256"}, Keys: keys})
+	_, err = verify(
+		resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{}`),
+		jose.Rules{Types: []string{"JWT"}, Algorithms: []string{"ES256"}, Keys: keys},
+	)
 	assert.Equal(t, "jwt.algorithm", code(t, err))
-	_, err = verify(resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{}`), jose.Rules{Types: []string{"JWT"}, Algorithms: []string{"none", "RS256"}, Keys: keys})
+	_, err = verify(
+		resigned(t, `{"alg":"RS256","kid":"r1","typ":"JWT"}`, `{}`),
+		jose.Rules{Types: []string{"JWT"}, Algorithms: []string{"none", "RS256"}, Keys: keys},
+	)
 	assert.NoError(t, err)
 	// Without a key ID every key that fits is tried; one that is not held may be new.
 	_, err = verify(resigned(t, `{"alg":"RS256"}`, `{}`), jose.Rules{Types: []string{""}, Keys: keys})
@@ -171,9 +189,14 @@ func TestTypesAndAlgorithmsAreTheCallers(t *testing.T) {
 	_, err = verify(resigned(t, `{"alg":"RS256"}`, `{}`), jose.Rules{Types: []string{""}, Keys: jose.One("o", "", lab()["other"].Public())})
 	assert.Equal(t, "jwt.key-unknown", code(t, err))
 	// A key that is bound to one algorithm is used with no other (RFC 7517, section 4.4).
-	_, err = verify(resigned(t, `{"alg":"RS256","kid":"r1"}`, `{}`), jose.Rules{Types: []string{""}, Keys: jose.One("r1", "PS256", lab()["rsa"].Public())})
+	_, err = verify(
+		resigned(t, `{"alg":"RS256","kid":"r1"}`, `{}`),
+		jose.Rules{Types: []string{""}, Keys: jose.One("r1", "PS256", lab()["rsa"].Public())},
+	)
 	assert.Equal(t, "jwt.key-unknown", code(t, err))
-	p, err := jose.Parse(resigned(t, `{"alg":"RS256","kid":"r1","jku":"https://evil.example","x5u":"https://evil.example","x5c":["MII"]}`, `{}`))
+	p, err := jose.Parse(
+		resigned(t, `{"alg":"RS256","kid":"r1","jku":"https://evil.example","x5u":"https://evil.example","x5c":["MII"]}`, `{}`),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"jku", "x5c", "x5u"}, p.Header.Ignored)
 }
@@ -197,7 +220,9 @@ func TestReadKeySetSkipsWhatMustNotCount(t *testing.T) {
 		"no object":           {`"RSA"`, "not an object"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			set, err := jose.ReadKeySet([]byte(`{"keys":[` + c.key + `,{"kty":"RSA","kid":"good","use":"sig","x5c":["broken"],"e":"AQAB","n":"` + n + `"}]}`))
+			set, err := jose.ReadKeySet(
+				[]byte(`{"keys":[` + c.key + `,{"kty":"RSA","kid":"good","use":"sig","x5c":["broken"],"e":"AQAB","n":"` + n + `"}]}`),
+			)
 			require.NoError(t, err)
 			require.Len(t, set.Keys, 1, "the good key beside it stays")
 			assert.Equal(t, "good", set.Keys[0].ID)
@@ -206,8 +231,9 @@ func TestReadKeySetSkipsWhatMustNotCount(t *testing.T) {
 			assert.Contains(t, set.Skipped[0].Why, c.why)
 		})
 	}
-	for name, doc := range map[string]string{"HTML": "<html>", "no list": `{"keys":{}}`, "a list": `[]`, "empty": "", "1,000 keys": `{"keys":[` + strings.Repeat(`{},`, 999) + `{}]}`,
-		"too large": `{"keys":[],"x":"` + strings.Repeat("x", jose.MaxKeySet) + `"}`, "keys twice": `{"keys":[],"keys":[]}`} {
+	for name, doc := range map[string]string{"HTML": "<html>", "no list": `{"keys":{}}`, "a list": `[]`, "empty": "",
+		"1,000 keys": `{"keys":[` + strings.Repeat(`{},`, 999) + `{}]}`,
+		"too large":  `{"keys":[],"x":"` + strings.Repeat("x", jose.MaxKeySet) + `"}`, "keys twice": `{"keys":[],"keys":[]}`} {
 		_, err := jose.ReadKeySet([]byte(doc))
 		require.Error(t, err, name)
 		assert.Equal(t, "jwt.keys-unreadable", code(t, err), name)
@@ -232,7 +258,14 @@ func TestWriteKeySetGivesNothingPrivate(t *testing.T) {
 
 // TestThumbprint is the example of RFC 7638, section 3.1.
 func TestThumbprint(t *testing.T) {
-	set, err := jose.ReadKeySet([]byte(`{"keys":[{"kty":"RSA","n":"0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKRXjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw","e":"AQAB","alg":"RS256","kid":"2011-04-29"}]}`))
+	set, err := jose.ReadKeySet(
+		[]byte(
+			`{"keys":[{"kty":"RSA","n":"0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6` +
+				`tSoc_BJECPebWKRXjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMic` +
+				`AtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xB` +
+				`niIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw","e":"AQAB","alg":"RS256","kid":"2011-04-29"}]}`,
+		),
+	)
 	require.NoError(t, err)
 	got, err := jose.Thumbprint(set.Keys[0].Public())
 	require.NoError(t, err)

@@ -40,8 +40,9 @@ type KeySet struct {
 	Skipped []Skipped `json:"skipped,omitempty"`
 }
 
-// ReadKeySet reads a key set. Keys for another use, of a kind unknown here, too weak, or that are secret are skipped, as section 5 wants it; a
-// document that is no key set, or has more than MaxKeys, is an error with the code jwt.keys-unreadable.
+// ReadKeySet reads a key set. Keys for another use, of a kind unknown here, too weak, or that are secret are skipped,
+// as section 5 wants it; a document that is no key set, or has more than MaxKeys, is an error with the code
+// jwt.keys-unreadable.
 func ReadKeySet(data []byte) (*KeySet, error) {
 	bad := func(why string) (*KeySet, error) {
 		return nil, explain.New("jwt.keys-unreadable", explain.Fact("key set", why))
@@ -144,8 +145,9 @@ func (s *KeySet) Why() string {
 	return cmp.Or(strings.Join(out, "; "), "it is empty")
 }
 
-// candidates are the keys that a token of this algorithm and key ID may be checked with. A token without a key ID may be checked with every key
-// that fits (OpenID Connect Core 1.0, section 10.1, demands the ID where there are several, and many providers leave it out).
+// candidates are the keys that a token of this algorithm and key ID may be checked with. A token without a key ID may
+// be checked with every key that fits (OpenID Connect Core 1.0, section 10.1, demands the ID where there are several,
+// and many providers leave it out).
 func (s *KeySet) candidates(alg, kid string) []Key {
 	var out []Key
 	for _, k := range s.Keys {

@@ -11,13 +11,15 @@ import (
 	"github.com/go-jose/go-jose/v4/json"
 )
 
-// Object is a JSON object whose members are known by their exact names. encoding/json would take "ISS" for "iss" and the last of two members.
+// Object is a JSON object whose members are known by their exact names. encoding/json would take "ISS" for "iss" and
+// the last of two members.
 type Object map[string]any
 
 const maxDepth = 16
 
-// ReadObject reads one JSON object. Two members of one name (RFC 7515, section 4; RFC 7519, section 4), text after the object, octets that are no UTF-8
-// and nesting deeper than 16 are errors. Numbers stay as they were written (json.Number).
+// ReadObject reads one JSON object. Two members of one name (RFC 7515, section 4; RFC 7519, section 4), text after the
+// object, octets that are no UTF-8 and nesting deeper than 16 are errors. Numbers stay as they were written
+// (json.Number).
 func ReadObject(data []byte) (Object, error) {
 	if !utf8.Valid(data) {
 		return nil, errors.New("it is not UTF-8")
@@ -65,7 +67,8 @@ func shallow(data []byte) error {
 // Has says whether a member is there and not null.
 func (o Object) Has(name string) bool { return o[name] != nil }
 
-// Text is a member that must be a string; ok is false if it is something else. A member that is not there is the empty string.
+// Text is a member that must be a string; ok is false if it is something else. A member that is not there is the empty
+// string.
 func (o Object) Text(name string) (text string, ok bool) {
 	v, there := o[name]
 	if !there || v == nil {
@@ -95,7 +98,8 @@ func (o Object) Texts(name string) (texts []string, ok bool) {
 	return nil, false
 }
 
-// Flag is a member that must be true or false; some providers write it as a string. A member that is not there is false.
+// Flag is a member that must be true or false; some providers write it as a string. A member that is not there is
+// false.
 func (o Object) Flag(name string) (flag, ok bool) {
 	switch v := o[name].(type) {
 	case nil:
@@ -108,7 +112,8 @@ func (o Object) Flag(name string) (flag, ok bool) {
 	return false, false
 }
 
-// Number is a member that must be a number, such as a time in seconds since 1970 (RFC 7519, section 2, NumericDate). A fraction is cut off.
+// Number is a member that must be a number, such as a time in seconds since 1970 (RFC 7519, section 2, NumericDate). A
+// fraction is cut off.
 func (o Object) Number(name string) (number int64, there, ok bool) {
 	v := o[name]
 	if v == nil {

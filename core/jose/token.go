@@ -47,7 +47,8 @@ type Token struct {
 	Key    Key
 }
 
-// Parse takes a token in compact form apart (RFC 7515, section 7.1). Failures carry a code; nothing in the result is to be believed.
+// Parse takes a token in compact form apart (RFC 7515, section 7.1). Failures carry a code; nothing in the result is to
+// be believed.
 func Parse(compact string) (*Parsed, error) {
 	bad := func(why string) (*Parsed, error) {
 		return nil, explain.New("jwt.unreadable", explain.Fact("token", why))
@@ -107,14 +108,18 @@ type Rules struct {
 	Keys  KeySet
 }
 
-// Verify checks type, algorithm and signature. Failures carry a code; jwt.key-unknown is the one after which fetching the key set again may help.
+// Verify checks type, algorithm and signature. Failures carry a code; jwt.key-unknown is the one after which fetching
+// the key set again may help.
 func (p *Parsed) Verify(r Rules) (*Token, error) {
 	allowed := r.Algorithms
 	if len(allowed) == 0 {
 		allowed = Algorithms
 	}
 	if !slices.Contains(allowed, p.Header.Algorithm) || !slices.Contains(Algorithms, p.Header.Algorithm) {
-		return nil, explain.New("jwt.algorithm", explain.Pair("alg", strings.Join(allowed, ", "), cmp.Or(p.Header.Algorithm, "no algorithm")))
+		return nil, explain.New(
+			"jwt.algorithm",
+			explain.Pair("alg", strings.Join(allowed, ", "), cmp.Or(p.Header.Algorithm, "no algorithm")),
+		)
 	}
 	if !typeAllowed(r.Types, p.Header.Type) {
 		return nil, explain.New("jwt.type", explain.Pair("typ", strings.Join(spoken(r.Types), " or "), cmp.Or(p.Header.Type, "of no type")))

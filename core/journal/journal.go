@@ -1,5 +1,5 @@
-// Package journal is the chain of lines that tells who changed what. Each line's hash (SHA-256) covers its content and the hash of the line before, so that no line can be
-// changed or taken out without every later one telling.
+// Package journal is the chain of lines that tells who changed what. Each line's hash (SHA-256) covers its content and
+// the hash of the line before, so that no line can be changed or taken out without every later one telling.
 package journal
 
 import (
@@ -28,7 +28,9 @@ type Line struct {
 
 // Sum is the hash that the line must have: over its fields, without the number, as a JSON list of texts.
 func (l *Line) Sum() string {
-	parts, err := json.Marshal([]string{l.Previous, l.At.UTC().Format(time.RFC3339Nano), l.Who, l.From, l.Action, l.Kind, l.ObjectID, l.Object, l.Before, l.After})
+	parts, err := json.Marshal(
+		[]string{l.Previous, l.At.UTC().Format(time.RFC3339Nano), l.Who, l.From, l.Action, l.Kind, l.ObjectID, l.Object, l.Before, l.After},
+	)
 	if err != nil {
 		panic(err) // strings always marshal
 	}
@@ -36,7 +38,8 @@ func (l *Line) Sum() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Chain walks along lines in their order. Its zero value begins at the first line; one whose Last is set goes on behind a line with that hash.
+// Chain walks along lines in their order. Its zero value begins at the first line; one whose Last is set goes on behind
+// a line with that hash.
 type Chain struct {
 	Last  string
 	Lines int64

@@ -14,7 +14,15 @@ func lines(n int) []journal.Line {
 	var out []journal.Line
 	last := ""
 	for i := range n {
-		l := journal.Line{Number: int64(i + 1), At: time.Date(2026, 11, 27, 9, i, 0, 0, time.UTC), Who: "Fenna", Action: "changed", Kind: "application", Object: "Crew Rota", Previous: last}
+		l := journal.Line{
+			Number:   int64(i + 1),
+			At:       time.Date(2026, 11, 27, 9, i, 0, 0, time.UTC),
+			Who:      "Fenna",
+			Action:   "changed",
+			Kind:     "application",
+			Object:   "Crew Rota",
+			Previous: last,
+		}
 		l.Hash = l.Sum()
 		last = l.Hash
 		out = append(out, l)
@@ -48,12 +56,16 @@ func TestWhateverIsDoneToAChainIsFound(t *testing.T) {
 		line int64
 		why  string
 	}{
-		"changed":            {func(l []journal.Line) []journal.Line { l[2].Who = "nobody"; return l }, 3, "was changed"},
-		"changed and hashed": {func(l []journal.Line) []journal.Line { l[2].Who = "nobody"; l[2].Hash = l[2].Sum(); return l }, 4, "does not follow"},
-		"taken out":          {func(l []journal.Line) []journal.Line { return append(l[:2], l[3:]...) }, 4, "does not follow"},
-		"first taken out":    {func(l []journal.Line) []journal.Line { return l[1:] }, 2, "not the first"},
-		"put in twice":       {func(l []journal.Line) []journal.Line { return append(l[:3], l[2:]...) }, 3, "stands behind"},
-		"swapped":            {func(l []journal.Line) []journal.Line { l[1], l[2] = l[2], l[1]; return l }, 3, "does not follow"},
+		"changed": {func(l []journal.Line) []journal.Line { l[2].Who = "nobody"; return l }, 3, "was changed"},
+		"changed and hashed": {func(l []journal.Line) []journal.Line {
+			l[2].Who = "nobody"
+			l[2].Hash = l[2].Sum()
+			return l
+		}, 4, "does not follow"},
+		"taken out":       {func(l []journal.Line) []journal.Line { return append(l[:2], l[3:]...) }, 4, "does not follow"},
+		"first taken out": {func(l []journal.Line) []journal.Line { return l[1:] }, 2, "not the first"},
+		"put in twice":    {func(l []journal.Line) []journal.Line { return append(l[:3], l[2:]...) }, 3, "stands behind"},
+		"swapped":         {func(l []journal.Line) []journal.Line { l[1], l[2] = l[2], l[1]; return l }, 3, "does not follow"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			err := walk(c.do(lines(5)))

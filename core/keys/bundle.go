@@ -34,7 +34,8 @@ func Request(key crypto.Signer, commonName string) ([]byte, error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), nil
 }
 
-// ParseChain reads certificates in PEM, DER or base64, in any order, and puts the one that fits the key first and those above it behind it.
+// ParseChain reads certificates in PEM, DER or base64, in any order, and puts the one that fits the key first and those
+// above it behind it.
 func ParseChain(data []byte, key crypto.PublicKey) (*x509.Certificate, []*x509.Certificate, error) {
 	var all []*x509.Certificate
 	rest := data
@@ -106,7 +107,8 @@ func SameKey(a, b crypto.PublicKey) bool {
 // ErrPassword is returned where a bundle needs a password, or another one.
 var ErrPassword = errors.New("the password does not open it")
 
-// ParseBundle reads a private key with its certificate: PKCS #12 (RFC 7292), also in base64, or PEM with PKCS #8, PKCS #1 or SEC 1 keys.
+// ParseBundle reads a private key with its certificate: PKCS #12 (RFC 7292), also in base64, or PEM with PKCS #8, PKCS
+// #1 or SEC 1 keys.
 func ParseBundle(data []byte, password string) (*Bundle, error) {
 	if bytes.Contains(data, []byte("-----BEGIN")) {
 		return parsePEM(data)
@@ -153,7 +155,9 @@ func parsePEM(data []byte) (*Bundle, error) {
 			found, err = x509.ParsePKCS8PrivateKey(block.Bytes)
 		case "RSA PRIVATE KEY":
 			if strings.Contains(block.Headers["Proc-Type"], "ENCRYPTED") {
-				return nil, errors.New("the private key is encrypted in an old form of PEM; hand over a PKCS #12 file instead, whose password can be given here")
+				return nil, errors.New(
+					"the private key is encrypted in an old form of PEM; hand over a PKCS #12 file instead, whose password can be given here",
+				)
 			}
 			found, err = x509.ParsePKCS1PrivateKey(block.Bytes)
 		case "EC PRIVATE KEY":

@@ -21,7 +21,15 @@ import (
 func issued(t *testing.T, kind keys.Kind) (*keys.Bundle, []byte) {
 	now := time.Now()
 	template := func(n int64, name string, ca bool) *x509.Certificate {
-		return &x509.Certificate{SerialNumber: big.NewInt(n), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour), IsCA: ca, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+		return &x509.Certificate{
+			SerialNumber:          big.NewInt(n),
+			Subject:               pkix.Name{CommonName: name},
+			NotBefore:             now.Add(-time.Hour),
+			NotAfter:              now.Add(24 * time.Hour),
+			IsCA:                  ca,
+			BasicConstraintsValid: true,
+			KeyUsage:              x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+		}
 	}
 	rootKey, err := keys.Generate(keys.P256)
 	require.NoError(t, err)
@@ -41,7 +49,13 @@ func issued(t *testing.T, kind keys.Kind) (*keys.Bundle, []byte) {
 	leaf := sign(template(3, "gate.saltmere.example", false), middle, leafKey.Public(), middleKey)
 	private, err := x509.MarshalPKCS8PrivateKey(leafKey)
 	require.NoError(t, err)
-	return &keys.Bundle{Key: leafKey, Certificate: leaf, Chain: []*x509.Certificate{middle, root}}, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
+	return &keys.Bundle{
+			Key:         leafKey,
+			Certificate: leaf,
+			Chain:       []*x509.Certificate{middle, root},
+		}, pem.EncodeToMemory(
+			&pem.Block{Type: "PRIVATE KEY", Bytes: private},
+		)
 }
 
 func TestParseBundle(t *testing.T) {

@@ -1,5 +1,5 @@
-// Package keys makes, reads and describes keys and X.509 certificates (RFC 5280, RFC 7468). Trust in a federation rests on keys, not on
-// certificate chains or dates; what a certificate says besides its key is described for people.
+// Package keys makes, reads and describes keys and X.509 certificates (RFC 5280, RFC 7468). Trust in a federation rests
+// on keys, not on certificate chains or dates; what a certificate says besides its key is described for people.
 package keys
 
 import (
@@ -57,7 +57,8 @@ func Generate(kind Kind) (crypto.Signer, error) {
 	return nil, fmt.Errorf("there is no kind of key %q; rsa-2048, rsa-3072, rsa-4096, p-256, p-384 and ed25519 are known", kind)
 }
 
-// Source makes private keys. The zero Source is Generate; tests that need many keys and do not care which pass one that keeps them.
+// Source makes private keys. The zero Source is Generate; tests that need many keys and do not care which pass one that
+// keeps them.
 type Source func(kind Kind) (crypto.Signer, error)
 
 // Make makes a key.
@@ -140,7 +141,8 @@ func Describe(cert *x509.Certificate) Description {
 	}
 }
 
-// ParseCertificate reads one certificate in any form in which people hand it over: PEM with or without its lines, bare base64, or DER.
+// ParseCertificate reads one certificate in any form in which people hand it over: PEM with or without its lines, bare
+// base64, or DER.
 func ParseCertificate(data []byte) (*x509.Certificate, error) {
 	text := strings.TrimSpace(string(data))
 	if block, _ := pem.Decode([]byte(text)); block != nil {

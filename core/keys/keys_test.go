@@ -47,7 +47,9 @@ func TestCertificatesComeInManyForms(t *testing.T) {
 	der, err := keys.SelfSigned(k, "x", now, time.Hour)
 	require.NoError(t, err)
 	bare := base64.StdEncoding.EncodeToString(der)
-	for name, form := range map[string][]byte{"PEM": keys.EncodeCertificate(der), "DER": der, "base64": []byte(bare), "base64 in lines": []byte("\n " + bare[:60] + "\r\n" + bare[60:] + "\n"), "PEM with words before": append([]byte("our certificate:\n"), keys.EncodeCertificate(der)...)} {
+	for name, form := range map[string][]byte{"PEM": keys.EncodeCertificate(der), "DER": der, "base64": []byte(bare),
+		"base64 in lines":       []byte("\n " + bare[:60] + "\r\n" + bare[60:] + "\n"),
+		"PEM with words before": append([]byte("our certificate:\n"), keys.EncodeCertificate(der)...)} {
 		cert, err := keys.ParseCertificate(form)
 		require.NoError(t, err, name)
 		assert.Equal(t, der, cert.Raw, name)

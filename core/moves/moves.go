@@ -1,5 +1,6 @@
-// Package moves decides about moving applications from one provider to another: whether an application is ready for it, how what it would get of a person differs, and when a wave must go
-// back. It is pure: what is known of applications, providers and sign-ins is handed in.
+// Package moves decides about moving applications from one provider to another: whether an application is ready for it,
+// how what it would get of a person differs, and when a wave must go back. It is pure: what is known of applications,
+// providers and sign-ins is handed in.
 package moves
 
 import (
@@ -14,7 +15,8 @@ import (
 type Given struct {
 	// Person is the gate's own identifier of the person; empty for somebody who is not known.
 	Person string `json:"person,omitempty"`
-	// Subject is the identifier in the NameID or in sub, Source where it comes from: profile, pairwise, public or transient.
+	// Subject is the identifier in the NameID or in sub, Source where it comes from: profile, pairwise, public or
+	// transient.
 	Subject string     `json:"subject"`
 	Source  string     `json:"source"`
 	Claims  claims.Bag `json:"claims"`
@@ -41,15 +43,19 @@ func (d Difference) String() string {
 // Subject is the name of the difference by which somebody is another user to the application.
 const Subject = "subject"
 
-// Compare holds what an application would get through the new provider against what it got through the old one. The order of several values does not count. Random identifiers belong to a person, so
-// they differ exactly when the persons do; transient ones are never compared.
+// Compare holds what an application would get through the new provider against what it got through the old one. The
+// order of several values does not count. Random identifiers belong to a person, so they differ exactly when the
+// persons do; transient ones are never compared.
 func Compare(was, is Given) []Difference {
 	out := []Difference{}
 	switch is.Source {
 	case "transient":
 	case "pairwise", "public":
 		if was.Person != is.Person || is.Person == "" {
-			out = append(out, Difference{Subject, []string{"that of the person as known here"}, []string{"a new one: this is somebody else here"}})
+			out = append(
+				out,
+				Difference{Subject, []string{"that of the person as known here"}, []string{"a new one: this is somebody else here"}},
+			)
 		}
 	default:
 		if was.Subject != is.Subject {
@@ -78,7 +84,8 @@ func sameValues(a, b []string) bool {
 	return slices.Equal(a, b)
 }
 
-// Limits are how much a wave bears while its window is open: so many failed sign-ins, and so many people for whom something differs. The next one sends it back.
+// Limits are how much a wave bears while its window is open: so many failed sign-ins, and so many people for whom
+// something differs. The next one sends it back.
 type Limits struct {
 	Failures    int `json:"failures"`
 	Differences int `json:"differences"`
@@ -97,7 +104,12 @@ func (l Limits) Over(c Count) string {
 	case c.Differed > l.Differences:
 		return fmt.Sprintf("something differs for %s; %d at most were to be borne", counted(c.Differed, "person", "people"), l.Differences)
 	case c.Failed > l.Failures:
-		return fmt.Sprintf("%s failed, against %d that came out well; %d at most were to be borne", counted(c.Failed, "sign-in", "sign-ins"), c.SignedIn, l.Failures)
+		return fmt.Sprintf(
+			"%s failed, against %d that came out well; %d at most were to be borne",
+			counted(c.Failed, "sign-in", "sign-ins"),
+			c.SignedIn,
+			l.Failures,
+		)
 	}
 	return ""
 }
@@ -116,7 +128,8 @@ const (
 	Blocked = "blocked" // sign-ins would fail
 )
 
-// Side is what a provider gives: which attributes of the profile its mapping sets, each with where it comes from, and which of them a sign-in fails without.
+// Side is what a provider gives: which attributes of the profile its mapping sets, each with where it comes from, and
+// which of them a sign-in fails without.
 type Side struct {
 	Name     string
 	Sets     map[string]string
@@ -204,22 +217,45 @@ func Judge(needs []Need, p People, subjectSource string, rulesNaming []string, f
 		case n.To == "" && n.From != "" && n.Required:
 			say(Blocked, "%s gives no %s, which the application can't do without (%s)", to.Name, n.Attribute, strings.Join(n.As, ", "))
 		case n.To == "" && n.From != "":
-			say(Look, "%s gives no %s; %s would stay as it is for people who are known, and be missing for new ones", to.Name, n.Attribute, strings.Join(n.As, ", "))
+			say(
+				Look,
+				"%s gives no %s; %s would stay as it is for people who are known, and be missing for new ones",
+				to.Name,
+				n.Attribute,
+				strings.Join(n.As, ", "),
+			)
 		}
 	}
 	if p.Strangers > 0 && !to.Admits {
-		say(Blocked, "%s of %d can't be found when they come from %s, and it admits no strangers", counted(p.Strangers, "person", "people"), p.All, to.Name)
+		say(
+			Blocked,
+			"%s of %d can't be found when they come from %s, and it admits no strangers",
+			counted(p.Strangers, "person", "people"),
+			p.All,
+			to.Name,
+		)
 	} else if p.Strangers > 0 {
-		say(Look, "%s of %d would be somebody new when they come from %s, and another user at the application", counted(p.Strangers, "person", "people"), p.All, to.Name)
+		say(Look, "%s of %d would be somebody new when they come from %s, and another user at the application",
+			counted(p.Strangers, "person", "people"), p.All, to.Name)
 	}
 	if p.Doubtful > 0 {
-		say(Look, "%s of %d share the value by which they would be found with somebody else", counted(p.Doubtful, "person", "people"), p.All)
+		say(
+			Look,
+			"%s of %d share the value by which they would be found with somebody else",
+			counted(p.Doubtful, "person", "people"),
+			p.All,
+		)
 	}
 	for _, r := range rulesNaming {
 		say(Look, "%s", r)
 	}
 	if i := slices.IndexFunc(needs, func(n Need) bool { return slices.Contains(n.As, Subject) && n.To != "" && n.From != "" }); i >= 0 {
-		say(Look, "people are known to the application by %s, which %s sends as well: let some sign in both ways and compare", needs[i].Attribute, to.Name)
+		say(
+			Look,
+			"people are known to the application by %s, which %s sends as well: let some sign in both ways and compare",
+			needs[i].Attribute,
+			to.Name,
+		)
 	}
 	return v
 }

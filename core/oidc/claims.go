@@ -9,7 +9,8 @@ import (
 	"innergate/core/jose"
 )
 
-// Claims is what a provider says about a person, gathered from one or several answers, with the answer that each name came from.
+// Claims is what a provider says about a person, gathered from one or several answers, with the answer that each name
+// came from.
 type Claims struct {
 	Values claims.Bag
 	// From tells for each name which answer it came from, such as "ID token".
@@ -21,8 +22,9 @@ const (
 	maxClaims     = 10000
 )
 
-// Add puts an object's members in. What an earlier answer said under the same name stays: the ID token is signed and comes first. Members of
-// an inner object are named with a dot between, and those of a list of objects are gathered: emails.address holds the address of every entry.
+// Add puts an object's members in. What an earlier answer said under the same name stays: the ID token is signed and
+// comes first. Members of an inner object are named with a dot between, and those of a list of objects are gathered:
+// emails.address holds the address of every entry.
 func (c *Claims) Add(origin string, o jose.Object) error {
 	if c.Values == nil {
 		c.Values, c.From = claims.Bag{}, map[string]string{}

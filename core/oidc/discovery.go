@@ -10,7 +10,8 @@ import (
 	"innergate/core/jose"
 )
 
-// Issuers is whose tokens are taken: the provider's own issuer, or, for a provider whose issuer differs by directory, a list. There is no "any".
+// Issuers is whose tokens are taken: the provider's own issuer, or, for a provider whose issuer differs by directory, a
+// list. There is no "any".
 type Issuers struct {
 	// Issuer is what stands in the discovery document, which may hold a mark in braces for the directory.
 	Issuer string
@@ -75,8 +76,8 @@ func DiscoveryURL(issuer string) string {
 	return strings.TrimSuffix(issuer, "/") + "/.well-known/openid-configuration"
 }
 
-// ReadDiscovery reads a discovery document. Issuer, if not empty, is what it must name, to the last character (section 4.3). Failures carry a code; what is
-// unusual and does not prevent signing in is a remark.
+// ReadDiscovery reads a discovery document. Issuer, if not empty, is what it must name, to the last character (section
+// 4.3). Failures carry a code; what is unusual and does not prevent signing in is a remark.
 func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 	bad := func(why string) (*Discovery, []Remark, error) {
 		return nil, nil, explain.New("oidc.discovery-unreadable", explain.Fact("document", why))
@@ -92,16 +93,19 @@ func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 		return bad(err.Error())
 	}
 	d := &Discovery{}
-	for name, to := range map[string]*string{"issuer": &d.Issuer, "authorization_endpoint": &d.Authorization, "token_endpoint": &d.Token, "userinfo_endpoint": &d.UserInfo,
-		"jwks_uri": &d.Keys, "end_session_endpoint": &d.EndSession, "revocation_endpoint": &d.Revocation, "introspection_endpoint": &d.Introspection} {
+	for name, to := range map[string]*string{"issuer": &d.Issuer, "authorization_endpoint": &d.Authorization, "token_endpoint": &d.Token,
+		"userinfo_endpoint": &d.UserInfo,
+		"jwks_uri":          &d.Keys, "end_session_endpoint": &d.EndSession, "revocation_endpoint": &d.Revocation,
+		"introspection_endpoint": &d.Introspection} {
 		value, ok := o.Text(name)
 		if !ok {
 			return bad(name + " is not a string")
 		}
 		*to = value
 	}
-	for name, to := range map[string]*[]string{"scopes_supported": &d.Scopes, "response_types_supported": &d.ResponseTypes, "response_modes_supported": &d.ResponseModes,
-		"grant_types_supported": &d.GrantTypes, "acr_values_supported": &d.ACRValues, "subject_types_supported": &d.SubjectTypes,
+	for name, to := range map[string]*[]string{"scopes_supported": &d.Scopes, "response_types_supported": &d.ResponseTypes,
+		"response_modes_supported": &d.ResponseModes,
+		"grant_types_supported":    &d.GrantTypes, "acr_values_supported": &d.ACRValues, "subject_types_supported": &d.SubjectTypes,
 		"id_token_signing_alg_values_supported": &d.IDTokenAlgorithms, "userinfo_signing_alg_values_supported": &d.UserInfoAlgorithms,
 		"token_endpoint_auth_methods_supported": &d.AuthMethods, "token_endpoint_auth_signing_alg_values_supported": &d.AuthAlgorithms,
 		"code_challenge_methods_supported": &d.ChallengeMethods, "claims_supported": &d.Claims} {
@@ -111,7 +115,8 @@ func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 		}
 		*to = value
 	}
-	for name, to := range map[string]*bool{"authorization_response_iss_parameter_supported": &d.IssuerInAnswer, "backchannel_logout_supported": &d.BackChannelLogout} {
+	for name, to := range map[string]*bool{"authorization_response_iss_parameter_supported": &d.IssuerInAnswer,
+		"backchannel_logout_supported": &d.BackChannelLogout} {
 		value, ok := o.Flag(name)
 		if !ok {
 			return bad(name + " is neither true nor false")
@@ -138,7 +143,8 @@ func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 
 func (d *Discovery) remarks() ([]Remark, error) {
 	var out []Remark
-	for _, e := range []struct{ name, address string }{{"authorization_endpoint", d.Authorization}, {"token_endpoint", d.Token}, {"userinfo_endpoint", d.UserInfo}, {"jwks_uri", d.Keys},
+	for _, e := range []struct{ name, address string }{{"authorization_endpoint", d.Authorization}, {"token_endpoint", d.Token},
+		{"userinfo_endpoint", d.UserInfo}, {"jwks_uri", d.Keys},
 		{"end_session_endpoint", d.EndSession}, {"revocation_endpoint", d.Revocation}, {"introspection_endpoint", d.Introspection}} {
 		if e.address == "" {
 			continue
@@ -147,7 +153,13 @@ func (d *Discovery) remarks() ([]Remark, error) {
 			return nil, fmt.Errorf("its %s: %s", e.name, shown(err.Error()))
 		}
 		if address.Plain(e.address) {
-			out = append(out, Remark{"endpoint.http", fmt.Sprintf("%s is %s, and what is sent there can be read and changed on its way.", e.name, e.address)})
+			out = append(
+				out,
+				Remark{
+					"endpoint.http",
+					fmt.Sprintf("%s is %s, and what is sent there can be read and changed on its way.", e.name, e.address),
+				},
+			)
 		}
 	}
 	if strings.ContainsAny(d.Issuer, "{}") {
@@ -157,10 +169,23 @@ func (d *Discovery) remarks() ([]Remark, error) {
 		out = append(out, Remark{"oidc.no-code-flow", "It does not list the authorization code flow, the only one that the gate uses."})
 	}
 	if len(d.ChallengeMethods) > 0 && !slices.Contains(d.ChallengeMethods, "S256") {
-		out = append(out, Remark{"oidc.no-pkce", "It lists PKCE without S256. The gate sends S256 all the same; a provider ignores what it does not know."})
+		out = append(
+			out,
+			Remark{
+				"oidc.no-pkce",
+				"It lists PKCE without S256. The gate sends S256 all the same; a provider ignores what it does not know.",
+			},
+		)
 	}
-	if len(d.IDTokenAlgorithms) > 0 && !slices.ContainsFunc(d.IDTokenAlgorithms, func(a string) bool { return slices.Contains(jose.Algorithms, a) }) {
-		out = append(out, Remark{"oidc.no-algorithm", "It signs ID tokens with " + shown(strings.Join(d.IDTokenAlgorithms, ", ")) + ", none of which is taken."})
+	if len(d.IDTokenAlgorithms) > 0 &&
+		!slices.ContainsFunc(d.IDTokenAlgorithms, func(a string) bool { return slices.Contains(jose.Algorithms, a) }) {
+		out = append(
+			out,
+			Remark{
+				"oidc.no-algorithm",
+				"It signs ID tokens with " + shown(strings.Join(d.IDTokenAlgorithms, ", ")) + ", none of which is taken.",
+			},
+		)
 	}
 	if _, err := d.Method(""); err != nil {
 		out = append(out, Remark{"oidc.no-auth-method", err.Error()})
@@ -168,8 +193,9 @@ func (d *Discovery) remarks() ([]Remark, error) {
 	return out, nil
 }
 
-// Method chooses how to authenticate at the token endpoint: the wanted method if the provider lists it, else the first that it lists and the gate
-// knows. A provider that lists none means client_secret_basic (OpenID Connect Discovery 1.0, section 3).
+// Method chooses how to authenticate at the token endpoint: the wanted method if the provider lists it, else the first
+// that it lists and the gate knows. A provider that lists none means client_secret_basic (OpenID Connect Discovery 1.0,
+// section 3).
 func (d *Discovery) Method(wanted string) (string, error) {
 	listed := d.AuthMethods
 	if len(listed) == 0 {
@@ -179,14 +205,21 @@ func (d *Discovery) Method(wanted string) (string, error) {
 		if slices.Contains(listed, wanted) {
 			return wanted, nil
 		}
-		return "", fmt.Errorf("the provider lists the client authentication methods %s, and not %s", shown(strings.Join(listed, ", ")), wanted)
+		return "", fmt.Errorf(
+			"the provider lists the client authentication methods %s, and not %s",
+			shown(strings.Join(listed, ", ")),
+			wanted,
+		)
 	}
 	for _, m := range AuthMethods {
 		if m != AuthNone && slices.Contains(listed, m) {
 			return m, nil
 		}
 	}
-	return "", fmt.Errorf("the provider lists the client authentication methods %s, none of which the gate can use", shown(strings.Join(listed, ", ")))
+	return "", fmt.Errorf(
+		"the provider lists the client authentication methods %s, none of which the gate can use",
+		shown(strings.Join(listed, ", ")),
+	)
 }
 
 // Looks names what came in the place of JSON, where that can be told, for people.

@@ -11,9 +11,23 @@ import (
 )
 
 func document(change map[string]any) []byte {
-	d := map[string]any{"issuer": issuer, "authorization_endpoint": issuer + "/authorize", "token_endpoint": issuer + "/token", "jwks_uri": issuer + "/keys", "userinfo_endpoint": issuer + "/me",
-		"response_types_supported": []string{"code"}, "id_token_signing_alg_values_supported": []string{"RS256", "ES256"}, "code_challenge_methods_supported": []string{"S256"},
-		"token_endpoint_auth_methods_supported": []string{"client_secret_post", "client_secret_basic"}, "authorization_response_iss_parameter_supported": true}
+	d := map[string]any{
+		"issuer":                 issuer,
+		"authorization_endpoint": issuer + "/authorize",
+		"token_endpoint":         issuer + "/token",
+		"jwks_uri":               issuer + "/keys",
+		"userinfo_endpoint":      issuer + "/me",
+		"response_types_supported": []string{
+			"code",
+		},
+		"id_token_signing_alg_values_supported": []string{"RS256", "ES256"},
+		"code_challenge_methods_supported":      []string{"S256"},
+		"token_endpoint_auth_methods_supported": []string{
+			"client_secret_post",
+			"client_secret_basic",
+		},
+		"authorization_response_iss_parameter_supported": true,
+	}
 	for name, value := range change {
 		if value == nil {
 			delete(d, name)
@@ -42,15 +56,18 @@ func TestReadDiscovery(t *testing.T) {
 		issuer string
 		code   string
 	}{
-		"another issuer":           {document(nil), "https://id.lantern.example", "oidc.discovery-issuer"},
-		"a slash more":             {document(nil), issuer + "/", "oidc.discovery-issuer"},
-		"http for https":           {document(map[string]any{"issuer": "http://id.northquay.example"}), issuer, "oidc.discovery-issuer"},
-		"no issuer":                {document(map[string]any{"issuer": nil}), issuer, "oidc.discovery-unreadable"},
-		"no token endpoint":        {document(map[string]any{"token_endpoint": nil}), issuer, "oidc.discovery-unreadable"},
-		"no key set":               {document(map[string]any{"jwks_uri": nil}), issuer, "oidc.discovery-unreadable"},
-		"endpoint that is script":  {document(map[string]any{"authorization_endpoint": "javascript:alert(1)"}), issuer, "oidc.discovery-unreadable"},
-		"endpoint with a fragment": {document(map[string]any{"authorization_endpoint": issuer + "/#/authorize"}), issuer, "oidc.discovery-unreadable"},
-		"endpoint with a password": {document(map[string]any{"token_endpoint": "https://u:p@x.example/token"}), issuer, "oidc.discovery-unreadable"},
+		"another issuer":    {document(nil), "https://id.lantern.example", "oidc.discovery-issuer"},
+		"a slash more":      {document(nil), issuer + "/", "oidc.discovery-issuer"},
+		"http for https":    {document(map[string]any{"issuer": "http://id.northquay.example"}), issuer, "oidc.discovery-issuer"},
+		"no issuer":         {document(map[string]any{"issuer": nil}), issuer, "oidc.discovery-unreadable"},
+		"no token endpoint": {document(map[string]any{"token_endpoint": nil}), issuer, "oidc.discovery-unreadable"},
+		"no key set":        {document(map[string]any{"jwks_uri": nil}), issuer, "oidc.discovery-unreadable"},
+		"endpoint that is script": {document(map[string]any{"authorization_endpoint": "javascript:alert(1)"}), issuer,
+			"oidc.discovery-unreadable"},
+		"endpoint with a fragment": {document(map[string]any{"authorization_endpoint": issuer + "/#/authorize"}), issuer,
+			"oidc.discovery-unreadable"},
+		"endpoint with a password": {document(map[string]any{"token_endpoint": "https://u:p@x.example/token"}), issuer,
+			"oidc.discovery-unreadable"},
 		"endpoint that is a list":  {document(map[string]any{"token_endpoint": []string{"x"}}), issuer, "oidc.discovery-unreadable"},
 		"scopes that are a number": {document(map[string]any{"scopes_supported": 7}), issuer, "oidc.discovery-unreadable"},
 		"HTML":                     {[]byte("<!doctype html><title>Sign in</title>"), issuer, "oidc.discovery-unreadable"},
@@ -88,7 +105,8 @@ func TestReadDiscoveryRemarks(t *testing.T) {
 }
 
 func TestDiscoveryURL(t *testing.T) {
-	for issuer, want := range map[string]string{"https://a.example": "https://a.example/.well-known/openid-configuration", "https://a.example/": "https://a.example/.well-known/openid-configuration",
+	for issuer, want := range map[string]string{"https://a.example": "https://a.example/.well-known/openid-configuration",
+		"https://a.example/":    "https://a.example/.well-known/openid-configuration",
 		"https://a.example/t/1": "https://a.example/t/1/.well-known/openid-configuration"} {
 		assert.Equal(t, want, oidc.DiscoveryURL(issuer))
 	}

@@ -1,6 +1,6 @@
-// Package oidc holds OpenID Connect Core 1.0 and OAuth 2.0 (RFC 6749) as the gate speaks them: the documents and messages of each role, and what
-// each role must check. It fetches nothing and keeps nothing; whoever calls it brings the octets, the keys and the time, and sees to it that what
-// may be used once is used once.
+// Package oidc holds OpenID Connect Core 1.0 and OAuth 2.0 (RFC 6749) as the gate speaks them: the documents and
+// messages of each role, and what each role must check. It fetches nothing and keeps nothing; whoever calls it brings
+// the octets, the keys and the time, and sees to it that what may be used once is used once.
 //
 // Files that begin with rp_ are the relying party's part, where a provider vouches for people.
 package oidc

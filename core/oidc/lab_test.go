@@ -45,7 +45,8 @@ func keySet() jose.KeySet { return jose.One("nq-1", jose.ES256, theirs().Public(
 
 func record() *trace.Recorder { return trace.NewRecorder(now, func() time.Time { return now }) }
 
-// refused says that an error carries a code, that the code is in the catalogue, and that no text of it was left with a hole.
+// refused says that an error carries a code, that the code is in the catalogue, and that no text of it was left with a
+// hole.
 func refused(t testing.TB, err error, want string) *explain.Failure {
 	t.Helper()
 	var f *explain.Failure

@@ -2,7 +2,8 @@ package oidc
 
 import "regexp"
 
-// labels tell what a label of somebody's form means, as the fields of an exchange sheet are called. The first that fits counts.
+// labels tell what a label of somebody's form means, as the fields of an exchange sheet are called. The first that fits
+// counts.
 var labels = []struct {
 	field string
 	words *regexp.Regexp
@@ -16,7 +17,10 @@ var labels = []struct {
 	{"introspection", regexp.MustCompile(`(?i)introspect`)},
 	{"device", regexp.MustCompile(`(?i)device`)},
 	{"token", regexp.MustCompile(`(?i)token (url|endpoint|uri|address)`)},
-	{"authorization", regexp.MustCompile(`(?i)authori[sz](e|ation) (url|endpoint|uri)|auth(entication)? (url|endpoint)|sign.?in (url|address)`)},
+	{
+		"authorization",
+		regexp.MustCompile(`(?i)authori[sz](e|ation) (url|endpoint|uri)|auth(entication)? (url|endpoint)|sign.?in (url|address)`),
+	},
 	{"redirect", regexp.MustCompile(`(?i)redirect|callback|repl(y|ies)|return (url|address)`)},
 	{"client-id", regexp.MustCompile(`(?i)(client|application|app|consumer)[ _-]?(id\b|identifier|key\b)`)},
 	{"issuer", regexp.MustCompile(`(?i)issuer|authority|provider url|base url`)},

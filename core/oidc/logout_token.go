@@ -18,10 +18,17 @@ const eventLogout = "http://schemas.openid.net/event/backchannel-logout"
 // logoutLife is how long a logout token of ours may be used; section 2.4 recommends two minutes at most.
 const logoutLife = 2 * time.Minute
 
-// LogoutClaims is the content of a logout token of ours, for one client and a subject, a session of it, or both. It never holds a nonce, so that it can't be
-// taken for an ID token.
+// LogoutClaims is the content of a logout token of ours, for one client and a subject, a session of it, or both. It
+// never holds a nonce, so that it can't be taken for an ID token.
 func LogoutClaims(issuer, clientID, subject, sessionID string, now time.Time) map[string]any {
-	out := map[string]any{"iss": issuer, "aud": clientID, "iat": now.Unix(), "exp": now.Add(logoutLife).Unix(), "jti": keys.RandomID(), "events": map[string]any{eventLogout: map[string]any{}}}
+	out := map[string]any{
+		"iss":    issuer,
+		"aud":    clientID,
+		"iat":    now.Unix(),
+		"exp":    now.Add(logoutLife).Unix(),
+		"jti":    keys.RandomID(),
+		"events": map[string]any{eventLogout: map[string]any{}},
+	}
 	if subject != "" {
 		out["sub"] = subject
 	}
@@ -51,7 +58,11 @@ type Logout struct {
 // maxLogoutAge is how long after it was made a logout token without an end is still taken.
 const maxLogoutAge = 10 * time.Minute
 
-var ruleLogout = rule{"oidc.logout-token", "A logout token for us, used once, and no other kind of token", "OpenID Connect Back-Channel Logout 2.6"}
+var ruleLogout = rule{
+	"oidc.logout-token",
+	"A logout token for us, used once, and no other kind of token",
+	"OpenID Connect Back-Channel Logout 2.6",
+}
 
 // CheckLogoutToken holds a logout token against section 2.6. Whoever calls it must see that its ID is used once.
 func CheckLogoutToken(compact string, r LogoutRules, rec *trace.Recorder) (*Logout, error) {

@@ -12,7 +12,14 @@ import (
 )
 
 func TestLogoutToken(t *testing.T) {
-	r := oidc.LogoutRules{Partner: partner, Issuers: oidc.Issuers{Issuer: issuer}, ClientID: clientID, Keys: keySet(), Now: now, Skew: time.Minute}
+	r := oidc.LogoutRules{
+		Partner:  partner,
+		Issuers:  oidc.Issuers{Issuer: issuer},
+		ClientID: clientID,
+		Keys:     keySet(),
+		Now:      now,
+		Skew:     time.Minute,
+	}
 	for _, typ := range []string{"", "JWT", jose.TypeLogout} {
 		said := oidc.LogoutClaims(issuer, clientID, "s-1", "sess-1", now)
 		got, err := oidc.CheckLogoutToken(token(t, typ, said), r, record())
@@ -27,16 +34,20 @@ func TestLogoutToken(t *testing.T) {
 		change    func(map[string]any)
 		typ, code string
 	}{
-		"an ID token":           {func(c map[string]any) { delete(c, "events"); c["nonce"] = "n-1" }, "", "oidc.logout-token"},
-		"with a nonce":          {func(c map[string]any) { c["nonce"] = "n-1" }, "", "oidc.logout-token"},
-		"with an empty nonce":   {func(c map[string]any) { c["nonce"] = nil }, "", "oidc.logout-token"},
-		"another event":         {func(c map[string]any) { c["events"] = map[string]any{"urn:other": map[string]any{}} }, "", "oidc.logout-token"},
-		"an event that is text": {func(c map[string]any) { c["events"] = "http://schemas.openid.net/event/backchannel-logout" }, "", "oidc.logout-token"},
-		"nobody named":          {func(c map[string]any) { delete(c, "sub"); delete(c, "sid") }, "", "oidc.logout-token"},
-		"without jti":           {func(c map[string]any) { delete(c, "jti") }, "", "oidc.logout-token"},
-		"without iat":           {func(c map[string]any) { delete(c, "iat") }, "", "oidc.logout-token"},
-		"from the future":       {func(c map[string]any) { c["iat"] = now.Add(time.Hour).Unix() }, "", "oidc.logout-token"},
-		"over":                  {func(c map[string]any) { c["exp"] = now.Add(-time.Hour).Unix() }, "", "oidc.logout-token"},
+		"an ID token":         {func(c map[string]any) { delete(c, "events"); c["nonce"] = "n-1" }, "", "oidc.logout-token"},
+		"with a nonce":        {func(c map[string]any) { c["nonce"] = "n-1" }, "", "oidc.logout-token"},
+		"with an empty nonce": {func(c map[string]any) { c["nonce"] = nil }, "", "oidc.logout-token"},
+		"another event": {func(c map[string]any) {
+			c["events"] = map[string]any{"urn:other": map[string]any{}}
+		}, "", "oidc.logout-token"},
+		"an event that is text": {func(c map[string]any) {
+			c["events"] = "http://schemas.openid.net/event/backchannel-logout"
+		}, "", "oidc.logout-token"},
+		"nobody named":    {func(c map[string]any) { delete(c, "sub"); delete(c, "sid") }, "", "oidc.logout-token"},
+		"without jti":     {func(c map[string]any) { delete(c, "jti") }, "", "oidc.logout-token"},
+		"without iat":     {func(c map[string]any) { delete(c, "iat") }, "", "oidc.logout-token"},
+		"from the future": {func(c map[string]any) { c["iat"] = now.Add(time.Hour).Unix() }, "", "oidc.logout-token"},
+		"over":            {func(c map[string]any) { c["exp"] = now.Add(-time.Hour).Unix() }, "", "oidc.logout-token"},
 		"a year valid, made today": {func(c map[string]any) {
 			c["iat"] = now.Add(-time.Hour).Unix()
 			c["exp"] = now.Add(8760 * time.Hour).Unix()

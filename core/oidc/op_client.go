@@ -13,7 +13,8 @@ import (
 	"innergate/core/trace"
 )
 
-// Proof is how a client says who it is at an endpoint of ours (RFC 6749, section 2.3; RFC 7523, section 2.2). Nothing of it is checked yet.
+// Proof is how a client says who it is at an endpoint of ours (RFC 6749, section 2.3; RFC 7523, section 2.2). Nothing
+// of it is checked yet.
 type Proof struct {
 	Method    string
 	ClientID  string
@@ -87,7 +88,8 @@ type Known struct {
 	// Secrets are the hashes (keys.HashSecret) of those valid now; two while one is changed over.
 	Secrets [][]byte
 	Keys    jose.KeySet
-	// Audiences lists what an assertion may be made for: our issuer alone, unless an older client names the token endpoint.
+	// Audiences lists what an assertion may be made for: our issuer alone, unless an older client names the token
+	// endpoint.
 	Audiences []string
 	Now       time.Time
 	Skew      time.Duration
@@ -130,7 +132,8 @@ func (p *Proof) Check(k Known, rec *trace.Recorder) (*Used, error) {
 }
 
 func (p *Proof) checkAssertion(c checker, k Known) (*Used, error) {
-	// An assertion says nothing of its type, or that it is a JWT, or what it is; it can't be a token of ours, since its key is the client's.
+	// An assertion says nothing of its type, or that it is a JWT, or what it is; it can't be a token of ours, since its
+	// key is the client's.
 	token, err := p.assertion.Verify(jose.Rules{Types: []string{"", jose.TypeID, "client-authentication+jwt"}, Keys: k.Keys})
 	if err != nil {
 		c.that(ruleAssertion, false, "", err.Error())

@@ -58,13 +58,21 @@ func Offer(issuer string, scopes, algorithms []string, registration bool) Offere
 	at := func(name string) string { return issuer + "/oidc/" + name }
 	proving := []string{AuthBasic, AuthPost, AuthPrivateKey}
 	o := Offered{
-		Issuer: issuer, Authorization: at("authorize"), Token: at("token"), UserInfo: at("userinfo"), Keys: at("keys"), Pushed: at("par"), Device: at("device"), EndSession: at("logout"),
+		Issuer: issuer, Authorization: at("authorize"), Token: at("token"), UserInfo: at("userinfo"), Keys: at("keys"), Pushed: at("par"),
+		Device: at("device"), EndSession: at("logout"),
 		Revocation: at("revoke"), Introspection: at("introspect"),
-		Scopes: scopes, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"}, GrantTypes: []string{GrantCode, GrantRefresh, GrantDevice},
-		SubjectTypes: []string{"public", "pairwise"}, IDTokenAlgorithms: algorithms, UserInfoAlgorithms: algorithms, ObjectAlgorithms: jose.Algorithms,
-		AuthMethods: AuthMethods, AuthAlgorithms: jose.Algorithms, RevocationMethods: AuthMethods, RevocationAlgorithms: jose.Algorithms, IntrospectionMethods: proving, IntrospectionAlgorithm: jose.Algorithms,
+		Scopes: scopes, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
+		GrantTypes: []string{GrantCode, GrantRefresh, GrantDevice},
+		SubjectTypes: []string{
+			"public",
+			"pairwise",
+		}, IDTokenAlgorithms: algorithms, UserInfoAlgorithms: algorithms, ObjectAlgorithms: jose.Algorithms,
+		AuthMethods: AuthMethods, AuthAlgorithms: jose.Algorithms, RevocationMethods: AuthMethods, RevocationAlgorithms: jose.Algorithms,
+		IntrospectionMethods: proving, IntrospectionAlgorithm: jose.Algorithms,
 		ChallengeMethods: []string{"S256"}, Prompts: []string{"none", "login", "consent", "select_account"},
-		Claims:     append([]string{"sub", "iss", "aud", "exp", "iat", "auth_time", "nonce", "acr", "amr", "sid", "at_hash"}, ClaimsOf(scopes)...),
+		Claims: append(
+			[]string{"sub", "iss", "aud", "exp", "iat", "auth_time", "nonce", "acr", "amr", "sid", "at_hash"},
+			ClaimsOf(scopes)...),
 		ClaimTypes: []string{"normal"}, ClaimsParameter: true, RequestParameter: true, RequestURIParameter: false, IssuerInAnswer: true,
 		BackChannelLogout: true, BackChannelSession: true, FrontChannelLogout: true, FrontChannelSession: true,
 	}

@@ -14,11 +14,33 @@ import (
 
 // scopeClaims is OpenID Connect Core 1.0, section 5.4; "groups" is our own.
 var scopeClaims = map[string][]string{
-	"profile": {"name", "family_name", "given_name", "middle_name", "nickname", "preferred_username", "profile", "picture", "website", "gender", "birthdate", "zoneinfo", "locale", "updated_at"},
-	"email":   {"email", "email_verified"},
-	"address": {"address.formatted", "address.street_address", "address.locality", "address.region", "address.postal_code", "address.country"},
-	"phone":   {"phone_number", "phone_number_verified"},
-	"groups":  {"groups"},
+	"profile": {
+		"name",
+		"family_name",
+		"given_name",
+		"middle_name",
+		"nickname",
+		"preferred_username",
+		"profile",
+		"picture",
+		"website",
+		"gender",
+		"birthdate",
+		"zoneinfo",
+		"locale",
+		"updated_at",
+	},
+	"email": {"email", "email_verified"},
+	"address": {
+		"address.formatted",
+		"address.street_address",
+		"address.locality",
+		"address.region",
+		"address.postal_code",
+		"address.country",
+	},
+	"phone":  {"phone_number", "phone_number_verified"},
+	"groups": {"groups"},
 }
 
 // ClaimsOf lists the claims that scopes ask for.
@@ -41,7 +63,30 @@ func InScopes(claim string) bool {
 }
 
 // reserved are the claims that the protocol sets. No mapping sets them.
-var reserved = []string{"iss", "sub", "aud", "exp", "nbf", "iat", "jti", "azp", "nonce", "auth_time", "acr", "amr", "sid", "at_hash", "c_hash", "s_hash", "events", "client_id", "scope", "cnf", "act", "may_act"}
+var reserved = []string{
+	"iss",
+	"sub",
+	"aud",
+	"exp",
+	"nbf",
+	"iat",
+	"jti",
+	"azp",
+	"nonce",
+	"auth_time",
+	"acr",
+	"amr",
+	"sid",
+	"at_hash",
+	"c_hash",
+	"s_hash",
+	"events",
+	"client_id",
+	"scope",
+	"cnf",
+	"act",
+	"may_act",
+}
 
 // Reserved says whether a claim is the protocol's own.
 func Reserved(name string) bool { return slices.Contains(reserved, name) }
@@ -52,9 +97,9 @@ var (
 	lists   = []string{"groups", "roles", "entitlements"} // RFC 9068, section 7.2.1, for the last two
 )
 
-// Object writes mapped values as claims: the standard's own in their types (OpenID Connect Core 1.0, section 5.1), groups and roles always as a list, another
-// as a string where there is one value and as a list where there are more, and address.locality inside address. What is reserved, or not of its type, is
-// left out and named.
+// Object writes mapped values as claims: the standard's own in their types (OpenID Connect Core 1.0, section 5.1),
+// groups and roles always as a list, another as a string where there is one value and as a list where there are more,
+// and address.locality inside address. What is reserved, or not of its type, is left out and named.
 func Object(values claims.Bag) (object map[string]any, left []string) {
 	object = map[string]any{}
 	for _, name := range values.Names() {
@@ -62,7 +107,9 @@ func Object(values claims.Bag) (object map[string]any, left []string) {
 		inner, isAddress := strings.CutPrefix(name, "address.")
 		number, notNumber := strconv.ParseInt(v[0], 10, 64)
 		switch {
-		case Reserved(name), slices.Contains(flags, name) && v[0] != "true" && v[0] != "false", slices.Contains(numbers, name) && notNumber != nil:
+		case Reserved(name),
+			slices.Contains(flags, name) && v[0] != "true" && v[0] != "false",
+			slices.Contains(numbers, name) && notNumber != nil:
 			left = append(left, name)
 		case slices.Contains(flags, name):
 			object[name] = v[0] == "true"
@@ -140,7 +187,8 @@ type Reply struct {
 // Fields are the reply's parameters for a request, in a fixed order.
 func (r Reply) Fields(q *Request) [][2]string {
 	var out [][2]string
-	for _, f := range [][2]string{{"code", r.Code}, {"error", r.Error}, {"error_description", Printable(r.Description)}, {"state", q.State}, {"iss", r.Issuer}} {
+	for _, f := range [][2]string{{"code", r.Code}, {"error", r.Error}, {"error_description", Printable(r.Description)},
+		{"state", q.State}, {"iss", r.Issuer}} {
 		if f[1] != "" {
 			out = append(out, f)
 		}
@@ -148,7 +196,8 @@ func (r Reply) Fields(q *Request) [][2]string {
 	return out
 }
 
-// Location is the address with the reply in its query; what the redirect URI's own query holds is kept (RFC 6749, section 4.1.2).
+// Location is the address with the reply in its query; what the redirect URI's own query holds is kept (RFC 6749,
+// section 4.1.2).
 func (r Reply) Location(q *Request) (string, error) {
 	u, err := url.Parse(q.RedirectURI)
 	if err != nil {
@@ -165,7 +214,8 @@ func (r Reply) Location(q *Request) (string, error) {
 	return u.String(), nil
 }
 
-// Printable keeps what an error description may hold: ASCII without quotation marks and backslashes (RFC 6749, section 4.1.2.1).
+// Printable keeps what an error description may hold: ASCII without quotation marks and backslashes (RFC 6749, section
+// 4.1.2.1).
 func Printable(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {

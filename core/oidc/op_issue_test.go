@@ -14,18 +14,59 @@ import (
 )
 
 func TestObjectWritesClaimsInTheirTypes(t *testing.T) {
-	got, left := oidc.Object(claims.Bag{"email": {"ida@saltmere.example"}, "email_verified": {"true"}, "phone_number_verified": {"yes"}, "updated_at": {"1763888400"}, "groups": {"crew"}, "department": {"deck", "bridge"},
-		"address.locality": {"Saltmere"}, "address.country": {"SM"}, "iss": {"https://evil.example"}, "sub": {"somebody-else"}, "events": {"x"}, "name": {}})
-	assert.Equal(t, map[string]any{"email": "ida@saltmere.example", "email_verified": true, "updated_at": int64(1763888400), "groups": []string{"crew"}, "department": []string{"deck", "bridge"},
-		"address": map[string]any{"locality": "Saltmere", "country": "SM"}}, got)
+	got, left := oidc.Object(claims.Bag{
+		"email":                 {"ida@saltmere.example"},
+		"email_verified":        {"true"},
+		"phone_number_verified": {"yes"},
+		"updated_at":            {"1763888400"},
+		"groups":                {"crew"},
+		"department":            {"deck", "bridge"},
+		"address.locality": {
+			"Saltmere",
+		},
+		"address.country": {"SM"},
+		"iss":             {"https://evil.example"},
+		"sub":             {"somebody-else"},
+		"events":          {"x"},
+		"name":            {},
+	})
+	assert.Equal(
+		t,
+		map[string]any{
+			"email":          "ida@saltmere.example",
+			"email_verified": true,
+			"updated_at":     int64(1763888400),
+			"groups":         []string{"crew"},
+			"department":     []string{"deck", "bridge"},
+			"address":        map[string]any{"locality": "Saltmere", "country": "SM"},
+		},
+		got,
+	)
 	assert.Equal(t, []string{"events", "iss", "phone_number_verified", "sub"}, left)
-	assert.Equal(t, []string{"email", "email_verified", "groups"}, oidc.ClaimsOf([]string{"openid", "email", "groups", "offline_access", "rocket"}))
+	assert.Equal(
+		t,
+		[]string{"email", "email_verified", "groups"},
+		oidc.ClaimsOf([]string{"openid", "email", "groups", "offline_access", "rocket"}),
+	)
 }
 
 // TestOurIDTokenIsTaken holds what the provider's half issues against what the relying party's half checks.
 func TestOurIDTokenIsTaken(t *testing.T) {
-	issued := oidc.Issued{Issuer: issuer, Subject: "s-1", ClientID: clientID, Nonce: "n-1", Now: now, Life: 5 * time.Minute, AuthTime: now.Add(-time.Minute), ACR: "two", AMR: []string{"pwd"}, SessionID: "sess-1",
-		AccessToken: "at-1", Algorithm: jose.ES256, Values: map[string]any{"email": "ida@saltmere.example", "sub": "somebody-else", "aud": "other", "nonce": "n-2"}}
+	issued := oidc.Issued{
+		Issuer:      issuer,
+		Subject:     "s-1",
+		ClientID:    clientID,
+		Nonce:       "n-1",
+		Now:         now,
+		Life:        5 * time.Minute,
+		AuthTime:    now.Add(-time.Minute),
+		ACR:         "two",
+		AMR:         []string{"pwd"},
+		SessionID:   "sess-1",
+		AccessToken: "at-1",
+		Algorithm:   jose.ES256,
+		Values:      map[string]any{"email": "ida@saltmere.example", "sub": "somebody-else", "aud": "other", "nonce": "n-2"},
+	}
 	age, r := 2*time.Minute, rules()
 	r.MaxAge, r.ACR = &age, []string{"two"}
 	got, err := oidc.CheckIDToken(token(t, jose.TypeID, issued.Claims()), r, nil)
@@ -50,7 +91,16 @@ func TestReply(t *testing.T) {
 	assert.Equal(t, url.Values{"x": {"1/2"}, "code": {"c-1"}, "state": {q.State}, "iss": {"https://gate.example"}}, u.Query())
 	assert.Contains(t, got, "https://ledger.example/second?x=1%2F2&code=c-1", "the address stays as it was registered")
 	failed := oidc.Reply{Error: oidc.ErrAccessDenied, Description: "Nobody \"here\"\n is \\ known – sorry.", Issuer: "https://gate.example"}
-	assert.Equal(t, [][2]string{{"error", "access_denied"}, {"error_description", "Nobody 'here' is  known  sorry."}, {"state", q.State}, {"iss", "https://gate.example"}}, failed.Fields(q))
+	assert.Equal(
+		t,
+		[][2]string{
+			{"error", "access_denied"},
+			{"error_description", "Nobody 'here' is  known  sorry."},
+			{"state", q.State},
+			{"iss", "https://gate.example"},
+		},
+		failed.Fields(q),
+	)
 	// The relying party's half reads it again.
 	location, err := failed.Location(&oidc.Request{RedirectURI: "https://ledger.example/callback", State: "st-1"})
 	require.NoError(t, err)
@@ -58,6 +108,10 @@ func TestReply(t *testing.T) {
 	require.NoError(t, err)
 	p, err := oidc.ReadParameters(u.RawQuery)
 	require.NoError(t, err)
-	_, err = oidc.ReadAnswer(p, oidc.AnswerRules{Partner: partner, Issuers: oidc.Issuers{Issuer: "https://gate.example"}, IssuerPromised: true, State: "st-1"}, nil)
+	_, err = oidc.ReadAnswer(
+		p,
+		oidc.AnswerRules{Partner: partner, Issuers: oidc.Issuers{Issuer: "https://gate.example"}, IssuerPromised: true, State: "st-1"},
+		nil,
+	)
 	refused(t, err, "oidc.denied")
 }

@@ -20,8 +20,8 @@ type ObjectRules struct {
 
 var ruleObject = rule{"oidc.request-object", "The request object is the client's, for us, and in time", "RFC 9101 6.3"}
 
-// ReadRequestObject checks a request that the client has signed and returns its parameters; those beside it do not count (RFC 9101, section 6.3). An unsigned
-// one is refused.
+// ReadRequestObject checks a request that the client has signed and returns its parameters; those beside it do not
+// count (RFC 9101, section 6.3). An unsigned one is refused.
 func ReadRequestObject(compact string, r ObjectRules, rec *trace.Recorder) (Parameters, error) {
 	c := checker{rec, r.Partner}
 	bad := func(why string) (Parameters, error) {

@@ -8,9 +8,10 @@ import (
 	"strings"
 )
 
-// CheckRedirectURI says whether an address may be registered to receive codes (RFC 6749, section 3.1.2; RFC 8252, sections 7 and 8.3; RFC 9700, section
-// 2.1). Native clients may use http on a loopback IP literal, without regard to the port, and an address of their own scheme, which must be a domain name
-// backwards. Web clients use https, or http on a loopback address for development.
+// CheckRedirectURI says whether an address may be registered to receive codes (RFC 6749, section 3.1.2; RFC 8252,
+// sections 7 and 8.3; RFC 9700, section 2.1). Native clients may use http on a loopback IP literal, without regard to
+// the port, and an address of their own scheme, which must be a domain name backwards. Web clients use https, or http
+// on a loopback address for development.
 func CheckRedirectURI(address string, native bool) error {
 	u, err := url.Parse(address)
 	switch {
@@ -36,8 +37,9 @@ func CheckRedirectURI(address string, native bool) error {
 	return fmt.Errorf("%q is not an https address", shown(address))
 }
 
-// MatchRedirectURI says whether an address that was asked for is a registered one. The comparison is exact, octet for octet (RFC 9700, section 4.1.3); only the port
-// of a native client's loopback literal may differ (RFC 8252, section 7.3).
+// MatchRedirectURI says whether an address that was asked for is a registered one. The comparison is exact, octet for
+// octet (RFC 9700, section 4.1.3); only the port of a native client's loopback literal may differ (RFC 8252, section
+// 7.3).
 func MatchRedirectURI(registered []string, asked string, native bool) bool {
 	if slices.Contains(registered, asked) {
 		return true
@@ -52,7 +54,8 @@ func MatchRedirectURI(registered []string, asked string, native bool) bool {
 	})
 }
 
-// IsLoopback says whether an address leads to this very machine, where any program may listen, so that the person is asked first.
+// IsLoopback says whether an address leads to this very machine, where any program may listen, so that the person is
+// asked first.
 func IsLoopback(address string) bool {
 	u, err := url.Parse(address)
 	return err == nil && u.Scheme == "http" && loopbackLiteral(u.Hostname())
@@ -87,7 +90,8 @@ func withoutPort(address string) (string, bool) {
 	return host + " " + rest[end:], loopbackLiteral(host)
 }
 
-// NearestRedirectURI is the registered address that shares the longest beginning with the one asked for, to show where they differ.
+// NearestRedirectURI is the registered address that shares the longest beginning with the one asked for, to show where
+// they differ.
 func NearestRedirectURI(registered []string, asked string) string {
 	best, length := "", -1
 	for _, r := range registered {

@@ -63,18 +63,38 @@ const (
 	maxState = 8 << 10
 )
 
-// ReadRequest checks an authentication request of a client that the caller has looked up by its client_id. The address for the answer is checked before
-// anything else: a failure whose explanation has no OAuth code must not be sent there. With such a failure the request is nil; with a later one
-// it holds what is needed to answer.
+// ReadRequest checks an authentication request of a client that the caller has looked up by its client_id. The address
+// for the answer is checked before anything else: a failure whose explanation has no OAuth code must not be sent there.
+// With such a failure the request is nil; with a later one it holds what is needed to answer.
 func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, error) {
 	c := checker{rec, r.Partner}
 	// A redirect URI is always demanded, also where only one is registered (OpenID Connect Core 1.0, section 3.1.2.1).
 	asked := p["redirect_uri"]
-	if !c.that(ruleRedirect, asked != "" && MatchRedirectURI(r.RedirectURIs, asked, r.Native), strings.Join(r.RedirectURIs, " or "), shown(asked)) {
-		return nil, c.fail("oidc.redirect-unregistered", explain.Pair("redirect_uri", cmp.Or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"), cmp.Or(shown(asked), "no address")))
+	if !c.that(
+		ruleRedirect,
+		asked != "" && MatchRedirectURI(r.RedirectURIs, asked, r.Native),
+		strings.Join(r.RedirectURIs, " or "),
+		shown(asked),
+	) {
+		return nil, c.fail(
+			"oidc.redirect-unregistered",
+			explain.Pair(
+				"redirect_uri",
+				cmp.Or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"),
+				cmp.Or(shown(asked), "no address"),
+			),
+		)
 	}
-	q := &Request{ClientID: r.ClientID, RedirectURI: asked, State: p["state"], Nonce: p["nonce"], LoginHint: p["login_hint"], IDTokenHint: p["id_token_hint"], UILocales: p["ui_locales"],
-		ACRValues: strings.Fields(p["acr_values"])}
+	q := &Request{
+		ClientID:    r.ClientID,
+		RedirectURI: asked,
+		State:       p["state"],
+		Nonce:       p["nonce"],
+		LoginHint:   p["login_hint"],
+		IDTokenHint: p["id_token_hint"],
+		UILocales:   p["ui_locales"],
+		ACRValues:   strings.Fields(p["acr_values"]),
+	}
 	if len(q.State) > maxState {
 		q.State = "" // not even an answer may carry it
 		return q, c.wrong("state is longer than 8192 octets")
@@ -96,7 +116,8 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 	if !c.that(ruleScope, slices.Contains(wanted, ScopeOpenID), ScopeOpenID, shown(p["scope"])) {
 		return q, c.fail("oidc.scope-openid", explain.Pair("scope", ScopeOpenID, cmp.Or(shown(p["scope"]), "(none)")))
 	}
-	// A scope that is not known or not allowed is left out, and the token answer says which are given (section 3.1.2.1; RFC 6749, section 3.3).
+	// A scope that is not known or not allowed is left out, and the token answer says which are given (section 3.1.2.1;
+	// RFC 6749, section 3.3).
 	for _, s := range wanted {
 		if (s == ScopeOpenID || slices.Contains(r.Scopes, s)) && !slices.Contains(q.Scopes, s) {
 			q.Scopes = append(q.Scopes, s)

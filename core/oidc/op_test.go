@@ -22,13 +22,27 @@ import (
 const ledger = "https://ledger.example/callback"
 
 func registered() oidc.Registered {
-	return oidc.Registered{Partner: "Cargo Ledger", ClientID: "ledger-1", RedirectURIs: []string{ledger}, RequirePKCE: true, Scopes: []string{"email", "profile"}}
+	return oidc.Registered{
+		Partner:      "Cargo Ledger",
+		ClientID:     "ledger-1",
+		RedirectURIs: []string{ledger},
+		RequirePKCE:  true,
+		Scopes:       []string{"email", "profile"},
+	}
 }
 
 // request is a good authentication request with some parameters changed; "-" leaves one out.
 func request(change map[string]string) oidc.Parameters {
-	p := oidc.Parameters{"client_id": "ledger-1", "redirect_uri": ledger, "response_type": "code", "scope": "openid email", "state": "st-1", "nonce": "n-1",
-		"code_challenge": oidc.Challenge(strings.Repeat("v", 43)), "code_challenge_method": "S256"}
+	p := oidc.Parameters{
+		"client_id":             "ledger-1",
+		"redirect_uri":          ledger,
+		"response_type":         "code",
+		"scope":                 "openid email",
+		"state":                 "st-1",
+		"nonce":                 "n-1",
+		"code_challenge":        oidc.Challenge(strings.Repeat("v", 43)),
+		"code_challenge_method": "S256",
+	}
 	for name, value := range change {
 		if value == "-" {
 			delete(p, name)
@@ -40,9 +54,24 @@ func request(change map[string]string) oidc.Parameters {
 }
 
 func TestReadRequest(t *testing.T) {
-	got, err := oidc.ReadRequest(request(map[string]string{"scope": "openid email openid groups rocket", "prompt": "login consent", "max_age": "0", "login_hint": "ida@saltmere.example", "acr_values": "a  b",
-		"response_mode": "form_post", "ui_locales": "de en", "unknown": "x",
-		"claims": `{"id_token":{"acr":{"essential":true,"values":["a","b"]},"email":null},"userinfo":{"locale":{"value":"de"}},"other":7}`}), registered(), record())
+	got, err := oidc.ReadRequest(
+		request(
+			map[string]string{
+				"scope":         "openid email openid groups rocket",
+				"prompt":        "login consent",
+				"max_age":       "0",
+				"login_hint":    "ida@saltmere.example",
+				"acr_values":    "a  b",
+				"response_mode": "form_post",
+				"ui_locales":    "de en",
+				"unknown":       "x",
+				"claims": `{"id_token":{"acr":{"essential":true,"values":["a","b"]},"email":null},` +
+					`"userinfo":{"locale":{"value":"de"}},"other":7}`,
+			},
+		),
+		registered(),
+		record(),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"openid", "email"}, got.Scopes, "what is not allowed or not known is left out")
 	assert.True(t, got.Fresh && got.Consent && got.FormPost && !got.Passive)
@@ -51,10 +80,18 @@ func TestReadRequest(t *testing.T) {
 	assert.Equal(t, []string{"a", "b"}, got.ACRValues)
 	assert.Equal(t, map[string]oidc.Wanted{"acr": {Essential: true, Values: []string{"a", "b"}}, "email": {}}, got.IDTokenClaims)
 	assert.Equal(t, map[string]oidc.Wanted{"locale": {Values: []string{"de"}}}, got.UserInfoClaims)
-	assert.Equal(t, []string{"st-1", "n-1", ledger, "ida@saltmere.example", "de en"}, []string{got.State, got.Nonce, got.RedirectURI, got.LoginHint, got.UILocales})
+	assert.Equal(
+		t,
+		[]string{"st-1", "n-1", ledger, "ida@saltmere.example", "de en"},
+		[]string{got.State, got.Nonce, got.RedirectURI, got.LoginHint, got.UILocales},
+	)
 	r := registered()
 	r.RequirePKCE = false
-	got, err = oidc.ReadRequest(request(map[string]string{"code_challenge": "-", "code_challenge_method": "-", "nonce": "-", "state": "-"}), r, nil)
+	got, err = oidc.ReadRequest(
+		request(map[string]string{"code_challenge": "-", "code_challenge_method": "-", "nonce": "-", "state": "-"}),
+		r,
+		nil,
+	)
 	require.NoError(t, err, "a client with a secret may be let off PKCE")
 	assert.Empty(t, got.Challenge)
 }
@@ -64,15 +101,17 @@ func TestReadRequestRefuses(t *testing.T) {
 		change      map[string]string
 		code, oauth string // without an OAuth code the answer must not go to the address
 	}{
-		"address not registered":    {map[string]string{"redirect_uri": ledger + "/"}, "oidc.redirect-unregistered", ""},
-		"no address":                {map[string]string{"redirect_uri": "-"}, "oidc.redirect-unregistered", ""},
-		"token in place of a code":  {map[string]string{"response_type": "token"}, "oidc.response-type", "unsupported_response_type"},
-		"hybrid":                    {map[string]string{"response_type": "code id_token"}, "oidc.response-type", "unsupported_response_type"},
-		"no response type":          {map[string]string{"response_type": "-"}, "oidc.response-type", "unsupported_response_type"},
-		"answer as a fragment":      {map[string]string{"response_mode": "fragment"}, "oidc.parameter-wrong", "invalid_request"},
-		"no openid":                 {map[string]string{"scope": "email"}, "oidc.scope-openid", "invalid_scope"},
-		"no scope":                  {map[string]string{"scope": "-"}, "oidc.scope-openid", "invalid_scope"},
-		"PKCE missing":              {map[string]string{"code_challenge": "-", "code_challenge_method": "-"}, "oidc.pkce-missing", "invalid_request"},
+		"address not registered":   {map[string]string{"redirect_uri": ledger + "/"}, "oidc.redirect-unregistered", ""},
+		"no address":               {map[string]string{"redirect_uri": "-"}, "oidc.redirect-unregistered", ""},
+		"token in place of a code": {map[string]string{"response_type": "token"}, "oidc.response-type", "unsupported_response_type"},
+		"hybrid": {map[string]string{"response_type": "code id_token"}, "oidc.response-type",
+			"unsupported_response_type"},
+		"no response type":     {map[string]string{"response_type": "-"}, "oidc.response-type", "unsupported_response_type"},
+		"answer as a fragment": {map[string]string{"response_mode": "fragment"}, "oidc.parameter-wrong", "invalid_request"},
+		"no openid":            {map[string]string{"scope": "email"}, "oidc.scope-openid", "invalid_scope"},
+		"no scope":             {map[string]string{"scope": "-"}, "oidc.scope-openid", "invalid_scope"},
+		"PKCE missing": {map[string]string{"code_challenge": "-", "code_challenge_method": "-"}, "oidc.pkce-missing",
+			"invalid_request"},
 		"PKCE plain":                {map[string]string{"code_challenge_method": "plain"}, "oidc.pkce-method", "invalid_request"},
 		"PKCE without a method":     {map[string]string{"code_challenge_method": "-"}, "oidc.pkce-method", "invalid_request"},
 		"PKCE method in lower case": {map[string]string{"code_challenge_method": "s256"}, "oidc.pkce-method", "invalid_request"},
@@ -85,10 +124,12 @@ func TestReadRequestRefuses(t *testing.T) {
 		"state too long":            {map[string]string{"state": strings.Repeat("s", 9000)}, "oidc.parameter-wrong", "invalid_request"},
 		"nonce too long":            {map[string]string{"nonce": strings.Repeat("n", 2000)}, "oidc.parameter-wrong", "invalid_request"},
 		"claims no JSON":            {map[string]string{"claims": "email"}, "oidc.parameter-wrong", "invalid_request"},
-		"claims twice":              {map[string]string{"claims": `{"id_token":{},"id_token":{}}`}, "oidc.parameter-wrong", "invalid_request"},
-		"claims of a wrong form":    {map[string]string{"claims": `{"id_token":{"email":true}}`}, "oidc.parameter-wrong", "invalid_request"},
-		"essential that is text":    {map[string]string{"claims": `{"id_token":{"email":{"essential":"true"}}}`}, "oidc.parameter-wrong", "invalid_request"},
-		"request by reference":      {map[string]string{"request_uri": "https://evil.example/r"}, "oidc.request-uri", "invalid_request_uri"},
+		"claims twice": {map[string]string{"claims": `{"id_token":{},"id_token":{}}`}, "oidc.parameter-wrong",
+			"invalid_request"},
+		"claims of a wrong form": {map[string]string{"claims": `{"id_token":{"email":true}}`}, "oidc.parameter-wrong", "invalid_request"},
+		"essential that is text": {map[string]string{"claims": `{"id_token":{"email":{"essential":"true"}}}`}, "oidc.parameter-wrong",
+			"invalid_request"},
+		"request by reference": {map[string]string{"request_uri": "https://evil.example/r"}, "oidc.request-uri", "invalid_request_uri"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := oidc.ReadRequest(request(c.change), registered(), record())
@@ -109,7 +150,15 @@ func TestReadRequestRefuses(t *testing.T) {
 }
 
 func known(method string) oidc.Known {
-	return oidc.Known{Partner: "Cargo Ledger", Method: method, Secrets: [][]byte{keys.HashSecret("old s&cret"), keys.HashSecret("new")}, Keys: keySet(), Audiences: []string{"https://gate.example"}, Now: now, Skew: time.Minute}
+	return oidc.Known{
+		Partner:   "Cargo Ledger",
+		Method:    method,
+		Secrets:   [][]byte{keys.HashSecret("old s&cret"), keys.HashSecret("new")},
+		Keys:      keySet(),
+		Audiences: []string{"https://gate.example"},
+		Now:       now,
+		Skew:      time.Minute,
+	}
 }
 
 func basicHeader(id, secret string) string {
@@ -123,30 +172,41 @@ func TestClientProof(t *testing.T) {
 		method        string
 		code          string
 	}{
-		"basic":                         {basicHeader("ledger:1", "old s&cret"), nil, oidc.AuthBasic, ""},
-		"basic, the next secret":        {basicHeader("ledger:1", "new"), nil, oidc.AuthBasic, ""},
-		"basic, scheme in lower case":   {strings.Replace(basicHeader("ledger:1", "new"), "Basic", "basic", 1), nil, oidc.AuthBasic, ""},
-		"basic, the client ID twice":    {basicHeader("ledger:1", "new"), oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthBasic, ""},
-		"post":                          {"", oidc.Parameters{"client_id": "ledger:1", "client_secret": "new"}, oidc.AuthPost, ""},
-		"none":                          {"", oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthNone, ""},
-		"wrong secret":                  {basicHeader("ledger:1", "guess"), nil, oidc.AuthBasic, "oidc.proof-secret"},
-		"empty secret":                  {basicHeader("ledger:1", ""), nil, oidc.AuthBasic, "oidc.proof-secret"},
-		"the hash as the secret":        {basicHeader("ledger:1", string(keys.HashSecret("new"))), nil, oidc.AuthBasic, "oidc.proof-secret"},
-		"post where basic is wanted":    {"", oidc.Parameters{"client_id": "ledger:1", "client_secret": "new"}, oidc.AuthBasic, "oidc.proof-method"},
-		"secret where a key is wanted":  {basicHeader("ledger:1", "new"), nil, oidc.AuthPrivateKey, "oidc.proof-method"},
-		"secret where none is wanted":   {basicHeader("ledger:1", "new"), nil, oidc.AuthNone, "oidc.proof-method"},
-		"no proof":                      {"", oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthBasic, "oidc.proof-missing"},
-		"two proofs":                    {basicHeader("ledger:1", "new"), oidc.Parameters{"client_secret": "new"}, oidc.AuthBasic, "oidc.proof-several"},
-		"two clients":                   {basicHeader("ledger:1", "new"), oidc.Parameters{"client_id": "other"}, oidc.AuthBasic, "oidc.proof-unreadable"},
-		"another scheme":                {"Bearer abc", nil, oidc.AuthBasic, "oidc.proof-unreadable"},
-		"basic without a colon":         {"Basic " + base64.StdEncoding.EncodeToString([]byte("ledger")), nil, oidc.AuthBasic, "oidc.proof-unreadable"},
-		"basic that is no base64":       {"Basic ???", nil, oidc.AuthBasic, "oidc.proof-unreadable"},
-		"basic that is not form-coded":  {"Basic " + base64.StdEncoding.EncodeToString([]byte("ledger:%zz")), nil, oidc.AuthBasic, "oidc.proof-unreadable"},
-		"nobody":                        {"", oidc.Parameters{}, oidc.AuthNone, "oidc.proof-unreadable"},
-		"assertion of another type":     {"", oidc.Parameters{"client_assertion_type": "urn:x", "client_assertion": "a.b.c"}, oidc.AuthPrivateKey, "oidc.proof-unreadable"},
-		"assertion that is none":        {"", oidc.Parameters{"client_assertion_type": assertionType, "client_assertion": "abc"}, oidc.AuthPrivateKey, "jwt.unreadable"},
-		"assertion type, no assertion":  {"", oidc.Parameters{"client_assertion_type": assertionType}, oidc.AuthPrivateKey, "jwt.unreadable"},
-		"assertion without a signature": {"", oidc.Parameters{"client_assertion_type": assertionType, "client_assertion": unsigned(`{"sub":"ledger:1","iss":"ledger:1"}`)}, oidc.AuthPrivateKey, "jwt.algorithm"},
+		"basic":                       {basicHeader("ledger:1", "old s&cret"), nil, oidc.AuthBasic, ""},
+		"basic, the next secret":      {basicHeader("ledger:1", "new"), nil, oidc.AuthBasic, ""},
+		"basic, scheme in lower case": {strings.Replace(basicHeader("ledger:1", "new"), "Basic", "basic", 1), nil, oidc.AuthBasic, ""},
+		"basic, the client ID twice":  {basicHeader("ledger:1", "new"), oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthBasic, ""},
+		"post":                        {"", oidc.Parameters{"client_id": "ledger:1", "client_secret": "new"}, oidc.AuthPost, ""},
+		"none":                        {"", oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthNone, ""},
+		"wrong secret":                {basicHeader("ledger:1", "guess"), nil, oidc.AuthBasic, "oidc.proof-secret"},
+		"empty secret":                {basicHeader("ledger:1", ""), nil, oidc.AuthBasic, "oidc.proof-secret"},
+		"the hash as the secret": {basicHeader("ledger:1", string(keys.HashSecret("new"))), nil, oidc.AuthBasic,
+			"oidc.proof-secret"},
+		"post where basic is wanted": {"", oidc.Parameters{"client_id": "ledger:1", "client_secret": "new"}, oidc.AuthBasic,
+			"oidc.proof-method"},
+		"secret where a key is wanted": {basicHeader("ledger:1", "new"), nil, oidc.AuthPrivateKey, "oidc.proof-method"},
+		"secret where none is wanted":  {basicHeader("ledger:1", "new"), nil, oidc.AuthNone, "oidc.proof-method"},
+		"no proof":                     {"", oidc.Parameters{"client_id": "ledger:1"}, oidc.AuthBasic, "oidc.proof-missing"},
+		"two proofs": {basicHeader("ledger:1", "new"), oidc.Parameters{"client_secret": "new"}, oidc.AuthBasic,
+			"oidc.proof-several"},
+		"two clients": {basicHeader("ledger:1", "new"), oidc.Parameters{"client_id": "other"}, oidc.AuthBasic,
+			"oidc.proof-unreadable"},
+		"another scheme": {"Bearer abc", nil, oidc.AuthBasic, "oidc.proof-unreadable"},
+		"basic without a colon": {"Basic " + base64.StdEncoding.EncodeToString([]byte("ledger")), nil, oidc.AuthBasic,
+			"oidc.proof-unreadable"},
+		"basic that is no base64": {"Basic ???", nil, oidc.AuthBasic, "oidc.proof-unreadable"},
+		"basic that is not form-coded": {"Basic " + base64.StdEncoding.EncodeToString([]byte("ledger:%zz")), nil, oidc.AuthBasic,
+			"oidc.proof-unreadable"},
+		"nobody": {"", oidc.Parameters{}, oidc.AuthNone, "oidc.proof-unreadable"},
+		"assertion of another type": {"", oidc.Parameters{"client_assertion_type": "urn:x", "client_assertion": "a.b.c"},
+			oidc.AuthPrivateKey, "oidc.proof-unreadable"},
+		"assertion that is none": {"", oidc.Parameters{"client_assertion_type": assertionType, "client_assertion": "abc"},
+			oidc.AuthPrivateKey, "jwt.unreadable"},
+		"assertion type, no assertion": {"", oidc.Parameters{"client_assertion_type": assertionType}, oidc.AuthPrivateKey,
+			"jwt.unreadable"},
+		"assertion without a signature": {"",
+			oidc.Parameters{"client_assertion_type": assertionType, "client_assertion": unsigned(`{"sub":"ledger:1","iss":"ledger:1"}`)},
+			oidc.AuthPrivateKey, "jwt.algorithm"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			rec := record()
@@ -187,26 +247,45 @@ func TestClientAssertion(t *testing.T) {
 		code   string
 		why    string
 	}{
-		"good":                     {nil, "JWT", "", ""},
-		"with its own type":        {nil, "client-authentication+jwt", "", ""},
-		"an access token":          {nil, "at+jwt", "jwt.type", ""},
-		"of another issuer":        {func(c map[string]any) { c["iss"] = "other" }, "", "oidc.proof-assertion", "iss"},
-		"for another audience":     {func(c map[string]any) { c["aud"] = "https://other.example" }, "", "oidc.proof-assertion", "aud"},
-		"for several audiences":    {func(c map[string]any) { c["aud"] = []string{"https://gate.example", "https://other.example"} }, "", "oidc.proof-assertion", "aud"},
-		"for nobody":               {func(c map[string]any) { delete(c, "aud") }, "", "oidc.proof-assertion", "aud"},
-		"without jti":              {func(c map[string]any) { delete(c, "jti") }, "", "oidc.proof-assertion", "jti"},
-		"without an end":           {func(c map[string]any) { delete(c, "exp") }, "", "oidc.proof-assertion", "exp"},
-		"over":                     {func(c map[string]any) { c["exp"] = now.Add(-2 * time.Minute).Unix() }, "", "oidc.proof-assertion", "ended"},
-		"valid for a year":         {func(c map[string]any) { c["exp"] = now.Add(365 * 24 * time.Hour).Unix() }, "", "oidc.proof-assertion", "ten minutes"},
-		"not yet valid":            {func(c map[string]any) { c["nbf"] = now.Add(2 * time.Minute).Unix() }, "", "oidc.proof-assertion", "future"},
+		"good":                 {nil, "JWT", "", ""},
+		"with its own type":    {nil, "client-authentication+jwt", "", ""},
+		"an access token":      {nil, "at+jwt", "jwt.type", ""},
+		"of another issuer":    {func(c map[string]any) { c["iss"] = "other" }, "", "oidc.proof-assertion", "iss"},
+		"for another audience": {func(c map[string]any) { c["aud"] = "https://other.example" }, "", "oidc.proof-assertion", "aud"},
+		"for several audiences": {func(c map[string]any) {
+			c["aud"] = []string{"https://gate.example", "https://other.example"}
+		}, "", "oidc.proof-assertion", "aud"},
+		"for nobody":     {func(c map[string]any) { delete(c, "aud") }, "", "oidc.proof-assertion", "aud"},
+		"without jti":    {func(c map[string]any) { delete(c, "jti") }, "", "oidc.proof-assertion", "jti"},
+		"without an end": {func(c map[string]any) { delete(c, "exp") }, "", "oidc.proof-assertion", "exp"},
+		"over": {func(c map[string]any) {
+			c["exp"] = now.Add(-2 * time.Minute).Unix()
+		}, "", "oidc.proof-assertion", "ended"},
+		"valid for a year": {func(c map[string]any) {
+			c["exp"] = now.Add(365 * 24 * time.Hour).Unix()
+		}, "", "oidc.proof-assertion", "ten minutes"},
+		"not yet valid": {func(c map[string]any) {
+			c["nbf"] = now.Add(2 * time.Minute).Unix()
+		}, "", "oidc.proof-assertion", "future"},
 		"subject that is not ours": {func(c map[string]any) { c["sub"] = "other" }, "", "oidc.proof-unreadable", "sub"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			said := map[string]any{"iss": "ledger-1", "sub": "ledger-1", "aud": "https://gate.example", "jti": "j-1", "exp": now.Add(time.Minute).Unix(), "iat": now.Unix()}
+			said := map[string]any{
+				"iss": "ledger-1",
+				"sub": "ledger-1",
+				"aud": "https://gate.example",
+				"jti": "j-1",
+				"exp": now.Add(time.Minute).Unix(),
+				"iat": now.Unix(),
+			}
 			if c.change != nil {
 				c.change(said)
 			}
-			form := oidc.Parameters{"client_id": "ledger-1", "client_assertion_type": assertionType, "client_assertion": token(t, c.typ, said)}
+			form := oidc.Parameters{
+				"client_id":             "ledger-1",
+				"client_assertion_type": assertionType,
+				"client_assertion":      token(t, c.typ, said),
+			}
 			p, err := oidc.ReadProof("", form)
 			var used *oidc.Used
 			if err == nil {
@@ -224,7 +303,16 @@ func TestClientAssertion(t *testing.T) {
 	}
 	s, err := jose.NewSigner("nq-1", jose.ES256, stranger)
 	require.NoError(t, err)
-	forged, err := s.Sign("", map[string]any{"iss": "ledger-1", "sub": "ledger-1", "aud": "https://gate.example", "jti": "j-1", "exp": now.Add(time.Minute).Unix()})
+	forged, err := s.Sign(
+		"",
+		map[string]any{
+			"iss": "ledger-1",
+			"sub": "ledger-1",
+			"aud": "https://gate.example",
+			"jti": "j-1",
+			"exp": now.Add(time.Minute).Unix(),
+		},
+	)
 	require.NoError(t, err)
 	p, err := oidc.ReadProof("", oidc.Parameters{"client_assertion_type": assertionType, "client_assertion": forged})
 	require.NoError(t, err)
@@ -251,7 +339,10 @@ func TestOurProofsAreTaken(t *testing.T) {
 }
 
 func FuzzReadRequest(f *testing.F) {
-	f.Add("client_id=ledger-1&redirect_uri=https%3A%2F%2Fledger.example%2Fcallback&response_type=code&scope=openid&claims=%7B%22id_token%22%3A%7B%22acr%22%3Anull%7D%7D&prompt=none")
+	f.Add(
+		"client_id=ledger-1&redirect_uri=https%3A%2F%2Fledger.example%2Fcallback&response_type=code&scope=openid&" +
+			"claims=%7B%22id_token%22%3A%7B%22acr%22%3Anull%7D%7D&prompt=none",
+	)
 	f.Add("redirect_uri=http%3A%2F%2F127.0.0.1%3A5%2F&client_assertion=a.b.c")
 	f.Fuzz(func(t *testing.T, raw string) {
 		p, err := oidc.ReadParameters(raw)
@@ -265,7 +356,11 @@ func FuzzReadRequest(f *testing.F) {
 			assert.Error(t, err)
 			return
 		}
-		assert.True(t, q.RedirectURI == ledger || strings.HasPrefix(q.RedirectURI, "http://127.0.0.1:") || q.RedirectURI == "http://127.0.0.1/", q.RedirectURI)
+		assert.True(
+			t,
+			q.RedirectURI == ledger || strings.HasPrefix(q.RedirectURI, "http://127.0.0.1:") || q.RedirectURI == "http://127.0.0.1/",
+			q.RedirectURI,
+		)
 		if proof, err := oidc.ReadProof("", p); err == nil {
 			_, _ = proof.Check(known(oidc.AuthPrivateKey), nil)
 		}

@@ -8,16 +8,23 @@ import (
 	"innergate/core/explain"
 )
 
-// Parameters are those of a query or a form (RFC 6749, section 3.1): each at most once, and one without a value counts as left out.
+// Parameters are those of a query or a form (RFC 6749, section 3.1): each at most once, and one without a value counts
+// as left out.
 type Parameters map[string]string
 
 // ReadParameters reads the encoded form, without a leading question mark. Failures carry a code.
 func ReadParameters(raw string) (Parameters, error) {
 	if len(raw) > MaxParameters {
-		return nil, explain.New("oidc.request-unreadable", explain.Fact("parameters", fmt.Sprintf("they have %d octets; %d are read", len(raw), MaxParameters)))
+		return nil, explain.New(
+			"oidc.request-unreadable",
+			explain.Fact("parameters", fmt.Sprintf("they have %d octets; %d are read", len(raw), MaxParameters)),
+		)
 	}
 	if strings.Count(raw, "&") >= maxParameters {
-		return nil, explain.New("oidc.request-unreadable", explain.Fact("parameters", fmt.Sprintf("there are more than %d of them", maxParameters)))
+		return nil, explain.New(
+			"oidc.request-unreadable",
+			explain.Fact("parameters", fmt.Sprintf("there are more than %d of them", maxParameters)),
+		)
 	}
 	values, err := url.ParseQuery(raw)
 	if err != nil {

@@ -20,7 +20,8 @@ func Challenge(verifier string) string {
 
 var verifierForm = regexp.MustCompile(`^[A-Za-z0-9._~-]{43,128}$`)
 
-// VerifierFits says whether a verifier belongs to an S256 challenge (RFC 7636, section 4.6). The method "plain" does not exist here.
+// VerifierFits says whether a verifier belongs to an S256 challenge (RFC 7636, section 4.6). The method "plain" does
+// not exist here.
 func VerifierFits(challenge, verifier string) bool {
 	return verifierForm.MatchString(verifier) && subtle.ConstantTimeCompare([]byte(Challenge(verifier)), []byte(challenge)) == 1
 }

@@ -22,8 +22,8 @@ var (
 	ruleNoError   = rule{"oidc.no-error", "The provider signed the person in", "OpenID Connect Core 3.1.2.6"}
 )
 
-// ReadAnswer checks what came back to our redirect URI and returns the code (OpenID Connect Core 1.0, section 3.1.2.5). The state and the issuer are
-// checked before an error in the answer is believed.
+// ReadAnswer checks what came back to our redirect URI and returns the code (OpenID Connect Core 1.0, section 3.1.2.5).
+// The state and the issuer are checked before an error in the answer is believed.
 func ReadAnswer(p Parameters, r AnswerRules, rec *trace.Recorder) (code string, err error) {
 	c := checker{rec, r.Partner}
 	// The state is a secret of this browser: the trace tells only whether it is the same.
@@ -65,7 +65,8 @@ func told(got, expected string) string {
 	return "another"
 }
 
-// refused turns an error of the authorization endpoint into a failure (RFC 6749, section 4.1.2.1; OpenID Connect Core 1.0, section 3.1.2.6).
+// refused turns an error of the authorization endpoint into a failure (RFC 6749, section 4.1.2.1; OpenID Connect Core
+// 1.0, section 3.1.2.6).
 func (c checker) refused(code, description string) error {
 	evidence := []trace.Evidence{explain.Fact("error", shown(code))}
 	if description != "" {

@@ -25,7 +25,8 @@ type IDTokenRules struct {
 	Algorithms []string // all that the gate takes, if empty
 	Now        time.Time
 	Skew       time.Duration
-	// MaxAge is what was sent as max_age; with it the token must say when the person signed in, and that must not be longer ago.
+	// MaxAge is what was sent as max_age; with it the token must say when the person signed in, and that must not be
+	// longer ago.
 	MaxAge *time.Duration
 	// FreshSince, if set, is when a fresh sign-in was demanded: an earlier auth_time is refused.
 	FreshSince time.Time
@@ -68,8 +69,8 @@ var (
 // maxIssuedAgo is how old an ID token may be that has just been fetched, clocks aside.
 const maxIssuedAgo = 10 * time.Minute
 
-// CheckIDToken holds an ID token against every rule. A failure with the code jwt.key-unknown is the one after which the key set may be fetched again and the
-// check repeated.
+// CheckIDToken holds an ID token against every rule. A failure with the code jwt.key-unknown is the one after which the
+// key set may be fetched again and the check repeated.
 func CheckIDToken(compact string, r IDTokenRules, rec *trace.Recorder) (*IDToken, error) {
 	c := checker{rec, r.Partner}
 	parsed, err := jose.Parse(compact)
@@ -132,7 +133,8 @@ func CheckIDToken(compact string, r IDTokenRules, rec *trace.Recorder) (*IDToken
 		rule
 		code, got, of string
 	}{{ruleHash, "oidc.at-hash", atHash, r.AccessToken}, {ruleCodeHash, "oidc.c-hash", cHash, r.Code}} {
-		// Neither is demanded in the code flow, since the token comes from the provider directly (section 3.1.3.6); one that is there must fit.
+		// Neither is demanded in the code flow, since the token comes from the provider directly (section 3.1.3.6); one
+		// that is there must fit.
 		if h.got != "" && !r.Alone && !c.that(h.rule, h.got == HalfHash(token.Header.Algorithm, h.of), "", "") {
 			return nil, c.fail(h.code)
 		}
@@ -169,7 +171,12 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 			return c.fail("oidc.not-yet-valid", explain.Pair(name, formatTime(r.Now), formatTime(at[name])))
 		}
 	}
-	if oldest := r.Now.Add(-maxIssuedAgo - r.Skew); !c.that(ruleIssuedAt, !at["iat"].Before(oldest), formatTime(oldest), formatTime(at["iat"])) {
+	if oldest := r.Now.Add(-maxIssuedAgo - r.Skew); !c.that(
+		ruleIssuedAt,
+		!at["iat"].Before(oldest),
+		formatTime(oldest),
+		formatTime(at["iat"]),
+	) {
 		return c.fail("oidc.issued-long-ago", explain.Pair("iat", formatTime(oldest), formatTime(at["iat"])))
 	}
 	var oldest time.Time
@@ -192,8 +199,8 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 	return nil
 }
 
-// HalfHash is the left half of a value's hash in base64url, by the hash of the token's algorithm, as at_hash and c_hash hold it (OpenID Connect Core
-// 1.0, section 3.1.3.6). With EdDSA the hash is SHA-512.
+// HalfHash is the left half of a value's hash in base64url, by the hash of the token's algorithm, as at_hash and c_hash
+// hold it (OpenID Connect Core 1.0, section 3.1.3.6). With EdDSA the hash is SHA-512.
 func HalfHash(alg, value string) string {
 	var sum []byte
 	switch {

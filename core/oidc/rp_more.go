@@ -11,8 +11,9 @@ import (
 
 var ruleMore = rule{"oidc.more", "The further address answers as it must", "our rule"}
 
-// ReadMore reads what a further address says about a person: an object, or a list of them. Its members come under a name of their own, which keeps them apart from
-// every other answer's. Of a list only those entries are kept in which all members of where are true.
+// ReadMore reads what a further address says about a person: an object, or a list of them. Its members come under a
+// name of their own, which keeps them apart from every other answer's. Of a list only those entries are kept in which
+// all members of where are true.
 func ReadMore(a Answer, as string, where []string, partner string, rec *trace.Recorder) (jose.Object, error) {
 	c := checker{rec, partner}
 	bad := func(why string) (jose.Object, error) {

@@ -42,7 +42,8 @@ func (a Asked) URL() (string, error) {
 	for name, value := range a.More {
 		q.Set(name, value)
 	}
-	for _, p := range []struct{ name, value string }{{"response_type", "code"}, {"client_id", a.ClientID}, {"redirect_uri", a.RedirectURI}, {"scope", strings.Join(a.Scopes, " ")},
+	for _, p := range []struct{ name, value string }{{"response_type", "code"}, {"client_id", a.ClientID},
+		{"redirect_uri", a.RedirectURI}, {"scope", strings.Join(a.Scopes, " ")},
 		{"state", a.State}, {"nonce", a.Nonce}, {"code_challenge", a.Challenge}, {"prompt", a.Prompt}, {"login_hint", a.LoginHint},
 		{"acr_values", strings.Join(a.ACRValues, " ")}, {"ui_locales", a.UILocales}, {"response_mode", a.ResponseMode}} {
 		q.Del(p.name)
@@ -60,7 +61,10 @@ func (a Asked) URL() (string, error) {
 	}
 	for name := range u.Query() {
 		if q.Has(name) {
-			return "", fmt.Errorf("the authorization endpoint's own query holds %s, which the gate sets; a parameter may stand only once", name)
+			return "", fmt.Errorf(
+				"the authorization endpoint's own query holds %s, which the gate sets; a parameter may stand only once",
+				name,
+			)
 		}
 	}
 	if u.RawQuery != "" {
@@ -92,11 +96,15 @@ const assertionLife = time.Minute
 
 // Redeem makes the request that exchanges a code for tokens (RFC 6749, section 4.1.3; RFC 7636, section 4.5).
 func (c Client) Redeem(code, redirectURI, verifier, audience string, now time.Time) (*BackChannel, error) {
-	return c.request(url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirectURI}, "code_verifier": {verifier}}, audience, now)
+	return c.request(
+		url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirectURI}, "code_verifier": {verifier}},
+		audience,
+		now,
+	)
 }
 
-// request adds the client's proof to a form. Audience is whom the assertion of private_key_jwt is for: the provider's issuer, or its token endpoint where
-// it has none.
+// request adds the client's proof to a form. Audience is whom the assertion of private_key_jwt is for: the provider's
+// issuer, or its token endpoint where it has none.
 func (c Client) request(form url.Values, audience string, now time.Time) (*BackChannel, error) {
 	out := &BackChannel{}
 	switch c.Method {
@@ -110,7 +118,17 @@ func (c Client) request(form url.Values, audience string, now time.Time) (*BackC
 		if c.Signer == nil {
 			return nil, fmt.Errorf("there is no key to sign with for private_key_jwt")
 		}
-		assertion, err := c.Signer.Sign(jose.TypeID, map[string]any{"iss": c.ID, "sub": c.ID, "aud": audience, "jti": keys.RandomID(), "iat": now.Unix(), "exp": now.Add(assertionLife).Unix()})
+		assertion, err := c.Signer.Sign(
+			jose.TypeID,
+			map[string]any{
+				"iss": c.ID,
+				"sub": c.ID,
+				"aud": audience,
+				"jti": keys.RandomID(),
+				"iat": now.Unix(),
+				"exp": now.Add(assertionLife).Unix(),
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -127,8 +145,19 @@ func (c Client) request(form url.Values, audience string, now time.Time) (*BackC
 }
 
 // secret names the parameters whose values are never shown.
-var secret = map[string]bool{"client_secret": true, "client_assertion": true, "code": true, "code_verifier": true, "refresh_token": true, "access_token": true, "id_token": true,
-	"token": true, "password": true, "device_code": true, "registration_access_token": true}
+var secret = map[string]bool{
+	"client_secret":             true,
+	"client_assertion":          true,
+	"code":                      true,
+	"code_verifier":             true,
+	"refresh_token":             true,
+	"access_token":              true,
+	"id_token":                  true,
+	"token":                     true,
+	"password":                  true,
+	"device_code":               true,
+	"registration_access_token": true,
+}
 
 // Redacted writes a form for people, with the values of secret parameters left out and said so.
 func Redacted(form url.Values) string {

@@ -74,7 +74,8 @@ func ReadTokens(a Answer, r TokenRules, rec *trace.Recorder) (*Tokens, error) {
 	}
 	c.that(ruleAccepted, true, "", "")
 	t := &Tokens{Members: o}
-	for name, to := range map[string]*string{"access_token": &t.AccessToken, "id_token": &t.IDToken, "refresh_token": &t.RefreshToken, "scope": &t.Scope} {
+	for name, to := range map[string]*string{"access_token": &t.AccessToken, "id_token": &t.IDToken, "refresh_token": &t.RefreshToken,
+		"scope": &t.Scope} {
 		value, ok := o.Text(name)
 		if !ok {
 			if list, isList := o.Texts(name); name == "scope" && isList { // some write it as a list
@@ -82,7 +83,10 @@ func ReadTokens(a Answer, r TokenRules, rec *trace.Recorder) (*Tokens, error) {
 			}
 		}
 		if !ok || len(value) > jose.MaxToken {
-			return nil, c.fail("oidc.token-answer", explain.Fact("answer", fmt.Sprintf("%s is not a string of at most %d octets", name, jose.MaxToken)))
+			return nil, c.fail(
+				"oidc.token-answer",
+				explain.Fact("answer", fmt.Sprintf("%s is not a string of at most %d octets", name, jose.MaxToken)),
+			)
 		}
 		*to = value
 	}
@@ -156,7 +160,8 @@ func (c checker) tokenRefused(status int, code, description string, r TokenRules
 
 var uuidForm = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
 
-// diagnose tells, as far as the answer allows, why a client was refused: the description first, then what we hold ourselves.
+// diagnose tells, as far as the answer allows, why a client was refused: the description first, then what we hold
+// ourselves.
 func diagnose(code, description string, r TokenRules) (failure, why string) {
 	d := strings.ToLower(description)
 	has := func(words ...string) bool {
@@ -171,16 +176,22 @@ func diagnose(code, description string, r TokenRules) (failure, why string) {
 		return "oidc.client-inactive", "the provider says that the client is limited to testers"
 	case has("inactive", "disabled", "deactivated", "suspended", "not active", "blocked"):
 		return "oidc.client-inactive", "the provider says that the client is not active"
-	case has("authentication method", "auth method", "token_endpoint_auth_method", "client_secret_basic", "client_secret_post", "private_key_jwt"):
+	case has("authentication method", "auth method", "token_endpoint_auth_method", "client_secret_basic", "client_secret_post",
+		"private_key_jwt"):
 		return "oidc.client-method", "the provider says that the authentication method is another one; we send " + r.Client.Method
 	case code == ErrUnauthorizedClient:
 		return "oidc.client-inactive", "the provider knows the client, and does not allow it this kind of sign-in"
 	case len(r.Methods) > 0 && !slices.Contains(r.Methods, r.Client.Method):
-		return "oidc.client-method", fmt.Sprintf("we send %s, and the provider lists %s", r.Client.Method, shown(strings.Join(r.Methods, ", ")))
+		return "oidc.client-method", fmt.Sprintf(
+			"we send %s, and the provider lists %s",
+			r.Client.Method,
+			shown(strings.Join(r.Methods, ", ")),
+		)
 	case r.Client.Secret != "" && r.Client.Secret == r.Client.ID:
 		return "oidc.client-secret-id", "the secret that we hold is the client ID"
 	case uuidForm.MatchString(r.Client.Secret):
-		return "oidc.client-secret-id", "the secret that we hold has the form of an identifier, so it may be the secret's ID in place of its value"
+		return "oidc.client-secret-id", "the secret that we hold has the form of an identifier, so it may be the secret's ID in place " +
+			"of its value"
 	case r.Client.Secret != "" && strings.TrimSpace(r.Client.Secret) != r.Client.Secret:
 		return "oidc.client-rejected", "the secret that we hold begins or ends with white space"
 	}

@@ -28,8 +28,9 @@ var (
 	ruleUserSigned  = rule{"oidc.userinfo-signature", "UserInfo is signed by a key of the provider", "OpenID Connect Core 5.3.2"}
 )
 
-// ReadUserInfo reads a UserInfo answer, plain or signed (OpenID Connect Core 1.0, section 5.3.2). For an OpenID provider its subject must be the ID
-// token's, or somebody else's claims could be slipped in (section 5.3.4). Failures carry a code.
+// ReadUserInfo reads a UserInfo answer, plain or signed (OpenID Connect Core 1.0, section 5.3.2). For an OpenID
+// provider its subject must be the ID token's, or somebody else's claims could be slipped in (section 5.3.4). Failures
+// carry a code.
 func ReadUserInfo(a Answer, r UserInfoRules, rec *trace.Recorder) (jose.Object, error) {
 	c := checker{rec, r.Partner}
 	media, _, _ := mime.ParseMediaType(a.ContentType)

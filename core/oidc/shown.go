@@ -11,8 +11,8 @@ import (
 	"innergate/core/jose"
 )
 
-// What goes into a trace never lets its reader become somebody: codes, tokens and secrets are left out, and of a signed token its header and content are
-// shown, without the signature.
+// What goes into a trace never lets its reader become somebody: codes, tokens and secrets are left out, and of a signed
+// token its header and content are shown, without the signature.
 
 // ShownURL writes a request that goes by way of the browser, one parameter on a line.
 func ShownURL(location string) string {

@@ -22,7 +22,8 @@ func TestNothingSecretIsShown(t *testing.T) {
 			return oidc.ShownParameters("client_secret=s3cret-a&client_assertion=" + signed + "&code_verifier=s3cret-b")
 		},
 		"a token answer": func() string {
-			raw, opened := shownAnswer("application/json", `{"access_token":"s3cret-c","refresh_token":"s3cret-d","id_token":"`+signed+`","scope":"openid"}`)
+			raw, opened := shownAnswer("application/json",
+				`{"access_token":"s3cret-c","refresh_token":"s3cret-d","id_token":"`+signed+`","scope":"openid"}`)
 			return raw + opened
 		},
 		"inside a list": func() string {
@@ -56,7 +57,13 @@ func shownAnswer(media, body string) (raw, opened string) {
 
 func TestFurtherAddresses(t *testing.T) {
 	read := func(status int, body string, where ...string) (oidc.Claims, error) {
-		o, err := oidc.ReadMore(oidc.Answer{Status: status, ContentType: "application/json", Body: []byte(body)}, "mail", where, "Lantern Pass", record())
+		o, err := oidc.ReadMore(
+			oidc.Answer{Status: status, ContentType: "application/json", Body: []byte(body)},
+			"mail",
+			where,
+			"Lantern Pass",
+			record(),
+		)
 		var c oidc.Claims
 		if err == nil {
 			require.NoError(t, c.Add("mail", o))
@@ -73,7 +80,8 @@ func TestFurtherAddresses(t *testing.T) {
 	for name, c := range map[string]struct {
 		status int
 		body   string
-	}{"refused": {403, "{}"}, "a page": {200, "<html>"}, "text": {200, `"x"`}, "two values": {200, `{},"more":{}`}, "nothing": {200, ""}, "too deep": {200, strings.Repeat("[", 40) + strings.Repeat("]", 40)}} {
+	}{"refused": {403, "{}"}, "a page": {200, "<html>"}, "text": {200, `"x"`}, "two values": {200, `{},"more":{}`}, "nothing": {200, ""},
+		"too deep": {200, strings.Repeat("[", 40) + strings.Repeat("]", 40)}} {
 		_, err := read(c.status, c.body)
 		refused(t, err, "oidc.userinfo-failed")
 		_ = name
@@ -82,19 +90,48 @@ func TestFurtherAddresses(t *testing.T) {
 
 func TestRequestObjects(t *testing.T) {
 	good := func() map[string]any {
-		return map[string]any{"iss": clientID, "client_id": clientID, "aud": issuer, "exp": now.Add(time.Minute).Unix(), "response_type": "code", "max_age": 60, "claims": map[string]any{"id_token": map[string]any{"acr": nil}}}
+		return map[string]any{
+			"iss":           clientID,
+			"client_id":     clientID,
+			"aud":           issuer,
+			"exp":           now.Add(time.Minute).Unix(),
+			"response_type": "code",
+			"max_age":       60,
+			"claims":        map[string]any{"id_token": map[string]any{"acr": nil}},
+		}
 	}
 	read := func(typ string, content map[string]any) (oidc.Parameters, error) {
 		r := rules()
-		return oidc.ReadRequestObject(token(t, typ, content), oidc.ObjectRules{Partner: "Ledger", ClientID: clientID, Issuer: issuer, Keys: r.Keys, Now: now, Skew: time.Minute}, record())
+		return oidc.ReadRequestObject(
+			token(t, typ, content),
+			oidc.ObjectRules{Partner: "Ledger", ClientID: clientID, Issuer: issuer, Keys: r.Keys, Now: now, Skew: time.Minute},
+			record(),
+		)
 	}
 	p, err := read("oauth-authz-req+jwt", good())
 	require.NoError(t, err)
-	assert.Equal(t, oidc.Parameters{"client_id": clientID, "response_type": "code", "max_age": "60", "claims": `{"id_token":{"acr":null}}`}, p, "numbers and objects become what a query would hold")
+	assert.Equal(
+		t,
+		oidc.Parameters{"client_id": clientID, "response_type": "code", "max_age": "60", "claims": `{"id_token":{"acr":null}}`},
+		p,
+		"numbers and objects become what a query would hold",
+	)
 	for name, change := range map[string]func(map[string]any){
-		"another issuer": func(c map[string]any) { c["iss"] = "other" }, "another client": func(c map[string]any) { c["client_id"] = "other" }, "for others": func(c map[string]any) { c["aud"] = "https://other.example" },
-		"over": func(c map[string]any) { c["exp"] = now.Add(-time.Hour).Unix() }, "not yet": func(c map[string]any) { c["nbf"] = now.Add(time.Hour).Unix() }, "no time": func(c map[string]any) { c["exp"] = "soon" },
-		"another request in it": func(c map[string]any) { c["request"] = "x" }, "a reference in it": func(c map[string]any) { c["request_uri"] = "x" }, "a client assertion": func(c map[string]any) { c["sub"] = clientID },
+		"another issuer": func(c map[string]any) {
+			c["iss"] = "other"
+		}, "another client": func(c map[string]any) {
+			c["client_id"] = "other"
+		}, "for others": func(c map[string]any) { c["aud"] = "https://other.example" },
+		"over": func(c map[string]any) {
+			c["exp"] = now.Add(-time.Hour).Unix()
+		}, "not yet": func(c map[string]any) {
+			c["nbf"] = now.Add(time.Hour).Unix()
+		}, "no time": func(c map[string]any) { c["exp"] = "soon" },
+		"another request in it": func(c map[string]any) {
+			c["request"] = "x"
+		}, "a reference in it": func(c map[string]any) {
+			c["request_uri"] = "x"
+		}, "a client assertion": func(c map[string]any) { c["sub"] = clientID },
 	} {
 		content := good()
 		change(content)

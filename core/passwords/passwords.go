@@ -1,5 +1,6 @@
-// Package passwords keeps passwords as hashes: new ones with Argon2id (RFC 9106), and reads the salted hashes of other systems, so that people keep their
-// passwords when they move. Hashing takes time and memory on purpose; the caller limits how many run at once.
+// Package passwords keeps passwords as hashes: new ones with Argon2id (RFC 9106), and reads the salted hashes of other
+// systems, so that people keep their passwords when they move. Hashing takes time and memory on purpose; the caller
+// limits how many run at once.
 package passwords
 
 import (
@@ -78,10 +79,14 @@ func (c Cost) New(password string) string {
 		enc.EncodeToString(salt), enc.EncodeToString(argon2.IDKey([]byte(password), salt, c.Rounds, c.Memory, threads, size)))
 }
 
-var errUnknown = errors.New("the password's hash is of a scheme that is not taken; argon2id, bcrypt ($2a$, $2b$, $2y$), scrypt, PBKDF2 (also {PBKDF2-SHA256}), {SSHA}, {SSHA256} and {SSHA512} are")
+var errUnknown = errors.New(
+	"the password's hash is of a scheme that is not taken; argon2id, bcrypt ($2a$, $2b$, $2y$), scrypt, PBKDF2 (also " +
+		"{PBKDF2-SHA256}), {SSHA}, {SSHA256} and {SSHA512} are",
+)
 
-// Read reads a hash in the notation of Argon2 ($argon2id$), bcrypt ($2b$), PBKDF2 ($pbkdf2-sha256$, {PBKDF2-SHA256}, pbkdf2_sha256$), scrypt ($scrypt$) or the salted
-// schemes of directories ({SSHA}, {SSHA256}, {SSHA512}, RFC 2307). Hashes without a salt are refused.
+// Read reads a hash in the notation of Argon2 ($argon2id$), bcrypt ($2b$), PBKDF2 ($pbkdf2-sha256$, {PBKDF2-SHA256},
+// pbkdf2_sha256$), scrypt ($scrypt$) or the salted schemes of directories ({SSHA}, {SSHA256}, {SSHA512}, RFC 2307).
+// Hashes without a salt are refused.
 func Read(text string) (*Hash, error) {
 	if len(text) > 1024 {
 		return nil, errors.New("the password's hash is longer than 1024 characters")
@@ -108,7 +113,8 @@ func readArgon(text string) (*Hash, error) {
 	}
 	var m, t uint32
 	var p uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || m < 8 || m > 64*1024 || t < 1 || t > 20 || p < 1 || p > 16 {
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || m < 8 || m > 64*1024 || t < 1 || t > 20 || p < 1 ||
+		p > 16 {
 		return nil, errors.New("the Argon2id hash has costs that are not taken (memory up to 64 MiB, 20 rounds, 16 lanes)")
 	}
 	salt, key, err := saltAndKey(parts[4], parts[5])
@@ -158,7 +164,8 @@ func readScrypt(text string) (*Hash, error) {
 	if len(parts) != 5 {
 		return nil, errors.New("the scrypt hash is incomplete")
 	}
-	if _, err := fmt.Sscanf(parts[2], "ln=%d,r=%d,p=%d", &ln, &r, &p); err != nil || ln < 10 || ln > 18 || r < 1 || r > 16 || p < 1 || p > 4 {
+	if _, err := fmt.Sscanf(parts[2], "ln=%d,r=%d,p=%d", &ln, &r, &p); err != nil || ln < 10 || ln > 18 || r < 1 || r > 16 || p < 1 ||
+		p > 4 {
 		return nil, errors.New("the scrypt hash has costs that are not taken")
 	}
 	salt, key, err := saltAndKey(parts[3], parts[4])
@@ -173,7 +180,8 @@ func readScrypt(text string) (*Hash, error) {
 
 var digests = map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha512": sha512.New}
 
-// readPBKDF2 reads $pbkdf2-sha256$rounds$salt$value, {PBKDF2-SHA256}rounds$salt$value and pbkdf2_sha256$rounds$salt$value, in the last of which the salt is a text.
+// readPBKDF2 reads $pbkdf2-sha256$rounds$salt$value, {PBKDF2-SHA256}rounds$salt$value and
+// pbkdf2_sha256$rounds$salt$value, in the last of which the salt is a text.
 func readPBKDF2(text string) (*Hash, error) {
 	plainSalt := strings.HasPrefix(text, "pbkdf2_")
 	text = strings.TrimPrefix(strings.NewReplacer("{PBKDF2-", "$pbkdf2-", "}", "$", "pbkdf2_", "$pbkdf2-").Replace(text), "$")
@@ -184,7 +192,9 @@ func readPBKDF2(text string) (*Hash, error) {
 	digest := digests[strings.TrimPrefix(strings.ToLower(parts[0]), "pbkdf2-")]
 	n, err := strconv.Atoi(parts[1])
 	if digest == nil || err != nil || n < 1000 || n > 5_000_000 {
-		return nil, errors.New("the PBKDF2 hash has a digest or a number of rounds that is not taken (SHA-1, SHA-256 or SHA-512, 1000 to 5,000,000 rounds)")
+		return nil, errors.New(
+			"the PBKDF2 hash has a digest or a number of rounds that is not taken (SHA-1, SHA-256 or SHA-512, 1000 to 5,000,000 rounds)",
+		)
 	}
 	salt, key, err := saltAndKey(parts[2], parts[3])
 	if plainSalt {

@@ -45,14 +45,22 @@ func TestHashesOfOtherSystems(t *testing.T) {
 	sc, err := scrypt.Key([]byte(password), salt, 1<<12, 8, 1, 32)
 	require.NoError(t, err)
 	salted := func(sum []byte) string { return base64.StdEncoding.EncodeToString(append(sum, salt...)) }
-	one, two, three := sha1.Sum(append([]byte(password), salt...)), sha256.Sum256(append([]byte(password), salt...)), sha512.Sum512(append([]byte(password), salt...))
+	one, two, three := sha1.Sum(
+		append([]byte(password), salt...),
+	), sha256.Sum256(
+		append([]byte(password), salt...),
+	), sha512.Sum512(
+		append([]byte(password), salt...),
+	)
 	pb := pbkdf2.Key([]byte(password), salt, 1200, 32, sha256.New)
 	for scheme, text := range map[string]string{
-		"argon2id":                   "$argon2id$v=19$m=1024,t=1,p=2$" + b64.EncodeToString(salt) + "$" + b64.EncodeToString(argon2.IDKey([]byte(password), salt, 1, 1024, 2, 32)),
-		"bcrypt":                     string(bc),
-		"bcrypt, 2y":                 "$2y$" + string(bc[4:]),
-		"scrypt":                     "$scrypt$ln=12,r=8,p=1$" + b64.EncodeToString(salt) + "$" + b64.EncodeToString(sc),
-		"PBKDF2":                     "$pbkdf2-sha256$1200$" + strings.ReplaceAll(b64.EncodeToString(salt), "+", ".") + "$" + strings.ReplaceAll(b64.EncodeToString(pb), "+", "."),
+		"argon2id": "$argon2id$v=19$m=1024,t=1,p=2$" + b64.EncodeToString(salt) + "$" +
+			b64.EncodeToString(argon2.IDKey([]byte(password), salt, 1, 1024, 2, 32)),
+		"bcrypt":     string(bc),
+		"bcrypt, 2y": "$2y$" + string(bc[4:]),
+		"scrypt":     "$scrypt$ln=12,r=8,p=1$" + b64.EncodeToString(salt) + "$" + b64.EncodeToString(sc),
+		"PBKDF2": "$pbkdf2-sha256$1200$" + strings.ReplaceAll(b64.EncodeToString(salt), "+", ".") + "$" +
+			strings.ReplaceAll(b64.EncodeToString(pb), "+", "."),
 		"PBKDF2 in RFC 2307's form":  "{PBKDF2-SHA256}1200$" + b64.EncodeToString(salt) + "$" + b64.EncodeToString(pb),
 		"PBKDF2 with a salt as text": "pbkdf2_sha256$1200$" + string(salt) + "$" + base64.StdEncoding.EncodeToString(pb),
 		"SSHA":                       "{SSHA}" + salted(one[:]),
@@ -69,10 +77,17 @@ func TestHashesOfOtherSystems(t *testing.T) {
 
 func TestHashesThatAreNotTaken(t *testing.T) {
 	for text, says := range map[string]string{
-		"": "is of a scheme that is not taken", "plain text": "is of a scheme", "{SHA}" + base64.StdEncoding.EncodeToString(make([]byte, 20)): "is of a scheme", "5f4dcc3b5aa765d61d8327deb882cf99": "is of a scheme",
-		"{SSHA}" + base64.StdEncoding.EncodeToString(make([]byte, 20)): "has no salt", "$argon2id$v=19$m=999999999,t=1,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA": "costs that are not taken", "$argon2id$v=16$m=1024,t=1,p=1$c2FsdHNhbHQ$AAAA": "another version",
-		"$2b$31$abcdefghijklmnopqrstuuabcdefghijklmnopqrstuvwxyzabcde": "cost above 15", "$pbkdf2-sha256$10$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA": "number of rounds", "$pbkdf2-md5$1200$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA": "a digest",
-		"$scrypt$ln=30,r=8,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA": "costs that are not taken", strings.Repeat("$", 1025): "longer than",
+		"": "is of a scheme that is not taken", "plain text": "is of a scheme",
+		"{SHA}" + base64.StdEncoding.EncodeToString(make([]byte, 20)):                "is of a scheme",
+		"5f4dcc3b5aa765d61d8327deb882cf99":                                           "is of a scheme",
+		"{SSHA}" + base64.StdEncoding.EncodeToString(make([]byte, 20)):               "has no salt",
+		"$argon2id$v=19$m=999999999,t=1,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA": "costs that are not taken",
+		"$argon2id$v=16$m=1024,t=1,p=1$c2FsdHNhbHQ$AAAA":                             "another version",
+		"$2b$31$abcdefghijklmnopqrstuuabcdefghijklmnopqrstuvwxyzabcde":               "cost above 15",
+		"$pbkdf2-sha256$10$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA":                  "number of rounds",
+		"$pbkdf2-md5$1200$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA":                   "a digest",
+		"$scrypt$ln=30,r=8,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAAAAAAA":              "costs that are not taken",
+		strings.Repeat("$", 1025):                                                    "longer than",
 	} {
 		_, err := passwords.Read(text)
 		assert.ErrorContains(t, err, says, text)

@@ -10,13 +10,15 @@ import (
 	"innergate/core/config"
 )
 
-// PathRule is the first rule that fits a path. A path is compared in small letters, besides for being open: what opens a path must fit it to the letter.
+// PathRule is the first rule that fits a path. A path is compared in small letters, besides for being open: what opens
+// a path must fit it to the letter.
 func PathRule(rules []config.PathRule, method, path string) config.PathRule {
 	for _, r := range rules {
 		if len(r.Methods) > 0 && !slices.Contains(r.Methods, method) {
 			continue
 		}
-		if r.Then == config.PathOpen && under(r.Path, path) || r.Then != config.PathOpen && under(strings.ToLower(r.Path), strings.ToLower(path)) {
+		if r.Then == config.PathOpen && under(r.Path, path) ||
+			r.Then != config.PathOpen && under(strings.ToLower(r.Path), strings.ToLower(path)) {
 			return r
 		}
 	}
@@ -28,8 +30,9 @@ func under(base, path string) bool {
 	return ok && (rest == "" || strings.HasSuffix(base, "/") || rest[0] == '/')
 }
 
-// PlainPath says whether a path means the same to everybody who reads it: no dots as a step, escapes of separators, parameters, doubled slashes, or dots
-// and blanks at the end of a name, that an upstream could read otherwise than the rules do. Raw is the path as it came, escapes and all.
+// PlainPath says whether a path means the same to everybody who reads it: no dots as a step, escapes of separators,
+// parameters, doubled slashes, or dots and blanks at the end of a name, that an upstream could read otherwise than the
+// rules do. Raw is the path as it came, escapes and all.
 func PlainPath(raw string) bool {
 	lower := strings.ToLower(raw)
 	for _, trick := range []string{"//", "\\", "%2f", "%5c", "%2e", "%00", "%25", "%3b", ";"} {

@@ -8,7 +8,8 @@ import (
 	"innergate/core/config"
 )
 
-// Snippet is what an nginx in front of the application needs, where it passes requests on itself and asks the gate about each.
+// Snippet is what an nginx in front of the application needs, where it passes requests on itself and asks the gate
+// about each.
 func Snippet(o *config.GuardedApplication, headers []string) string {
 	u, err := url.Parse(o.PublicURL)
 	if err != nil || len(o.Upstreams) == 0 {
@@ -23,7 +24,12 @@ func Snippet(o *config.GuardedApplication, headers []string) string {
 	var set strings.Builder
 	for _, h := range headers {
 		name := strings.ReplaceAll(strings.ToLower(h), "-", "_")
-		fmt.Fprintf(&set, "        auth_request_set $gate_%[1]s $upstream_http_%[1]s;\n        proxy_set_header %[2]s $gate_%[1]s;\n", name, h)
+		fmt.Fprintf(
+			&set,
+			"        auth_request_set $gate_%[1]s $upstream_http_%[1]s;\n        proxy_set_header %[2]s $gate_%[1]s;\n",
+			name,
+			h,
+		)
 	}
 	return fmt.Sprintf(`# The guard listens at 127.0.0.1:8421 here, and this nginx is among the gate's trusted proxies.
 server {

@@ -8,11 +8,14 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// lookalikes are letters of other scripts that can't be told from a Latin one by eye (after Unicode Technical Standard 39), in their folded form.
+// lookalikes are letters of other scripts that can't be told from a Latin one by eye (after Unicode Technical Standard
+// 39), in their folded form.
 var lookalikes = func() map[rune]rune {
 	m := map[rune]rune{}
 	for latin, others := range map[rune]string{
-		'a': "аαɑ", 'b': "Ьƅ", 'c': "сϲᴄ", 'd': "ԁ", 'e': "еҽ", 'g': "ɡ", 'h': "һ", 'i': "іιı", 'j': "јϳ", 'k': "кκ", 'l': "ӏǀ", 'm': "м", 'n': "ոη", 'o': "оοօσ", 'p': "рρ", 'q': "ԛ", 's': "ѕ", 't': "тτ",
+		'a': "аαɑ", 'b': "Ьƅ", 'c': "сϲᴄ", 'd': "ԁ", 'e': "еҽ", 'g': "ɡ", 'h': "һ", 'i': "іιı", 'j': "јϳ", 'k': "кκ", 'l': "ӏǀ",
+		'm': "м",
+		'n': "ոη", 'o': "оοօσ", 'p': "рρ", 'q': "ԛ", 's': "ѕ", 't': "тτ",
 		'u': "υս", 'v': "νѵ", 'w': "ԝѡ", 'x': "хχ", 'y': "уγү", 'z': "ᴢ",
 	} {
 		for _, r := range others {
@@ -22,8 +25,9 @@ var lookalikes = func() map[rune]rune {
 	return m
 }()
 
-// Key is what two values have in common that people would take for the same: compatibility form, small letters, Latin letters for those that look like them, and
-// nothing that can't be seen. Values are looked for by it and then compared exactly, so that a difference is found and refused, never overlooked.
+// Key is what two values have in common that people would take for the same: compatibility form, small letters, Latin
+// letters for those that look like them, and nothing that can't be seen. Values are looked for by it and then compared
+// exactly, so that a difference is found and refused, never overlooked.
 func Key(v string) string {
 	if plain(v) {
 		return v

@@ -13,8 +13,8 @@ import (
 // What a person can be found by.
 var fields = []string{ExternalID, Username, Mail}
 
-// Way is one way to find a person by a value: external_id, username or email, taken from the profile attribute of that name, or computed. In JSON and YAML it is the word
-// alone, or the word with an expression.
+// Way is one way to find a person by a value: external_id, username or email, taken from the profile attribute of that
+// name, or computed. In JSON and YAML it is the word alone, or the word with an expression.
 type Way struct {
 	By   string
 	Expr string
@@ -43,8 +43,9 @@ func (w *Way) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// Matching says how a provider's subjects are matched to people that are known already. A link always goes first. Nothing is matched by value unless it lies within
-// what the provider may speak for; the zero value matches by link alone.
+// Matching says how a provider's subjects are matched to people that are known already. A link always goes first.
+// Nothing is matched by value unless it lies within what the provider may speak for; the zero value matches by link
+// alone.
 type Matching struct {
 	By []Way `json:"by,omitempty"`
 	// Domains are the mail domains that the provider may speak for, Scopes those of scoped identifiers (name@scope).
@@ -52,7 +53,8 @@ type Matching struct {
 	Scopes  []string `json:"scopes,omitempty"`
 	// Unscoped lets it speak for user names and external IDs that have no scope.
 	Unscoped bool `json:"unscoped,omitempty"`
-	// MailUnproven takes mail addresses within the domains for proven although the provider says nothing about it (email_verified).
+	// MailUnproven takes mail addresses within the domains for proven although the provider says nothing about it
+	// (email_verified).
 	MailUnproven bool `json:"mailUnproven,omitempty"`
 }
 
@@ -77,7 +79,11 @@ func (m *Matching) Check() error {
 			return fmt.Errorf("way %d: to match by mail, name the domains that the provider may speak for", i+1)
 		}
 		if fieldOf(w.By) != Mail && len(m.Scopes) == 0 && !m.Unscoped {
-			return fmt.Errorf("way %d: to match by %s, name the scopes that the provider may speak for, or allow values without one", i+1, w.By)
+			return fmt.Errorf(
+				"way %d: to match by %s, name the scopes that the provider may speak for, or allow values without one",
+				i+1,
+				w.By,
+			)
 		}
 	}
 	for _, d := range slices.Concat(m.Domains, m.Scopes) {
@@ -95,8 +101,9 @@ func fieldOf(by string) string {
 	return by
 }
 
-// Question is a value to look for: in Field, by Key. Refused is set where the provider may not speak for it; then a person who has the value is not matched, but the
-// sign-in is refused, so that nobody gets a second record or another's.
+// Question is a value to look for: in Field, by Key. Refused is set where the provider may not speak for it; then a
+// person who has the value is not matched, but the sign-in is refused, so that nobody gets a second record or
+// another's.
 type Question struct {
 	Field   string
 	Value   string
@@ -167,7 +174,8 @@ type Candidate struct {
 	Linked bool
 }
 
-// Judge decides about those who were found for a question: it gives the one person, nobody, or a refusal. It never guesses.
+// Judge decides about those who were found for a question: it gives the one person, nobody, or a refusal. It never
+// guesses.
 func (q Question) Judge(found []Candidate) (*Candidate, error) {
 	switch {
 	case len(found) == 0:
@@ -179,9 +187,17 @@ func (q Question) Judge(found []Candidate) (*Candidate, error) {
 		for _, c := range found {
 			names = append(names, c.Name+" ("+c.Value+")")
 		}
-		return nil, explain.New("match.several", explain.Fact(claims.InWords(q.Field), q.Value), explain.Fact("people", strings.Join(names, "; ")))
+		return nil, explain.New(
+			"match.several",
+			explain.Fact(claims.InWords(q.Field), q.Value),
+			explain.Fact("people", strings.Join(names, "; ")),
+		)
 	case found[0].Value != q.Value:
-		return nil, explain.New("match.differs", explain.Pair(claims.InWords(q.Field), found[0].Value, q.Value), explain.Fact("they differ", Difference(found[0].Value, q.Value)))
+		return nil, explain.New(
+			"match.differs",
+			explain.Pair(claims.InWords(q.Field), found[0].Value, q.Value),
+			explain.Fact("they differ", Difference(found[0].Value, q.Value)),
+		)
 	case found[0].Linked:
 		return nil, explain.New("match.already-linked", explain.Fact("person", found[0].Name))
 	}

@@ -1,5 +1,6 @@
-// Package people decides whom an incoming subject means, what becomes of a person's profile at a sign-in, and which groups and person type follow from
-// it. It works on values: what is in the store is handed in, what should be written is handed back.
+// Package people decides whom an incoming subject means, what becomes of a person's profile at a sign-in, and which
+// groups and person type follow from it. It works on values: what is in the store is handed in, what should be written
+// is handed back.
 package people
 
 import (
@@ -12,7 +13,8 @@ import (
 	"innergate/core/claims"
 )
 
-// Attribute says how an attribute of the profile is treated. Attributes that are not defined are text, kept, and seen by nobody but engineers.
+// Attribute says how an attribute of the profile is treated. Attributes that are not defined are text, kept, and seen
+// by nobody but engineers.
 type Attribute struct {
 	Name  string `json:"name"`
 	Words string `json:"words,omitempty"`
@@ -38,8 +40,19 @@ type Settings struct {
 // DefaultSettings are those of a new gate.
 func DefaultSettings() Settings {
 	return Settings{Types: []string{"staff", "partner", "guest"}, Attributes: []Attribute{
-		{Name: "name", Type: "text", Visible: true, Editable: true}, {Name: "given_name", Type: "text", Visible: true, Editable: true}, {Name: "family_name", Type: "text", Visible: true, Editable: true},
-		{Name: "email", Type: "mail", Visible: true, Editable: true}, {Name: "phone_number", Type: "text", Visible: true, Editable: true}, {Name: "preferred_username", Type: "text", Visible: true},
+		{
+			Name:     "name",
+			Type:     "text",
+			Visible:  true,
+			Editable: true,
+		}, {Name: "given_name", Type: "text", Visible: true, Editable: true},
+		{Name: "family_name", Type: "text", Visible: true, Editable: true},
+		{
+			Name:     "email",
+			Type:     "mail",
+			Visible:  true,
+			Editable: true,
+		}, {Name: "phone_number", Type: "text", Visible: true, Editable: true}, {Name: "preferred_username", Type: "text", Visible: true},
 		{Name: "groups", Type: "list"},
 	}}
 }

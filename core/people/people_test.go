@@ -23,7 +23,8 @@ func code(err error) string {
 
 func TestKeysOfWhatLooksAlike(t *testing.T) {
 	for _, same := range [][]string{
-		{"mira.voss@saltmere.example", "Mira.Voss@SALTMERE.example", " mira.voss@saltmere.example ", "mira.vоss@saltmere.example" /* Cyrillic о */, "ｍira.voss@saltmere.example", "mira.voss\u200b@saltmere.example"},
+		{"mira.voss@saltmere.example", "Mira.Voss@SALTMERE.example", " mira.voss@saltmere.example ",
+			"mira.vоss@saltmere.example" /* Cyrillic о */, "ｍira.voss@saltmere.example", "mira.voss\u200b@saltmere.example"},
 		{"zoë", "zoe\u0308"}, {"strasse", "STRASSE"}, {"straße", "STRASSE"},
 	} {
 		for _, v := range same {
@@ -40,7 +41,16 @@ func TestKeysOfWhatLooksAlike(t *testing.T) {
 
 func TestMatchingAsksInOrderAndWithinItsTrust(t *testing.T) {
 	var m people.Matching
-	require.NoError(t, json.Unmarshal([]byte(`{"by":["external_id",{"username":"email.before(\"@\")"},"email"],"domains":["northquay.example"],"scopes":["northquay.example"],"unscoped":true}`), &m))
+	require.NoError(
+		t,
+		json.Unmarshal(
+			[]byte(
+				`{"by":["external_id",{"username":"email.before(\"@\")"},"email"],"domains":["northquay.example"],`+
+					`"scopes":["northquay.example"],"unscoped":true}`,
+			),
+			&m,
+		),
+	)
 	require.NoError(t, m.Check())
 	again, err := json.Marshal(m)
 	require.NoError(t, err)
@@ -108,12 +118,33 @@ func TestMatchingThatCantBeUsed(t *testing.T) {
 func TestProfilesAreMergedByTheirRules(t *testing.T) {
 	s := people.Settings{Types: []string{"staff"}, Attributes: []people.Attribute{{Name: "shift", Session: true}}}
 	held := people.Held{
-		Profile: claims.Bag{"name": {"Mira V."}, "email": {"old@saltmere.example"}, "phone_number": {"1"}, "title": {"Purser"}, "nickname": {"Mi"}},
-		Sources: map[string]string{"name": people.ByHand, "email": "staff", "phone_number": people.ByHand, "title": "staff", "nickname": "other"},
+		Profile: claims.Bag{
+			"name":         {"Mira V."},
+			"email":        {"old@saltmere.example"},
+			"phone_number": {"1"},
+			"title":        {"Purser"},
+			"nickname":     {"Mi"},
+		},
+		Sources: map[string]string{
+			"name":         people.ByHand,
+			"email":        "staff",
+			"phone_number": people.ByHand,
+			"title":        "staff",
+			"nickname":     "other",
+		},
 	}
-	got := s.Merge(held, claims.Bag{"name": {"Mira Voss"}, "email": {"new@saltmere.example"}, "phone_number": {"2"}, "shift": {"night"}}, []string{"name", "email", "phone_number", "title", "nickname", "shift"}, "staff",
-		map[string]string{"name": people.LocalWins, "email": people.FirstStays})
-	assert.Equal(t, claims.Bag{"name": {"Mira V."}, "email": {"old@saltmere.example"}, "phone_number": {"2"}, "nickname": {"Mi"}}, got.Profile)
+	got := s.Merge(
+		held,
+		claims.Bag{"name": {"Mira Voss"}, "email": {"new@saltmere.example"}, "phone_number": {"2"}, "shift": {"night"}},
+		[]string{"name", "email", "phone_number", "title", "nickname", "shift"},
+		"staff",
+		map[string]string{"name": people.LocalWins, "email": people.FirstStays},
+	)
+	assert.Equal(
+		t,
+		claims.Bag{"name": {"Mira V."}, "email": {"old@saltmere.example"}, "phone_number": {"2"}, "nickname": {"Mi"}},
+		got.Profile,
+	)
 	assert.Equal(t, []string{"phone_number", "title"}, got.Changed, "what this provider gave and no longer sends is gone; another's stays")
 	assert.Equal(t, []string{"night"}, got.Whole["shift"])
 	assert.NotContains(t, got.Profile, "shift", "what is for the session only is not kept")
@@ -122,7 +153,11 @@ func TestProfilesAreMergedByTheirRules(t *testing.T) {
 }
 
 func TestGrants(t *testing.T) {
-	list := []people.Grant{{Attribute: "groups", Value: "ferry-crew", Groups: []string{"crew"}, Type: "staff"}, {If: `"quay-lead" in values("groups") && email.endsWith("@northquay.example")`, Groups: []string{"leads", "crew"}, Type: "partner"}, {Groups: []string{"all"}}}
+	list := []people.Grant{
+		{Attribute: "groups", Value: "ferry-crew", Groups: []string{"crew"}, Type: "staff"},
+		{If: `"quay-lead" in values("groups") && email.endsWith("@northquay.example")`, Groups: []string{"leads", "crew"}, Type: "partner"},
+		{Groups: []string{"all"}},
+	}
 	require.NoError(t, people.CheckGrants(list))
 	groups, kind, by, err := people.Granted(list, claims.Bag{"groups": {"ferry-crew", "quay-lead"}, "email": {"ivo@northquay.example"}})
 	require.NoError(t, err)
@@ -133,19 +168,36 @@ func TestGrants(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"all"}, groups)
 	assert.Empty(t, kind)
-	for _, bad := range []people.Grant{{}, {Attribute: "groups", Groups: []string{"x"}}, {If: "1", Groups: []string{"x"}}, {If: "true", Attribute: "a", Value: "b", Type: "c"}} {
+	for _, bad := range []people.Grant{{}, {Attribute: "groups", Groups: []string{"x"}}, {If: "1", Groups: []string{"x"}},
+		{If: "true", Attribute: "a", Value: "b", Type: "c"}} {
 		assert.Error(t, people.CheckGrants([]people.Grant{bad}))
 	}
 }
 
 func TestProfilesAreChecked(t *testing.T) {
-	s := people.Settings{Types: []string{"staff"}, Attributes: []people.Attribute{{Name: "email", Type: "mail"}, {Name: "since", Type: "date"}, {Name: "berths", Type: "number"}, {Name: "swims", Type: "yes-no"}}}
+	s := people.Settings{
+		Types: []string{"staff"},
+		Attributes: []people.Attribute{
+			{Name: "email", Type: "mail"},
+			{Name: "since", Type: "date"},
+			{Name: "berths", Type: "number"},
+			{Name: "swims", Type: "yes-no"},
+		},
+	}
 	require.NoError(t, s.Check())
-	assert.NoError(t, s.CheckProfile(claims.Bag{"email": {"zoë@saltmere.example"}, "since": {"2026-11-23"}, "berths": {"4.5"}, "swims": {"true"}, "name": {"伊藤 咲良"}}))
-	for name, value := range map[string]string{"email": "no mail", "since": "yesterday", "berths": "many", "swims": "maybe", "name": "a\x00b", "bad name": "x", "memberships": "crew"} {
+	assert.NoError(
+		t,
+		s.CheckProfile(
+			claims.Bag{"email": {"zoë@saltmere.example"}, "since": {"2026-11-23"}, "berths": {"4.5"}, "swims": {"true"}, "name": {"伊藤 咲良"}},
+		),
+	)
+	for name, value := range map[string]string{"email": "no mail", "since": "yesterday", "berths": "many", "swims": "maybe",
+		"name": "a\x00b", "bad name": "x", "memberships": "crew"} {
 		assert.Error(t, s.CheckValues(name, []string{value}), name)
 	}
-	for _, bad := range []people.Settings{{}, {Types: []string{"Staff"}}, {Types: []string{"a", "a"}}, {Types: []string{"a"}, Attributes: []people.Attribute{{Name: "x", Editable: true}}}, {Types: []string{"a"}, Attributes: []people.Attribute{{Name: "person_type"}}}} {
+	for _, bad := range []people.Settings{{}, {Types: []string{"Staff"}}, {Types: []string{"a", "a"}},
+		{Types: []string{"a"}, Attributes: []people.Attribute{{Name: "x", Editable: true}}},
+		{Types: []string{"a"}, Attributes: []people.Attribute{{Name: "person_type"}}}} {
 		assert.Error(t, bad.Check())
 	}
 	require.NoError(t, people.DefaultSettings().Check())

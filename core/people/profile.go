@@ -90,23 +90,28 @@ func Granted(list []Grant, profile claims.Bag) (groups []string, kind string, by
 	return groups, kind, by, nil
 }
 
-// Held is what is stored of a person's profile: the values, and for each where it came from (a provider's ID, or ByHand).
+// Held is what is stored of a person's profile: the values, and for each where it came from (a provider's ID, or
+// ByHand).
 type Held struct {
 	Profile claims.Bag
 	Sources map[string]string
 }
 
-// Merged is what a sign-in makes of a profile. Whole is what the applications' mappings see: what is kept, and what is for this sign-in only.
+// Merged is what a sign-in makes of a profile. Whole is what the applications' mappings see: what is kept, and what is
+// for this sign-in only.
 type Merged struct {
 	Held
 	Whole   claims.Bag
 	Changed []string // names whose kept values change
 }
 
-// Merge brings what a provider sent into what is held. Sets are the names that its mapping can set: where one of them did not come, what the same provider gave
-// earlier goes.
+// Merge brings what a provider sent into what is held. Sets are the names that its mapping can set: where one of them
+// did not come, what the same provider gave earlier goes.
 func (s Settings) Merge(held Held, came claims.Bag, sets []string, provider string, keep map[string]string) Merged {
-	out := Merged{Held: Held{Profile: make(claims.Bag, len(held.Profile)+len(came)), Sources: make(map[string]string, len(came))}, Whole: make(claims.Bag, len(came))}
+	out := Merged{
+		Held:  Held{Profile: make(claims.Bag, len(held.Profile)+len(came)), Sources: make(map[string]string, len(came))},
+		Whole: make(claims.Bag, len(came)),
+	}
 	for name, values := range held.Profile {
 		out.Profile[name], out.Sources[name] = values, held.Sources[name]
 	}

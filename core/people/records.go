@@ -93,7 +93,8 @@ func NewReader(from io.Reader, form string) (*Reader, error) {
 	return nil, fmt.Errorf("%q is no form of a file; csv and jsonl are", form)
 }
 
-// Next gives the next person. A *LineError names a line that can't be read; the reader may go on behind it. io.EOF is the end.
+// Next gives the next person. A *LineError names a line that can't be read; the reader may go on behind it. io.EOF is
+// the end.
 func (r *Reader) Next() (*Record, error) { return r.next() }
 
 func (r *Reader) lines(from io.Reader) {

@@ -35,7 +35,12 @@ func all(t *testing.T, text, form string) (records []*people.Record, wrong []str
 }
 
 func TestPeopleInCSV(t *testing.T) {
-	records, wrong := all(t, "\ufeffexternal_id;name;active;groups at the gate;shift\n1;\"Zoë \"\"Zo\"\" Öberg\";no;crew|quay;day|night\n2;Two\n3;Three;perhaps;;\n\n4;Four;;;\n", people.FormCSV)
+	records, wrong := all(
+		t,
+		"\ufeffexternal_id;name;active;groups at the gate;shift\n1;\"Zoë \"\"Zo\"\" Öberg\";no;crew|quay;day|night\n2;Two\n"+
+			"3;Three;perhaps;;\n\n4;Four;;;\n",
+		people.FormCSV,
+	)
 	require.Len(t, records, 2)
 	assert.Equal(t, claims.Bag{"external_id": {"1"}, "name": {`Zoë "Zo" Öberg`}, "shift": {"day", "night"}}, records[0].Profile)
 	assert.Equal(t, []string{"crew", "quay"}, records[0].Groups)
@@ -72,9 +77,23 @@ func TestExportIsNoProgram(t *testing.T) {
 	var b bytes.Buffer
 	w, err := people.NewCSVWriter(&b, []string{"name", "phone_number"})
 	require.NoError(t, err)
-	require.NoError(t, w.Write(&people.Record{ID: "1", Type: "staff", Groups: []string{"crew", "quay"}, Profile: claims.Bag{"name": {`=cmd|' /C calc'!A0`}, "phone_number": {"-5", "6"}}}))
+	require.NoError(
+		t,
+		w.Write(
+			&people.Record{
+				ID:      "1",
+				Type:    "staff",
+				Groups:  []string{"crew", "quay"},
+				Profile: claims.Bag{"name": {`=cmd|' /C calc'!A0`}, "phone_number": {"-5", "6"}},
+			},
+		),
+	)
 	require.NoError(t, w.Flush())
-	assert.Equal(t, "id,type,active,login,groups at the gate,name,phone_number\n1,staff,true,,crew|quay,'=cmd|' /C calc'!A0,'-5|6\n", b.String())
+	assert.Equal(
+		t,
+		"id,type,active,login,groups at the gate,name,phone_number\n1,staff,true,,crew|quay,'=cmd|' /C calc'!A0,'-5|6\n",
+		b.String(),
+	)
 }
 
 func TestRecordsAreChecked(t *testing.T) {

@@ -28,7 +28,8 @@ func Outbound(profile claims.Bag, groups []string, kind string, roles []string) 
 	return bag
 }
 
-// ProvenBy adds what the provider says about its mail address, where the mapping leaves that out and the address is the one that came: the proof is of that one only.
+// ProvenBy adds what the provider says about its mail address, where the mapping leaves that out and the address is the
+// one that came: the proof is of that one only.
 func ProvenBy(came, received claims.Bag) claims.Bag {
 	proof, mail := received["email_verified"], received.First("email")
 	if len(proof) == 0 || mail == "" || len(came["email_verified"]) > 0 || !strings.EqualFold(strings.TrimSpace(mail), came.First(Mail)) {

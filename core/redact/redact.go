@@ -66,10 +66,15 @@ func Mask(e *trace.Entry) {
 		if d.About == "person" && !strings.HasPrefix(d.By, "link to ") {
 			copied.By = Masked(d.By)
 		}
-		copied.Passed = slices.DeleteFunc(slices.Clone(d.Passed), func(s string) bool { return d.About != "access" || strings.HasPrefix(s, "asked about: ") })
+		copied.Passed = slices.DeleteFunc(
+			slices.Clone(d.Passed),
+			func(s string) bool { return d.About != "access" || strings.HasPrefix(s, "asked about: ") },
+		)
 		e.Decision = &copied
 	}
-	if f := e.Failure; f != nil && (strings.HasPrefix(f.Code, "match.") || strings.HasPrefix(f.Code, "access.") || strings.HasPrefix(f.Code, "subject.") || strings.HasPrefix(f.Code, "map.") || f.Code == "saml.subject-differs") {
+	if f := e.Failure; f != nil &&
+		(strings.HasPrefix(f.Code, "match.") || strings.HasPrefix(f.Code, "access.") || strings.HasPrefix(f.Code, "subject.") ||
+			strings.HasPrefix(f.Code, "map.") || f.Code == "saml.subject-differs") {
 		copied := *f
 		copied.Evidence = nil
 		e.Failure = &copied

@@ -29,20 +29,40 @@ import (
 func federation(t testing.TB, entities int, signer *pair) []byte {
 	cert := base64.StdEncoding.EncodeToString(provider(t).cert.Raw)
 	var b bytes.Buffer
-	b.WriteString(`<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" xmlns:ds="http://www.w3.org/2000/09/xmldsig#" xmlns:mdui="urn:oasis:names:tc:SAML:metadata:ui" ID="all" Name="harbours.example" validUntil="2026-12-01T00:00:00Z" cacheDuration="PT6H">` + "\n")
+	b.WriteString(
+		`<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" xmlns:ds="http://www.w3.org/2000/09/xmldsig#" ` +
+			`xmlns:mdui="urn:oasis:names:tc:SAML:metadata:ui" ID="all" Name="harbours.example" validUntil="2026-12-01T00:00:00Z" ` +
+			`cacheDuration="PT6H">` + "\n",
+	)
 	for i := range entities {
 		fmt.Fprintf(&b, `  <md:EntityDescriptor entityID="https://port-%05d.harbours.example/saml">
     <md:SPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">
-      <md:Extensions><mdui:UIInfo><mdui:DisplayName xml:lang="en">Port %d &amp; sons</mdui:DisplayName><mdui:Description xml:lang="en">%s</mdui:Description></mdui:UIInfo></md:Extensions>
-      <md:KeyDescriptor use="signing"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>
-      <md:KeyDescriptor use="encryption"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>
+      <md:Extensions><mdui:UIInfo><mdui:DisplayName xml:lang="en">Port %d &amp; sons</mdui:DisplayName><mdui:Description `+
+			`xml:lang="en">%s</mdui:Description></mdui:UIInfo></md:Extensions>
+      <md:KeyDescriptor use="signing"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data>`+
+			`</ds:KeyInfo></md:KeyDescriptor>
+      <md:KeyDescriptor use="encryption"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data>`+
+			`</ds:KeyInfo></md:KeyDescriptor>
 `, i, i, strings.Repeat("A quiet place by the sea. ", 40), cert, cert)
 		for n := range 6 {
-			fmt.Fprintf(&b, `      <md:AssertionConsumerService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" Location="https://port-%05d.harbours.example/acs/%d" index="%d"/>`+"\n", i, n, n)
+			fmt.Fprintf(
+				&b,
+				`      <md:AssertionConsumerService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" `+
+					`Location="https://port-%05d.harbours.example/acs/%d" index="%d"/>`+"\n",
+				i,
+				n,
+				n,
+			)
 		}
 		b.WriteString("      <md:AttributeConsumingService index=\"0\"><md:ServiceName xml:lang=\"en\">Port</md:ServiceName>\n")
 		for n := range 8 {
-			fmt.Fprintf(&b, `        <md:RequestedAttribute Name="urn:oid:2.5.4.%d" NameFormat="urn:oasis:names:tc:SAML:2.0:attrname-format:uri" FriendlyName="attribute%d"/>`+"\n", n, n)
+			fmt.Fprintf(
+				&b,
+				`        <md:RequestedAttribute Name="urn:oid:2.5.4.%d" NameFormat="urn:oasis:names:tc:SAML:2.0:attrname-format:uri" `+
+					`FriendlyName="attribute%d"/>`+"\n",
+				n,
+				n,
+			)
 		}
 		b.WriteString("      </md:AttributeConsumingService>\n    </md:SPSSODescriptor>\n  </md:EntityDescriptor>\n")
 	}
@@ -58,7 +78,9 @@ func federation(t testing.TB, entities int, signer *pair) []byte {
 
 func TestStreamMetadata(t *testing.T) {
 	doc := federation(t, 50, nil)
-	for name, r := range map[string]io.Reader{"at once": bytes.NewReader(doc), "byte by byte": iotest.OneByteReader(bytes.NewReader(doc)), "byte order mark": io.MultiReader(strings.NewReader("\ufeff"), bytes.NewReader(doc)), "declaration": io.MultiReader(strings.NewReader("<?xml version=\"1.0\"?>\n<!-- made nightly -->"), bytes.NewReader(doc))} {
+	for name, r := range map[string]io.Reader{"at once": bytes.NewReader(doc), "byte by byte": iotest.OneByteReader(bytes.NewReader(doc)),
+		"byte order mark": io.MultiReader(strings.NewReader("\ufeff"), bytes.NewReader(doc)),
+		"declaration":     io.MultiReader(strings.NewReader("<?xml version=\"1.0\"?>\n<!-- made nightly -->"), bytes.NewReader(doc))} {
 		t.Run(name, func(t *testing.T) {
 			var ids []string
 			a, err := saml.StreamMetadata(r, saml.ReadOptions{Now: now}, func(d *saml.Document, raw *xmltree.Element) error {
@@ -72,7 +94,11 @@ func TestStreamMetadata(t *testing.T) {
 				return nil
 			})
 			require.NoError(t, err)
-			assert.Equal(t, saml.Aggregate{Name: "harbours.example", ValidUntil: a.ValidUntil, CacheDuration: 6 * time.Hour, Entities: 50}, *a)
+			assert.Equal(
+				t,
+				saml.Aggregate{Name: "harbours.example", ValidUntil: a.ValidUntil, CacheDuration: 6 * time.Hour, Entities: 50},
+				*a,
+			)
 			assert.Len(t, ids, 50)
 			assert.Equal(t, "https://port-00049.harbours.example/saml", ids[49])
 		})
@@ -82,12 +108,16 @@ func TestStreamMetadata(t *testing.T) {
 func TestStreamMetadataStopsWhenTold(t *testing.T) {
 	enough := errors.New("enough")
 	n := 0
-	_, err := saml.StreamMetadata(bytes.NewReader(federation(t, 10, nil)), saml.ReadOptions{Now: now}, func(*saml.Document, *xmltree.Element) error {
-		if n++; n == 3 {
-			return enough
-		}
-		return nil
-	})
+	_, err := saml.StreamMetadata(
+		bytes.NewReader(federation(t, 10, nil)),
+		saml.ReadOptions{Now: now},
+		func(*saml.Document, *xmltree.Element) error {
+			if n++; n == 3 {
+				return enough
+			}
+			return nil
+		},
+	)
 	assert.ErrorIs(t, err, enough)
 	assert.Equal(t, 3, n)
 }
@@ -95,22 +125,29 @@ func TestStreamMetadataStopsWhenTold(t *testing.T) {
 func TestStreamMetadataRefuses(t *testing.T) {
 	good := string(federation(t, 3, nil))
 	for name, c := range map[string]struct{ doc, says string }{
-		"truncated":         {good[:len(good)-200], "has no end"},
-		"in a tag":          {good[:strings.Index(good, "entityID=")+12], "has no end"},
-		"one entity only":   {`<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" entityID="urn:x"/>`, "not EntitiesDescriptor"},
-		"text between":      {strings.Replace(good, "<md:EntityDescriptor", "x<md:EntityDescriptor", 1), "text stands between"},
-		"CDATA between":     {strings.Replace(good, "<md:EntityDescriptor", "<![CDATA[ ]]><md:EntityDescriptor", 1), "text stands between"},
-		"DOCTYPE":           {"<!DOCTYPE x>" + good, "document type declaration"},
-		"behind the end":    {good + "<x/>", "something stands after"},
-		"crossed end tags":  {strings.Replace(good, "</md:SPSSODescriptor>\n  </md:EntityDescriptor>", "</md:EntityDescriptor></md:SPSSODescriptor>", 1), "does not fit"},
+		"truncated": {good[:len(good)-200], "has no end"},
+		"in a tag":  {good[:strings.Index(good, "entityID=")+12], "has no end"},
+		"one entity only": {`<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" entityID="urn:x"/>`,
+			"not EntitiesDescriptor"},
+		"text between":   {strings.Replace(good, "<md:EntityDescriptor", "x<md:EntityDescriptor", 1), "text stands between"},
+		"CDATA between":  {strings.Replace(good, "<md:EntityDescriptor", "<![CDATA[ ]]><md:EntityDescriptor", 1), "text stands between"},
+		"DOCTYPE":        {"<!DOCTYPE x>" + good, "document type declaration"},
+		"behind the end": {good + "<x/>", "something stands after"},
+		"crossed end tags": {strings.Replace(good, "</md:SPSSODescriptor>\n  </md:EntityDescriptor>",
+			"</md:EntityDescriptor></md:SPSSODescriptor>", 1), "does not fit"},
 		"undeclared prefix": {strings.Replace(good, "<mdui:UIInfo", "<other:UIInfo", 1), "not declared"},
 		"nested too deep":   {strings.Repeat(`<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">`, 40), "nested deeper"},
-		"endless element":   {`<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata"><EntityDescriptor entityID="` + strings.Repeat("x", 5<<20), "more than the"},
-		"nothing":           {"", "no root element"},
-		"not UTF-8":         {strings.Replace(good, "Port 1 ", "Port \xff ", 1), "UTF-8"},
+		"endless element": {`<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata"><EntityDescriptor entityID="` +
+			strings.Repeat("x", 5<<20), "more than the"},
+		"nothing":   {"", "no root element"},
+		"not UTF-8": {strings.Replace(good, "Port 1 ", "Port \xff ", 1), "UTF-8"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := saml.StreamMetadata(strings.NewReader(c.doc), saml.ReadOptions{Now: now}, func(*saml.Document, *xmltree.Element) error { return nil })
+			_, err := saml.StreamMetadata(
+				strings.NewReader(c.doc),
+				saml.ReadOptions{Now: now},
+				func(*saml.Document, *xmltree.Element) error { return nil },
+			)
 			assert.ErrorContains(t, err, c.says)
 		})
 	}
@@ -131,14 +168,16 @@ func TestVerifyStream(t *testing.T) {
 		doc    string
 		reason xmlsig.Reason
 	}{
-		"another key":      {doc, xmlsig.WrongKey},
-		"changed text":     {strings.Replace(doc, "Port 3 ", "Port 8 ", 1), xmlsig.Altered},
-		"changed address":  {strings.Replace(doc, "/acs/1", "/acs/9", 1), xmlsig.Altered},
-		"changed end":      {strings.Replace(doc, "2026-12-01", "2027-12-01", 1), xmlsig.Altered},
-		"white space":      {strings.Replace(doc, "\n  <md:EntityDescriptor", "\n   <md:EntityDescriptor", 1), xmlsig.Altered},
-		"entity added":     {strings.Replace(doc, "</md:EntitiesDescriptor>", `<md:EntityDescriptor entityID="urn:evil"/></md:EntitiesDescriptor>`, 1), xmlsig.Altered},
-		"not signed":       {strings.Replace(doc, signature, "", 1), xmlsig.Missing},
-		"signature last":   {strings.Replace(strings.Replace(doc, signature, "", 1), "</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1), xmlsig.Missing},
+		"another key":     {doc, xmlsig.WrongKey},
+		"changed text":    {strings.Replace(doc, "Port 3 ", "Port 8 ", 1), xmlsig.Altered},
+		"changed address": {strings.Replace(doc, "/acs/1", "/acs/9", 1), xmlsig.Altered},
+		"changed end":     {strings.Replace(doc, "2026-12-01", "2027-12-01", 1), xmlsig.Altered},
+		"white space":     {strings.Replace(doc, "\n  <md:EntityDescriptor", "\n   <md:EntityDescriptor", 1), xmlsig.Altered},
+		"entity added": {strings.Replace(doc, "</md:EntitiesDescriptor>",
+			`<md:EntityDescriptor entityID="urn:evil"/></md:EntitiesDescriptor>`, 1), xmlsig.Altered},
+		"not signed": {strings.Replace(doc, signature, "", 1), xmlsig.Missing},
+		"signature last": {strings.Replace(strings.Replace(doc, signature, "", 1), "</md:EntitiesDescriptor>",
+			signature+"</md:EntitiesDescriptor>", 1), xmlsig.Missing},
 		"two signatures":   {strings.Replace(doc, signature, signature+signature, 1), xmlsig.Malformed},
 		"the same ID":      {strings.Replace(doc, "<md:SPSSODescriptor", `<md:SPSSODescriptor ID="all"`, 1), xmlsig.Malformed},
 		"reference to all": {strings.Replace(doc, `URI="#all"`, `URI=""`, 1), xmlsig.Malformed},
@@ -195,8 +234,9 @@ func peak(f func()) float64 {
 	return float64(high-before.HeapInuse) / (1 << 20)
 }
 
-// BenchmarkAggregate reads a document of 10,000 entities, about 60 MB. The metric ratio is its time over that of a bare scan of tokens by the standard library;
-// MiB is how much more memory it takes. The bounds are 2 and 64 unsigned, 5 and 128 signed.
+// BenchmarkAggregate reads a document of 10,000 entities, about 60 MB. The metric ratio is its time over that of a bare
+// scan of tokens by the standard library; MiB is how much more memory it takes. The bounds are 2 and 64 unsigned, 5 and
+// 128 signed.
 func BenchmarkAggregate(b *testing.B) {
 	p := provider(b)
 	for _, signed := range []bool{false, true} {

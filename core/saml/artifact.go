@@ -106,7 +106,12 @@ func soapBody(doc []byte) (*xmltree.Element, error) {
 }
 
 // NewArtifactResolve asks for the message behind an artifact, in a SOAP envelope (SAML Core, section 3.5.1).
-func NewArtifactResolve(issuer EntityID, destination, artifact string, now time.Time, signer *xmlsig.Signer) (id string, doc []byte, err error) {
+func NewArtifactResolve(
+	issuer EntityID,
+	destination, artifact string,
+	now time.Time,
+	signer *xmlsig.Signer,
+) (id string, doc []byte, err error) {
 	id = keys.RandomID()
 	r := xmltree.New(NSProtocol, "samlp", "ArtifactResolve").Declare("samlp", NSProtocol).Declare("saml", NSAssertion)
 	r.Set("Destination", destination).Set("ID", id).Set("IssueInstant", formatTime(now)).Set("Version", "2.0")
@@ -151,7 +156,8 @@ func (in *IncomingResolve) ClaimedIssuer() string { return in.issuer }
 // ClaimedID is the request's ID, to be answered.
 func (in *IncomingResolve) ClaimedID() string { return clip(in.root.Value("ID"), 256) }
 
-// Check verifies who asks, and returns the artifact. A signature is always wanted here, since nothing else tells who is at the other end.
+// Check verifies who asks, and returns the artifact. A signature is always wanted here, since nothing else tells who is
+// at the other end.
 func (in *IncomingResolve) Check(rules RequestRules, rec *trace.Recorder) (Artifact, error) {
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	var none Artifact
@@ -187,7 +193,8 @@ func (in *IncomingResolve) Check(rules RequestRules, rec *trace.Recorder) (Artif
 	return a, nil
 }
 
-// NewArtifactResponse answers an ArtifactResolve, in a SOAP envelope, with the message, or with nothing, which is also a success (SAML Core, section 3.5.2).
+// NewArtifactResponse answers an ArtifactResolve, in a SOAP envelope, with the message, or with nothing, which is also
+// a success (SAML Core, section 3.5.2).
 func NewArtifactResponse(issuer EntityID, inResponseTo string, message []byte, now time.Time, signer *xmlsig.Signer) ([]byte, error) {
 	r, _ := newResponse(issuer, "", inResponseTo, now)
 	r.Local = "ArtifactResponse"
@@ -216,8 +223,8 @@ var (
 	ruleArtifactOne    = rule{"saml.artifact-content", "One message came for the artifact", "SAML Core 3.5.2"}
 )
 
-// OpenArtifactResponse checks the answer to our ArtifactResolve and gives the response in it, which is then checked like a posted one. Location is the ACS at
-// which the artifact arrived.
+// OpenArtifactResponse checks the answer to our ArtifactResolve and gives the response in it, which is then checked
+// like a posted one. Location is the ACS at which the artifact arrived.
 func OpenArtifactResponse(doc []byte, requestID, location string, rules ResponseRules, rec *trace.Recorder) (*IncomingResponse, error) {
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	root, err := soapBody(doc)
@@ -271,7 +278,10 @@ func OpenArtifactResponse(doc []byte, requestID, location string, rules Response
 	if !message.Is(NSProtocol, "Response") {
 		return nil, c.fail("saml.not-a-response", explain.Pair("message", "Response", clip(message.Local, 60)))
 	}
-	in := &IncomingResponse{received: &Received{Binding: BindingArtifact, Param: ParamArtifact, XML: message.Bytes(), Location: location}, root: message}
+	in := &IncomingResponse{
+		received: &Received{Binding: BindingArtifact, Param: ParamArtifact, XML: message.Bytes(), Location: location},
+		root:     message,
+	}
 	if i := message.First(NSAssertion, "Issuer"); i != nil {
 		if in.issuer, err = c.plain(i, 1024); err != nil {
 			return nil, err

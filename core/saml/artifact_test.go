@@ -36,7 +36,15 @@ func TestArtifactForm(t *testing.T) {
 }
 
 func resolveRules(t testing.TB) saml.RequestRules {
-	return saml.RequestRules{Partner: "Crew Rota", Issuer: appID, Location: resolver, MaxAge: time.Minute, Skew: time.Minute, Now: now, Trust: saml.Trust{Certificates: []*x509.Certificate{keyPair(t, "application", keys.RSA2048).cert}}}
+	return saml.RequestRules{
+		Partner:  "Crew Rota",
+		Issuer:   appID,
+		Location: resolver,
+		MaxAge:   time.Minute,
+		Skew:     time.Minute,
+		Now:      now,
+		Trust:    saml.Trust{Certificates: []*x509.Certificate{keyPair(t, "application", keys.RSA2048).cert}},
+	}
 }
 
 func TestArtifactResolveIsChecked(t *testing.T) {
@@ -68,17 +76,21 @@ func TestArtifactResolveIsChecked(t *testing.T) {
 		doc  []byte
 		code string
 	}{
-		"unsigned":            {unsigned, "saml.request-unsigned"},
-		"stranger's key":      {signed(stranger(t), nil), "saml.signature-wrong-key"},
-		"another artifact":    {[]byte(strings.Replace(good, artifact.String(), saml.NewArtifact(gateID, 0).String(), 1)), "saml.signature-altered"},
-		"another place":       {signed(app, func(*time.Time) string { return resolver + "/" }), "saml.destination-mismatch"},
-		"old":                 {signed(app, func(at *time.Time) string { *at = now.Add(-time.Hour); return resolver }), "saml.request-old"},
-		"no envelope":         {[]byte("<x/>"), "saml.unreadable"},
-		"empty body":          {[]byte(`<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body/></s:Envelope>`), "saml.unreadable"},
-		"another request":     {[]byte(`<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body><x/></s:Body></s:Envelope>`), "saml.not-a-request"},
-		"two requests":        {[]byte(strings.Replace(good, "</soap:Body>", "<x/></soap:Body>", 1)), "saml.unreadable"},
-		"document type":       {[]byte("<!DOCTYPE x>" + good), "saml.unreadable"},
-		"signature elsewhere": {[]byte(strings.Replace(strings.Replace(string(unsigned), "<samlp:Artifact>", good[strings.Index(good, "<ds:Signature"):strings.Index(good, "</ds:Signature>")+15]+"<samlp:Artifact>", 1), `ID="_`, `ID="x_`, 1)), "saml.signature-malformed"},
+		"unsigned":       {unsigned, "saml.request-unsigned"},
+		"stranger's key": {signed(stranger(t), nil), "saml.signature-wrong-key"},
+		"another artifact": {[]byte(strings.Replace(good, artifact.String(), saml.NewArtifact(gateID, 0).String(), 1)),
+			"saml.signature-altered"},
+		"another place": {signed(app, func(*time.Time) string { return resolver + "/" }), "saml.destination-mismatch"},
+		"old":           {signed(app, func(at *time.Time) string { *at = now.Add(-time.Hour); return resolver }), "saml.request-old"},
+		"no envelope":   {[]byte("<x/>"), "saml.unreadable"},
+		"empty body":    {[]byte(`<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body/></s:Envelope>`), "saml.unreadable"},
+		"another request": {[]byte(`<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body><x/></s:Body></s:Envelope>`),
+			"saml.not-a-request"},
+		"two requests":  {[]byte(strings.Replace(good, "</soap:Body>", "<x/></soap:Body>", 1)), "saml.unreadable"},
+		"document type": {[]byte("<!DOCTYPE x>" + good), "saml.unreadable"},
+		"signature elsewhere": {[]byte(strings.Replace(strings.Replace(string(unsigned), "<samlp:Artifact>",
+			good[strings.Index(good, "<ds:Signature"):strings.Index(good, "</ds:Signature>")+15]+"<samlp:Artifact>", 1), `ID="_`,
+			`ID="x_`, 1)), "saml.signature-malformed"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := check(c.doc)
@@ -131,14 +143,17 @@ func TestResponseByArtifactPassesEveryCheck(t *testing.T) {
 		request string
 		code    string
 	}{
-		"nothing in it":                {answer(nil), "_resolve", "saml.artifact-empty"},
-		"answer to another":            {answer(made.XML), "_other", "saml.in-response-mismatch"},
-		"assertion unsigned":           {answer(bare.XML), "_resolve", "saml.signature-missing"},
-		"assertion old":                {answer(old.XML), "_resolve", "saml.expired"},
-		"answer by a stranger":         {foreign, "_resolve", "saml.signature-wrong-key"},
-		"answer by another entity":     {issuer, "_resolve", "saml.provider-unknown"},
-		"assertion changed":            {[]byte(strings.Replace(good, s.NameID.Value, "somebody", 1)), "_resolve", "saml.signature-altered"},
-		"fault":                        {[]byte(`<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>who are you</faultstring></s:Fault></s:Body></s:Envelope>`), "_resolve", "saml.artifact-refused"},
+		"nothing in it":            {answer(nil), "_resolve", "saml.artifact-empty"},
+		"answer to another":        {answer(made.XML), "_other", "saml.in-response-mismatch"},
+		"assertion unsigned":       {answer(bare.XML), "_resolve", "saml.signature-missing"},
+		"assertion old":            {answer(old.XML), "_resolve", "saml.expired"},
+		"answer by a stranger":     {foreign, "_resolve", "saml.signature-wrong-key"},
+		"answer by another entity": {issuer, "_resolve", "saml.provider-unknown"},
+		"assertion changed": {[]byte(strings.Replace(good, s.NameID.Value, "somebody", 1)), "_resolve",
+			"saml.signature-altered"},
+		"fault": {[]byte(`<s:Envelope xmlns:s="` + saml.NSSOAP +
+			`"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>who are you</faultstring></s:Fault></s:Body></s:Envelope>`),
+			"_resolve", "saml.artifact-refused"},
 		"web page":                     {[]byte("<html/>"), "_resolve", "saml.unreadable"},
 		"a request instead of message": {answer([]byte(`<x xmlns="urn:x"/>`)), "_resolve", "saml.not-a-response"},
 	} {

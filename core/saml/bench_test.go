@@ -22,13 +22,22 @@ func tenAttributes() saml.Issued {
 	s := issued()
 	s.Attributes = nil
 	for i := range 10 {
-		s.Attributes = append(s.Attributes, saml.Attribute{Name: fmt.Sprintf("urn:oid:2.5.4.%d", i), NameFormat: saml.NameFormatURI, FriendlyName: fmt.Sprintf("attribute%d", i), Type: "string", Values: []string{fmt.Sprintf("value %d of Mira Voss", i)}})
+		s.Attributes = append(
+			s.Attributes,
+			saml.Attribute{
+				Name:         fmt.Sprintf("urn:oid:2.5.4.%d", i),
+				NameFormat:   saml.NameFormatURI,
+				FriendlyName: fmt.Sprintf("attribute%d", i),
+				Type:         "string",
+				Values:       []string{fmt.Sprintf("value %d of Mira Voss", i)},
+			},
+		)
 	}
 	return s
 }
 
-// BenchmarkIssueResponse makes a response with 10 attributes and, by itself, its one signature. The metric beyond-µs is what it takes beyond the signature; the
-// bound is 150.
+// BenchmarkIssueResponse makes a response with 10 attributes and, by itself, its one signature. The metric beyond-µs is
+// what it takes beyond the signature; the bound is 150.
 func BenchmarkIssueResponse(b *testing.B) {
 	for _, kind := range []keys.Kind{keys.RSA2048, keys.P256} {
 		b.Run(string(kind), func(b *testing.B) {
@@ -54,8 +63,8 @@ func BenchmarkIssueResponse(b *testing.B) {
 	}
 }
 
-// BenchmarkAcceptResponse decodes, parses, verifies and checks a response with one signature and 10 attributes, and beside it makes one bare RSA-2048 verification. The metric
-// ratio is the one over the other; the bound is 4.
+// BenchmarkAcceptResponse decodes, parses, verifies and checks a response with one signature and 10 attributes, and
+// beside it makes one bare RSA-2048 verification. The metric ratio is the one over the other; the bound is 4.
 func BenchmarkAcceptResponse(b *testing.B) {
 	p := provider(b)
 	s := tenAttributes()

@@ -48,8 +48,8 @@ func decodeError(format string, args ...any) error {
 	return &DecodeError{fmt.Sprintf(format, args...)}
 }
 
-// DecodeRedirect undoes the HTTP-Redirect binding (SAML Bindings, section 3.4.4.1) from a raw, still encoded query. The text that was signed is
-// rebuilt from the raw values in the order that the standard gives.
+// DecodeRedirect undoes the HTTP-Redirect binding (SAML Bindings, section 3.4.4.1) from a raw, still encoded query. The
+// text that was signed is rebuilt from the raw values in the order that the standard gives.
 func DecodeRedirect(rawQuery, location string) (*Received, error) {
 	raw := map[string]string{}
 	for pair := range strings.SplitSeq(rawQuery, "&") {
@@ -161,7 +161,8 @@ var deflaters = sync.Pool{New: func() any {
 	return w
 }}
 
-// EncodeRedirect makes the address to which a browser is sent (SAML Bindings, section 3.4.4.1). With a signer the query is signed.
+// EncodeRedirect makes the address to which a browser is sent (SAML Bindings, section 3.4.4.1). With a signer the query
+// is signed.
 func EncodeRedirect(location, param string, doc []byte, relayState string, signer *xmlsig.Signer) (string, error) {
 	var packed bytes.Buffer
 	w := deflaters.Get().(*flate.Writer)

@@ -106,7 +106,8 @@ func TestCorpus(t *testing.T) {
 				assert.False(t, again.NeedsEntityID)
 				assert.Equal(t, "https://id.saltmere.example", again.Entities[0].EntityID)
 			}
-			if strings.HasSuffix(want.entities, "idp") && !strings.Contains(want.codes, "certificate") && !strings.Contains(want.codes, "weak") {
+			if strings.HasSuffix(want.entities, "idp") && !strings.Contains(want.codes, "certificate") &&
+				!strings.Contains(want.codes, "weak") {
 				assert.NotEmpty(t, d.Entities[0].Role(saml.RoleIDP).Certificates("signing"))
 			}
 		})
@@ -122,7 +123,8 @@ func TestCorpusParticulars(t *testing.T) {
 		return saml.ReadMetadata(data, now)
 	}
 	first := read("01").Entities[0].Roles[0]
-	for _, name := range []string{"04", "05", "06", "07", "08", "10", "11", "12", "21", "22", "23", "24", "26", "27", "28", "29", "30", "53"} {
+	for _, name := range []string{"04", "05", "06", "07", "08", "10", "11", "12", "21", "22", "23", "24", "26", "27", "28", "29", "30",
+		"53"} {
 		got := read(name).Entities[0].Roles[0]
 		assert.Equal(t, first, got, name)
 	}
@@ -132,7 +134,14 @@ func TestCorpusParticulars(t *testing.T) {
 	many := read("15").Entities[0].Roles[0]
 	assert.Len(t, many.Service(saml.ServiceACS), 3)
 	assert.Equal(t, "https://rota.saltmere.example/acs", saml.DefaultEndpoint(many.Service(saml.ServiceACS), saml.BindingPost).Location)
-	assert.Equal(t, []saml.RequestedAttribute{{Name: "urn:oid:0.9.2342.19200300.100.1.3", NameFormat: saml.NameFormatURI, FriendlyName: "mail", Required: true}, {Name: "crew-number"}}, many.RequestedAttributes)
+	assert.Equal(
+		t,
+		[]saml.RequestedAttribute{
+			{Name: "urn:oid:0.9.2342.19200300.100.1.3", NameFormat: saml.NameFormatURI, FriendlyName: "mail", Required: true},
+			{Name: "crew-number"},
+		},
+		many.RequestedAttributes,
+	)
 	rich := read("16").Entities[0]
 	assert.Equal(t, "Saltmere Staff", rich.DisplayName)
 	assert.Equal(t, "Traversées Saltmère", rich.Organization)
@@ -150,8 +159,15 @@ func TestCorpusParticulars(t *testing.T) {
 
 func TestSignatureThatNoLongerFitsIsSaid(t *testing.T) {
 	p := provider(t)
-	entity := saml.Entity{EntityID: string(idpID), Roles: []saml.Role{{Kind: saml.RoleIDP, DisplayName: "Saltmere Staff", Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: p.cert}},
-		Endpoints: []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: "https://id.saltmere.example/sso"}}}}}
+	entity := saml.Entity{
+		EntityID: string(idpID),
+		Roles: []saml.Role{
+			{Kind: saml.RoleIDP, DisplayName: "Saltmere Staff", Keys: []saml.KeyDescriptor{{Use: "signing", Certificate: p.cert}},
+				Endpoints: []saml.Endpoint{
+					{Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: "https://id.saltmere.example/sso"},
+				}},
+		},
+	}
 	doc, err := saml.WriteMetadata(entity, 0, now, &xmlsig.Signer{Key: p.key})
 	require.NoError(t, err)
 	d := saml.ReadMetadata(doc, now)
@@ -174,7 +190,8 @@ func TestWholeReadsNothingButTheDocument(t *testing.T) {
 		require.NoError(t, err)
 		d := saml.Read(mustRead(t, files[0]), saml.ReadOptions{Now: now, Whole: true})
 		assert.False(t, d.Tidied, name)
-		if strings.Contains(want.codes, "tidied") && name != "25-folded-away" || strings.Contains(want.codes, "lone-role") || strings.Contains(want.codes, "from-values") {
+		if strings.Contains(want.codes, "tidied") && name != "25-folded-away" || strings.Contains(want.codes, "lone-role") ||
+			strings.Contains(want.codes, "from-values") {
 			assert.Empty(t, d.Entities, name)
 		} else {
 			assert.Equal(t, want.entities, shape(d), name)
@@ -196,16 +213,29 @@ func TestTextOfFiles(t *testing.T) {
 }
 
 func TestReadLabelled(t *testing.T) {
-	got := saml.ReadLabelled("Hello,\n\n* Issuer: `https://id.saltmere.example`\n**ACS URL** = https://rota.saltmere.example/acs\nAudience\n  urn:saltmere:rota\n| Sign-out | https://id.saltmere.example/out |\n")
+	got := saml.ReadLabelled(
+		"Hello,\n\n* Issuer: `https://id.saltmere.example`\n**ACS URL** = https://rota.saltmere.example/acs\nAudience\n" +
+			"  urn:saltmere:rota\n| Sign-out | https://id.saltmere.example/out |\n",
+	)
 	var lines []string
 	for _, l := range got {
 		lines = append(lines, saml.Meaning(l.Label)+" "+l.Value)
 	}
-	assert.Equal(t, []string{"entity https://id.saltmere.example", "acs https://rota.saltmere.example/acs", "entity urn:saltmere:rota", "slo https://id.saltmere.example/out"}, lines)
+	assert.Equal(
+		t,
+		[]string{
+			"entity https://id.saltmere.example",
+			"acs https://rota.saltmere.example/acs",
+			"entity urn:saltmere:rota",
+			"slo https://id.saltmere.example/out",
+		},
+		lines,
+	)
 }
 
 func TestParseDuration(t *testing.T) {
-	for text, want := range map[string]string{"PT6H": "6h0m0s", "P1D": "24h0m0s", "P1DT30M": "24h30m0s", "PT90S": "1m30s", "PT0.5S": "0s", "P": "", "PT": "", "6h": "", "-P1D": "", "P1H": ""} {
+	for text, want := range map[string]string{"PT6H": "6h0m0s", "P1D": "24h0m0s", "P1DT30M": "24h30m0s", "PT90S": "1m30s", "PT0.5S": "0s",
+		"P": "", "PT": "", "6h": "", "-P1D": "", "P1H": ""} {
 		d, err := saml.ParseDuration(text)
 		if want == "" {
 			assert.Error(t, err, text)

@@ -12,8 +12,9 @@ import (
 // maxArchiveEntry is the most octets of one request in a browser's archive that is looked at.
 const maxArchiveEntry = 8 << 20
 
-// FromArchive finds the newest SAMLResponse in a browser's archive of requests (HAR 1.2): in a posted form or in an address. It reads the archive as a stream, one request at a
-// time, so that its size does not matter, and returns the value as the browser sent it, with how many there were.
+// FromArchive finds the newest SAMLResponse in a browser's archive of requests (HAR 1.2): in a posted form or in an
+// address. It reads the archive as a stream, one request at a time, so that its size does not matter, and returns the
+// value as the browser sent it, with how many there were.
 func FromArchive(r io.Reader) (value string, count int, err error) {
 	d := json.NewDecoder(r)
 	if err := descend(d, "log", "entries"); err != nil {

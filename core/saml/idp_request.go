@@ -75,7 +75,8 @@ type AuthnRequest struct {
 	RequesterIDs     []string          `json:"requesterIds,omitempty"`
 	Providers        []string          `json:"providers,omitempty"` // entity IDs of the IDPList
 	Signed           bool              `json:"signed"`
-	// Refusal is set where the request is understood and its ACS is good, but a wish in it can't be met. It is answered, not followed.
+	// Refusal is set where the request is understood and its ACS is good, but a wish in it can't be met. It is
+	// answered, not followed.
 	Refusal error `json:"-"`
 	// Certificate is the trusted one whose key signed, if any did.
 	Certificate *Certificate `json:"-"`
@@ -108,8 +109,8 @@ var (
 	ruleReqProxy       = rule{"saml.proxy-count", "A provider may be asked", "SAML Core 3.4.1.5"}
 )
 
-// Check verifies the request and returns what it says. A failure before the ACS is known must be shown to the person; where AuthnRequest.Refusal is
-// set, the application gets the answer.
+// Check verifies the request and returns what it says. A failure before the ACS is known must be shown to the person;
+// where AuthnRequest.Refusal is set, the application gets the answer.
 func (in *IncomingRequest) Check(rules RequestRules, rec *trace.Recorder) (*AuthnRequest, error) {
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	e := in.root
@@ -185,7 +186,8 @@ func (in *IncomingRequest) addressed(c *checker, rules RequestRules, signed bool
 	return nil
 }
 
-// acs finds the registered address for the answer: by URL, by index, or the default one (SAML Profiles, section 4.1.4.1).
+// acs finds the registered address for the answer: by URL, by index, or the default one (SAML Profiles, section
+// 4.1.4.1).
 func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest) error {
 	wanted, hasURL := in.root.Attr("AssertionConsumerServiceURL")
 	index, hasIndex := in.root.Attr("AssertionConsumerServiceIndex")
@@ -226,8 +228,10 @@ func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest
 	if hasBinding {
 		wantedBinding = binding
 	}
-	// An artifact is sent only to an address that is registered for it; a form can be posted wherever the application takes answers.
-	registered := wantedBinding == BindingPost && found.Binding != BindingArtifact || wantedBinding == BindingArtifact && found.Binding == BindingArtifact
+	// An artifact is sent only to an address that is registered for it; a form can be posted wherever the application
+	// takes answers.
+	registered := wantedBinding == BindingPost && found.Binding != BindingArtifact ||
+		wantedBinding == BindingArtifact && found.Binding == BindingArtifact
 	if !c.that(ruleReqBinding, registered, BindingName(found.Binding), BindingName(wantedBinding)) {
 		return c.fail("saml.binding-unsupported", explain.Pair("binding", "HTTP-POST", BindingName(wantedBinding)))
 	}
@@ -249,7 +253,8 @@ func nearestLocation(list []Endpoint, wanted string) string {
 	return best
 }
 
-// wishes reads what the application wants of the sign-in. A wish that can't be met is returned as the refusal to answer with.
+// wishes reads what the application wants of the sign-in. A wish that can't be met is returned as the refusal to answer
+// with.
 func (in *IncomingRequest) wishes(c *checker, rules RequestRules, req *AuthnRequest) error {
 	e := in.root
 	var err error
@@ -365,7 +370,8 @@ func (c *checker) requestedContext(e *xmltree.Element) (*RequestedContext, error
 	return rc, nil
 }
 
-// Met reports whether a context that a provider proved satisfies the wish. Contexts outside the ladder can be compared exactly only.
+// Met reports whether a context that a provider proved satisfies the wish. Contexts outside the ladder can be compared
+// exactly only.
 func (rc *RequestedContext) Met(class string) bool {
 	if rc == nil {
 		return true

@@ -26,7 +26,13 @@ func requestRules(t testing.TB) saml.RequestRules {
 		Partner: "Crew Rota", Issuer: appID, Location: ssoURL, MaxAge: 10 * time.Minute, Skew: time.Minute, Now: now,
 		ACS: []saml.Endpoint{
 			{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: appACS, Index: index(0)},
-			{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: "https://rota.saltmere.example/acs/second", Index: index(1), Default: true},
+			{
+				Service:  saml.ServiceACS,
+				Binding:  saml.BindingPost,
+				Location: "https://rota.saltmere.example/acs/second",
+				Index:    index(1),
+				Default:  true,
+			},
 			{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: "https://rota.saltmere.example/artifact", Index: index(2)},
 		},
 		AttributeSet: []int{0},
@@ -120,7 +126,12 @@ func TestRequestRules(t *testing.T) {
 		{name: "another's issuer", change: replace(string(appID), "https://evil.example"), code: "saml.application-unknown"},
 		{name: "version", change: replace(`Version="2.0"`, `Version="2.1"`), code: "saml.version"},
 		{name: "destination", change: replace(`Destination="`+ssoURL, `Destination="`+ssoURL+`/x`), code: "saml.destination-mismatch"},
-		{name: "signed without destination", change: replace(` Destination="`+ssoURL+`"`, ``), signer: signer, code: "saml.destination-missing"},
+		{
+			name:   "signed without destination",
+			change: replace(` Destination="`+ssoURL+`"`, ``),
+			signer: signer,
+			code:   "saml.destination-missing",
+		},
 		{name: "unsigned where signed is wanted", rules: func(r *saml.RequestRules) { r.WantSigned = true }, code: "saml.request-unsigned"},
 		{name: "signed by a stranger", signer: &xmlsig.Signer{Key: stranger(t).key}, code: "saml.signature-wrong-key"},
 		{name: "old", rules: func(r *saml.RequestRules) { r.Now = now.Add(time.Hour) }, code: "saml.request-old"},
@@ -134,16 +145,36 @@ func TestRequestRules(t *testing.T) {
 		{name: "ACS with a query", change: acs(appACS + "?x=1"), code: "saml.acs-unregistered"},
 		{name: "ACS with a port", change: acs("https://rota.saltmere.example:443/acs"), code: "saml.acs-unregistered"},
 		{name: "unknown index", asked: func(s *saml.Asked) { s.ACSIndex = index(9) }, code: "saml.acs-index-unknown"},
-		{name: "index and URL", change: replace(`ProtocolBinding=`, `AssertionConsumerServiceIndex="0" ProtocolBinding=`), code: "saml.structure"},
+		{
+			name:   "index and URL",
+			change: replace(`ProtocolBinding=`, `AssertionConsumerServiceIndex="0" ProtocolBinding=`),
+			code:   "saml.structure",
+		},
 		{name: "binding", change: replace(saml.BindingPost, saml.BindingSOAP), code: "saml.binding-unsupported"},
 		{name: "no ACS registered", rules: func(r *saml.RequestRules) { r.ACS = nil }, code: "saml.acs-missing"},
-		{name: "boolean that is none", change: replace(`Version="2.0"`, `Version="2.0" ForceAuthn="yes"`), code: "saml.structure", refused: true},
-		{name: "foreign SPNameQualifier", asked: func(s *saml.Asked) { s.NameIDFormat = saml.FormatPersistent }, change: replace(`AllowCreate=`, `SPNameQualifier="urn:other" AllowCreate=`), code: "saml.nameid-policy", refused: true},
+		{
+			name:    "boolean that is none",
+			change:  replace(`Version="2.0"`, `Version="2.0" ForceAuthn="yes"`),
+			code:    "saml.structure",
+			refused: true,
+		},
+		{
+			name:    "foreign SPNameQualifier",
+			asked:   func(s *saml.Asked) { s.NameIDFormat = saml.FormatPersistent },
+			change:  replace(`AllowCreate=`, `SPNameQualifier="urn:other" AllowCreate=`),
+			code:    "saml.nameid-policy",
+			refused: true,
+		},
 		{name: "no further provider", asked: func(s *saml.Asked) { s.ProxyCount = index(0) }, code: "saml.proxy-refused", refused: true},
 		{name: "comparison that is none", asked: func(s *saml.Asked) {
 			s.RequestedContext = &saml.RequestedContext{Comparison: "roughly", Classes: []string{"x"}}
 		}, code: "saml.structure", refused: true},
-		{name: "unknown attribute set", change: replace(`Version="2.0"`, `Version="2.0" AttributeConsumingServiceIndex="7"`), code: "saml.attribute-index-unknown", refused: true},
+		{
+			name:    "unknown attribute set",
+			change:  replace(`Version="2.0"`, `Version="2.0" AttributeConsumingServiceIndex="7"`),
+			code:    "saml.attribute-index-unknown",
+			refused: true,
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

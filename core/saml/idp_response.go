@@ -171,8 +171,14 @@ func (attr Attribute) append(statement *xmltree.Element) {
 	}
 }
 
-// ErrorResponse makes the answer for a request that can't be met. Status and substatus are short names such as Responder and NoPassive.
-func ErrorResponse(issuer EntityID, acs, inResponseTo, status, substatus, message string, now time.Time, signer *xmlsig.Signer) (*MadeResponse, error) {
+// ErrorResponse makes the answer for a request that can't be met. Status and substatus are short names such as
+// Responder and NoPassive.
+func ErrorResponse(
+	issuer EntityID,
+	acs, inResponseTo, status, substatus, message string,
+	now time.Time,
+	signer *xmlsig.Signer,
+) (*MadeResponse, error) {
 	r, id := newResponse(issuer, acs, inResponseTo, now)
 	s := r.Child("Status")
 	code := s.Child("StatusCode").Set("Value", statusPrefix+status)

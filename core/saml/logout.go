@@ -136,11 +136,16 @@ func (l Logout) finish(r *xmltree.Element) ([]byte, error) {
 	return r.Bytes(), nil
 }
 
-// Request asks a partner to sign somebody out of these sessions, or of all where none is named (SAML Core, section 3.7.1).
+// Request asks a partner to sign somebody out of these sessions, or of all where none is named (SAML Core, section
+// 3.7.1).
 func (l Logout) Request(who NameID, sessions []string) (id string, doc []byte, err error) {
 	id = keys.RandomID()
 	r := xmltree.New(NSProtocol, "samlp", "LogoutRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion)
-	r.Set("Destination", l.Destination).Set("ID", id).Set("IssueInstant", formatTime(l.Now)).Set("NotOnOrAfter", formatTime(l.Now.Add(5*time.Minute))).Set("Version", "2.0")
+	r.Set("Destination", l.Destination).
+		Set("ID", id).
+		Set("IssueInstant", formatTime(l.Now)).
+		Set("NotOnOrAfter", formatTime(l.Now.Add(5*time.Minute))).
+		Set("Version", "2.0")
 	r.Append(xmltree.New(NSAssertion, "saml", "Issuer").AddText(string(l.Issuer)))
 	r.Append(who.element())
 	for _, s := range sessions {
@@ -150,7 +155,8 @@ func (l Logout) Request(who NameID, sessions []string) (id string, doc []byte, e
 	return id, doc, err
 }
 
-// Response answers a LogoutRequest with success; partial tells that not everybody who should know could be told (SAML Core, section 3.7.3.2).
+// Response answers a LogoutRequest with success; partial tells that not everybody who should know could be told (SAML
+// Core, section 3.7.3.2).
 func (l Logout) Response(inResponseTo string, partial bool, message string) ([]byte, error) {
 	r, _ := newResponse(l.Issuer, l.Destination, inResponseTo, l.Now)
 	r.Local = "LogoutResponse"
@@ -192,8 +198,9 @@ func OpenLogoutResponse(r *Received) (*IncomingLogoutResponse, error) {
 
 var ruleLogoutAnswers = rule{"saml.logout-answers", "The answer is to our LogoutRequest", "SAML Core 3.7.3"}
 
-// Check verifies who answers, and what: whether the partner has ended its session, and whether it could not tell everybody whom it should have told. Through the
-// browser an answer must be signed (SAML Profiles, section 4.4.4.2); by SOAP it may be vouched for by the connection.
+// Check verifies who answers, and what: whether the partner has ended its session, and whether it could not tell
+// everybody whom it should have told. Through the browser an answer must be signed (SAML Profiles, section 4.4.4.2); by
+// SOAP it may be vouched for by the connection.
 func (in *IncomingLogoutResponse) Check(requestID string, rules RequestRules, rec *trace.Recorder) (done, partial bool, err error) {
 	rules.WantSigned = in.received.Binding != BindingSOAP
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}

@@ -25,7 +25,15 @@ func TestLogoutRequest(t *testing.T) {
 		if posted {
 			inside = s
 		}
-		_, doc, err := saml.Logout{Issuer: appID, Destination: rules.Location, Now: now, Signer: inside}.Request(saml.NameID{Value: "mvoss", Format: saml.FormatPersistent}, []string{"_s1"})
+		_, doc, err := saml.Logout{
+			Issuer:      appID,
+			Destination: rules.Location,
+			Now:         now,
+			Signer:      inside,
+		}.Request(
+			saml.NameID{Value: "mvoss", Format: saml.FormatPersistent},
+			[]string{"_s1"},
+		)
 		require.NoError(t, err)
 		text := string(doc)
 		if change != nil {
@@ -64,8 +72,12 @@ func TestLogoutRequest(t *testing.T) {
 		"unsigned":       {send(nil, true, nil), "saml.request-unsigned"},
 		"unsigned query": {send(nil, false, nil), "saml.request-unsigned"},
 		"another's key":  {send(&other, false, nil), "saml.signature-wrong-key"},
-		"somebody else":  {send(&app, true, func(s string) string { return strings.Replace(s, "mvoss", "zoberg", 1) }), "saml.signature-altered"},
-		"another place":  {send(&app, false, func(s string) string { return strings.Replace(s, "/slo", "/sso", 1) }), "saml.destination-mismatch"},
+		"somebody else": {send(&app, true, func(s string) string {
+			return strings.Replace(s, "mvoss", "zoberg", 1)
+		}), "saml.signature-altered"},
+		"another place": {send(&app, false, func(s string) string {
+			return strings.Replace(s, "/slo", "/sso", 1)
+		}), "saml.destination-mismatch"},
 		"over": {send(&app, false, func(s string) string {
 			return strings.Replace(s, `NotOnOrAfter="2026-11-23T09:46`, `NotOnOrAfter="2026-11-23T09:30`, 1)
 		}), "saml.request-old"},
@@ -73,7 +85,9 @@ func TestLogoutRequest(t *testing.T) {
 			i, j := strings.Index(s, "<saml:NameID"), strings.Index(s, "</saml:NameID>")
 			return s[:i] + s[j+14:]
 		}), "saml.structure"},
-		"a sign-in request": {send(&app, false, func(s string) string { return strings.ReplaceAll(s, "LogoutRequest", "AuthnRequest") }), "saml.not-a-request"},
+		"a sign-in request": {send(&app, false, func(s string) string {
+			return strings.ReplaceAll(s, "LogoutRequest", "AuthnRequest")
+		}), "saml.not-a-request"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := check(c.r)
@@ -93,7 +107,9 @@ func TestLogoutBySOAP(t *testing.T) {
 	_, doc, err := l.Request(saml.NameID{Value: "mvoss"}, nil)
 	require.NoError(t, err)
 	open := func(doc string) (*saml.LogoutRequest, error) {
-		in, err := saml.OpenLogoutRequest(&saml.Received{Binding: saml.BindingSOAP, Param: saml.ParamRequest, XML: []byte(doc), Location: rules.Location})
+		in, err := saml.OpenLogoutRequest(
+			&saml.Received{Binding: saml.BindingSOAP, Param: saml.ParamRequest, XML: []byte(doc), Location: rules.Location},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -104,10 +120,12 @@ func TestLogoutBySOAP(t *testing.T) {
 	assert.Equal(t, "mvoss", got.NameID.Value)
 	assert.Empty(t, got.SessionIndexes, "none names all sessions")
 	for name, c := range map[string]struct{ doc, code string }{
-		"changed":         {strings.Replace(string(doc), "mvoss", "zoberg", 1), "saml.signature-altered"},
-		"two in one":      {strings.Replace(string(doc), "<soap:Body>", "<soap:Body><x/>", 1), "saml.unreadable"},
-		"no envelope":     {string(doc[strings.Index(string(doc), "<samlp"):strings.Index(string(doc), "</soap:Body>")]), "saml.unreadable"},
-		"signature moved": {strings.Replace(string(doc), "<samlp:LogoutRequest", "<samlp:LogoutRequest x=\"1\"", 1), "saml.signature-altered"},
+		"changed":    {strings.Replace(string(doc), "mvoss", "zoberg", 1), "saml.signature-altered"},
+		"two in one": {strings.Replace(string(doc), "<soap:Body>", "<soap:Body><x/>", 1), "saml.unreadable"},
+		"no envelope": {string(doc[strings.Index(string(doc), "<samlp"):strings.Index(string(doc), "</soap:Body>")]),
+			"saml.unreadable"},
+		"signature moved": {strings.Replace(string(doc), "<samlp:LogoutRequest", "<samlp:LogoutRequest x=\"1\"", 1),
+			"saml.signature-altered"},
 	} {
 		_, err := open(c.doc)
 		var f *explain.Failure
@@ -122,12 +140,24 @@ func TestLogoutResponse(t *testing.T) {
 	rules := requestRules(t)
 	rules.Location = "https://gate.saltmere.example/saml/idp/slo"
 	made := func(key pair, partial, soap bool) string {
-		doc, err := saml.Logout{Issuer: appID, Destination: rules.Location, Now: now, Signer: &xmlsig.Signer{Key: key.key}, SOAP: soap}.Response("_r1", partial, "")
+		doc, err := saml.Logout{
+			Issuer:      appID,
+			Destination: rules.Location,
+			Now:         now,
+			Signer:      &xmlsig.Signer{Key: key.key},
+			SOAP:        soap,
+		}.Response(
+			"_r1",
+			partial,
+			"",
+		)
 		require.NoError(t, err)
 		return string(doc)
 	}
 	check := func(doc, binding, request string) (bool, bool, error) {
-		in, err := saml.OpenLogoutResponse(&saml.Received{Binding: binding, Param: saml.ParamResponse, XML: []byte(doc), Location: rules.Location})
+		in, err := saml.OpenLogoutResponse(
+			&saml.Received{Binding: binding, Param: saml.ParamResponse, XML: []byte(doc), Location: rules.Location},
+		)
 		if err != nil {
 			return false, false, err
 		}
@@ -152,10 +182,14 @@ func TestLogoutResponse(t *testing.T) {
 	for name, c := range map[string]struct{ doc, binding, request, code string }{
 		"of another request": {made(app, false, false), saml.BindingPost, "_r2", "saml.in-response-mismatch"},
 		"another's key":      {made(other, false, false), saml.BindingPost, "_r1", "saml.signature-wrong-key"},
-		"changed":            {strings.Replace(made(app, true, false), "PartialLogout", "AuthnFailed", 1), saml.BindingPost, "_r1", "saml.signature-altered"},
-		"unsigned":           {strings.TrimSuffix(strings.SplitN(string(unsigned), "<soap:Body>", 2)[1], "</soap:Body></soap:Envelope>"), saml.BindingPost, "_r1", "saml.request-unsigned"},
-		"somebody else's":    {strings.Replace(string(unsigned), string(appID), "https://other.example/saml", 1), saml.BindingSOAP, "_r1", "saml.provider-unknown"},
-		"no answer at all":   {strings.ReplaceAll(string(unsigned), "LogoutResponse", "Response"), saml.BindingSOAP, "_r1", "saml.not-a-response"},
+		"changed": {strings.Replace(made(app, true, false), "PartialLogout", "AuthnFailed", 1), saml.BindingPost, "_r1",
+			"saml.signature-altered"},
+		"unsigned": {strings.TrimSuffix(strings.SplitN(string(unsigned), "<soap:Body>", 2)[1], "</soap:Body></soap:Envelope>"),
+			saml.BindingPost, "_r1", "saml.request-unsigned"},
+		"somebody else's": {strings.Replace(string(unsigned), string(appID), "https://other.example/saml", 1), saml.BindingSOAP, "_r1",
+			"saml.provider-unknown"},
+		"no answer at all": {strings.ReplaceAll(string(unsigned), "LogoutResponse", "Response"), saml.BindingSOAP, "_r1",
+			"saml.not-a-response"},
 	} {
 		_, _, err := check(c.doc, c.binding, c.request)
 		var f *explain.Failure

@@ -51,8 +51,8 @@ func BindingURI(name string) string {
 	return name
 }
 
-// DefaultEndpoint picks from a list the one marked as default, else the first that is not marked otherwise (SAML Metadata, section 2.2.3), among those
-// with the binding if there are any.
+// DefaultEndpoint picks from a list the one marked as default, else the first that is not marked otherwise (SAML
+// Metadata, section 2.2.3), among those with the binding if there are any.
 func DefaultEndpoint(list []Endpoint, binding string) *Endpoint {
 	var first, firstAny *Endpoint
 	for i := range list {

@@ -40,10 +40,18 @@ func (d Document) MarshalJSON() ([]byte, error) {
 	for _, e := range d.Entities {
 		entity := entityJSON{EntityID: e.EntityID, ValidUntil: e.ValidUntil, DisplayName: e.DisplayName, Roles: []roleJSON{}}
 		for _, r := range e.Roles {
-			role := roleJSON{Role: r.Kind, Endpoints: append([]Endpoint{}, r.Endpoints...), Certificates: []certificateJSON{}, NameIDFormats: append([]string{}, r.NameIDFormats...)}
+			role := roleJSON{
+				Role:          r.Kind,
+				Endpoints:     append([]Endpoint{}, r.Endpoints...),
+				Certificates:  []certificateJSON{},
+				NameIDFormats: append([]string{}, r.NameIDFormats...),
+			}
 			for _, k := range r.Keys {
 				d := keys.Describe(k.Certificate)
-				role.Certificates = append(role.Certificates, certificateJSON{k.Use, d.SHA256, d.Subject, d.NotBefore.UTC(), d.NotAfter.UTC()})
+				role.Certificates = append(
+					role.Certificates,
+					certificateJSON{k.Use, d.SHA256, d.Subject, d.NotBefore.UTC(), d.NotAfter.UTC()},
+				)
 			}
 			entity.Roles = append(entity.Roles, role)
 		}

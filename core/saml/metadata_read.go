@@ -28,8 +28,8 @@ type ReadOptions struct {
 	Ours []string
 	// EntityID is given by hand for a role that was cut out of its entity.
 	EntityID string
-	// Whole reads the document as it stands or not at all: no text is tidied, and no piece is taken for the whole. It is set where a signature counts, so that
-	// nothing is read but what was signed.
+	// Whole reads the document as it stands or not at all: no text is tidied, and no piece is taken for the whole. It
+	// is set where a signature counts, so that nothing is read but what was signed.
 	Whole bool
 	// Begin, if set, is told what the head of a document that is read as a stream says, before any entity.
 	Begin func(*Aggregate) error
@@ -50,9 +50,10 @@ func (m *metadataReader) problem(fatal bool, code, format string, args ...any) {
 // ReadMetadata is Read with nothing known but the time.
 func ReadMetadata(data []byte, now time.Time) *Document { return Read(data, ReadOptions{Now: now}) }
 
-// Read understands a metadata document (SAML Metadata, section 2) as far as it can: one entity, a group of them, or a role or an entity that was cut out of a
-// larger document; in any usual encoding, also as it looks when copied from a browser; or a plain list of labelled values. It never fails; what is wrong is
-// listed in Problems. Signatures are noticed here and verified by VerifyMetadata.
+// Read understands a metadata document (SAML Metadata, section 2) as far as it can: one entity, a group of them, or a
+// role or an entity that was cut out of a larger document; in any usual encoding, also as it looks when copied from a
+// browser; or a plain list of labelled values. It never fails; what is wrong is listed in Problems. Signatures are
+// noticed here and verified by VerifyMetadata.
 func Read(data []byte, o ReadOptions) *Document {
 	m := &metadataReader{ReadOptions: o, doc: &Document{}}
 	root := m.parse(data)
@@ -69,13 +70,23 @@ func Read(data []byte, o ReadOptions) *Document {
 	case !m.Whole && (root.Is(NSMetadata, "IDPSSODescriptor") || root.Is(NSMetadata, "SPSSODescriptor")):
 		m.loneRole(root)
 	default:
-		m.problem(true, "not-metadata", "The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.", clip(root.Local, 60))
+		m.problem(
+			true,
+			"not-metadata",
+			"The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.",
+			clip(root.Local, 60),
+		)
 		return m.doc
 	}
 	if m.doc.Signed {
 		var broken *xmlsig.Error
 		if err := xmlsig.Intact(root, nil); errors.As(err, &broken) && (broken.Reason == xmlsig.Altered || m.doc.Tidied) {
-			m.problem(false, "signature-broken", "The document carries a signature that no longer fits its content: something in it was changed, or lost while it was copied or cut out. Take the original file if the signature matters.")
+			m.problem(
+				false,
+				"signature-broken",
+				"The document carries a signature that no longer fits its content: something in it was changed, or lost while it was "+
+					"copied or cut out. Take the original file if the signature matters.",
+			)
 			m.doc.Signed = false
 		}
 	}
@@ -87,7 +98,8 @@ func Read(data []byte, o ReadOptions) *Document {
 	return m.doc
 }
 
-// VerifyMetadata checks the signature of a whole document against pinned certificates (SAML Metadata, section 3). The error is an *xmlsig.Error.
+// VerifyMetadata checks the signature of a whole document against pinned certificates (SAML Metadata, section 3). The
+// error is an *xmlsig.Error.
 func VerifyMetadata(data []byte, pinned []*x509.Certificate) error {
 	text, err := toUTF8(data)
 	if err != nil {
@@ -108,11 +120,19 @@ func (m *metadataReader) loneRole(e *xmltree.Element) {
 	if e.Local == "SPSSODescriptor" {
 		kind = RoleSP
 	}
-	m.problem(false, "lone-role", "This is a role that was cut out of a larger document: what stood around it, such as the entity ID and the organisation, is lost.")
+	m.problem(
+		false,
+		"lone-role",
+		"This is a role that was cut out of a larger document: what stood around it, such as the entity ID and the organisation, is lost.",
+	)
 	switch {
 	case m.EntityID == "":
 		m.doc.NeedsEntityID = true
-		m.problem(false, "entity-id-missing", "The entity ID stood on the part that was cut off. Enter it by hand, exactly as the other side writes it.")
+		m.problem(
+			false,
+			"entity-id-missing",
+			"The entity ID stood on the part that was cut off. Enter it by hand, exactly as the other side writes it.",
+		)
 	default:
 		if _, err := ParseEntityID(m.EntityID); err != nil {
 			m.problem(true, "entity-id", "The entity ID given can't be used: %s.", err)
@@ -154,9 +174,19 @@ func (m *metadataReader) group(e *xmltree.Element, until *time.Time) {
 }
 
 func (m *metadataReader) entity(e *xmltree.Element, until *time.Time) {
-	entity := Entity{EntityID: e.Value("entityID"), ValidUntil: m.sooner(e, until), Signed: xmlsig.Signed(e), CacheDuration: m.cacheDuration(e)}
+	entity := Entity{
+		EntityID:      e.Value("entityID"),
+		ValidUntil:    m.sooner(e, until),
+		Signed:        xmlsig.Signed(e),
+		CacheDuration: m.cacheDuration(e),
+	}
 	if trimmed := strings.TrimSpace(entity.EntityID); trimmed != entity.EntityID && trimmed != "" {
-		m.problem(false, "entity-id", "An entity can't be used: the entity ID %q begins or ends with white space.", clip(entity.EntityID, 200))
+		m.problem(
+			false,
+			"entity-id",
+			"An entity can't be used: the entity ID %q begins or ends with white space.",
+			clip(entity.EntityID, 200),
+		)
 		return
 	}
 	if _, err := ParseEntityID(entity.EntityID); err != nil {
@@ -164,7 +194,12 @@ func (m *metadataReader) entity(e *xmltree.Element, until *time.Time) {
 		return
 	}
 	if slices.Contains(m.Ours, entity.EntityID) {
-		m.problem(false, "our-entity-id", "%s is our own entity ID. Perhaps this is our metadata, which belongs to the other side.", entity.EntityID)
+		m.problem(
+			false,
+			"our-entity-id",
+			"%s is our own entity ID. Perhaps this is our metadata, which belongs to the other side.",
+			entity.EntityID,
+		)
 	}
 	if entity.ValidUntil != nil && !m.Now.Before(*entity.ValidUntil) {
 		m.problem(false, "expired", "The metadata of %s was valid until %s.", entity.EntityID, formatTime(*entity.ValidUntil))
@@ -207,7 +242,12 @@ func (m *metadataReader) finish(entity *Entity) {
 		entity.DisplayName = entity.Organization
 	}
 	if len(entity.Roles) == 2 && entity.Roles[0].Kind != entity.Roles[1].Kind {
-		m.problem(false, "both-roles", "%s is an identity provider and a service provider; the part that fits where it is added is used.", entity.name())
+		m.problem(
+			false,
+			"both-roles",
+			"%s is an identity provider and a service provider; the part that fits where it is added is used.",
+			entity.name(),
+		)
 	}
 	for i := range m.doc.Entities {
 		if m.doc.Entities[i].EntityID == entity.EntityID {
@@ -229,7 +269,8 @@ func (e *Entity) name() string {
 	return e.EntityID
 }
 
-// categories lists the values of entity attributes, such as entity categories (SAML Metadata Extension for Entity Attributes).
+// categories lists the values of entity attributes, such as entity categories (SAML Metadata Extension for Entity
+// Attributes).
 func categories(extensions *xmltree.Element) []string {
 	var out []string
 	for _, set := range extensions.All(NSEntityAttributes, "EntityAttributes") {
@@ -275,7 +316,13 @@ func localised(e *xmltree.Element, space, local string) string {
 func (m *metadataReader) role(e *xmltree.Element, kind RoleKind, entity *Entity) Role {
 	r := Role{Kind: kind}
 	flag := func(name string) bool { v := strings.TrimSpace(e.Value(name)); return v == "true" || v == "1" }
-	r.WantAuthnRequestsSigned, r.AuthnRequestsSigned, r.WantAssertionsSigned = flag("WantAuthnRequestsSigned"), flag("AuthnRequestsSigned"), flag("WantAssertionsSigned")
+	r.WantAuthnRequestsSigned, r.AuthnRequestsSigned, r.WantAssertionsSigned = flag(
+		"WantAuthnRequestsSigned",
+	), flag(
+		"AuthnRequestsSigned",
+	), flag(
+		"WantAssertionsSigned",
+	)
 	if until := m.sooner(e, nil); until != nil && !m.Now.Before(*until) {
 		m.problem(false, "expired", "The %s role of %s was valid until %s.", kind, entity.name(), formatTime(*until))
 	}
@@ -337,7 +384,12 @@ func (m *metadataReader) complain(r *Role, entity *Entity) {
 }
 
 func (m *metadataReader) endpoint(e *xmltree.Element, r *Role, entity *Entity) {
-	p := Endpoint{Service: e.Local, Binding: strings.TrimSpace(e.Value("Binding")), Location: e.Value("Location"), ResponseLocation: strings.TrimSpace(e.Value("ResponseLocation"))}
+	p := Endpoint{
+		Service:          e.Local,
+		Binding:          strings.TrimSpace(e.Value("Binding")),
+		Location:         e.Value("Location"),
+		ResponseLocation: strings.TrimSpace(e.Value("ResponseLocation")),
+	}
 	if trimmed := strings.TrimSpace(p.Location); trimmed != p.Location {
 		m.problem(false, "spaces", "An address of %s has white space around it: %q. It is left out.", entity.name(), p.Location)
 		p.Location = trimmed
@@ -356,7 +408,14 @@ func (m *metadataReader) endpoint(e *xmltree.Element, r *Role, entity *Entity) {
 	u, err := url.Parse(p.Location)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
-		m.problem(false, "location", "The address %q of a %s of %s is not an http or https URL and is left out.", p.Location, p.Service, entity.name())
+		m.problem(
+			false,
+			"location",
+			"The address %q of a %s of %s is not an http or https URL and is left out.",
+			p.Location,
+			p.Service,
+			entity.name(),
+		)
 		return
 	case address.Plain(p.Location):
 		m.problem(false, "http-endpoint", "The address %s of %s is not protected by TLS.", p.Location, entity.name())
@@ -394,7 +453,14 @@ func (m *metadataReader) keys(e *xmltree.Element, r *Role, entity *Entity) {
 			return true
 		}
 		if m.Now.After(cert.NotAfter) {
-			m.problem(false, "certificate-expired", "The certificate %s of %s ended on %s.", keys.Fingerprint(cert.Raw), entity.name(), formatTime(cert.NotAfter))
+			m.problem(
+				false,
+				"certificate-expired",
+				"The certificate %s of %s ended on %s.",
+				keys.Fingerprint(cert.Raw),
+				entity.name(),
+				formatTime(cert.NotAfter),
+			)
 		}
 		r.Keys = append(r.Keys, KeyDescriptor{use, cert})
 		return true
@@ -413,6 +479,9 @@ func (m *metadataReader) attributeSet(e *xmltree.Element, r *Role) {
 	}
 	for _, a := range e.All(NSMetadata, "RequestedAttribute") {
 		required := a.Value("isRequired")
-		r.RequestedAttributes = append(r.RequestedAttributes, RequestedAttribute{a.Value("Name"), a.Value("NameFormat"), a.Value("FriendlyName"), required == "true" || required == "1"})
+		r.RequestedAttributes = append(
+			r.RequestedAttributes,
+			RequestedAttribute{a.Value("Name"), a.Value("NameFormat"), a.Value("FriendlyName"), required == "true" || required == "1"},
+		)
 	}
 }

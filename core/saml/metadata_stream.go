@@ -28,9 +28,10 @@ type Aggregate struct {
 
 var streamLimits = xmltree.StreamLimits{Bytes: MaxAggregate, Each: xmltree.Limits{Depth: 48, Attrs: 128}}
 
-// StreamMetadata reads a document of any size (SAML Metadata, section 2.3) and hands on each entity with what is wrong with it as soon as it was read, so that
-// ten thousand of them do not fill the memory. Raw is the entity as a document of its own, good until each returns. Nothing is verified; VerifyStream does that,
-// and must come first where a signature counts.
+// StreamMetadata reads a document of any size (SAML Metadata, section 2.3) and hands on each entity with what is wrong
+// with it as soon as it was read, so that ten thousand of them do not fill the memory. Raw is the entity as a document
+// of its own, good until each returns. Nothing is verified; VerifyStream does that, and must come first where a
+// signature counts.
 func StreamMetadata(r io.Reader, o ReadOptions, each func(d *Document, raw *xmltree.Element) error) (*Aggregate, error) {
 	a := &Aggregate{}
 	var untils []*time.Time
@@ -45,7 +46,10 @@ func StreamMetadata(r io.Reader, o ReadOptions, each func(d *Document, raw *xmlt
 		switch p.Kind {
 		case xmltree.PieceOpen:
 			if !p.Element.Is(NSMetadata, "EntitiesDescriptor") {
-				return fmt.Errorf("this is no metadata of many entities: its root is <%s>, not EntitiesDescriptor", clip(p.Element.Local, 60))
+				return fmt.Errorf(
+					"this is no metadata of many entities: its root is <%s>, not EntitiesDescriptor",
+					clip(p.Element.Local, 60),
+				)
 			}
 			untils = append(untils, m.sooner(p.Element, until()))
 			if len(untils) == 1 {
@@ -104,8 +108,9 @@ func reader(r io.Reader) (io.Reader, error) {
 	return t, nil
 }
 
-// VerifyStream checks the signature over a whole document that is read as a stream, against pinned certificates. Until it returned without an error nothing of
-// the document may be used. The error is an *xmlsig.Error where the signature does not hold.
+// VerifyStream checks the signature over a whole document that is read as a stream, against pinned certificates. Until
+// it returned without an error nothing of the document may be used. The error is an *xmlsig.Error where the signature
+// does not hold.
 func VerifyStream(r io.Reader, pinned []*x509.Certificate) error {
 	var before []xmltree.Piece
 	var sig *xmlsig.Streamed

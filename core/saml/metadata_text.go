@@ -35,13 +35,23 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 		m.problem(true, "empty", "There is nothing in the document.")
 		return nil
 	case len(data) > MaxMetadata:
-		m.problem(true, "too-large", "The document has %d bytes; %d are the most that is read in one piece. Add it as a source, which is read as a stream.", len(data), MaxMetadata)
+		m.problem(
+			true,
+			"too-large",
+			"The document has %d bytes; %d are the most that is read in one piece. Add it as a source, which is read as a stream.",
+			len(data),
+			MaxMetadata,
+		)
 		return nil
 	case (trimmed[0] == '{' || trimmed[0] == '[') && json.Valid(trimmed):
 		m.problem(true, "json", "This is JSON, not SAML metadata. A discovery document belongs to OpenID Connect.")
 		return nil
 	case bytes.HasPrefix(trimmed, []byte("-----BEGIN")):
-		m.problem(true, "certificate", "This is a certificate or a key, not metadata. A certificate can be added to an application or provider by itself.")
+		m.problem(
+			true,
+			"certificate",
+			"This is a certificate or a key, not metadata. A certificate can be added to an application or provider by itself.",
+		)
 		return nil
 	}
 	text, err := toUTF8(data)
@@ -61,9 +71,15 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 	switch {
 	case looksLikeHTML(trimmed) || err == nil:
 		if title := pageTitle(text); errorWords.MatchString(title) {
-			m.problem(true, "error-page", "This is an error page (%q), not metadata. Look at the address in a browser, and ask the other side where its metadata is.", clip(title, 100))
+			m.problem(
+				true,
+				"error-page",
+				"This is an error page (%q), not metadata. Look at the address in a browser, and ask the other side where its metadata is.",
+				clip(title, 100),
+			)
 		} else {
-			m.problem(true, "html", "This is a web page, not metadata. Perhaps the address needs a sign-in, or leads to a page that describes the metadata.")
+			m.problem(true, "html", "This is a web page, not metadata. Perhaps the address needs a sign-in, or leads to a page that "+
+				"describes the metadata.")
 		}
 	case !m.Whole && len(text) <= labelledMost && m.values(string(text)):
 	default:
@@ -91,11 +107,24 @@ func pageTitle(text []byte) string {
 	return ""
 }
 
-// usualScope holds the prefixes that metadata is usually written with, for pieces that were cut out of the element that declares them.
+// usualScope holds the prefixes that metadata is usually written with, for pieces that were cut out of the element that
+// declares them.
 var usualScope = []xmltree.Declaration{
-	{Prefix: "", Space: NSMetadata}, {Prefix: "md", Space: NSMetadata}, {Prefix: "m", Space: NSMetadata}, {Prefix: "ds", Space: xmlsig.NS}, {Prefix: "dsig", Space: xmlsig.NS}, {Prefix: "saml", Space: NSAssertion},
-	{Prefix: "saml2", Space: NSAssertion}, {Prefix: "mdui", Space: NSMDUI}, {Prefix: "alg", Space: NSAlgorithms}, {Prefix: "mdattr", Space: NSEntityAttributes}, {Prefix: "xs", Space: nsXS}, {Prefix: "xsi", Space: nsXSI},
-	{Prefix: "mdrpi", Space: "urn:oasis:names:tc:SAML:metadata:rpi"}, {Prefix: "idpdisc", Space: "urn:oasis:names:tc:SAML:profiles:SSO:idp-discovery-protocol"}, {Prefix: "init", Space: "urn:oasis:names:tc:SAML:profiles:SSO:request-init"},
+	{
+		Prefix: "",
+		Space:  NSMetadata,
+	}, {Prefix: "md", Space: NSMetadata}, {Prefix: "m", Space: NSMetadata}, {Prefix: "ds", Space: xmlsig.NS},
+	{Prefix: "dsig", Space: xmlsig.NS}, {Prefix: "saml", Space: NSAssertion},
+	{
+		Prefix: "saml2",
+		Space:  NSAssertion,
+	}, {Prefix: "mdui", Space: NSMDUI}, {Prefix: "alg", Space: NSAlgorithms}, {Prefix: "mdattr", Space: NSEntityAttributes},
+	{Prefix: "xs", Space: nsXS}, {Prefix: "xsi", Space: nsXSI},
+	{
+		Prefix: "mdrpi",
+		Space:  "urn:oasis:names:tc:SAML:metadata:rpi",
+	}, {Prefix: "idpdisc", Space: "urn:oasis:names:tc:SAML:profiles:SSO:idp-discovery-protocol"},
+	{Prefix: "init", Space: "urn:oasis:names:tc:SAML:profiles:SSO:request-init"},
 }
 
 var (
@@ -109,8 +138,8 @@ var (
 	base64Form = regexp.MustCompile(`^[A-Za-z0-9+/\s]{80,}={0,2}\s*$`)
 )
 
-// recover finds metadata in a text that is not a document: with notes around it, fold marks, escapes, quotation marks of a mail, or declarations missing. What
-// it gives is not what was signed, if anything was.
+// recover finds metadata in a text that is not a document: with notes around it, fold marks, escapes, quotation marks
+// of a mail, or declarations missing. What it gives is not what was signed, if anything was.
 func (m *metadataReader) recover(text []byte) *xmltree.Element {
 	s := string(text)
 	if base64Form.MatchString(s) {
@@ -146,9 +175,19 @@ func (m *metadataReader) recover(text []byte) *xmltree.Element {
 		return nil
 	}
 	m.doc.Tidied = true
-	m.problem(false, "tidied", "The text was not a whole document as it stood, such as one copied from a browser's view or cut out of a larger one; the metadata in it was found nevertheless.")
+	m.problem(
+		false,
+		"tidied",
+		"The text was not a whole document as it stood, such as one copied from a browser's view or cut out of a larger one; the "+
+			"metadata in it was found nevertheless.",
+	)
 	if folded {
-		m.problem(false, "folded", "Part of the document was folded away when it was copied (…), so its content is missing. Unfold everything, or take the file itself.")
+		m.problem(
+			false,
+			"folded",
+			"Part of the document was folded away when it was copied (…), so its content is missing. Unfold everything, or take the "+
+				"file itself.",
+		)
 	}
 	return root
 }
@@ -177,7 +216,8 @@ func encodingOf(data []byte) encoding.Encoding {
 	return nil
 }
 
-// toUTF8 turns UTF-16 and Latin-1 into UTF-8, and takes the encoding's name out of the XML declaration, as it no longer holds.
+// toUTF8 turns UTF-16 and Latin-1 into UTF-8, and takes the encoding's name out of the XML declaration, as it no longer
+// holds.
 func toUTF8(data []byte) ([]byte, error) {
 	enc := encodingOf(data)
 	if enc == nil {
@@ -195,7 +235,8 @@ func toUTF8(data []byte) ([]byte, error) {
 	return out, nil
 }
 
-// Text turns a file's octets into text that can travel as such: UTF-16 and Latin-1 as UTF-8, and what is binary, such as a certificate in DER, as base64.
+// Text turns a file's octets into text that can travel as such: UTF-16 and Latin-1 as UTF-8, and what is binary, such
+// as a certificate in DER, as base64.
 func Text(data []byte) string {
 	if enc := encodingOf(data); enc != nil {
 		if text, err := toUTF8(data); err == nil {
@@ -211,7 +252,9 @@ func Text(data []byte) string {
 	return string(bytes.ToValidUTF8(data, []byte("\uFFFD")))
 }
 
-var durationForm = regexp.MustCompile(`^P(?:(\d{1,6})Y)?(?:(\d{1,6})M)?(?:(\d{1,6})D)?(?:T(?:(\d{1,6})H)?(?:(\d{1,7})M)?(?:(\d{1,9})(?:\.\d+)?S)?)?$`)
+var durationForm = regexp.MustCompile(
+	`^P(?:(\d{1,6})Y)?(?:(\d{1,6})M)?(?:(\d{1,6})D)?(?:T(?:(\d{1,6})H)?(?:(\d{1,7})M)?(?:(\d{1,9})(?:\.\d+)?S)?)?$`,
+)
 
 // ParseDuration reads an xs:duration (XML Schema 2, section 3.2.6). A year counts 365 days, a month 30.
 func ParseDuration(s string) (time.Duration, error) {

@@ -13,7 +13,8 @@ type Labelled struct{ Label, Value string }
 
 var labelForm = regexp.MustCompile(`^[\s*•–-]*\**([\p{L}][\p{L}\p{N} ()./'_-]{0,80}?)\**\s*(?:[:=\t|]|\s{2,})\s*(.*)$`)
 
-// ReadLabelled finds values with labels in a text such as a mail: "label: value" on one line, or the value on the line below. Blocks in PEM are values too.
+// ReadLabelled finds values with labels in a text such as a mail: "label: value" on one line, or the value on the line
+// below. Blocks in PEM are values too.
 func ReadLabelled(text string) []Labelled {
 	var out []Labelled
 	rest := []byte(text)
@@ -59,7 +60,8 @@ func ReadLabelled(text string) []Labelled {
 }
 
 func isAddress(s string) bool {
-	return (strings.HasPrefix(s, "https://") || strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "urn:")) && !strings.ContainsAny(s, " \t")
+	return (strings.HasPrefix(s, "https://") || strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "urn:")) &&
+		!strings.ContainsAny(s, " \t")
 }
 
 // What a label may mean. The order counts: the first that is found wins.
@@ -137,7 +139,12 @@ func (m *metadataReader) values(text string) bool {
 	if found < 2 || len(entity.Roles) == 0 {
 		return false
 	}
-	m.problem(false, "from-values", "This is a list of values, not metadata; %d of them were recognised by their labels. Compare each with what the other side wrote.", found)
+	m.problem(
+		false,
+		"from-values",
+		"This is a list of values, not metadata; %d of them were recognised by their labels. Compare each with what the other side wrote.",
+		found,
+	)
 	if entity.EntityID == "" {
 		m.doc.NeedsEntityID = true
 		m.problem(false, "entity-id-missing", "No entity ID was found in the list. Enter it by hand, exactly as the other side writes it.")

@@ -37,7 +37,8 @@ func roleElement(r *Role) *xmltree.Element {
 	flags := []struct {
 		name string
 		set  bool
-	}{{"AuthnRequestsSigned", r.AuthnRequestsSigned}, {"WantAssertionsSigned", r.WantAssertionsSigned}, {"WantAuthnRequestsSigned", r.WantAuthnRequestsSigned}}
+	}{{"AuthnRequestsSigned", r.AuthnRequestsSigned}, {"WantAssertionsSigned", r.WantAssertionsSigned},
+		{"WantAuthnRequestsSigned", r.WantAuthnRequestsSigned}}
 	for _, f := range flags {
 		if f.set {
 			d.Set(f.name, "true")
@@ -108,8 +109,8 @@ func (a RequestedAttribute) element() *xmltree.Element {
 	return w.Set("isRequired", strconv.FormatBool(a.Required))
 }
 
-// RequestedAttributesXML writes attributes as the elements of an AttributeConsumingService (SAML Metadata, section 2.4.4.2), one a line, to be copied into a
-// document that binds the prefix md.
+// RequestedAttributesXML writes attributes as the elements of an AttributeConsumingService (SAML Metadata, section
+// 2.4.4.2), one a line, to be copied into a document that binds the prefix md.
 func RequestedAttributesXML(list []RequestedAttribute) string {
 	var b []byte
 	for _, a := range list {

@@ -5,8 +5,8 @@ import (
 	"innergate/core/xmltree"
 )
 
-// NameID identifies a subject (SAML Core, section 2.2.3). Two are the same only if every field is, octet for octet; an absent format
-// is the unspecified one.
+// NameID identifies a subject (SAML Core, section 2.2.3). Two are the same only if every field is, octet for octet; an
+// absent format is the unspecified one.
 type NameID struct {
 	Value           string `json:"value"`
 	Format          string `json:"format,omitempty"`
@@ -29,7 +29,12 @@ func (c *checker) nameID(e *xmltree.Element) (*NameID, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &NameID{Value: value, Format: e.Value("Format"), NameQualifier: e.Value("NameQualifier"), SPNameQualifier: e.Value("SPNameQualifier")}
+	n := &NameID{
+		Value:           value,
+		Format:          e.Value("Format"),
+		NameQualifier:   e.Value("NameQualifier"),
+		SPNameQualifier: e.Value("SPNameQualifier"),
+	}
 	for _, q := range []string{n.Format, n.NameQualifier, n.SPNameQualifier} {
 		if err := c.bounded("NameID", q, maxNameID); err != nil {
 			return nil, err

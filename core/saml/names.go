@@ -67,7 +67,8 @@ const (
 	methodBearer  = "urn:oasis:names:tc:SAML:2.0:cm:bearer"
 )
 
-// Authentication contexts (SAML Authentication Context), from weak to strong as the comparisons minimum, maximum and better read them.
+// Authentication contexts (SAML Authentication Context), from weak to strong as the comparisons minimum, maximum and
+// better read them.
 var contextLadder = []string{
 	"urn:oasis:names:tc:SAML:2.0:ac:classes:unspecified",
 	"urn:oasis:names:tc:SAML:2.0:ac:classes:PreviousSession",
@@ -91,7 +92,8 @@ const ContextUnspecified = "urn:oasis:names:tc:SAML:2.0:ac:classes:unspecified"
 // EntityID names a SAML entity. It is compared octet for octet.
 type EntityID string
 
-// ParseEntityID accepts 1 to 1024 characters without white space at the ends or control characters (SAML Core, section 8.3.6).
+// ParseEntityID accepts 1 to 1024 characters without white space at the ends or control characters (SAML Core, section
+// 8.3.6).
 func ParseEntityID(s string) (EntityID, error) {
 	switch n := utf8.RuneCountInString(s); {
 	case s == "":

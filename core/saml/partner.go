@@ -22,7 +22,8 @@ type Certificate = x509.Certificate
 type Trust struct {
 	Certificates []*Certificate
 	AllowSHA1    bool
-	// EnforceDates refuses signatures by keys whose certificate is out of its dates. Without it the dates are only a finding.
+	// EnforceDates refuses signatures by keys whose certificate is out of its dates. Without it the dates are only a
+	// finding.
 	EnforceDates bool
 }
 
@@ -84,7 +85,11 @@ func (c *checker) dates(cert *Certificate, t Trust) error {
 	}
 	ok := c.now.After(cert.NotBefore) && c.now.Before(cert.NotAfter)
 	if !c.that(ruleCertDates, ok, formatTime(c.now), formatTime(cert.NotAfter)) {
-		return c.fail("saml.certificate-expired", explain.Fact("certificate ends", formatTime(cert.NotAfter)), explain.Fact("fingerprint", keys.Fingerprint(cert.Raw)))
+		return c.fail(
+			"saml.certificate-expired",
+			explain.Fact("certificate ends", formatTime(cert.NotAfter)),
+			explain.Fact("fingerprint", keys.Fingerprint(cert.Raw)),
+		)
 	}
 	return nil
 }
@@ -109,9 +114,15 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 		evidence := []trace.Evidence{}
 		if e.Claimed != nil {
 			got = keys.Fingerprint(e.Claimed.Raw)
-			evidence = append(evidence, explain.Fact("certificate in the message", e.Claimed.Subject.String()), explain.Fact("it ends", formatTime(e.Claimed.NotAfter)))
+			evidence = append(
+				evidence,
+				explain.Fact("certificate in the message", e.Claimed.Subject.String()),
+				explain.Fact("it ends", formatTime(e.Claimed.NotAfter)),
+			)
 		}
-		return c.fail("saml.signature-wrong-key", append([]trace.Evidence{explain.Pair("SHA-256 fingerprint", strings.Join(held, ", "), got)}, evidence...)...)
+		return c.fail(
+			"saml.signature-wrong-key",
+			append([]trace.Evidence{explain.Pair("SHA-256 fingerprint", strings.Join(held, ", "), got)}, evidence...)...)
 	}
 	return c.fail("saml.signature-malformed", explain.Fact("detail", e.Detail))
 }
@@ -120,17 +131,29 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 func (c *checker) query(r *Received, t Trust) (*Certificate, error) {
 	alg := r.signatureAlgorithm
 	if alg == xmlsig.RSASHA1 && !t.AllowSHA1 {
-		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.Weak, Algorithm: alg, Detail: "the query is signed with SHA-1"}, "query", t)
+		return nil, c.signatureFailed(
+			&xmlsig.Error{Reason: xmlsig.Weak, Algorithm: alg, Detail: "the query is signed with SHA-1"},
+			"query",
+			t,
+		)
 	}
 	if !alg.Known() && alg != xmlsig.RSASHA1 {
-		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.Unknown, Algorithm: alg, Detail: fmt.Sprintf("the algorithm %q is not known", alg)}, "query", t)
+		return nil, c.signatureFailed(
+			&xmlsig.Error{Reason: xmlsig.Unknown, Algorithm: alg, Detail: fmt.Sprintf("the algorithm %q is not known", alg)},
+			"query",
+			t,
+		)
 	}
 	if len(t.Certificates) == 0 {
 		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.NoKey, Detail: "no certificate is held"}, "query", t)
 	}
 	key, ok := r.queryVerified(t.keys())
 	if !ok {
-		return nil, c.signatureFailed(&xmlsig.Error{Reason: xmlsig.WrongKey, Algorithm: alg, Detail: "no held key made it, or the query was changed"}, "query", t)
+		return nil, c.signatureFailed(
+			&xmlsig.Error{Reason: xmlsig.WrongKey, Algorithm: alg, Detail: "no held key made it, or the query was changed"},
+			"query",
+			t,
+		)
 	}
 	cert := t.Certificates[key]
 	if c.rec != nil {
@@ -165,14 +188,20 @@ func RSAPublic(certs []*Certificate) []*rsa.PublicKey {
 func (c *checker) plain(e *xmltree.Element, limit int) (string, error) {
 	text, ok := e.PlainText()
 	if !ok {
-		return "", c.fail("saml.value-refused", explain.Fact("value", fmt.Sprintf("<%s> holds something other than text, such as a comment", e.Local)))
+		return "", c.fail(
+			"saml.value-refused",
+			explain.Fact("value", fmt.Sprintf("<%s> holds something other than text, such as a comment", e.Local)),
+		)
 	}
 	return text, c.bounded(e.Local, text, limit)
 }
 
 func (c *checker) bounded(name, text string, limit int) error {
 	if len(text) > limit {
-		return c.fail("saml.value-refused", explain.Fact("value", fmt.Sprintf("<%s> has %d bytes; %d are the most", name, len(text), limit)))
+		return c.fail(
+			"saml.value-refused",
+			explain.Fact("value", fmt.Sprintf("<%s> has %d bytes; %d are the most", name, len(text), limit)),
+		)
 	}
 	for i := 0; i < len(text); i++ {
 		if ch := text[i]; ch < 0x20 && ch != '\t' && ch != '\n' && ch != '\r' || ch == 0x7F {

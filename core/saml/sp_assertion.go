@@ -106,7 +106,8 @@ func (c *checker) conditions(e *xmltree.Element, rules ResponseRules, issued tim
 	return nil
 }
 
-// audience checks one restriction; all of them must hold, each if any of its audiences is ours (SAML Core, section 2.5.1.4).
+// audience checks one restriction; all of them must hold, each if any of its audiences is ours (SAML Core, section
+// 2.5.1.4).
 func (c *checker) audience(restriction *xmltree.Element, rules ResponseRules) error {
 	var named []string
 	for _, a := range restriction.All(NSAssertion, "Audience") {
@@ -176,7 +177,8 @@ func (c *checker) subject(e *xmltree.Element, rules ResponseRules, a *Assertion,
 	return c.confirmed(subject, rules, a, issued)
 }
 
-// confirmed looks for a bearer confirmation that holds. Several may be there; the first reason against one is told if none holds.
+// confirmed looks for a bearer confirmation that holds. Several may be there; the first reason against one is told if
+// none holds.
 func (c *checker) confirmed(subject *xmltree.Element, rules ResponseRules, a *Assertion, issued time.Time) error {
 	var first error
 	for _, confirmation := range subject.All(NSAssertion, "SubjectConfirmation") {
@@ -325,7 +327,10 @@ func (c *checker) attributes(e *xmltree.Element, rules ResponseRules, signed boo
 			}
 			out, values = append(out, attr), values+len(attr.Values)
 			if len(out) > maxAttributes || values > maxValues {
-				return nil, c.fail("saml.value-refused", explain.Fact("value", fmt.Sprintf("there are more than %d attributes or %d values", maxAttributes, maxValues)))
+				return nil, c.fail(
+					"saml.value-refused",
+					explain.Fact("value", fmt.Sprintf("there are more than %d attributes or %d values", maxAttributes, maxValues)),
+				)
 			}
 		}
 	}
@@ -355,7 +360,10 @@ func (c *checker) attribute(e *xmltree.Element) (Attribute, error) {
 		}
 		text, ok := v.PlainText()
 		if !ok {
-			return attr, c.fail("saml.value-refused", explain.Fact("value", "a value of "+attr.Name+" holds something other than text, such as a comment"))
+			return attr, c.fail(
+				"saml.value-refused",
+				explain.Fact("value", "a value of "+attr.Name+" holds something other than text, such as a comment"),
+			)
 		}
 		if err := c.bounded(attr.Name, text, maxValue); err != nil {
 			return attr, err

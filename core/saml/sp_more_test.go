@@ -26,18 +26,24 @@ func TestResponseLatitude(t *testing.T) {
 		"no issuer on the response": func(s string) string {
 			return strings.Replace(s, "<saml:Issuer>"+string(idpID)+"</saml:Issuer>", "", 1)
 		},
-		"no destination on the response":                        replace(` Destination="`+gateACS+`"`, ""),
-		"several audiences in one restriction":                  replace(audience, strings.Replace(audience, "<saml:Audience>", "<saml:Audience>urn:other</saml:Audience><saml:Audience>", 1)),
-		"two restrictions that hold":                            replace(audience, audience+audience),
-		"OneTimeUse":                                            replace(audience, audience+"<saml:OneTimeUse/>"),
-		"ProxyRestriction that leaves room":                     replace(audience, audience+`<saml:ProxyRestriction Count="1"/>`),
-		"another confirmation before the bearer":                replace(confirmation, `<saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:sender-vouches"/>`+confirmation),
-		"a bearer confirmation for another address before ours": replace(confirmation, confirmation+`<saml:SubjectConfirmationData NotOnOrAfter="2030-01-01T00:00:00Z" Recipient="https://other.example/acs"/></saml:SubjectConfirmation>`+confirmation),
-		"white space between elements":                          func(s string) string { return strings.ReplaceAll(s, "><saml:", ">\n  <saml:") },
-		"a comment between elements":                            replace("<saml:AuthnStatement", "<!-- by hand --><saml:AuthnStatement"),
-		"CDATA in a value":                                      replace(">Mira<", "><![CDATA[Mira]]><"),
-		"times with fractions and offsets":                      replace(`AuthnInstant="2026-11-23T09:41:05.000Z"`, `AuthnInstant="2026-11-23T10:41:05.123456+01:00"`),
-		"an empty value":                                        replace("<saml:AttributeValue>ferry-crew</saml:AttributeValue>", "<saml:AttributeValue/><saml:AttributeValue>ferry-crew</saml:AttributeValue>"),
+		"no destination on the response": replace(` Destination="`+gateACS+`"`, ""),
+		"several audiences in one restriction": replace(audience,
+			strings.Replace(audience, "<saml:Audience>", "<saml:Audience>urn:other</saml:Audience><saml:Audience>", 1)),
+		"two restrictions that hold":        replace(audience, audience+audience),
+		"OneTimeUse":                        replace(audience, audience+"<saml:OneTimeUse/>"),
+		"ProxyRestriction that leaves room": replace(audience, audience+`<saml:ProxyRestriction Count="1"/>`),
+		"another confirmation before the bearer": replace(confirmation,
+			`<saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:sender-vouches"/>`+confirmation),
+		"a bearer confirmation for another address before ours": replace(confirmation,
+			confirmation+`<saml:SubjectConfirmationData NotOnOrAfter="2030-01-01T00:00:00Z" `+
+				`Recipient="https://other.example/acs"/></saml:SubjectConfirmation>`+confirmation),
+		"white space between elements": func(s string) string { return strings.ReplaceAll(s, "><saml:", ">\n  <saml:") },
+		"a comment between elements":   replace("<saml:AuthnStatement", "<!-- by hand --><saml:AuthnStatement"),
+		"CDATA in a value":             replace(">Mira<", "><![CDATA[Mira]]><"),
+		"times with fractions and offsets": replace(`AuthnInstant="2026-11-23T09:41:05.000Z"`,
+			`AuthnInstant="2026-11-23T10:41:05.123456+01:00"`),
+		"an empty value": replace("<saml:AttributeValue>ferry-crew</saml:AttributeValue>",
+			"<saml:AttributeValue/><saml:AttributeValue>ferry-crew</saml:AttributeValue>"),
 	} {
 		t.Run(name, func(t *testing.T) {
 			a, _, err := accept(mint(t, issued(), change, true, false, provider(t)), rules(t))
@@ -53,7 +59,8 @@ func TestAttributeShapes(t *testing.T) {
 		`<saml:AttributeValue xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>`+
 			`<saml:AttributeValue><saml:NameID Format="`+saml.FormatPersistent+`">opaque</saml:NameID></saml:AttributeValue>`+
 			`<saml:AttributeValue><x:Address xmlns:x="urn:x">Quay 1</x:Address></saml:AttributeValue>`+
-			`<saml:AttributeValue xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="xs:string">Mira</saml:AttributeValue>`), true, false, provider(t))
+			`<saml:AttributeValue xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" `+
+			`xsi:type="xs:string">Mira</saml:AttributeValue>`), true, false, provider(t))
 	a, _, err := accept(doc, rules(t))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"opaque", "Mira"}, a.Attributes[0].Values, "nothing is nothing, a NameID is its text, structure is left out")
@@ -63,9 +70,24 @@ func TestAttributeShapes(t *testing.T) {
 
 func TestEncryptedAttribute(t *testing.T) {
 	x := xmlsig.Encrypter{Key: ours(t).cert.PublicKey.(*rsa.PublicKey)}
-	data, err := x.Encrypt([]byte(`<saml:Attribute xmlns:saml="` + saml.NSAssertion + `" Name="berth"><saml:AttributeValue>7</saml:AttributeValue></saml:Attribute>`))
+	data, err := x.Encrypt(
+		[]byte(
+			`<saml:Attribute xmlns:saml="` + saml.NSAssertion +
+				`" Name="berth"><saml:AttributeValue>7</saml:AttributeValue></saml:Attribute>`,
+		),
+	)
 	require.NoError(t, err)
-	doc := mint(t, issued(), replace("<saml:AttributeStatement>", "<saml:AttributeStatement><saml:EncryptedAttribute>"+string(data.Bytes())+"</saml:EncryptedAttribute>"), true, false, provider(t))
+	doc := mint(
+		t,
+		issued(),
+		replace(
+			"<saml:AttributeStatement>",
+			"<saml:AttributeStatement><saml:EncryptedAttribute>"+string(data.Bytes())+"</saml:EncryptedAttribute>",
+		),
+		true,
+		false,
+		provider(t),
+	)
 	a, _, err := accept(doc, rules(t))
 	require.NoError(t, err)
 	assert.Equal(t, saml.Attribute{Name: "berth", Values: []string{"7"}}, a.Attributes[0])
@@ -101,7 +123,8 @@ func TestSHA1OnlyWhereAllowed(t *testing.T) {
 // TestSkewIsTwoSided accepts a clock that is a little off in either direction, and no more.
 func TestSkewIsTwoSided(t *testing.T) {
 	for offset, code := range map[time.Duration]string{
-		5*time.Minute + 59*time.Second: "", 6*time.Minute + time.Second: "saml.expired", -59 * time.Second: "", -3 * time.Minute: "saml.not-yet-valid",
+		5*time.Minute + 59*time.Second: "", 6*time.Minute + time.Second: "saml.expired", -59 * time.Second: "",
+		-3 * time.Minute: "saml.not-yet-valid",
 	} {
 		r := rules(t)
 		r.Now = now.Add(offset)
@@ -136,7 +159,10 @@ func TestIssuedDocumentsAreRight(t *testing.T) {
 		assert.Equal(t, []string{"Issuer", "Signature"}, order[:2], "the schema wants the signature behind the issuer")
 	}
 	// The assertion stands by itself when it is cut out: every prefix that it uses is declared in it.
-	alone, err := xmltree.Parse([]byte(string(made.XML[strings.Index(string(made.XML), "<saml:Assertion"):strings.Index(string(made.XML), "</samlp:Response>")])), xmltree.Limits{})
+	alone, err := xmltree.Parse(
+		[]byte(string(made.XML[strings.Index(string(made.XML), "<saml:Assertion"):strings.Index(string(made.XML), "</samlp:Response>")])),
+		xmltree.Limits{},
+	)
 	require.NoError(t, err)
 	_, err = xmlsig.Verify(alone, alone.First(saml.NSAssertion, "Issuer"), []crypto.PublicKey{provider(t).cert.PublicKey}, xmlsig.Policy{})
 	require.NoError(t, err)

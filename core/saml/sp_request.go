@@ -30,8 +30,8 @@ type Asked struct {
 	OmitACS  bool
 }
 
-// NewAuthnRequest makes a request. With a signer the signature is enveloped, as the HTTP-POST binding wants it; for HTTP-Redirect give none and sign
-// the query.
+// NewAuthnRequest makes a request. With a signer the signature is enveloped, as the HTTP-POST binding wants it; for
+// HTTP-Redirect give none and sign the query.
 func NewAuthnRequest(s Asked, signer *xmlsig.Signer) (id string, doc []byte, err error) {
 	id = keys.RandomID()
 	r := xmltree.New(NSProtocol, "samlp", "AuthnRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion)

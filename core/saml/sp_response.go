@@ -14,7 +14,8 @@ import (
 	"innergate/core/xmltree"
 )
 
-// IncomingResponse is a response that nobody has checked yet. It tells only what is needed to find the sign-in that it claims to answer.
+// IncomingResponse is a response that nobody has checked yet. It tells only what is needed to find the sign-in that it
+// claims to answer.
 type IncomingResponse struct {
 	received *Received
 	root     *xmltree.Element
@@ -114,7 +115,8 @@ var (
 	ruleDecrypt     = rule{"saml.decryption", "Encrypted for a key of ours", "XML Encryption 1.1"}
 )
 
-// Check holds the response against every rule and returns the assertion in it. Whoever calls it must still see that the assertion's ID is used once.
+// Check holds the response against every rule and returns the assertion in it. Whoever calls it must still see that the
+// assertion's ID is used once.
 func (in *IncomingResponse) Check(rules ResponseRules, rec *trace.Recorder) (*Assertion, error) {
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	r := in.root
@@ -208,7 +210,9 @@ func (in *IncomingResponse) status(c *checker, rules ResponseRules) error {
 		}
 		return c.fail("saml.status-no-context", append([]trace.Evidence{explain.Pair("context", wanted, words)}, evidence...)...)
 	case "InvalidNameIDPolicy":
-		return c.fail("saml.status-nameid-policy", append([]trace.Evidence{explain.Pair("NameID format", cmp.Or(rules.NameIDFormat, "none"), words)}, evidence...)...)
+		return c.fail(
+			"saml.status-nameid-policy",
+			append([]trace.Evidence{explain.Pair("NameID format", cmp.Or(rules.NameIDFormat, "none"), words)}, evidence...)...)
 	case "RequestDenied":
 		return c.fail("saml.status-denied", evidence...)
 	}

@@ -45,7 +45,8 @@ func TestResponseWithAnyKeyKind(t *testing.T) {
 	assert.Equal(t, p.cert, a.Certificate)
 }
 
-// TestResponseMeaning holds each rule of SAML Profiles 4.1.4 and Core 2.5 against a response that breaks it and is signed by the right key.
+// TestResponseMeaning holds each rule of SAML Profiles 4.1.4 and Core 2.5 against a response that breaks it and is
+// signed by the right key.
 func TestResponseMeaning(t *testing.T) {
 	at := func(d time.Duration) string { return now.Add(d).Format("2006-01-02T15:04:05.000Z") }
 	end := `NotOnOrAfter="` + at(5*time.Minute) + `" Recipient`
@@ -59,7 +60,12 @@ func TestResponseMeaning(t *testing.T) {
 	}{
 		{"version 1.1", replace(`Version="2.0"`, `Version="1.1"`), nil, "saml.version"},
 		{"destination of another", replace(`Destination="`+gateACS, `Destination="`+gateACS+`/`), nil, "saml.destination-mismatch"},
-		{"issuer of the response", replace(`<saml:Issuer>`+string(idpID), `<saml:Issuer>https://evil.example`), nil, "saml.provider-unknown"},
+		{
+			"issuer of the response",
+			replace(`<saml:Issuer>`+string(idpID), `<saml:Issuer>https://evil.example`),
+			nil,
+			"saml.provider-unknown",
+		},
 		{"issuer of the assertion", func(s string) string {
 			i := strings.LastIndex(s, "<saml:Issuer>")
 			return s[:i] + strings.Replace(s[i:], string(idpID), string(idpID)+"/", 1)
@@ -69,13 +75,38 @@ func TestResponseMeaning(t *testing.T) {
 			return s[:i] + strings.Replace(s[i:], "<saml:Issuer>"+string(idpID)+"</saml:Issuer>", "", 1)
 		}, nil, "saml.structure"},
 		{"status", replace("status:Success", "status:Responder"), nil, "saml.status"},
-		{"no status", replace(`<samlp:Status><samlp:StatusCode Value="urn:oasis:names:tc:SAML:2.0:status:Success"/></samlp:Status>`, ""), nil, "saml.structure"},
-		{"audience of another", replace("<saml:Audience>"+string(gateID), "<saml:Audience>https://gate.saltmere.example/saml/sp/"), nil, "saml.audience-mismatch"},
-		{"second restriction for another", replace(audience, audience+`<saml:AudienceRestriction><saml:Audience>urn:other</saml:Audience></saml:AudienceRestriction>`), nil, "saml.audience-mismatch"},
+		{
+			"no status",
+			replace(`<samlp:Status><samlp:StatusCode Value="urn:oasis:names:tc:SAML:2.0:status:Success"/></samlp:Status>`, ""),
+			nil,
+			"saml.structure",
+		},
+		{
+			"audience of another",
+			replace("<saml:Audience>"+string(gateID), "<saml:Audience>https://gate.saltmere.example/saml/sp/"),
+			nil,
+			"saml.audience-mismatch",
+		},
+		{
+			"second restriction for another",
+			replace(audience, audience+`<saml:AudienceRestriction><saml:Audience>urn:other</saml:Audience></saml:AudienceRestriction>`),
+			nil,
+			"saml.audience-mismatch",
+		},
 		{"no audience", replace(audience, ""), nil, "saml.audience-missing"},
 		{"empty restriction", replace(audience, "<saml:AudienceRestriction/>"), nil, "saml.audience-mismatch"},
-		{"audience hidden by a comment", replace("<saml:Audience>"+string(gateID), "<saml:Audience>"+string(gateID)+"<!-- -->.evil.example"), nil, "saml.value-refused"},
-		{"recipient of another", replace(`Recipient="`+gateACS, `Recipient="https://gate.saltmere.example/saml/sp/other/acs`), nil, "saml.recipient-mismatch"},
+		{
+			"audience hidden by a comment",
+			replace("<saml:Audience>"+string(gateID), "<saml:Audience>"+string(gateID)+"<!-- -->.evil.example"),
+			nil,
+			"saml.value-refused",
+		},
+		{
+			"recipient of another",
+			replace(`Recipient="`+gateACS, `Recipient="https://gate.saltmere.example/saml/sp/other/acs`),
+			nil,
+			"saml.recipient-mismatch",
+		},
 		{"no recipient", replace(` Recipient="`+gateACS+`"`, ""), nil, "saml.recipient-mismatch"},
 		{"expired", nil, func(r *saml.ResponseRules) { r.Now = now.Add(7 * time.Minute) }, "saml.expired"},
 		{"not yet valid", nil, func(r *saml.ResponseRules) { r.Now = now.Add(-10 * time.Minute) }, "saml.not-yet-valid"},
@@ -113,16 +144,39 @@ func TestResponseMeaning(t *testing.T) {
 			i, j := strings.Index(s, "<saml:AuthnStatement"), strings.Index(s, "</saml:AuthnStatement>")
 			return s[:i] + s[j+len("</saml:AuthnStatement>"):]
 		}, nil, "saml.authn-missing"},
-		{"old AuthnInstant after ForceAuthn", replace(`AuthnInstant="`+at(-2*time.Second), `AuthnInstant="`+at(-time.Hour)), func(r *saml.ResponseRules) { r.FreshSince = now.Add(-10 * time.Second) }, "saml.authn-old"},
+		{
+			"old AuthnInstant after ForceAuthn",
+			replace(`AuthnInstant="`+at(-2*time.Second), `AuthnInstant="`+at(-time.Hour)),
+			func(r *saml.ResponseRules) { r.FreshSince = now.Add(-10 * time.Second) },
+			"saml.authn-old",
+		},
 		{"AuthnInstant ahead", replace(`AuthnInstant="`+at(-2*time.Second), `AuthnInstant="`+at(time.Hour)), nil, "saml.not-yet-valid"},
 		{"session over", replace(`SessionIndex=`, `SessionNotOnOrAfter="`+at(-time.Hour)+`" SessionIndex=`), nil, "saml.session-over"},
 		{"weaker context", nil, func(r *saml.ResponseRules) {
-			r.RequestedContext = &saml.RequestedContext{Comparison: "exact", Classes: []string{"urn:oasis:names:tc:SAML:2.0:ac:classes:X509"}}
+			r.RequestedContext = &saml.RequestedContext{
+				Comparison: "exact",
+				Classes:    []string{"urn:oasis:names:tc:SAML:2.0:ac:classes:X509"},
+			}
 		}, "saml.context-not-met"},
 		{"answers another browser", nil, func(r *saml.ResponseRules) { r.RequestID = "_other" }, "saml.in-response-mismatch"},
-		{"answers a question nobody asked", nil, func(r *saml.ResponseRules) { r.RequestID, r.AllowUnsolicited = "", true }, "saml.in-response-mismatch"},
-		{"response and confirmation disagree", replace(`<saml:SubjectConfirmationData InResponseTo="`+question, `<saml:SubjectConfirmationData InResponseTo="_other`), nil, "saml.in-response-mismatch"},
-		{"only the response answers", replace(`<saml:SubjectConfirmationData InResponseTo="`+question+`"`, `<saml:SubjectConfirmationData`), nil, "saml.in-response-mismatch"},
+		{
+			"answers a question nobody asked",
+			nil,
+			func(r *saml.ResponseRules) { r.RequestID, r.AllowUnsolicited = "", true },
+			"saml.in-response-mismatch",
+		},
+		{
+			"response and confirmation disagree",
+			replace(`<saml:SubjectConfirmationData InResponseTo="`+question, `<saml:SubjectConfirmationData InResponseTo="_other`),
+			nil,
+			"saml.in-response-mismatch",
+		},
+		{
+			"only the response answers",
+			replace(`<saml:SubjectConfirmationData InResponseTo="`+question+`"`, `<saml:SubjectConfirmationData`),
+			nil,
+			"saml.in-response-mismatch",
+		},
 		{"only the confirmation answers", replace(`InResponseTo="`+question+`" `, ""), nil, "saml.in-response-mismatch"},
 		{"certificate out of date", nil, func(r *saml.ResponseRules) {
 			r.Trust.EnforceDates, r.Now = true, now.Add(366*24*time.Hour)
@@ -196,29 +250,60 @@ func TestWrapping(t *testing.T) {
 		return strings.Replace(signature, "</ds:Signature>", "<ds:Object>"+inner+"</ds:Object></ds:Signature>", 1)
 	}
 	cases := map[string]string{
-		"forged before":                             put(otherID(forged) + signed),
-		"forged after":                              put(signed + otherID(forged)),
-		"forged before with the same ID":            put(forged + signed),
-		"forged after with the same ID":             put(signed + forged),
-		"forged around, signed in its advice":       put(strings.Replace(otherID(forged), "</saml:Conditions>", "</saml:Conditions><saml:Advice>"+signed+"</saml:Advice>", 1)),
-		"forged around with the signature":          put(strings.Replace(withSignature(otherID(forged), signature), "</saml:Conditions>", "</saml:Conditions><saml:Advice>"+bare+"</saml:Advice>", 1)),
-		"signed in the signature's Object":          put(withSignature(otherID(forged), object(bare))),
-		"signed in Object, same ID":                 put(withSignature(forged, object(bare))),
-		"signed in Extensions":                      strings.Replace(put(otherID(forged)), "<samlp:Status>", "<samlp:Extensions>"+signed+"</samlp:Extensions><samlp:Status>", 1),
-		"signed in StatusDetail":                    strings.Replace(put(otherID(forged)), "</samlp:Status>", "<samlp:StatusDetail>"+signed+"</samlp:StatusDetail></samlp:Status>", 1),
+		"forged before":                  put(otherID(forged) + signed),
+		"forged after":                   put(signed + otherID(forged)),
+		"forged before with the same ID": put(forged + signed),
+		"forged after with the same ID":  put(signed + forged),
+		"forged around, signed in its advice": put(
+			strings.Replace(otherID(forged), "</saml:Conditions>", "</saml:Conditions><saml:Advice>"+signed+"</saml:Advice>", 1),
+		),
+		"forged around with the signature": put(strings.Replace(
+			withSignature(otherID(forged), signature),
+			"</saml:Conditions>",
+			"</saml:Conditions><saml:Advice>"+bare+"</saml:Advice>",
+			1,
+		)),
+		"signed in the signature's Object": put(withSignature(otherID(forged), object(bare))),
+		"signed in Object, same ID":        put(withSignature(forged, object(bare))),
+		"signed in Extensions": strings.Replace(
+			put(otherID(forged)),
+			"<samlp:Status>",
+			"<samlp:Extensions>"+signed+"</samlp:Extensions><samlp:Status>",
+			1,
+		),
+		"signed in StatusDetail": strings.Replace(
+			put(otherID(forged)),
+			"</samlp:Status>",
+			"<samlp:StatusDetail>"+signed+"</samlp:StatusDetail></samlp:Status>",
+			1,
+		),
 		"signed in a wrapper beside":                put("<x:Wrap xmlns:x='urn:x'>" + signed + "</x:Wrap>" + otherID(forged)),
 		"forged in a wrapper":                       put(signed + "<x:Wrap xmlns:x='urn:x'>" + otherID(forged) + "</x:Wrap>"),
 		"signed inside the forged one's attributes": put(strings.Replace(otherID(forged), ">Mira<", ">"+signed+"<", 1)),
-		"forged inside the signed one":              put(strings.Replace(signed, "</saml:Conditions>", "</saml:Conditions><saml:Advice>"+otherID(forged)+"</saml:Advice>", 1)),
-		"signature moved to the response":           strings.Replace(put(forged), "<samlp:Status>", signature+"<samlp:Status>", 1),
-		"detached signature beside the assertion":   put(forged + signature),
-		"enveloping signature":                      put(object(signed)),
-		"two signatures, the first forged":          put(withSignature(forged, strings.Replace(signature, "#_", "#_x", 1)+signature)),
-		"duplicate ID on another element":           put(strings.Replace(signed, "</saml:Assertion>", "</saml:Assertion>", 1) + `<x:y xmlns:x="urn:x" ID="` + idOf(signed) + `"/>`),
-		"duplicate ID by Id":                        put(signed + `<x:y xmlns:x="urn:x" Id="` + idOf(signed) + `"/>`),
-		"a second subject":                          put(strings.Replace(signed, "<saml:Conditions", strings.Replace(signed[strings.Index(signed, "<saml:Subject>"):strings.Index(signed, "</saml:Subject>")+len("</saml:Subject>")], "mvoss", "admin", 1)+"<saml:Conditions", 1)),
-		"encrypted assertion beside":                put(signed + "<saml:EncryptedAssertion/>"),
-		"no assertion":                              put(""),
+		"forged inside the signed one": put(
+			strings.Replace(signed, "</saml:Conditions>", "</saml:Conditions><saml:Advice>"+otherID(forged)+"</saml:Advice>", 1),
+		),
+		"signature moved to the response":         strings.Replace(put(forged), "<samlp:Status>", signature+"<samlp:Status>", 1),
+		"detached signature beside the assertion": put(forged + signature),
+		"enveloping signature":                    put(object(signed)),
+		"two signatures, the first forged":        put(withSignature(forged, strings.Replace(signature, "#_", "#_x", 1)+signature)),
+		"duplicate ID on another element": put(
+			strings.Replace(signed, "</saml:Assertion>", "</saml:Assertion>", 1) + `<x:y xmlns:x="urn:x" ID="` + idOf(signed) + `"/>`,
+		),
+		"duplicate ID by Id": put(signed + `<x:y xmlns:x="urn:x" Id="` + idOf(signed) + `"/>`),
+		"a second subject": put(strings.Replace(
+			signed,
+			"<saml:Conditions",
+			strings.Replace(
+				signed[strings.Index(signed, "<saml:Subject>"):strings.Index(signed, "</saml:Subject>")+len("</saml:Subject>")],
+				"mvoss",
+				"admin",
+				1,
+			)+"<saml:Conditions",
+			1,
+		)),
+		"encrypted assertion beside": put(signed + "<saml:EncryptedAssertion/>"),
+		"no assertion":               put(""),
 	}
 	for name, doc := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -285,8 +370,19 @@ func TestEncryptedNameID(t *testing.T) {
 }
 
 func TestStatusIsExplained(t *testing.T) {
-	for substatus, code := range map[string]string{"NoPassive": "saml.status-no-passive", "NoAuthnContext": "saml.status-no-context", "InvalidNameIDPolicy": "saml.status-nameid-policy", "RequestDenied": "saml.status-denied", "AuthnFailed": "saml.status", "": "saml.status"} {
-		made, err := saml.ErrorResponse(idpID, gateACS, question, "Responder", substatus, "not today", now, &xmlsig.Signer{Key: provider(t).key})
+	for substatus, code := range map[string]string{"NoPassive": "saml.status-no-passive", "NoAuthnContext": "saml.status-no-context",
+		"InvalidNameIDPolicy": "saml.status-nameid-policy", "RequestDenied": "saml.status-denied", "AuthnFailed": "saml.status",
+		"": "saml.status"} {
+		made, err := saml.ErrorResponse(
+			idpID,
+			gateACS,
+			question,
+			"Responder",
+			substatus,
+			"not today",
+			now,
+			&xmlsig.Signer{Key: provider(t).key},
+		)
 		require.NoError(t, err)
 		_, _, err = accept(string(made.XML), rules(t))
 		requireCode(t, err, code)

@@ -60,8 +60,9 @@ func GrantTypes(o *config.OIDCApplication) []string {
 	return out
 }
 
-// ClientMetadata reads a client's own metadata (RFC 7591, section 2; OpenID Connect Dynamic Client Registration 1.0, section 2) as an application in draft. What widens
-// access, such as the device grant, is left for an engineer to switch on.
+// ClientMetadata reads a client's own metadata (RFC 7591, section 2; OpenID Connect Dynamic Client Registration 1.0,
+// section 2) as an application in draft. What widens access, such as the device grant, is left for an engineer to
+// switch on.
 func ClientMetadata(data []byte) (*config.Application, error) {
 	bad := func(why string) (*config.Application, error) {
 		return nil, explain.New("oidc.registration", explain.Fact("metadata", why))
@@ -73,9 +74,12 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 	a := &config.Application{Kind: config.KindOIDC, OIDC: &config.OIDCApplication{}, Mapping: claims.OutgoingOIDC()}
 	s := a.OIDC
 	var sector, subject, scope, appType, signed string
-	for name, to := range map[string]*string{"client_name": &a.Name, "client_uri": &s.HomePage, "policy_uri": &s.Privacy, "tos_uri": &s.Terms, "jwks_uri": &s.KeysURL, "token_endpoint_auth_method": &s.Authentication,
-		"id_token_signed_response_alg": &s.Algorithm, "initiate_login_uri": &s.InitiateLogin, "backchannel_logout_uri": &s.BackChannelLogout, "frontchannel_logout_uri": &s.FrontChannelLogout,
-		"sector_identifier_uri": &sector, "subject_type": &subject, "scope": &scope, "application_type": &appType, "userinfo_signed_response_alg": &signed} {
+	for name, to := range map[string]*string{"client_name": &a.Name, "client_uri": &s.HomePage, "policy_uri": &s.Privacy,
+		"tos_uri": &s.Terms, "jwks_uri": &s.KeysURL, "token_endpoint_auth_method": &s.Authentication,
+		"id_token_signed_response_alg": &s.Algorithm, "initiate_login_uri": &s.InitiateLogin,
+		"backchannel_logout_uri": &s.BackChannelLogout, "frontchannel_logout_uri": &s.FrontChannelLogout,
+		"sector_identifier_uri": &sector, "subject_type": &subject, "scope": &scope, "application_type": &appType,
+		"userinfo_signed_response_alg": &signed} {
 		value, ok := o.Text(name)
 		if !ok || len(value) > 2000 {
 			return bad(name + " is not a string of at most 2000 characters")
@@ -83,7 +87,8 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 		*to = value
 	}
 	var responses, grants []string
-	for name, to := range map[string]*[]string{"redirect_uris": &s.RedirectURIs, "post_logout_redirect_uris": &s.PostLogoutURIs, "response_types": &responses, "grant_types": &grants} {
+	for name, to := range map[string]*[]string{"redirect_uris": &s.RedirectURIs, "post_logout_redirect_uris": &s.PostLogoutURIs,
+		"response_types": &responses, "grant_types": &grants} {
 		value, ok := o.Texts(name)
 		if !ok {
 			return bad(name + " is not a list of strings")
@@ -103,7 +108,10 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 		}
 		s.Keys = string(text)
 	}
-	s.Native, s.SectorIdentifier, s.SignedUserInfo, s.Refresh = appType == "native", sector, signed != "", slices.Contains(grants, oidc.GrantRefresh)
+	s.Native, s.SectorIdentifier, s.SignedUserInfo, s.Refresh = appType == "native", sector, signed != "", slices.Contains(
+		grants,
+		oidc.GrantRefresh,
+	)
 	for _, want := range strings.Fields(scope) {
 		if slices.Contains(config.Scopes, want) {
 			s.Scopes = append(s.Scopes, want)
@@ -166,13 +174,27 @@ func PemOf(r *saml.Role) []config.Certificate {
 // GiveApplication puts the values that the metadata holds into an application; what we chose for it stays.
 func GiveApplication(a *config.Application, entity *saml.Entity, role *saml.Role) {
 	s := a.SAML
-	s.EntityID, s.ACS, s.SLO, s.Certificates, s.AttributeSets = entity.EntityID, role.Service(saml.ServiceACS), role.Service(saml.ServiceSLO), PemOf(role), role.AttributeSets
+	s.EntityID, s.ACS, s.SLO, s.Certificates, s.AttributeSets = entity.EntityID, role.Service(
+		saml.ServiceACS,
+	), role.Service(
+		saml.ServiceSLO,
+	), PemOf(
+		role,
+	), role.AttributeSets
 }
 
 // GiveProvider does the same for a provider.
 func GiveProvider(p *config.Provider, entity *saml.Entity, role *saml.Role) {
 	s := p.SAML
-	s.EntityID, s.SSO, s.SLO, s.Artifact, s.Certificates = entity.EntityID, role.Service(saml.ServiceSSO), role.Service(saml.ServiceSLO), role.Service(saml.ServiceArtifact), PemOf(role)
+	s.EntityID, s.SSO, s.SLO, s.Artifact, s.Certificates = entity.EntityID, role.Service(
+		saml.ServiceSSO,
+	), role.Service(
+		saml.ServiceSLO,
+	), role.Service(
+		saml.ServiceArtifact,
+	), PemOf(
+		role,
+	)
 }
 
 // Watched notes the address from which metadata was taken, so that it is looked at again.
@@ -217,7 +239,16 @@ func OutboundFor(wanted []saml.RequestedAttribute) claims.Mapping {
 		if from == "" {
 			continue
 		}
-		m = append(m, claims.Rule{Set: w.Name, From: claims.Names{from}, FriendlyName: w.FriendlyName, NameFormat: w.NameFormat, Required: w.Required})
+		m = append(
+			m,
+			claims.Rule{
+				Set:          w.Name,
+				From:         claims.Names{from},
+				FriendlyName: w.FriendlyName,
+				NameFormat:   w.NameFormat,
+				Required:     w.Required,
+			},
+		)
 	}
 	return m
 }

@@ -16,12 +16,13 @@ type Row struct {
 	B    *Entry `json:"b,omitempty"`
 	// Difference says in a sentence what differs; empty where nothing does.
 	Difference string `json:"difference,omitempty"`
-	// Matters is set where the difference can be why one sign-in went otherwise than the other; times, identifiers and the persons' own values don't.
+	// Matters is set where the difference can be why one sign-in went otherwise than the other; times, identifiers and
+	// the persons' own values don't.
 	Matters bool `json:"matters"`
 }
 
-// Compare lays two records side by side. Other persons is set where they are of different people, whose values differ by nature. The second result is the first row that
-// matters, or -1.
+// Compare lays two records side by side. Other persons is set where they are of different people, whose values differ
+// by nature. The second result is the first row that matters, or -1.
 func Compare(a, b []Entry, otherPersons bool) ([]Row, int) {
 	keysA, keysB := keysOf(a), keysOf(b)
 	inB := make(map[string]int, len(keysB))
@@ -57,7 +58,8 @@ func Compare(a, b []Entry, otherPersons bool) ([]Row, int) {
 	return rows, firstThatMatters(rows)
 }
 
-// firstThatMatters is the first row that can be why the two went apart: where only one of them failed, that is in the step in which it did; else the first of all.
+// firstThatMatters is the first row that can be why the two went apart: where only one of them failed, that is in the
+// step in which it did; else the first of all.
 func firstThatMatters(rows []Row) int {
 	at := slices.IndexFunc(rows, func(r Row) bool { return r.Kind == "failure" && (r.A == nil) != (r.B == nil) })
 	if at >= 0 {
@@ -119,12 +121,22 @@ func pair(a, b *Entry, otherPersons bool) Row {
 		r.checks(a.Check, b.Check)
 	case a.Value != nil:
 		if !slices.Equal(a.Value.Output, b.Value.Output) {
-			r.Difference, r.Matters = "The values differ: "+shown(a.Value.Output)+", then "+shown(b.Value.Output)+".", !otherPersons || len(a.Value.Output) == 0 || len(b.Value.Output) == 0
+			r.Difference, r.Matters = "The values differ: "+shown(
+				a.Value.Output,
+			)+", then "+shown(
+				b.Value.Output,
+			)+".", !otherPersons || len(a.Value.Output) == 0 ||
+				len(b.Value.Output) == 0
 		}
 	case a.Decision != nil:
 		if a.Decision.Result != b.Decision.Result {
 			personal := slices.Contains([]string{"person", "subject", "profile", "groups"}, a.Decision.About)
-			r.Difference, r.Matters = "Decided otherwise: "+quoted(a.Decision.Result)+", then "+quoted(b.Decision.Result)+".", !personal || !otherPersons && a.Decision.About != "profile"
+			r.Difference, r.Matters = "Decided otherwise: "+quoted(
+				a.Decision.Result,
+			)+", then "+quoted(
+				b.Decision.Result,
+			)+".", !personal ||
+				!otherPersons && a.Decision.About != "profile"
 		} else if a.Decision.By != b.Decision.By && a.Decision.By != "" && b.Decision.By != "" {
 			r.Difference = "The same, for another reason: " + a.Decision.By + ", then " + b.Decision.By + "."
 		}
@@ -135,7 +147,8 @@ func pair(a, b *Entry, otherPersons bool) Row {
 }
 
 func (r *Row) messages(a, b *Message) {
-	for _, f := range [][3]string{{"binding", a.Binding, b.Binding}, {"signature", a.Signature, b.Signature}, {"address", withoutQuery(a.Address), withoutQuery(b.Address)}} {
+	for _, f := range [][3]string{{"binding", a.Binding, b.Binding}, {"signature", a.Signature, b.Signature},
+		{"address", withoutQuery(a.Address), withoutQuery(b.Address)}} {
 		if f[1] != f[2] {
 			r.Difference, r.Matters = "Another "+f[0]+": "+quoted(f[1])+", then "+quoted(f[2])+".", true
 			return
@@ -173,7 +186,8 @@ func cameOf(c *Check) string {
 
 // volatile are checks whose values are new in each sign-in.
 func volatile(name string) bool {
-	for _, part := range []string{"time", "issued", "expir", "not-before", "not-on", "in-response", "nonce", "state", "replay", "once", "hash", "valid"} {
+	for _, part := range []string{"time", "issued", "expir", "not-before", "not-on", "in-response", "nonce", "state", "replay", "once",
+		"hash", "valid"} {
 		if strings.Contains(name, part) {
 			return true
 		}

@@ -29,7 +29,8 @@ func IDsIn(entries []Entry) []string {
 						break
 					}
 					id, _, closed := strings.Cut(after[:min(len(after), 201)], `"`)
-					if rest = after; !closed || len(id) < 4 || strings.ContainsAny(id, " <>&\\") || slices.Contains(out, id) || len(out) == 12 {
+					if rest = after; !closed || len(id) < 4 || strings.ContainsAny(id, " <>&\\") || slices.Contains(out, id) ||
+						len(out) == 12 {
 						continue
 					}
 					out = append(out, strings.Clone(id))

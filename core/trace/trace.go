@@ -1,5 +1,6 @@
-// Package trace holds the complete record of one sign-in: every message, check, mapped value and decision in order, with times, and the failure
-// that ended it, if one did. A Recorder is handed down through the sign-in; its methods may be called on nil, which records nothing.
+// Package trace holds the complete record of one sign-in: every message, check, mapped value and decision in order,
+// with times, and the failure that ended it, if one did. A Recorder is handed down through the sign-in; its methods may
+// be called on nil, which records nothing.
 package trace
 
 import "time"

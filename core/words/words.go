@@ -72,7 +72,14 @@ func Device(agent string) string {
 		return ""
 	}
 	browser := find([][2]string{{"Edg/", "Edge"}, {"Firefox/", "Firefox"}, {"Chrome/", "Chrome or alike"}, {"Safari/", "Safari"}})
-	system := find([][2]string{{"Android", "Android"}, {"iPhone", "iPhone"}, {"iPad", "iPad"}, {"Windows", "Windows"}, {"Mac OS X", "macOS"}, {"Linux", "Linux"}})
+	system := find([][2]string{
+		{"Android", "Android"},
+		{"iPhone", "iPhone"},
+		{"iPad", "iPad"},
+		{"Windows", "Windows"},
+		{"Mac OS X", "macOS"},
+		{"Linux", "Linux"},
+	})
 	switch {
 	case browser == "" && system == "":
 		return Clip(agent, 60)

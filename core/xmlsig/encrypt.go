@@ -37,8 +37,8 @@ var maskMethods = map[string]crypto.Hash{
 	NSEnc11 + "mgf1sha384": crypto.SHA384, NSEnc11 + "mgf1sha512": crypto.SHA512,
 }
 
-// Encrypter encrypts for one RSA key. The zero choices mean AES-256-GCM, rsa-oaep-mgf1p and SHA-1, which every partner understands; OAEP does
-// not rest on that hash's resistance to collisions.
+// Encrypter encrypts for one RSA key. The zero choices mean AES-256-GCM, rsa-oaep-mgf1p and SHA-1, which every partner
+// understands; OAEP does not rest on that hash's resistance to collisions.
 type Encrypter struct {
 	Key          *rsa.PublicKey
 	Content      string
@@ -98,18 +98,21 @@ func (x *Encrypter) Encrypt(plain []byte) (*xmltree.Element, error) {
 	return data, nil
 }
 
-// ErrDecrypt is all that is ever said about a ciphertext that can't be opened, so that nobody can learn from the answers.
+// ErrDecrypt is all that is ever said about a ciphertext that can't be opened, so that nobody can learn from the
+// answers.
 var ErrDecrypt = errors.New("the encrypted content can't be opened with any key of ours")
 
-// AlgorithmError is an encryption method outside the profile. It is said of the document's form, before any key is used.
+// AlgorithmError is an encryption method outside the profile. It is said of the document's form, before any key is
+// used.
 type AlgorithmError struct{ Algorithm string }
 
 func (e *AlgorithmError) Error() string {
 	return fmt.Sprintf("the encryption algorithm %q is not accepted", e.Algorithm)
 }
 
-// Decrypt opens an EncryptedData that stands in holder (saml:EncryptedAssertion, saml:EncryptedID), with its EncryptedKey inside or beside it.
-// AES-CBC is opened only with allowCBC, which a caller may give for content whose ciphertext is itself under a verified signature.
+// Decrypt opens an EncryptedData that stands in holder (saml:EncryptedAssertion, saml:EncryptedID), with its
+// EncryptedKey inside or beside it. AES-CBC is opened only with allowCBC, which a caller may give for content whose
+// ciphertext is itself under a verified signature.
 func Decrypt(holder *xmltree.Element, keys []*rsa.PrivateKey, allowCBC bool) ([]byte, error) {
 	data := holder.First(NSEnc, "EncryptedData")
 	if data == nil {

@@ -10,8 +10,8 @@ import (
 	"math/big"
 )
 
-// SignRaw signs octets with the algorithm. ECDSA values are r‖s of fixed length (RFC 9231, section 2.3.6), as XML signatures and the
-// HTTP-Redirect binding want them.
+// SignRaw signs octets with the algorithm. ECDSA values are r‖s of fixed length (RFC 9231, section 2.3.6), as XML
+// signatures and the HTTP-Redirect binding want them.
 func SignRaw(key crypto.Signer, alg Algorithm, data []byte) ([]byte, error) {
 	m, ok := signatureMethods[alg]
 	if !ok || m.hash == crypto.SHA1 {

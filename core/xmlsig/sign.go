@@ -9,7 +9,8 @@ import (
 	"innergate/core/xmltree"
 )
 
-// Signer signs elements with one key. Algorithm defaults to the one that fits the key; Certificate, in DER, goes into KeyInfo if set.
+// Signer signs elements with one key. Algorithm defaults to the one that fits the key; Certificate, in DER, goes into
+// KeyInfo if set.
 type Signer struct {
 	Key         crypto.Signer
 	Algorithm   Algorithm
@@ -18,8 +19,9 @@ type Signer struct {
 	Digest crypto.Hash
 }
 
-// Sign puts an enveloped signature into e as the child behind after (or as its first child if after is nil). The element must carry its
-// identifier in the attribute ID. Nothing inside e may be changed afterwards. KeyInfo holds the certificate only.
+// Sign puts an enveloped signature into e as the child behind after (or as its first child if after is nil). The
+// element must carry its identifier in the attribute ID. Nothing inside e may be changed afterwards. KeyInfo holds the
+// certificate only.
 func (s *Signer) Sign(e *xmltree.Element, after *xmltree.Element) error {
 	id, ok := e.Attr("ID")
 	if !ok || id == "" {

@@ -77,8 +77,9 @@ func (v Verified) Within(e *xmltree.Element) (Verified, error) {
 // Signed reports whether the element has a Signature child, whatever it is worth.
 func Signed(e *xmltree.Element) bool { return e.First(NS, "Signature") != nil }
 
-// Verify checks the signature that is enveloped in e against the trusted keys and the profile of SAML Core 2.0, section 5.4. It wants the
-// Signature directly behind the child element after, where the schema puts it, or as the first child if after is nil. The error is an *Error.
+// Verify checks the signature that is enveloped in e against the trusted keys and the profile of SAML Core 2.0, section
+// 5.4. It wants the Signature directly behind the child element after, where the schema puts it, or as the first child
+// if after is nil. The error is an *Error.
 func Verify(e, after *xmltree.Element, keys []crypto.PublicKey, policy Policy) (Verified, error) {
 	sig, err := locate(e, after)
 	if err != nil {
@@ -182,8 +183,8 @@ func (s *signature) intact(e, sig *xmltree.Element) bool {
 	return subtle.ConstantTimeCompare(h.Sum(sum[:0]), s.wanted) == 1
 }
 
-// children returns the child elements of e, which must have just these names in this order; a name that ends in ? may be missing. Text,
-// comments and instructions between them are refused unless they are white space.
+// children returns the child elements of e, which must have just these names in this order; a name that ends in ? may
+// be missing. Text, comments and instructions between them are refused unless they are white space.
 func children(e *xmltree.Element, names ...string) ([]*xmltree.Element, error) {
 	out := make([]*xmltree.Element, len(names))
 	at := 0
@@ -290,8 +291,8 @@ func (s *signature) reference(e, ref *xmltree.Element) error {
 	return nil
 }
 
-// canonicalisation accepts exclusive canonicalisation with at most a PrefixList. The variant with comments is the same here: a reference
-// by ID drops comments (XML Signature, section 4.4.3.3), and SignedInfo must not have any.
+// canonicalisation accepts exclusive canonicalisation with at most a PrefixList. The variant with comments is the same
+// here: a reference by ID drops comments (XML Signature, section 4.4.3.3), and SignedInfo must not have any.
 func canonicalisation(e *xmltree.Element) ([]string, error) {
 	if alg := e.Value("Algorithm"); alg != Exclusive && alg != ExclusiveWithRemark {
 		return nil, malformed("the transform %q is not accepted; exclusive canonicalisation is", alg)
@@ -354,8 +355,8 @@ func DecodeBase64(text string) ([]byte, error) {
 	return base64.StdEncoding.Strict().DecodeString(text)
 }
 
-// Opened passes the verdict on to what was decrypted from holder, an element under the verified signature: its ciphertext was signed, and
-// authenticated encryption or that signature binds the plain text to it.
+// Opened passes the verdict on to what was decrypted from holder, an element under the verified signature: its
+// ciphertext was signed, and authenticated encryption or that signature binds the plain text to it.
 func (v Verified) Opened(holder, plain *xmltree.Element) (Verified, error) {
 	if _, err := v.Within(holder); err != nil {
 		return Verified{}, err
@@ -363,8 +364,8 @@ func (v Verified) Opened(holder, plain *xmltree.Element) (Verified, error) {
 	return Verified{plain, v.key, v.algorithm}, nil
 }
 
-// Intact reports whether the content of e is what the signature enveloped in it says was signed, whoever signed it. It proves nothing; it tells a document that
-// was changed on its way from one that was not. The error is an *Error.
+// Intact reports whether the content of e is what the signature enveloped in it says was signed, whoever signed it. It
+// proves nothing; it tells a document that was changed on its way from one that was not. The error is an *Error.
 func Intact(e, after *xmltree.Element) error {
 	sig, err := locate(e, after)
 	if err != nil {
@@ -380,8 +381,9 @@ func Intact(e, after *xmltree.Element) error {
 	return nil
 }
 
-// Streamed checks the signature over a document that is read as a stream. It is made when the Signature, the root's first child, has come; all pieces but the
-// Signature go through Put, those before it as well, and Finish tells whether the digest holds. Nothing of the document may be used before.
+// Streamed checks the signature over a document that is read as a stream. It is made when the Signature, the root's
+// first child, has come; all pieces but the Signature go through Put, those before it as well, and Finish tells whether
+// the digest holds. Nothing of the document may be used before.
 type Streamed struct {
 	s     *signature
 	key   int
@@ -392,7 +394,8 @@ type Streamed struct {
 	ids   int
 }
 
-// NewStreamed checks everything about a signature but the digest of the content. Root is the container that carries it, without children.
+// NewStreamed checks everything about a signature but the digest of the content. Root is the container that carries it,
+// without children.
 func NewStreamed(root, sig *xmltree.Element, keys []crypto.PublicKey, policy Policy) (*Streamed, error) {
 	s, err := read(root, sig, policy)
 	if err != nil {

@@ -43,7 +43,8 @@ func parse(t testing.TB, doc string) *xmltree.Element {
 	return root
 }
 
-const plainDoc = `<s:Box xmlns:s="urn:box" xmlns:unused="urn:u" ID="_1" b="2" a="1"><s:Issuer>https://id.saltmere.example</s:Issuer><s:Item xmlns:x="urn:x" x:k="v">Zoë &amp; &lt;co&gt;</s:Item><s:Extra/></s:Box>`
+const plainDoc = `<s:Box xmlns:s="urn:box" xmlns:unused="urn:u" ID="_1" b="2" ` +
+	`a="1"><s:Issuer>https://id.saltmere.example</s:Issuer><s:Item xmlns:x="urn:x" x:k="v">Zoë &amp; &lt;co&gt;</s:Item><s:Extra/></s:Box>`
 
 func sign(t testing.TB, doc string, s xmlsig.Signer) string {
 	t.Helper()
@@ -63,7 +64,8 @@ func TestSignAndVerify(t *testing.T) {
 	for _, c := range []struct {
 		kind keys.Kind
 		alg  xmlsig.Algorithm
-	}{{keys.RSA2048, ""}, {keys.RSA2048, xmlsig.RSASHA384}, {keys.RSA3072, xmlsig.RSASHA512}, {keys.P256, ""}, {keys.P256, xmlsig.ECDSASHA512}, {keys.P384, ""}, {keys.P384, xmlsig.ECDSASHA256}} {
+	}{{keys.RSA2048, ""}, {keys.RSA2048, xmlsig.RSASHA384}, {keys.RSA3072, xmlsig.RSASHA512}, {keys.P256, ""},
+		{keys.P256, xmlsig.ECDSASHA512}, {keys.P384, ""}, {keys.P384, xmlsig.ECDSASHA256}} {
 		t.Run(string(c.kind)+" "+c.alg.Name(), func(t *testing.T) {
 			k := key(t, c.kind)
 			doc := sign(t, plainDoc, xmlsig.Signer{Key: k, Algorithm: c.alg})
@@ -124,8 +126,19 @@ func TestVerifyRefuses(t *testing.T) {
 		{"no Transforms", cut(good, "<ds:Transforms>", "</ds:Transforms>"), xmlsig.Malformed},
 		{"XSLT", swap(`Algorithm="`+xmlsig.Enveloped+`"`, `Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116"`), xmlsig.Malformed},
 		{"XPath", swap(`Algorithm="`+xmlsig.Enveloped+`"`, `Algorithm="http://www.w3.org/TR/1999/REC-xpath-19991116"`), xmlsig.Malformed},
-		{"three transforms", swap(`</ds:Transforms>`, `<ds:Transform Algorithm="`+xmlsig.Exclusive+`"/></ds:Transforms>`), xmlsig.Malformed},
-		{"inclusive canonicalisation", swap(`<ds:CanonicalizationMethod Algorithm="`+xmlsig.Exclusive+`"`, `<ds:CanonicalizationMethod Algorithm="http://www.w3.org/TR/2001/REC-xml-c14n-20010315"`), xmlsig.Malformed},
+		{
+			"three transforms",
+			swap(`</ds:Transforms>`, `<ds:Transform Algorithm="`+xmlsig.Exclusive+`"/></ds:Transforms>`),
+			xmlsig.Malformed,
+		},
+		{
+			"inclusive canonicalisation",
+			swap(
+				`<ds:CanonicalizationMethod Algorithm="`+xmlsig.Exclusive+`"`,
+				`<ds:CanonicalizationMethod Algorithm="http://www.w3.org/TR/2001/REC-xml-c14n-20010315"`,
+			),
+			xmlsig.Malformed,
+		},
 		{"no canonicalisation", swap(`<ds:CanonicalizationMethod Algorithm="`+xmlsig.Exclusive+`"/>`, ``), xmlsig.Malformed},
 		{"digest in pieces by a comment", good[:digestAt+4] + "<!-- x -->" + good[digestAt+4:], xmlsig.Malformed},
 		{"digest in pieces by white space", good[:digestAt+4] + "\n" + good[digestAt+4:], xmlsig.WrongKey},
@@ -133,9 +146,17 @@ func TestVerifyRefuses(t *testing.T) {
 		{"digest empty", good[:digestAt] + good[digestAt+44:], xmlsig.Malformed},
 		{"digest short", good[:digestAt] + "AAAA" + good[digestAt+44:], xmlsig.Malformed},
 		{"comment in SignedInfo", swap(`<ds:SignedInfo>`, `<ds:SignedInfo><!-- x -->`), xmlsig.Malformed},
-		{"HMAC with the public key", swap(`Algorithm="`+string(xmlsig.RSASHA256)+`"`, `Algorithm="http://www.w3.org/2000/09/xmldsig#hmac-sha1"`), xmlsig.Unknown},
+		{
+			"HMAC with the public key",
+			swap(`Algorithm="`+string(xmlsig.RSASHA256)+`"`, `Algorithm="http://www.w3.org/2000/09/xmldsig#hmac-sha1"`),
+			xmlsig.Unknown,
+		},
 		{"algorithm empty", swap(`Algorithm="`+string(xmlsig.RSASHA256)+`"`, `Algorithm=""`), xmlsig.Unknown},
-		{"MD5 digest", swap(`Algorithm="`+xmlsig.NSEnc+`sha256"`, `Algorithm="http://www.w3.org/2001/04/xmldsig-more#md5"`), xmlsig.Unknown},
+		{
+			"MD5 digest",
+			swap(`Algorithm="`+xmlsig.NSEnc+`sha256"`, `Algorithm="http://www.w3.org/2001/04/xmldsig-more#md5"`),
+			xmlsig.Unknown,
+		},
 		{"SHA-1 signature", swap(`Algorithm="`+string(xmlsig.RSASHA256)+`"`, `Algorithm="`+string(xmlsig.RSASHA1)+`"`), xmlsig.Weak},
 		{"Object in the signature", swap(`</ds:Signature>`, `<ds:Object><s:Box ID="_9"/></ds:Object></ds:Signature>`), xmlsig.Malformed},
 		{"signature value empty", cutInner(good, "<ds:SignatureValue>", "</ds:SignatureValue>"), xmlsig.Malformed},
@@ -277,11 +298,23 @@ func TestWeAcceptTheJudges(t *testing.T) {
 			if j%2 == 1 {
 				prefixList = `<ec:InclusiveNamespaces xmlns:ec="` + xmlsig.NSExc + `" PrefixList="a b #default"/>`
 			}
-			template := `<s:Box xmlns:s="urn:box" xmlns:a="urn:a" xmlns:b="urn:b" ID="_1"><s:Issuer>x</s:Issuer><ds:Signature xmlns:ds="` + xmlsig.NS + `"><ds:SignedInfo>
+			template := `<s:Box xmlns:s="urn:box" xmlns:a="urn:a" xmlns:b="urn:b" ID="_1"><s:Issuer>x</s:Issuer><ds:Signature xmlns:ds="` +
+				xmlsig.NS + `"><ds:SignedInfo>
 <ds:CanonicalizationMethod Algorithm="` + xmlsig.Exclusive + `"/><ds:SignatureMethod Algorithm="` + string(c.alg) + `"/>
-<ds:Reference URI="#_1"><ds:Transforms><ds:Transform Algorithm="` + xmlsig.Enveloped + `"/><ds:Transform Algorithm="` + xmlsig.Exclusive + `">` + prefixList + `</ds:Transform></ds:Transforms>
-<ds:DigestMethod Algorithm="` + xmlsig.NSEnc + `sha256"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/></ds:Signature>` + inner + `</s:Box>`
-			out := run(t, xmlsec, "--sign", "--privkey-pem", keyFile, "--id-attr:ID", "urn:box:Box", writeFile(t, "template.xml", []byte(template)))
+<ds:Reference URI="#_1"><ds:Transforms><ds:Transform Algorithm="` + xmlsig.Enveloped + `"/><ds:Transform Algorithm="` +
+				xmlsig.Exclusive + `">` + prefixList + `</ds:Transform></ds:Transforms>
+<ds:DigestMethod Algorithm="` + xmlsig.NSEnc + `sha256"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/>` +
+				`</ds:Signature>` + inner + `</s:Box>`
+			out := run(
+				t,
+				xmlsec,
+				"--sign",
+				"--privkey-pem",
+				keyFile,
+				"--id-attr:ID",
+				"urn:box:Box",
+				writeFile(t, "template.xml", []byte(template)),
+			)
 			_, err := verify(t, out, xmlsig.Policy{}, k.Public())
 			require.NoError(t, err, out)
 		}
@@ -292,7 +325,9 @@ func TestEncryptAndDecrypt(t *testing.T) {
 	private := key(t, keys.RSA2048).(*rsa.PrivateKey)
 	plain := []byte("<Secret>depth 4 m at low water</Secret>")
 	for _, content := range []string{xmlsig.AES128GCM, xmlsig.AES256GCM, xmlsig.AES128CBC, xmlsig.AES256CBC} {
-		for _, x := range []xmlsig.Encrypter{{}, {Digest: crypto.SHA256}, {KeyTransport: xmlsig.OAEP11, Digest: crypto.SHA256, Mask: crypto.SHA256}, {KeyTransport: xmlsig.OAEP11, Digest: crypto.SHA512, Mask: crypto.SHA1}} {
+		for _, x := range []xmlsig.Encrypter{{}, {Digest: crypto.SHA256},
+			{KeyTransport: xmlsig.OAEP11, Digest: crypto.SHA256, Mask: crypto.SHA256},
+			{KeyTransport: xmlsig.OAEP11, Digest: crypto.SHA512, Mask: crypto.SHA1}} {
 			x.Key, x.Content = &private.PublicKey, content
 			data, err := x.Encrypt(plain)
 			require.NoError(t, err)
@@ -358,8 +393,23 @@ func TestEncryptionAgainstJudge(t *testing.T) {
 		out := run(t, xmlsec, "--decrypt", "--privkey-pem", keyFile, writeFile(t, "ours.xml", data.Bytes()))
 		assert.Contains(t, out, "<Secret>x</Secret>")
 
-		template := `<xenc:EncryptedData xmlns:xenc="` + xmlsig.NSEnc + `" Type="` + xmlsig.NSEnc + `Element"><xenc:EncryptionMethod Algorithm="` + content + `"/><ds:KeyInfo xmlns:ds="` + xmlsig.NS + `"><xenc:EncryptedKey><xenc:EncryptionMethod Algorithm="` + xmlsig.OAEPMGF1P + `"/><xenc:CipherData><xenc:CipherValue/></xenc:CipherData></xenc:EncryptedKey></ds:KeyInfo><xenc:CipherData><xenc:CipherValue/></xenc:CipherData></xenc:EncryptedData>`
-		theirs := run(t, xmlsec, "--encrypt", "--pubkey-cert-pem", certFile, "--session-key", session, "--xml-data", writeFile(t, "plain.xml", []byte("<Secret>y</Secret>")), writeFile(t, "template.xml", []byte(template)))
+		template := `<xenc:EncryptedData xmlns:xenc="` + xmlsig.NSEnc + `" Type="` + xmlsig.NSEnc +
+			`Element"><xenc:EncryptionMethod Algorithm="` + content + `"/><ds:KeyInfo xmlns:ds="` + xmlsig.NS +
+			`"><xenc:EncryptedKey><xenc:EncryptionMethod Algorithm="` + xmlsig.OAEPMGF1P +
+			`"/><xenc:CipherData><xenc:CipherValue/></xenc:CipherData></xenc:EncryptedKey></ds:KeyInfo><xenc:CipherData>` +
+			`<xenc:CipherValue/></xenc:CipherData></xenc:EncryptedData>`
+		theirs := run(
+			t,
+			xmlsec,
+			"--encrypt",
+			"--pubkey-cert-pem",
+			certFile,
+			"--session-key",
+			session,
+			"--xml-data",
+			writeFile(t, "plain.xml", []byte("<Secret>y</Secret>")),
+			writeFile(t, "template.xml", []byte(template)),
+		)
 		theirs = theirs[strings.Index(theirs, "<xenc:EncryptedData"):]
 		got, err := xmlsig.Decrypt(parse(t, "<h>"+theirs+"</h>"), []*rsa.PrivateKey{private}, true)
 		require.NoError(t, err, theirs)

@@ -6,8 +6,8 @@ import (
 )
 
 // Canonical appends the exclusive canonical form without comments of the element and all below it (Exclusive XML
-// Canonicalization 1.0, section 3), leaving out the subtree skip if it is not nil. The prefixes in inclusive are treated by the
-// rules of inclusive canonicalisation; "#default" there names the default namespace.
+// Canonicalization 1.0, section 3), leaving out the subtree skip if it is not nil. The prefixes in inclusive are
+// treated by the rules of inclusive canonicalisation; "#default" there names the default namespace.
 func (e *Element) Canonical(dst []byte, inclusive []string, skip *Element) []byte {
 	c := canonicalizer{out: dst, skip: skip}
 	for _, p := range inclusive {

@@ -39,7 +39,8 @@ func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("line %d: %s", e.Line, e.Reason)
 }
 
-// Parse reads one whole document in UTF-8 (a byte order mark is allowed) and returns its root element. The error is a *SyntaxError.
+// Parse reads one whole document in UTF-8 (a byte order mark is allowed) and returns its root element. The error is a
+// *SyntaxError.
 func Parse(document []byte, limits Limits) (*Element, error) {
 	return parse(document, limits, nil, true)
 }

@@ -89,7 +89,13 @@ func manyAttributes(n int) string {
 }
 
 func TestParseReadsValues(t *testing.T) {
-	root, err := xmltree.Parse([]byte("\ufeff<?xml version='1.0' encoding='utf-8'?>\r\n<!-- c --><a xmlns='urn:d' xmlns:p='urn:p' p:x='1&amp;\t2\r\n3&#10;' y='&quot;'>\r\none<![CDATA[<two>]]>&#x20AC;<p:b/><!--in--><?pi data?></a>\n<?end?>"), xmltree.Limits{})
+	root, err := xmltree.Parse(
+		[]byte(
+			"\ufeff<?xml version='1.0' encoding='utf-8'?>\r\n<!-- c --><a xmlns='urn:d' xmlns:p='urn:p' p:x='1&amp;\t2\r\n"+
+				"3&#10;' y='&quot;'>\r\none<![CDATA[<two>]]>&#x20AC;<p:b/><!--in--><?pi data?></a>\n<?end?>",
+		),
+		xmltree.Limits{},
+	)
 	require.NoError(t, err)
 	assert.True(t, root.Is("urn:d", "a"))
 	x, ok := root.AttrNS("urn:p", "x")
@@ -120,13 +126,25 @@ func TestFragmentKnowsItsSurroundings(t *testing.T) {
 
 var canonicalCases = []struct{ name, doc, want string }{
 	{"empty element", `<a/>`, `<a></a>`},
-	{"attributes sorted by namespace", `<a xmlns:b="urn:z" xmlns:c="urn:y" z="1" b:a="2" c:z="3" a="4"/>`, `<a xmlns:b="urn:z" xmlns:c="urn:y" a="4" z="1" c:z="3" b:a="2"></a>`},
+	{
+		"attributes sorted by namespace",
+		`<a xmlns:b="urn:z" xmlns:c="urn:y" z="1" b:a="2" c:z="3" a="4"/>`,
+		`<a xmlns:b="urn:z" xmlns:c="urn:y" a="4" z="1" c:z="3" b:a="2"></a>`,
+	},
 	{"unused declaration dropped", `<a xmlns:u="urn:u"><u:b/></a>`, `<a><u:b xmlns:u="urn:u"></u:b></a>`},
-	{"declared once per branch", `<p:a xmlns:p="urn:p"><b xmlns:p="urn:p"><p:c/></b></p:a>`, `<p:a xmlns:p="urn:p"><b><p:c></p:c></b></p:a>`},
+	{
+		"declared once per branch",
+		`<p:a xmlns:p="urn:p"><b xmlns:p="urn:p"><p:c/></b></p:a>`,
+		`<p:a xmlns:p="urn:p"><b><p:c></p:c></b></p:a>`,
+	},
 	{"redeclared", `<p:a xmlns:p="urn:p"><p:b xmlns:p="urn:q"/></p:a>`, `<p:a xmlns:p="urn:p"><p:b xmlns:p="urn:q"></p:b></p:a>`},
 	{"default undone", `<a xmlns="urn:a"><b xmlns=""/></a>`, `<a xmlns="urn:a"><b xmlns=""></b></a>`},
 	{"comments dropped", `<a>x<!-- c -->y</a>`, `<a>xy</a>`},
-	{"escapes", "<a b='&lt;&quot;&#9;&#10;&#13;&gt;'>&lt;&gt;&amp;&quot;&#13;\t</a>", "<a b=\"&lt;&quot;&#x9;&#xA;&#xD;>\">&lt;&gt;&amp;\"&#xD;\t</a>"},
+	{
+		"escapes",
+		"<a b='&lt;&quot;&#9;&#10;&#13;&gt;'>&lt;&gt;&amp;&quot;&#13;\t</a>",
+		"<a b=\"&lt;&quot;&#x9;&#xA;&#xD;>\">&lt;&gt;&amp;\"&#xD;\t</a>",
+	},
 	{"CDATA becomes text", `<a><![CDATA[<&>]]></a>`, `<a>&lt;&amp;&gt;</a>`},
 	{"instructions kept", `<a><?p   d  ?></a>`, `<a><?p d  ?></a>`},
 	{"xml:lang stays", `<a xml:lang="en" b="1"/>`, `<a b="1" xml:lang="en"></a>`},
@@ -143,12 +161,23 @@ func TestCanonical(t *testing.T) {
 }
 
 func TestCanonicalPrefixList(t *testing.T) {
-	root, err := xmltree.Parse([]byte(`<o xmlns="urn:d" xmlns:x="urn:x" xmlns:y="urn:y"><a:i xmlns:a="urn:a" t="x:v"><b xmlns="" xmlns:x="urn:x2"/></a:i></o>`), xmltree.Limits{})
+	root, err := xmltree.Parse(
+		[]byte(`<o xmlns="urn:d" xmlns:x="urn:x" xmlns:y="urn:y"><a:i xmlns:a="urn:a" t="x:v"><b xmlns="" xmlns:x="urn:x2"/></a:i></o>`),
+		xmltree.Limits{},
+	)
 	require.NoError(t, err)
 	inner := root.First("urn:a", "i")
 	assert.Equal(t, `<a:i xmlns:a="urn:a" t="x:v"><b></b></a:i>`, string(inner.Canonical(nil, nil, nil)))
-	assert.Equal(t, `<a:i xmlns:a="urn:a" xmlns:x="urn:x" t="x:v"><b xmlns:x="urn:x2"></b></a:i>`, string(inner.Canonical(nil, []string{"x"}, nil)))
-	assert.Equal(t, `<a:i xmlns="urn:d" xmlns:a="urn:a" t="x:v"><b xmlns=""></b></a:i>`, string(inner.Canonical(nil, []string{"#default"}, nil)))
+	assert.Equal(
+		t,
+		`<a:i xmlns:a="urn:a" xmlns:x="urn:x" t="x:v"><b xmlns:x="urn:x2"></b></a:i>`,
+		string(inner.Canonical(nil, []string{"x"}, nil)),
+	)
+	assert.Equal(
+		t,
+		`<a:i xmlns="urn:d" xmlns:a="urn:a" t="x:v"><b xmlns=""></b></a:i>`,
+		string(inner.Canonical(nil, []string{"#default"}, nil)),
+	)
 }
 
 // TestCanonicalAgainstJudge holds our canonical form against libxml2's, on the table above and on generated documents.

@@ -25,8 +25,8 @@ func (p *parser) attrValue() string {
 	return value
 }
 
-// unescape resolves references and normalises line ends; in an attribute, white space characters become spaces (XML 1.0,
-// sections 2.11 and 3.3.3).
+// unescape resolves references and normalises line ends; in an attribute, white space characters become spaces (XML
+// 1.0, sections 2.11 and 3.3.3).
 func (p *parser) unescape(raw string, attribute bool) string {
 	plain := true
 	for i := 0; i < len(raw); i++ {
@@ -95,7 +95,8 @@ func (p *parser) reference(name string) rune {
 		}
 		n, err := strconv.ParseUint(digits, base, 32)
 		r := rune(n)
-		if err == nil && n <= 0x10FFFF && (r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xD7FF || r >= 0xE000 && r <= 0xFFFD || r >= 0x10000) {
+		if err == nil && n <= 0x10FFFF &&
+			(r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xD7FF || r >= 0xE000 && r <= 0xFFFD || r >= 0x10000) {
 			return r
 		}
 		p.fail("&%s; is not a character that XML allows", clip(name))

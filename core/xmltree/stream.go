@@ -36,9 +36,10 @@ type Piece struct {
 	Text    string
 }
 
-// Stream reads a document that is too large for one tree: the root, and whatever below it enter says yes to, are containers whose children come one by one;
-// any other element comes as a whole, read by the same strict parser as a document of its own. A cut between pieces that the parser does not agree with is
-// an error. Inside containers only elements, white space, comments and instructions may stand. Visit stops the stream with an error of its own.
+// Stream reads a document that is too large for one tree: the root, and whatever below it enter says yes to, are
+// containers whose children come one by one; any other element comes as a whole, read by the same strict parser as a
+// document of its own. A cut between pieces that the parser does not agree with is an error. Inside containers only
+// elements, white space, comments and instructions may stand. Visit stops the stream with an error of its own.
 func Stream(r io.Reader, limits StreamLimits, enter func(*Element) bool, visit func(Piece) error) error {
 	if limits.Bytes == 0 {
 		limits.Bytes = 256 << 20
@@ -160,7 +161,8 @@ func (s *stream) tagEnd(at int) (int, error) {
 	}
 }
 
-// special returns the place behind a comment, CDATA section or instruction that begins at a place, or at itself if none does.
+// special returns the place behind a comment, CDATA section or instruction that begins at a place, or at itself if none
+// does.
 func (s *stream) special(at int) (int, error) {
 	for _, k := range [...][2]string{{"<!--", "-->"}, {"<![CDATA[", "]]>"}, {"<?", "?>"}} {
 		yes, err := s.has(at, k[0])
@@ -420,8 +422,9 @@ func (s *stream) leave() error {
 	return s.closed()
 }
 
-// CanonicalStream writes the exclusive canonical form of a document that is read as a stream (Exclusive XML Canonicalization 1.0, section 3). Pieces go in in
-// the order in which Stream gives them; what a signature leaves out is simply not put in.
+// CanonicalStream writes the exclusive canonical form of a document that is read as a stream (Exclusive XML
+// Canonicalization 1.0, section 3). Pieces go in in the order in which Stream gives them; what a signature leaves out
+// is simply not put in.
 type CanonicalStream struct {
 	w      io.Writer
 	c      canonicalizer

@@ -28,9 +28,12 @@ func streamed(doc []byte, oneByte bool) ([]byte, error) {
 
 var streams = []string{
 	`<g/>`, `<g></g>`, `<g> <a/> </g>`, `<x:g xmlns:x="urn:x" a="1"><x:a/><b xmlns="urn:b"/></x:g>`,
-	`<?xml version="1.0" encoding="UTF-8"?><!-- c --><g xmlns="urn:d"><g xmlns:p="urn:p"><p:a p:b="2">t&amp;<!-- in --><c/></p:a></g><?pi data?></g><!-- end -->`,
-	"<g>\r\n<a>\r\nx\r\n</a>\r\n</g>", `<g><a b=">" c='"/>'/><a><![CDATA[</a>]]></a></g>`, `<g xmlns:a="urn:1"><x xmlns:a="urn:2"><a:y/></x><a:z/></g>`,
-	`<g><a></b></g>`, `<g><a></g></a>`, `<g>text</g>`, `<g>`, `<g/><g/>`, `<g><!DOCTYPE x></g>`, `<g><![CDATA[x]]></g>`, `<g a="1" a="2"/>`, `<g><a b=></a></g>`, `<!DOCTYPE g><g/>`, `<g><p:a/></g>`, ``, `x`, `<g xmlns:x=""/>`, `<g></g x>`, `<g></ g>`,
+	`<?xml version="1.0" encoding="UTF-8"?><!-- c --><g xmlns="urn:d"><g xmlns:p="urn:p"><p:a p:b="2">t&amp;<!-- in ` +
+		`--><c/></p:a></g><?pi data?></g><!-- end -->`,
+	"<g>\r\n<a>\r\nx\r\n</a>\r\n</g>", `<g><a b=">" c='"/>'/><a><![CDATA[</a>]]></a></g>`,
+	`<g xmlns:a="urn:1"><x xmlns:a="urn:2"><a:y/></x><a:z/></g>`,
+	`<g><a></b></g>`, `<g><a></g></a>`, `<g>text</g>`, `<g>`, `<g/><g/>`, `<g><!DOCTYPE x></g>`, `<g><![CDATA[x]]></g>`,
+	`<g a="1" a="2"/>`, `<g><a b=></a></g>`, `<!DOCTYPE g><g/>`, `<g><p:a/></g>`, ``, `x`, `<g xmlns:x=""/>`, `<g></g x>`, `<g></ g>`,
 }
 
 // TestStreamReadsAsTheTreeDoes: what is accepted as a stream is accepted as a whole, and has the same canonical form.
@@ -56,9 +59,19 @@ func TestStreamTellsTheLine(t *testing.T) {
 	doc := "<g>\n<a/>\n<a>\n<b x=\"1\" x=\"2\"/>\n</a></g>"
 	_, err := streamed([]byte(doc), false)
 	assert.ErrorContains(t, err, "line 4")
-	err = xmltree.Stream(strings.NewReader("<g>"+strings.Repeat(" ", 2000)+"</g>"), xmltree.StreamLimits{Bytes: 1000}, func(*xmltree.Element) bool { return false }, func(xmltree.Piece) error { return nil })
+	err = xmltree.Stream(
+		strings.NewReader("<g>"+strings.Repeat(" ", 2000)+"</g>"),
+		xmltree.StreamLimits{Bytes: 1000},
+		func(*xmltree.Element) bool { return false },
+		func(xmltree.Piece) error { return nil },
+	)
 	assert.ErrorContains(t, err, "larger than the 1000 bytes")
-	err = xmltree.Stream(strings.NewReader("<g><a>"+strings.Repeat("x", 600<<10)+"</a></g>"), xmltree.StreamLimits{Piece: 100 << 10}, func(*xmltree.Element) bool { return false }, func(xmltree.Piece) error { return nil })
+	err = xmltree.Stream(
+		strings.NewReader("<g><a>"+strings.Repeat("x", 600<<10)+"</a></g>"),
+		xmltree.StreamLimits{Piece: 100 << 10},
+		func(*xmltree.Element) bool { return false },
+		func(xmltree.Piece) error { return nil },
+	)
 	assert.ErrorContains(t, err, "one element has more than")
 }
 

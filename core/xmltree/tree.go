@@ -138,8 +138,8 @@ func (e *Element) Text() string {
 	return b.String()
 }
 
-// PlainText returns the element's character data, and false if anything else stands among it: a child element, a comment, an
-// instruction. Values that identify somebody are read this way, so that a comment can't cut them in two.
+// PlainText returns the element's character data, and false if anything else stands among it: a child element, a
+// comment, an instruction. Values that identify somebody are read this way, so that a comment can't cut them in two.
 func (e *Element) PlainText() (string, bool) {
 	switch len(e.Children) {
 	case 0:

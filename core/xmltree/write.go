@@ -1,7 +1,8 @@
 package xmltree
 
-// Bytes writes the element as a document of its own: every declaration where it was made, comments and instructions kept, no white space
-// added. What was parsed and is written reads the same again. A fragment's root also gets the declarations that it used from outside.
+// Bytes writes the element as a document of its own: every declaration where it was made, comments and instructions
+// kept, no white space added. What was parsed and is written reads the same again. A fragment's root also gets the
+// declarations that it used from outside.
 func (e *Element) Bytes() []byte {
 	return e.appendTo(make([]byte, 0, 4096), true)
 }
@@ -56,8 +57,8 @@ func (e *Element) appendTo(out []byte, root bool) []byte {
 	return append(out, '>')
 }
 
-// Indented writes the element for people to read: one element a line, two spaces a level. It is not for machines, since white
-// space that was added would break a signature.
+// Indented writes the element for people to read: one element a line, two spaces a level. It is not for machines, since
+// white space that was added would break a signature.
 func (e *Element) Indented() string {
 	return string(e.indented(nil, ""))
 }

@@ -123,12 +123,15 @@ func (g *Room) effect(ctx context.Context, after *Room, slug string) (*api.Peopl
 		return nil, err
 	}
 	e := &api.PeopleEffect{Slug: slug, Name: was.Name, Gain: []api.PersonLine{}, Lose: []api.PersonLine{}}
-	const assignedTo = "SELECT who_id FROM assignments WHERE application_id = @app AND kind = 'person' UNION SELECT person_id FROM memberships WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = @app AND kind = 'group')"
+	const assignedTo = "SELECT who_id FROM assignments WHERE application_id = @app AND kind = 'person' UNION SELECT person_id FROM " +
+		"memberships WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = @app AND kind = 'group')"
 	var rows []store.Person
 	seen := map[string]bool{}
 	for _, side := range []*Room{g, after} {
 		var some []store.Person
-		if err := side.Store.Read(ctx).Raw("SELECT * FROM people WHERE id IN (SELECT person_id FROM accounts WHERE application_id = @app UNION "+assignedTo+") ORDER BY id LIMIT @most", map[string]any{"app": was.ID, "most": configuration.EffectPeople + 1}).Scan(&some).Error; err != nil {
+		if err := side.Store.Read(ctx).Raw("SELECT * FROM people WHERE id IN (SELECT person_id FROM accounts WHERE application_id = "+
+			"@app UNION "+assignedTo+") ORDER BY id LIMIT @most",
+			map[string]any{"app": was.ID, "most": configuration.EffectPeople + 1}).Scan(&some).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		for _, p := range some {
@@ -180,7 +183,8 @@ func subjectSource(a *partners.Application, profile claims.Bag) string {
 	return a.Subject.Source
 }
 
-// getsIn says whether somebody would get in to an application if they came now, by the same rules as at a sign-in. A network alone lets nobody in here.
+// getsIn says whether somebody would get in to an application if they came now, by the same rules as at a sign-in. A
+// network alone lets nobody in here.
 func (g *Room) getsIn(ctx context.Context, app *partners.Application, p *store.Person, profile claims.Bag) (bool, error) {
 	if app == nil || len(app.Providers) == 0 {
 		return false, nil

@@ -101,9 +101,12 @@ func shownSetting(name, value string) (string, error) {
 func (g *Room) heldObjects(db *gorm.DB) (held, error) {
 	h := held{}
 	for _, q := range []struct{ kind, query string }{
-		{files.Group, "SELECT id AS object_id, slug, name, description AS body FROM groups"}, {files.RuleSet, "SELECT id AS object_id, slug, name, body FROM rule_sets"},
-		{files.Source, "SELECT id AS object_id, slug, name, body FROM sources"}, {files.Template, "SELECT id AS object_id, slug, name, body FROM templates"},
-		{files.Provider, "SELECT id AS object_id, slug, name, body FROM providers"}, {files.Application, "SELECT id AS object_id, slug, name, body FROM applications"},
+		{files.Group, "SELECT id AS object_id, slug, name, description AS body FROM groups"},
+		{files.RuleSet, "SELECT id AS object_id, slug, name, body FROM rule_sets"},
+		{files.Source, "SELECT id AS object_id, slug, name, body FROM sources"},
+		{files.Template, "SELECT id AS object_id, slug, name, body FROM templates"},
+		{files.Provider, "SELECT id AS object_id, slug, name, body FROM providers"},
+		{files.Application, "SELECT id AS object_id, slug, name, body FROM applications"},
 	} {
 		var rows []struct{ ObjectID, Slug, Name, Body string }
 		if err := db.Raw(q.query).Scan(&rows).Error; err != nil {
@@ -117,11 +120,19 @@ func (g *Room) heldObjects(db *gorm.DB) (held, error) {
 		}
 	}
 	var assigned []struct{ AppID, GroupID, App, Group, AppName, GroupName, Roles string }
-	if err := db.Raw("SELECT p.id AS app_id, g.id AS group_id, p.slug AS app, g.slug AS `group`, p.name AS app_name, g.name AS group_name, a.roles FROM assignments a JOIN applications p ON p.id = a.application_id JOIN groups g ON g.id = a.who_id WHERE a.kind = 'group'").Scan(&assigned).Error; err != nil {
+	if err := db.Raw("SELECT p.id AS app_id, g.id AS group_id, p.slug AS app, g.slug AS `group`, p.name AS app_name, g.name AS " +
+		"group_name, a.roles FROM assignments a JOIN applications p ON p.id = a.application_id JOIN groups g ON g.id = a.who_id WHERE " +
+		"a.kind = 'group'").Scan(&assigned).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, a := range assigned {
-		h.add(files.Object{Kind: files.Assignment, Slug: a.App + "/" + a.Group, Name: a.GroupName + " to " + a.AppName, ID: a.AppID + "/" + a.GroupID, Body: ground.MustJSON(config.GroupAssignment{Application: a.App, Group: a.Group, Roles: partners.RolesOf(a.Roles)})})
+		h.add(files.Object{
+			Kind: files.Assignment,
+			Slug: a.App + "/" + a.Group,
+			Name: a.GroupName + " to " + a.AppName,
+			ID:   a.AppID + "/" + a.GroupID,
+			Body: ground.MustJSON(config.GroupAssignment{Application: a.App, Group: a.Group, Roles: partners.RolesOf(a.Roles)}),
+		})
 	}
 	var settings []store.Setting
 	if err := db.Find(&settings).Error; err != nil {
@@ -160,8 +171,9 @@ func (g *Room) exported(ctx context.Context, who ground.Actor) ([]files.Object, 
 	}), nil
 }
 
-// ExportConfig writes the whole configuration as one file, or as a folder of files, that LoadConfig reads. Settings that only an owner may see are left out for others; secrets
-// are left out, or, where that is asked for, sealed for this gate alone.
+// ExportConfig writes the whole configuration as one file, or as a folder of files, that LoadConfig reads. Settings
+// that only an owner may see are left out for others; secrets are left out, or, where that is asked for, sealed for
+// this gate alone.
 func (g *Room) ExportConfig(ctx context.Context, who ground.Actor, folder, sealed bool) (*api.ConfigFiles, error) {
 	objects, err := g.exported(ctx, who)
 	if err != nil {
@@ -173,7 +185,10 @@ func (g *Room) ExportConfig(ctx context.Context, who ground.Actor, folder, seale
 			return nil, err
 		}
 	}
-	remarks := []string{"yaml-language-server: $schema=" + g.PublicURL + SchemaPath, "Inner Gate configuration. `innergate config preview` tells what loading it would do, `innergate config load` does it."}
+	remarks := []string{
+		"yaml-language-server: $schema=" + g.PublicURL + SchemaPath,
+		"Inner Gate configuration. `innergate config preview` tells what loading it would do, `innergate config load` does it.",
+	}
 	out := &api.ConfigFiles{}
 	if folder {
 		out.Files, err = files.WriteFolder(objects, secrets, remarks...)

@@ -92,10 +92,20 @@ func ownerSettings() []string {
 // RevisionView shows a revision with what it changed against the one before.
 func (g *Room) RevisionView(ctx context.Context, r store.Revision) (*api.Revision, error) {
 	var before store.Revision
-	if err := g.Store.Read(ctx).Where("object_id = ? AND number < ?", r.ObjectID, r.Number).Order("number DESC").Limit(1).Find(&before).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("object_id = ? AND number < ?", r.ObjectID,
+		r.Number).Order("number DESC").Limit(1).Find(&before).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	v := &api.Revision{Kind: r.Kind, Slug: r.Slug, Name: r.Name, Number: r.Number, At: r.At, Author: r.Author, Remark: r.Remark, Action: files.Update}
+	v := &api.Revision{
+		Kind:   r.Kind,
+		Slug:   r.Slug,
+		Name:   r.Name,
+		Number: r.Number,
+		At:     r.At,
+		Author: r.Author,
+		Remark: r.Remark,
+		Action: files.Update,
+	}
 	switch {
 	case r.Body == "":
 		v.Action = files.Remove
@@ -126,10 +136,17 @@ func (g *Room) revision(ctx context.Context, db *gorm.DB, kind, slug string, num
 	return &r, nil
 }
 
-// Revision shows one version of an object: as a file, with what it changed, and with how it differs from what holds now, or from another version.
+// Revision shows one version of an object: as a file, with what it changed, and with how it differs from what holds
+// now, or from another version.
 func (g *Room) Revision(ctx context.Context, who ground.Actor, kind, slug string, number, against int) (*api.RevisionView, error) {
 	if kind == files.Setting && specOf(slug).owner && !ground.Allows(who.Role, ground.RoleOwner) {
-		return nil, ground.Problem(http.StatusForbidden, "role", "Not allowed", fmt.Sprintf("The history of %s is for owners; yours is the role %s.", specOf(slug).words, who.Role), "Ask an owner.")
+		return nil, ground.Problem(
+			http.StatusForbidden,
+			"role",
+			"Not allowed",
+			fmt.Sprintf("The history of %s is for owners; yours is the role %s.", specOf(slug).words, who.Role),
+			"Ask an owner.",
+		)
 	}
 	db := g.Store.Read(ctx)
 	r, err := g.revision(ctx, db, kind, slug, number)
@@ -154,13 +171,18 @@ func (g *Room) Revision(ctx context.Context, who ground.Actor, kind, slug string
 	return out, nil
 }
 
-// Restore brings one object back to a revision, or the whole configuration to how it was at a time; or tells what that would do.
+// Restore brings one object back to a revision, or the whole configuration to how it was at a time; or tells what that
+// would do.
 func (g *Room) Restore(ctx context.Context, who ground.Actor, in api.Restore) (*api.ConfigResult, error) {
 	switch {
 	case in.Kind == "" && in.At == nil:
 		return nil, ground.BadRequest("restore", "Name an object and one of its revisions, or a time for the whole configuration.", "")
 	case in.Kind != "" && in.At != nil:
-		return nil, ground.BadRequest("restore", "An object is restored to one of its revisions; a time is for the whole configuration.", "")
+		return nil, ground.BadRequest(
+			"restore",
+			"An object is restored to one of its revisions; a time is for the whole configuration.",
+			"",
+		)
 	case in.At != nil && in.At.After(g.Now()):
 		return nil, ground.BadRequest("restore", "That time is still to come.", "")
 	}
@@ -176,10 +198,12 @@ func (g *Room) Restore(ctx context.Context, who ground.Actor, in api.Restore) (*
 	return g.change(ctx, who, in.Preview, func(at *Room, tx *gorm.DB) (*plan, error) { return at.planMoment(ctx, tx, then) })
 }
 
-// planRevision is the plan of bringing one object back. The revisions are read where they stand, not where they are set aside.
+// planRevision is the plan of bringing one object back. The revisions are read where they stand, not where they are set
+// aside.
 func (g *Room) planRevision(ctx context.Context, tx *gorm.DB, in api.Restore) (*plan, error) {
 	var r store.Revision
-	if err := tx.Table("main.revisions").Where("kind = ? AND slug = ? AND number = ?", in.Kind, in.Slug, in.Number).Order("rowid DESC").Limit(1).Find(&r).Error; err != nil {
+	if err := tx.Table("main.revisions").Where("kind = ? AND slug = ? AND number = ?", in.Kind, in.Slug,
+		in.Number).Order("rowid DESC").Limit(1).Find(&r).Error; err != nil {
 		return nil, err
 	}
 	if r.ObjectID == "" {
@@ -196,7 +220,13 @@ func (g *Room) planRevision(ctx context.Context, tx *gorm.DB, in api.Restore) (*
 		return p, nil
 	}
 	if o.Body, err = files.Normal(o); err != nil {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "no-longer-valid", "It can't be restored as it was", words.Capitalise(err.Error())+". What is valid has changed since.", "Open the object and enter by hand what of it is wanted.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"no-longer-valid",
+			"It can't be restored as it was",
+			words.Capitalise(err.Error())+". What is valid has changed since.",
+			"Open the object and enter by hand what of it is wanted.",
+		)
 	}
 	p.steps, p.unchanged = files.Compare(h, []files.Object{o}, nil)
 	return p, nil
@@ -210,7 +240,9 @@ type moment struct {
 
 func (g *Room) objectsAt(ctx context.Context, at time.Time) (*moment, error) {
 	var rows []store.Revision
-	if err := g.Store.Read(ctx).Raw("SELECT r.* FROM revisions r JOIN (SELECT object_id, max(number) AS n FROM revisions WHERE at <= ? GROUP BY object_id) l ON l.object_id = r.object_id AND l.n = r.number WHERE r.body <> ''", at.UTC()).Scan(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT r.* FROM revisions r JOIN (SELECT object_id, max(number) AS n FROM revisions WHERE at <= "+
+		"? GROUP BY object_id) l ON l.object_id = r.object_id AND l.n = r.number WHERE r.body <> ''",
+		at.UTC()).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	m := &moment{known: map[string]bool{}}
@@ -218,7 +250,13 @@ func (g *Room) objectsAt(ctx context.Context, at time.Time) (*moment, error) {
 		o := files.Object{Kind: r.Kind, Slug: r.Slug, Name: r.Name, Body: r.Body, ID: r.ObjectID}
 		body, err := files.Normal(o)
 		if err != nil {
-			return nil, ground.Problem(http.StatusUnprocessableEntity, "no-longer-valid", "The configuration can't be restored as it was", words.Capitalise(err.Error())+". What is valid has changed since.", "Restore objects one by one, or choose another time.")
+			return nil, ground.Problem(
+				http.StatusUnprocessableEntity,
+				"no-longer-valid",
+				"The configuration can't be restored as it was",
+				words.Capitalise(err.Error())+". What is valid has changed since.",
+				"Restore objects one by one, or choose another time.",
+			)
 		}
 		o.Body = body
 		m.objects = append(m.objects, o)
@@ -228,7 +266,11 @@ func (g *Room) objectsAt(ctx context.Context, at time.Time) (*moment, error) {
 		if err := g.Store.Read(ctx).Order("at").Limit(1).Find(&first).Error; err != nil {
 			return nil, store.Clear(err)
 		}
-		return nil, ground.BadRequest("before-history", "Nothing is known of that time: the history begins at "+first.At.UTC().Format("2006-01-02 15:04:05")+" UTC.", "Name a later time.")
+		return nil, ground.BadRequest(
+			"before-history",
+			"Nothing is known of that time: the history begins at "+first.At.UTC().Format("2006-01-02 15:04:05")+" UTC.",
+			"Name a later time.",
+		)
 	}
 	var keys []struct{ Kind, Slug string }
 	if err := g.Store.Read(ctx).Raw("SELECT DISTINCT kind, slug FROM revisions").Scan(&keys).Error; err != nil {
@@ -240,7 +282,10 @@ func (g *Room) objectsAt(ctx context.Context, at time.Time) (*moment, error) {
 	for _, spec := range settingSpecs {
 		key := files.Setting + " " + spec.name
 		if m.known[key] && spec.usual != "" && !slices.ContainsFunc(m.objects, func(o files.Object) bool { return o.Key() == key }) {
-			m.objects = append(m.objects, files.Object{Kind: files.Setting, Slug: spec.name, Name: spec.words, Body: spec.usual, ID: "setting/" + spec.name})
+			m.objects = append(
+				m.objects,
+				files.Object{Kind: files.Setting, Slug: spec.name, Name: spec.words, Body: spec.usual, ID: "setting/" + spec.name},
+			)
 		}
 	}
 	return m, nil

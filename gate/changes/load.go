@@ -30,8 +30,8 @@ type plan struct {
 	ids       map[string]string // by kind and short name: the identifiers of what is brought back
 }
 
-// LoadConfig creates and updates what the files describe, all or nothing. Loading twice changes nothing the second time. What the files do not mention stays, unless files once
-// made it and it is asked to remove what is absent.
+// LoadConfig creates and updates what the files describe, all or nothing. Loading twice changes nothing the second
+// time. What the files do not mention stays, unless files once made it and it is asked to remove what is absent.
 func (g *Room) LoadConfig(ctx context.Context, who ground.Actor, in api.LoadConfig) (*api.ConfigResult, error) {
 	if err := g.staged(&in); err != nil {
 		return nil, err
@@ -48,8 +48,14 @@ func (g *Room) LoadConfig(ctx context.Context, who ground.Actor, in api.LoadConf
 	return out, err
 }
 
-// change makes a plan and carries it out in one transaction, or only tells what it would do: then it is carried out aside, where nobody sees it.
-func (g *Room) change(ctx context.Context, who ground.Actor, preview bool, make func(at *Room, tx *gorm.DB) (*plan, error)) (*api.ConfigResult, error) {
+// change makes a plan and carries it out in one transaction, or only tells what it would do: then it is carried out
+// aside, where nobody sees it.
+func (g *Room) change(
+	ctx context.Context,
+	who ground.Actor,
+	preview bool,
+	make func(at *Room, tx *gorm.DB) (*plan, error),
+) (*api.ConfigResult, error) {
 	var p *plan
 	carry := func(at *Room) error {
 		return at.Store.Write(ctx, func(tx *gorm.DB) (err error) {
@@ -134,7 +140,8 @@ func (h held) unknownNames(set *files.Set) config.Problems {
 
 type named struct{ kind, slug, field string }
 
-// namedBy lists what applications, assignments and rules for the console name. What others name is looked at when they are written.
+// namedBy lists what applications, assignments and rules for the console name. What others name is looked at when they
+// are written.
 func namedBy(o *files.Object) []named {
 	var out []named
 	switch o.Kind {
@@ -174,19 +181,32 @@ func (g *Room) carryOut(ctx context.Context, tx *gorm.DB, who ground.Actor, p *p
 	for i := range p.steps {
 		s := &p.steps[i]
 		if s.Kind == files.Setting && specOf(s.Slug).owner && !ground.Allows(who.Role, ground.RoleOwner) {
-			return ground.Problem(http.StatusForbidden, "role", "Not allowed", fmt.Sprintf("Changing %s (%s) needs the role owner; yours is %s. Nothing was changed.", specOf(s.Slug).words, s.Slug, who.Role), "Take it out of the file, or ask an owner.")
+			return ground.Problem(
+				http.StatusForbidden,
+				"role",
+				"Not allowed",
+				fmt.Sprintf(
+					"Changing %s (%s) needs the role owner; yours is %s. Nothing was changed.",
+					specOf(s.Slug).words,
+					s.Slug,
+					who.Role,
+				),
+				"Take it out of the file, or ask an owner.",
+			)
 		}
 		if err := g.carry(tx, who, s); err != nil {
 			return located(err, s)
 		}
 		if s.Action == files.Create && p.fromFiles {
-			if err := tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", s.Kind, s.Slug, g.Now().UTC()).Error; err != nil {
+			if err := tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", s.Kind, s.Slug,
+				g.Now().UTC()).Error; err != nil {
 				return err
 			}
 		}
 		// A setting is always there; one that a file changed may be taken back by a later one.
 		if s.Kind == files.Setting && s.Action == files.Update && p.fromFiles && s.Before == specOf(s.Slug).usual {
-			if err := tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", s.Kind, s.Slug, g.Now().UTC()).Error; err != nil {
+			if err := tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", s.Kind, s.Slug,
+				g.Now().UTC()).Error; err != nil {
 				return err
 			}
 		}
@@ -241,7 +261,17 @@ func (g *Room) carry(tx *gorm.DB, who ground.Actor, s *files.Step) error {
 			if err != nil {
 				return err
 			}
-			return g.persons.WriteAssignment(tx, who, appID, appName, api.Assignment{Kind: "group"}, groupID, groupName, ground.MustJSON(words.List(v.Roles)), now)
+			return g.persons.WriteAssignment(
+				tx,
+				who,
+				appID,
+				appName,
+				api.Assignment{Kind: "group"},
+				groupID,
+				groupName,
+				ground.MustJSON(words.List(v.Roles)),
+				now,
+			)
 		})
 	case files.Setting:
 		return g.carrySetting(tx, who, s)
@@ -341,7 +371,8 @@ func (g *Room) carrySetting(tx *gorm.DB, who ground.Actor, s *files.Step) error 
 		}
 		value := s.Body
 		if row.Value != "" {
-			if err := tx.Raw("SELECT json_patch(?, json_object('sealed', json_extract(?, '$.sealed')))", s.Body, row.Value).Scan(&value).Error; err != nil {
+			if err := tx.Raw("SELECT json_patch(?, json_object('sealed', json_extract(?, '$.sealed')))", s.Body,
+				row.Value).Scan(&value).Error; err != nil {
 				return err
 			}
 		}
@@ -354,7 +385,15 @@ func (g *Room) carrySetting(tx *gorm.DB, who ground.Actor, s *files.Step) error 
 func (g *Room) result(ctx context.Context, aside *Room, p *plan) (*api.ConfigResult, error) {
 	out := &api.ConfigResult{Steps: []api.ConfigStep{}, Unchanged: p.unchanged, Effects: []api.PeopleEffect{}}
 	for _, s := range p.steps {
-		step := api.ConfigStep{Action: s.Action, Kind: s.Kind, Slug: s.Slug, Name: s.Name, File: s.At.File, Line: s.At.Line, Changes: []api.Change{}}
+		step := api.ConfigStep{
+			Action:  s.Action,
+			Kind:    s.Kind,
+			Slug:    s.Slug,
+			Name:    s.Name,
+			File:    s.At.File,
+			Line:    s.At.Line,
+			Changes: []api.Change{},
+		}
 		switch s.Action {
 		case files.Update:
 			step.Changes = ground.BodyChanges(s.Before, s.Body)
@@ -367,7 +406,18 @@ func (g *Room) result(ctx context.Context, aside *Room, p *plan) (*api.ConfigRes
 	}
 	for _, s := range p.secrets {
 		if s.changed {
-			out.Steps = append(out.Steps, api.ConfigStep{Action: files.Update, Kind: "secret", Slug: s.ref.For, Name: "the secret of " + s.ref.For, File: s.ref.At.File, Line: s.ref.At.Line, Changes: []api.Change{}})
+			out.Steps = append(
+				out.Steps,
+				api.ConfigStep{
+					Action:  files.Update,
+					Kind:    "secret",
+					Slug:    s.ref.For,
+					Name:    "the secret of " + s.ref.For,
+					File:    s.ref.At.File,
+					Line:    s.ref.At.Line,
+					Changes: []api.Change{},
+				},
+			)
 		} else {
 			out.Unchanged++
 		}
@@ -389,14 +439,31 @@ const stepsInFull = 200
 // aside runs f on a gate of its own, in which the configuration can be changed without anybody noticing.
 func (g *Room) aside(ctx context.Context, f func(*Room) (*api.ConfigResult, error)) (*api.ConfigResult, error) {
 	var out *api.ConfigResult
-	err := g.Store.Aside(ctx, []string{"applications", "providers", "groups", "rule_sets", "sources", "templates", "settings", "assignments", "trusted_certificates", "partner_watches", "secrets", "from_files"},
-		[]string{"revisions", "journal_entries"}, func(s *store.Store) error {
+	err := g.Store.Aside(
+		ctx,
+		[]string{
+			"applications",
+			"providers",
+			"groups",
+			"rule_sets",
+			"sources",
+			"templates",
+			"settings",
+			"assignments",
+			"trusted_certificates",
+			"partner_watches",
+			"secrets",
+			"from_files",
+		},
+		[]string{"revisions", "journal_entries"},
+		func(s *store.Store) error {
 			aside, err := g.Shadow(s)
 			if err != nil {
 				return err
 			}
 			out, err = f(aside)
 			return err
-		})
+		},
+	)
 	return out, err
 }

@@ -29,9 +29,17 @@ const (
 
 const proposalsOpen = 20 // for one object
 
-// Propose keeps a change of an application or provider beside it. Nothing acts on it until somebody applies it; it can be rehearsed.
+// Propose keeps a change of an application or provider beside it. Nothing acts on it until somebody applies it; it can
+// be rehearsed.
 func (g *Room) Propose(ctx context.Context, who ground.Actor, in api.NewProposal) (*api.Proposal, error) {
-	row := store.Proposal{ID: store.NewIDAt(g.Now()), Kind: in.Kind, Slug: in.Slug, Remark: strings.TrimSpace(in.Remark), By: who.Name, State: ProposalOpen}
+	row := store.Proposal{
+		ID:     store.NewIDAt(g.Now()),
+		Kind:   in.Kind,
+		Slug:   in.Slug,
+		Remark: strings.TrimSpace(in.Remark),
+		By:     who.Name,
+		State:  ProposalOpen,
+	}
 	if err := g.ProposedBody(&row, in.Application, in.Provider); err != nil {
 		return nil, err
 	}
@@ -57,7 +65,11 @@ func (g *Room) ProposedBody(row *store.Proposal, a *config.Application, p *confi
 		}
 		row.Slug, row.Name, row.Body = p.Slug, p.Name, ground.MustJSON(p)
 	default:
-		return ground.BadRequest("proposal", "A proposal names its kind, application or provider, and brings the whole configuration of one.", "")
+		return ground.BadRequest(
+			"proposal",
+			"A proposal names its kind, application or provider, and brings the whole configuration of one.",
+			"",
+		)
 	}
 	return nil
 }
@@ -78,11 +90,16 @@ func (g *Room) KeepProposal(ctx context.Context, who ground.Actor, row *store.Pr
 			return ground.BadRequest("proposal-same", "This is how "+held.Name+" is set already; there is nothing to propose.", "")
 		}
 		var open int64
-		if err := tx.Model(&store.Proposal{}).Where("object_id = ? AND state IN ?", held.ID, []string{ProposalOpen, ProposalApproved}).Count(&open).Error; err != nil {
+		if err := tx.Model(&store.Proposal{}).Where("object_id = ? AND state IN ?", held.ID,
+			[]string{ProposalOpen, ProposalApproved}).Count(&open).Error; err != nil {
 			return err
 		}
 		if open >= proposalsOpen {
-			return ground.Conflict("proposals-many", fmt.Sprintf("%d changes of %s are proposed already.", open, held.Name), "Decide about these first.")
+			return ground.Conflict(
+				"proposals-many",
+				fmt.Sprintf("%d changes of %s are proposed already.", open, held.Name),
+				"Decide about these first.",
+			)
 		}
 		row.ObjectID, row.Base, row.Before = held.ID, held.Revision, held.Body
 		if err := tx.Create(row).Error; err != nil {
@@ -167,8 +184,30 @@ func (g *Room) proposalView(ctx context.Context, row *store.Proposal) (*api.Prop
 	if err != nil {
 		return nil, err
 	}
-	return &api.Proposal{ID: row.ID, Kind: row.Kind, Slug: row.Slug, Name: row.Name, Base: row.Base, Remark: row.Remark, By: row.By, Theirs: row.Origin != "", Secret: len(row.Secret) > 0, State: row.State, Created: row.CreatedAt, Updated: row.UpdatedAt,
-		ApprovedBy: row.ApprovedBy, ApprovedAt: row.ApprovedAt, From: row.FromAt, Until: row.UntilAt, DecidedBy: row.DecidedBy, DecidedAt: row.DecidedAt, Note: row.Note, NeedsSecond: review.Second, Changes: ground.BodyChanges(row.Before, row.Body), Effects: []string{}}, nil
+	return &api.Proposal{
+		ID:          row.ID,
+		Kind:        row.Kind,
+		Slug:        row.Slug,
+		Name:        row.Name,
+		Base:        row.Base,
+		Remark:      row.Remark,
+		By:          row.By,
+		Theirs:      row.Origin != "",
+		Secret:      len(row.Secret) > 0,
+		State:       row.State,
+		Created:     row.CreatedAt,
+		Updated:     row.UpdatedAt,
+		ApprovedBy:  row.ApprovedBy,
+		ApprovedAt:  row.ApprovedAt,
+		From:        row.FromAt,
+		Until:       row.UntilAt,
+		DecidedBy:   row.DecidedBy,
+		DecidedAt:   row.DecidedAt,
+		Note:        row.Note,
+		NeedsSecond: review.Second,
+		Changes:     ground.BodyChanges(row.Before, row.Body),
+		Effects:     []string{},
+	}, nil
 }
 
 // ReviewRules is which changes need a second person.
@@ -197,14 +236,21 @@ func (g *Room) SetReview(ctx context.Context, who ground.Actor, r config.Review)
 	})
 }
 
-// onTop lays a proposal on what is held now. Where the object was changed meanwhile, it tells by whom and how; where both changed the same, there is no body.
+// onTop lays a proposal on what is held now. Where the object was changed meanwhile, it tells by whom and how; where
+// both changed the same, there is no body.
 func (g *Room) onTop(db *gorm.DB, row *store.Proposal) (string, *api.Meanwhile, error) {
 	var held store.Object
 	if err := db.Table(row.Kind+"s").Where("id = ?", row.ObjectID).Limit(1).Find(&held).Error; err != nil {
 		return "", nil, store.Clear(err)
 	}
 	if held.ID == "" {
-		return "", nil, ground.Problem(http.StatusConflict, "proposal-gone", "It is not there any more", row.Name+" was deleted meanwhile.", "Withdraw the proposal, or restore what was deleted.")
+		return "", nil, ground.Problem(
+			http.StatusConflict,
+			"proposal-gone",
+			"It is not there any more",
+			row.Name+" was deleted meanwhile.",
+			"Withdraw the proposal, or restore what was deleted.",
+		)
 	}
 	if held.Body == row.Before {
 		return row.Body, nil, nil
@@ -228,7 +274,13 @@ func (g *Room) planBody(tx *gorm.DB, row *store.Proposal, body string) (*plan, e
 	}
 	o := files.Object{Kind: row.Kind, Slug: row.Slug, Name: row.Name, Body: body}
 	if o.Body, err = files.Normal(o); err != nil {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "no-longer-valid", "It can't be made any more", words.Capitalise(err.Error())+".", "Change the proposal, or withdraw it.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"no-longer-valid",
+			"It can't be made any more",
+			words.Capitalise(err.Error())+".",
+			"Change the proposal, or withdraw it.",
+		)
 	}
 	p := &plan{}
 	p.steps, p.unchanged = files.Compare(h, []files.Object{o}, nil)
@@ -251,7 +303,23 @@ func (g *Room) ChangeProposal(ctx context.Context, who ground.Actor, id string, 
 	if changed.Slug != row.Slug {
 		return nil, ground.BadRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "")
 	}
-	err = g.settleProposal(ctx, who, row, "changed the proposal for", map[string]any{"body": changed.Body, "name": changed.Name, "remark": words.FirstOf(in.Remark, row.Remark), "by": who.Name, "state": ProposalOpen, "approved_by": "", "approved_at": nil, "from_at": nil, "until_at": nil})
+	err = g.settleProposal(
+		ctx,
+		who,
+		row,
+		"changed the proposal for",
+		map[string]any{
+			"body":        changed.Body,
+			"name":        changed.Name,
+			"remark":      words.FirstOf(in.Remark, row.Remark),
+			"by":          who.Name,
+			"state":       ProposalOpen,
+			"approved_by": "",
+			"approved_at": nil,
+			"from_at":     nil,
+			"until_at":    nil,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -295,20 +363,34 @@ func (g *Room) ApproveProposal(ctx context.Context, who ground.Actor, id string)
 		return nil, err
 	}
 	if row.By == who.Name {
-		return nil, ground.Problem(http.StatusForbidden, "own-proposal", "A second person must look at it", "You proposed this yourself.", "Ask somebody else with the role engineer.")
+		return nil, ground.Problem(
+			http.StatusForbidden,
+			"own-proposal",
+			"A second person must look at it",
+			"You proposed this yourself.",
+			"Ask somebody else with the role engineer.",
+		)
 	}
-	// Nobody can tell whether it was the other side who opened a link; whoever made it is therefore not the second person.
+	// Nobody can tell whether it was the other side who opened a link; whoever made it is therefore not the second
+	// person.
 	if id, left := strings.CutPrefix(row.Origin, ground.HandoverAbout); left {
 		var link store.Handover
 		if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&link).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		if link.By == who.Name {
-			return nil, ground.Problem(http.StatusForbidden, "own-proposal", "A second person must look at it", "It was left through a handover link that you made yourself.", "Ask somebody else with the role engineer.")
+			return nil, ground.Problem(
+				http.StatusForbidden,
+				"own-proposal",
+				"A second person must look at it",
+				"It was left through a handover link that you made yourself.",
+				"Ask somebody else with the role engineer.",
+			)
 		}
 	}
 	now := g.Now().UTC()
-	if err := g.settleProposal(ctx, who, row, "approved a change of", map[string]any{"state": ProposalApproved, "approved_by": who.Name, "approved_at": now}); err != nil {
+	if err := g.settleProposal(ctx, who, row, "approved a change of",
+		map[string]any{"state": ProposalApproved, "approved_by": who.Name, "approved_at": now}); err != nil {
 		return nil, err
 	}
 	return g.Proposal(ctx, id)
@@ -320,7 +402,9 @@ func (g *Room) WithdrawProposal(ctx context.Context, who ground.Actor, id, note 
 	if err != nil {
 		return nil, err
 	}
-	if err := g.settleProposal(ctx, who, row, "withdrew a change of", map[string]any{"state": ProposalWithdrawn, "decided_by": who.Name, "decided_at": g.Now().UTC(), "note": words.Clip(strings.TrimSpace(note), 1000)}); err != nil {
+	if err := g.settleProposal(ctx, who, row, "withdrew a change of",
+		map[string]any{"state": ProposalWithdrawn, "decided_by": who.Name, "decided_at": g.Now().UTC(),
+			"note": words.Clip(strings.TrimSpace(note), 1000)}); err != nil {
 		return nil, err
 	}
 	return g.Proposal(ctx, id)
@@ -352,7 +436,8 @@ func (g *Room) ApplyProposal(ctx context.Context, who ground.Actor, id string, i
 		return nil, ground.BadRequest("window", "The window ends before it begins, or is over.", "")
 	}
 	from, until := in.From.UTC(), in.Until.UTC()
-	if err := g.settleProposal(ctx, who, row, "planned a change of", map[string]any{"state": ProposalApproved, "from_at": from, "until_at": until, "decided_by": who.Name}); err != nil {
+	if err := g.settleProposal(ctx, who, row, "planned a change of",
+		map[string]any{"state": ProposalApproved, "from_at": from, "until_at": until, "decided_by": who.Name}); err != nil {
 		return nil, err
 	}
 	return g.Proposal(ctx, id)
@@ -362,12 +447,19 @@ func (g *Room) ApplyProposal(ctx context.Context, who ground.Actor, id string, i
 func (g *Room) approved(ctx context.Context, row *store.Proposal) error {
 	review, err := g.ReviewRules(ctx)
 	if err == nil && review.Second && row.ApprovedBy == "" {
-		err = ground.Problem(http.StatusConflict, "needs-second", "A second person must look at it", "Nobody has approved this proposal yet; here changes of what serves people need two.", "Have somebody other than "+row.By+" approve it.")
+		err = ground.Problem(
+			http.StatusConflict,
+			"needs-second",
+			"A second person must look at it",
+			"Nobody has approved this proposal yet; here changes of what serves people need two.",
+			"Have somebody other than "+row.By+" approve it.",
+		)
 	}
 	return err
 }
 
-// apply makes the change, together with the note that it was made. A second person may have come to be needed since it was planned.
+// apply makes the change, together with the note that it was made. A second person may have come to be needed since it
+// was planned.
 func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal) error {
 	if err := g.approved(ctx, row); err != nil {
 		return err
@@ -387,7 +479,18 @@ func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal)
 			return err
 		}
 		if body == "" {
-			p := ground.Problem(http.StatusConflict, "changed-meanwhile", "Somebody else changed the same", fmt.Sprintf("%s changed %s since this was proposed, in %s as well; nothing was changed.", m.By, row.Name, strings.Join(m.Both, ", ")), "Look at both changes, and propose what shall hold.")
+			p := ground.Problem(
+				http.StatusConflict,
+				"changed-meanwhile",
+				"Somebody else changed the same",
+				fmt.Sprintf(
+					"%s changed %s since this was proposed, in %s as well; nothing was changed.",
+					m.By,
+					row.Name,
+					strings.Join(m.Both, ", "),
+				),
+				"Look at both changes, and propose what shall hold.",
+			)
 			p.Meanwhile = m
 			return p
 		}
@@ -405,7 +508,14 @@ func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal)
 		if err := g.carryOut(ctx, tx, who, p); err != nil {
 			return err
 		}
-		return decideIn(tx, now, who, row, "applied a change of", map[string]any{"state": ProposalApplied, "decided_by": who.Name, "decided_at": now})
+		return decideIn(
+			tx,
+			now,
+			who,
+			row,
+			"applied a change of",
+			map[string]any{"state": ProposalApplied, "decided_by": who.Name, "decided_at": now},
+		)
 	})
 	if err != nil || len(row.Document) == 0 {
 		return err
@@ -417,7 +527,8 @@ func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal)
 func (g *Room) ApplyDue(ctx context.Context) error {
 	now := g.Now().UTC()
 	var rows []store.Proposal
-	if err := g.Store.Read(ctx).Where("state = ? AND from_at IS NOT NULL AND from_at <= ?", ProposalApproved, now).Order("from_at").Limit(50).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("state = ? AND from_at IS NOT NULL AND from_at <= ?", ProposalApproved,
+		now).Order("from_at").Limit(50).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for i := range rows {
@@ -431,7 +542,8 @@ func (g *Room) ApplyDue(ctx context.Context) error {
 			}
 			note = words.Capitalise(words.Clip(err.Error(), 900))
 		}
-		if err := g.settleProposal(ctx, who, row, "could not make a change of", map[string]any{"state": ProposalMissed, "decided_at": now, "note": note}); err != nil {
+		if err := g.settleProposal(ctx, who, row, "could not make a change of",
+			map[string]any{"state": ProposalMissed, "decided_at": now, "note": note}); err != nil {
 			return err
 		}
 		g.Log.WarnContext(ctx, "a planned change was not made", "object", row.Slug, "reason", note)
@@ -457,7 +569,13 @@ func (g *Room) RehearseProposal(ctx context.Context, n *api.NewRehearsal, r *sto
 		}
 	}
 	r.About = "proposal/" + row.ID
-	r.Override = ground.MustJSON(signin.Overriding{Kind: row.Kind, ID: row.ObjectID, Body: row.Body, Proposal: row.ID, Why: fmt.Sprintf("the change of %s that %s proposed", row.Name, row.By)})
+	r.Override = ground.MustJSON(signin.Overriding{
+		Kind:     row.Kind,
+		ID:       row.ObjectID,
+		Body:     row.Body,
+		Proposal: row.ID,
+		Why:      fmt.Sprintf("the change of %s that %s proposed", row.Name, row.By),
+	})
 	return nil
 }
 

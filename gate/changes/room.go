@@ -32,6 +32,26 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, partners *partners.Room, persons *persons.Room, grants *grants.Room, signin *signin.Room, console *console.Room, configuration *configuration.Room, watch *watch.Room, sources *sources.Room) *Room {
-	return &Room{Ground: g, partners: partners, persons: persons, grants: grants, signin: signin, console: console, configuration: configuration, watch: watch, sources: sources}
+func New(
+	g *ground.Ground,
+	partners *partners.Room,
+	persons *persons.Room,
+	grants *grants.Room,
+	signin *signin.Room,
+	console *console.Room,
+	configuration *configuration.Room,
+	watch *watch.Room,
+	sources *sources.Room,
+) *Room {
+	return &Room{
+		Ground:        g,
+		partners:      partners,
+		persons:       persons,
+		grants:        grants,
+		signin:        signin,
+		console:       console,
+		configuration: configuration,
+		watch:         watch,
+		sources:       sources,
+	}
 }

@@ -33,11 +33,16 @@ type readySecret struct {
 	changed bool // it was not held already
 }
 
-// SealSecret seals a secret for this gate, so that it can stand in a file: nobody else can open it, and it fits nothing else.
+// SealSecret seals a secret for this gate, so that it can stand in a file: nobody else can open it, and it fits nothing
+// else.
 func (g *Room) SealSecret(ctx context.Context, who ground.Actor, in api.SealSecret) (*api.SealedSecret, error) {
 	set := files.Read([]files.Text{{Text: ground.MustJSON(map[string]any{"secrets": []map[string]string{{"for": in.For, "env": "X"}}})}})
 	if len(set.Problems) > 0 {
-		return nil, ground.BadRequest("secret-for", fmt.Sprintf("%q has no secret.", in.For), "Name it as providers/NAME, applications/NAME, mail or notices.")
+		return nil, ground.BadRequest(
+			"secret-for",
+			fmt.Sprintf("%q has no secret.", in.For),
+			"Name it as providers/NAME, applications/NAME, mail or notices.",
+		)
 	}
 	if in.Value == "" || len(in.Value) > 2000 {
 		return nil, ground.BadRequest("secret-empty", "A secret has 1 to 2000 characters.", "")
@@ -49,10 +54,17 @@ func (g *Room) seal(owner, value string) string {
 	return sealMark + base64.RawURLEncoding.EncodeToString(g.Store.Sealer.Seal("file/"+owner, []byte(value)))
 }
 
-// sealedSecrets are those that can be handed out again, sealed for this gate: not client secrets of ours, of which only hashes are kept.
+// sealedSecrets are those that can be handed out again, sealed for this gate: not client secrets of ours, of which only
+// hashes are kept.
 func (g *Room) sealedSecrets(ctx context.Context, who ground.Actor) ([]files.Secret, error) {
 	if !ground.Allows(who.Role, ground.RoleOwner) {
-		return nil, ground.Problem(http.StatusForbidden, "role", "Not allowed", "Secrets, even sealed ones, go out to owners only.", "Export without them, or ask an owner.")
+		return nil, ground.Problem(
+			http.StatusForbidden,
+			"role",
+			"Not allowed",
+			"Secrets, even sealed ones, go out to owners only.",
+			"Export without them, or ask an owner.",
+		)
 	}
 	var out []files.Secret
 	for _, kind := range []string{"provider", "application"} {
@@ -60,7 +72,9 @@ func (g *Room) sealedSecrets(ctx context.Context, who ground.Actor) ([]files.Sec
 			Slug string
 			store.Secret
 		}
-		if err := g.Store.Read(ctx).Raw("SELECT o.slug, s.* FROM secrets s JOIN "+kind+"s o ON o.id = s.owner_id WHERE s.state = ? AND length(s.sealed) > 0 ORDER BY o.slug", keyring.KeyActive).Scan(&rows).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT o.slug, s.* FROM secrets s JOIN "+kind+
+			"s o ON o.id = s.owner_id WHERE s.state = ? AND length(s.sealed) > 0 ORDER BY o.slug",
+			keyring.KeyActive).Scan(&rows).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		for _, r := range rows {
@@ -98,7 +112,13 @@ func (g *Room) sealedSecrets(ctx context.Context, who ground.Actor) ([]files.Sec
 }
 
 // readySecrets finds the value of every secret that files name.
-func (g *Room) readySecrets(ctx context.Context, tx *gorm.DB, who ground.Actor, set *files.Set, values map[string]string) ([]readySecret, error) {
+func (g *Room) readySecrets(
+	ctx context.Context,
+	tx *gorm.DB,
+	who ground.Actor,
+	set *files.Set,
+	values map[string]string,
+) ([]readySecret, error) {
 	var out []readySecret
 	var problems config.Problems
 	for _, s := range set.Secrets {
@@ -112,24 +132,43 @@ func (g *Room) readySecrets(ctx context.Context, tx *gorm.DB, who ground.Actor, 
 				plain, err = g.Store.Sealer.Open("file/"+s.For, raw)
 			}
 			if err != nil || !strings.HasPrefix(s.Sealed, sealMark) {
-				at.Message = "it was not sealed by this gate for " + s.For + ", or with a master key that is gone; seal it again with `innergate config seal " + s.For + "`"
+				at.Message = "it was not sealed by this gate for " + s.For +
+					", or with a master key that is gone; seal it again with `innergate config seal " + s.For + "`"
 				problems = append(problems, at)
 				continue
 			}
 			r.value = string(plain)
 		case values[s.Key()] == "" && s.Env != "":
-			at.Message = fmt.Sprintf("the environment variable %s is not set where the command runs; it must hold the secret of %s. Set it, or put a value there that `innergate config seal %s` made", s.Env, s.For, s.For)
+			at.Message = fmt.Sprintf(
+				"the environment variable %s is not set where the command runs; it must hold the secret of %s. Set it, or put a value "+
+					"there that `innergate config seal %s` made",
+				s.Env,
+				s.For,
+				s.For,
+			)
 			problems = append(problems, at)
 			continue
 		case values[s.Key()] == "":
-			at.Message = fmt.Sprintf("the file %s was not handed over or is empty; it must hold the secret of %s and nothing else. Load with the command line, which reads it, or put a value there that `innergate config seal %s` made", s.File, s.For, s.For)
+			at.Message = fmt.Sprintf(
+				"the file %s was not handed over or is empty; it must hold the secret of %s and nothing else. Load with the command "+
+					"line, which reads it, or put a value there that `innergate config seal %s` made",
+				s.File,
+				s.For,
+				s.For,
+			)
 			problems = append(problems, at)
 			continue
 		default:
 			r.value = strings.TrimRight(values[s.Key()], "\r\n")
 		}
 		if (s.For == "mail" || s.For == "notices") && !ground.Allows(who.Role, ground.RoleOwner) {
-			return nil, ground.Problem(http.StatusForbidden, "role", "Not allowed", fmt.Sprintf("The secret of %s needs the role owner; yours is %s. Nothing was changed.", s.For, who.Role), "Take it out of the file, or ask an owner.")
+			return nil, ground.Problem(
+				http.StatusForbidden,
+				"role",
+				"Not allowed",
+				fmt.Sprintf("The secret of %s needs the role owner; yours is %s. Nothing was changed.", s.For, who.Role),
+				"Take it out of the file, or ask an owner.",
+			)
 		}
 		out = append(out, r)
 	}
@@ -150,7 +189,9 @@ func (g *Room) keepReady(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 		return err
 	}
 	wrong := func(message string) error {
-		return ground.Invalid(config.Problems{{File: s.ref.At.File, Line: s.ref.At.Line, Field: "secrets (" + s.ref.For + ")", Message: message}})
+		return ground.Invalid(
+			config.Problems{{File: s.ref.At.File, Line: s.ref.At.Line, Field: "secrets (" + s.ref.For + ")", Message: message}},
+		)
 	}
 	if owner.ID == "" {
 		return wrong(fmt.Sprintf("there is no %s %q, neither here nor in the files", kind, slug))
@@ -159,7 +200,14 @@ func (g *Room) keepReady(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 	if err := tx.Where("owner_id = ?", owner.ID).Find(&rows).Error; err != nil {
 		return err
 	}
-	row := store.Secret{ID: store.NewID(), OwnerKind: kind, OwnerID: owner.ID, State: keyring.KeyActive, By: who.Name, CreatedAt: g.Now().UTC()}
+	row := store.Secret{
+		ID:        store.NewID(),
+		OwnerKind: kind,
+		OwnerID:   owner.ID,
+		State:     keyring.KeyActive,
+		By:        who.Name,
+		CreatedAt: g.Now().UTC(),
+	}
 	if len(s.value) >= 20 {
 		row.Hint = s.value[:3]
 	}
@@ -215,7 +263,14 @@ func (g *Room) keepBeside(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 		return err
 	}
 	if row.Value == "" {
-		return ground.Invalid(config.Problems{{File: s.ref.At.File, Line: s.ref.At.Line, Field: "secrets (" + s.ref.For + ")", Message: "there is no such setting yet; set it in the file as well"}})
+		return ground.Invalid(config.Problems{
+			{
+				File:    s.ref.At.File,
+				Line:    s.ref.At.Line,
+				Field:   "secrets (" + s.ref.For + ")",
+				Message: "there is no such setting yet; set it in the file as well",
+			},
+		})
 	}
 	heldSecret, err := ground.DecodeBody[struct {
 		Sealed []byte `json:"sealed"`

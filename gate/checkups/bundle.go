@@ -13,16 +13,36 @@ import (
 	"innergate/gate/ground"
 )
 
-// Bundle gathers what somebody needs to help with one sign-in (by reference number) or with one partner (kind and short name): the trace, the configuration involved, the
-// findings, the versions. Secrets are never in it; signature and cipher values are taken out for good; personal values are masked unless they are asked for.
+// Bundle gathers what somebody needs to help with one sign-in (by reference number) or with one partner (kind and short
+// name): the trace, the configuration involved, the findings, the versions. Secrets are never in it; signature and
+// cipher values are taken out for good; personal values are masked unless they are asked for.
 func (g *Room) Bundle(ctx context.Context, who ground.Actor, q api.BundleQuestion) (*api.Bundle, error) {
 	if (q.Reference == "") == (q.Slug == "") || q.Slug != "" && q.Kind != "application" && q.Kind != "provider" {
-		return nil, ground.BadRequest("bundle-about", "A bundle is about one sign-in, by its reference number, or about one application or provider, by its short name.", "")
+		return nil, ground.BadRequest(
+			"bundle-about",
+			"A bundle is about one sign-in, by its reference number, or about one application or provider, by its short name.",
+			"",
+		)
 	}
 	if q.Personal && !ground.Allows(who.Role, ground.RoleEngineer) {
-		return nil, ground.Problem(http.StatusForbidden, "role", "Not allowed", "Personal values are for engineers.", "Make the bundle without them.")
+		return nil, ground.Problem(
+			http.StatusForbidden,
+			"role",
+			"Not allowed",
+			"Personal values are for engineers.",
+			"Make the bundle without them.",
+		)
 	}
-	b := &api.Bundle{Made: g.Now().UTC(), By: who.Name, Gate: g.PublicURL, Version: g.Version, Runtime: runtime.Version() + " " + runtime.GOOS + "/" + runtime.GOARCH, Personal: q.Personal, Contents: []api.BundlePart{}, Findings: []api.KeptFinding{}}
+	b := &api.Bundle{
+		Made:     g.Now().UTC(),
+		By:       who.Name,
+		Gate:     g.PublicURL,
+		Version:  g.Version,
+		Runtime:  runtime.Version() + " " + runtime.GOOS + "/" + runtime.GOARCH,
+		Personal: q.Personal,
+		Contents: []api.BundlePart{},
+		Findings: []api.KeptFinding{},
+	}
 	application, provider := "", ""
 	if q.Reference != "" {
 		t, err := g.traces.Trace(ctx, q.Reference, q.Personal)
@@ -43,7 +63,10 @@ func (g *Room) Bundle(ctx context.Context, who ground.Actor, q api.BundleQuestio
 		what := fmt.Sprintf("The trace: %d entries, with its messages", len(t.Entries))
 		redacted := "signature and cipher values, secrets and codes"
 		if !q.Personal {
-			what, redacted = fmt.Sprintf("The trace: %d entries, without the text of its messages", len(t.Entries)), redacted+", names, identifiers and other personal values"
+			what, redacted = fmt.Sprintf(
+				"The trace: %d entries, without the text of its messages",
+				len(t.Entries),
+			), redacted+", names, identifiers and other personal values"
 		}
 		b.Contents = append(b.Contents, api.BundlePart{Name: "trace", What: what, Redacted: redacted})
 	} else if q.Kind == "application" {
@@ -77,7 +100,14 @@ func (g *Room) Bundle(ctx context.Context, who ground.Actor, q api.BundleQuestio
 			}
 		}
 	}
-	b.Contents = append(b.Contents, api.BundlePart{Name: "versions", What: "Inner Gate " + g.Version + ", " + b.Runtime + ", the public URL, the time, and who made it", Redacted: "nothing"})
+	b.Contents = append(
+		b.Contents,
+		api.BundlePart{
+			Name:     "versions",
+			What:     "Inner Gate " + g.Version + ", " + b.Runtime + ", the public URL, the time, and who made it",
+			Redacted: "nothing",
+		},
+	)
 	return b, nil
 }
 
@@ -88,6 +118,13 @@ func (g *Room) bundlePart(ctx context.Context, b *api.Bundle, kind, slug, name s
 		return err
 	}
 	b.Findings = append(b.Findings, found.Items...)
-	b.Contents = append(b.Contents, api.BundlePart{Name: kind, What: fmt.Sprintf("The configuration of %s as it is now (revision %d), and %d findings", name, revision, len(found.Items)), Redacted: "client secrets and private keys, which are never part of it"})
+	b.Contents = append(
+		b.Contents,
+		api.BundlePart{
+			Name:     kind,
+			What:     fmt.Sprintf("The configuration of %s as it is now (revision %d), and %d findings", name, revision, len(found.Items)),
+			Redacted: "client secrets and private keys, which are never part of it",
+		},
+	)
 	return nil
 }

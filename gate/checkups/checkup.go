@@ -62,7 +62,8 @@ func (g *Room) checkAll(ctx context.Context) (*api.CheckupResult, error) {
 	for _, kind := range []string{"provider", "application"} { // providers first, whose findings their applications don't repeat
 		for after := ""; ; {
 			var rows []struct{ ID, Slug, Name string }
-			if err := g.Store.Read(ctx).Table(kind+"s").Select("id, slug, name").Where("id > ?", after).Order("id").Limit(500).Find(&rows).Error; err != nil {
+			if err := g.Store.Read(ctx).Table(kind+"s").Select("id, slug, name").Where("id > ?",
+				after).Order("id").Limit(500).Find(&rows).Error; err != nil {
 				return nil, store.Clear(err)
 			}
 			for _, r := range rows {
@@ -176,7 +177,8 @@ func (g *Room) CheckObject(ctx context.Context, kind, slug string) error {
 	}
 	if kind == "provider" {
 		rows = nil
-		if err := partners.UsedBy(g.Store.Read(ctx).Table("applications").Select("id, slug, name"), slug).Limit(200).Find(&rows).Error; err != nil {
+		if err := partners.UsedBy(g.Store.Read(ctx).Table("applications").Select("id, slug, name"),
+			slug).Limit(200).Find(&rows).Error; err != nil {
 			return store.Clear(err)
 		}
 		if err := look("application", rows); err != nil {
@@ -184,7 +186,12 @@ func (g *Room) CheckObject(ctx context.Context, kind, slug string) error {
 		}
 	}
 	return g.keepFindings(ctx, all, now, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?", now, now, ids).Error
+		return tx.Exec(
+			"UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?",
+			now,
+			now,
+			ids,
+		).Error
 	})
 }
 
@@ -194,10 +201,14 @@ func (g *Room) keepFindings(ctx context.Context, all []inspected, now time.Time,
 		for _, o := range all {
 			for _, f := range o.findings {
 				// What was gone and is there again is new.
-				if _, err := store.Exec(tx, `INSERT INTO kept_findings (id, kind, owner_id, slug, name, code, severity, body, first_seen, last_seen, accepted_by, accepted_for) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '')
-					ON CONFLICT (id) DO UPDATE SET slug = excluded.slug, name = excluded.name, severity = excluded.severity, body = excluded.body, last_seen = excluded.last_seen,
-					first_seen = CASE WHEN gone_at IS NULL THEN first_seen ELSE excluded.first_seen END, told_at = CASE WHEN gone_at IS NULL AND severity = excluded.severity THEN told_at END, gone_at = NULL`,
-					findingID(o.kind, o.id, f), o.kind, o.id, o.slug, o.name, f.Code, f.Severity, ground.MustJSON(f), now, now); err != nil {
+				if _, err := store.Exec(tx, `INSERT INTO kept_findings (id, kind, owner_id, slug, name, code, severity, body, first_seen,
+					last_seen, accepted_by, accepted_for) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '')
+					ON CONFLICT (id) DO UPDATE SET slug = excluded.slug, name = excluded.name, severity = excluded.severity, body = excluded.body,
+						last_seen = excluded.last_seen,
+					first_seen = CASE WHEN gone_at IS NULL THEN first_seen ELSE excluded.first_seen END, told_at = CASE WHEN gone_at IS NULL AND
+						severity = excluded.severity THEN told_at END, gone_at = NULL`,
+					findingID(o.kind, o.id, f), o.kind, o.id, o.slug, o.name, f.Code, f.Severity, ground.MustJSON(f), now,
+					now); err != nil {
 					return err
 				}
 			}
@@ -231,7 +242,8 @@ func (g *Room) KeptFindings(ctx context.Context, f FindingFilter) (*api.List[api
 		db = db.Where("accepted_until IS NULL OR accepted_until <= ?", g.Now().UTC())
 	}
 	var rows []store.KeptFinding
-	if err := db.Order("CASE severity WHEN 'broken' THEN 0 WHEN 'attention' THEN 1 ELSE 2 END, first_seen DESC, id").Limit(2000).Find(&rows).Error; err != nil {
+	const worstFirst = "CASE severity WHEN 'broken' THEN 0 WHEN 'attention' THEN 1 ELSE 2 END, first_seen DESC, id"
+	if err := db.Order(worstFirst).Limit(2000).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := &api.List[api.KeptFinding]{Items: []api.KeptFinding{}}
@@ -265,14 +277,28 @@ func (g *Room) AcceptFinding(ctx context.Context, who ground.Actor, id string, i
 	in.Reason = strings.TrimSpace(in.Reason)
 	switch {
 	case in.Reason == "" || len(in.Reason) > 500:
-		return nil, ground.BadRequest("reason", "A finding is accepted with a reason of up to 500 characters, for whoever reads it next.", "")
+		return nil, ground.BadRequest(
+			"reason",
+			"A finding is accepted with a reason of up to 500 characters, for whoever reads it next.",
+			"",
+		)
 	case !in.Until.After(now) || in.Until.After(now.Add(longestPeace)):
 		return nil, ground.BadRequest("until", "A finding can be accepted until a day that lies ahead, at most a year.", "")
 	}
 	return g.changeFinding(ctx, id, func(tx *gorm.DB, r *store.KeptFinding) error {
 		until := in.Until.UTC()
 		r.AcceptedBy, r.AcceptedFor, r.AcceptedUntil = who.Name, in.Reason, &until
-		return ground.Journal(tx, now, who, "accepted", "finding", id, r.Code+" of "+r.Name, "", in.Reason+" (until "+until.Format(time.DateOnly)+")")
+		return ground.Journal(
+			tx,
+			now,
+			who,
+			"accepted",
+			"finding",
+			id,
+			r.Code+" of "+r.Name,
+			"",
+			in.Reason+" (until "+until.Format(time.DateOnly)+")",
+		)
 	})
 }
 
@@ -398,7 +424,8 @@ func (g *Room) besideFindings(ctx context.Context, add func(kind, slug, name str
 	return nil
 }
 
-// CheckWhatChanged looks after each change of the configuration at what was changed, and at everything every hour. It is called every few seconds.
+// CheckWhatChanged looks after each change of the configuration at what was changed, and at everything every hour. It
+// is called every few seconds.
 func (g *Room) CheckWhatChanged(ctx context.Context, last *State) error {
 	generation, err := g.Store.Generation(ctx)
 	if err != nil {
@@ -414,7 +441,8 @@ func (g *Room) CheckWhatChanged(ctx context.Context, last *State) error {
 	case generation != last.generation:
 		for _, kind := range []string{"provider", "application"} {
 			var slugs []string
-			if err := g.Store.Read(ctx).Table(kind+"s").Where("updated_at >= ?", last.looked.UTC()).Order("updated_at DESC").Limit(101).Pluck("slug", &slugs).Error; err != nil {
+			if err := g.Store.Read(ctx).Table(kind+"s").Where("updated_at >= ?",
+				last.looked.UTC()).Order("updated_at DESC").Limit(101).Pluck("slug", &slugs).Error; err != nil {
 				return store.Clear(err)
 			}
 			if len(slugs) > 100 { // a load of files: rather everything at once

@@ -16,10 +16,13 @@ import (
 	"innergate/store"
 )
 
-// staleValues finds a partner that was last given values of ours that no longer hold: our public URL changed, or an entity ID of ours. Certificates are the keyring's business.
+// staleValues finds a partner that was last given values of ours that no longer hold: our public URL changed, or an
+// entity ID of ours. Certificates are the keyring's business.
 func (g *Room) staleValues(ctx context.Context, kind, id, slug, name string) ([]checkup.Finding, error) {
 	var rows []store.HandOut
-	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind, id).Order("last_at DESC").Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind,
+		id).Order("last_at DESC").Limit(1).Find(&rows).Error; err != nil ||
+		len(rows) == 0 {
 		return nil, store.Clear(err)
 	}
 	var given []sheet.Fact
@@ -37,7 +40,8 @@ func (g *Room) staleValues(ctx context.Context, kind, id, slug, name string) ([]
 	var evidence []trace.Evidence
 	for _, f := range given {
 		values := held[f.Name]
-		if len(values) == 0 || strings.HasPrefix(f.Name, "certificate") || slices.Contains(values, f.Value) || address.Origin(f.Value) == "" {
+		if len(values) == 0 || strings.HasPrefix(f.Name, "certificate") || slices.Contains(values, f.Value) ||
+			address.Origin(f.Value) == "" {
 			continue
 		}
 		evidence = append(evidence, explain.Pair(f.Name, values[0], f.Value))
@@ -49,7 +53,17 @@ func (g *Room) staleValues(ctx context.Context, kind, id, slug, name string) ([]
 	if kind == "provider" {
 		station = checkup.ProviderTrust
 	}
-	return []checkup.Finding{{Code: "handed-out.stale", Severity: checkup.Broken, Station: station, Title: name + " holds values of ours that no longer hold",
-		Detail: fmt.Sprintf("Its side was last given our values (%s) on %s, by %s. Since then %d of them changed, as happens when the gate's public URL or an entity ID of ours changes.", rows[0].What, rows[0].LastAt.UTC().Format("2 Jan 2006"), words.OrNone(rows[0].By), len(evidence)),
-		Remedy: "Give the exchange sheet out again. Where a partner fetches our metadata by itself, have it fetch it again.", Evidence: evidence[:min(len(evidence), 12)]}}, nil
+	return []checkup.Finding{
+		{Code: "handed-out.stale", Severity: checkup.Broken, Station: station, Title: name + " holds values of ours that no longer hold",
+			Detail: fmt.Sprintf(
+				"Its side was last given our values (%s) on %s, by %s. Since then %d of them changed, as happens when the gate's "+
+					"public URL or an entity ID of ours changes.",
+				rows[0].What,
+				rows[0].LastAt.UTC().Format("2 Jan 2006"),
+				words.OrNone(rows[0].By),
+				len(evidence),
+			),
+			Remedy:   "Give the exchange sheet out again. Where a partner fetches our metadata by itself, have it fetch it again.",
+			Evidence: evidence[:min(len(evidence), 12)]},
+	}, nil
 }

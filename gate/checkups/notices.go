@@ -29,7 +29,11 @@ const (
 )
 
 func (g *Room) writeNotices(tx *gorm.DB, k *ground.KeptNotices) error {
-	return tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", ground.SettingNotices, ground.MustJSON(k)).Error
+	return tx.Exec(
+		"INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+		ground.SettingNotices,
+		ground.MustJSON(k),
+	).Error
 }
 
 // Notices are whom the gate tells about new findings.
@@ -49,7 +53,8 @@ func (g *Room) SetNotices(ctx context.Context, who ground.Actor, in api.SaveNoti
 	}
 	in.Webhook = strings.TrimSpace(in.Webhook)
 	if in.Webhook != "" {
-		if u, err := url.Parse(in.Webhook); err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" || len(in.Webhook) > 1000 {
+		if u, err := url.Parse(in.Webhook); err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" ||
+			len(in.Webhook) > 1000 {
 			return nil, ground.BadRequest("webhook", fmt.Sprintf("%q is no http or https address.", words.Clip(in.Webhook, 100)), "")
 		}
 	}
@@ -77,7 +82,8 @@ func (g *Room) SetNotices(ctx context.Context, who ground.Actor, in api.SaveNoti
 		fresh.Sealed = held.Sealed
 	}
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return g.StoreSetting(tx, who, ground.SettingNotices, "whom new findings are told", ground.MustJSON(fresh), ground.MustJSON(held.Notices), ground.MustJSON(in.Notices))
+		return g.StoreSetting(tx, who, ground.SettingNotices, "whom new findings are told", ground.MustJSON(fresh),
+			ground.MustJSON(held.Notices), ground.MustJSON(in.Notices))
 	}); err != nil {
 		return nil, err
 	}
@@ -92,14 +98,16 @@ type notice struct {
 	More     int               `json:"more"`
 }
 
-// tell sends word of findings that are new and that nobody accepted, in one message. What could not be sent is tried again later.
+// tell sends word of findings that are new and that nobody accepted, in one message. What could not be sent is tried
+// again later.
 func (g *Room) tell(ctx context.Context) error {
 	k, err := g.KeptNotices(ctx)
 	if err != nil || k.Webhook == "" && len(k.Mail) == 0 || g.Now().Sub(k.FailedAt) < noticeAgain {
 		return err
 	}
 	var rows []store.KeptFinding
-	if err := g.Store.Read(ctx).Where("gone_at IS NULL AND told_at IS NULL AND (accepted_until IS NULL OR accepted_until <= ?)", g.Now().UTC()).Order("CASE severity WHEN 'broken' THEN 0 ELSE 1 END, id").Limit(2000).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("gone_at IS NULL AND told_at IS NULL AND (accepted_until IS NULL OR accepted_until <= ?)",
+		g.Now().UTC()).Order("CASE severity WHEN 'broken' THEN 0 ELSE 1 END, id").Limit(2000).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	n := notice{Gate: g.PublicURL, At: g.Now().UTC()}
@@ -127,7 +135,8 @@ func (g *Room) tell(ctx context.Context) error {
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for i := 0; i < len(ids); i += 500 {
-			if err := tx.Exec("UPDATE kept_findings SET told_at = ? WHERE id IN ?", g.Now().UTC(), ids[i:min(i+500, len(ids))]).Error; err != nil {
+			if err := tx.Exec("UPDATE kept_findings SET told_at = ? WHERE id IN ?", g.Now().UTC(),
+				ids[i:min(i+500, len(ids))]).Error; err != nil {
 				return err
 			}
 		}
@@ -151,7 +160,18 @@ func (g *Room) send(ctx context.Context, k *ground.KeptNotices, n notice) error 
 			sum.Write(body)
 			header["X-Innergate-Signature"] = hex.EncodeToString(sum.Sum(nil))
 		}
-		got, err := g.Fetch.Do(ctx, fetch.Want{URL: k.Webhook, Post: body, ContentType: "application/json", Header: header, AnyStatus: true, MaxBytes: 64 << 10, Timeout: 10 * time.Second})
+		got, err := g.Fetch.Do(
+			ctx,
+			fetch.Want{
+				URL:         k.Webhook,
+				Post:        body,
+				ContentType: "application/json",
+				Header:      header,
+				AnyStatus:   true,
+				MaxBytes:    64 << 10,
+				Timeout:     10 * time.Second,
+			},
+		)
 		if err != nil {
 			return err
 		}

@@ -65,7 +65,8 @@ func providerOrigins(p *config.Provider) []string {
 	return origins(list)
 }
 
-// origins are the distinct scheme, host and port of http and https addresses. A program's own loopback address is nobody's host.
+// origins are the distinct scheme, host and port of http and https addresses. A program's own loopback address is
+// nobody's host.
 func origins(list []string) []string {
 	var out []string
 	for _, a := range list {
@@ -77,14 +78,16 @@ func origins(list []string) []string {
 	return slices.Compact(out)
 }
 
-// watchOutside sees that the hosts of an object are looked at from now on. Drafts and programs on people's own machines are left alone.
+// watchOutside sees that the hosts of an object are looked at from now on. Drafts and programs on people's own machines
+// are left alone.
 func (g *Room) watchOutside(ctx context.Context, list []string) error {
 	if len(list) == 0 {
 		return nil
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, o := range list {
-			if err := tx.Exec("INSERT INTO outside_hosts (origin, due_at, history, error, failures, millis, cert_name, cert_problem) VALUES (?, ?, '[]', '', 0, 0, '', '') ON CONFLICT DO NOTHING", o, g.Now().UTC()).Error; err != nil {
+			if err := tx.Exec("INSERT INTO outside_hosts (origin, due_at, history, error, failures, millis, cert_name, cert_problem) "+
+				"VALUES (?, ?, '[]', '', 0, 0, '', '') ON CONFLICT DO NOTHING", o, g.Now().UTC()).Error; err != nil {
 				return err
 			}
 		}
@@ -139,13 +142,37 @@ func hostFindings(r *store.OutsideHost, station string, now time.Time) []checkup
 	var out []checkup.Finding
 	host := explain.Fact("host", r.Origin)
 	if r.CertProblem != "" {
-		out = append(out, checkup.Finding{Code: "outside.tls-untrusted", Severity: checkup.Broken, Station: station, Title: "The TLS certificate of " + r.Origin + " is not trusted", Detail: words.Capitalise(r.CertProblem) + ". Browsers warn people, and the gate fetches nothing from there.", Remedy: "Ask the other side to serve a certificate that is valid for this name, with its chain.", Evidence: []trace.Evidence{host}})
+		out = append(
+			out,
+			checkup.Finding{
+				Code:     "outside.tls-untrusted",
+				Severity: checkup.Broken,
+				Station:  station,
+				Title:    "The TLS certificate of " + r.Origin + " is not trusted",
+				Detail:   words.Capitalise(r.CertProblem) + ". Browsers warn people, and the gate fetches nothing from there.",
+				Remedy:   "Ask the other side to serve a certificate that is valid for this name, with its chain.",
+				Evidence: []trace.Evidence{host},
+			},
+		)
 	} else if r.Failures >= 3 {
-		out = append(out, checkup.Finding{Code: "outside.unreachable", Severity: checkup.Attention, Station: station, Title: r.Origin + " does not answer", Detail: fmt.Sprintf("%d looks failed since %s: %s.", r.Failures, r.FailingSince.UTC().Format(time.RFC3339), strings.TrimSuffix(r.Error, ".")), Remedy: "Ask the other side whether the host moved. Where only people's browsers can reach it, accept this finding.", Evidence: []trace.Evidence{host, explain.Fact("reason", r.Error)}})
+		out = append(out, checkup.Finding{Code: "outside.unreachable", Severity: checkup.Attention, Station: station,
+			Title: r.Origin + " does not answer",
+			Detail: fmt.Sprintf("%d looks failed since %s: %s.", r.Failures, r.FailingSince.UTC().Format(time.RFC3339),
+				strings.TrimSuffix(r.Error, ".")),
+			Remedy:   "Ask the other side whether the host moved. Where only people's browsers can reach it, accept this finding.",
+			Evidence: []trace.Evidence{host, explain.Fact("reason", r.Error)}})
 	}
 	if r.CertEnds != nil {
 		if days := int(math.Ceil(r.CertEnds.Sub(now).Hours() / 24)); days <= 30 {
-			f := checkup.Finding{Code: "outside.tls-ends", Severity: checkup.Attention, Station: station, Title: fmt.Sprintf("The TLS certificate of %s ends in %d days", r.Origin, days), Detail: "After that browsers warn people, and the gate fetches nothing from there.", Remedy: "Ask the other side whether its renewal works.", Evidence: []trace.Evidence{host, explain.Fact("ends", r.CertEnds.UTC().Format(time.RFC3339))}}
+			f := checkup.Finding{
+				Code:     "outside.tls-ends",
+				Severity: checkup.Attention,
+				Station:  station,
+				Title:    fmt.Sprintf("The TLS certificate of %s ends in %d days", r.Origin, days),
+				Detail:   "After that browsers warn people, and the gate fetches nothing from there.",
+				Remedy:   "Ask the other side whether its renewal works.",
+				Evidence: []trace.Evidence{host, explain.Fact("ends", r.CertEnds.UTC().Format(time.RFC3339))},
+			}
 			if days <= 7 {
 				f.Severity = checkup.Broken
 			}
@@ -157,7 +184,18 @@ func hostFindings(r *store.OutsideHost, station string, now time.Time) []checkup
 		if by < 0 {
 			words, by = "behind", -by
 		}
-		out = append(out, checkup.Finding{Code: "outside.clock", Severity: checkup.Attention, Station: station, Title: fmt.Sprintf("The clock of %s is %s %s ours", r.Origin, time.Duration(by)*time.Second, words), Detail: "What it signs seems to come from another time, and may be refused as not valid yet, or any more.", Remedy: "Ask the other side to set its clock by NTP; make sure that ours is.", Evidence: []trace.Evidence{host, explain.Fact("ahead by", fmt.Sprintf("%d s", *s))}})
+		out = append(
+			out,
+			checkup.Finding{
+				Code:     "outside.clock",
+				Severity: checkup.Attention,
+				Station:  station,
+				Title:    fmt.Sprintf("The clock of %s is %s %s ours", r.Origin, time.Duration(by)*time.Second, words),
+				Detail:   "What it signs seems to come from another time, and may be refused as not valid yet, or any more.",
+				Remedy:   "Ask the other side to set its clock by NTP; make sure that ours is.",
+				Evidence: []trace.Evidence{host, explain.Fact("ahead by", fmt.Sprintf("%d s", *s))},
+			},
+		)
 	}
 	return out
 }
@@ -165,7 +203,8 @@ func hostFindings(r *store.OutsideHost, station string, now time.Time) []checkup
 // LookOutsideDue looks at the hosts whose turn it is, a few at a time.
 func (g *Room) LookOutsideDue(ctx context.Context) error {
 	var due []string
-	if err := g.Store.Read(ctx).Model(&store.OutsideHost{}).Where("due_at <= ?", g.Now().UTC()).Order("due_at").Limit(40).Pluck("origin", &due).Error; err != nil {
+	if err := g.Store.Read(ctx).Model(&store.OutsideHost{}).Where("due_at <= ?", g.Now().UTC()).Order("due_at").Limit(40).Pluck("origin",
+		&due).Error; err != nil {
 		return store.Clear(err)
 	}
 	var wg sync.WaitGroup
@@ -182,7 +221,8 @@ func (g *Room) LookOutsideDue(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// lookAt asks a host for its first page's head: whether it answers, how fast, what its clock says, and until when its certificate is good.
+// lookAt asks a host for its first page's head: whether it answers, how fast, what its clock says, and until when its
+// certificate is good.
 func (g *Room) lookAt(ctx context.Context, o string) error {
 	var row store.OutsideHost
 	if err := g.Store.Read(ctx).Where("origin = ?", o).Take(&row).Error; err != nil {
@@ -232,17 +272,31 @@ func (g *Room) lookAt(ctx context.Context, o string) error {
 // OutsideHosts lists partners' hosts, those with trouble first.
 func (g *Room) OutsideHosts(ctx context.Context) (*api.List[api.OutsideHost], error) {
 	var rows []store.OutsideHost
-	if err := g.Store.Read(ctx).Order("failures DESC, CASE WHEN cert_ends IS NULL THEN 1 ELSE 0 END, cert_ends, origin").Limit(500).Find(&rows).Error; err != nil {
+	const worstFirst = "failures DESC, CASE WHEN cert_ends IS NULL THEN 1 ELSE 0 END, cert_ends, origin"
+	if err := g.Store.Read(ctx).Order(worstFirst).Limit(500).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := &api.List[api.OutsideHost]{Items: []api.OutsideHost{}}
 	for _, r := range rows {
-		v := api.OutsideHost{Origin: r.Origin, UsedBy: []api.Reference{}, Looked: r.LookedAt, Reached: r.ReachedAt, Error: r.Error, Failures: r.Failures, Millis: r.Millis, SkewSeconds: r.SkewSeconds, CertEnds: r.CertEnds, CertName: r.CertName, History: []api.OutsideLook{}}
+		v := api.OutsideHost{
+			Origin:      r.Origin,
+			UsedBy:      []api.Reference{},
+			Looked:      r.LookedAt,
+			Reached:     r.ReachedAt,
+			Error:       r.Error,
+			Failures:    r.Failures,
+			Millis:      r.Millis,
+			SkewSeconds: r.SkewSeconds,
+			CertEnds:    r.CertEnds,
+			CertName:    r.CertName,
+			History:     []api.OutsideLook{},
+		}
 		_ = json.Unmarshal([]byte(r.History), &v.History)
 		for _, kind := range []string{"application", "provider"} {
 			var users []struct{ Slug, Name, Reach string }
 			// The text of the body names the host; that it is one of its addresses is looked at next.
-			if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name, reach").Where("instr(body, ?) > 0", r.Origin).Order("name").Limit(20).Find(&users).Error; err != nil {
+			if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name, reach").Where("instr(body, ?) > 0",
+				r.Origin).Order("name").Limit(20).Find(&users).Error; err != nil {
 				return nil, store.Clear(err)
 			}
 			for _, u := range users {

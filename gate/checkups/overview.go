@@ -31,9 +31,12 @@ func (g *Room) Overview(ctx context.Context) (*api.Overview, error) {
 		into *int
 		args []any
 	}{
-		{"SELECT count(*) FROM (SELECT 1 FROM applications LIMIT 1000)", &o.Applications, nil}, {"SELECT count(*) FROM (SELECT 1 FROM providers LIMIT 1000)", &o.Providers, nil},
-		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = 'signed-in' AND rehearsal_id = '' AND started_at > ?", &o.SignedIn, []any{g.Now().Add(-24 * time.Hour).UTC()}},
-		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = 'refused' AND rehearsal_id = '' AND started_at > ?", &o.Refused, []any{g.Now().Add(-24 * time.Hour).UTC()}},
+		{"SELECT count(*) FROM (SELECT 1 FROM applications LIMIT 1000)", &o.Applications, nil},
+		{"SELECT count(*) FROM (SELECT 1 FROM providers LIMIT 1000)", &o.Providers, nil},
+		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = " +
+			"'signed-in' AND rehearsal_id = '' AND started_at > ?", &o.SignedIn, []any{g.Now().Add(-24 * time.Hour).UTC()}},
+		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = " +
+			"'refused' AND rehearsal_id = '' AND started_at > ?", &o.Refused, []any{g.Now().Add(-24 * time.Hour).UTC()}},
 	} {
 		if err := g.Store.Read(ctx).Raw(q.sql, q.args...).Scan(q.into).Error; err != nil {
 			return nil, store.Clear(err)
@@ -96,10 +99,12 @@ func rank(severity string) string {
 	return "1"
 }
 
-// exchangeFindings finds what is wrong with what is exchanged: metadata that can't be refreshed, is over or waits for a decision, sources, and keys of ours.
+// exchangeFindings finds what is wrong with what is exchanged: metadata that can't be refreshed, is over or waits for a
+// decision, sources, and keys of ours.
 func (g *Room) exchangeFindings(ctx context.Context, add func(kind, slug, name string, list []checkup.Finding)) error {
 	var watched []struct{ OwnerKind, OwnerID string }
-	query := "SELECT owner_kind, owner_id FROM partner_watches WHERE failures > 0 OR valid_until < ? UNION SELECT owner_kind, owner_id FROM partner_documents WHERE verdict = 'waiting' LIMIT 100"
+	query := "SELECT owner_kind, owner_id FROM partner_watches WHERE failures > 0 OR valid_until < ? UNION SELECT owner_kind, " +
+		"owner_id FROM partner_documents WHERE verdict = 'waiting' LIMIT 100"
 	if err := g.Store.Read(ctx).Raw(query, g.Now().Add(48*time.Hour).UTC()).Scan(&watched).Error; err != nil {
 		return store.Clear(err)
 	}
@@ -128,13 +133,24 @@ func (g *Room) exchangeFindings(ctx context.Context, add func(kind, slug, name s
 	return g.besideFindings(ctx, add)
 }
 
-// ownKeyFindings finds the end of a key's certificate 60, 30 and 7 days ahead. A next key that was made already makes it milder.
+// ownKeyFindings finds the end of a key's certificate 60, 30 and 7 days ahead. A next key that was made already makes
+// it milder.
 func ownKeyFindings(k *api.Key, all []api.Key, now time.Time) []checkup.Finding {
 	days := int(k.NotAfter.Sub(now).Hours()/24) + 1
 	if days > 60 {
 		return nil
 	}
-	f := checkup.Finding{Code: "key.ends-soon", Severity: checkup.Attention, Title: fmt.Sprintf("Our own certificate (%s) ends in %d days", k.Purpose, days), Detail: "Partners that heed its dates will refuse us then.", Remedy: "Make the next key in the keyring, publish it, and switch when every partner has it.", Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", k.SHA256), explain.Fact("ends", k.NotAfter.UTC().Format(time.RFC3339))}}
+	f := checkup.Finding{
+		Code:     "key.ends-soon",
+		Severity: checkup.Attention,
+		Title:    fmt.Sprintf("Our own certificate (%s) ends in %d days", k.Purpose, days),
+		Detail:   "Partners that heed its dates will refuse us then.",
+		Remedy:   "Make the next key in the keyring, publish it, and switch when every partner has it.",
+		Evidence: []trace.Evidence{
+			explain.Fact("SHA-256 fingerprint", k.SHA256),
+			explain.Fact("ends", k.NotAfter.UTC().Format(time.RFC3339)),
+		},
+	}
 	next := slices.ContainsFunc(all, func(n api.Key) bool {
 		return n.State == keyring.KeyNext && n.Purpose == k.Purpose && (n.For == nil) == (k.For == nil)
 	})
@@ -163,7 +179,10 @@ func (g *Room) Find(ctx context.Context, text string, names bool) (*api.List[api
 		return nil, err
 	}
 	for _, a := range apps.Items {
-		out.Items = append(out.Items, api.FoundItem{Kind: "application", Name: a.Name, Hint: a.Identifier(), Path: "/applications/" + a.Slug})
+		out.Items = append(
+			out.Items,
+			api.FoundItem{Kind: "application", Name: a.Name, Hint: a.Identifier(), Path: "/applications/" + a.Slug},
+		)
 	}
 	providers, err := g.Providers(ctx, store.Page{Limit: 6, Search: text}, "")
 	if err != nil {
@@ -177,7 +196,10 @@ func (g *Room) Find(ctx context.Context, text string, names bool) (*api.List[api
 		return nil, err
 	}
 	for _, t := range traces.Items {
-		out.Items = append(out.Items, api.FoundItem{Kind: "trace", Name: t.Reference, Hint: t.Application + ", " + t.Outcome, Path: "/traces/" + t.Reference})
+		out.Items = append(
+			out.Items,
+			api.FoundItem{Kind: "trace", Name: t.Reference, Hint: t.Application + ", " + t.Outcome, Path: "/traces/" + t.Reference},
+		)
 	}
 	if len(text) >= 8 {
 		certs, err := g.keyring.Certificates(ctx, store.Page{Limit: 4, Search: strings.ToLower(text)})
@@ -185,7 +207,10 @@ func (g *Room) Find(ctx context.Context, text string, names bool) (*api.List[api
 			return nil, err
 		}
 		for _, c := range certs.Items {
-			out.Items = append(out.Items, api.FoundItem{Kind: "certificate", Name: c.Owner.Name, Hint: c.SHA256, Path: "/" + c.Owner.Kind + "s/" + c.Owner.Slug})
+			out.Items = append(
+				out.Items,
+				api.FoundItem{Kind: "certificate", Name: c.Owner.Name, Hint: c.SHA256, Path: "/" + c.Owner.Kind + "s/" + c.Owner.Slug},
+			)
 		}
 	}
 	list, err := g.keyring.Keys(ctx)

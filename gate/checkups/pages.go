@@ -45,7 +45,10 @@ func (g *Room) Application(ctx context.Context, slug string) (*api.Application, 
 		inspected := p.Provider
 		inspected.Mapping = p.Whole
 		providers = append(providers, inspected)
-		v.ProvidedBy = append(v.ProvidedBy, api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.Authority()})
+		v.ProvidedBy = append(
+			v.ProvidedBy,
+			api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.Authority()},
+		)
 	}
 	inspected := v.Application
 	if inspected.Mapping, err = g.partners.WholeMapping(ctx, v.Mapping); err != nil {
@@ -101,7 +104,15 @@ func (g *Room) applicationLine(row store.Application) (*api.Application, error) 
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Application{ID: row.ID, Application: c, Revision: row.Revision, Created: row.CreatedAt, Updated: row.UpdatedAt, LastSignIn: row.LastSignIn, Missing: c.Missing()}
+	v := &api.Application{
+		ID:          row.ID,
+		Application: c,
+		Revision:    row.Revision,
+		Created:     row.CreatedAt,
+		Updated:     row.UpdatedAt,
+		LastSignIn:  row.LastSignIn,
+		Missing:     c.Missing(),
+	}
 	if v.Missing == nil {
 		v.Missing = []string{}
 	}
@@ -113,7 +124,15 @@ func (g *Room) providerLine(row store.Provider) (*api.Provider, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Provider{ID: row.ID, Provider: c, Revision: row.Revision, Created: row.CreatedAt, Updated: row.UpdatedAt, LastSignIn: row.LastSignIn, Missing: c.Missing()}
+	v := &api.Provider{
+		ID:         row.ID,
+		Provider:   c,
+		Revision:   row.Revision,
+		Created:    row.CreatedAt,
+		Updated:    row.UpdatedAt,
+		LastSignIn: row.LastSignIn,
+		Missing:    c.Missing(),
+	}
 	if v.Missing == nil {
 		v.Missing = []string{}
 	}

@@ -33,6 +33,26 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, signin *signin.Room, configuration *configuration.Room, watch *watch.Room, sources *sources.Room, exchange *exchange.Room) *Room {
-	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, signin: signin, configuration: configuration, watch: watch, sources: sources, exchange: exchange}
+func New(
+	g *ground.Ground,
+	keyring *keyring.Room,
+	partners *partners.Room,
+	traces *traces.Room,
+	signin *signin.Room,
+	configuration *configuration.Room,
+	watch *watch.Room,
+	sources *sources.Room,
+	exchange *exchange.Room,
+) *Room {
+	return &Room{
+		Ground:        g,
+		keyring:       keyring,
+		partners:      partners,
+		traces:        traces,
+		signin:        signin,
+		configuration: configuration,
+		watch:         watch,
+		sources:       sources,
+		exchange:      exchange,
+	}
 }

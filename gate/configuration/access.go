@@ -17,7 +17,8 @@ import (
 	"innergate/store"
 )
 
-// ExplainAccess answers whether a person would get in to an application, and why: from the same rules, asked in the same way as at a sign-in.
+// ExplainAccess answers whether a person would get in to an application, and why: from the same rules, asked in the
+// same way as at a sign-in.
 func (g *Room) ExplainAccess(ctx context.Context, slug string, q api.AccessQuestion) (*api.AccessAnswer, error) {
 	app, err := g.partners.Application(ctx, slug)
 	if err != nil {
@@ -40,7 +41,14 @@ func (g *Room) ExplainAccess(ctx context.Context, slug string, q api.AccessQuest
 	return g.ExplainFor(ctx, app, policy, p, profile, q)
 }
 
-func (g *Room) ExplainFor(ctx context.Context, app *partners.Application, policy *access.Compiled, p *store.Person, profile claims.Bag, q api.AccessQuestion) (*api.AccessAnswer, error) {
+func (g *Room) ExplainFor(
+	ctx context.Context,
+	app *partners.Application,
+	policy *access.Compiled,
+	p *store.Person,
+	profile claims.Bag,
+	q api.AccessQuestion,
+) (*api.AccessAnswer, error) {
 	provider, before, err := g.wayIn(ctx, app, p, q.Provider)
 	if err != nil {
 		return nil, err
@@ -60,7 +68,16 @@ func (g *Room) ExplainFor(ctx context.Context, app *partners.Application, policy
 	if err != nil {
 		return nil, err
 	}
-	facts := access.Facts{Person: p.ID, Type: kind, Groups: groups, Received: profile["groups"], Assigned: assigned, Mail: profile.First(people.Mail), At: g.Now(), TwoFactor: q.TwoFactor}
+	facts := access.Facts{
+		Person:    p.ID,
+		Type:      kind,
+		Groups:    groups,
+		Received:  profile["groups"],
+		Assigned:  assigned,
+		Mail:      profile.First(people.Mail),
+		At:        g.Now(),
+		TwoFactor: q.TwoFactor,
+	}
 	if provider != nil {
 		facts.Provider = provider.Slug
 		// The provider's grants are given at the sign-in, before the rules are asked.
@@ -121,7 +138,8 @@ func (g *Room) wayIn(ctx context.Context, app *partners.Application, p *store.Pe
 		if first == nil {
 			first = pr
 		}
-		linked := slices.ContainsFunc(links, func(l store.Link) bool { return l.ProviderID == pr.ID }) || pr.Directory != nil && p.Login != nil
+		linked := slices.ContainsFunc(links, func(l store.Link) bool { return l.ProviderID == pr.ID }) ||
+			pr.Directory != nil && p.Login != nil
 		if slug == s || slug == "" && chosen == nil && linked {
 			chosen = pr
 		}
@@ -134,7 +152,10 @@ func (g *Room) wayIn(ctx context.Context, app *partners.Application, p *store.Pe
 	case chosen == nil:
 		chosen = first
 		if first.Matching == nil || len(first.Matching.By) == 0 {
-			before = append(before, fmt.Sprintf("%s is linked to none of the providers of %s, and would be a stranger there", p.Name, app.Name))
+			before = append(
+				before,
+				fmt.Sprintf("%s is linked to none of the providers of %s, and would be a stranger there", p.Name, app.Name),
+			)
 		}
 	}
 	why, err := g.unreached(ctx, reachState{chosen.Reach, chosen.Circle}, p, chosen.Slug, chosen.Name)
@@ -150,10 +171,12 @@ func (g *Room) unreached(ctx context.Context, s reachState, p *store.Person, slu
 	if in || err != nil {
 		return "", err
 	}
-	return name + map[access.Reach]string{access.Draft: " is a draft: only rehearsals reach it", access.Closed: " is closed", access.InCircle: " serves a circle, and " + p.Name + " is outside"}[s.Reach], nil
+	return name + map[access.Reach]string{access.Draft: " is a draft: only rehearsals reach it", access.Closed: " is closed",
+		access.InCircle: " serves a circle, and " + p.Name + " is outside"}[s.Reach], nil
 }
 
-// WhoGetsIn answers for a page of people, by name: those who are assigned, or, where everybody may come, all who are known.
+// WhoGetsIn answers for a page of people, by name: those who are assigned, or, where everybody may come, all who are
+// known.
 func (g *Room) WhoGetsIn(ctx context.Context, slug string, p store.Page) (*api.WhoGetsIn, error) {
 	app, err := g.partners.Application(ctx, slug)
 	if err != nil {
@@ -172,7 +195,8 @@ func (g *Room) WhoGetsIn(ctx context.Context, slug string, p store.Page) (*api.W
 		db = persons.SearchPeople(db, p.Search)
 		p.Search = ""
 	} else if !out.Everybody {
-		db = db.Where("id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'person' UNION SELECT person_id FROM memberships WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'group'))", app.ID, app.ID)
+		db = db.Where("id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'person' UNION SELECT person_id FROM "+
+			"memberships WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'group'))", app.ID, app.ID)
 	}
 	p.Sort = ""
 	if db, err = p.Rows(db, persons.PersonColumns, "name"); err != nil {

@@ -83,13 +83,31 @@ func (g *Room) CheckAccounts(ctx context.Context, slug string, q api.AccountChec
 		return nil, err
 	}
 	if app.Subject.Source == "transient" {
-		return nil, ground.BadRequest("transient", "A transient identifier is another one each time, so no account can be found by it.", "Choose another source.")
+		return nil, ground.BadRequest(
+			"transient",
+			"A transient identifier is another one each time, so no account can be found by it.",
+			"Choose another source.",
+		)
 	}
 	accounts, column, err := readAccounts(q.Accounts, q.Column)
 	if err != nil {
 		return nil, err
 	}
-	c := &comparison{out: &api.AccountChecked{Column: column, Accounts: len(accounts), Missing: []string{}, Newcomers: []api.AccountLine{}, Doubled: []api.AccountLine{}, Differing: []api.AccountLine{}, Unfit: []api.AccountLine{}, Counts: map[string]int{}}, exact: map[string]int{}, byKey: map[string][]string{}, byLocal: map[string][]string{}}
+	c := &comparison{
+		out: &api.AccountChecked{
+			Column:    column,
+			Accounts:  len(accounts),
+			Missing:   []string{},
+			Newcomers: []api.AccountLine{},
+			Doubled:   []api.AccountLine{},
+			Differing: []api.AccountLine{},
+			Unfit:     []api.AccountLine{},
+			Counts:    map[string]int{},
+		},
+		exact:   map[string]int{},
+		byKey:   map[string][]string{},
+		byLocal: map[string][]string{},
+	}
 	c.accounts(accounts)
 	owners := map[string][]*store.Person{}
 	if err := g.eachPerson(ctx, app, func(p *store.Person, value string) error {
@@ -141,7 +159,8 @@ func (c *comparison) accounts(list []string) {
 	}
 }
 
-// looseKey is what values share that differ only in case, spaces or look-alikes; localKey what they share that differ in the domain as well.
+// looseKey is what values share that differ only in case, spaces or look-alikes; localKey what they share that differ
+// in the domain as well.
 func looseKey(v string) string { return people.Key(v) }
 
 func localKey(v string) string {
@@ -163,7 +182,11 @@ func (c *comparison) compare(accounts []string, owners map[string][]*store.Perso
 			for _, p := range list[:min(5, len(list))] {
 				names = append(names, p.Name)
 			}
-			c.add("doubled", &c.out.Doubled, api.AccountLine{Value: v, Person: strings.Join(names, ", "), Why: fmt.Sprintf("%d people would get it", len(list))})
+			c.add(
+				"doubled",
+				&c.out.Doubled,
+				api.AccountLine{Value: v, Person: strings.Join(names, ", "), Why: fmt.Sprintf("%d people would get it", len(list))},
+			)
 		}
 		p := list[0]
 		if c.exact[v] > 0 {
@@ -173,15 +196,27 @@ func (c *comparison) compare(accounts []string, owners map[string][]*store.Perso
 		}
 		if near := c.byKey[looseKey(v)]; len(near) > 0 {
 			found[near[0]] = true
-			c.add("differing", &c.out.Differing, api.AccountLine{Account: near[0], Value: v, Person: p.Name, ID: p.ID, Why: people.Difference(near[0], v)})
+			c.add(
+				"differing",
+				&c.out.Differing,
+				api.AccountLine{Account: near[0], Value: v, Person: p.Name, ID: p.ID, Why: people.Difference(near[0], v)},
+			)
 			continue
 		}
 		if near := c.byLocal[localKey(v)]; len(near) > 0 && (strings.Contains(v, "@") || strings.Contains(near[0], "@")) {
 			found[near[0]] = true
-			c.add("differing", &c.out.Differing, api.AccountLine{Account: near[0], Value: v, Person: p.Name, ID: p.ID, Why: "only in the domain"})
+			c.add(
+				"differing",
+				&c.out.Differing,
+				api.AccountLine{Account: near[0], Value: v, Person: p.Name, ID: p.ID, Why: "only in the domain"},
+			)
 			continue
 		}
-		c.add("newcomers", &c.out.Newcomers, api.AccountLine{Value: v, Person: p.Name, ID: p.ID, Why: "the application has no such account"})
+		c.add(
+			"newcomers",
+			&c.out.Newcomers,
+			api.AccountLine{Value: v, Person: p.Name, ID: p.ID, Why: "the application has no such account"},
+		)
 	}
 	seen := map[string]bool{}
 	for _, a := range accounts {
@@ -195,11 +230,16 @@ func (c *comparison) compare(accounts []string, owners map[string][]*store.Perso
 	}
 }
 
-// readAccounts reads a list of identifiers: one a line, or CSV with a heading. Spaces are kept, since they may be the very difference that is looked for.
+// readAccounts reads a list of identifiers: one a line, or CSV with a heading. Spaces are kept, since they may be the
+// very difference that is looked for.
 func readAccounts(text, column string) (list []string, name string, err error) {
 	text = strings.TrimPrefix(strings.ReplaceAll(text, "\r\n", "\n"), "\ufeff")
 	if strings.TrimSpace(text) == "" {
-		return nil, "", ground.BadRequest("nothing-given", "There are no accounts.", "Paste the application's list of accounts, or choose a file.")
+		return nil, "", ground.BadRequest(
+			"nothing-given",
+			"There are no accounts.",
+			"Paste the application's list of accounts, or choose a file.",
+		)
 	}
 	first, _, _ := strings.Cut(text, "\n")
 	comma := rune(',')
@@ -225,8 +265,14 @@ func readAccounts(text, column string) (list []string, name string, err error) {
 	heading := rows[0]
 	at := 0
 	if column != "" {
-		if at = slices.IndexFunc(heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), strings.TrimSpace(column)) }); at < 0 {
-			return nil, "", ground.BadRequest("column-unknown", fmt.Sprintf("There is no column %q; the columns are %s.", column, strings.Join(heading, ", ")), "")
+		if at = slices.IndexFunc(heading, func(h string) bool {
+			return strings.EqualFold(strings.TrimSpace(h), strings.TrimSpace(column))
+		}); at < 0 {
+			return nil, "", ground.BadRequest(
+				"column-unknown",
+				fmt.Sprintf("There is no column %q; the columns are %s.", column, strings.Join(heading, ", ")),
+				"",
+			)
 		}
 	}
 	for _, row := range rows[1:] {
@@ -239,12 +285,17 @@ func readAccounts(text, column string) (list []string, name string, err error) {
 
 func tooManyAccounts(list []string) error {
 	if len(list) > maxAccounts {
-		return ground.BadRequest("too-many", fmt.Sprintf("The list has %d accounts; %d are the most.", len(list), maxAccounts), "Compare it in parts.")
+		return ground.BadRequest(
+			"too-many",
+			fmt.Sprintf("The list has %d accounts; %d are the most.", len(list), maxAccounts),
+			"Compare it in parts.",
+		)
 	}
 	return nil
 }
 
-// PreviewSubject tells who would become another user at an application with another subject rule: of those whom it knows.
+// PreviewSubject tells who would become another user at an application with another subject rule: of those whom it
+// knows.
 func (g *Room) PreviewSubject(ctx context.Context, slug string, subject config.Subject) (*api.SubjectChange, error) {
 	app, err := g.draftSubject(ctx, slug, subject)
 	if err != nil {
@@ -272,7 +323,10 @@ func (g *Room) PreviewSubject(ctx context.Context, slug string, subject config.S
 		owners[value] = p.Name
 		switch why := app.SubjectProblem(value); {
 		case value == "" && app.Subject.Source == "profile":
-			out.Failing = append(out.Failing, api.AccountLine{Account: now, Person: p.Name, ID: p.ID, Why: "the profile has no " + app.Subject.From})
+			out.Failing = append(
+				out.Failing,
+				api.AccountLine{Account: now, Person: p.Name, ID: p.ID, Why: "the profile has no " + app.Subject.From},
+			)
 		case why != "":
 			out.Failing = append(out.Failing, api.AccountLine{Account: now, Value: value, Person: p.Name, ID: p.ID, Why: why})
 		case value == now:
@@ -296,7 +350,13 @@ func (g *Room) PreviewSubject(ctx context.Context, slug string, subject config.S
 	case changed+len(out.Failing) == 0:
 		out.Sentence = fmt.Sprintf("All %d people whom %s knows keep their identifier.", len(known), app.Name)
 	default:
-		out.Sentence = fmt.Sprintf("Of %d people whom %s knows, %d would become another user there, and %d could not sign in any more.", len(known), app.Name, changed, len(out.Failing))
+		out.Sentence = fmt.Sprintf(
+			"Of %d people whom %s knows, %d would become another user there, and %d could not sign in any more.",
+			len(known),
+			app.Name,
+			changed,
+			len(out.Failing),
+		)
 	}
 	return out, nil
 }

@@ -14,7 +14,8 @@ import (
 	"innergate/store"
 )
 
-// layOut brings what is kept beside an object for finding in line with it: its certificates, and the watch over its metadata address.
+// layOut brings what is kept beside an object for finding in line with it: its certificates, and the watch over its
+// metadata address.
 func (g *Room) layOut(tx *gorm.DB, now time.Time, who ground.Actor, s ground.Saved) error {
 	var held []store.TrustedCertificate
 	if s.Fresh {
@@ -40,13 +41,16 @@ func (g *Room) layOut(tx *gorm.DB, now time.Time, who ground.Actor, s ground.Sav
 		if known {
 			continue
 		}
-		if _, err := store.Exec(tx, "INSERT INTO trusted_certificates (owner_kind, owner_id, fingerprint, use, subject, kind, not_before, not_after, held_since, origin) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", row.OwnerKind, row.OwnerID, row.Fingerprint, row.Use, row.Subject, row.Kind, row.NotBefore, row.NotAfter, row.HeldSince, row.Origin); err != nil {
+		if _, err := store.Exec(tx, "INSERT INTO trusted_certificates (owner_kind, owner_id, fingerprint, use, subject, kind, "+
+			"not_before, not_after, held_since, origin) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", row.OwnerKind, row.OwnerID,
+			row.Fingerprint, row.Use, row.Subject, row.Kind, row.NotBefore, row.NotAfter, row.HeldSince, row.Origin); err != nil {
 			return err
 		}
 	}
 	for _, h := range held {
 		if !wanted[h.Fingerprint+h.Use] {
-			if err := tx.Where("owner_kind = ? AND owner_id = ? AND fingerprint = ? AND use = ?", s.Kind, s.ID, h.Fingerprint, h.Use).Delete(&store.TrustedCertificate{}).Error; err != nil {
+			if err := tx.Where("owner_kind = ? AND owner_id = ? AND fingerprint = ? AND use = ?", s.Kind, s.ID, h.Fingerprint,
+				h.Use).Delete(&store.TrustedCertificate{}).Error; err != nil {
 				return err
 			}
 		}
@@ -56,12 +60,21 @@ func (g *Room) layOut(tx *gorm.DB, now time.Time, who ground.Actor, s ground.Sav
 	}
 	if who.Kind != ground.System.Kind && !s.Fresh && s.Watch != nil {
 		// Whatever was changed about it, the document is judged anew the next time, and not passed over as the same.
-		if err := tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", s.ID).Updates(map[string]any{"e_tag": "", "last_modified": ""}).Error; err != nil {
+		if err := tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", s.ID).Updates(map[string]any{"e_tag": "",
+			"last_modified": ""}).Error; err != nil {
 			return err
 		}
 	}
 	if s.Fresh {
-		_, err := store.Exec(tx, "INSERT INTO partner_watches (owner_id, owner_kind, url, due_at, e_tag, last_modified, failures, error, code) VALUES (?, ?, ?, ?, '', '', 0, '', '')", s.ID, s.Kind, s.Watch.Place(), now.UTC().Add(takein.Interval(s.Watch, nil)))
+		_, err := store.Exec(
+			tx,
+			"INSERT INTO partner_watches (owner_id, owner_kind, url, due_at, e_tag, last_modified, failures, error, code) VALUES (?, "+
+				"?, ?, ?, '', '', 0, '', '')",
+			s.ID,
+			s.Kind,
+			s.Watch.Place(),
+			now.UTC().Add(takein.Interval(s.Watch, nil)),
+		)
 		return err
 	}
 	return layOutWatch(tx, now, s.Kind, s.ID, s.Watch)
@@ -69,7 +82,18 @@ func (g *Room) layOut(tx *gorm.DB, now time.Time, who ground.Actor, s ground.Sav
 
 func trusted(cert *x509.Certificate, kind, id, use string, now time.Time, origin string) store.TrustedCertificate {
 	d := keys.Describe(cert)
-	return store.TrustedCertificate{OwnerKind: kind, OwnerID: id, Fingerprint: d.SHA256, Use: use, Subject: d.Subject, Kind: d.Key, NotBefore: d.NotBefore.UTC(), NotAfter: d.NotAfter.UTC(), HeldSince: now.UTC(), Origin: origin}
+	return store.TrustedCertificate{
+		OwnerKind:   kind,
+		OwnerID:     id,
+		Fingerprint: d.SHA256,
+		Use:         use,
+		Subject:     d.Subject,
+		Kind:        d.Key,
+		NotBefore:   d.NotBefore.UTC(),
+		NotAfter:    d.NotAfter.UTC(),
+		HeldSince:   now.UTC(),
+		Origin:      origin,
+	}
 }
 
 func layOutWatch(tx *gorm.DB, now time.Time, kind, id string, w *config.Watch) error {
@@ -81,16 +105,23 @@ func layOutWatch(tx *gorm.DB, now time.Time, kind, id string, w *config.Watch) e
 		return err
 	}
 	if row.OwnerID == "" {
-		return tx.Create(&store.PartnerWatch{OwnerID: id, OwnerKind: kind, URL: w.Place(), DueAt: now.UTC().Add(takein.Interval(w, nil))}).Error
+		return tx.Create(
+			&store.PartnerWatch{OwnerID: id, OwnerKind: kind, URL: w.Place(), DueAt: now.UTC().Add(takein.Interval(w, nil))},
+		).Error
 	}
 	if row.URL == w.Place() {
 		return nil
 	}
 	// Another address: nothing that was known of the old one counts.
-	return tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", id).Updates(map[string]any{"url": w.Place(), "due_at": now.UTC(), "e_tag": "", "last_modified": "", "failures": 0, "failing_since": nil, "error": "", "code": ""}).Error
+	return tx.Model(&store.PartnerWatch{}).
+		Where("owner_id = ?", id).
+		Updates(map[string]any{"url": w.Place(), "due_at": now.UTC(), "e_tag": "", "last_modified": "", "failures": 0,
+			"failing_since": nil, "error": "", "code": ""}).
+		Error
 }
 
-// forget removes what was kept beside an object that is deleted. What was handed out and the versions of its metadata stay with the journal.
+// forget removes what was kept beside an object that is deleted. What was handed out and the versions of its metadata
+// stay with the journal.
 func forget(tx *gorm.DB, id string) error {
 	for _, model := range []any{&store.TrustedCertificate{}, &store.PartnerWatch{}, &store.Secret{}} {
 		if err := tx.Where("owner_id = ?", id).Delete(model).Error; err != nil {
@@ -119,7 +150,9 @@ func (g *Room) LayOutAll(ctx context.Context) error {
 			}
 			for _, row := range rows {
 				if a, err := ground.DecodeBody[config.Application](row.Body); err == nil && a.SAML != nil {
-					if err := g.layOut(tx, now, ground.System, ground.Saved{Kind: "application", ID: row.ID, Certificates: a.SAML.Certificates, Watch: a.SAML.Metadata}); err != nil {
+					if err := g.layOut(tx, now, ground.System,
+						ground.Saved{Kind: "application", ID: row.ID, Certificates: a.SAML.Certificates,
+							Watch: a.SAML.Metadata}); err != nil {
 						return err
 					}
 				}
@@ -132,7 +165,8 @@ func (g *Room) LayOutAll(ctx context.Context) error {
 		}
 		for _, row := range rows {
 			if p, err := ground.DecodeBody[config.Provider](row.Body); err == nil && p.SAML != nil {
-				if err := g.layOut(tx, now, ground.System, ground.Saved{Kind: "provider", ID: row.ID, Certificates: p.SAML.Certificates, Watch: p.SAML.Metadata}); err != nil {
+				if err := g.layOut(tx, now, ground.System,
+					ground.Saved{Kind: "provider", ID: row.ID, Certificates: p.SAML.Certificates, Watch: p.SAML.Metadata}); err != nil {
 					return err
 				}
 			}

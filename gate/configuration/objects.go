@@ -22,28 +22,41 @@ import (
 	"innergate/store"
 )
 
-// reviewed refuses a change of something that serves people by one person alone, where the operator wants a second one to look at it.
+// reviewed refuses a change of something that serves people by one person alone, where the operator wants a second one
+// to look at it.
 func (g *Room) reviewed(tx *gorm.DB, who ground.Actor, name string, before, after access.Reach) error {
 	open := func(r access.Reach) bool { return r == access.InCircle || r == access.Everyone }
 	if who.Approved || who.Kind == ground.System.Kind || !open(before) && !open(after) {
 		return nil
 	}
 	var value string
-	if err := store.RowIn(tx, "SELECT coalesce((SELECT value FROM settings WHERE name = ?), '')", files.SettingReview).Scan(&value); err != nil || value == "" {
+	if err := store.RowIn(tx, "SELECT coalesce((SELECT value FROM settings WHERE name = ?), '')",
+		files.SettingReview).Scan(&value); err != nil ||
+		value == "" {
 		return err
 	}
 	r, err := ground.DecodeBody[config.Review](value)
 	if err != nil || !r.Second {
 		return err
 	}
-	return ground.Problem(http.StatusConflict, "needs-second", "A second person must look at it", fmt.Sprintf("%s serves people, and here changes of what does need two: one who proposes and one who approves. Nothing was changed.", name), "Propose the change: on its page, or with `innergate history propose`.")
+	return ground.Problem(
+		http.StatusConflict,
+		"needs-second",
+		"A second person must look at it",
+		fmt.Sprintf(
+			"%s serves people, and here changes of what does need two: one who proposes and one who approves. Nothing was changed.",
+			name,
+		),
+		"Propose the change: on its page, or with `innergate history propose`.",
+	)
 }
 
 // conflict explains a record that is there already.
 func (g *Room) conflict(tx *gorm.DB, s ground.Saved) error {
 	for _, q := range []struct {
 		column, value, as string
-	}{{"slug", s.Slug, "application"}, {"entity_id", s.EntityID, "application"}, {"slug", s.Slug, "provider"}, {"entity_id", s.EntityID, "provider"}} {
+	}{{"slug", s.Slug, "application"}, {"entity_id", s.EntityID, "application"}, {"slug", s.Slug, "provider"},
+		{"entity_id", s.EntityID, "provider"}} {
 		if q.as != s.Kind || q.value == "" {
 			continue
 		}
@@ -56,9 +69,21 @@ func (g *Room) conflict(tx *gorm.DB, s ground.Saved) error {
 			return err
 		}
 		if q.column == "slug" {
-			return ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The %s %q has the short name %s already.", q.as, name, s.Slug), "Choose another short name.")
+			return ground.Problem(
+				http.StatusConflict,
+				"slug-taken",
+				"The short name is taken",
+				fmt.Sprintf("The %s %q has the short name %s already.", q.as, name, s.Slug),
+				"Choose another short name.",
+			)
 		}
-		return ground.Problem(http.StatusConflict, "entity-id-taken", "The entity ID is taken", fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, name, s.EntityID), "Is it the same one? Then open it instead of adding it again.")
+		return ground.Problem(
+			http.StatusConflict,
+			"entity-id-taken",
+			"The entity ID is taken",
+			fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, name, s.EntityID),
+			"Is it the same one? Then open it instead of adding it again.",
+		)
 	}
 	return nil
 }
@@ -86,9 +111,15 @@ func (g *Room) changedMeanwhile(tx *gorm.DB, row *store.Object, revision int, mi
 	return p
 }
 
-// SaveApplication creates an application (empty slug) or replaces the one with this slug. Revision, if not 0, is the one that the change was made on. The slug
-// is fixed once given, because addresses hold it.
-func (g *Room) SaveApplication(ctx context.Context, who ground.Actor, slug string, a config.Application, revision int) (*api.Application, error) {
+// SaveApplication creates an application (empty slug) or replaces the one with this slug. Revision, if not 0, is the
+// one that the change was made on. The slug is fixed once given, because addresses hold it.
+func (g *Room) SaveApplication(
+	ctx context.Context,
+	who ground.Actor,
+	slug string,
+	a config.Application,
+	revision int,
+) (*api.Application, error) {
 	if slug != "" && a.Slug == "" {
 		a.Slug = slug
 	}
@@ -149,9 +180,18 @@ func (g *Room) WriteApplication(tx *gorm.DB, now time.Time, who ground.Actor, sl
 	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 }
 
-// writeObject creates an application or provider (empty slug) or replaces it, with a revision and a line in the journal. Record is the row as the database layer
-// knows it, row its fields; kind and reach stand in it already.
-func (g *Room) writeObject(tx *gorm.DB, now time.Time, who ground.Actor, slug string, s ground.Saved, revision int, record any, row *store.Object) error {
+// writeObject creates an application or provider (empty slug) or replaces it, with a revision and a line in the
+// journal. Record is the row as the database layer knows it, row its fields; kind and reach stand in it already.
+func (g *Room) writeObject(
+	tx *gorm.DB,
+	now time.Time,
+	who ground.Actor,
+	slug string,
+	s ground.Saved,
+	revision int,
+	record any,
+	row *store.Object,
+) error {
 	kind, reach, action, before := row.Kind, row.Reach, "created", ""
 	row.CreatedAt = now
 	if slug == "" {
@@ -166,7 +206,8 @@ func (g *Room) writeObject(tx *gorm.DB, now time.Time, who ground.Actor, slug st
 			return g.changedMeanwhile(tx, row, revision, s.Body)
 		}
 		if s.Slug != slug {
-			return ground.BadRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.", "Make a new "+s.Kind+" with the other short name.")
+			return ground.BadRequest("slug-fixed", "The short name can't change: it stands in addresses that others hold.",
+				"Make a new "+s.Kind+" with the other short name.")
 		}
 		if row.Body == s.Body {
 			return nil
@@ -180,7 +221,9 @@ func (g *Room) writeObject(tx *gorm.DB, now time.Time, who ground.Actor, slug st
 	if err := g.conflict(tx, s); err != nil {
 		return err
 	}
-	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.Slug, s.Name, kind, reach, partners.EntityColumn(s.EntityID), s.Body, now
+	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.Slug, s.Name, kind, reach, partners.EntityColumn(
+		s.EntityID,
+	), s.Body, now
 	if row.Revision++; !s.Fresh {
 		number, err := ground.NextNumber(tx, row.ID, row.Revision-1)
 		if err != nil {
@@ -283,7 +326,13 @@ func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error 
 		return err
 	}
 	if len(users) > 0 {
-		return ground.Problem(http.StatusConflict, "in-use", "The provider is in use", fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")), "Give these applications another provider first.")
+		return ground.Problem(
+			http.StatusConflict,
+			"in-use",
+			"The provider is in use",
+			fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")),
+			"Give these applications another provider first.",
+		)
 	}
 	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
@@ -326,5 +375,12 @@ func (g *Room) Meanwhile(db *gorm.DB, id string, number int, base, theirs, mine 
 		return nil, store.Clear(err)
 	}
 	_, both := files.Merge(base, theirs, mine)
-	return &api.Meanwhile{By: r.Author, At: r.At, Number: number, Theirs: ground.BodyChanges(base, theirs), Mine: ground.BodyChanges(base, mine), Both: words.List(both)}, nil
+	return &api.Meanwhile{
+		By:     r.Author,
+		At:     r.At,
+		Number: number,
+		Theirs: ground.BodyChanges(base, theirs),
+		Mine:   ground.BodyChanges(base, mine),
+		Both:   words.List(both),
+	}, nil
 }

@@ -53,7 +53,8 @@ func (g *Room) reachOf(ctx context.Context, kind, slug string) (state reachState
 	return reachState{p.Reach, p.Circle}, p.ID, p.Name, p.Revision, nil
 }
 
-// PreviewReach says whom a change of the reach would touch, and how many sessions are open of those who would be outside. Nothing is changed.
+// PreviewReach says whom a change of the reach would touch, and how many sessions are open of those who would be
+// outside. Nothing is changed.
 func (g *Room) PreviewReach(ctx context.Context, kind, slug string, in api.ReachChange) (*api.ReachPreview, error) {
 	before, id, name, _, err := g.reachOf(ctx, kind, slug)
 	if err != nil {
@@ -71,7 +72,14 @@ func (g *Room) PreviewReach(ctx context.Context, kind, slug string, in api.Reach
 	if !slices.Contains(access.Reaches, after.Reach) {
 		return nil, ground.BadRequest("reach", fmt.Sprintf("%q is no reach; draft, circle, everyone and closed are.", after.Reach), "")
 	}
-	out := &api.ReachPreview{From: before.Reach, To: after.Reach, Gain: []api.PersonLine{}, Lose: []api.PersonLine{}, Only: []api.PersonLine{}, Words: []string{}}
+	out := &api.ReachPreview{
+		From:  before.Reach,
+		To:    after.Reach,
+		Gain:  []api.PersonLine{},
+		Lose:  []api.PersonLine{},
+		Only:  []api.PersonLine{},
+		Words: []string{},
+	}
 	people := "SELECT person_id FROM accounts WHERE application_id = ?"
 	if kind == "provider" {
 		people = "SELECT person_id FROM links WHERE provider_id = ?"
@@ -79,7 +87,8 @@ func (g *Room) PreviewReach(ctx context.Context, kind, slug string, in api.Reach
 	outside, after1 := []string{}, ""
 	for out.People < touchedMost {
 		var rows []store.Person
-		if err := g.Store.Read(ctx).Where("id > ? AND id IN ("+people+")", after1, id).Order("id").Limit(500).Find(&rows).Error; err != nil {
+		if err := g.Store.Read(ctx).Where("id > ? AND id IN ("+people+")", after1,
+			id).Order("id").Limit(500).Find(&rows).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		for _, p := range rows {
@@ -108,7 +117,8 @@ func (g *Room) PreviewReach(ctx context.Context, kind, slug string, in api.Reach
 			}
 			if kind == "provider" && was && !is {
 				var others int64
-				if err := g.Store.Read(ctx).Model(&store.Link{}).Where("person_id = ? AND provider_id <> ?", p.ID, id).Limit(1).Count(&others).Error; err != nil {
+				if err := g.Store.Read(ctx).Model(&store.Link{}).Where("person_id = ? AND provider_id <> ?", p.ID,
+					id).Limit(1).Count(&others).Error; err != nil {
 					return nil, store.Clear(err)
 				}
 				if others == 0 && p.Login == nil {
@@ -131,7 +141,8 @@ func (g *Room) PreviewReach(ctx context.Context, kind, slug string, in api.Reach
 	return out, nil
 }
 
-// within says whether a person whom the object knows is served. By network nobody can be judged beforehand: whoever a network alone lets in counts as outside.
+// within says whether a person whom the object knows is served. By network nobody can be judged beforehand: whoever a
+// network alone lets in counts as outside.
 func (g *Room) within(ctx context.Context, s reachState, p *store.Person, slug string) (bool, error) {
 	switch s.Reach {
 	case access.Everyone:
@@ -163,7 +174,9 @@ func (g *Room) sessionsOutside(ctx context.Context, kind, id string, people []st
 	}
 	for part := range slices.Chunk(people, 500) {
 		var some []string
-		if err := g.Store.Read(ctx).Raw("SELECT s.id FROM sessions s WHERE s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > ? AND s.person_id IN ? AND s.id IN (SELECT session_id FROM "+table+" WHERE "+column+" = ?)", g.Now().UTC(), g.Now().Add(-limits.Idle()).UTC(), part, id).Scan(&some).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT s.id FROM sessions s WHERE s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > "+
+			"? AND s.person_id IN ? AND s.id IN (SELECT session_id FROM "+table+" WHERE "+column+" = ?)", g.Now().UTC(),
+			g.Now().Add(-limits.Idle()).UTC(), part, id).Scan(&some).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		ids = append(ids, some...)
@@ -209,7 +222,8 @@ func reachWords(p *api.ReachPreview, name, kind string, after reachState) []stri
 	return out
 }
 
-// ChangeReach sets an object's reach, at once; for some minutes only, where that is said. What it was is kept, so that one step takes it back.
+// ChangeReach sets an object's reach, at once; for some minutes only, where that is said. What it was is kept, so that
+// one step takes it back.
 func (g *Room) ChangeReach(ctx context.Context, who ground.Actor, kind, slug string, in api.ReachChange) (*api.ReachChanged, error) {
 	if in.Minutes < 0 || in.Minutes > longestReach {
 		return nil, ground.BadRequest("minutes", "A reach can be set for 1 minute to 60 days, or for good.", "")
@@ -227,7 +241,16 @@ func (g *Room) ChangeReach(ctx context.Context, who ground.Actor, kind, slug str
 		after.Circle = in.Circle
 	}
 	now := g.Now().UTC()
-	row := store.ReachChange{ID: store.NewIDAt(now), Kind: kind, ObjectID: id, Slug: slug, Before: ground.MustJSON(before), After: ground.MustJSON(after), By: who.Name, At: now}
+	row := store.ReachChange{
+		ID:       store.NewIDAt(now),
+		Kind:     kind,
+		ObjectID: id,
+		Slug:     slug,
+		Before:   ground.MustJSON(before),
+		After:    ground.MustJSON(after),
+		By:       who.Name,
+		At:       now,
+	}
 	if in.Minutes > 0 {
 		at := now.Add(time.Duration(in.Minutes) * time.Minute)
 		row.RevertAt = &at
@@ -261,7 +284,8 @@ func (g *Room) outsideSessions(ctx context.Context, kind, id, slug string, s rea
 		people = "SELECT person_id FROM links WHERE provider_id = ?"
 	}
 	var rows []store.Person
-	if err := g.Store.Read(ctx).Where("id IN (SELECT person_id FROM sessions WHERE ended_at IS NULL) AND id IN ("+people+")", id).Limit(touchedMost).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("id IN (SELECT person_id FROM sessions WHERE ended_at IS NULL) AND id IN ("+people+")",
+		id).Limit(touchedMost).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	var out []string
@@ -278,7 +302,14 @@ func (g *Room) outsideSessions(ctx context.Context, kind, id, slug string, s rea
 }
 
 // writeReach writes an object with another reach, and what goes with it, in one transaction.
-func (g *Room) writeReach(ctx context.Context, who ground.Actor, kind, slug string, s reachState, revision int, with func(*gorm.DB) error) error {
+func (g *Room) writeReach(
+	ctx context.Context,
+	who ground.Actor,
+	kind, slug string,
+	s reachState,
+	revision int,
+	with func(*gorm.DB) error,
+) error {
 	now := g.Now().UTC()
 	// Closing, and going back to drafts, needs no second person: it may have to happen at once.
 	who.Approved = who.Approved || s.Reach == access.Closed || s.Reach == access.Draft
@@ -321,11 +352,18 @@ func (g *Room) UndoReach(ctx context.Context, who ground.Actor, kind, slug strin
 		return err
 	}
 	var row store.ReachChange
-	if err := g.Store.Read(ctx).Where("kind = ? AND object_id = ? AND undone_at IS NULL", kind, id).Order("id DESC").Limit(1).Find(&row).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("kind = ? AND object_id = ? AND undone_at IS NULL", kind,
+		id).Order("id DESC").Limit(1).Find(&row).Error; err != nil {
 		return store.Clear(err)
 	}
 	if row.ID == "" {
-		return ground.Problem(http.StatusConflict, "nothing-to-undo", "There is nothing to take back", "The reach of "+name+" was not changed, or every change was taken back.", "")
+		return ground.Problem(
+			http.StatusConflict,
+			"nothing-to-undo",
+			"There is nothing to take back",
+			"The reach of "+name+" was not changed, or every change was taken back.",
+			"",
+		)
 	}
 	return g.undo(ctx, who, row)
 }
@@ -348,7 +386,8 @@ func (g *Room) undo(ctx context.Context, who ground.Actor, row store.ReachChange
 // RevertDue takes back what was set for some time that is over.
 func (g *Room) RevertDue(ctx context.Context) error {
 	var rows []store.ReachChange
-	if err := g.Store.Read(ctx).Where("revert_at IS NOT NULL AND revert_at <= ? AND undone_at IS NULL", g.Now().UTC()).Order("id DESC").Limit(50).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("revert_at IS NOT NULL AND revert_at <= ? AND undone_at IS NULL",
+		g.Now().UTC()).Order("id DESC").Limit(50).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, row := range rows {
@@ -384,7 +423,10 @@ func (g *Room) ReachHistory(ctx context.Context, kind, slug string) (*api.List[a
 		if err := json.Unmarshal([]byte(r.After), &to); err != nil {
 			return nil, err
 		}
-		out.Items = append(out.Items, api.ReachStep{At: r.At, By: r.By, From: from.words(), To: to.words(), Until: r.RevertAt, Undone: r.UndoneAt})
+		out.Items = append(
+			out.Items,
+			api.ReachStep{At: r.At, By: r.By, From: from.words(), To: to.words(), Until: r.RevertAt, Undone: r.UndoneAt},
+		)
 	}
 	return out, nil
 }

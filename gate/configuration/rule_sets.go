@@ -58,7 +58,8 @@ func (g *Room) ruleSetView(ctx context.Context, row *store.RuleSet) (*api.RuleSe
 	return v, err
 }
 
-// SaveRuleSet creates a rule set (empty slug) or replaces one. A change by which a user of it could no longer be used is refused.
+// SaveRuleSet creates a rule set (empty slug) or replaces one. A change by which a user of it could no longer be used
+// is refused.
 func (g *Room) SaveRuleSet(ctx context.Context, who ground.Actor, slug string, in config.RuleSet, revision int) (*api.RuleSet, error) {
 	if in.Slug == "" {
 		if in.Slug = slug; slug == "" {
@@ -75,7 +76,13 @@ func (g *Room) SaveRuleSet(ctx context.Context, who ground.Actor, slug string, i
 		}
 		for _, e := range effects.Items {
 			if e.Broken != "" {
-				return nil, ground.Problem(http.StatusConflict, "set-breaks", "The change breaks what uses the set", fmt.Sprintf("%s could not be used any more: %s.", e.Object.Name, e.Broken), "Nothing was changed.")
+				return nil, ground.Problem(
+					http.StatusConflict,
+					"set-breaks",
+					"The change breaks what uses the set",
+					fmt.Sprintf("%s could not be used any more: %s.", e.Object.Name, e.Broken),
+					"Nothing was changed.",
+				)
 			}
 		}
 	}
@@ -97,9 +104,17 @@ func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in confi
 		case revision != 0 && revision != row.Revision:
 			return ground.StaleRevision(row.Name)
 		case in.Slug != slug:
-			return ground.BadRequest("slug-fixed", "The short name can't change: others use the set by it.", "Make a new set with the other short name.")
+			return ground.BadRequest(
+				"slug-fixed",
+				"The short name can't change: others use the set by it.",
+				"Make a new set with the other short name.",
+			)
 		case in.Kind != row.Kind:
-			return ground.BadRequest("kind-fixed", "A set of rules for mapping can't become one for access, or the reverse.", "Make a new set.")
+			return ground.BadRequest(
+				"kind-fixed",
+				"A set of rules for mapping can't become one for access, or the reverse.",
+				"Make a new set.",
+			)
 		case row.Body == ground.MustJSON(in):
 			return nil
 		}
@@ -110,7 +125,8 @@ func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in confi
 			return err
 		}
 		if other.ID != "" {
-			return ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The rule set %q has the short name %s already.", other.Name, in.Slug), "Choose another short name.")
+			return ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken",
+				fmt.Sprintf("The rule set %q has the short name %s already.", other.Name, in.Slug), "Choose another short name.")
 		}
 	}
 	if err := persons.KnownGroups(tx, GroupsOf(in.Rules)); err != nil {
@@ -130,7 +146,15 @@ func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in confi
 	if err := write(&row).Error; err != nil {
 		return err
 	}
-	return ground.Revise(tx, now, who, action, ground.Saved{Kind: "rule set", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: row.Body}, row.Revision, before)
+	return ground.Revise(
+		tx,
+		now,
+		who,
+		action,
+		ground.Saved{Kind: "rule set", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: row.Body},
+		row.Revision,
+		before,
+	)
 }
 
 // GroupsOf lists the gate's groups that access rules name.
@@ -166,7 +190,13 @@ func (g *Room) RemoveRuleSet(tx *gorm.DB, who ground.Actor, slug string) error {
 		for _, u := range users[:min(6, len(users))] {
 			names = append(names, u.Name)
 		}
-		return ground.Problem(http.StatusConflict, "in-use", "The rule set is in use", fmt.Sprintf("%s is used by %s.", row.Name, strings.Join(names, ", ")), "Put its rules there first, or use another set.")
+		return ground.Problem(
+			http.StatusConflict,
+			"in-use",
+			"The rule set is in use",
+			fmt.Sprintf("%s is used by %s.", row.Name, strings.Join(names, ", ")),
+			"Put its rules there first, or use another set.",
+		)
 	}
 	if err := tx.Delete(&row).Error; err != nil {
 		return err
@@ -174,7 +204,8 @@ func (g *Room) RemoveRuleSet(tx *gorm.DB, who ground.Actor, slug string) error {
 	return g.Unmake(tx, who, ground.Saved{Kind: "rule set", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})
 }
 
-// PreviewRuleSet tells what a change of a set does to each of its users, on a sample and rule by rule, and changes nothing.
+// PreviewRuleSet tells what a change of a set does to each of its users, on a sample and rule by rule, and changes
+// nothing.
 func (g *Room) PreviewRuleSet(ctx context.Context, slug string, draft config.RuleSet) (*api.List[api.SetEffect], error) {
 	held, err := g.RuleSet(ctx, slug)
 	if err != nil {
@@ -316,11 +347,19 @@ func knownSets(tx *gorm.DB, kind string, slugs []string) error {
 		err := store.RowIn(tx, "SELECT kind FROM rule_sets WHERE slug = ?", slug).Scan(&is)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
-			return ground.BadRequest("rule-set-unknown", fmt.Sprintf("There is no rule set with the short name %q.", slug), "Add the rule set first, or choose one that is there.")
+			return ground.BadRequest(
+				"rule-set-unknown",
+				fmt.Sprintf("There is no rule set with the short name %q.", slug),
+				"Add the rule set first, or choose one that is there.",
+			)
 		case err != nil:
 			return err
 		case is != kind:
-			return ground.BadRequest("rule-set-kind", fmt.Sprintf("The rule set %s is for %s and can't be used for %s.", slug, is, kind), "")
+			return ground.BadRequest(
+				"rule-set-kind",
+				fmt.Sprintf("The rule set %s is for %s and can't be used for %s.", slug, is, kind),
+				"",
+			)
 		}
 	}
 	return nil
@@ -348,7 +387,11 @@ func (g *Room) knownTypes(tx *gorm.DB, p config.Provider) error {
 	}
 	for _, t := range types {
 		if t != "" && !slices.Contains(settings.Types, t) {
-			return ground.BadRequest("type-unknown", fmt.Sprintf("%q is no person type; %s are.", t, strings.Join(settings.Types, ", ")), "Add the type under People first.")
+			return ground.BadRequest(
+				"type-unknown",
+				fmt.Sprintf("%q is no person type; %s are.", t, strings.Join(settings.Types, ", ")),
+				"Add the type under People first.",
+			)
 		}
 	}
 	return nil

@@ -30,10 +30,18 @@ func (g *Room) WriteConsoleAccess(tx *gorm.DB, who ground.Actor, before, a api.C
 	}
 	for i, r := range a.Rules {
 		if !ground.Allows(r.Role, ground.RoleViewer) {
-			return ground.BadRequest("role-unknown", fmt.Sprintf("%q is no role that can be given here; owner, engineer and viewer are.", r.Role), "")
+			return ground.BadRequest(
+				"role-unknown",
+				fmt.Sprintf("%q is no role that can be given here; owner, engineer and viewer are.", r.Role),
+				"",
+			)
 		}
 		if r.Attribute == "" || r.Value == "" || len(r.Attribute) > 200 || len(r.Value) > 1000 {
-			return ground.BadRequest("rules", fmt.Sprintf("Rule %d needs an attribute of the profile and the value that it must have.", i+1), "Name the attribute as the provider's mapping sets it, such as groups.")
+			return ground.BadRequest(
+				"rules",
+				fmt.Sprintf("Rule %d needs an attribute of the profile and the value that it must have.", i+1),
+				"Name the attribute as the provider's mapping sets it, such as groups.",
+			)
 		}
 		if err := partners.KnownProviders(tx, []string{r.Provider}); err != nil {
 			return err
@@ -57,18 +65,31 @@ func (g *Room) ConsoleProviders(ctx context.Context) (*api.List[api.Reference], 
 	return out, nil
 }
 
-// grantActor is whom a grant for the gate itself lets in. The rules are asked anew each time, so that whoever loses a role loses it at once.
+// grantActor is whom a grant for the gate itself lets in. The rules are asked anew each time, so that whoever loses a
+// role loses it at once.
 func (g *Room) grantActor(h *grants.HeldGrant, from string) (*ground.Actor, error) {
 	if h == nil || h.ApplicationID != partners.ConsoleID || g.grants.Over(h) != "" {
 		return nil, errUnauthorised
 	}
-	// What the provider itself said at this sign-in counts, and nothing that was entered at the gate or came from another provider.
+	// What the provider itself said at this sign-in counts, and nothing that was entered at the gate or came from
+	// another provider.
 	profile := h.Body.Came
 	role := partners.RoleOf(h.App.Rules, h.Provider.Slug, profile)
 	if role == "" {
-		return nil, ground.Problem(http.StatusForbidden, "no-role", "No role is left", "No rule gives you a role any more.", "Ask an owner.")
+		return nil, ground.Problem(
+			http.StatusForbidden,
+			"no-role",
+			"No role is left",
+			"No rule gives you a role any more.",
+			"Ask an owner.",
+		)
 	}
-	return &ground.Actor{Name: people.ShownName(profile, h.Body.Shown) + " (" + h.Provider.Name + ")", Role: role, From: from, Kind: "person"}, nil
+	return &ground.Actor{
+		Name: people.ShownName(profile, h.Body.Shown) + " (" + h.Provider.Name + ")",
+		Role: role,
+		From: from,
+		Kind: "person",
+	}, nil
 }
 
 // BearerActor finds whom a token belongs to: an API token, or one that `innergate login` got.

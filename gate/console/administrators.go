@@ -31,7 +31,11 @@ func (g *Room) knownScope(ctx context.Context, role string, applications []strin
 		return err
 	}
 	if (role == ground.RoleAssigner) != (len(applications) > 0) || len(applications) > 200 {
-		return ground.BadRequest("role-applications", "The role assigner needs the applications that it is for (at most 200); other roles have none.", "")
+		return ground.BadRequest(
+			"role-applications",
+			"The role assigner needs the applications that it is for (at most 200); other roles have none.",
+			"",
+		)
 	}
 	for _, slug := range applications {
 		if _, err := g.partners.Application(ctx, slug); err != nil {
@@ -71,7 +75,13 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 	}
 	hash := g.setupHash.Load()
 	if hash == nil || !keys.SecretFits(*hash, s.Token) {
-		return ground.Problem(http.StatusForbidden, "setup-link", "The set-up link is not good", "The set-up link was used already, or is not the one that the service printed.", "Start the service again on an empty data folder to get a new link.")
+		return ground.Problem(
+			http.StatusForbidden,
+			"setup-link",
+			"The set-up link is not good",
+			"The set-up link was used already, or is not the one that the service printed.",
+			"Start the service again on an empty data folder to get a new link.",
+		)
 	}
 	if err := directory.CheckCredentials(s.Name, s.Password); err != nil {
 		return err
@@ -86,13 +96,29 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 			return err
 		}
 		if n > 0 {
-			return ground.Problem(http.StatusForbidden, "setup-done", "The gate is set up already", "There is an administrator already.", "Sign in, or ask an owner to add you.")
+			return ground.Problem(
+				http.StatusForbidden,
+				"setup-done",
+				"The gate is set up already",
+				"There is an administrator already.",
+				"Sign in, or ask an owner to add you.",
+			)
 		}
 		a := store.Administrator{ID: store.NewID(), Name: s.Name, Role: ground.RoleOwner, PasswordHash: password, CreatedAt: g.Now().UTC()}
 		if err := tx.Create(&a).Error; err != nil {
 			return err
 		}
-		return ground.Journal(tx, g.Now(), ground.Actor{Name: s.Name, From: from}, "set up", "administrator", a.ID, a.Name, "", ground.RoleOwner)
+		return ground.Journal(
+			tx,
+			g.Now(),
+			ground.Actor{Name: s.Name, From: from},
+			"set up",
+			"administrator",
+			a.ID,
+			a.Name,
+			"",
+			ground.RoleOwner,
+		)
 	})
 	if err == nil {
 		g.setupHash.Store(nil)
@@ -123,12 +149,25 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 		return "", nil, err
 	}
 	if !fits || a.ID == "" {
-		return "", nil, ground.Problem(http.StatusUnauthorized, "wrong-password", "Name or password is wrong", "Name or password is wrong.", "")
+		return "", nil, ground.Problem(
+			http.StatusUnauthorized,
+			"wrong-password",
+			"Name or password is wrong",
+			"Name or password is wrong.",
+			"",
+		)
 	}
 	g.Guessed(ctx, byName, byAddress)
 	token = keys.NewSecret()
 	now := g.Now().UTC()
-	s := store.ConsoleSession{TokenHash: keys.HashSecret(token), AdministratorID: a.ID, CSRF: keys.NewSecret(), CreatedAt: now, LastUsed: now, ExpiresAt: now.Add(consoleLife)}
+	s := store.ConsoleSession{
+		TokenHash:       keys.HashSecret(token),
+		AdministratorID: a.ID,
+		CSRF:            keys.NewSecret(),
+		CreatedAt:       now,
+		LastUsed:        now,
+		ExpiresAt:       now.Add(consoleLife),
+	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&s).Error; err != nil {
 			return err
@@ -138,10 +177,22 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 		}
 		return ground.Journal(tx, now, ground.Actor{Name: a.Name, From: from}, "signed in", "administrator", a.ID, a.Name, "", "")
 	})
-	return token, &api.Me{Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications), CSRF: s.CSRF, Kind: "administrator"}, err
+	return token, &api.Me{
+		Name:         a.Name,
+		Role:         a.Role,
+		Applications: partners.RolesOf(a.Applications),
+		CSRF:         s.CSRF,
+		Kind:         "administrator",
+	}, err
 }
 
-var errUnauthorised = ground.Problem(http.StatusUnauthorized, "not-signed-in", "You are not signed in", "This needs an administrator's session or an API token.", "Sign in again, or give a token.")
+var errUnauthorised = ground.Problem(
+	http.StatusUnauthorized,
+	"not-signed-in",
+	"You are not signed in",
+	"This needs an administrator's session or an API token.",
+	"Sign in again, or give a token.",
+)
 
 // SessionActor finds who a console session belongs to.
 func (g *Room) SessionActor(ctx context.Context, token, from string) (*ground.Actor, error) {
@@ -204,7 +255,17 @@ func (g *Room) Administrators(ctx context.Context) (*api.List[api.Administrator]
 	}
 	out := &api.List[api.Administrator]{Items: []api.Administrator{}}
 	for _, a := range rows {
-		out.Items = append(out.Items, api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications), Created: a.CreatedAt, LastSignIn: a.LastSignIn})
+		out.Items = append(
+			out.Items,
+			api.Administrator{
+				ID:           a.ID,
+				Name:         a.Name,
+				Role:         a.Role,
+				Applications: partners.RolesOf(a.Applications),
+				Created:      a.CreatedAt,
+				LastSignIn:   a.LastSignIn,
+			},
+		)
 	}
 	return out, nil
 }
@@ -221,7 +282,14 @@ func (g *Room) AddAdministrator(ctx context.Context, who ground.Actor, n api.New
 	if err != nil {
 		return nil, err
 	}
-	a := store.Administrator{ID: store.NewID(), Name: n.Name, Role: n.Role, Applications: scopeText(n.Applications), PasswordHash: hash, CreatedAt: g.Now().UTC()}
+	a := store.Administrator{
+		ID:           store.NewID(),
+		Name:         n.Name,
+		Role:         n.Role,
+		Applications: scopeText(n.Applications),
+		PasswordHash: hash,
+		CreatedAt:    g.Now().UTC(),
+	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&a).Error; err != nil {
 			return err
@@ -229,12 +297,25 @@ func (g *Room) AddAdministrator(ctx context.Context, who ground.Actor, n api.New
 		return ground.Journal(tx, g.Now(), who, "added", "administrator", a.ID, a.Name, "", a.Role)
 	})
 	if errors.Is(err, store.ErrDuplicate) {
-		return nil, ground.Problem(http.StatusConflict, "name-taken", "The name is taken", fmt.Sprintf("There is an administrator %q already.", n.Name), "Choose another name.")
+		return nil, ground.Problem(
+			http.StatusConflict,
+			"name-taken",
+			"The name is taken",
+			fmt.Sprintf("There is an administrator %q already.", n.Name),
+			"Choose another name.",
+		)
 	}
-	return &api.Administrator{ID: a.ID, Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications), Created: a.CreatedAt}, err
+	return &api.Administrator{
+		ID:           a.ID,
+		Name:         a.Name,
+		Role:         a.Role,
+		Applications: partners.RolesOf(a.Applications),
+		Created:      a.CreatedAt,
+	}, err
 }
 
-// ChangeAdministrator changes a role or a password, and ends the sessions of the one concerned. The last owner stays one.
+// ChangeAdministrator changes a role or a password, and ends the sessions of the one concerned. The last owner stays
+// one.
 func (g *Room) ChangeAdministrator(ctx context.Context, who ground.Actor, id string, c api.ChangeAdministrator) error {
 	var a store.Administrator
 	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&a).Error; err != nil {
@@ -286,7 +367,13 @@ func ownerLeft(tx *gorm.DB) error {
 		return err
 	}
 	if owners == 0 {
-		return ground.Problem(http.StatusConflict, "last-owner", "Somebody must stay owner", "This is the last owner; without one nobody could add administrators.", "Make somebody else an owner first.")
+		return ground.Problem(
+			http.StatusConflict,
+			"last-owner",
+			"Somebody must stay owner",
+			"This is the last owner; without one nobody could add administrators.",
+			"Make somebody else an owner first.",
+		)
 	}
 	return nil
 }

@@ -38,7 +38,13 @@ func (g *Room) TokenActor(ctx context.Context, token, from string) (*ground.Acto
 			return nil, err
 		}
 	}
-	return &ground.Actor{Name: "token " + t.Name, Role: t.Role, Applications: partners.RolesOf(t.Applications), From: from, Kind: "token"}, nil
+	return &ground.Actor{
+		Name:         "token " + t.Name,
+		Role:         t.Role,
+		Applications: partners.RolesOf(t.Applications),
+		From:         from,
+		Kind:         "token",
+	}, nil
 }
 
 // Tokens lists them without their secrets.
@@ -55,7 +61,16 @@ func (g *Room) Tokens(ctx context.Context) (*api.List[api.Token], error) {
 }
 
 func tokenView(t store.APIToken) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Role: t.Role, Applications: partners.RolesOf(t.Applications), By: t.By, Created: t.CreatedAt, Expires: t.ExpiresAt, LastUsed: t.LastUsed}
+	return api.Token{
+		ID:           t.ID,
+		Name:         t.Name,
+		Role:         t.Role,
+		Applications: partners.RolesOf(t.Applications),
+		By:           t.By,
+		Created:      t.CreatedAt,
+		Expires:      t.ExpiresAt,
+		LastUsed:     t.LastUsed,
+	}
 }
 
 // NewToken makes one. Its secret is in the answer and nowhere else. Nobody gives more than they have.
@@ -64,13 +79,25 @@ func (g *Room) NewToken(ctx context.Context, who ground.Actor, n api.NewToken) (
 		return nil, err
 	}
 	if strings.TrimSpace(n.Name) == "" || len(n.Name) > 100 || n.Days < 0 || n.Days > 3650 {
-		return nil, ground.BadRequest("token", "A token needs a name of 1 to 100 characters and a life of at most 3650 days.", "Name the program that will use it.")
+		return nil, ground.BadRequest(
+			"token",
+			"A token needs a name of 1 to 100 characters and a life of at most 3650 days.",
+			"Name the program that will use it.",
+		)
 	}
 	if !ground.Allows(who.Role, n.Role) {
 		return nil, ground.Problem(403, "role", "You can't give this role", fmt.Sprintf("Your own role is %s.", who.Role), "")
 	}
 	secret := tokenMark + keys.NewSecret()
-	t := store.APIToken{ID: store.NewID(), Name: n.Name, Role: n.Role, Applications: scopeText(n.Applications), By: who.Name, TokenHash: keys.HashSecret(secret), CreatedAt: g.Now().UTC()}
+	t := store.APIToken{
+		ID:           store.NewID(),
+		Name:         n.Name,
+		Role:         n.Role,
+		Applications: scopeText(n.Applications),
+		By:           who.Name,
+		TokenHash:    keys.HashSecret(secret),
+		CreatedAt:    g.Now().UTC(),
+	}
 	if n.Days > 0 {
 		end := t.CreatedAt.AddDate(0, 0, n.Days)
 		t.ExpiresAt = &end

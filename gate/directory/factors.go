@@ -39,7 +39,12 @@ func (g *Room) totpOf(ctx context.Context, personID string) (*store.Credential, 
 
 func (g *Room) hasFactor(ctx context.Context, personID string) (bool, error) {
 	var n int64
-	err := g.Store.Read(ctx).Model(&store.Credential{}).Where("person_id = ? AND kind IN ('totp', 'passkey')", personID).Limit(1).Count(&n).Error
+	err := g.Store.Read(ctx).
+		Model(&store.Credential{}).
+		Where("person_id = ? AND kind IN ('totp', 'passkey')", personID).
+		Limit(1).
+		Count(&n).
+		Error
 	return n > 0, store.Clear(err)
 }
 
@@ -81,7 +86,14 @@ func (g *Room) factorFits(ctx context.Context, personID, code string) (string, e
 		var used int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 			var err error
-			used, err = store.Exec(tx, "UPDATE credentials SET counter = ?, last_used = ? WHERE id = ? AND counter < ?", step, now, c.ID, step)
+			used, err = store.Exec(
+				tx,
+				"UPDATE credentials SET counter = ?, last_used = ? WHERE id = ? AND counter < ?",
+				step,
+				now,
+				c.ID,
+				step,
+			)
 			return err
 		})
 		if err != nil || used == 0 {
@@ -96,7 +108,12 @@ func (g *Room) factorFits(ctx context.Context, personID, code string) (string, e
 	var gone int64
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var err error
-		gone, err = store.Exec(tx, "DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND lookup = ?", personID, keys.HashSecret(plain))
+		gone, err = store.Exec(
+			tx,
+			"DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND lookup = ?",
+			personID,
+			keys.HashSecret(plain),
+		)
 		return err
 	})
 	if err != nil || gone == 0 {
@@ -132,7 +149,8 @@ func (g *Room) enterEnrolment(ctx context.Context, s *signin.SignIn, code string
 	return nil
 }
 
-// enrol keeps a second factor and makes new recovery codes, in one transaction. One that is there already is never replaced.
+// enrol keeps a second factor and makes new recovery codes, in one transaction. One that is there already is never
+// replaced.
 func (g *Room) enrol(ctx context.Context, c *store.Credential) ([]string, error) {
 	now, personID := g.Now().UTC(), c.PersonID
 	c.CreatedAt = now
@@ -154,11 +172,22 @@ func (g *Room) enrol(ctx context.Context, c *store.Credential) ([]string, error)
 		for range recoveryCodes {
 			plain := totp.NewSecret()[:16]
 			codes = append(codes, strings.Join([]string{plain[:4], plain[4:8], plain[8:12], plain[12:]}, "-"))
-			if err := tx.Create(&store.Credential{ID: store.NewID(), PersonID: personID, Kind: "recovery", Lookup: keys.HashSecret(plain), CreatedAt: now}).Error; err != nil {
+			if err := tx.Create(&store.Credential{ID: store.NewID(), PersonID: personID, Kind: "recovery", Lookup: keys.HashSecret(plain),
+				CreatedAt: now}).Error; err != nil {
 				return err
 			}
 		}
-		return ground.Journal(tx, now, ground.Actor{Name: "the person", From: ""}, "set up a second factor", "person", personID, "", "", map[string]string{"totp": "codes of an authenticator", "passkey": "a passkey"}[c.Kind])
+		return ground.Journal(
+			tx,
+			now,
+			ground.Actor{Name: "the person", From: ""},
+			"set up a second factor",
+			"person",
+			personID,
+			"",
+			"",
+			map[string]string{"totp": "codes of an authenticator", "passkey": "a passkey"}[c.Kind],
+		)
 	})
 	return codes, err
 }
@@ -178,7 +207,8 @@ func (g *Room) RemoveCredential(ctx context.Context, who ground.Actor, personID,
 		if err := tx.Exec(stmt, args...).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND NOT EXISTS (SELECT 1 FROM credentials WHERE person_id = ? AND kind IN ('totp', 'passkey'))", personID, personID).Error; err != nil {
+		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND NOT EXISTS (SELECT 1 FROM "+
+			"credentials WHERE person_id = ? AND kind IN ('totp', 'passkey'))", personID, personID).Error; err != nil {
 			return err
 		}
 		if err := persons.EndOf(tx, personID, "a credential was taken away", now); err != nil {
@@ -192,14 +222,27 @@ func (g *Room) RemoveCredential(ctx context.Context, who ground.Actor, personID,
 func (g *Room) NewPersonLink(ctx context.Context, who ground.Actor, personID string) (*api.PersonLinkMade, error) {
 	now := g.Now().UTC()
 	token := keys.NewSecret()
-	row := store.OneTimeLink{TokenHash: keys.HashSecret(token), PersonID: personID, What: "password", By: who.Name, CreatedAt: now, ExpiresAt: now.Add(linkLife)}
+	row := store.OneTimeLink{
+		TokenHash: keys.HashSecret(token),
+		PersonID:  personID,
+		What:      "password",
+		By:        who.Name,
+		CreatedAt: now,
+		ExpiresAt: now.Add(linkLife),
+	}
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var p store.Person
 		if err := tx.Where("id = ?", personID).Take(&p).Error; err != nil {
 			return ground.Missing(err, "person", personID)
 		}
 		if p.Login == nil || !p.Active {
-			return ground.Problem(http.StatusConflict, "no-login", "The person can't sign in here", p.Name+" is not active, or has no name in the gate's own directory.", "Give the person a sign-in name first.")
+			return ground.Problem(
+				http.StatusConflict,
+				"no-login",
+				"The person can't sign in here",
+				p.Name+" is not active, or has no name in the gate's own directory.",
+				"Give the person a sign-in name first.",
+			)
 		}
 		// An older link no longer counts.
 		if err := tx.Exec("DELETE FROM one_time_links WHERE person_id = ?", personID).Error; err != nil {
@@ -223,7 +266,13 @@ func (g *Room) LinkedPerson(ctx context.Context, token string) (*store.Person, e
 		return nil, store.Clear(err)
 	}
 	if row.PersonID == "" || g.Now().After(row.ExpiresAt) {
-		return nil, ground.Problem(http.StatusForbidden, "link-over", "The link is not good any more", "This link was used already, or is over.", "Ask for a new one.")
+		return nil, ground.Problem(
+			http.StatusForbidden,
+			"link-over",
+			"The link is not good any more",
+			"This link was used already, or is over.",
+			"Ask for a new one.",
+		)
 	}
 	p, _, err := g.persons.PersonByID(ctx, row.PersonID)
 	return p, err
@@ -252,12 +301,19 @@ func (g *Room) SetPassword(ctx context.Context, token, password, again string) e
 			return err
 		}
 		if gone == 0 {
-			return ground.Problem(http.StatusForbidden, "link-over", "The link is not good any more", "This link was used already, or is over.", "Ask for a new one.")
+			return ground.Problem(
+				http.StatusForbidden,
+				"link-over",
+				"The link is not good any more",
+				"This link was used already, or is over.",
+				"Ask for a new one.",
+			)
 		}
 		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'password'", p.ID).Error; err != nil {
 			return err
 		}
-		if err := tx.Create(&store.Credential{ID: store.NewID(), PersonID: p.ID, Kind: "password", Secret: hash, CreatedAt: now}).Error; err != nil {
+		if err := tx.Create(&store.Credential{ID: store.NewID(), PersonID: p.ID, Kind: "password", Secret: hash,
+			CreatedAt: now}).Error; err != nil {
 			return err
 		}
 		if err := persons.EndOf(tx, p.ID, "the password was changed", now); err != nil {

@@ -23,14 +23,19 @@ import (
 // maxPasskey is the most octets of a browser's answer about a passkey.
 const maxPasskey = 32 << 10
 
-// passkeyParty is what the gate is towards authenticators (Web Authentication Level 3, section 1.2.6), or nil where its public URL names no host: passkeys are bound to a
-// host name, so they can't be had at a bare address.
+// passkeyParty is what the gate is towards authenticators (Web Authentication Level 3, section 1.2.6), or nil where its
+// public URL names no host: passkeys are bound to a host name, so they can't be had at a bare address.
 func passkeyParty(publicURL string) (*webauthn.WebAuthn, error) {
 	u, err := url.Parse(publicURL)
 	if err != nil || net.ParseIP(u.Hostname()) != nil {
 		return nil, err
 	}
-	return webauthn.New(&webauthn.Config{RPID: u.Hostname(), RPDisplayName: "Inner Gate", RPOrigins: []string{publicURL}, AttestationPreference: protocol.PreferNoAttestation})
+	return webauthn.New(&webauthn.Config{
+		RPID:                  u.Hostname(),
+		RPDisplayName:         "Inner Gate",
+		RPOrigins:             []string{publicURL},
+		AttestationPreference: protocol.PreferNoAttestation,
+	})
 }
 
 // PasskeysPossible says whether browsers can have passkeys for the gate's public URL.
@@ -107,9 +112,16 @@ func (g *Room) offerPasskey(ctx context.Context, s *signin.SignIn) error {
 		if h, err = g.passkeyHolder(ctx, own.Person); err != nil {
 			return err
 		}
-		pick := protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementPreferred, UserVerification: protocol.VerificationPreferred}
+		pick := protocol.AuthenticatorSelection{
+			ResidentKey:      protocol.ResidentKeyRequirementPreferred,
+			UserVerification: protocol.VerificationPreferred,
+		}
 		if use == "alone" {
-			pick = protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementRequired, RequireResidentKey: protocol.ResidentKeyRequired(), UserVerification: protocol.VerificationRequired}
+			pick = protocol.AuthenticatorSelection{
+				ResidentKey:        protocol.ResidentKeyRequirementRequired,
+				RequireResidentKey: protocol.ResidentKeyRequired(),
+				UserVerification:   protocol.VerificationRequired,
+			}
 		}
 		o.Act = "create"
 		asked, session, err = g.party.BeginRegistration(h, webauthn.WithAuthenticatorSelection(pick))
@@ -143,7 +155,8 @@ func (g *Room) provePasskey(ctx context.Context, own *signin.OwnSignIn, answer s
 	if own.Stage == stagePassword {
 		_, used, err = g.party.ValidatePasskeyLogin(func(id, handle []byte) (webauthn.User, error) {
 			var row store.Credential
-			if err := g.Store.Read(ctx).Where("lookup = ? AND kind = 'passkey' AND person_id = ?", id, string(handle)).Limit(1).Find(&row).Error; err != nil {
+			if err := g.Store.Read(ctx).Where("lookup = ? AND kind = 'passkey' AND person_id = ?", id,
+				string(handle)).Limit(1).Find(&row).Error; err != nil {
 				return nil, store.Clear(err)
 			}
 			if row.ID == "" {
@@ -169,11 +182,21 @@ func (g *Room) provePasskey(ctx context.Context, own *signin.OwnSignIn, answer s
 	if sealed, err = g.sealPasskey(row.ID, used); err != nil {
 		return nil, nil, err
 	}
-	// The counter goes up in one write, so that of two answers with the same one only the first counts; synced passkeys have none.
+	// The counter goes up in one write, so that of two answers with the same one only the first counts; synced passkeys
+	// have none.
 	var taken int64
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var err error
-		taken, err = store.Exec(tx, "UPDATE credentials SET sealed = ?, counter = ?, last_used = ? WHERE id = ? AND (counter < ? OR counter = 0 AND ? = 0)", sealed, used.Authenticator.SignCount, now, row.ID, used.Authenticator.SignCount, used.Authenticator.SignCount)
+		taken, err = store.Exec(
+			tx,
+			"UPDATE credentials SET sealed = ?, counter = ?, last_used = ? WHERE id = ? AND (counter < ? OR counter = 0 AND ? = 0)",
+			sealed,
+			used.Authenticator.SignCount,
+			now,
+			row.ID,
+			used.Authenticator.SignCount,
+			used.Authenticator.SignCount,
+		)
 		return err
 	})
 	if err == nil && taken == 0 {
@@ -229,7 +252,13 @@ func (g *Room) enterPasskey(ctx context.Context, s *signin.SignIn, answer string
 	if err != nil && !errors.As(err, &no) {
 		return err
 	}
-	s.Rec.Check(trace.Check{Name: "directory.passkey", Text: "The passkey is one of the person's, for this gate, and was used just now", Section: "Web Authentication 7.2", Got: no.why, OK: err == nil})
+	s.Rec.Check(trace.Check{
+		Name:    "directory.passkey",
+		Text:    "The passkey is one of the person's, for this gate, and was used just now",
+		Section: "Web Authentication 7.2",
+		Got:     no.why,
+		OK:      err == nil,
+	})
 	if err != nil {
 		own.Wrong++
 		own.Error = "This passkey could not be taken: it is not known here, or not good any more."
@@ -263,13 +292,26 @@ func (g *Room) enrolPasskey(ctx context.Context, s *signin.SignIn, answer string
 	if err != nil && !errors.As(err, &no) {
 		return err
 	}
-	s.Rec.Check(trace.Check{Name: "directory.passkey", Text: "The new passkey was made for this gate and this person", Section: "Web Authentication 7.1", Got: no.why, OK: err == nil})
+	s.Rec.Check(trace.Check{
+		Name:    "directory.passkey",
+		Text:    "The new passkey was made for this gate and this person",
+		Section: "Web Authentication 7.1",
+		Got:     no.why,
+		OK:      err == nil,
+	})
 	if err != nil {
 		own.Wrong++
 		own.Error = "The passkey could not be taken. Please try again, or use an authenticator."
 		return nil
 	}
-	c := store.Credential{ID: store.NewID(), PersonID: own.Person, Kind: "passkey", Name: "kept on one device", Lookup: made.ID, Counter: int64(made.Authenticator.SignCount)}
+	c := store.Credential{
+		ID:       store.NewID(),
+		PersonID: own.Person,
+		Kind:     "passkey",
+		Name:     "kept on one device",
+		Lookup:   made.ID,
+		Counter:  int64(made.Authenticator.SignCount),
+	}
 	if made.Flags.BackupEligible {
 		c.Name = "synced between devices"
 	}
@@ -299,7 +341,8 @@ func (g *Room) newPasskey(ctx context.Context, own *signin.OwnSignIn, answer str
 		return nil, errPasskey{reason(err)}
 	}
 	var other int64
-	if err := g.Store.Read(ctx).Model(&store.Credential{}).Where("lookup = ? AND kind = 'passkey'", made.ID).Count(&other).Error; err != nil {
+	if err := g.Store.Read(ctx).Model(&store.Credential{}).Where("lookup = ? AND kind = 'passkey'",
+		made.ID).Count(&other).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if other > 0 {

@@ -45,7 +45,11 @@ func CheckCredentials(name, password string) error {
 func CheckPassword(name, password string) error {
 	switch {
 	case len(password) < 12:
-		return ground.BadRequest("password-short", "The password has fewer than 12 characters.", "A few words in a row are easy to remember and hard to guess.")
+		return ground.BadRequest(
+			"password-short",
+			"The password has fewer than 12 characters.",
+			"A few words in a row are easy to remember and hard to guess.",
+		)
 	case len(password) > 256:
 		return ground.BadRequest("password-long", "The password has more than 256 characters.", "")
 	case strings.Contains(strings.ToLower(password), strings.ToLower(name)):

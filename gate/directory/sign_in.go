@@ -55,7 +55,9 @@ func (g Side) Send(ctx context.Context, s *signin.SignIn) (*signin.Next, error) 
 	if err := g.offerPasskey(ctx, s); err != nil {
 		return nil, err
 	}
-	s.Rec.Decide(trace.Decision{About: "sign-in", Result: "on a page of the gate's own", By: s.Provider.Name + " is the gate's own directory"})
+	s.Rec.Decide(
+		trace.Decision{About: "sign-in", Result: "on a page of the gate's own", By: s.Provider.Name + " is the gate's own directory"},
+	)
 	return &signin.Next{Redirect: g.ownAddress(s.ID)}, nil
 }
 
@@ -76,7 +78,15 @@ func (g *Room) ShowOwn(ctx context.Context, b signin.Browser, id string) (*OwnPa
 	if own.Stage == stageDone {
 		return nil, g.goOn(ctx, s)
 	}
-	page := &OwnPage{SignIn: s.ID, Provider: s.Provider.Name, Application: s.App.Name, Stage: own.Stage, Name: own.Name, Error: own.Error, Codes: own.Codes}
+	page := &OwnPage{
+		SignIn:      s.ID,
+		Provider:    s.Provider.Name,
+		Application: s.App.Name,
+		Stage:       own.Stage,
+		Name:        own.Name,
+		Error:       own.Error,
+		Codes:       own.Codes,
+	}
 	if s.Provider.Directory != nil {
 		page.Help = s.Provider.Directory.Help
 	}
@@ -121,15 +131,31 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) *signin.Next {
 		s.Rec.Decide(trace.Decision{About: "strength", Result: "a second factor was proven at the gate", By: strings.Join(own.AMR, ", ")})
 		return g.signin.Finish(ctx, s, *s.State.Who)
 	}
-	who := bridge.Identity{Person: own.Person, Subject: "person\x1f" + own.Person, Shown: own.Name, Attributes: claims.Bag{}, AuthnInstant: own.At, AMR: own.AMR, Context: own.Context(s.State.Wish.Context), UsedIssuer: "directory/" + s.Provider.ID, UsedID: s.ID, UsedUntil: g.Now().Add(2 * signin.Life)}
+	who := bridge.Identity{
+		Person:       own.Person,
+		Subject:      "person\x1f" + own.Person,
+		Shown:        own.Name,
+		Attributes:   claims.Bag{},
+		AuthnInstant: own.At,
+		AMR:          own.AMR,
+		Context:      own.Context(s.State.Wish.Context),
+		UsedIssuer:   "directory/" + s.Provider.ID,
+		UsedID:       s.ID,
+		UsedUntil:    g.Now().Add(2 * signin.Life),
+	}
 	if c := s.State.Wish.Context; !s.State.Wish.Preferred && !c.Met(who.Context) {
-		return g.signin.Failed(ctx, s, explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name))
+		return g.signin.Failed(
+			ctx,
+			s,
+			explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name),
+		)
 	}
 	return g.signin.Finish(ctx, s, who)
 }
 
-// EnterOwn takes what somebody entered on a page of ours. It only notes what came of it; the page that follows goes on, so that nothing is sent twice. Fields are name and
-// password, code, or passkey (what the browser said of one, as JSON).
+// EnterOwn takes what somebody entered on a page of ours. It only notes what came of it; the page that follows goes on,
+// so that nothing is sent twice. Fields are name and password, code, or passkey (what the browser said of one, as
+// JSON).
 func (g *Room) EnterOwn(ctx context.Context, b signin.Browser, id string, field func(string) string) *signin.Next {
 	s, err := g.resumeOwn(ctx, b, id)
 	if err != nil {
@@ -251,7 +277,8 @@ func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, name, passwo
 // wantsTwo says whether the application demands a second factor by its request.
 func (g *Room) wantsTwo(s *signin.SignIn) bool {
 	c := s.State.Wish.Context
-	return c != nil && !s.State.Wish.Preferred && slices.ContainsFunc(c.Classes, func(v string) bool { return slices.Contains(bridge.StrongContexts, v) })
+	return c != nil && !s.State.Wish.Preferred &&
+		slices.ContainsFunc(c.Classes, func(v string) bool { return slices.Contains(bridge.StrongContexts, v) })
 }
 
 // usedPassword renews a hash of another scheme, now that the password is at hand, and notes the use.
@@ -264,7 +291,13 @@ func (g *Room) usedPassword(ctx context.Context, held *store.Credential, passwor
 		}
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE credentials SET secret = ?, last_used = ? WHERE id = ? AND secret = ?", fresh, g.Now().UTC(), held.ID, held.Secret).Error
+		return tx.Exec(
+			"UPDATE credentials SET secret = ?, last_used = ? WHERE id = ? AND secret = ?",
+			fresh,
+			g.Now().UTC(),
+			held.ID,
+			held.Secret,
+		).Error
 	})
 }
 

@@ -47,14 +47,29 @@ func (g *Room) NewHandover(ctx context.Context, who ground.Actor, kind, slug str
 		return nil, err
 	}
 	token, now := keys.NewSecret(), g.Now().UTC()
-	row := store.Handover{ID: store.NewIDAt(now), TokenHash: keys.HashSecret(token), Kind: kind, ObjectID: id, Remark: strings.TrimSpace(in.Remark), By: who.Name, Most: in.Openings, CreatedAt: now, ExpiresAt: now.Add(time.Duration(in.Hours) * time.Hour)}
+	row := store.Handover{
+		ID:        store.NewIDAt(now),
+		TokenHash: keys.HashSecret(token),
+		Kind:      kind,
+		ObjectID:  id,
+		Remark:    strings.TrimSpace(in.Remark),
+		By:        who.Name,
+		Most:      in.Openings,
+		CreatedAt: now,
+		ExpiresAt: now.Add(time.Duration(in.Hours) * time.Hour),
+	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var open int64
-		if err := tx.Model(&store.Handover{}).Where("object_id = ? AND revoked_at IS NULL AND expires_at > ?", id, now).Count(&open).Error; err != nil {
+		if err := tx.Model(&store.Handover{}).Where("object_id = ? AND revoked_at IS NULL AND expires_at > ?", id,
+			now).Count(&open).Error; err != nil {
 			return err
 		}
 		if open >= handoversOpen {
-			return ground.Conflict("handovers-many", fmt.Sprintf("%d handover links are open for it already.", open), "Revoke those that are not needed.")
+			return ground.Conflict(
+				"handovers-many",
+				fmt.Sprintf("%d handover links are open for it already.", open),
+				"Revoke those that are not needed.",
+			)
 		}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
@@ -109,13 +124,27 @@ func (g *Room) Handovers(ctx context.Context, kind, slug string) (*api.List[api.
 }
 
 func (g *Room) handoverView(ctx context.Context, row *store.Handover) (*api.Handover, error) {
-	v := &api.Handover{ID: row.ID, Remark: row.Remark, By: row.By, Created: row.CreatedAt, Expires: row.ExpiresAt, Most: row.Most, Openings: []api.HandoverOpening{}, Left: []string{}, Rehearsals: []api.TraceSummary{}, State: "open"}
+	v := &api.Handover{
+		ID:         row.ID,
+		Remark:     row.Remark,
+		By:         row.By,
+		Created:    row.CreatedAt,
+		Expires:    row.ExpiresAt,
+		Most:       row.Most,
+		Openings:   []api.HandoverOpening{},
+		Left:       []string{},
+		Rehearsals: []api.TraceSummary{},
+		State:      "open",
+	}
 	var openings []store.HandoverOpening
 	if err := g.Store.Read(ctx).Where("handover_id = ?", row.ID).Order("id").Find(&openings).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, o := range openings {
-		v.Openings = append(v.Openings, api.HandoverOpening{At: o.FirstAt, Last: o.LastAt, Address: o.Address, Device: words.Device(o.Device)})
+		v.Openings = append(
+			v.Openings,
+			api.HandoverOpening{At: o.FirstAt, Last: o.LastAt, Address: o.Address, Device: words.Device(o.Device)},
+		)
 	}
 	switch {
 	case row.RevokedAt != nil:
@@ -125,7 +154,8 @@ func (g *Room) handoverView(ctx context.Context, row *store.Handover) (*api.Hand
 	case len(openings) >= row.Most:
 		v.State = "used up" // by others; those who have opened it can go on
 	}
-	if err := g.Store.Read(ctx).Model(&store.Proposal{}).Where("origin = ?", ground.HandoverAbout+row.ID).Order("id DESC").Limit(50).Pluck("id", &v.Left).Error; err != nil {
+	if err := g.Store.Read(ctx).Model(&store.Proposal{}).Where("origin = ?",
+		ground.HandoverAbout+row.ID).Order("id DESC").Limit(50).Pluck("id", &v.Left).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	v.Left = words.List(v.Left)
@@ -141,7 +171,13 @@ func (g *Room) handoverView(ctx context.Context, row *store.Handover) (*api.Hand
 
 func (g *Room) handoverTraces(ctx context.Context, id string) ([]store.Trace, error) {
 	var rows []store.Trace
-	err := g.Store.Read(ctx).Omit("entries").Where("rehearsal_id IN (SELECT id FROM rehearsals WHERE about = ?)", ground.HandoverAbout+id).Order("id DESC").Limit(20).Find(&rows).Error
+	err := g.Store.Read(ctx).
+		Omit("entries").
+		Where("rehearsal_id IN (SELECT id FROM rehearsals WHERE about = ?)", ground.HandoverAbout+id).
+		Order("id DESC").
+		Limit(20).
+		Find(&rows).
+		Error
 	return rows, store.Clear(err)
 }
 
@@ -156,7 +192,8 @@ func (g *Room) RevokeHandover(ctx context.Context, who ground.Actor, id string) 
 		if row.RevokedAt != nil {
 			return nil
 		}
-		if err := tx.Model(&store.Handover{}).Where("id = ?", id).Updates(map[string]any{"revoked_at": now, "revoked_by": who.Name}).Error; err != nil {
+		if err := tx.Model(&store.Handover{}).Where("id = ?", id).Updates(map[string]any{"revoked_at": now,
+			"revoked_by": who.Name}).Error; err != nil {
 			return err
 		}
 		return ground.Journal(tx, now, who, "revoked a handover link for", row.Kind, row.ObjectID, id, "", "")

@@ -87,7 +87,14 @@ type HandoverValue struct {
 	Values []string
 }
 
-var errHandoverOver = &api.Problem{Type: "about:blank", Status: http.StatusGone, Title: "This link is over", Code: "handover-over", Detail: "The link was revoked, its time is over, or it was opened in as many browsers as it may be.", Remedy: "Ask whoever gave it to you for another one."}
+var errHandoverOver = &api.Problem{
+	Type:   "about:blank",
+	Status: http.StatusGone,
+	Title:  "This link is over",
+	Code:   "handover-over",
+	Detail: "The link was revoked, its time is over, or it was opened in as many browsers as it may be.",
+	Remedy: "Ask whoever gave it to you for another one.",
+}
 
 // handoverBy finds a link by its token, and the browser's opening of it.
 func (g *Room) handoverBy(ctx context.Context, b signin.Browser, token, cookie string) (*store.Handover, *store.HandoverOpening, error) {
@@ -135,7 +142,15 @@ func (g *Room) OpenHandover(ctx context.Context, b signin.Browser, token, cookie
 		return cookie, err
 	}
 	secret, now := keys.NewSecret(), g.Now().UTC()
-	opening := store.HandoverOpening{ID: store.NewIDAt(now), HandoverID: row.ID, SecretHash: keys.HashSecret(secret), Address: b.Address, Device: words.Clip(b.Device, 400), FirstAt: now, LastAt: now}
+	opening := store.HandoverOpening{
+		ID:         store.NewIDAt(now),
+		HandoverID: row.ID,
+		SecretHash: keys.HashSecret(secret),
+		Address:    b.Address,
+		Device:     words.Clip(b.Device, 400),
+		FirstAt:    now,
+		LastAt:     now,
+	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var n int64
 		if err := tx.Model(&store.HandoverOpening{}).Where("handover_id = ?", row.ID).Count(&n).Error; err != nil {
@@ -147,7 +162,17 @@ func (g *Room) OpenHandover(ctx context.Context, b signin.Browser, token, cookie
 		if err := tx.Create(&opening).Error; err != nil {
 			return err
 		}
-		return ground.Journal(tx, now, ground.Actor{Name: "the other side", From: b.Address}, "opened a handover link for", row.Kind, row.ObjectID, row.ID, "", words.Device(b.Device))
+		return ground.Journal(
+			tx,
+			now,
+			ground.Actor{Name: "the other side", From: b.Address},
+			"opened a handover link for",
+			row.Kind,
+			row.ObjectID,
+			row.ID,
+			"",
+			words.Device(b.Device),
+		)
 	})
 	return opening.ID + "." + secret, err
 }
@@ -198,7 +223,10 @@ func (g *Room) Handover(ctx context.Context, b signin.Browser, token, cookie str
 	}
 	for _, v := range p.Sheet.Values {
 		if v.Kind == "certificate" {
-			p.Certificates = append(p.Certificates, HandoverCertificate{Name: v.Name, File: g.Host() + "-" + config.Slug(v.Name) + ".pem", PEM: v.Value})
+			p.Certificates = append(
+				p.Certificates,
+				HandoverCertificate{Name: v.Name, File: g.Host() + "-" + config.Slug(v.Name) + ".pem", PEM: v.Value},
+			)
 		}
 	}
 	if err := g.handoverLeft(ctx, row, p); err != nil {
@@ -221,11 +249,21 @@ func (g *Room) handoverObject(ctx context.Context, row *store.Handover, p *Hando
 
 func (g *Room) handoverLeft(ctx context.Context, row *store.Handover, p *HandoverPage) error {
 	var rows []store.Proposal
-	if err := g.Store.Read(ctx).Omit("document").Where("origin = ?", ground.HandoverAbout+row.ID).Order("id DESC").Limit(handoverLeft).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Omit("document").Where("origin = ?",
+		ground.HandoverAbout+row.ID).Order("id DESC").Limit(handoverLeft).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for i := range rows {
-		p.Left = append(p.Left, HandoverLeft{At: rows[i].CreatedAt, State: rows[i].State, Remark: rows[i].Remark, Secret: len(rows[i].Secret) > 0, Changes: theirChanges(&rows[i])})
+		p.Left = append(
+			p.Left,
+			HandoverLeft{
+				At:      rows[i].CreatedAt,
+				State:   rows[i].State,
+				Remark:  rows[i].Remark,
+				Secret:  len(rows[i].Secret) > 0,
+				Changes: theirChanges(&rows[i]),
+			},
+		)
 	}
 	return nil
 }
@@ -246,7 +284,8 @@ func theirChanges(row *store.Proposal) []api.Change {
 		into *[]difference.Line
 	}{{row.Before, &before}, {row.Body, &after}} {
 		for _, l := range difference.Flat(read(side.body)) {
-			if ours := l.Field == "name" || strings.HasPrefix(l.Field, "sends ") || l.Field == "subject" || l.Field == "inner address"; !ours {
+			if ours := l.Field == "name" || strings.HasPrefix(l.Field, "sends ") || l.Field == "subject" ||
+				l.Field == "inner address"; !ours {
 				*side.into = append(*side.into, l)
 			}
 		}
@@ -297,8 +336,15 @@ func (p *HandoverPage) wrong(err error) (*HandoverPage, error) {
 	return p, nil
 }
 
-// LeaveHandover reads what the other side leaves: metadata or values, a certificate, who we are there. Unless it is only looked at, it waits as a proposal until somebody of ours has approved it.
-func (g *Room) LeaveHandover(ctx context.Context, b signin.Browser, token, cookie string, l HandoverLeave, look bool) (*HandoverPage, error) {
+// LeaveHandover reads what the other side leaves: metadata or values, a certificate, who we are there. Unless it is
+// only looked at, it waits as a proposal until somebody of ours has approved it.
+func (g *Room) LeaveHandover(
+	ctx context.Context,
+	b signin.Browser,
+	token, cookie string,
+	l HandoverLeave,
+	look bool,
+) (*HandoverPage, error) {
 	row, slug, err := g.opened(ctx, b, token, cookie)
 	if err != nil {
 		return nil, err
@@ -309,7 +355,12 @@ func (g *Room) LeaveHandover(ctx context.Context, b signin.Browser, token, cooki
 	}
 	text, certificate := l.Text, l.Certificate
 	l.ClientID, l.Secret = strings.TrimSpace(l.ClientID), strings.TrimSpace(l.Secret)
-	p.Entered.HandoverLeave = HandoverLeave{Text: words.Clip(text, handoverText), Certificate: words.Clip(certificate, 64<<10), ClientID: words.Clip(l.ClientID, 1000), Remark: words.Clip(strings.TrimSpace(l.Remark), 2000)}
+	p.Entered.HandoverLeave = HandoverLeave{
+		Text:        words.Clip(text, handoverText),
+		Certificate: words.Clip(certificate, 64<<10),
+		ClientID:    words.Clip(l.ClientID, 1000),
+		Remark:      words.Clip(strings.TrimSpace(l.Remark), 2000),
+	}
 	if len(text) > handoverText {
 		p.Wrong = fmt.Sprintf("The text has more than %d KiB.", handoverText>>10)
 		return p, nil
@@ -321,7 +372,15 @@ func (g *Room) LeaveHandover(ctx context.Context, b signin.Browser, token, cooki
 		text, certificate = certificate, ""
 	}
 	in := api.TakeIn{Text: text, Certificate: certificate}
-	proposal := store.Proposal{ID: store.NewIDAt(g.Now()), Kind: row.Kind, Slug: slug, Remark: p.Entered.Remark, By: "the other side of " + p.Name, Origin: ground.HandoverAbout + row.ID, State: changes.ProposalOpen}
+	proposal := store.Proposal{
+		ID:     store.NewIDAt(g.Now()),
+		Kind:   row.Kind,
+		Slug:   slug,
+		Remark: p.Entered.Remark,
+		By:     "the other side of " + p.Name,
+		Origin: ground.HandoverAbout + row.ID,
+		State:  changes.ProposalOpen,
+	}
 	var u *api.Understood
 	var doc []byte
 	switch {
@@ -365,7 +424,8 @@ func (g *Room) LeaveHandover(ctx context.Context, b signin.Browser, token, cooki
 	return p, nil
 }
 
-// whoWeAre puts the client ID that an OpenID provider gave us into what was understood of it, or into what is held where nothing else was left, and looks at the secret.
+// whoWeAre puts the client ID that an OpenID provider gave us into what was understood of it, or into what is held
+// where nothing else was left, and looks at the secret.
 func (g *Room) whoWeAre(ctx context.Context, slug string, l HandoverLeave, u *api.Understood) error {
 	held, err := g.partners.Provider(ctx, slug)
 	if err != nil {
@@ -427,9 +487,15 @@ func (g *Room) handoverTried(ctx context.Context, row *store.Handover, slug stri
 	return err
 }
 
-// tried tells about a sign-in what concerns the other side: how it ended, what it must change, and what came and would go. Nothing else of the trace leaves the house.
+// tried tells about a sign-in what concerns the other side: how it ended, what it must change, and what came and would
+// go. Nothing else of the trace leaves the house.
 func tried(t store.Trace, entries []trace.Entry) HandoverTried {
-	out := HandoverTried{At: t.StartedAt, Reference: t.Reference, Good: t.Outcome == "signed-in" || t.Outcome == "stopped", Going: t.Outcome == "open"}
+	out := HandoverTried{
+		At:        t.StartedAt,
+		Reference: t.Reference,
+		Good:      t.Outcome == "signed-in" || t.Outcome == "stopped",
+		Going:     t.Outcome == "open",
+	}
 	for _, e := range entries {
 		if v := e.Value; v != nil && len(v.Output) > 0 {
 			one := HandoverValue{Name: v.Rule, Values: v.Output}
@@ -447,7 +513,8 @@ func tried(t store.Trace, entries []trace.Entry) HandoverTried {
 	return out
 }
 
-// handoverOrder is the rehearsal that the other side may run: of what it has left, where that still waits, else of what is set.
+// handoverOrder is the rehearsal that the other side may run: of what it has left, where that still waits, else of what
+// is set.
 func (g *Room) handoverOrder(ctx context.Context, row *store.Handover, slug string) (api.NewRehearsal, string, error) {
 	n := api.NewRehearsal{Hours: 1}
 	if row.Kind == "application" {
@@ -466,14 +533,15 @@ func (g *Room) handoverOrder(ctx context.Context, row *store.Handover, slug stri
 		n.Provider = slug
 	}
 	var left store.Proposal
-	if err := g.Store.Read(ctx).Omit("document").Where("origin = ? AND state IN ?", ground.HandoverAbout+row.ID, []string{changes.ProposalOpen, changes.ProposalApproved}).Order("id DESC").Limit(1).Find(&left).Error; err != nil {
+	if err := g.Store.Read(ctx).Omit("document").Where("origin = ? AND state IN ?", ground.HandoverAbout+row.ID,
+		[]string{changes.ProposalOpen, changes.ProposalApproved}).Order("id DESC").Limit(1).Find(&left).Error; err != nil {
 		return n, "", store.Clear(err)
 	}
 	return n, left.ID, nil
 }
 
-// TryHandover begins a rehearsal for the other side's engineer, in her own browser: what was left is not approved yet, so nobody else can be sent into it. It returns what that browser
-// is to keep.
+// TryHandover begins a rehearsal for the other side's engineer, in her own browser: what was left is not approved yet,
+// so nobody else can be sent into it. It returns what that browser is to keep.
 func (g *Room) TryHandover(ctx context.Context, b signin.Browser, token, cookie string) (*signin.Next, string, error) {
 	row, slug, err := g.opened(ctx, b, token, cookie)
 	if err != nil {

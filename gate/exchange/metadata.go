@@ -13,8 +13,9 @@ import (
 	"innergate/gate/watch"
 )
 
-// OurMetadata is our metadata for applications in general (both empty), as the identity provider towards one application, or as the service provider towards
-// one provider. It also returns the IDs of keys that it holds beside the active one.
+// OurMetadata is our metadata for applications in general (both empty), as the identity provider towards one
+// application, or as the service provider towards one provider. It also returns the IDs of keys that it holds beside
+// the active one.
 func (g *Room) OurMetadata(ctx context.Context, side, slug string, signed bool) ([]byte, error) {
 	entity, owner, _, err := g.ourEntity(ctx, side, slug)
 	if err != nil {
@@ -35,12 +36,22 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 	entity := &saml.Entity{EntityID: string(g.IDPEntityID())}
 	owner := ""
 	zero := 0
-	artifact := saml.Endpoint{Service: saml.ServiceArtifact, Binding: saml.BindingSOAP, Location: g.PublicURL + "/saml/idp/artifact", Index: &zero, Default: true}
+	artifact := saml.Endpoint{
+		Service:  saml.ServiceArtifact,
+		Binding:  saml.BindingSOAP,
+		Location: g.PublicURL + "/saml/idp/artifact",
+		Index:    &zero,
+		Default:  true,
+	}
 	idp := func(base string) {
 		role.NameIDFormats = []string{saml.FormatPersistent, saml.FormatTransient, saml.FormatEmail, saml.FormatUnspecified}
 		role.Endpoints = append(role.Endpoints, artifact)
 		for _, b := range []string{saml.BindingRedirect, saml.BindingPost} {
-			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceSSO, Binding: b, Location: base + "/sso"}, saml.Endpoint{Service: saml.ServiceSLO, Binding: b, Location: base + "/slo"})
+			role.Endpoints = append(
+				role.Endpoints,
+				saml.Endpoint{Service: saml.ServiceSSO, Binding: b, Location: base + "/sso"},
+				saml.Endpoint{Service: saml.ServiceSLO, Binding: b, Location: base + "/slo"},
+			)
 		}
 		role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: saml.BindingSOAP, Location: base + "/slo"})
 	}
@@ -80,16 +91,41 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 			role.NameIDFormats = []string{p.SAML.NameIDFormat}
 		}
 		one := 1
-		role.Endpoints = []saml.Endpoint{{Service: saml.ServiceACS, Binding: saml.BindingPost, Location: g.ACSLocation(p.Slug), Index: &zero, Default: p.SAML.ResponseBinding != "HTTP-Artifact"}}
+		role.Endpoints = []saml.Endpoint{
+			{
+				Service:  saml.ServiceACS,
+				Binding:  saml.BindingPost,
+				Location: g.ACSLocation(p.Slug),
+				Index:    &zero,
+				Default:  p.SAML.ResponseBinding != "HTTP-Artifact",
+			},
+		}
 		if len(p.SAML.Artifact) > 0 {
-			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceACS, Binding: saml.BindingArtifact, Location: g.ACSLocation(p.Slug), Index: &one, Default: p.SAML.ResponseBinding == "HTTP-Artifact"})
+			role.Endpoints = append(
+				role.Endpoints,
+				saml.Endpoint{
+					Service:  saml.ServiceACS,
+					Binding:  saml.BindingArtifact,
+					Location: g.ACSLocation(p.Slug),
+					Index:    &one,
+					Default:  p.SAML.ResponseBinding == "HTTP-Artifact",
+				},
+			)
 		}
 		for _, b := range []string{saml.BindingRedirect, saml.BindingPost, saml.BindingSOAP} {
 			role.Endpoints = append(role.Endpoints, saml.Endpoint{Service: saml.ServiceSLO, Binding: b, Location: g.SLOLocation(p.Slug)})
 		}
 		for _, rule := range p.Whole {
 			if len(rule.From) > 0 && rule.From[0] != "NameID" {
-				role.RequestedAttributes = append(role.RequestedAttributes, saml.RequestedAttribute{Name: rule.From[0], NameFormat: sheet.NameFormatOf(rule.From[0]), FriendlyName: rule.Set, Required: rule.Required})
+				role.RequestedAttributes = append(
+					role.RequestedAttributes,
+					saml.RequestedAttribute{
+						Name:         rule.From[0],
+						NameFormat:   sheet.NameFormatOf(rule.From[0]),
+						FriendlyName: rule.Set,
+						Required:     rule.Required,
+					},
+				)
 			}
 		}
 	}
@@ -104,7 +140,8 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 	return entity, owner, signing, nil
 }
 
-// OurKeySet is what applications check our tokens with: the keys that sign, those that come next, and those that have signed lately.
+// OurKeySet is what applications check our tokens with: the keys that sign, those that come next, and those that have
+// signed lately.
 func (g *Room) OurKeySet(ctx context.Context) ([]byte, error) {
 	return g.keyring.WriteKeySet(ctx, "", keys.PurposeTokenRSA, keys.PurposeTokenEC, keys.PurposeTokenEd)
 }

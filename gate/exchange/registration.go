@@ -16,10 +16,14 @@ import (
 	"innergate/store"
 )
 
-// Register takes a client's own metadata (RFC 7591). It needs an API token of an engineer, and makes a draft: nobody signs in to it until somebody has opened it.
+// Register takes a client's own metadata (RFC 7591). It needs an API token of an engineer, and makes a draft: nobody
+// signs in to it until somebody has opened it.
 func (g *Room) Register(ctx context.Context, bearer string, body []byte, from string) *grants.OAuthAnswer {
 	if on, err := g.grants.RegistrationOn(ctx); err != nil || !on {
-		return &grants.OAuthAnswer{Status: http.StatusNotFound, Body: map[string]string{"error": "not_found", "error_description": "Clients can't register themselves here."}}
+		return &grants.OAuthAnswer{
+			Status: http.StatusNotFound,
+			Body:   map[string]string{"error": "not_found", "error_description": "Clients can't register themselves here."},
+		}
 	}
 	who, err := g.console.TokenActor(ctx, bearer, from)
 	if err != nil || !ground.Allows(who.Role, ground.RoleEngineer) {
@@ -35,8 +39,19 @@ func (g *Room) Register(ctx context.Context, bearer string, body []byte, from st
 		return g.registrationRefused(ctx, err)
 	}
 	o := saved.OIDC
-	out := map[string]any{"client_id": o.ClientID, "client_id_issued_at": saved.Created.Unix(), "client_name": saved.Name, "redirect_uris": o.RedirectURIs, "token_endpoint_auth_method": o.Authentication,
-		"grant_types": takein.GrantTypes(o), "response_types": []string{"code"}, "scope": sheet.ScopesText(o.Scopes), "id_token_signed_response_alg": o.Algorithm}
+	out := map[string]any{
+		"client_id":                  o.ClientID,
+		"client_id_issued_at":        saved.Created.Unix(),
+		"client_name":                saved.Name,
+		"redirect_uris":              o.RedirectURIs,
+		"token_endpoint_auth_method": o.Authentication,
+		"grant_types": takein.GrantTypes(
+			o,
+		),
+		"response_types":               []string{"code"},
+		"scope":                        sheet.ScopesText(o.Scopes),
+		"id_token_signed_response_alg": o.Algorithm,
+	}
 	if o.HasSecret() {
 		secret, err := g.partners.NewSecret(ctx, *who, saved.Slug, api.NewSecret{})
 		if err != nil {
@@ -66,5 +81,8 @@ func (g *Room) registrationRefused(ctx context.Context, err error) *grants.OAuth
 		g.Log.ErrorContext(ctx, "a client could not be registered", "error", err)
 		return &grants.OAuthAnswer{Status: http.StatusInternalServerError, Body: map[string]string{"error": "server_error"}}
 	}
-	return &grants.OAuthAnswer{Status: http.StatusBadRequest, Body: map[string]string{"error": code, "error_description": oidc.Printable(text)}}
+	return &grants.OAuthAnswer{
+		Status: http.StatusBadRequest,
+		Body:   map[string]string{"error": code, "error_description": oidc.Printable(text)},
+	}
 }

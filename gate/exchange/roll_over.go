@@ -14,7 +14,8 @@ import (
 	"innergate/store"
 )
 
-// Rollover tells how far the replacement of a key is. At most 200 partners are listed, those without the next certificate first.
+// Rollover tells how far the replacement of a key is. At most 200 partners are listed, those without the next
+// certificate first.
 func (g *Room) Rollover(ctx context.Context, purpose, partner string) (*api.Rollover, error) {
 	if err := keyring.CheckPurpose(purpose, ""); err != nil {
 		return nil, err
@@ -30,7 +31,8 @@ func (g *Room) Rollover(ctx context.Context, purpose, partner string) (*api.Roll
 		}
 	}
 	var rows []store.Key
-	if err := g.Store.Read(ctx).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state <> ?", purpose, owner, keyring.KeyRetired).Order("id").Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state <> ?", purpose, owner,
+		keyring.KeyRetired).Order("id").Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, row := range rows {
@@ -69,7 +71,8 @@ func (g *Room) Rollover(ctx context.Context, purpose, partner string) (*api.Roll
 	return out, err
 }
 
-// keyPartners lists who must have a key's certificate: for signing everybody, for encryption the providers; those with a key of their own excepted.
+// keyPartners lists who must have a key's certificate: for signing everybody, for encryption the providers; those with
+// a key of their own excepted.
 func (g *Room) keyPartners(ctx context.Context, out *api.Rollover, key, purpose, kind, owner string) error {
 	sides := []string{"application", "provider"}
 	if _, token := keyring.TokenUsers[purpose]; token {
@@ -82,12 +85,14 @@ func (g *Room) keyPartners(ctx context.Context, out *api.Rollover, key, purpose,
 		if kind != "" && kind != side {
 			continue
 		}
-		query := "FROM " + side + "s o LEFT JOIN key_holders h ON h.key_id = ? AND h.owner_kind = ? AND h.owner_id = o.id WHERE o.reach NOT IN ('closed', 'draft') AND o.kind = 'saml' AND o.entity_id IS NOT NULL"
+		query := "FROM " + side + "s o LEFT JOIN key_holders h ON h.key_id = ? AND h.owner_kind = ? AND h.owner_id = o.id WHERE " +
+			"o.reach NOT IN ('closed', 'draft') AND o.kind = 'saml' AND o.entity_id IS NOT NULL"
 		args := []any{key, side}
 		if owner != "" {
 			query, args = strings.Replace(query, "NOT IN ('closed', 'draft')", "<> 'closed'", 1)+" AND o.id = ?", append(args, owner)
 		} else {
-			query, args = query+" AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state = ?)", append(args, purpose, keyring.KeyActive)
+			query, args = query+" AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state = ?)",
+				append(args, purpose, keyring.KeyActive)
 		}
 		var counts struct{ All, Have int }
 		if err := g.Store.Read(ctx).Raw("SELECT count(*) AS \"all\", count(h.at) AS have "+query, args...).Scan(&counts).Error; err != nil {
@@ -99,11 +104,22 @@ func (g *Room) keyPartners(ctx context.Context, out *api.Rollover, key, purpose,
 			EntityID                   *string
 			At, LastSignIn             *time.Time
 		}
-		if err := g.Store.Read(ctx).Raw("SELECT o.slug, o.name, o.reach, o.entity_id, o.last_sign_in, h.how, h.by, h.at "+query+" ORDER BY h.at IS NOT NULL, o.name LIMIT 200", args...).Scan(&rows).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT o.slug, o.name, o.reach, o.entity_id, o.last_sign_in, h.how, h.by, h.at "+query+
+			" ORDER BY h.at IS NOT NULL, o.name LIMIT 200", args...).Scan(&rows).Error; err != nil {
 			return store.Clear(err)
 		}
 		for _, r := range rows {
-			out.Partners = append(out.Partners, api.KeyPartner{Reference: api.Reference{Slug: r.Slug, Name: r.Name, Kind: side, Reach: r.Reach}, Has: r.At != nil, How: r.How, By: r.By, At: r.At, LastSignIn: r.LastSignIn})
+			out.Partners = append(
+				out.Partners,
+				api.KeyPartner{
+					Reference:  api.Reference{Slug: r.Slug, Name: r.Name, Kind: side, Reach: r.Reach},
+					Has:        r.At != nil,
+					How:        r.How,
+					By:         r.By,
+					At:         r.At,
+					LastSignIn: r.LastSignIn,
+				},
+			)
 		}
 	}
 	slices.SortStableFunc(out.Partners, func(a, b api.KeyPartner) int {
@@ -118,8 +134,9 @@ func (g *Room) keyPartners(ctx context.Context, out *api.Rollover, key, purpose,
 	return nil
 }
 
-// HandOutMetadata gives our metadata to whoever fetches it from a partner's own address, and remembers that this partner has what is in it. Of the same
-// content only the first and the last time are kept, and strangers can add no more than the partner's own lines.
+// HandOutMetadata gives our metadata to whoever fetches it from a partner's own address, and remembers that this
+// partner has what is in it. Of the same content only the first and the last time are kept, and strangers can add no
+// more than the partner's own lines.
 func (g *Room) HandOutMetadata(ctx context.Context, side, slug string, signed, counts bool, from string) ([]byte, error) {
 	entity, owner, signing, err := g.ourEntity(ctx, side, slug)
 	if err != nil {

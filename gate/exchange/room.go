@@ -32,6 +32,30 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, grants *grants.Room, console *console.Room, signout *signout.Room, configuration *configuration.Room, watch *watch.Room, changes *changes.Room, rehearsal *rehearsal.Room) *Room {
-	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, grants: grants, console: console, signout: signout, configuration: configuration, watch: watch, changes: changes, rehearsal: rehearsal}
+func New(
+	g *ground.Ground,
+	keyring *keyring.Room,
+	partners *partners.Room,
+	traces *traces.Room,
+	grants *grants.Room,
+	console *console.Room,
+	signout *signout.Room,
+	configuration *configuration.Room,
+	watch *watch.Room,
+	changes *changes.Room,
+	rehearsal *rehearsal.Room,
+) *Room {
+	return &Room{
+		Ground:        g,
+		keyring:       keyring,
+		partners:      partners,
+		traces:        traces,
+		grants:        grants,
+		console:       console,
+		signout:       signout,
+		configuration: configuration,
+		watch:         watch,
+		changes:       changes,
+		rehearsal:     rehearsal,
+	}
 }

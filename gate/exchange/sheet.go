@@ -44,28 +44,101 @@ func (g *Room) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 		return nil, ground.Conflict("no-other-side", a.Name+" is a plain link: there is nothing to exchange with its engineer.", "")
 	}
 	base := g.PublicURL + "/saml/idp/" + a.Slug
-	s := &api.ExchangeSheet{Title: "For the engineer of " + a.Name, Role: "We are the identity provider (IdP); " + a.Name + " is the service provider (SP).", Metadata: base + "/metadata"}
+	s := &api.ExchangeSheet{
+		Title:    "For the engineer of " + a.Name,
+		Role:     "We are the identity provider (IdP); " + a.Name + " is the service provider (SP).",
+		Metadata: base + "/metadata",
+	}
 	s.Values = []api.Value{
-		{Name: "IdP entity ID", Hint: "also called issuer, identity provider identifier", Value: string(g.partners.IDPEntity(a)), Kind: "url", Field: "entity"},
-		{Name: "SingleSignOnService (HTTP-Redirect and HTTP-POST)", Hint: "also called SSO URL, login URL, sign-in page address", Value: g.partners.SSOAddress(a), Kind: "url", Field: "sso"},
-		{Name: "Metadata", Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without a hand's turn", Value: s.Metadata, Kind: "url"},
-		{Name: "Start address", Hint: "begins a sign-in as the tile does; for links on other pages", Value: g.StartLocation(a.Slug), Kind: "url"},
+		{
+			Name:  "IdP entity ID",
+			Hint:  "also called issuer, identity provider identifier",
+			Value: string(g.partners.IDPEntity(a)),
+			Kind:  "url",
+			Field: "entity",
+		},
+		{
+			Name:  "SingleSignOnService (HTTP-Redirect and HTTP-POST)",
+			Hint:  "also called SSO URL, login URL, sign-in page address",
+			Value: g.partners.SSOAddress(a),
+			Kind:  "url",
+			Field: "sso",
+		},
+		{
+			Name: "Metadata",
+			Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without " +
+				"a hand's turn",
+			Value: s.Metadata,
+			Kind:  "url",
+		},
+		{
+			Name:  "Start address",
+			Hint:  "begins a sign-in as the tile does; for links on other pages",
+			Value: g.StartLocation(a.Slug),
+			Kind:  "url",
+		},
 	}
 	if a.SAML.DefaultRelayState != "" {
-		s.Values = append(s.Values, api.Value{Name: "Default RelayState", Hint: "what comes with a sign-in that begins here, where no deep link is asked for", Value: a.SAML.DefaultRelayState, Kind: "text"})
+		s.Values = append(
+			s.Values,
+			api.Value{
+				Name:  "Default RelayState",
+				Hint:  "what comes with a sign-in that begins here, where no deep link is asked for",
+				Value: a.SAML.DefaultRelayState,
+				Kind:  "text",
+			},
+		)
 	}
-	s.Values = append(s.Values,
-		api.Value{Name: "SingleLogoutService (HTTP-Redirect, HTTP-POST and SOAP)", Hint: "takes a LogoutRequest; also called SLO URL. Not for a field that wants a plain address", Value: g.partners.SLOAddress(a), Kind: "url", Field: "slo"},
-		api.Value{Name: "Sign-out address", Hint: "a plain address to which people are sent when they have signed out, without any protocol", Value: g.PublicURL + "/sign-out", Kind: "url"},
-		api.Value{Name: "ArtifactResolutionService (SOAP)", Hint: "only for applications that take their answers by artifact", Value: g.PublicURL + "/saml/idp/artifact", Kind: "url", Field: "artifact"},
-		api.Value{Name: "NameID format", Hint: "the form of the identifier that we send", Value: bridge.SubjectFormat(a.Subject.Source, a.Subject.Format), Kind: "text", Field: "format"})
+	s.Values = append(
+		s.Values,
+		api.Value{
+			Name:  "SingleLogoutService (HTTP-Redirect, HTTP-POST and SOAP)",
+			Hint:  "takes a LogoutRequest; also called SLO URL. Not for a field that wants a plain address",
+			Value: g.partners.SLOAddress(a),
+			Kind:  "url",
+			Field: "slo",
+		},
+		api.Value{
+			Name:  "Sign-out address",
+			Hint:  "a plain address to which people are sent when they have signed out, without any protocol",
+			Value: g.PublicURL + "/sign-out",
+			Kind:  "url",
+		},
+		api.Value{
+			Name:  "ArtifactResolutionService (SOAP)",
+			Hint:  "only for applications that take their answers by artifact",
+			Value: g.PublicURL + "/saml/idp/artifact",
+			Kind:  "url",
+			Field: "artifact",
+		},
+		api.Value{
+			Name:  "NameID format",
+			Hint:  "the form of the identifier that we send",
+			Value: bridge.SubjectFormat(a.Subject.Source, a.Subject.Format),
+			Kind:  "text",
+			Field: "format",
+		},
+	)
 	if err := g.sheetCertificates(ctx, s, "application", a.Slug); err != nil {
 		return nil, err
 	}
 	var requested []saml.RequestedAttribute
 	for _, r := range a.Whole {
-		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: r.Set, FriendlyName: r.FriendlyName, NameFormat: r.NameFormat, Required: r.Required, Meaning: sheet.MeaningOf(r), Sample: r.Sample()})
-		requested = append(requested, saml.RequestedAttribute{Name: r.Set, NameFormat: r.NameFormat, FriendlyName: r.FriendlyName, Required: r.Required})
+		s.Attributes = append(
+			s.Attributes,
+			api.SheetAttribute{
+				Name:         r.Set,
+				FriendlyName: r.FriendlyName,
+				NameFormat:   r.NameFormat,
+				Required:     r.Required,
+				Meaning:      sheet.MeaningOf(r),
+				Sample:       r.Sample(),
+			},
+		)
+		requested = append(
+			requested,
+			saml.RequestedAttribute{Name: r.Set, NameFormat: r.NameFormat, FriendlyName: r.FriendlyName, Required: r.Required},
+		)
 	}
 	s.Requested = saml.RequestedAttributesXML(requested)
 	s.Steps = stepsFor(s, a.Steps)
@@ -82,22 +155,82 @@ func (g *Room) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 		return g.openidSheet(ctx, p)
 	}
 	if p.Directory != nil {
-		return nil, ground.Conflict("no-other-side", p.Name+" is the gate's own directory: there is no other side to exchange anything with.", "")
+		return nil, ground.Conflict(
+			"no-other-side",
+			p.Name+" is the gate's own directory: there is no other side to exchange anything with.",
+			"",
+		)
 	}
-	s := &api.ExchangeSheet{Title: "For the engineer of " + p.Name, Role: "We are the service provider (SP); " + p.Name + " is the identity provider (IdP).", Metadata: g.PublicURL + "/saml/sp/" + p.Slug + "/metadata"}
+	s := &api.ExchangeSheet{
+		Title:    "For the engineer of " + p.Name,
+		Role:     "We are the service provider (SP); " + p.Name + " is the identity provider (IdP).",
+		Metadata: g.PublicURL + "/saml/sp/" + p.Slug + "/metadata",
+	}
 	s.Values = []api.Value{
-		{Name: "SP entity ID", Hint: "also called audience, relying party identifier, realm", Value: string(g.partners.SPEntity(p)), Kind: "url", Field: "entity"},
-		{Name: "AssertionConsumerService (HTTP-POST)", Hint: "also called ACS URL, return address, assertion endpoint, recipient", Value: g.ACSLocation(p.Slug), Kind: "url", Field: "acs"},
-		{Name: "Metadata", Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without a hand's turn", Value: s.Metadata, Kind: "url"},
+		{
+			Name:  "SP entity ID",
+			Hint:  "also called audience, relying party identifier, realm",
+			Value: string(g.partners.SPEntity(p)),
+			Kind:  "url",
+			Field: "entity",
+		},
+		{
+			Name:  "AssertionConsumerService (HTTP-POST)",
+			Hint:  "also called ACS URL, return address, assertion endpoint, recipient",
+			Value: g.ACSLocation(p.Slug),
+			Kind:  "url",
+			Field: "acs",
+		},
+		{
+			Name: "Metadata",
+			Hint: "everything on this page as one file; a partner that fetches it again by itself takes part in key changes without " +
+				"a hand's turn",
+			Value: s.Metadata,
+			Kind:  "url",
+		},
 	}
-	s.Values = append(s.Values, api.Value{Name: "SingleLogoutService (HTTP-Redirect, HTTP-POST and SOAP)", Hint: "takes a LogoutRequest when somebody signs out at the provider; also called SLO URL, single logout address", Value: g.SLOLocation(p.Slug), Kind: "url", Field: "slo"})
+	s.Values = append(
+		s.Values,
+		api.Value{
+			Name:  "SingleLogoutService (HTTP-Redirect, HTTP-POST and SOAP)",
+			Hint:  "takes a LogoutRequest when somebody signs out at the provider; also called SLO URL, single logout address",
+			Value: g.SLOLocation(p.Slug),
+			Kind:  "url",
+			Field: "slo",
+		},
+	)
 	if p.SAML.NameIDFormat != "" {
-		s.Values = append(s.Values, api.Value{Name: "NameID format", Hint: "the form of the identifier that we ask for", Value: p.SAML.NameIDFormat, Kind: "text", Field: "format"})
+		s.Values = append(
+			s.Values,
+			api.Value{
+				Name:  "NameID format",
+				Hint:  "the form of the identifier that we ask for",
+				Value: p.SAML.NameIDFormat,
+				Kind:  "text",
+				Field: "format",
+			},
+		)
 	}
 	if p.SAML.AllowUnsolicited {
-		s.Values = append(s.Values, api.Value{Name: "RelayState", Hint: "for sign-ins that begin at the provider: the start address of the application that is wanted", Value: g.PublicURL + "/start/…", Kind: "text"})
+		s.Values = append(
+			s.Values,
+			api.Value{
+				Name:  "RelayState",
+				Hint:  "for sign-ins that begin at the provider: the start address of the application that is wanted",
+				Value: g.PublicURL + "/start/…",
+				Kind:  "text",
+			},
+		)
 	}
-	s.Values = append(s.Values, api.Value{Name: "Sign-out address", Hint: "a plain address to which people are sent when they have signed out, without any protocol", Value: g.PublicURL + "/sign-out", Kind: "url"})
+	s.Values = append(
+		s.Values,
+		api.Value{
+			Name:  "Sign-out address",
+			Hint:  "a plain address to which people are sent when they have signed out, without any protocol",
+			Value: g.PublicURL + "/sign-out",
+			Kind:  "url",
+		},
+	)
 	if err := g.sheetCertificates(ctx, s, "provider", p.Slug); err != nil {
 		return nil, err
 	}
@@ -111,9 +244,22 @@ func (g *Room) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 		if len(r.From) > 1 {
 			meaning += ", or as " + strings.Join(r.From[1:], ", ")
 		}
-		s.Attributes = append(s.Attributes, api.SheetAttribute{Name: name, FriendlyName: r.Set, NameFormat: sheet.NameFormatOf(name), Required: r.Required, Meaning: meaning, Sample: profile.First(r.Set)})
+		s.Attributes = append(
+			s.Attributes,
+			api.SheetAttribute{
+				Name:         name,
+				FriendlyName: r.Set,
+				NameFormat:   sheet.NameFormatOf(name),
+				Required:     r.Required,
+				Meaning:      meaning,
+				Sample:       profile.First(r.Set),
+			},
+		)
 		if name != "NameID" {
-			requested = append(requested, saml.RequestedAttribute{Name: name, NameFormat: sheet.NameFormatOf(name), FriendlyName: r.Set, Required: r.Required})
+			requested = append(
+				requested,
+				saml.RequestedAttribute{Name: name, NameFormat: sheet.NameFormatOf(name), FriendlyName: r.Set, Required: r.Required},
+			)
 		}
 	}
 	s.Requested = saml.RequestedAttributesXML(requested)
@@ -128,10 +274,28 @@ func (g *Room) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side
 		return err
 	}
 	add := func(name, hint string, cert *x509.Certificate, field string) {
-		s.Values = append(s.Values,
-			api.Value{Name: name, Hint: hint, Value: strings.TrimSpace(string(keys.EncodeCertificate(cert.Raw))), Kind: "certificate", Field: field},
-			api.Value{Name: name + ", fingerprint (SHA-256)", Hint: "also called thumbprint; ends " + cert.NotAfter.UTC().Format("2006-01-02"), Value: keys.Fingerprint(cert.Raw), Kind: "fingerprint"},
-			api.Value{Name: name + ", fingerprint (SHA-1)", Hint: "only where a form still asks for it", Value: keys.FingerprintSHA1(cert.Raw), Kind: "fingerprint"})
+		s.Values = append(
+			s.Values,
+			api.Value{
+				Name:  name,
+				Hint:  hint,
+				Value: strings.TrimSpace(string(keys.EncodeCertificate(cert.Raw))),
+				Kind:  "certificate",
+				Field: field,
+			},
+			api.Value{
+				Name:  name + ", fingerprint (SHA-256)",
+				Hint:  "also called thumbprint; ends " + cert.NotAfter.UTC().Format("2006-01-02"),
+				Value: keys.Fingerprint(cert.Raw),
+				Kind:  "fingerprint",
+			},
+			api.Value{
+				Name:  name + ", fingerprint (SHA-1)",
+				Hint:  "only where a form still asks for it",
+				Value: keys.FingerprintSHA1(cert.Raw),
+				Kind:  "fingerprint",
+			},
+		)
 	}
 	rings := []struct {
 		name, hint string
@@ -152,7 +316,12 @@ func (g *Room) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side
 		for _, id := range r.ring.Holders {
 			for i := range r.ring.IDs {
 				if r.ring.IDs[i] == id {
-					add(r.name+" (next)", "the one that will replace it: hold both until we have changed over", r.ring.Certs[i], "certificate")
+					add(
+						r.name+" (next)",
+						"the one that will replace it: hold both until we have changed over",
+						r.ring.Certs[i],
+						"certificate",
+					)
 				}
 			}
 		}
@@ -160,8 +329,17 @@ func (g *Room) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side
 			if id := r.ring.IDs[i]; i == 0 || len(r.ring.Holders) > 0 && slices.Contains(r.ring.Holders, id) {
 				name := map[bool]string{true: "", false: ", next"}[i == 0]
 				for _, form := range []string{"pem", "der"} {
-					s.Downloads = append(s.Downloads, api.Download{Name: r.name + name + ", " + strings.ToUpper(form), Hint: map[string]string{"pem": "text", "der": "binary, as .cer"}[form],
-						URL: g.PublicURL + "/api/v1/keys/" + id + "/certificate?form=" + form, File: g.Host() + "-" + strings.ToLower(strings.Fields(r.name)[0]) + map[string]string{"pem": ".pem", "der": ".cer"}[form]})
+					s.Downloads = append(
+						s.Downloads,
+						api.Download{
+							Name: r.name + name + ", " + strings.ToUpper(form),
+							Hint: map[string]string{"pem": "text", "der": "binary, as .cer"}[form],
+							URL:  g.PublicURL + "/api/v1/keys/" + id + "/certificate?form=" + form,
+							File: g.Host() + "-" + strings.ToLower(
+								strings.Fields(r.name)[0],
+							) + map[string]string{"pem": ".pem", "der": ".cer"}[form],
+						},
+					)
 				}
 			}
 		}
@@ -177,7 +355,12 @@ func (g *Room) finishSheet(ctx context.Context, s *api.ExchangeSheet, attributes
 	role := map[string]string{"application": "idp", "provider": "sp"}[kind]
 	s.Downloads = append([]api.Download{
 		{Name: "Metadata", Hint: "XML", URL: s.Metadata, File: "inner-gate-" + role + "-" + slug + ".xml"},
-		{Name: "Metadata, signed", Hint: "XML, with our signature", URL: s.Metadata + "?signed=1", File: "inner-gate-" + role + "-" + slug + "-signed.xml"},
+		{
+			Name: "Metadata, signed",
+			Hint: "XML, with our signature",
+			URL:  s.Metadata + "?signed=1",
+			File: "inner-gate-" + role + "-" + slug + "-signed.xml",
+		},
 	}, s.Downloads...)
 	s.Markdown = sheetText(s, attributes)
 	entity, _, _, err := g.ourEntity(ctx, kind, slug)
@@ -208,9 +391,21 @@ func sheetText(s *api.ExchangeSheet, attributes string) string {
 	}
 	if len(s.Attributes) > 0 {
 		cell := func(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
-		fmt.Fprintf(&b, "## %s\n\n| attribute | name format | mandatory | meaning | sample |\n| --- | --- | --- | --- | --- |\n", attributes)
+		fmt.Fprintf(
+			&b,
+			"## %s\n\n| attribute | name format | mandatory | meaning | sample |\n| --- | --- | --- | --- | --- |\n",
+			attributes,
+		)
 		for _, a := range s.Attributes {
-			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", cell(a.Name), a.NameFormat, map[bool]string{true: "yes", false: "no"}[a.Required], cell(a.Meaning), cell(a.Sample))
+			fmt.Fprintf(
+				&b,
+				"| `%s` | %s | %s | %s | %s |\n",
+				cell(a.Name),
+				a.NameFormat,
+				map[bool]string{true: "yes", false: "no"}[a.Required],
+				cell(a.Meaning),
+				cell(a.Sample),
+			)
 		}
 		if s.Requested != "" {
 			fmt.Fprintf(&b, "\nThe same as metadata elements:\n\n```xml\n%s```\n", s.Requested)
@@ -242,12 +437,14 @@ func (g *Room) NoteSheet(ctx context.Context, who ground.Actor, kind, slug strin
 
 const handOutEvery = time.Minute
 
-// noteHandOut remembers what was handed out. The same content to the same side is one line that is counted, at most once a minute.
+// noteHandOut remembers what was handed out. The same content to the same side is one line that is counted, at most
+// once a minute.
 func (g *Room) noteHandOut(ctx context.Context, kind, owner, what, facts, by string, holders []string) error {
 	sum := sha256.Sum256([]byte(what + facts))
 	hash, now := hex.EncodeToString(sum[:]), g.Now().UTC()
 	var old store.HandOut
-	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ? AND hash = ?", kind, owner, hash).Limit(1).Find(&old).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ? AND hash = ?", kind, owner,
+		hash).Limit(1).Find(&old).Error; err != nil {
 		return store.Clear(err)
 	}
 	if old.ID != "" && now.Sub(old.LastAt) < handOutEvery && what == "metadata" && g.allHeld(ctx, kind, owner, holders) {
@@ -255,10 +452,12 @@ func (g *Room) noteHandOut(ctx context.Context, kind, owner, what, facts, by str
 	}
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if old.ID != "" {
-			if err := tx.Model(&store.HandOut{}).Where("id = ?", old.ID).Updates(map[string]any{"last_at": now, "count": gorm.Expr("count + 1"), "by": by}).Error; err != nil {
+			if err := tx.Model(&store.HandOut{}).Where("id = ?", old.ID).Updates(map[string]any{"last_at": now,
+				"count": gorm.Expr("count + 1"), "by": by}).Error; err != nil {
 				return err
 			}
-		} else if err := tx.Create(&store.HandOut{ID: store.NewID(), OwnerKind: kind, OwnerID: owner, What: what, Hash: hash, Body: facts, By: by, FirstAt: now, LastAt: now, Count: 1}).Error; err != nil {
+		} else if err := tx.Create(&store.HandOut{ID: store.NewID(), OwnerKind: kind, OwnerID: owner, What: what, Hash: hash, Body: facts,
+			By: by, FirstAt: now, LastAt: now, Count: 1}).Error; err != nil {
 			return err
 		}
 		for _, key := range holders {
@@ -267,7 +466,14 @@ func (g *Room) noteHandOut(ctx context.Context, kind, owner, what, facts, by str
 			}
 		}
 		// What was handed out keeps its last hundred contents.
-		return tx.Exec("DELETE FROM hand_outs WHERE owner_kind = ? AND owner_id = ? AND id NOT IN (SELECT id FROM hand_outs WHERE owner_kind = ? AND owner_id = ? ORDER BY last_at DESC LIMIT 100)", kind, owner, kind, owner).Error
+		return tx.Exec(
+			"DELETE FROM hand_outs WHERE owner_kind = ? AND owner_id = ? AND id NOT IN (SELECT id FROM hand_outs WHERE owner_kind = ? "+
+				"AND owner_id = ? ORDER BY last_at DESC LIMIT 100)",
+			kind,
+			owner,
+			kind,
+			owner,
+		).Error
 	})
 	return err
 }
@@ -277,14 +483,19 @@ func (g *Room) allHeld(ctx context.Context, kind, owner string, holders []string
 		return true
 	}
 	var n int64
-	err := g.Store.Read(ctx).Model(&store.KeyHolder{}).Where("owner_kind = ? AND owner_id = ? AND key_id IN ?", kind, owner, holders).Count(&n).Error
+	err := g.Store.Read(ctx).
+		Model(&store.KeyHolder{}).
+		Where("owner_kind = ? AND owner_id = ? AND key_id IN ?", kind, owner, holders).
+		Count(&n).
+		Error
 	return err == nil && int(n) == len(holders)
 }
 
 // handOuts lists what a partner's side was given, the newest first, with what of it no longer holds.
 func (g *Room) handOuts(ctx context.Context, kind, id string, now []sheet.Fact) ([]api.HandedOut, error) {
 	var rows []store.HandOut
-	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind, id).Order("last_at DESC").Limit(20).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind,
+		id).Order("last_at DESC").Limit(20).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := []api.HandedOut{}
@@ -301,7 +512,18 @@ func (g *Room) handOuts(ctx context.Context, kind, id string, now []sheet.Fact) 
 			after = append(after, difference.Line{Field: f.Name, Value: f.Value})
 		}
 		differences := ground.Changes(before, after)
-		out = append(out, api.HandedOut{What: row.What, By: row.By, First: row.FirstAt, Last: row.LastAt, Count: row.Count, Current: len(differences) == 0, Differences: differences})
+		out = append(
+			out,
+			api.HandedOut{
+				What:        row.What,
+				By:          row.By,
+				First:       row.FirstAt,
+				Last:        row.LastAt,
+				Count:       row.Count,
+				Current:     len(differences) == 0,
+				Differences: differences,
+			},
+		)
 	}
 	return out, nil
 }
@@ -330,7 +552,11 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 		}
 	}
 	if len(theirs) == 0 {
-		return nil, ground.BadRequest("nothing-given", "There is nothing to compare.", "Paste what the other side's form shows: labels and values, or the values alone.")
+		return nil, ground.BadRequest(
+			"nothing-given",
+			"There is nothing to compare.",
+			"Paste what the other side's form shows: labels and values, or the values alone.",
+		)
 	}
 	out := &api.ComparedSheet{Values: []api.ComparedValue{}, Absent: []string{}, Equal: true}
 	used := map[string]bool{}
@@ -354,17 +580,27 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 		used[ours.Name] = true
 	}
 	for _, v := range s.Values {
-		if (slices.Contains([]string{"entity", "sso", "acs", "issuer", "client-id", "redirect"}, v.Field) || v.Field == "certificate" && !strings.Contains(v.Name, "Encryption")) && !used[v.Name] && !(v.Field == "certificate" && used[v.Name+", fingerprint (SHA-256)"]) {
+		if (slices.Contains([]string{"entity", "sso", "acs", "issuer", "client-id", "redirect"}, v.Field) ||
+			v.Field == "certificate" && !strings.Contains(v.Name, "Encryption")) &&
+			!used[v.Name] &&
+			!(v.Field == "certificate" && used[v.Name+", fingerprint (SHA-256)"]) {
 			out.Absent = append(out.Absent, v.Name)
 		}
 	}
 	if len(out.Values) == 0 {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "nothing-recognised", "Nothing was recognised", "No value in the text looks like one of ours.", "Paste the values with their labels, such as \"Entity ID: https://…\".")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"nothing-recognised",
+			"Nothing was recognised",
+			"No value in the text looks like one of ours.",
+			"Paste the values with their labels, such as \"Entity ID: https://…\".",
+		)
 	}
 	return out, nil
 }
 
-// nearestValue finds which value of ours one of theirs should be: by what its label means, by its kind, else by likeness.
+// nearestValue finds which value of ours one of theirs should be: by what its label means, by its kind, else by
+// likeness.
 func nearestValue(values []api.Value, t saml.Labelled, meaning func(string) string) *api.Value {
 	pick := func(fits func(v *api.Value) bool) *api.Value {
 		var best *api.Value

@@ -17,15 +17,17 @@ import (
 	"time"
 )
 
-// Fetcher makes every request to an address that a partner supplied. It limits time and size, follows few redirects, and looks at the address at the
-// moment of dialling, so that neither a redirect nor a second DNS answer leads to a private network.
+// Fetcher makes every request to an address that a partner supplied. It limits time and size, follows few redirects,
+// and looks at the address at the moment of dialling, so that neither a redirect nor a second DNS answer leads to a
+// private network.
 type Fetcher struct {
 	// AllowPrivate lets it reach private, loopback and link-local addresses.
 	AllowPrivate bool
 	// MaxBytes bounds what is read, default 16 MiB.
 	MaxBytes int64
 	Timeout  time.Duration // default 15 s
-	// Transport, if set, takes the place of the fetcher's own, and with it of the check of addresses: for a demo whose host names lead to this machine.
+	// Transport, if set, takes the place of the fetcher's own, and with it of the check of addresses: for a demo whose
+	// host names lead to this machine.
 	Transport http.RoundTripper
 
 	once sync.Once
@@ -47,7 +49,9 @@ func (f *Fetcher) control(network, address string, _ syscall.RawConn) error {
 		return ErrPrivate
 	}
 	ip := ap.Addr().Unmap()
-	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || sharedNet.Contains(ip) || translated.Contains(ip) || benchmark.Contains(ip) {
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || sharedNet.Contains(ip) ||
+		translated.Contains(ip) ||
+		benchmark.Contains(ip) {
 		return ErrPrivate
 	}
 	return nil
@@ -66,7 +70,8 @@ type Want struct {
 	ETag, LastModified string
 	// To takes the body as it comes; without it the body is in the answer.
 	To io.Writer
-	// MaxBytes and Timeout, if set, take the place of the fetcher's own. Stall ends a transfer of which nothing came for so long, default 20 s.
+	// MaxBytes and Timeout, if set, take the place of the fetcher's own. Stall ends a transfer of which nothing came
+	// for so long, default 20 s.
 	MaxBytes int64
 	Timeout  time.Duration
 	Stall    time.Duration
@@ -141,7 +146,9 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	if w.Head {
 		request.Method = http.MethodHead
 	}
-	for name, value := range map[string]string{"Accept": "application/samlmetadata+xml, application/xml;q=0.9, application/json;q=0.8, */*;q=0.1", "User-Agent": "InnerGate", "If-None-Match": w.ETag, "If-Modified-Since": w.LastModified, "Content-Type": w.ContentType} {
+	for name, value := range map[string]string{"Accept": "application/samlmetadata+xml, application/xml;q=0.9, " +
+		"application/json;q=0.8, */*;q=0.1", "User-Agent": "InnerGate", "If-None-Match": w.ETag, "If-Modified-Since": w.LastModified,
+		"Content-Type": w.ContentType} {
 		if value != "" {
 			request.Header.Set(name, value)
 		}
@@ -158,7 +165,12 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 		return nil, &FetchError{fetchReason(w.URL, err)}
 	}
 	defer answer.Body.Close()
-	got := &Got{Status: answer.StatusCode, ETag: answer.Header.Get("ETag"), LastModified: answer.Header.Get("Last-Modified"), ContentType: answer.Header.Get("Content-Type")}
+	got := &Got{
+		Status:       answer.StatusCode,
+		ETag:         answer.Header.Get("ETag"),
+		LastModified: answer.Header.Get("Last-Modified"),
+		ContentType:  answer.Header.Get("Content-Type"),
+	}
 	got.Date, _ = http.ParseTime(answer.Header.Get("Date"))
 	if answer.TLS != nil && len(answer.TLS.PeerCertificates) > 0 {
 		got.Certificate = answer.TLS.PeerCertificates[0]
@@ -202,7 +214,8 @@ func (f *Fetcher) client(direct bool) *http.Client {
 		}
 		f.Transport = &http.Transport{
 			DialContext:         (&net.Dialer{Timeout: 5 * time.Second, Control: f.control}).DialContext,
-			TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true,
+			TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10,
+			DisableKeepAlives: true,
 		}
 	})
 	return &http.Client{Transport: f.Transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
@@ -246,7 +259,10 @@ func fetchReason(address string, err error) string {
 	var dns *net.DNSError
 	switch {
 	case errors.Is(err, ErrPrivate):
-		return fmt.Sprintf("%s lies in a private network, which the gate does not fetch from unless it is started with --allow-private-addresses", address)
+		return fmt.Sprintf(
+			"%s lies in a private network, which the gate does not fetch from unless it is started with --allow-private-addresses",
+			address,
+		)
 	case errors.Is(err, context.DeadlineExceeded):
 		return fmt.Sprintf("%s did not answer in time", address)
 	case errors.As(err, &dns):

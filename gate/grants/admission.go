@@ -7,8 +7,8 @@ import (
 	"innergate/gate/partners"
 )
 
-// unassigned says whether a grant's person may not use the application any more, because every assignment was taken away. A rehearsal writes no memberships, so there
-// it can't be told.
+// unassigned says whether a grant's person may not use the application any more, because every assignment was taken
+// away. A rehearsal writes no memberships, so there it can't be told.
 func (g *Room) unassigned(ctx context.Context, h *HeldGrant) (string, error) {
 	if why, err := g.outOfCircle(ctx, h); why != "" || err != nil {
 		return why, err
@@ -50,7 +50,8 @@ func (g *Room) outOfCircle(ctx context.Context, h *HeldGrant) (string, error) {
 		if one.reach != access.InCircle {
 			continue
 		}
-		// A call of the back channel comes from the application's network, not the person's: who is in by network stays in.
+		// A call of the back channel comes from the application's network, not the person's: who is in by network stays
+		// in.
 		if verdict, why := one.circle.Holds(who, one.slug); verdict == access.Outside && len(one.circle.Networks) == 0 {
 			return "the person is not in the circle any more: " + why, nil
 		}

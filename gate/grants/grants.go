@@ -38,7 +38,8 @@ type GrantBody struct {
 	ACR             string     `json:"acr,omitempty"`
 	AMR             []string   `json:"amr,omitempty"`
 	Profile         claims.Bag `json:"profile,omitempty"`
-	// Came is what the provider said, where somebody comes in to the gate itself; Session is what of the profile is for this sign-in only.
+	// Came is what the provider said, where somebody comes in to the gate itself; Session is what of the profile is for
+	// this sign-in only.
 	Came           claims.Bag `json:"came,omitempty"`
 	Session        claims.Bag `json:"session,omitempty"`
 	Shown          string     `json:"shown,omitempty"`
@@ -77,17 +78,22 @@ type heldToken struct {
 	used          bool
 }
 
-// What every call with a token or code reads. The driver's work grows with the number of columns, so all but the large ones travel as one, with a separator that none
-// of them holds. Other tables are read by subqueries: a join with a bound parameter is planned anew at each run, which takes four times as
-// long as reading the rows.
+// What every call with a token or code reads. The driver's work grows with the number of columns, so all but the large
+// ones travel as one, with a separator that none of them holds. Other tables are read by subqueries: a join with a
+// bound parameter is planned anew at each run, which takes four times as long as reading the rows.
 const (
-	grantFields = "g.id || x'1f' || g.application_id || x'1f' || g.provider_id || x'1f' || g.person_id || x'1f' || g.expires_at || x'1f' || (g.offline + 2 * g.rehearsal + 4 * (g.ended_at IS NOT NULL) + 8 * coalesce((SELECT p.active FROM people p WHERE p.id = g.person_id), 0))"
-	grantFrom   = " g.sealed, coalesce((SELECT p.profile FROM people p WHERE p.id = g.person_id), '') FROM grants g WHERE "
-	codeQuery   = "SELECT " + grantFields + " || x'1f' || g.code_ends || x'1f' || (g.code_used_at IS NOT NULL)," + grantFrom + "g.code_hash = ?"
-	idQuery     = "SELECT " + grantFields + "," + grantFrom + "g.id = ?"
-	ofToken     = " FROM grants g WHERE g.id = t.grant_id)"
-	tokenQuery  = "SELECT (SELECT " + grantFields + ofToken + " || x'1f' || t.kind || x'1f' || t.scope || x'1f' || t.created_at || x'1f' || t.expires_at || x'1f' || (t.used_at IS NOT NULL)," +
-		" (SELECT g.sealed" + ofToken + ", coalesce((SELECT p.profile FROM people p WHERE p.id = (SELECT g.person_id" + ofToken + "), '') FROM tokens t WHERE t.hash = ?"
+	grantFields = "g.id || x'1f' || g.application_id || x'1f' || g.provider_id || x'1f' || g.person_id || x'1f' || g.expires_at || " +
+		"x'1f' || (g.offline + 2 * g.rehearsal + 4 * (g.ended_at IS NOT NULL) + 8 * coalesce((SELECT p.active FROM people p WHERE " +
+		"p.id = g.person_id), 0))"
+	grantFrom = " g.sealed, coalesce((SELECT p.profile FROM people p WHERE p.id = g.person_id), '') FROM grants g WHERE "
+	codeQuery = "SELECT " + grantFields + " || x'1f' || g.code_ends || x'1f' || (g.code_used_at IS NOT NULL)," + grantFrom +
+		"g.code_hash = ?"
+	idQuery    = "SELECT " + grantFields + "," + grantFrom + "g.id = ?"
+	ofToken    = " FROM grants g WHERE g.id = t.grant_id)"
+	tokenQuery = "SELECT (SELECT " + grantFields + ofToken +
+		" || x'1f' || t.kind || x'1f' || t.scope || x'1f' || t.created_at || x'1f' || t.expires_at || x'1f' || (t.used_at IS NOT NULL)," +
+		" (SELECT g.sealed" + ofToken + ", coalesce((SELECT p.profile FROM people p WHERE p.id = (SELECT g.person_id" + ofToken +
+		"), '') FROM tokens t WHERE t.hash = ?"
 )
 
 // instant reads a time as the database keeps it.
@@ -100,7 +106,8 @@ func instant(text string) time.Time {
 	return time.Time{} // over, whatever it is
 }
 
-// scanGrant reads a row of one of these queries. Without a row it returns nil; more are the fields behind the grant's own.
+// scanGrant reads a row of one of these queries. Without a row it returns nil; more are the fields behind the grant's
+// own.
 func (g *Room) scanGrant(ctx context.Context, row *sql.Row) (h *HeldGrant, more []string, err error) {
 	h = &HeldGrant{}
 	var packed sql.NullString
@@ -159,11 +166,18 @@ func (g *Room) TokenBy(ctx context.Context, value string) (*heldToken, error) {
 	if err != nil || h == nil || len(more) != 5 {
 		return nil, err
 	}
-	return &heldToken{HeldGrant: h, Kind: more[0], scope: more[1], created: instant(more[2]), Ends: instant(more[3]), used: more[4] == "1"}, nil
+	return &heldToken{
+		HeldGrant: h,
+		Kind:      more[0],
+		scope:     more[1],
+		created:   instant(more[2]),
+		Ends:      instant(more[3]),
+		used:      more[4] == "1",
+	}, nil
 }
 
-// Over says why a grant no longer counts, or nothing. What was true at the sign-in is asked again: the person, the application, the provider, and that the one still
-// serves the other.
+// Over says why a grant no longer counts, or nothing. What was true at the sign-in is asked again: the person, the
+// application, the provider, and that the one still serves the other.
 func (g *Room) Over(h *HeldGrant) string {
 	now := g.Now()
 	switch {
@@ -188,8 +202,28 @@ func (g *Room) Over(h *HeldGrant) string {
 }
 
 func InsertGrant(tx *gorm.DB, g *store.Grant) error {
-	_, err := store.Exec(tx, "INSERT INTO grants (id, application_id, provider_id, provider_subject, provider_session, session_id, person_id, subject, trace_id, sealed, code_hash, code_ends, offline, rehearsal, created_at, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
-		g.ID, g.ApplicationID, g.ProviderID, g.ProviderSubject, g.ProviderSession, g.SessionID, g.PersonID, g.Subject, g.TraceID, g.Sealed, g.CodeHash, g.CodeEnds, g.Offline, g.Rehearsal, g.CreatedAt, g.ExpiresAt)
+	_, err := store.Exec(
+		tx,
+		"INSERT INTO grants (id, application_id, provider_id, provider_subject, provider_session, session_id, person_id, subject, "+
+			"trace_id, sealed, code_hash, code_ends, offline, rehearsal, created_at, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, "+
+			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
+		g.ID,
+		g.ApplicationID,
+		g.ProviderID,
+		g.ProviderSubject,
+		g.ProviderSession,
+		g.SessionID,
+		g.PersonID,
+		g.Subject,
+		g.TraceID,
+		g.Sealed,
+		g.CodeHash,
+		g.CodeEnds,
+		g.Offline,
+		g.Rehearsal,
+		g.CreatedAt,
+		g.ExpiresAt,
+	)
 	return err
 }
 
@@ -199,7 +233,8 @@ func EndGrant(tx *gorm.DB, id, why string, now time.Time) error {
 	return err
 }
 
-// profileOf is what the application's mapping sees of a grant's person now. For a rehearsal, and where nobody is stored, it is what it was at the sign-in.
+// profileOf is what the application's mapping sees of a grant's person now. For a rehearsal, and where nobody is
+// stored, it is what it was at the sign-in.
 func (g *Room) profileOf(ctx context.Context, h *HeldGrant) (claims.Bag, error) {
 	if h.profile == "" {
 		return h.Body.Profile, nil
@@ -225,8 +260,8 @@ func (g *Room) profileOf(ctx context.Context, h *HeldGrant) (claims.Bag, error) 
 	return people.Outbound(profile, groups, kind, h.App.Policy.Roles(assigned)), nil
 }
 
-// Place is where claims go: the ID token or UserInfo, with the scopes that were granted and the claims that were asked for by name. Only where a rule or a
-// name says so does a sparing place get anything.
+// Place is where claims go: the ID token or UserInfo, with the scopes that were granted and the claims that were asked
+// for by name. Only where a rule or a name says so does a sparing place get anything.
 type Place struct {
 	Name          string
 	Scopes, Named []string
@@ -266,7 +301,9 @@ func (g *Room) claimsOf(ctx context.Context, h *HeldGrant, to Place, rec *trace.
 	}
 	object, left := oidc.Object(values)
 	for _, name := range left {
-		rec.Decide(trace.Decision{About: "claim", Result: name + " left out", By: "it is the protocol's own, or its value has the wrong form"})
+		rec.Decide(
+			trace.Decision{About: "claim", Result: name + " left out", By: "it is the protocol's own, or its value has the wrong form"},
+		)
 	}
 	return object, nil
 }

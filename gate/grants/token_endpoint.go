@@ -67,7 +67,14 @@ func (g *Room) NewExchange(name, authorization, raw, from string) *Exchange {
 		scheme, _, _ := strings.Cut(authorization, " ")
 		shown = "Authorization: " + words.Clip(scheme, 20) + " (not shown)\n\n" + shown
 	}
-	x.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: name, Binding: "POST", Address: g.PublicURL + "/oidc/" + name, Raw: shown})
+	x.Rec.Message(trace.Message{
+		From:    trace.Application,
+		To:      trace.Gate,
+		Name:    name,
+		Binding: "POST",
+		Address: g.PublicURL + "/oidc/" + name,
+		Raw:     shown,
+	})
 	return x
 }
 
@@ -84,7 +91,10 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 	e := f.Explain()
 	answer := &OAuthAnswer{Status: http.StatusBadRequest}
 	code := cmp.Or(e.OAuth, "invalid_request")
-	proof := strings.HasPrefix(f.Code, "oidc.proof") && f.Code != "oidc.proof-several" && f.Code != "oidc.proof-unreadable" || strings.HasPrefix(f.Code, "jwt.") || f.Code == "oidc.client-unknown" || f.Code == "oidc.keys-unreachable"
+	proof := strings.HasPrefix(f.Code, "oidc.proof") && f.Code != "oidc.proof-several" && f.Code != "oidc.proof-unreadable" ||
+		strings.HasPrefix(f.Code, "jwt.") ||
+		f.Code == "oidc.client-unknown" ||
+		f.Code == "oidc.keys-unreachable"
 	if x.Name == LogoutEndpoint {
 		proof, code = false, "invalid_request"
 	}
@@ -101,7 +111,13 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 	if f.Code == "oidc.device-pending" || f.Code == "oidc.device-slow" {
 		return answer
 	}
-	x.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: x.Name + " refused", Binding: "POST", Raw: ground.MustJSON(answer.Body)})
+	x.Rec.Message(trace.Message{
+		From:    trace.Gate,
+		To:      trace.Application,
+		Name:    x.Name + " refused",
+		Binding: "POST",
+		Raw:     ground.MustJSON(answer.Body),
+	})
 	x.Rec.Fail(f.Record())
 	g.keepExchange(ctx, x, f)
 	return answer
@@ -164,7 +180,10 @@ func (g *Room) token(ctx context.Context, x *Exchange, authorization, raw string
 	case "":
 		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "grant_type is missing"))
 	}
-	return nil, explain.New("oidc.grant-type", explain.Pair("grant_type", oidc.GrantCode+" or "+oidc.GrantRefresh, words.Clip(form["grant_type"], 200)))
+	return nil, explain.New(
+		"oidc.grant-type",
+		explain.Pair("grant_type", oidc.GrantCode+" or "+oidc.GrantRefresh, words.Clip(form["grant_type"], 200)),
+	)
 }
 
 func (x *Exchange) check(name, text, section string, ok bool) bool {
@@ -189,11 +208,24 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 	if !x.check("oidc.code-in-time", "The code is not over", "RFC 6749 4.1.2", g.Now().Before(h.CodeEnds)) {
 		return nil, explain.New("oidc.code-unknown")
 	}
-	if !x.check("oidc.code-redirect", "The same redirect URI as in the request", "RFC 6749 4.1.3", form["redirect_uri"] == h.Body.RedirectURI) {
-		return nil, explain.New("oidc.code-redirect", explain.Pair("redirect_uri", h.Body.RedirectURI, cmp.Or(words.Clip(form["redirect_uri"], 500), "none")))
+	if !x.check(
+		"oidc.code-redirect",
+		"The same redirect URI as in the request",
+		"RFC 6749 4.1.3",
+		form["redirect_uri"] == h.Body.RedirectURI,
+	) {
+		return nil, explain.New(
+			"oidc.code-redirect",
+			explain.Pair("redirect_uri", h.Body.RedirectURI, cmp.Or(words.Clip(form["redirect_uri"], 500), "none")),
+		)
 	}
 	verifier := form["code_verifier"]
-	if !x.check("oidc.verifier", "The code verifier fits the code challenge", "RFC 7636 4.6", h.Body.Challenge == "" && verifier == "" || h.Body.Challenge != "" && oidc.VerifierFits(h.Body.Challenge, verifier)) {
+	if !x.check(
+		"oidc.verifier",
+		"The code verifier fits the code challenge",
+		"RFC 7636 4.6",
+		h.Body.Challenge == "" && verifier == "" || h.Body.Challenge != "" && oidc.VerifierFits(h.Body.Challenge, verifier),
+	) {
 		why := "it is another one"
 		switch {
 		case verifier == "":
@@ -204,7 +236,9 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 		return nil, explain.New("oidc.verifier", explain.Fact("code_verifier", why))
 	}
 	return g.giveTokens(ctx, x, h.Body.Scopes, func(tx *gorm.DB, now time.Time) error {
-		return once(store.Exec(tx, "UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID))
+		return once(
+			store.Exec(tx, "UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID),
+		)
 	}, g.codeAgain)
 }
 
@@ -221,7 +255,9 @@ func once(rows int64, err error) error {
 
 // codeAgain takes back everything that a code gave, since two have had it (RFC 6749, section 4.1.2).
 func (g *Room) codeAgain(ctx context.Context, h *HeldGrant) error {
-	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return EndGrant(tx, h.ID, "its code was used twice", g.Now().UTC()) }); err != nil {
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return EndGrant(tx, h.ID, "its code was used twice", g.Now().UTC())
+	}); err != nil {
 		return err
 	}
 	return explain.New("oidc.code-used")
@@ -241,7 +277,12 @@ func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Paramet
 	if err != nil {
 		return nil, err
 	}
-	if !x.check("oidc.refresh-token", "The refresh token was given to this client", "RFC 6749 6", t != nil && t.Kind == "refresh" && t.ApplicationID == x.App.ID) {
+	if !x.check(
+		"oidc.refresh-token",
+		"The refresh token was given to this client",
+		"RFC 6749 6",
+		t != nil && t.Kind == "refresh" && t.ApplicationID == x.App.ID,
+	) {
 		return nil, explain.New("oidc.token-unknown")
 	}
 	h := t.HeldGrant
@@ -255,18 +296,30 @@ func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Paramet
 	scopes := h.Body.Scopes
 	if asked := strings.Fields(form["scope"]); len(asked) > 0 {
 		if slices.ContainsFunc(asked, func(s string) bool { return !slices.Contains(h.Body.Scopes, s) }) {
-			return nil, explain.New("oidc.scope-more", explain.Pair("scope", sheet.ScopesText(h.Body.Scopes), words.Clip(form["scope"], 500)))
+			return nil, explain.New(
+				"oidc.scope-more",
+				explain.Pair("scope", sheet.ScopesText(h.Body.Scopes), words.Clip(form["scope"], 500)),
+			)
 		}
 		scopes = asked
 	}
 	h.Body.Nonce = "" // a refreshed ID token is for no request (OpenID Connect Core 1.0, section 12.2)
 	return g.giveTokens(ctx, x, scopes, func(tx *gorm.DB, now time.Time) error {
-		return once(store.Exec(tx, "UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"])))
+		return once(
+			store.Exec(tx, "UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"])),
+		)
 	}, g.tokenAgain)
 }
 
-// giveTokens makes an ID token, an access token and, where it may be, a refresh token. One transaction uses up what was exchanged for them.
-func (g *Room) giveTokens(ctx context.Context, x *Exchange, scopes []string, useUp func(*gorm.DB, time.Time) error, again func(context.Context, *HeldGrant) error) (*OAuthAnswer, error) {
+// giveTokens makes an ID token, an access token and, where it may be, a refresh token. One transaction uses up what was
+// exchanged for them.
+func (g *Room) giveTokens(
+	ctx context.Context,
+	x *Exchange,
+	scopes []string,
+	useUp func(*gorm.DB, time.Time) error,
+	again func(context.Context, *HeldGrant) error,
+) (*OAuthAnswer, error) {
 	h, now := x.grant, g.Now().UTC()
 	why := g.Over(h)
 	if why == "" {
@@ -290,8 +343,22 @@ func (g *Room) giveTokens(ctx context.Context, x *Exchange, scopes []string, use
 	if err != nil {
 		return nil, err
 	}
-	rows := []store.Token{{Hash: keys.HashSecret(access), GrantID: h.ID, Kind: "access", Scope: sheet.ScopesText(scopes), CreatedAt: now, ExpiresAt: now.Add(life)}}
-	body := map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": int(life.Seconds()), "scope": sheet.ScopesText(scopes)}
+	rows := []store.Token{
+		{
+			Hash:      keys.HashSecret(access),
+			GrantID:   h.ID,
+			Kind:      "access",
+			Scope:     sheet.ScopesText(scopes),
+			CreatedAt: now,
+			ExpiresAt: now.Add(life),
+		},
+	}
+	body := map[string]any{
+		"access_token": access,
+		"token_type":   "Bearer",
+		"expires_in":   int(life.Seconds()),
+		"scope":        sheet.ScopesText(scopes),
+	}
 	if slices.Contains(scopes, oidc.ScopeOpenID) {
 		token, err := g.newIDToken(ctx, x, h, scopes, access, now)
 		if err != nil {
@@ -305,14 +372,26 @@ func (g *Room) giveTokens(ctx context.Context, x *Exchange, scopes []string, use
 		if idle := now.Add(refreshIdle); idle.Before(ends) {
 			ends = idle
 		}
-		rows = append(rows, store.Token{Hash: keys.HashSecret(refresh), GrantID: h.ID, Kind: "refresh", Scope: sheet.ScopesText(h.Body.Scopes), CreatedAt: now, ExpiresAt: ends})
+		rows = append(
+			rows,
+			store.Token{
+				Hash:      keys.HashSecret(refresh),
+				GrantID:   h.ID,
+				Kind:      "refresh",
+				Scope:     sheet.ScopesText(h.Body.Scopes),
+				CreatedAt: now,
+				ExpiresAt: ends,
+			},
+		)
 		body["refresh_token"] = refresh
 	}
 	sent, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
-	x.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: given(body), Opened: x.opened})
+	x.Rec.Message(
+		trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: given(body), Opened: x.opened},
+	)
 	addition, err := g.traceAddition(h.TraceID, x.Rec)
 	if err != nil {
 		return nil, err
@@ -325,11 +404,19 @@ func (g *Room) giveTokens(ctx context.Context, x *Exchange, scopes []string, use
 			return err
 		}
 		for _, r := range rows {
-			if _, err := store.Exec(tx, "INSERT INTO tokens (hash, grant_id, kind, scope, created_at, expires_at) VALUES (?, ?, ?, ?, ?, ?)", r.Hash, r.GrantID, r.Kind, r.Scope, r.CreatedAt, r.ExpiresAt); err != nil {
+			if _, err := store.Exec(tx, "INSERT INTO tokens (hash, grant_id, kind, scope, created_at, expires_at) VALUES (?, ?, ?, ?, "+
+				"?, ?)", r.Hash, r.GrantID, r.Kind, r.Scope, r.CreatedAt, r.ExpiresAt); err != nil {
 				return err
 			}
 		}
-		_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", addition.ID, addition.TraceID, addition.Entries, addition.At)
+		_, err := store.Exec(
+			tx,
+			"INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)",
+			addition.ID,
+			addition.TraceID,
+			addition.Entries,
+			addition.At,
+		)
 		return err
 	})
 	if errors.Is(err, errAgain) {
@@ -351,8 +438,21 @@ func (g *Room) newIDToken(ctx context.Context, x *Exchange, h *HeldGrant, scopes
 	if err != nil {
 		return "", err
 	}
-	issued := oidc.Issued{Issuer: g.partners.Issuer(), Subject: h.Subject, ClientID: o.ClientID, Nonce: h.Body.Nonce, Now: now, Life: IdTokenLife, AuthTime: h.Body.AuthTime, ACR: h.Body.ACR, AMR: h.Body.AMR, SessionID: h.ID,
-		AccessToken: access, Algorithm: signer.Algorithm(), Values: values}
+	issued := oidc.Issued{
+		Issuer:      g.partners.Issuer(),
+		Subject:     h.Subject,
+		ClientID:    o.ClientID,
+		Nonce:       h.Body.Nonce,
+		Now:         now,
+		Life:        IdTokenLife,
+		AuthTime:    h.Body.AuthTime,
+		ACR:         h.Body.ACR,
+		AMR:         h.Body.AMR,
+		SessionID:   h.ID,
+		AccessToken: access,
+		Algorithm:   signer.Algorithm(),
+		Values:      values,
+	}
 	content := issued.Claims()
 	x.opened = oidc.ShownContent(map[string]any{"alg": signer.Algorithm(), "typ": jose.TypeID}, content)
 	return signer.Sign(jose.TypeID, content)
@@ -380,7 +480,16 @@ func (g *Room) accessToken(ctx context.Context, h *HeldGrant, scopes []string, n
 	if err != nil {
 		return "", err
 	}
-	content := map[string]any{"iss": g.partners.Issuer(), "sub": h.Subject, "aud": o.Audience, "client_id": o.ClientID, "iat": now.Unix(), "exp": now.Add(life).Unix(), "jti": keys.RandomID(), "scope": sheet.ScopesText(scopes)}
+	content := map[string]any{
+		"iss":       g.partners.Issuer(),
+		"sub":       h.Subject,
+		"aud":       o.Audience,
+		"client_id": o.ClientID,
+		"iat":       now.Unix(),
+		"exp":       now.Add(life).Unix(),
+		"jti":       keys.RandomID(),
+		"scope":     sheet.ScopesText(scopes),
+	}
 	if !h.Body.AuthTime.IsZero() {
 		content["auth_time"] = h.Body.AuthTime.Unix()
 	}

@@ -43,7 +43,8 @@ func BearerError(status int, code, description string) *OAuthAnswer {
 	return &OAuthAnswer{Status: status, Body: map[string]string{"error": code, "error_description": description}, Challenge: challenge}
 }
 
-// UserInfo tells about the person of an access token (OpenID Connect Core 1.0, section 5.3). Everything that was true at the sign-in is asked again.
+// UserInfo tells about the person of an access token (OpenID Connect Core 1.0, section 5.3). Everything that was true
+// at the sign-in is asked again.
 func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error) {
 	if bearer == "" {
 		return BearerError(http.StatusUnauthorized, "", ""), nil
@@ -87,8 +88,8 @@ func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 	return &OAuthAnswer{Status: http.StatusOK, Token: token}, err
 }
 
-// Introspect tells a client about a token (RFC 7662): about its own, or about one that was made for it. About another's it learns no more than about one that
-// does not exist.
+// Introspect tells a client about a token (RFC 7662): about its own, or about one that was made for it. About another's
+// it learns no more than about one that does not exist.
 func (g *Room) Introspect(ctx context.Context, authorization, raw, from string) *OAuthAnswer {
 	x := g.NewExchange("introspect", authorization, raw, from)
 	body, err := g.introspect(ctx, x, authorization, raw)
@@ -121,7 +122,15 @@ func (g *Room) introspect(ctx context.Context, x *Exchange, authorization, raw s
 	if h.ApplicationID != x.App.ID && (t.Kind != "access" || h.App.OIDC.Audience != x.App.OIDC.ClientID) {
 		return inactive, nil
 	}
-	out := map[string]any{"active": true, "iss": g.partners.Issuer(), "client_id": h.App.OIDC.ClientID, "sub": h.Subject, "scope": t.scope, "exp": t.Ends.Unix(), "iat": t.created.Unix()}
+	out := map[string]any{
+		"active":    true,
+		"iss":       g.partners.Issuer(),
+		"client_id": h.App.OIDC.ClientID,
+		"sub":       h.Subject,
+		"scope":     t.scope,
+		"exp":       t.Ends.Unix(),
+		"iat":       t.created.Unix(),
+	}
 	if t.Kind == "access" {
 		out["token_type"] = "Bearer"
 		out["aud"] = h.App.OIDC.ClientID
@@ -140,7 +149,8 @@ func (g *Room) useAssertion(ctx context.Context, x *Exchange) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return partners.UseUpAssertion(tx, x.App, x.Used) })
 }
 
-// Revoke takes a token back (RFC 7009): an access token alone, a refresh token with everything that came of its sign-in. That a token is not known is no error.
+// Revoke takes a token back (RFC 7009): an access token alone, a refresh token with everything that came of its
+// sign-in. That a token is not known is no error.
 func (g *Room) Revoke(ctx context.Context, authorization, raw, from string) *OAuthAnswer {
 	x := g.NewExchange("revoke", authorization, raw, from)
 	if err := g.revoke(ctx, x, authorization, raw); err != nil {
@@ -203,13 +213,23 @@ func (g *Room) device(ctx context.Context, x *Exchange, authorization, raw strin
 	scopes := slices.DeleteFunc(asked, func(s string) bool { return s != oidc.ScopeOpenID && !slices.Contains(x.App.OIDC.Scopes, s) })
 	code, user := keys.NewSecret(), newUserCode()
 	now := g.Now().UTC()
-	row := store.DeviceCode{Hash: keys.HashSecret(code), UserCode: user, ApplicationID: x.App.ID, Scope: sheet.ScopesText(scopes), State: "waiting", Interval: deviceInterval, CreatedAt: now, ExpiresAt: now.Add(deviceLife)}
+	row := store.DeviceCode{
+		Hash:          keys.HashSecret(code),
+		UserCode:      user,
+		ApplicationID: x.App.ID,
+		Scope:         sheet.ScopesText(scopes),
+		State:         "waiting",
+		Interval:      deviceInterval,
+		CreatedAt:     now,
+		ExpiresAt:     now.Add(deviceLife),
+	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil {
 			return err
 		}
 		var open int64
-		if err := tx.Model(&store.DeviceCode{}).Where("application_id = ? AND expires_at > ?", x.App.ID, now).Count(&open).Error; err != nil {
+		if err := tx.Model(&store.DeviceCode{}).Where("application_id = ? AND expires_at > ?", x.App.ID,
+			now).Count(&open).Error; err != nil {
 			return err
 		}
 		if open > 1000 {
@@ -220,7 +240,14 @@ func (g *Room) device(ctx context.Context, x *Exchange, authorization, raw strin
 	if err != nil {
 		return nil, err
 	}
-	return map[string]any{"device_code": code, "user_code": user, "verification_uri": g.PublicURL + "/device", "verification_uri_complete": g.PublicURL + "/device?code=" + user, "expires_in": int(deviceLife.Seconds()), "interval": deviceInterval}, nil
+	return map[string]any{
+		"device_code":               code,
+		"user_code":                 user,
+		"verification_uri":          g.PublicURL + "/device",
+		"verification_uri_complete": g.PublicURL + "/device?code=" + user,
+		"expires_in":                int(deviceLife.Seconds()),
+		"interval":                  deviceInterval,
+	}, nil
 }
 
 // newUserCode makes a code that people type: eight consonants, which spell no words (RFC 8628, section 6.1).
@@ -244,7 +271,8 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 	var row store.DeviceCode
 	slow := false
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("hash = ? AND application_id = ?", hash, x.App.ID).Limit(1).Find(&row).Error; err != nil || row.UserCode == "" || row.State != "waiting" {
+		if err := tx.Where("hash = ? AND application_id = ?", hash, x.App.ID).Limit(1).Find(&row).Error; err != nil || row.UserCode == "" ||
+			row.State != "waiting" {
 			return err
 		}
 		// A second of tolerance for a client's clock and the way.
@@ -274,7 +302,8 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 			return errAgain
 		}
 		return gone.Error
-	}, func(context.Context, *HeldGrant) error { return explain.New("oidc.device-over") }) // a device that asks twice at once keeps what it has got
+		// a device that asks twice at once keeps what it has got
+	}, func(context.Context, *HeldGrant) error { return explain.New("oidc.device-over") })
 }
 
 func cmpErr(err, other error) error {

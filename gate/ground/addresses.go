@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// AddressOf is the network address of whom a request is from: the last one in X-Forwarded-For that no trusted proxy wrote about itself, read from the right. Of a peer that
-// is no trusted proxy, nothing in the header counts.
+// AddressOf is the network address of whom a request is from: the last one in X-Forwarded-For that no trusted proxy
+// wrote about itself, read from the right. Of a peer that is no trusted proxy, nothing in the header counts.
 func AddressOf(peer netip.Addr, forwarded string, proxies []netip.Prefix) netip.Addr {
 	trusted := func(ip netip.Addr) bool {
 		return slices.ContainsFunc(proxies, func(p netip.Prefix) bool { return p.Contains(ip) })

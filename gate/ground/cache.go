@@ -24,7 +24,8 @@ type cache struct {
 	Origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked
 }
 
-// look is what one call has seen of the configuration. A call asks whether it changed once, and again where this process wrote something or the call takes long.
+// look is what one call has seen of the configuration. A call asks whether it changed once, and again where this
+// process wrote something or the call takes long.
 type look struct {
 	cache   *cache
 	commits int64
@@ -36,11 +37,13 @@ type lookKey struct{}
 
 const LookLife = 5 * time.Millisecond
 
-// OneLook gives a call a context of its own in which the configuration is looked at once. It must not be shared between goroutines.
+// OneLook gives a call a context of its own in which the configuration is looked at once. It must not be shared between
+// goroutines.
 func OneLook(ctx context.Context) context.Context { return context.WithValue(ctx, lookKey{}, &look{}) }
 
-// RecentLook is OneLook that begins with what another such call has just seen, as long as this process has written nothing since. It is for calls that come by the thousand: what
-// another process writes is seen some milliseconds later.
+// RecentLook is OneLook that begins with what another such call has just seen, as long as this process has written
+// nothing since. It is for calls that come by the thousand: what another process writes is seen some milliseconds
+// later.
 func (g *Ground) RecentLook(ctx context.Context) context.Context {
 	mine := &look{shared: true}
 	if last := g.lastLook.Load(); last != nil {

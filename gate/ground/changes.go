@@ -10,7 +10,8 @@ import (
 	"innergate/core/difference"
 )
 
-// Changes compares two layouts: what is gone, what is new, and what has another value where a field stands once on both sides.
+// Changes compares two layouts: what is gone, what is new, and what has another value where a field stands once on both
+// sides.
 func Changes(before, after []difference.Line) []api.Change {
 	out := []api.Change{}
 	once := func(list []difference.Line, field string) (string, bool) {
@@ -58,7 +59,8 @@ func InWords(c api.Change) string {
 	return fmt.Sprintf("%s changed from %s to %s", c.Field, c.Before, c.After)
 }
 
-// BodyChanges compares two bodies of one object, as JSON, value by value. Elements of lists are told by their short name, rule or place.
+// BodyChanges compares two bodies of one object, as JSON, value by value. Elements of lists are told by their short
+// name, rule or place.
 func BodyChanges(before, after string) []api.Change {
 	was, is := map[string]string{}, map[string]string{}
 	for _, side := range []struct {

@@ -20,14 +20,24 @@ func (g *Ground) Guessing(ctx context.Context, name string, limit int) error {
 	now := g.Now().UTC()
 	var count int
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("INSERT INTO guesses (name, count, first_at) VALUES (?, 1, ?) ON CONFLICT (name) DO UPDATE SET count = CASE WHEN first_at < ? THEN 1 ELSE count + 1 END, first_at = CASE WHEN first_at < ? THEN excluded.first_at ELSE first_at END RETURNING count",
-			name, now, now.Add(-GuessWindow), now.Add(-GuessWindow)).Scan(&count).Error
+		return tx.Raw("INSERT INTO guesses (name, count, first_at) VALUES (?, 1, ?) ON CONFLICT (name) DO UPDATE SET count = CASE "+
+			"WHEN first_at < ? THEN 1 ELSE count + 1 END, first_at = CASE WHEN first_at < ? THEN excluded.first_at ELSE first_at END "+
+			"RETURNING count",
+			name, now, now.Add(-GuessWindow), now.Add(-GuessWindow)).
+			Scan(&count).
+			Error
 	})
 	if err != nil {
 		return err
 	}
 	if count > limit {
-		return Problem(http.StatusTooManyRequests, "too-many-tries", "Too many tries", "There were too many failed tries.", "Wait a quarter of an hour, then try again.")
+		return Problem(
+			http.StatusTooManyRequests,
+			"too-many-tries",
+			"Too many tries",
+			"There were too many failed tries.",
+			"Wait a quarter of an hour, then try again.",
+		)
 	}
 	return nil
 }

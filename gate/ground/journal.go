@@ -17,23 +17,63 @@ import (
 	"innergate/store"
 )
 
-// Journal appends one line. It is the only place that does. Each line's hash covers the one before, so that a line can't be changed or taken out unseen.
+// Journal appends one line. It is the only place that does. Each line's hash covers the one before, so that a line
+// can't be changed or taken out unseen.
 func Journal(tx *gorm.DB, now time.Time, who Actor, action, kind, id, name, before, after string) error {
-	e := store.JournalEntry{At: now.UTC().Truncate(time.Millisecond), Who: who.Name, From: who.From, Action: action, Kind: kind, ObjectID: id, Object: name, Before: before, After: after}
-	if err := store.RowIn(tx, "SELECT hash FROM journal_entries ORDER BY number DESC LIMIT 1").Scan(&e.Previous); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	e := store.JournalEntry{
+		At:       now.UTC().Truncate(time.Millisecond),
+		Who:      who.Name,
+		From:     who.From,
+		Action:   action,
+		Kind:     kind,
+		ObjectID: id,
+		Object:   name,
+		Before:   before,
+		After:    after,
+	}
+	if err := store.RowIn(tx, "SELECT hash FROM journal_entries ORDER BY number DESC LIMIT 1").Scan(&e.Previous); err != nil &&
+		!errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	e.Hash = lineOf(&e).Sum()
-	_, err := store.Exec(tx, "INSERT INTO journal_entries (at, who, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.At, e.Who, e.From, e.Action, e.Kind, e.ObjectID, e.Object, e.Before, e.After, e.Previous, e.Hash)
+	_, err := store.Exec(
+		tx,
+		"INSERT INTO journal_entries (at, who, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, "+
+			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		e.At,
+		e.Who,
+		e.From,
+		e.Action,
+		e.Kind,
+		e.ObjectID,
+		e.Object,
+		e.Before,
+		e.After,
+		e.Previous,
+		e.Hash,
+	)
 	return err
 }
 
 func lineOf(e *store.JournalEntry) *chain.Line {
-	return &chain.Line{Number: e.Number, At: e.At.UTC(), Who: e.Who, From: e.From, Action: e.Action, Kind: e.Kind, ObjectID: e.ObjectID, Object: e.Object, Before: e.Before, After: e.After, Previous: e.Previous, Hash: e.Hash}
+	return &chain.Line{
+		Number:   e.Number,
+		At:       e.At.UTC(),
+		Who:      e.Who,
+		From:     e.From,
+		Action:   e.Action,
+		Kind:     e.Kind,
+		ObjectID: e.ObjectID,
+		Object:   e.Object,
+		Before:   e.Before,
+		After:    e.After,
+		Previous: e.Previous,
+		Hash:     e.Hash,
+	}
 }
 
-// VerifyJournal walks the whole journal and names the first line that does not fit the one before.
-// Has, unless empty, is a hash that was noted before, and must be among those of the lines: that way nobody can have cut the end off.
+// VerifyJournal walks the whole journal and names the first line that does not fit the one before. Has, unless empty,
+// is a hash that was noted before, and must be among those of the lines: that way nobody can have cut the end off.
 func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVerdict, error) {
 	var c chain.Chain
 	out := &api.JournalVerdict{}
@@ -56,7 +96,10 @@ func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVer
 		}
 	}
 	if has != "" && out.Broken == "" {
-		out.Broken = "The line with the hash " + words.Clip(has, 100) + " is not there any more: the end of the journal was cut off, or this is another journal."
+		out.Broken = "The line with the hash " + words.Clip(
+			has,
+			100,
+		) + " is not there any more: the end of the journal was cut off, or this is another journal."
 	}
 	out.Whole, out.Lines, out.Last = out.Broken == "", c.Lines, c.Last
 	return out, store.Clear(rows.Err())
@@ -65,7 +108,8 @@ func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVer
 // journalPart is how many lines go out at once.
 const journalPart = 5000
 
-// ExportJournal is a part of the journal from a line on, in its order, a JSON object in each line. It is empty when there are no more.
+// ExportJournal is a part of the journal from a line on, in its order, a JSON object in each line. It is empty when
+// there are no more.
 func (g *Ground) ExportJournal(ctx context.Context, from int64) ([]byte, error) {
 	var rows []store.JournalEntry
 	if err := g.Store.Read(ctx).Where("number >= ?", from).Order("number").Limit(journalPart).Find(&rows).Error; err != nil {
@@ -112,7 +156,21 @@ func (g *Ground) Journal(ctx context.Context, p store.Page, object string) (*api
 			out.Next = strconv.FormatInt(rows[i-1].Number, 10)
 			break
 		}
-		out.Items = append(out.Items, api.JournalEntry{Number: e.Number, At: e.At, Who: e.Who, From: e.From, Action: e.Action, Kind: e.Kind, Object: e.Object, Before: e.Before, After: e.After, Hash: e.Hash})
+		out.Items = append(
+			out.Items,
+			api.JournalEntry{
+				Number: e.Number,
+				At:     e.At,
+				Who:    e.Who,
+				From:   e.From,
+				Action: e.Action,
+				Kind:   e.Kind,
+				Object: e.Object,
+				Before: e.Before,
+				After:  e.After,
+				Hash:   e.Hash,
+			},
+		)
 	}
 	return out, nil
 }

@@ -36,7 +36,8 @@ func (g *Ground) Host() string {
 	return g.PublicURL
 }
 
-// CallbackLocation is our redirect URI at a provider. Each provider has one of its own, so that no answer is taken for another provider's (RFC 9700, section 4.4).
+// CallbackLocation is our redirect URI at a provider. Each provider has one of its own, so that no answer is taken for
+// another provider's (RFC 9700, section 4.4).
 func (g *Ground) CallbackLocation(provider string) string {
 	return g.PublicURL + "/oidc/callback/" + provider
 }

@@ -49,7 +49,8 @@ func (g *Ground) MailSettings(ctx context.Context) (*api.MailSettings, error) {
 	return &api.MailSettings{Mail: m.Mail, On: true, HasPassword: len(m.Sealed) > 0}, nil
 }
 
-// SetMail says how the gate sends mail; an empty server ends it. A password that is not given stays, as long as it goes to the same server.
+// SetMail says how the gate sends mail; an empty server ends it. A password that is not given stays, as long as it goes
+// to the same server.
 func (g *Ground) SetMail(ctx context.Context, who Actor, in api.SaveMail) (*api.MailSettings, error) {
 	held, err := g.KeptMail(ctx)
 	if err != nil {
@@ -95,7 +96,12 @@ func (g *Ground) TestMail(ctx context.Context, who Actor, to string) error {
 	if _, err := netmail.ParseAddress(to); err != nil || len(to) > 320 {
 		return BadRequest("mail-address", fmt.Sprintf("%q is no mail address.", words.Clip(to, 100)), "")
 	}
-	return g.SendMail(ctx, to, "A test by Inner Gate", "This was sent by "+who.Name+" to see that the gate at "+g.PublicURL+" can send mail. It can.\n")
+	return g.SendMail(
+		ctx,
+		to,
+		"A test by Inner Gate",
+		"This was sent by "+who.Name+" to see that the gate at "+g.PublicURL+" can send mail. It can.\n",
+	)
 }
 
 // SendMail hands a mail to the server.
@@ -105,7 +111,13 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 		return err
 	}
 	if kept == nil {
-		return Problem(http.StatusConflict, "mail-off", "The gate sends no mail", "No mail server is set.", "Set one with `innergate mail set`, or on the page of the console's settings.")
+		return Problem(
+			http.StatusConflict,
+			"mail-off",
+			"The gate sends no mail",
+			"No mail server is set.",
+			"Set one with `innergate mail set`, or on the page of the console's settings.",
+		)
 	}
 	host, port, err := kept.Host()
 	if err != nil {
@@ -131,7 +143,13 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 	}
 	if kept.Username != "" {
 		if len(kept.Sealed) == 0 {
-			return Problem(http.StatusConflict, "mail-password", "The password for the mail server is missing", "The mail server wants a password for "+kept.Username+", and none is kept.", "Enter it on the page of the console's settings, or with `innergate mail set`.")
+			return Problem(
+				http.StatusConflict,
+				"mail-password",
+				"The password for the mail server is missing",
+				"The mail server wants a password for "+kept.Username+", and none is kept.",
+				"Enter it on the page of the console's settings, or with `innergate mail set`.",
+			)
 		}
 		password, err := g.Store.Sealer.Open("mail", kept.Sealed)
 		if err != nil {
@@ -150,7 +168,13 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 	ctx, stop := context.WithTimeout(ctx, mailTimeout)
 	defer stop()
 	if err := c.DialAndSendWithContext(ctx, m); err != nil {
-		return Problem(http.StatusBadGateway, "mail-failed", "The mail could not be sent", fmt.Sprintf("The mail server %s did not take it: %s.", kept.Server, strings.TrimSuffix(words.Clip(err.Error(), 300), ".")), "Look at the server's address, encryption, user name and password.")
+		return Problem(
+			http.StatusBadGateway,
+			"mail-failed",
+			"The mail could not be sent",
+			fmt.Sprintf("The mail server %s did not take it: %s.", kept.Server, strings.TrimSuffix(words.Clip(err.Error(), 300), ".")),
+			"Look at the server's address, encryption, user name and password.",
+		)
 	}
 	return nil
 }

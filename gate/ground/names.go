@@ -45,7 +45,11 @@ func (g *Ground) Owner(ctx context.Context, path string) (kind, id string, err e
 		id, err := g.objectNamed(ctx, "provider", slug)
 		return "provider", id, err
 	}
-	return "", "", BadRequest("bad-partner", fmt.Sprintf("%q names no partner.", path), "Write applications/ or providers/ and the short name.")
+	return "", "", BadRequest(
+		"bad-partner",
+		fmt.Sprintf("%q names no partner.", path),
+		"Write applications/ or providers/ and the short name.",
+	)
 }
 
 func (g *Ground) objectNamed(ctx context.Context, kind, slug string) (id string, err error) {

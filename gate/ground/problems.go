@@ -24,7 +24,13 @@ func Problem(status int, code, title, detail, remedy string) *api.Problem {
 }
 
 func NotFound(kind, name string) error {
-	return Problem(http.StatusNotFound, "not-found", "Not found", fmt.Sprintf("There is no %s %q.", kind, name), "Look at the list for the right name.")
+	return Problem(
+		http.StatusNotFound,
+		"not-found",
+		"Not found",
+		fmt.Sprintf("There is no %s %q.", kind, name),
+		"Look at the list for the right name.",
+	)
 }
 
 // Missing explains a record that could not be read: it is not there, or something failed.
@@ -45,7 +51,13 @@ func Invalid(err error) error {
 	if !errors.As(err, &fields) {
 		return err
 	}
-	p := Problem(http.StatusUnprocessableEntity, "invalid", "Some values can't be taken", "Some values can't be taken; nothing was changed.", "")
+	p := Problem(
+		http.StatusUnprocessableEntity,
+		"invalid",
+		"Some values can't be taken",
+		"Some values can't be taken; nothing was changed.",
+		"",
+	)
 	p.Fields = fields
 	return p
 }

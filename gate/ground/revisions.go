@@ -31,7 +31,8 @@ func Revise(tx *gorm.DB, now time.Time, who Actor, action string, s Saved, numbe
 		}
 		number = next
 	}
-	if _, err := store.Exec(tx, "INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", s.ID, number, s.Kind, s.Slug, s.Name, s.Body, who.Name, who.Remark, now); err != nil {
+	if _, err := store.Exec(tx, "INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) VALUES (?, ?, "+
+		"?, ?, ?, ?, ?, ?, ?)", s.ID, number, s.Kind, s.Slug, s.Name, s.Body, who.Name, who.Remark, now); err != nil {
 		return err
 	}
 	if err := Journal(tx, now, who, action, s.Kind, s.ID, s.Name, before, s.Body); err != nil {
@@ -58,7 +59,13 @@ func NextNumber(tx *gorm.DB, id string, held int) (int, error) {
 }
 
 func StaleRevision(name string) error {
-	return Problem(http.StatusConflict, "changed-meanwhile", "Somebody else changed it", fmt.Sprintf("%s was changed since you opened it; nothing was written.", name), "Load it again, look at the change, and make yours anew.")
+	return Problem(
+		http.StatusConflict,
+		"changed-meanwhile",
+		"Somebody else changed it",
+		fmt.Sprintf("%s was changed since you opened it; nothing was written.", name),
+		"Load it again, look at the change, and make yours anew.",
+	)
 }
 
 func MustJSON(v any) string {

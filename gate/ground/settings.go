@@ -45,11 +45,20 @@ func (g *Ground) StoreSetting(tx *gorm.DB, who Actor, name, words, value, before
 		if err := tx.Exec("DELETE FROM settings WHERE name = ?", name).Error; err != nil {
 			return err
 		}
-	} else if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", name, value).Error; err != nil {
+	} else if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+		name, value).Error; err != nil {
 		return err
 	}
 	if before == after {
 		return store.Changed(tx) // a secret alone
 	}
-	return Revise(tx, g.Now().UTC(), who, "changed", Saved{Kind: "setting", ID: "setting/" + name, Slug: name, Name: words, Body: after}, 0, before)
+	return Revise(
+		tx,
+		g.Now().UTC(),
+		who,
+		"changed",
+		Saved{Kind: "setting", ID: "setting/" + name, Slug: name, Name: words, Body: after},
+		0,
+		before,
+	)
 }

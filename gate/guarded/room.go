@@ -32,7 +32,15 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, sessions *sessions.Room, persons *persons.Room, signin *signin.Room, signout *signout.Room) *Room {
+func New(
+	g *ground.Ground,
+	keyring *keyring.Room,
+	partners *partners.Room,
+	sessions *sessions.Room,
+	persons *persons.Room,
+	signin *signin.Room,
+	signout *signout.Room,
+) *Room {
 	return &Room{Ground: g, keyring: keyring, partners: partners, sessions: sessions, persons: persons, signin: signin, signout: signout}
 }
 

@@ -66,10 +66,12 @@ func (g Side) Start(_ context.Context, s *signin.SignIn, to string) (*signin.Nex
 // guardedPlace says whether an address lies in the application.
 func guardedPlace(a *partners.Application, to string) bool {
 	u, err := url.Parse(to)
-	return err == nil && len(to) <= 4000 && u.User == nil && address.Origin(to) == address.Origin(a.Guarded.PublicURL) && !strings.ContainsAny(to, "\\\r\n\t ")
+	return err == nil && len(to) <= 4000 && u.User == nil && address.Origin(to) == address.Origin(a.Guarded.PublicURL) &&
+		!strings.ContainsAny(to, "\\\r\n\t ")
 }
 
-// EnterGuarded begins a sign-in for somebody whom the guard of an application sent here. Bind is the hash of what their browser keeps at the application's host.
+// EnterGuarded begins a sign-in for somebody whom the guard of an application sent here. Bind is the hash of what their
+// browser keeps at the application's host.
 func (g *Room) EnterGuarded(ctx context.Context, b signin.Browser, slug, to string, bind []byte) *signin.Next {
 	s := g.signin.Begin(b, "sp")
 	app, err := g.partners.Application(ctx, slug)
@@ -89,10 +91,29 @@ func (g *Room) EnterGuarded(ctx context.Context, b signin.Browser, slug, to stri
 	return g.signin.Route(ctx, s, "")
 }
 
-func (g Side) Issue(ctx context.Context, s *signin.SignIn, who bridge.Identity, subject saml.NameID, _ []claims.Output) (*signin.Next, error) {
+func (g Side) Issue(
+	ctx context.Context,
+	s *signin.SignIn,
+	who bridge.Identity,
+	subject saml.NameID,
+	_ []claims.Output,
+) (*signin.Next, error) {
 	now := g.Now().UTC()
-	body := guardBody{PersonID: s.Person.ID, Shown: s.Person.Shown, Subject: subject.Value, ProviderID: s.Provider.ID, Came: s.Person.Came, Values: s.Person.Session, Groups: s.Person.Groups, Kind: s.Person.Kind, Roles: s.Person.Roles,
-		AuthTime: who.AuthnInstant, ACR: who.Context, Two: g.signin.TwoFactor(s, who), Rehearsal: s.Rehearsal != nil}
+	body := guardBody{
+		PersonID:   s.Person.ID,
+		Shown:      s.Person.Shown,
+		Subject:    subject.Value,
+		ProviderID: s.Provider.ID,
+		Came:       s.Person.Came,
+		Values:     s.Person.Session,
+		Groups:     s.Person.Groups,
+		Kind:       s.Person.Kind,
+		Roles:      s.Person.Roles,
+		AuthTime:   who.AuthnInstant,
+		ACR:        who.Context,
+		Two:        g.signin.TwoFactor(s, who),
+		Rehearsal:  s.Rehearsal != nil,
+	}
 	if s.Person.ID == "" {
 		body.Profile = s.Person.Profile
 	}
@@ -104,7 +125,15 @@ func (g Side) Issue(ctx context.Context, s *signin.SignIn, who bridge.Identity, 
 		return nil, err
 	}
 	ticket := keys.NewSecret()
-	row := store.GuardTicket{ID: keys.RandomID(), Hash: keys.HashSecret(ticket), ApplicationID: s.App.ID, SessionID: s.SessionID, Bind: s.State.Bind, To: s.State.To, ExpiresAt: now.Add(ticketLife)}
+	row := store.GuardTicket{
+		ID:            keys.RandomID(),
+		Hash:          keys.HashSecret(ticket),
+		ApplicationID: s.App.ID,
+		SessionID:     s.SessionID,
+		Bind:          s.State.Bind,
+		To:            s.State.To,
+		ExpiresAt:     now.Add(ticketLife),
+	}
 	if end := s.SessionEnd(who, now); !end.IsZero() {
 		row.Ends = &end
 	}
@@ -112,7 +141,14 @@ func (g Side) Issue(ctx context.Context, s *signin.SignIn, who bridge.Identity, 
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }); err != nil {
 		return nil, err
 	}
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Handing over", Binding: "ticket", Address: s.App.Guarded.PublicURL + GuardPath + "enter", Raw: "a one-time ticket (not shown), good for a minute, for the browser that began there"})
+	s.Rec.Message(trace.Message{
+		From:    trace.Gate,
+		To:      trace.Application,
+		Name:    "Handing over",
+		Binding: "ticket",
+		Address: s.App.Guarded.PublicURL + GuardPath + "enter",
+		Raw:     "a one-time ticket (not shown), good for a minute, for the browser that began there",
+	})
 	return &signin.Next{Redirect: s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + ticket}, nil
 }
 

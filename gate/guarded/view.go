@@ -30,7 +30,13 @@ func (g *Room) GuardView(ctx context.Context, slug string) (*api.GuardView, erro
 	if err != nil {
 		return nil, err
 	}
-	out := &api.GuardView{PublicURL: a.Guarded.PublicURL, Upstreams: a.Guarded.Upstreams, Pass: a.Guarded.Pass, Headers: []string{}, Paths: a.Guarded.Paths}
+	out := &api.GuardView{
+		PublicURL: a.Guarded.PublicURL,
+		Upstreams: a.Guarded.Upstreams,
+		Pass:      a.Guarded.Pass,
+		Headers:   []string{},
+		Paths:     a.Guarded.Paths,
+	}
 	if held != nil {
 		out.Headers = held.carries()
 	}
@@ -52,10 +58,19 @@ func (g *Room) SetGuardPassword(ctx context.Context, who ground.Actor, slug stri
 	switch {
 	case a.Guarded == nil:
 		return ground.Conflict("not-guarded", a.Name+" is not a guarded application: the gate does not stand in front of it.", "")
-	case in.Password == "" || len(in.Password) > 500 || strings.ContainsFunc(in.Password, func(r rune) bool { return r < 0x20 || r == 0x7f }):
+	case in.Password == "" || len(in.Password) > 500 || strings.ContainsFunc(in.Password, func(r rune) bool {
+		return r < 0x20 || r == 0x7f
+	}):
 		return ground.BadRequest("password", "A password has 1 to 500 characters, in one line.", "")
 	}
-	row := store.Secret{ID: store.NewID(), OwnerKind: "application", OwnerID: a.ID, State: keyring.KeyActive, By: who.Name, CreatedAt: g.Now().UTC()}
+	row := store.Secret{
+		ID:        store.NewID(),
+		OwnerKind: "application",
+		OwnerID:   a.ID,
+		State:     keyring.KeyActive,
+		By:        who.Name,
+		CreatedAt: g.Now().UTC(),
+	}
 	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(in.Password))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Where("owner_id = ?", a.ID).Delete(&store.Secret{}).Error; err != nil {
@@ -79,21 +94,39 @@ func (g *Room) TryPath(ctx context.Context, slug string, in api.TryPath) (*api.T
 	}
 	raw, _, _ := strings.Cut(in.Path, "?")
 	if !paths.PlainPath(raw) {
-		return &api.TriedPath{Then: config.PathRefuse, Words: "The path could be read in two ways. It is refused before any rule is asked."}, nil
+		return &api.TriedPath{
+			Then:  config.PathRefuse,
+			Words: "The path could be read in two ways. It is refused before any rule is asked.",
+		}, nil
 	}
 	path, err := url.PathUnescape(raw)
 	if err != nil {
-		return &api.TriedPath{Then: config.PathRefuse, Words: "The path has an escape that can't be read. It is refused before any rule is asked."}, nil
+		return &api.TriedPath{
+			Then:  config.PathRefuse,
+			Words: "The path has an escape that can't be read. It is refused before any rule is asked.",
+		}, nil
 	}
 	if rest, ok := strings.CutPrefix(path, GuardPath); ok {
-		return &api.TriedPath{Then: config.PathRefuse, Words: fmt.Sprintf("The gate keeps %s%s for itself; the application never gets it.", GuardPath, rest)}, nil
+		return &api.TriedPath{
+			Then:  config.PathRefuse,
+			Words: fmt.Sprintf("The gate keeps %s%s for itself; the application never gets it.", GuardPath, rest),
+		}, nil
 	}
 	if a.Guarded.SignOutPath != "" && path == a.Guarded.SignOutPath {
-		return &api.TriedPath{Then: "sign-out", Words: "This is the path that signs out. The gate takes it; the application never gets it."}, nil
+		return &api.TriedPath{
+			Then:  "sign-out",
+			Words: "This is the path that signs out. The gate takes it; the application never gets it.",
+		}, nil
 	}
 	r := paths.PathRule(a.Guarded.Paths, strings.ToUpper(in.Method), path)
-	out := &api.TriedPath{Then: r.Then, Words: map[string]string{config.PathOpen: "Everybody may come here, without signing in.", config.PathSignedIn: "Whoever is signed in and may use the application may come here.",
-		config.PathGroups: "People of " + strings.Join(r.Groups, " or ") + " may come here.", config.PathRules: "Whoever is signed in and let in by the rule set " + r.Use + " may come here.", config.PathRefuse: "Nobody may come here."}[r.Then]}
+	out := &api.TriedPath{
+		Then: r.Then,
+		Words: map[string]string{config.PathOpen: "Everybody may come here, without signing in.",
+			config.PathSignedIn: "Whoever is signed in and may use the application may come here.",
+			config.PathGroups:   "People of " + strings.Join(r.Groups, " or ") + " may come here.",
+			config.PathRules:    "Whoever is signed in and let in by the rule set " + r.Use + " may come here.",
+			config.PathRefuse:   "Nobody may come here."}[r.Then],
+	}
 	if r.Path != "" {
 		out.Rule = strings.TrimSpace(r.Path + " " + strings.Join(r.Methods, " "))
 	} else {

@@ -113,7 +113,8 @@ type heldGuard struct {
 	application string
 	body        guardBody
 	generation  string
-	// commits is how much this process had written when the session was looked at, and looked when that was: until either changes, it is as it was.
+	// commits is how much this process had written when the session was looked at, and looked when that was: until
+	// either changes, it is as it was.
 	commits, looked atomic.Int64
 	at              time.Time
 	out             map[string][]string
@@ -129,11 +130,15 @@ func (h *heldGuard) saw(at time.Time, commits int64) {
 	h.looked.Store(at.UnixNano())
 }
 
-// Guard decides about one visit. The session is looked at each time; rules, groups and mapping once a minute, and whenever the configuration changes.
+// Guard decides about one visit. The session is looked at each time; rules, groups and mapping once a minute, and
+// whenever the configuration changes.
 func (g *Room) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswer, error) {
 	rule := paths.PathRule(a.Paths, v.Method, v.Path)
 	if rule.Then == config.PathRefuse {
-		return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-refused", explain.Fact("path", words.Clip(v.Path, 200))).Of(a.Name).Explain()}, nil
+		return &GuardAnswer{
+			Result:      GuardRefuse,
+			Explanation: explain.New("guard.path-refused", explain.Fact("path", words.Clip(v.Path, 200))).Of(a.Name).Explain(),
+		}, nil
 	}
 	held, err := g.heldGuard(ctx, a, v.Token)
 	if err != nil {
@@ -157,8 +162,13 @@ func (g *Room) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswe
 		return &GuardAnswer{Result: GuardPass}, nil
 	case held.refused != nil:
 		return &GuardAnswer{Result: GuardRefuse, Explanation: held.refused.Explain()}, nil
-	case rule.Then == config.PathGroups && !slices.ContainsFunc(rule.Groups, func(slug string) bool { return slices.Contains(held.body.Groups, slug) }):
-		return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-groups", explain.Fact("groups", strings.Join(rule.Groups, ", "))).Of(a.Name).Explain()}, nil
+	case rule.Then == config.PathGroups && !slices.ContainsFunc(rule.Groups, func(slug string) bool {
+		return slices.Contains(held.body.Groups, slug)
+	}):
+		return &GuardAnswer{
+			Result:      GuardRefuse,
+			Explanation: explain.New("guard.path-groups", explain.Fact("groups", strings.Join(rule.Groups, ", "))).Of(a.Name).Explain(),
+		}, nil
 	case rule.Then == config.PathRules:
 		facts := held.facts
 		facts.At = g.Now()
@@ -168,15 +178,18 @@ func (g *Room) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswe
 			return nil, fmt.Errorf("the rule set %s of a path of %s is not ready", rule.Use, a.Slug)
 		}
 		if d := policy.Decide(facts, false); d.Result != access.Allow {
-			return &GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.path-rules", explain.Fact("rule", d.By)).Of(a.Name).Explain()}, nil
+			return &GuardAnswer{
+				Result:      GuardRefuse,
+				Explanation: explain.New("guard.path-rules", explain.Fact("rule", d.By)).Of(a.Name).Explain(),
+			}, nil
 		}
 	}
 	out := &GuardAnswer{Result: GuardPass, Person: held.body.Shown, SessionID: held.session}
 	return out, g.passOn(ctx, a, held, out)
 }
 
-// heldGuard finds what is known of a browser. That its session goes on is asked of the store each time, so that whoever is signed out is out at once; not again within
-// milliseconds, as long as this process has written nothing.
+// heldGuard finds what is known of a browser. That its session goes on is asked of the store each time, so that whoever
+// is signed out is out at once; not again within milliseconds, as long as this process has written nothing.
 func (g *Room) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGuard, error) {
 	if len(token) < 20 || len(token) > 100 {
 		return nil, nil
@@ -188,7 +201,8 @@ func (g *Room) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 	}
 	commits := g.Store.Commits()
 	if h, ok := g.guards.Load(string(hash)); ok {
-		if held := h.(*heldGuard); held.application == a.app.ID && held.generation == c.Generation && held.commits.Load() == commits && time.Since(time.Unix(0, held.looked.Load())) < ground.LookLife {
+		if held := h.(*heldGuard); held.application == a.app.ID && held.generation == c.Generation && held.commits.Load() == commits &&
+			time.Since(time.Unix(0, held.looked.Load())) < ground.LookLife {
 			return held, nil
 		}
 	}
@@ -199,7 +213,16 @@ func (g *Room) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 	looked, now := time.Now(), g.Now()
 	var session string
 	var open bool
-	row := g.Store.Row(ctx, "SELECT session_id, expires_at > ? AND (session_id = '' OR EXISTS (SELECT 1 FROM sessions s WHERE s.id = session_id AND s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > ?)) FROM guard_sessions WHERE token_hash = ? AND application_id = ?", now.UTC(), now.UTC(), now.Add(-limits.Idle()).UTC(), hash, a.app.ID)
+	row := g.Store.Row(
+		ctx,
+		"SELECT session_id, expires_at > ? AND (session_id = '' OR EXISTS (SELECT 1 FROM sessions s WHERE s.id = session_id AND "+
+			"s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > ?)) FROM guard_sessions WHERE token_hash = ? AND application_id = ?",
+		now.UTC(),
+		now.UTC(),
+		now.Add(-limits.Idle()).UTC(),
+		hash,
+		a.app.ID,
+	)
 	if err := row.Scan(&session, &open); err != nil || !open {
 		g.guards.Delete(string(hash))
 		if errors.Is(err, sql.ErrNoRows) {
@@ -237,7 +260,8 @@ func (g *Room) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 	return held, nil
 }
 
-// idleThere says whether the application has lain unused for longer than it is set to. Then its people are asked anew, as at a sign-in.
+// idleThere says whether the application has lain unused for longer than it is set to. Then its people are asked anew,
+// as at a sign-in.
 func (g *Room) idleThere(ctx context.Context, app *partners.Application, session string) (bool, error) {
 	if session == "" || app.Session == nil || app.Session.IdleMinutes == 0 {
 		return false, nil
@@ -253,7 +277,8 @@ func (g *Room) touchSession(ctx context.Context, id, application string) error {
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		now := g.Now().UTC()
-		if _, err := store.Exec(tx, "UPDATE session_uses SET last_at = ? WHERE session_id = ? AND application_id = ?", now, id, application); err != nil {
+		if _, err := store.Exec(tx, "UPDATE session_uses SET last_at = ? WHERE session_id = ? AND application_id = ?", now, id,
+			application); err != nil {
 			return err
 		}
 		_, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", now, id)
@@ -295,7 +320,13 @@ func (g *Room) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 			}
 		}
 	}
-	who := access.Who{Known: true, ID: b.PersonID, Username: profile.First(people.Username), Mail: profile.First(people.Mail), Groups: b.Groups}
+	who := access.Who{
+		Known:    true,
+		ID:       b.PersonID,
+		Username: profile.First(people.Username),
+		Mail:     profile.First(people.Mail),
+		Groups:   b.Groups,
+	}
 	who.Network, _ = netip.ParseAddr(address)
 	if err := app.Reach.Admits(app.Circle, who, "application", app.Name, app.Slug, b.Rehearsal); err != nil {
 		return err.(*explain.Failure), nil
@@ -303,7 +334,17 @@ func (g *Room) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 	if err := p.Reach.Admits(p.Circle, who, "provider", p.Name, p.Slug, b.Rehearsal); err != nil {
 		return err.(*explain.Failure), nil
 	}
-	facts := access.Facts{Person: b.PersonID, Type: b.Kind, Groups: b.Groups, Received: b.Came["groups"], Provider: p.Slug, Mail: who.Mail, At: g.Now(), TwoFactor: b.Two, Network: who.Network}
+	facts := access.Facts{
+		Person:    b.PersonID,
+		Type:      b.Kind,
+		Groups:    b.Groups,
+		Received:  b.Came["groups"],
+		Provider:  p.Slug,
+		Mail:      who.Mail,
+		At:        g.Now(),
+		TwoFactor: b.Two,
+		Network:   who.Network,
+	}
 	if facts.Assigned, err = g.partners.Assignments(ctx, app, b.PersonID, b.Groups); err != nil {
 		return nil, err
 	}
@@ -345,7 +386,14 @@ func (g *Room) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardA
 			if err != nil {
 				return err
 			}
-			content := map[string]any{"iss": g.partners.Issuer(), "aud": a.PublicURL, "sub": h.body.Subject, "iat": now.Unix(), "exp": now.Add(guardToken).Unix(), "jti": keys.RandomID()}
+			content := map[string]any{
+				"iss": g.partners.Issuer(),
+				"aud": a.PublicURL,
+				"sub": h.body.Subject,
+				"iat": now.Unix(),
+				"exp": now.Add(guardToken).Unix(),
+				"jti": keys.RandomID(),
+			}
 			for name, values := range h.out {
 				if _, own := content[name]; own || len(values) == 0 {
 					continue
@@ -377,14 +425,16 @@ func (g *Room) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardA
 	return nil
 }
 
-// EnterTicket redeems a ticket at a guarded application's host: once, in time, and in the browser that began there. It returns the token that the browser keeps and where to go on.
+// EnterTicket redeems a ticket at a guarded application's host: once, in time, and in the browser that began there. It
+// returns the token that the browser keeps and where to go on.
 func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string) (token, to string, err error) {
 	bind := sha256.Sum256([]byte(kept))
 	now := g.Now().UTC()
 	var rows []store.GuardTicket
 	token = keys.NewSecret()
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND application_id = ? AND bind = ? AND expires_at > ? AND NOT `out` RETURNING *", keys.HashSecret(ticket), a.app.ID, bind[:], now).Scan(&rows).Error; err != nil {
+		if err := tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND application_id = ? AND bind = ? AND expires_at > ? AND NOT "+
+			"`out` RETURNING *", keys.HashSecret(ticket), a.app.ID, bind[:], now).Scan(&rows).Error; err != nil {
 			return err
 		}
 		if len(rows) == 0 {
@@ -404,7 +454,15 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 		if own := rows[0].Ends; own != nil && own.Before(ends) {
 			ends = *own
 		}
-		return tx.Create(&store.GuardSession{ID: rows[0].ID, TokenHash: keys.HashSecret(token), SessionID: rows[0].SessionID, ApplicationID: a.app.ID, Sealed: rows[0].Sealed, CreatedAt: now, ExpiresAt: ends}).Error
+		return tx.Create(&store.GuardSession{
+			ID:            rows[0].ID,
+			TokenHash:     keys.HashSecret(token),
+			SessionID:     rows[0].SessionID,
+			ApplicationID: a.app.ID,
+			Sealed:        rows[0].Sealed,
+			CreatedAt:     now,
+			ExpiresAt:     ends,
+		}).Error
 	})
 	if err != nil {
 		return "", "", err
@@ -415,7 +473,8 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 // LeaveTicket makes the way from a guarded application's sign-out to the gate's.
 func (g *Room) LeaveTicket(ctx context.Context, a *Guarded, token string) (string, error) {
 	var row store.GuardSession
-	if err := g.Store.Read(ctx).Where("token_hash = ? AND application_id = ?", keys.HashSecret(token), a.app.ID).Limit(1).Find(&row).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("token_hash = ? AND application_id = ?", keys.HashSecret(token),
+		a.app.ID).Limit(1).Find(&row).Error; err != nil {
 		return "", store.Clear(err)
 	}
 	if row.SessionID == "" {
@@ -426,7 +485,14 @@ func (g *Room) LeaveTicket(ctx context.Context, a *Guarded, token string) (strin
 		if err := tx.Where("token_hash = ?", row.TokenHash).Delete(&store.GuardSession{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(&store.GuardTicket{ID: keys.RandomID(), Hash: keys.HashSecret(ticket), ApplicationID: a.app.ID, SessionID: row.SessionID, Out: true, ExpiresAt: g.Now().Add(ticketLife).UTC()}).Error
+		return tx.Create(&store.GuardTicket{
+			ID:            keys.RandomID(),
+			Hash:          keys.HashSecret(ticket),
+			ApplicationID: a.app.ID,
+			SessionID:     row.SessionID,
+			Out:           true,
+			ExpiresAt:     g.Now().Add(ticketLife).UTC(),
+		}).Error
 	})
 	return g.PublicURL + "/sign-out/guard/" + ticket, err
 }
@@ -436,7 +502,10 @@ func (g *Room) LeaveGuarded(ctx context.Context, b signin.Browser, ticket string
 	s := g.signin.Begin(b, "slo")
 	var rows []store.GuardTicket
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND expires_at > ? AND `out` RETURNING *", keys.HashSecret(ticket), g.Now().UTC()).Scan(&rows).Error
+		return tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND expires_at > ? AND `out` RETURNING *", keys.HashSecret(ticket),
+			g.Now().UTC()).
+			Scan(&rows).
+			Error
 	})
 	if err != nil {
 		return g.signin.Failed(ctx, s, err)
@@ -468,6 +537,12 @@ func (g *Room) GuardOver(ctx context.Context, sessionID string) bool {
 		return false
 	}
 	var n int64
-	err = g.Store.Read(ctx).Model(&store.Session{}).Where("id = ? AND ended_at IS NULL AND expires_at > ? AND last_used > ?", sessionID, g.Now().UTC(), g.Now().Add(-limits.Idle()).UTC()).Limit(1).Count(&n).Error
+	err = g.Store.Read(ctx).
+		Model(&store.Session{}).
+		Where("id = ? AND ended_at IS NULL AND expires_at > ? AND last_used > ?", sessionID, g.Now().UTC(),
+			g.Now().Add(-limits.Idle()).UTC()).
+		Limit(1).
+		Count(&n).
+		Error
 	return err == nil && n == 0
 }

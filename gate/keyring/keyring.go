@@ -24,7 +24,14 @@ import (
 )
 
 // Purposes lists the purposes of keys.
-var Purposes = []string{keys.PurposeSigning, keys.PurposeEncryption, keys.PurposeTokenRSA, keys.PurposeTokenEC, keys.PurposeTokenEd, keys.PurposeClient}
+var Purposes = []string{
+	keys.PurposeSigning,
+	keys.PurposeEncryption,
+	keys.PurposeTokenRSA,
+	keys.PurposeTokenEC,
+	keys.PurposeTokenEd,
+	keys.PurposeClient,
+}
 
 // States of our keys.
 const (
@@ -51,7 +58,8 @@ const certificateLife = 5 * 365 * 24 * time.Hour
 func (g *Room) Ensure(ctx context.Context) error {
 	for _, purpose := range Purposes {
 		var have int64
-		if err := g.Store.Read(ctx).Model(&store.Key{}).Where("purpose = ? AND owner_id = '' OR purpose = ? AND owner_id IS NULL", purpose, purpose).Limit(1).Count(&have).Error; err != nil {
+		if err := g.Store.Read(ctx).Model(&store.Key{}).Where("purpose = ? AND owner_id = '' OR purpose = ? AND owner_id IS NULL",
+			purpose, purpose).Limit(1).Count(&have).Error; err != nil {
 			return store.Clear(err)
 		}
 		if have > 0 {
@@ -102,7 +110,15 @@ func (g *Room) sealKey(purpose string, b *keys.Bundle) (*store.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &store.Key{ID: store.NewID(), Purpose: purpose, Kind: string(keys.KindOf(b.Key.Public())), State: KeyNext, Certificate: b.Certificate.Raw, Chain: keys.EncodeChain(b.Chain), CreatedAt: g.Now().UTC()}
+	k := &store.Key{
+		ID:          store.NewID(),
+		Purpose:     purpose,
+		Kind:        string(keys.KindOf(b.Key.Public())),
+		State:       KeyNext,
+		Certificate: b.Certificate.Raw,
+		Chain:       keys.EncodeChain(b.Chain),
+		CreatedAt:   g.Now().UTC(),
+	}
 	k.Sealed = g.Store.Sealer.Seal("key/"+k.ID, private)
 	return k, nil
 }
@@ -118,7 +134,13 @@ func (g *Room) storeKey(ctx context.Context, who ground.Actor, k *store.Key, act
 		return store.Changed(tx)
 	})
 	if errors.Is(err, store.ErrDuplicate) {
-		return ground.Problem(http.StatusConflict, "key-next", "There is a next key already", "For this purpose a next key was made already; two at once would leave nobody knowing which one comes.", "Go on with that one, or discard it first.")
+		return ground.Problem(
+			http.StatusConflict,
+			"key-next",
+			"There is a next key already",
+			"For this purpose a next key was made already; two at once would leave nobody knowing which one comes.",
+			"Go on with that one, or discard it first.",
+		)
 	}
 	return err
 }
@@ -134,7 +156,8 @@ func (g *Room) Ring(ctx context.Context, purpose, owner string) (*Ring, error) {
 		return r.(*Ring), nil
 	}
 	var rows []store.Key
-	if err := g.Store.Read(ctx).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state <> ?", purpose, owner, KeyRetired).Order("id").Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state <> ?", purpose, owner,
+		KeyRetired).Order("id").Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	r := &Ring{}
@@ -148,13 +171,17 @@ func (g *Room) Ring(ctx context.Context, purpose, owner string) (*Ring, error) {
 		}
 	}
 	if owner != "" && (len(rows) == 0 || rows[0].State != KeyActive) {
-		// Towards this partner the gate's own key is active still; a published one of the partner's own is known beside it.
+		// Towards this partner the gate's own key is active still; a published one of the partner's own is known beside
+		// it.
 		shared, err := g.Ring(ctx, purpose, "")
 		if err != nil {
 			return nil, err
 		}
 		r = &Ring{
-			IDs: append(slices.Clone(shared.IDs), r.IDs...), Signers: append(slices.Clone(shared.Signers), r.Signers...), Certs: append(slices.Clone(shared.Certs), r.Certs...),
+			IDs: append(
+				slices.Clone(shared.IDs),
+				r.IDs...), Signers: append(slices.Clone(shared.Signers), r.Signers...),
+			Certs:     append(slices.Clone(shared.Certs), r.Certs...),
 			Published: append(slices.Clone(shared.Published), r.Published...), Holders: append(slices.Clone(shared.Holders), r.Holders...),
 		}
 	}
@@ -226,7 +253,20 @@ func (g *Room) ShowKey(ctx context.Context, row store.Key) (*api.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &api.Key{ID: row.ID, Purpose: row.Purpose, Kind: row.Kind, State: row.State, Created: row.CreatedAt, Published: row.PublishedAt, SwitchAt: row.SwitchAt, Switched: row.SwitchedAt, Retired: row.RetiredAt, LastUsed: row.LastUsed, Description: keys.Describe(cert), PEM: string(keys.EncodeCertificate(cert.Raw))}
+	k := &api.Key{
+		ID:          row.ID,
+		Purpose:     row.Purpose,
+		Kind:        row.Kind,
+		State:       row.State,
+		Created:     row.CreatedAt,
+		Published:   row.PublishedAt,
+		SwitchAt:    row.SwitchAt,
+		Switched:    row.SwitchedAt,
+		Retired:     row.RetiredAt,
+		LastUsed:    row.LastUsed,
+		Description: keys.Describe(cert),
+		PEM:         string(keys.EncodeCertificate(cert.Raw)),
+	}
 	for _, c := range chainOf(row.Chain) {
 		k.Chain = append(k.Chain, c.Subject.String())
 	}
@@ -262,7 +302,12 @@ func (g *Room) keyUsers(ctx context.Context, row store.Key) (int, error) {
 			continue
 		}
 		var count int
-		err := g.Store.Read(ctx).Raw("SELECT count(*) FROM "+side+"s o WHERE o.kind = 'saml' AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state = ?)", row.Purpose, KeyActive).Scan(&count).Error
+		err := g.Store.Read(ctx).
+			Raw("SELECT count(*) FROM "+side+
+				"s o WHERE o.kind = 'saml' AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state "+
+				"= ?)", row.Purpose, KeyActive).
+			Scan(&count).
+			Error
 		if err != nil {
 			return 0, store.Clear(err)
 		}

@@ -23,7 +23,11 @@ import (
 func CheckPurpose(purpose, kind string) error {
 	kinds, ok := keys.KindsFor[purpose]
 	if !ok {
-		return ground.BadRequest("key-purpose", fmt.Sprintf("%q is no purpose of a key; %s are.", purpose, strings.Join(Purposes, ", ")), "")
+		return ground.BadRequest(
+			"key-purpose",
+			fmt.Sprintf("%q is no purpose of a key; %s are.", purpose, strings.Join(Purposes, ", ")),
+			"",
+		)
 	}
 	if kind == "" || slices.Contains(kinds, keys.Kind(kind)) {
 		return nil
@@ -65,11 +69,16 @@ func (g *Room) MakeKey(ctx context.Context, who ground.Actor, in api.NewKey) (*a
 	return g.ShowKey(ctx, *k)
 }
 
-// keyOwner finds the partner that a key shall be for alone. The keys for tokens are for everybody, since everybody fetches one key set; our proof is for providers.
+// keyOwner finds the partner that a key shall be for alone. The keys for tokens are for everybody, since everybody
+// fetches one key set; our proof is for providers.
 func (g *Room) keyOwner(ctx context.Context, purpose, path string) (kind, id string, err error) {
 	_, token := TokenUsers[purpose]
 	if path != "" && token && (purpose != keys.PurposeClient || !strings.HasPrefix(path, "providers/")) {
-		return "", "", ground.BadRequest("key-for-all", "A key for tokens can't be for one partner alone: everybody fetches the same key set.", "Make it for all partners.")
+		return "", "", ground.BadRequest(
+			"key-for-all",
+			"A key for tokens can't be for one partner alone: everybody fetches the same key set.",
+			"Make it for all partners.",
+		)
 	}
 	return g.Owner(ctx, path)
 }
@@ -78,10 +87,22 @@ func (g *Room) keyOwner(ctx context.Context, purpose, path string) (kind, id str
 func (g *Room) ImportKey(ctx context.Context, who ground.Actor, in api.ImportKey) (*api.Key, error) {
 	b, err := keys.ParseBundle([]byte(in.Data), in.Password)
 	if err != nil {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "key-import", "The key can't be taken", words.Capitalise(err.Error())+".", "Nothing was changed.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"key-import",
+			"The key can't be taken",
+			words.Capitalise(err.Error())+".",
+			"Nothing was changed.",
+		)
 	}
 	if err := xmlsig.CheckKey(b.Key.Public()); err != nil {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "key-import", "The key can't be taken", words.Capitalise(err.Error())+".", "Nothing was changed.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"key-import",
+			"The key can't be taken",
+			words.Capitalise(err.Error())+".",
+			"Nothing was changed.",
+		)
 	}
 	if err := CheckPurpose(in.Purpose, string(keys.KindOf(b.Key.Public()))); err != nil {
 		return nil, err
@@ -145,7 +166,11 @@ func (g *Room) KeyCertificate(ctx context.Context, id, form string) ([]byte, err
 	case "chain":
 		return append(keys.EncodeCertificate(k.Certificate), k.Chain...), nil
 	}
-	return nil, ground.BadRequest("certificate-form", fmt.Sprintf("%q is no form of a certificate; pem, der, base64 and chain are.", form), "")
+	return nil, ground.BadRequest(
+		"certificate-form",
+		fmt.Sprintf("%q is no form of a certificate; pem, der, base64 and chain are.", form),
+		"",
+	)
 }
 
 // CertifyKey gives a key that is not published yet the certificate that an authority made for it.
@@ -155,7 +180,11 @@ func (g *Room) CertifyKey(ctx context.Context, who ground.Actor, id, text string
 		return nil, err
 	}
 	if k.State != KeyNext || k.PublishedAt != nil {
-		return nil, ground.Conflict("key-published", "The certificate of a key that others know already stays as it is: they compare it with what they hold.", "Make the next key, and give that one the certificate.")
+		return nil, ground.Conflict(
+			"key-published",
+			"The certificate of a key that others know already stays as it is: they compare it with what they hold.",
+			"Make the next key, and give that one the certificate.",
+		)
 	}
 	der, err := g.Store.Sealer.Open("key/"+k.ID, k.Sealed)
 	if err != nil {
@@ -167,10 +196,26 @@ func (g *Room) CertifyKey(ctx context.Context, who ground.Actor, id, text string
 	}
 	leaf, chain, err := keys.ParseChain([]byte(text), signer.Public())
 	if err != nil {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "certificate-import", "The certificate can't be taken", words.Capitalise(err.Error())+".", "Nothing was changed.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"certificate-import",
+			"The certificate can't be taken",
+			words.Capitalise(err.Error())+".",
+			"Nothing was changed.",
+		)
 	}
 	before := keys.Fingerprint(k.Certificate)
-	err = g.changeKey(ctx, who, k, "certified", before, keys.Fingerprint(leaf.Raw), map[string]any{"certificate": leaf.Raw, "chain": keys.EncodeChain(chain)}, "state = ? AND published_at IS NULL", KeyNext)
+	err = g.changeKey(
+		ctx,
+		who,
+		k,
+		"certified",
+		before,
+		keys.Fingerprint(leaf.Raw),
+		map[string]any{"certificate": leaf.Raw, "chain": keys.EncodeChain(chain)},
+		"state = ? AND published_at IS NULL",
+		KeyNext,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -185,16 +230,36 @@ func (g *Room) shownKey(ctx context.Context, id string) (*api.Key, error) {
 	return g.ShowKey(ctx, *k)
 }
 
-var errKeyMoved = ground.Conflict("changed-meanwhile", "Somebody else changed this key meanwhile; nothing was done.", "Load the page again.")
+var errKeyMoved = ground.Conflict(
+	"changed-meanwhile",
+	"Somebody else changed this key meanwhile; nothing was done.",
+	"Load the page again.",
+)
 
 // changeKey writes one step of a key's life, if the key is still as it was.
-func (g *Room) changeKey(ctx context.Context, who ground.Actor, k *store.Key, action, before, after string, values map[string]any, still string, args ...any) error {
+func (g *Room) changeKey(
+	ctx context.Context,
+	who ground.Actor,
+	k *store.Key,
+	action, before, after string,
+	values map[string]any,
+	still string,
+	args ...any,
+) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		return g.keyStep(tx, who, k, action, before, after, values, still, args...)
 	})
 }
 
-func (g *Room) keyStep(tx *gorm.DB, who ground.Actor, k *store.Key, action, before, after string, values map[string]any, still string, args ...any) error {
+func (g *Room) keyStep(
+	tx *gorm.DB,
+	who ground.Actor,
+	k *store.Key,
+	action, before, after string,
+	values map[string]any,
+	still string,
+	args ...any,
+) error {
 	done := tx.Model(&store.Key{}).Where("id = ?", k.ID).Where(still, args...).Updates(values)
 	if done.Error != nil {
 		return done.Error
@@ -202,7 +267,8 @@ func (g *Room) keyStep(tx *gorm.DB, who ground.Actor, k *store.Key, action, befo
 	if done.RowsAffected == 0 {
 		return errKeyMoved
 	}
-	if err := ground.Journal(tx, g.Now(), who, action, "key", k.ID, k.Purpose+" "+keys.Fingerprint(k.Certificate)[:11], before, after); err != nil {
+	if err := ground.Journal(tx, g.Now(), who, action, "key", k.ID, k.Purpose+" "+keys.Fingerprint(k.Certificate)[:11], before,
+		after); err != nil {
 		return err
 	}
 	return store.Changed(tx)
@@ -215,9 +281,14 @@ func (g *Room) PublishKey(ctx context.Context, who ground.Actor, id string) (*ap
 		return nil, err
 	}
 	if k.State != KeyNext || k.PublishedAt != nil {
-		return nil, ground.Conflict("key-state", "Only a next key that is not published yet can be published; this one is "+stateInWords(k)+".", "")
+		return nil, ground.Conflict(
+			"key-state",
+			"Only a next key that is not published yet can be published; this one is "+stateInWords(k)+".",
+			"",
+		)
 	}
-	if err := g.changeKey(ctx, who, k, "published", "", "", map[string]any{"published_at": g.Now().UTC()}, "state = ? AND published_at IS NULL", KeyNext); err != nil {
+	if err := g.changeKey(ctx, who, k, "published", "", "", map[string]any{"published_at": g.Now().UTC()},
+		"state = ? AND published_at IS NULL", KeyNext); err != nil {
 		return nil, err
 	}
 	return g.shownKey(ctx, id)
@@ -242,14 +313,32 @@ func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, at *t
 		return nil, err
 	}
 	if k.State != KeyNext || k.PublishedAt == nil {
-		return nil, ground.Conflict("key-state", "Only a published next key can become the active one; this one is "+stateInWords(k)+".", "Publish it first, so that partners can get it.")
+		return nil, ground.Conflict(
+			"key-state",
+			"Only a published next key can become the active one; this one is "+stateInWords(k)+".",
+			"Publish it first, so that partners can get it.",
+		)
 	}
 	if at != nil {
 		when := at.UTC()
 		if !when.After(g.Now()) || when.After(g.Now().Add(366*24*time.Hour)) {
-			return nil, ground.BadRequest("switch-time", "The time for the switch must lie ahead, within a year.", "Leave it out to switch at once.")
+			return nil, ground.BadRequest(
+				"switch-time",
+				"The time for the switch must lie ahead, within a year.",
+				"Leave it out to switch at once.",
+			)
 		}
-		err = g.changeKey(ctx, who, k, "scheduled", "", when.Format(time.RFC3339), map[string]any{"switch_at": when}, "state = ? AND published_at IS NOT NULL", KeyNext)
+		err = g.changeKey(
+			ctx,
+			who,
+			k,
+			"scheduled",
+			"",
+			when.Format(time.RFC3339),
+			map[string]any{"switch_at": when},
+			"state = ? AND published_at IS NOT NULL",
+			KeyNext,
+		)
 	} else {
 		err = g.switchKey(ctx, who, k)
 	}
@@ -262,10 +351,21 @@ func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, at *t
 func (g *Room) switchKey(ctx context.Context, who ground.Actor, k *store.Key) error {
 	now := g.Now().UTC()
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Model(&store.Key{}).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state = ?", k.Purpose, k.OwnerID, KeyActive).Updates(map[string]any{"state": KeyRetiring}).Error; err != nil {
+		if err := tx.Model(&store.Key{}).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state = ?", k.Purpose, k.OwnerID,
+			KeyActive).Updates(map[string]any{"state": KeyRetiring}).Error; err != nil {
 			return err
 		}
-		return g.keyStep(tx, who, k, "switched to", "", "", map[string]any{"state": KeyActive, "switched_at": now, "switch_at": nil}, "state = ? AND published_at IS NOT NULL", KeyNext)
+		return g.keyStep(
+			tx,
+			who,
+			k,
+			"switched to",
+			"",
+			"",
+			map[string]any{"state": KeyActive, "switched_at": now, "switch_at": nil},
+			"state = ? AND published_at IS NOT NULL",
+			KeyNext,
+		)
 	})
 }
 
@@ -292,13 +392,15 @@ func (g *Room) RetireKey(ctx context.Context, who ground.Actor, id string) (*api
 	if k.State != KeyRetiring {
 		return nil, ground.Conflict("key-state", "Only a retiring key can be retired; this one is "+stateInWords(k)+".", "")
 	}
-	if err := g.changeKey(ctx, who, k, "retired", "", "", map[string]any{"state": KeyRetired, "retired_at": g.Now().UTC()}, "state = ?", KeyRetiring); err != nil {
+	if err := g.changeKey(ctx, who, k, "retired", "", "", map[string]any{"state": KeyRetired, "retired_at": g.Now().UTC()}, "state = ?",
+		KeyRetiring); err != nil {
 		return nil, err
 	}
 	return g.shownKey(ctx, id)
 }
 
-// UndoKey takes back the last step of a key: a planned switch, a switch while the key before is still there, or a publication.
+// UndoKey takes back the last step of a key: a planned switch, a switch while the key before is still there, or a
+// publication.
 func (g *Room) UndoKey(ctx context.Context, who ground.Actor, id string) (*api.Key, error) {
 	k, err := g.keyRow(ctx, id)
 	if err != nil {
@@ -306,13 +408,33 @@ func (g *Room) UndoKey(ctx context.Context, who ground.Actor, id string) (*api.K
 	}
 	switch {
 	case k.State == KeyNext && k.SwitchAt != nil:
-		err = g.changeKey(ctx, who, k, "unscheduled", "", "", map[string]any{"switch_at": nil}, "state = ? AND switch_at IS NOT NULL", KeyNext)
+		err = g.changeKey(
+			ctx,
+			who,
+			k,
+			"unscheduled",
+			"",
+			"",
+			map[string]any{"switch_at": nil},
+			"state = ? AND switch_at IS NOT NULL",
+			KeyNext,
+		)
 	case k.State == KeyNext && k.PublishedAt != nil:
 		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 			if err := tx.Where("key_id = ?", k.ID).Delete(&store.KeyHolder{}).Error; err != nil {
 				return err
 			}
-			return g.keyStep(tx, who, k, "unpublished", "", "", map[string]any{"published_at": nil}, "state = ? AND switch_at IS NULL", KeyNext)
+			return g.keyStep(
+				tx,
+				who,
+				k,
+				"unpublished",
+				"",
+				"",
+				map[string]any{"published_at": nil},
+				"state = ? AND switch_at IS NULL",
+				KeyNext,
+			)
 		})
 	case k.State == KeyActive:
 		err = g.switchBack(ctx, who, k)
@@ -325,30 +447,45 @@ func (g *Room) UndoKey(ctx context.Context, who ground.Actor, id string) (*api.K
 	return g.shownKey(ctx, id)
 }
 
-// switchBack makes the key before active again. A partner's own first key goes back to being the next one, and the gate's signs again.
+// switchBack makes the key before active again. A partner's own first key goes back to being the next one, and the
+// gate's signs again.
 func (g *Room) switchBack(ctx context.Context, who ground.Actor, k *store.Key) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var before store.Key
-		if err := tx.Where("purpose = ? AND coalesce(owner_id, '') = ? AND state = ?", k.Purpose, k.OwnerID, KeyRetiring).Order("switched_at DESC").Limit(1).Find(&before).Error; err != nil {
+		if err := tx.Where("purpose = ? AND coalesce(owner_id, '') = ? AND state = ?", k.Purpose, k.OwnerID,
+			KeyRetiring).Order("switched_at DESC").Limit(1).Find(&before).Error; err != nil {
 			return err
 		}
 		if before.ID == "" && k.OwnerID == "" {
-			return ground.Conflict("key-state", "There is no key to go back to: the one before is retired.", "Make a new key, and go forward with that one.")
+			return ground.Conflict(
+				"key-state",
+				"There is no key to go back to: the one before is retired.",
+				"Make a new key, and go forward with that one.",
+			)
 		}
 		var next int64
-		if err := tx.Model(&store.Key{}).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state = ?", k.Purpose, k.OwnerID, KeyNext).Count(&next).Error; err != nil {
+		if err := tx.Model(&store.Key{}).Where("purpose = ? AND coalesce(owner_id, '') = ? AND state = ?", k.Purpose, k.OwnerID,
+			KeyNext).Count(&next).Error; err != nil {
 			return err
 		}
 		if next > 0 {
-			return ground.Conflict("key-next", "A next key was made already, and this one would have to become the next one again.", "Discard that next key first.")
+			return ground.Conflict(
+				"key-next",
+				"A next key was made already, and this one would have to become the next one again.",
+				"Discard that next key first.",
+			)
 		}
-		if err := g.keyStep(tx, who, k, "switched back from", "", "", map[string]any{"state": KeyNext, "switched_at": nil}, "state = ?", KeyActive); err != nil {
+		if err := g.keyStep(tx, who, k, "switched back from", "", "", map[string]any{"state": KeyNext, "switched_at": nil}, "state = ?",
+			KeyActive); err != nil {
 			return err
 		}
 		if before.ID == "" {
 			return nil
 		}
-		return tx.Model(&store.Key{}).Where("id = ? AND state = ?", before.ID, KeyRetiring).Updates(map[string]any{"state": KeyActive}).Error
+		return tx.Model(&store.Key{}).
+			Where("id = ? AND state = ?", before.ID, KeyRetiring).
+			Updates(map[string]any{"state": KeyActive}).
+			Error
 	})
 }
 
@@ -364,7 +501,11 @@ func (g *Room) DiscardKey(ctx context.Context, who ground.Actor, id string) erro
 			return gone.Error
 		}
 		if gone.RowsAffected == 0 {
-			return ground.Conflict("key-state", "Only a next key that nobody has learnt of can be discarded; this one is "+stateInWords(k)+".", "Take its publication back first.")
+			return ground.Conflict(
+				"key-state",
+				"Only a next key that nobody has learnt of can be discarded; this one is "+stateInWords(k)+".",
+				"Take its publication back first.",
+			)
 		}
 		if err := ground.Journal(tx, g.Now(), who, "discarded", "key", k.ID, k.Purpose, keys.Fingerprint(k.Certificate), ""); err != nil {
 			return err
@@ -403,5 +544,14 @@ func (g *Room) ConfirmHolder(ctx context.Context, who ground.Actor, id, partner 
 }
 
 func Holder(tx *gorm.DB, key, kind, owner, how, by string, at time.Time) error {
-	return tx.Exec("INSERT INTO key_holders (key_id, owner_kind, owner_id, how, by, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (key_id, owner_kind, owner_id) DO UPDATE SET how = excluded.how, by = excluded.by, at = excluded.at", key, kind, owner, how, by, at).Error
+	return tx.Exec(
+		"INSERT INTO key_holders (key_id, owner_kind, owner_id, how, by, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (key_id, "+
+			"owner_kind, owner_id) DO UPDATE SET how = excluded.how, by = excluded.by, at = excluded.at",
+		key,
+		kind,
+		owner,
+		how,
+		by,
+		at,
+	).Error
 }

@@ -11,10 +11,11 @@ import (
 
 // TokenUsers counts who uses the keys for tokens.
 var TokenUsers = map[string]string{
-	keys.PurposeTokenRSA: "applications WHERE kind = 'oidc' AND coalesce(json_extract(body, '$.oidc.algorithm'), 'RS256') IN ('RS256', 'PS256')",
-	keys.PurposeTokenEC:  "applications WHERE kind = 'oidc' AND json_extract(body, '$.oidc.algorithm') = 'ES256'",
-	keys.PurposeTokenEd:  "applications WHERE kind = 'oidc' AND json_extract(body, '$.oidc.algorithm') = 'EdDSA'",
-	keys.PurposeClient:   "providers WHERE kind IN ('oidc', 'oauth2') AND json_extract(body, '$.oidc.authentication') = 'private_key_jwt'",
+	keys.PurposeTokenRSA: "applications WHERE kind = 'oidc' AND coalesce(json_extract(body, '$.oidc.algorithm'), 'RS256') IN " +
+		"('RS256', 'PS256')",
+	keys.PurposeTokenEC: "applications WHERE kind = 'oidc' AND json_extract(body, '$.oidc.algorithm') = 'ES256'",
+	keys.PurposeTokenEd: "applications WHERE kind = 'oidc' AND json_extract(body, '$.oidc.algorithm') = 'EdDSA'",
+	keys.PurposeClient:  "providers WHERE kind IN ('oidc', 'oauth2') AND json_extract(body, '$.oidc.authentication') = 'private_key_jwt'",
 }
 
 // PurposeOf is the purpose of the key that signs with an algorithm.
@@ -28,7 +29,8 @@ func PurposeOf(alg string) string {
 	return keys.PurposeTokenRSA
 }
 
-// TokenSigner signs tokens with the active key of a purpose; without an algorithm it takes the one that the key is made for.
+// TokenSigner signs tokens with the active key of a purpose; without an algorithm it takes the one that the key is made
+// for.
 func (g *Room) TokenSigner(ctx context.Context, purpose, owner, alg string) (*jose.Signer, error) {
 	r, err := g.Ring(ctx, purpose, owner)
 	if err != nil {

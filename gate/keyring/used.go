@@ -19,7 +19,8 @@ type usedCertificate struct {
 	cert  *x509.Certificate
 }
 
-// NoteUse notes that a partner's certificate verified something. It is written down in the background, so that no sign-in waits for it.
+// NoteUse notes that a partner's certificate verified something. It is written down in the background, so that no
+// sign-in waits for it.
 func (g *Room) NoteUse(owner string, cert *x509.Certificate) {
 	if cert != nil {
 		g.usedCerts.Store(usedCertificate{owner, cert}, g.Now().UTC())
@@ -46,7 +47,8 @@ func (g *Room) WriteUsed(ctx context.Context) error {
 			if err := tx.Exec("UPDATE keys SET last_used = ? WHERE id = ?", u.at, u.owner).Error; err != nil {
 				return err
 			}
-			if err := tx.Exec("UPDATE trusted_certificates SET last_used = ? WHERE owner_id = ? AND fingerprint = ? AND use <> 'encryption'", u.at, u.owner, keys.Fingerprint(u.cert.Raw)).Error; err != nil {
+			if err := tx.Exec("UPDATE trusted_certificates SET last_used = ? WHERE owner_id = ? AND fingerprint = ? AND use <> "+
+				"'encryption'", u.at, u.owner, keys.Fingerprint(u.cert.Raw)).Error; err != nil {
 				return err
 			}
 		}
@@ -56,9 +58,14 @@ func (g *Room) WriteUsed(ctx context.Context) error {
 
 var certificateColumns = map[string]string{"ends": "not_after"}
 
-// Certificates lists the certificates of partners that are held, those that end first in front. Search finds fingerprints, subjects and names of partners.
+// Certificates lists the certificates of partners that are held, those that end first in front. Search finds
+// fingerprints, subjects and names of partners.
 func (g *Room) Certificates(ctx context.Context, p store.Page) (*api.List[api.TrustedCertificate], error) {
-	db := g.Store.Read(ctx).Table("(SELECT t.*, t.owner_id || t.fingerprint || t.use AS id, coalesce(a.name, p.name) AS name, coalesce(a.slug, p.slug) AS slug, coalesce(a.reach, p.reach) AS reach, EXISTS (SELECT 1 FROM trusted_certificates l WHERE l.owner_id = t.owner_id AND l.not_after > t.not_after AND (l.use = t.use OR l.use = '' OR t.use = '')) AS superseded FROM trusted_certificates t LEFT JOIN applications a ON a.id = t.owner_id LEFT JOIN providers p ON p.id = t.owner_id)")
+	db := g.Store.Read(ctx).
+		Table("(SELECT t.*, t.owner_id || t.fingerprint || t.use AS id, coalesce(a.name, p.name) AS name, coalesce(a.slug, p.slug) AS " +
+			"slug, coalesce(a.reach, p.reach) AS reach, EXISTS (SELECT 1 FROM trusted_certificates l WHERE l.owner_id = t.owner_id " +
+			"AND l.not_after > t.not_after AND (l.use = t.use OR l.use = '' OR t.use = '')) AS superseded FROM trusted_certificates t " +
+			"LEFT JOIN applications a ON a.id = t.owner_id LEFT JOIN providers p ON p.id = t.owner_id)")
 	if p.Sort == "" {
 		p.Sort = "ends"
 	}
@@ -80,7 +87,23 @@ func (g *Room) Certificates(ctx context.Context, p store.Page) (*api.List[api.Tr
 			out.Next = store.AfterKey(ground.SortValue("created", "", "", rows[i-1].NotAfter), rows[i-1].ID)
 			break
 		}
-		out.Items = append(out.Items, api.TrustedCertificate{Owner: api.Reference{Slug: r.Slug, Name: r.Name, Kind: r.OwnerKind, Reach: r.Reach}, Side: r.OwnerKind, Use: r.Use, SHA256: r.Fingerprint, Subject: r.Subject, Key: r.Kind, NotBefore: r.NotBefore, NotAfter: r.NotAfter, HeldSince: r.HeldSince, Origin: r.Origin, LastUsed: r.LastUsed, Superseded: r.Superseded})
+		out.Items = append(
+			out.Items,
+			api.TrustedCertificate{
+				Owner:      api.Reference{Slug: r.Slug, Name: r.Name, Kind: r.OwnerKind, Reach: r.Reach},
+				Side:       r.OwnerKind,
+				Use:        r.Use,
+				SHA256:     r.Fingerprint,
+				Subject:    r.Subject,
+				Key:        r.Kind,
+				NotBefore:  r.NotBefore,
+				NotAfter:   r.NotAfter,
+				HeldSince:  r.HeldSince,
+				Origin:     r.Origin,
+				LastUsed:   r.LastUsed,
+				Superseded: r.Superseded,
+			},
+		)
 	}
 	return out, nil
 }

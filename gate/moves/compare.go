@@ -46,7 +46,8 @@ const (
 	runLife     = 2 * time.Hour
 )
 
-// SignedIn keeps what an application that is being moved got, or would get, through either provider, and compares once there is something to compare. A sign-in never fails because of it.
+// SignedIn keeps what an application that is being moved got, or would get, through either provider, and compares once
+// there is something to compare. A sign-in never fails because of it.
 func (g *Room) SignedIn(ctx context.Context, s *signin.SignIn, subject saml.NameID, out []claims.Output) {
 	if err := g.noteMoved(ctx, s, subject, out); err != nil {
 		g.Log.ErrorContext(ctx, "a sign-in could not be compared for a move", "reference", s.Reference, "error", err)
@@ -72,10 +73,20 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 		return nil // somebody who is passed through is nobody that could be compared
 	}
 	now := s.Given(subject, out)
-	sample := store.MoveSample{ID: store.NewID(), MoveID: m.Move.ID, ApplicationID: s.App.ID, Who: who, ProviderID: s.Provider.ID, Reference: s.Reference, At: g.Now().UTC()}
+	sample := store.MoveSample{
+		ID:            store.NewID(),
+		MoveID:        m.Move.ID,
+		ApplicationID: s.App.ID,
+		Who:           who,
+		ProviderID:    s.Provider.ID,
+		Reference:     s.Reference,
+		At:            g.Now().UTC(),
+	}
 	sample.Sealed = g.Store.Sealer.Seal("move/"+sample.ID, []byte(ground.MustJSON(now)))
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		_, err := store.Exec(tx, "INSERT INTO move_samples (id, move_id, application_id, who, provider_id, sealed, reference, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (move_id, application_id, who, provider_id) DO UPDATE SET id = excluded.id, sealed = excluded.sealed, reference = excluded.reference, at = excluded.at",
+		_, err := store.Exec(tx, "INSERT INTO move_samples (id, move_id, application_id, who, provider_id, sealed, reference, at) "+
+			"VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (move_id, application_id, who, provider_id) DO UPDATE SET id = excluded.id, "+
+			"sealed = excluded.sealed, reference = excluded.reference, at = excluded.at",
 			sample.ID, sample.MoveID, sample.ApplicationID, sample.Who, sample.ProviderID, sample.Sealed, sample.Reference, sample.At)
 		return err
 	}); err != nil {
@@ -85,7 +96,8 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 		return nil
 	}
 	var before store.MoveSample
-	if err := g.Store.Read(ctx).Where("move_id = ? AND application_id = ? AND who = ? AND provider_id = ?", m.Move.ID, s.App.ID, who, m.Move.FromID).Limit(1).Find(&before).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("move_id = ? AND application_id = ? AND who = ? AND provider_id = ?", m.Move.ID, s.App.ID, who,
+		m.Move.FromID).Limit(1).Find(&before).Error; err != nil {
 		return store.Clear(err)
 	}
 	c := store.MoveComparison{Result: ComparedAlone, Person: s.Person.Shown, How: how}
@@ -114,7 +126,8 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 		}
 	}
 	var last store.MoveComparison
-	if err := g.Store.Read(ctx).Select("result", "how", "wave", "at").Where("move_id = ? AND application_id = ? AND who = ?", m.Move.ID, s.App.ID, who).Limit(1).Find(&last).Error; err != nil {
+	if err := g.Store.Read(ctx).Select("result", "how", "wave", "at").Where("move_id = ? AND application_id = ? AND who = ?", m.Move.ID,
+		s.App.ID, who).Limit(1).Find(&last).Error; err != nil {
 		return store.Clear(err)
 	}
 	if err := g.keepComparison(ctx, s, m, who, c, differences); err != nil {
@@ -147,19 +160,31 @@ func (g *Room) inMoveCircle(ctx context.Context, m *partners.ActiveMove, personI
 	return verdict == access.Inside, nil
 }
 
-// keepComparison keeps what came of it, the newest for each person. Somebody for whom something differed counts once in a wave.
-func (g *Room) keepComparison(ctx context.Context, s *signin.SignIn, m *partners.ActiveMove, who string, c store.MoveComparison, differences []moves.Difference) error {
-	c.ID, c.MoveID, c.ApplicationID, c.Who, c.Wave, c.Reference, c.At = store.NewID(), m.Move.ID, s.App.ID, who, m.Wave, s.Reference, g.Now().UTC()
+// keepComparison keeps what came of it, the newest for each person. Somebody for whom something differed counts once in
+// a wave.
+func (g *Room) keepComparison(
+	ctx context.Context,
+	s *signin.SignIn,
+	m *partners.ActiveMove,
+	who string,
+	c store.MoveComparison,
+	differences []moves.Difference,
+) error {
+	c.ID, c.MoveID, c.ApplicationID, c.Who, c.Wave, c.Reference, c.At = store.NewID(), m.Move.ID, s.App.ID, who, m.Wave, s.Reference,
+		g.Now().
+			UTC()
 	c.Sealed = g.Store.Sealer.Seal("move/"+c.ID, []byte(ground.MustJSON(differences)))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("move_id = ? AND application_id = ? AND who = ?", c.MoveID, c.ApplicationID, c.Who).Delete(&store.MoveComparison{}).Error; err != nil {
+		if err := tx.Where("move_id = ? AND application_id = ? AND who = ?", c.MoveID, c.ApplicationID,
+			c.Who).Delete(&store.MoveComparison{}).Error; err != nil {
 			return err
 		}
 		return tx.Create(&c).Error
 	})
 }
 
-// Failed counts a sign-in with the new provider that failed while a wave is open. What only the person can mend does not count.
+// Failed counts a sign-in with the new provider that failed while a wave is open. What only the person can mend does
+// not count.
 func (g *Room) Failed(ctx context.Context, s *signin.SignIn, f *explain.Failure, explanation explain.Explanation) {
 	if s.App == nil || s.Provider == nil || explanation.Side == explain.Person || explain.Stray(f.Code) {
 		return
@@ -175,7 +200,9 @@ func (g *Room) Failed(ctx context.Context, s *signin.SignIn, f *explain.Failure,
 		return
 	}
 	who := words.FirstOf(run, s.Person.ID, "sign-in "+s.Reference)
-	if err := g.keepComparison(ctx, s, m, who, store.MoveComparison{Result: ComparedFailed, Code: f.Code, Person: s.Person.Shown, How: map[bool]string{true: howBoth, false: howLive}[run != ""]}, nil); err != nil {
+	if err := g.keepComparison(ctx, s, m, who,
+		store.MoveComparison{Result: ComparedFailed, Code: f.Code, Person: s.Person.Shown,
+			How: map[bool]string{true: howBoth, false: howLive}[run != ""]}, nil); err != nil {
 		g.Log.ErrorContext(ctx, "a sign-in that failed could not be noted for a move", "reference", s.Reference, "error", err)
 	}
 	if run == "" {
@@ -198,12 +225,21 @@ func (g *Room) MoveComparisons(ctx context.Context, slug, application string) (*
 		db = db.Where("application_id = ?", a.ID)
 	}
 	var rows []store.MoveComparison
-	if err := db.Order("CASE result WHEN 'differs' THEN 0 WHEN 'failed' THEN 1 ELSE 2 END, id DESC").Limit(500).Find(&rows).Error; err != nil {
+	const worstFirst = "CASE result WHEN 'differs' THEN 0 WHEN 'failed' THEN 1 ELSE 2 END, id DESC"
+	if err := db.Order(worstFirst).Limit(500).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := &api.List[api.MoveComparison]{Items: []api.MoveComparison{}}
 	for _, r := range rows {
-		v := api.MoveComparison{Person: r.Person, How: r.How, Result: r.Result, Code: r.Code, Reference: r.Reference, At: r.At, Differences: []moves.Difference{}}
+		v := api.MoveComparison{
+			Person:      r.Person,
+			How:         r.How,
+			Result:      r.Result,
+			Code:        r.Code,
+			Reference:   r.Reference,
+			At:          r.At,
+			Differences: []moves.Difference{},
+		}
 		if ref, err := g.Reference(ctx, "application", r.ApplicationID); err == nil {
 			v.Application = words.FirstOf(ref.Slug, ref.Name)
 		}
@@ -222,7 +258,8 @@ func (g *Room) MoveComparisons(ctx context.Context, slug, application string) (*
 	return out, nil
 }
 
-// NewTrial orders a link by which people sign in both ways: first with the old provider, then with the new one. Nothing reaches the application, and nobody is changed by it.
+// NewTrial orders a link by which people sign in both ways: first with the old provider, then with the new one. Nothing
+// reaches the application, and nobody is changed by it.
 func (g *Room) NewTrial(ctx context.Context, who ground.Actor, slug string, in api.NewTrial) (*api.Trial, error) {
 	row, err := g.openMove(ctx, slug)
 	if err != nil {
@@ -250,7 +287,16 @@ func (g *Room) NewTrial(ctx context.Context, who ground.Actor, slug string, in a
 	}
 	token := keys.NewSecret()
 	now := g.Now().UTC()
-	t := store.MoveTrial{ID: store.NewID(), MoveID: row.ID, ApplicationID: app.ID, TokenHash: keys.HashSecret(token), Most: in.People, By: who.Name, CreatedAt: now, ExpiresAt: now.Add(time.Duration(in.Hours) * time.Hour)}
+	t := store.MoveTrial{
+		ID:            store.NewID(),
+		MoveID:        row.ID,
+		ApplicationID: app.ID,
+		TokenHash:     keys.HashSecret(token),
+		Most:          in.People,
+		By:            who.Name,
+		CreatedAt:     now,
+		ExpiresAt:     now.Add(time.Duration(in.Hours) * time.Hour),
+	}
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&t).Error; err != nil {
 			return err
@@ -278,9 +324,17 @@ func runOf(about string) string {
 	return id
 }
 
-var errTrialOver = &api.Problem{Type: "about:blank", Status: http.StatusGone, Title: "This link is over", Code: "trial-over", Detail: "The link was used by as many people as it was made for, or its time is over.", Remedy: "Ask whoever gave it to you for another one."}
+var errTrialOver = &api.Problem{
+	Type:   "about:blank",
+	Status: http.StatusGone,
+	Title:  "This link is over",
+	Code:   "trial-over",
+	Detail: "The link was used by as many people as it was made for, or its time is over.",
+	Remedy: "Ask whoever gave it to you for another one.",
+}
 
-// OpenTrial shows what a link is for and where this browser stands. Run is what the browser keeps of its way through it.
+// OpenTrial shows what a link is for and where this browser stands. Run is what the browser keeps of its way through
+// it.
 func (g *Room) OpenTrial(ctx context.Context, token, run string) (*TrialPage, error) {
 	t, r, err := g.trialRun(ctx, token, run)
 	if err != nil {
@@ -347,7 +401,8 @@ func (g *Room) trialRun(ctx context.Context, token, run string) (*store.MoveTria
 	id, secret, _ := strings.Cut(run, ".")
 	var r store.MoveRun
 	if id != "" {
-		if err := g.Store.Read(ctx).Where("id = ? AND trial_id = ? AND expires_at > ?", id, t.ID, g.Now().UTC()).Limit(1).Find(&r).Error; err != nil {
+		if err := g.Store.Read(ctx).Where("id = ? AND trial_id = ? AND expires_at > ?", id, t.ID,
+			g.Now().UTC()).Limit(1).Find(&r).Error; err != nil {
 			return nil, nil, store.Clear(err)
 		}
 	}
@@ -357,8 +412,13 @@ func (g *Room) trialRun(ctx context.Context, token, run string) (*store.MoveTria
 	return &t, &r, nil
 }
 
-// BeginTrial begins the next of the two sign-ins. It returns what the browser is to keep of its run, and of the rehearsal that the sign-in is.
-func (g *Room) BeginTrial(ctx context.Context, b signin.Browser, token, run string) (next *signin.Next, keepRun, rehearsal string, err error) {
+// BeginTrial begins the next of the two sign-ins. It returns what the browser is to keep of its run, and of the
+// rehearsal that the sign-in is.
+func (g *Room) BeginTrial(
+	ctx context.Context,
+	b signin.Browser,
+	token, run string,
+) (next *signin.Next, keepRun, rehearsal string, err error) {
 	page, err := g.OpenTrial(ctx, token, run)
 	if err != nil {
 		return nil, "", "", err
@@ -410,8 +470,25 @@ func (g *Room) BeginTrial(ctx context.Context, b signin.Browser, token, run stri
 	}
 	c.Providers, c.Reach = []string{p.Slug}, access.Everyone
 	legToken := keys.NewSecret()
-	leg := store.Rehearsal{ID: store.NewID(), TokenHash: keys.HashSecret(legToken), ApplicationID: app.ID, ProviderID: p.ID, Flow: "idp", Stop: true, Fresh: true, By: t.By, About: trialAbout + r.ID,
-		Override: ground.MustJSON(signin.Overriding{Kind: "application", ID: app.ID, Body: ground.MustJSON(c), Why: app.Name + " with " + p.Name + " alone, to compare for the move " + m.Name}), CreatedAt: now, ExpiresAt: now.Add(runLife)}
+	leg := store.Rehearsal{
+		ID:            store.NewID(),
+		TokenHash:     keys.HashSecret(legToken),
+		ApplicationID: app.ID,
+		ProviderID:    p.ID,
+		Flow:          "idp",
+		Stop:          true,
+		Fresh:         true,
+		By:            t.By,
+		About:         trialAbout + r.ID,
+		Override: ground.MustJSON(signin.Overriding{
+			Kind: "application",
+			ID:   app.ID,
+			Body: ground.MustJSON(c),
+			Why:  app.Name + " with " + p.Name + " alone, to compare for the move " + m.Name,
+		}),
+		CreatedAt: now,
+		ExpiresAt: now.Add(runLife),
+	}
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&leg).Error; err != nil {
 			return err

@@ -46,7 +46,11 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 		in.Slug = config.Slug(in.Name)
 	}
 	if in.Name == "" || len(in.Name) > 200 || !config.SlugFits(in.Slug) {
-		return nil, ground.BadRequest("name", "A move needs a name of 1 to 200 characters, and a short name of small letters, digits and dashes.", "")
+		return nil, ground.BadRequest(
+			"name",
+			"A move needs a name of 1 to 200 characters, and a short name of small letters, digits and dashes.",
+			"",
+		)
 	}
 	from, err := g.partners.Provider(ctx, in.From)
 	if err != nil {
@@ -76,7 +80,11 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 			return nil, err
 		}
 		if !slices.Contains(a.Providers, from.Slug) {
-			return nil, ground.BadRequest("not-used", fmt.Sprintf("People don't sign in to %s with %s, so there is nothing to move.", a.Name, from.Name), "")
+			return nil, ground.BadRequest(
+				"not-used",
+				fmt.Sprintf("People don't sign in to %s with %s, so there is nothing to move.", a.Name, from.Name),
+				"",
+			)
 		}
 		apps = append(apps, store.Application{Object: store.Object{ID: a.ID}})
 	}
@@ -84,21 +92,40 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 	case len(apps) == 0:
 		return nil, ground.BadRequest("nothing-to-move", "No application has "+from.Name+" among its providers.", "")
 	case len(apps) > moveApps:
-		return nil, ground.BadRequest("too-many", fmt.Sprintf("A move has %d applications at most.", moveApps), "Name some of them, and make several moves.")
+		return nil, ground.BadRequest(
+			"too-many",
+			fmt.Sprintf("A move has %d applications at most.", moveApps),
+			"Name some of them, and make several moves.",
+		)
 	}
 	now := g.Now().UTC()
-	row := store.Move{ID: store.NewIDAt(now), Slug: in.Slug, Name: in.Name, Remark: words.Clip(strings.TrimSpace(in.Remark), 1000), FromID: from.ID, ToID: to.ID, State: partners.MoveOpen, By: who.Name, CreatedAt: now}
+	row := store.Move{
+		ID:        store.NewIDAt(now),
+		Slug:      in.Slug,
+		Name:      in.Name,
+		Remark:    words.Clip(strings.TrimSpace(in.Remark), 1000),
+		FromID:    from.ID,
+		ToID:      to.ID,
+		State:     partners.MoveOpen,
+		By:        who.Name,
+		CreatedAt: now,
+	}
 	if in.Circle != nil {
 		row.Circle = ground.MustJSON(in.Circle)
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, a := range apps {
 			var busy struct{ Name string }
-			if err := tx.Raw("SELECT name FROM moves WHERE state = ? AND id IN (SELECT move_id FROM move_applications WHERE application_id = ?) LIMIT 1", partners.MoveOpen, a.ID).Scan(&busy).Error; err != nil {
+			if err := tx.Raw("SELECT name FROM moves WHERE state = ? AND id IN (SELECT move_id FROM move_applications WHERE "+
+				"application_id = ?) LIMIT 1", partners.MoveOpen, a.ID).Scan(&busy).Error; err != nil {
 				return err
 			}
 			if busy.Name != "" {
-				return ground.Conflict("already-moving", fmt.Sprintf("An application of these is in the move %q already.", busy.Name), "End that move first, or leave the application out.")
+				return ground.Conflict(
+					"already-moving",
+					fmt.Sprintf("An application of these is in the move %q already.", busy.Name),
+					"End that move first, or leave the application out.",
+				)
 			}
 			if err := tx.Create(&store.MoveApplication{MoveID: row.ID, ApplicationID: a.ID, Wave: 1, State: AppWaiting}).Error; err != nil {
 				return err
@@ -107,7 +134,8 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		if err := tx.Create(&store.MoveWave{MoveID: row.ID, Number: 1, State: WavePlanned, Failures: 3, PlannedBy: who.Name}).Error; err != nil {
+		if err := tx.Create(&store.MoveWave{MoveID: row.ID, Number: 1, State: WavePlanned, Failures: 3,
+			PlannedBy: who.Name}).Error; err != nil {
 			return err
 		}
 		if err := ground.Journal(tx, now, who, "planned", "move", row.ID, row.Name, "", ground.MustJSON(in)); err != nil {
@@ -116,7 +144,13 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 		return store.Changed(tx)
 	})
 	if errors.Is(err, store.ErrDuplicate) {
-		return nil, ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken", "There is a move with the short name "+in.Slug+" already.", "Choose another name.")
+		return nil, ground.Problem(
+			http.StatusConflict,
+			"slug-taken",
+			"The short name is taken",
+			"There is a move with the short name "+in.Slug+" already.",
+			"Choose another name.",
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -167,7 +201,10 @@ func (g *Room) moveLine(ctx context.Context, row *store.Move) (*api.MoveLine, er
 		return nil, err
 	}
 	l := &api.MoveLine{Slug: row.Slug, Name: row.Name, From: *from, To: *to, State: row.State, By: row.By, Created: row.CreatedAt}
-	err = g.Store.Read(ctx).Raw("SELECT count(*) AS applications, coalesce(sum(state = 'moved'), 0) AS moved FROM move_applications WHERE move_id = ?", row.ID).Row().Scan(&l.Applications, &l.Moved)
+	err = g.Store.Read(ctx).
+		Raw("SELECT count(*) AS applications, coalesce(sum(state = 'moved'), 0) AS moved FROM move_applications WHERE move_id = ?", row.ID).
+		Row().
+		Scan(&l.Applications, &l.Moved)
 	return l, store.Clear(err)
 }
 
@@ -198,8 +235,23 @@ func (g *Room) Move(ctx context.Context, slug string) (*api.Move, error) {
 		return nil, store.Clear(err)
 	}
 	for _, w := range waves {
-		out.Waves = append(out.Waves, api.Wave{Number: w.Number, State: w.State, Opens: w.OpensAt, Closes: w.ClosesAt, Limits: moves.Limits{Failures: w.Failures, Differences: w.Differences}, Count: moves.Count{SignedIn: w.SignedIn, Failed: w.Failed, Differed: w.Differed},
-			PlannedBy: w.PlannedBy, ApprovedBy: w.ApprovedBy, NeedsSecond: review.Second && w.ApprovedBy == "", Opened: w.OpenedAt, Ended: w.EndedAt, Note: w.Note})
+		out.Waves = append(
+			out.Waves,
+			api.Wave{
+				Number:      w.Number,
+				State:       w.State,
+				Opens:       w.OpensAt,
+				Closes:      w.ClosesAt,
+				Limits:      moves.Limits{Failures: w.Failures, Differences: w.Differences},
+				Count:       moves.Count{SignedIn: w.SignedIn, Failed: w.Failed, Differed: w.Differed},
+				PlannedBy:   w.PlannedBy,
+				ApprovedBy:  w.ApprovedBy,
+				NeedsSecond: review.Second && w.ApprovedBy == "",
+				Opened:      w.OpenedAt,
+				Ended:       w.EndedAt,
+				Note:        w.Note,
+			},
+		)
 	}
 	var apps []store.MoveApplication
 	if err := g.Store.Read(ctx).Where("move_id = ?", row.ID).Find(&apps).Error; err != nil {
@@ -264,10 +316,15 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 			w = store.MoveWave{MoveID: row.ID, Number: number, State: WavePlanned, Failures: 3}
 		}
 		if w.State == partners.WaveOpen {
-			return ground.Conflict("wave-open", fmt.Sprintf("Wave %d is open.", number), "Take it back, or wait until its window has closed.")
+			return ground.Conflict(
+				"wave-open",
+				fmt.Sprintf("Wave %d is open.", number),
+				"Take it back, or wait until its window has closed.",
+			)
 		}
 		// Whoever approved it has to look at it again. A wave that went back is planned anew.
-		w.State, w.PlannedBy, w.ApprovedBy, w.SignedIn, w.Failed, w.Differed, w.Note, w.OpenedAt, w.EndedAt = WavePlanned, who.Name, "", 0, 0, 0, "", nil, nil
+		w.State, w.PlannedBy, w.ApprovedBy, w.SignedIn, w.Failed, w.Differed, w.Note, w.OpenedAt, w.EndedAt = WavePlanned, who.Name, "",
+			0, 0, 0, "", nil, nil
 		w.OpensAt, w.ClosesAt = ground.UtcOf(in.Opens), ground.UtcOf(in.Closes)
 		if in.Limits != nil {
 			w.Failures, w.Differences = in.Limits.Failures, in.Limits.Differences
@@ -276,7 +333,9 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 			return err
 		}
 		for _, id := range ids {
-			done := tx.Model(&store.MoveApplication{}).Where("move_id = ? AND application_id = ? AND state <> ?", row.ID, id, AppMoved).Updates(map[string]any{"wave": number, "state": AppWaiting})
+			done := tx.Model(&store.MoveApplication{}).
+				Where("move_id = ? AND application_id = ? AND state <> ?", row.ID, id, AppMoved).
+				Updates(map[string]any{"wave": number, "state": AppWaiting})
 			if done.Error != nil {
 				return done.Error
 			}
@@ -284,7 +343,17 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 				return ground.BadRequest("not-in-move", "One of these applications is not in the move, or has moved already.", "")
 			}
 		}
-		return ground.Journal(tx, g.Now(), who, "planned a wave of", "move", row.ID, row.Name, "", fmt.Sprintf("wave %d: %s", number, ground.MustJSON(in)))
+		return ground.Journal(
+			tx,
+			g.Now(),
+			who,
+			"planned a wave of",
+			"move",
+			row.ID,
+			row.Name,
+			"",
+			fmt.Sprintf("wave %d: %s", number, ground.MustJSON(in)),
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -306,7 +375,8 @@ func (g *Room) EndMove(ctx context.Context, who ground.Actor, slug string) error
 		if open > 0 {
 			return ground.Conflict("wave-open", "A wave of the move is open.", "Take it back, or wait until its window has closed.")
 		}
-		if err := tx.Model(&store.MoveApplication{}).Where("move_id = ? AND state <> ?", row.ID, AppMoved).Count(&waiting).Error; err != nil {
+		if err := tx.Model(&store.MoveApplication{}).Where("move_id = ? AND state <> ?", row.ID,
+			AppMoved).Count(&waiting).Error; err != nil {
 			return err
 		}
 		state := MoveDone
@@ -314,7 +384,8 @@ func (g *Room) EndMove(ctx context.Context, who ground.Actor, slug string) error
 			state = MoveOver
 		}
 		now := g.Now().UTC()
-		if err := tx.Model(&store.Move{}).Where("id = ?", row.ID).Updates(map[string]any{"state": state, "ended_at": now}).Error; err != nil {
+		if err := tx.Model(&store.Move{}).Where("id = ?", row.ID).Updates(map[string]any{"state": state,
+			"ended_at": now}).Error; err != nil {
 			return err
 		}
 		// What people got through either provider was kept for comparing, and for nothing else.
@@ -345,7 +416,13 @@ func (g *Room) ApproveWave(ctx context.Context, who ground.Actor, slug string, n
 		case w.State != WavePlanned:
 			return ground.Conflict("wave-over", fmt.Sprintf("Wave %d is %s.", number, w.State), "")
 		case w.PlannedBy == who.Name:
-			return ground.Problem(http.StatusForbidden, "own-proposal", "A second person must look at it", "You planned this wave yourself.", "Ask somebody else with the role engineer.")
+			return ground.Problem(
+				http.StatusForbidden,
+				"own-proposal",
+				"A second person must look at it",
+				"You planned this wave yourself.",
+				"Ask somebody else with the role engineer.",
+			)
 		}
 		if err := tx.Model(w).Where("move_id = ? AND number = ?", row.ID, number).Update("approved_by", who.Name).Error; err != nil {
 			return err

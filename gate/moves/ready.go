@@ -20,7 +20,13 @@ import (
 
 // moveSide is a provider as a move sees it.
 func moveSide(p *partners.Provider) moves.Side {
-	s := moves.Side{Name: p.Name, Sets: map[string]string{}, Missing: p.Missing(), Open: p.Reach == access.Everyone || p.Reach == access.InCircle, Admits: p.Admission == "create" || p.Admission == "ask"}
+	s := moves.Side{
+		Name:    p.Name,
+		Sets:    map[string]string{},
+		Missing: p.Missing(),
+		Open:    p.Reach == access.Everyone || p.Reach == access.InCircle,
+		Admits:  p.Admission == "create" || p.Admission == "ask",
+	}
 	for _, r := range p.Whole {
 		from := strings.Join(r.From, " or ")
 		switch {
@@ -44,7 +50,8 @@ func moveSide(p *partners.Provider) moves.Side {
 	return s
 }
 
-// moveApplication tells how an application of a move is used, and how ready it is. It is nothing where the application was deleted.
+// moveApplication tells how an application of a move is used, and how ready it is. It is nothing where the application
+// was deleted.
 func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.MoveApplication) (*api.MoveApplication, error) {
 	app, err := g.partners.ApplicationByID(ctx, m.ApplicationID)
 	if ground.IsNotFound(err) {
@@ -61,7 +68,16 @@ func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 	if err != nil {
 		return nil, err
 	}
-	out := &api.MoveApplication{Slug: app.Slug, Name: app.Name, Kind: app.Kind, Reach: string(app.Reach), Wave: m.Wave, State: m.State, LastSignIn: g.traces.LastSuccess(ctx, app), Compared: map[string]int{}}
+	out := &api.MoveApplication{
+		Slug:       app.Slug,
+		Name:       app.Name,
+		Kind:       app.Kind,
+		Reach:      string(app.Reach),
+		Wave:       m.Wave,
+		State:      m.State,
+		LastSignIn: g.traces.LastSuccess(ctx, app),
+		Compared:   map[string]int{},
+	}
 	db := g.Store.Read(ctx)
 	if err := db.Model(&store.Account{}).Where("application_id = ?", app.ID).Count(&out.Users).Error; err != nil {
 		return nil, store.Clear(err)
@@ -73,7 +89,8 @@ func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 		Result string
 		N      int
 	}
-	if err := db.Raw("SELECT result, count(*) AS n FROM move_comparisons WHERE move_id = ? AND application_id = ? GROUP BY result", row.ID, app.ID).Scan(&compared).Error; err != nil {
+	if err := db.Raw("SELECT result, count(*) AS n FROM move_comparisons WHERE move_id = ? AND application_id = ? GROUP BY result",
+		row.ID, app.ID).Scan(&compared).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, c := range compared {
@@ -88,9 +105,12 @@ func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 	return out, nil
 }
 
-// signInsWith counts the sign-ins to an application with a provider that came out well in the last 30 days. Either may be empty for all.
+// signInsWith counts the sign-ins to an application with a provider that came out well in the last 30 days. Either may
+// be empty for all.
 func (g *Room) signInsWith(ctx context.Context, applicationID, providerID string) (int64, error) {
-	db := g.Store.Read(ctx).Model(&store.SignInCount{}).Where("outcome = 'signed-in' AND hour >= ?", g.Now().Add(-partners.UsedLately).UTC())
+	db := g.Store.Read(ctx).
+		Model(&store.SignInCount{}).
+		Where("outcome = 'signed-in' AND hour >= ?", g.Now().Add(-partners.UsedLately).UTC())
 	if applicationID != "" {
 		db = db.Where("application_id = ?", applicationID)
 	}
@@ -102,18 +122,22 @@ func (g *Room) signInsWith(ctx context.Context, applicationID, providerID string
 	return n, store.Clear(err)
 }
 
-// movePeople finds out how many of those who use an application through the old provider the new one will know. It asks by the values that the gate holds of them; what the new provider
-// will really send shows itself only when they sign in.
+// movePeople finds out how many of those who use an application through the old provider the new one will know. It asks
+// by the values that the gate holds of them; what the new provider will really send shows itself only when they sign
+// in.
 func (g *Room) movePeople(ctx context.Context, app *partners.Application, from, to *partners.Provider) (moves.People, error) {
 	var out moves.People
 	db := g.Store.Read(ctx)
-	const users = "SELECT person_id FROM accounts WHERE application_id = @app AND person_id IN (SELECT person_id FROM links WHERE provider_id = @from)"
+	const users = "SELECT person_id FROM accounts WHERE application_id = @app AND person_id IN (SELECT person_id FROM links WHERE " +
+		"provider_id = @from)"
 	args := map[string]any{"app": app.ID, "from": from.ID, "to": to.ID}
-	if err := db.Raw("SELECT count(*), coalesce(sum(id IN (SELECT person_id FROM links WHERE provider_id = @to)), 0) FROM people WHERE id IN ("+users+")", args).Row().Scan(&out.All, &out.Linked); err != nil {
+	if err := db.Raw("SELECT count(*), coalesce(sum(id IN (SELECT person_id FROM links WHERE provider_id = @to)), 0) FROM people "+
+		"WHERE id IN ("+users+")", args).Row().Scan(&out.All, &out.Linked); err != nil {
 		return out, store.Clear(err)
 	}
 	var rows []store.Person
-	if err := db.Raw("SELECT * FROM people WHERE id IN ("+users+") AND id NOT IN (SELECT person_id FROM links WHERE provider_id = @to) LIMIT 5000", args).Scan(&rows).Error; err != nil {
+	if err := db.Raw("SELECT * FROM people WHERE id IN ("+users+
+		") AND id NOT IN (SELECT person_id FROM links WHERE provider_id = @to) LIMIT 5000", args).Scan(&rows).Error; err != nil {
 		return out, store.Clear(err)
 	}
 	for i := range rows {
@@ -179,7 +203,13 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 	if err != nil {
 		return nil, err
 	}
-	out := &api.StillUses{Provider: api.Reference{Slug: p.Slug, Name: p.Name, Kind: "provider", Reach: string(p.Reach)}, Words: []string{}, Apps: []api.LeftApp{}, Routes: []string{}, Rules: []string{}}
+	out := &api.StillUses{
+		Provider: api.Reference{Slug: p.Slug, Name: p.Name, Kind: "provider", Reach: string(p.Reach)},
+		Words:    []string{},
+		Apps:     []api.LeftApp{},
+		Routes:   []string{},
+		Rules:    []string{},
+	}
 	db := g.Store.Read(ctx)
 	var apps []store.Application
 	if err := partners.UsedBy(db, slug).Order("name").Limit(500).Find(&apps).Error; err != nil {
@@ -191,7 +221,10 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		if err != nil {
 			return nil, err
 		}
-		left := api.LeftApp{Reference: api.Reference{Slug: a.Slug, Name: a.Name, Kind: "application", Reach: string(a.Reach)}, Others: len(a.Providers) - 1}
+		left := api.LeftApp{
+			Reference: api.Reference{Slug: a.Slug, Name: a.Name, Kind: "application", Reach: string(a.Reach)},
+			Others:    len(a.Providers) - 1,
+		}
 		if left.SignIns, err = g.signInsWith(ctx, row.ID, p.ID); err != nil {
 			return nil, err
 		}
@@ -207,10 +240,13 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 	if out.SignIns, err = g.signInsWith(ctx, "", p.ID); err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT count(DISTINCT person_id), count(DISTINCT CASE WHEN NOT EXISTS (SELECT 1 FROM links o WHERE o.person_id = l.person_id AND o.provider_id <> l.provider_id) AND (SELECT login FROM people WHERE id = l.person_id) IS NULL THEN person_id END) FROM links l WHERE provider_id = ?", p.ID).Row().Scan(&out.People, &out.Only); err != nil {
+	if err := db.Raw("SELECT count(DISTINCT person_id), count(DISTINCT CASE WHEN NOT EXISTS (SELECT 1 FROM links o WHERE o.person_id "+
+		"= l.person_id AND o.provider_id <> l.provider_id) AND (SELECT login FROM people WHERE id = l.person_id) IS NULL THEN "+
+		"person_id END) FROM links l WHERE provider_id = ?", p.ID).Row().Scan(&out.People, &out.Only); err != nil {
 		return nil, store.Clear(err)
 	}
-	if err := db.Raw("SELECT count(*) FROM sessions WHERE ended_at IS NULL AND expires_at > ? AND id IN (SELECT session_id FROM session_proofs WHERE provider_id = ?)", g.Now().UTC(), p.ID).Row().Scan(&out.Sessions); err != nil {
+	if err := db.Raw("SELECT count(*) FROM sessions WHERE ended_at IS NULL AND expires_at > ? AND id IN (SELECT session_id FROM "+
+		"session_proofs WHERE provider_id = ?)", g.Now().UTC(), p.ID).Row().Scan(&out.Sessions); err != nil {
 		return nil, store.Clear(err)
 	}
 	var row store.Provider
@@ -223,16 +259,39 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		out.Words = append(out.Words, "Nothing uses "+p.Name+" any more: it can be closed.")
 	}
 	if n := len(out.Apps); n > 0 {
-		out.Words = append(out.Words, fmt.Sprintf("%s still %s %s; %d of them %s no other provider.", words.Plural(n, "application", "applications"), map[bool]string{true: "has", false: "have"}[n == 1], p.Name, alone, map[bool]string{true: "has", false: "have"}[alone == 1]))
+		out.Words = append(
+			out.Words,
+			fmt.Sprintf(
+				"%s still %s %s; %d of them %s no other provider.",
+				words.Plural(n, "application", "applications"),
+				map[bool]string{true: "has", false: "have"}[n == 1],
+				p.Name,
+				alone,
+				map[bool]string{true: "has", false: "have"}[alone == 1],
+			),
+		)
 	}
 	if n := len(out.Routes) + len(out.Rules); n > 0 {
-		out.Words = append(out.Words, fmt.Sprintf("%s still %s it.", words.Plural(n, "rule", "rules"), map[bool]string{true: "names", false: "name"}[n == 1]))
+		out.Words = append(
+			out.Words,
+			fmt.Sprintf("%s still %s it.", words.Plural(n, "rule", "rules"), map[bool]string{true: "names", false: "name"}[n == 1]),
+		)
 	}
 	if out.Only > 0 {
-		out.Words = append(out.Words, fmt.Sprintf("%s no other way to sign in, as far as is known.", words.Plural(int(out.Only), "person has", "people have")))
+		out.Words = append(
+			out.Words,
+			fmt.Sprintf("%s no other way to sign in, as far as is known.", words.Plural(int(out.Only), "person has", "people have")),
+		)
 	}
 	if out.SignIns > 0 {
-		out.Words = append(out.Words, fmt.Sprintf("%s since %s.", words.Plural(int(out.SignIns), "sign-in came through it", "sign-ins came through it"), last.Format(time.DateOnly)))
+		out.Words = append(
+			out.Words,
+			fmt.Sprintf(
+				"%s since %s.",
+				words.Plural(int(out.SignIns), "sign-in came through it", "sign-ins came through it"),
+				last.Format(time.DateOnly),
+			),
+		)
 	}
 	if out.Sessions > 0 {
 		out.Words = append(out.Words, words.Plural(int(out.Sessions), "open session rests", "open sessions rest")+" on it.")
@@ -262,14 +321,16 @@ func (g *Room) namedInRules(ctx context.Context, p *partners.Provider, out *api.
 	}
 	db := g.Store.Read(ctx)
 	var names []string
-	if err := db.Model(&store.Provider{}).Where("json_extract(body, '$.circle.instead') = ?", p.Slug).Limit(50).Pluck("name", &names).Error; err != nil {
+	if err := db.Model(&store.Provider{}).Where("json_extract(body, '$.circle.instead') = ?", p.Slug).Limit(50).Pluck("name",
+		&names).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, n := range names {
 		out.Rules = append(out.Rules, n+" sends those outside its circle there")
 	}
 	var apps []store.Application
-	if err := db.Where("EXISTS (SELECT 1 FROM json_tree(body, '$.access') AS t WHERE t.value = ? AND t.type = 'text' AND t.path LIKE '%.providers')", p.Slug).Limit(100).Find(&apps).Error; err != nil {
+	if err := db.Where("EXISTS (SELECT 1 FROM json_tree(body, '$.access') AS t WHERE t.value = ? AND t.type = 'text' AND t.path LIKE "+
+		"'%.providers')", p.Slug).Limit(100).Find(&apps).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, row := range apps {

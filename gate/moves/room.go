@@ -31,8 +31,26 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, partners *partners.Room, traces *traces.Room, persons *persons.Room, signin *signin.Room, configuration *configuration.Room, changes *changes.Room, rehearsal *rehearsal.Room) *Room {
-	return &Room{Ground: g, partners: partners, traces: traces, persons: persons, signin: signin, configuration: configuration, changes: changes, rehearsal: rehearsal}
+func New(
+	g *ground.Ground,
+	partners *partners.Room,
+	traces *traces.Room,
+	persons *persons.Room,
+	signin *signin.Room,
+	configuration *configuration.Room,
+	changes *changes.Room,
+	rehearsal *rehearsal.Room,
+) *Room {
+	return &Room{
+		Ground:        g,
+		partners:      partners,
+		traces:        traces,
+		persons:       persons,
+		signin:        signin,
+		configuration: configuration,
+		changes:       changes,
+		rehearsal:     rehearsal,
+	}
 }
 
 // Tidy deletes trials, runs and samples that are over.

@@ -19,7 +19,8 @@ import (
 	"innergate/store"
 )
 
-// OpenWave opens a wave at once: from now on people sign in to its applications with the new provider. Until its window closes it goes back by itself when more fails or differs than it bears.
+// OpenWave opens a wave at once: from now on people sign in to its applications with the new provider. Until its window
+// closes it goes back by itself when more fails or differs than it bears.
 func (g *Room) OpenWave(ctx context.Context, who ground.Actor, slug string, number int, in api.OpenWave) (*api.Move, error) {
 	row, err := g.openMove(ctx, slug)
 	if err != nil {
@@ -59,7 +60,13 @@ func (g *Room) waveReady(ctx context.Context, row *store.Move, number int) error
 	if len(why) == 0 {
 		return nil
 	}
-	return ground.Problem(http.StatusConflict, "wave-not-ready", "The wave is not ready", strings.Join(why[:min(len(why), 5)], "; ")+".", "Mend this first, put the application into another wave, or open it anyway.")
+	return ground.Problem(
+		http.StatusConflict,
+		"wave-not-ready",
+		"The wave is not ready",
+		strings.Join(why[:min(len(why), 5)], "; ")+".",
+		"Mend this first, put the application into another wave, or open it anyway.",
+	)
 }
 
 // openWave takes the new provider into the place of the old one in every application of a wave, in one transaction.
@@ -85,9 +92,19 @@ func (g *Room) openWave(ctx context.Context, who ground.Actor, row *store.Move, 
 		}
 		switch {
 		case w.State != WavePlanned:
-			return ground.Conflict("wave-over", fmt.Sprintf("Wave %d is %s already.", number, w.State), "Plan it anew first; that takes a moment.")
+			return ground.Conflict(
+				"wave-over",
+				fmt.Sprintf("Wave %d is %s already.", number, w.State),
+				"Plan it anew first; that takes a moment.",
+			)
 		case review.Second && w.ApprovedBy == "":
-			return ground.Problem(http.StatusConflict, "needs-second", "A second person must look at it", fmt.Sprintf("Nobody has approved wave %d yet; here changes of what serves people need two.", number), "Have somebody other than "+w.PlannedBy+" approve it.")
+			return ground.Problem(
+				http.StatusConflict,
+				"needs-second",
+				"A second person must look at it",
+				fmt.Sprintf("Nobody has approved wave %d yet; here changes of what serves people need two.", number),
+				"Have somebody other than "+w.PlannedBy+" approve it.",
+			)
 		}
 		who.Approved = w.ApprovedBy != ""
 		var apps []store.MoveApplication
@@ -98,20 +115,25 @@ func (g *Room) openWave(ctx context.Context, who ground.Actor, row *store.Move, 
 			return ground.Conflict("wave-empty", fmt.Sprintf("Wave %d has no application that still has to move.", number), "")
 		}
 		// What was compared in an earlier try of this wave no longer counts.
-		if err := tx.Where("move_id = ? AND wave = ? AND how = ?", row.ID, number, howLive).Delete(&store.MoveComparison{}).Error; err != nil {
+		if err := tx.Where("move_id = ? AND wave = ? AND how = ?", row.ID, number,
+			howLive).Delete(&store.MoveComparison{}).Error; err != nil {
 			return err
 		}
 		for _, m := range apps {
 			if err := g.exchangeProvider(tx, now, who, m.ApplicationID, from.Slug, to.Slug, func(before []string) error {
-				return tx.Model(&store.MoveApplication{}).Where("move_id = ? AND application_id = ?", row.ID, m.ApplicationID).Updates(map[string]any{"state": AppMoved, "before": ground.MustJSON(before), "moved_at": now}).Error
+				return tx.Model(&store.MoveApplication{}).Where("move_id = ? AND application_id = ?", row.ID,
+					m.ApplicationID).Updates(map[string]any{"state": AppMoved, "before": ground.MustJSON(before), "moved_at": now}).Error
 			}); err != nil {
 				return err
 			}
 		}
-		if err := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", row.ID, number, WavePlanned).Updates(map[string]any{"state": partners.WaveOpen, "opened_at": now, "closes_at": closes, "signed_in": 0, "failed": 0, "differed": 0, "note": ""}).Error; err != nil {
+		if err := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", row.ID, number,
+			WavePlanned).Updates(map[string]any{"state": partners.WaveOpen, "opened_at": now, "closes_at": closes, "signed_in": 0,
+			"failed": 0, "differed": 0, "note": ""}).Error; err != nil {
 			return err
 		}
-		if err := ground.Journal(tx, now, who, "opened a wave of", "move", row.ID, row.Name, "", fmt.Sprintf("wave %d, until %s", number, closes.UTC().Format(time.RFC3339))); err != nil {
+		if err := ground.Journal(tx, now, who, "opened a wave of", "move", row.ID, row.Name, "",
+			fmt.Sprintf("wave %d, until %s", number, closes.UTC().Format(time.RFC3339))); err != nil {
 			return err
 		}
 		return store.Changed(tx)
@@ -119,7 +141,13 @@ func (g *Room) openWave(ctx context.Context, who ground.Actor, row *store.Move, 
 }
 
 // exchangeProvider puts one provider into the place of another in an application.
-func (g *Room) exchangeProvider(tx *gorm.DB, now time.Time, who ground.Actor, applicationID, old, fresh string, note func(before []string) error) error {
+func (g *Room) exchangeProvider(
+	tx *gorm.DB,
+	now time.Time,
+	who ground.Actor,
+	applicationID, old, fresh string,
+	note func(before []string) error,
+) error {
 	var row store.Application
 	if err := tx.Where("id = ?", applicationID).Limit(1).Find(&row).Error; err != nil {
 		return err
@@ -155,7 +183,8 @@ func (g *Room) BackWave(ctx context.Context, who ground.Actor, slug string, numb
 	if err != nil {
 		return nil, err
 	}
-	if _, err := g.backWave(ctx, who, row, number, words.FirstOf(words.Clip(strings.TrimSpace(in.Reason), 1000), "taken back by "+who.Name)); err != nil {
+	if _, err := g.backWave(ctx, who, row, number,
+		words.FirstOf(words.Clip(strings.TrimSpace(in.Reason), 1000), "taken back by "+who.Name)); err != nil {
 		return nil, err
 	}
 	return g.Move(ctx, slug)
@@ -175,7 +204,9 @@ func (g *Room) backWave(ctx context.Context, who ground.Actor, row *store.Move, 
 	who.Remark, who.Approved = fmt.Sprintf("move %s, wave %d goes back: %s", row.Name, number, why), true
 	did := false
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		done := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state IN ?", row.ID, number, []string{partners.WaveOpen, WaveSettled}).Updates(map[string]any{"state": WaveBack, "ended_at": now, "note": why})
+		done := tx.Model(&store.MoveWave{}).
+			Where("move_id = ? AND number = ? AND state IN ?", row.ID, number, []string{partners.WaveOpen, WaveSettled}).
+			Updates(map[string]any{"state": WaveBack, "ended_at": now, "note": why})
 		if done.Error != nil || done.RowsAffected == 0 {
 			return done.Error
 		}
@@ -189,21 +220,30 @@ func (g *Room) backWave(ctx context.Context, who ground.Actor, row *store.Move, 
 				return err
 			}
 		}
-		if err := ground.Journal(tx, now, who, "took back a wave of", "move", row.ID, row.Name, "", fmt.Sprintf("wave %d: %s", number, why)); err != nil {
+		if err := ground.Journal(tx, now, who, "took back a wave of", "move", row.ID, row.Name, "",
+			fmt.Sprintf("wave %d: %s", number, why)); err != nil {
 			return err
 		}
 		return store.Changed(tx)
 	})
 	if err == nil && !did && who.Kind != ground.System.Kind {
-		err = ground.Conflict("wave-not-open", fmt.Sprintf("Wave %d is neither open nor settled, so there is nothing to take back.", number), "")
+		err = ground.Conflict(
+			"wave-not-open",
+			fmt.Sprintf("Wave %d is neither open nor settled, so there is nothing to take back.", number),
+			"",
+		)
 	}
 	return did && err == nil, err
 }
 
-// bringBack gives an application the providers that it had. Where they were changed by hand since, only the new provider gives way to the old one.
+// bringBack gives an application the providers that it had. Where they were changed by hand since, only the new
+// provider gives way to the old one.
 func (g *Room) bringBack(tx *gorm.DB, now time.Time, who ground.Actor, m *store.MoveApplication, from, to string) error {
 	note := func([]string) error {
-		return tx.Model(&store.MoveApplication{}).Where("move_id = ? AND application_id = ?", m.MoveID, m.ApplicationID).Updates(map[string]any{"state": AppBack, "moved_at": nil}).Error
+		return tx.Model(&store.MoveApplication{}).
+			Where("move_id = ? AND application_id = ?", m.MoveID, m.ApplicationID).
+			Updates(map[string]any{"state": AppBack, "moved_at": nil}).
+			Error
 	}
 	before, err := ground.DecodeBody[[]string](words.FirstOf(m.Before, "null"))
 	if err != nil {
@@ -245,7 +285,8 @@ func (g *Room) bringBack(tx *gorm.DB, now time.Time, who ground.Actor, m *store.
 func (g *Room) MovesDue(ctx context.Context) error {
 	now := g.Now().UTC()
 	var rows []store.MoveWave
-	if err := g.Store.Read(ctx).Where("state = ? AND closes_at <= ? OR state = ? AND opens_at IS NOT NULL AND opens_at <= ?", partners.WaveOpen, now, WavePlanned, now).Limit(50).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("state = ? AND closes_at <= ? OR state = ? AND opens_at IS NOT NULL AND opens_at <= ?",
+		partners.WaveOpen, now, WavePlanned, now).Limit(50).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, w := range rows {
@@ -279,10 +320,12 @@ func (g *Room) MovesDue(ctx context.Context) error {
 		}
 		why := "not opened: " + words.Clip(err.Error(), 900)
 		if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-			if err := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", m.ID, w.Number, WavePlanned).Updates(map[string]any{"opens_at": nil, "closes_at": nil, "note": why}).Error; err != nil {
+			if err := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", m.ID, w.Number,
+				WavePlanned).Updates(map[string]any{"opens_at": nil, "closes_at": nil, "note": why}).Error; err != nil {
 				return err
 			}
-			return ground.Journal(tx, now, ground.System, "could not open a wave of", "move", m.ID, m.Name, "", fmt.Sprintf("wave %d: %s", w.Number, why))
+			return ground.Journal(tx, now, ground.System, "could not open a wave of", "move", m.ID, m.Name, "",
+				fmt.Sprintf("wave %d: %s", w.Number, why))
 		}); err != nil {
 			return err
 		}
@@ -295,25 +338,30 @@ func (g *Room) MovesDue(ctx context.Context) error {
 func (g *Room) settleWave(ctx context.Context, m *store.Move, number int) error {
 	now := g.Now().UTC()
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		done := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", m.ID, number, partners.WaveOpen).Updates(map[string]any{"state": WaveSettled, "ended_at": now})
+		done := tx.Model(&store.MoveWave{}).
+			Where("move_id = ? AND number = ? AND state = ?", m.ID, number, partners.WaveOpen).
+			Updates(map[string]any{"state": WaveSettled, "ended_at": now})
 		if done.Error != nil || done.RowsAffected == 0 {
 			return done.Error
 		}
-		if err := ground.Journal(tx, now, ground.System, "settled a wave of", "move", m.ID, m.Name, "", fmt.Sprintf("wave %d", number)); err != nil {
+		if err := ground.Journal(tx, now, ground.System, "settled a wave of", "move", m.ID, m.Name, "",
+			fmt.Sprintf("wave %d", number)); err != nil {
 			return err
 		}
 		return store.Changed(tx)
 	})
 }
 
-// countInWave notes what came of a sign-in while a wave is open, and takes the wave back when that is more than it bears.
+// countInWave notes what came of a sign-in while a wave is open, and takes the wave back when that is more than it
+// bears.
 func (g *Room) countInWave(ctx context.Context, m *partners.ActiveMove, column string) {
 	if !m.WaveOpen {
 		return
 	}
 	var w store.MoveWave
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if _, err := store.Exec(tx, "UPDATE move_waves SET "+column+" = "+column+" + 1 WHERE move_id = ? AND number = ? AND state = 'open'", m.Move.ID, m.Wave); err != nil {
+		if _, err := store.Exec(tx, "UPDATE move_waves SET "+column+" = "+column+
+			" + 1 WHERE move_id = ? AND number = ? AND state = 'open'", m.Move.ID, m.Wave); err != nil {
 			return err
 		}
 		return tx.Where("move_id = ? AND number = ?", m.Move.ID, m.Wave).Take(&w).Error
@@ -322,7 +370,12 @@ func (g *Room) countInWave(ctx context.Context, m *partners.ActiveMove, column s
 		g.Log.ErrorContext(ctx, "what came of a sign-in in a wave could not be noted", "move", m.Move.Slug, "error", err)
 		return
 	}
-	why := moves.Limits{Failures: w.Failures, Differences: w.Differences}.Over(moves.Count{SignedIn: w.SignedIn, Failed: w.Failed, Differed: w.Differed})
+	why := moves.Limits{
+		Failures:    w.Failures,
+		Differences: w.Differences,
+	}.Over(
+		moves.Count{SignedIn: w.SignedIn, Failed: w.Failed, Differed: w.Differed},
+	)
 	if why == "" || w.State != partners.WaveOpen {
 		return
 	}

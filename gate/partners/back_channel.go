@@ -42,7 +42,13 @@ func (g *Room) ClientAt(ctx context.Context, p *Provider, secret string) (oidc.C
 }
 
 // BackChannel sends a form to a provider and takes the answer, both into the trace with everything secret left out.
-func (g *Room) BackChannel(ctx context.Context, rec *trace.Recorder, p *Provider, name, answerName, address string, request *oidc.BackChannel) (*oidc.Answer, error) {
+func (g *Room) BackChannel(
+	ctx context.Context,
+	rec *trace.Recorder,
+	p *Provider,
+	name, answerName, address string,
+	request *oidc.BackChannel,
+) (*oidc.Answer, error) {
 	header := map[string]string{"Accept": "application/json"}
 	sent := request.Shown
 	if request.Authorization != "" {
@@ -50,12 +56,25 @@ func (g *Room) BackChannel(ctx context.Context, rec *trace.Recorder, p *Provider
 		sent = "Authorization: Basic (not shown)\n\n" + sent
 	}
 	rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: name, Binding: "POST", Address: address, Raw: sent})
-	got, err := g.Fetch.Do(ctx, fetch.Want{URL: address, Post: []byte(request.Body), ContentType: "application/x-www-form-urlencoded", MaxBytes: oidc.MaxDocument, Timeout: BackTimeout, Header: header, AnyStatus: true})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:         address,
+			Post:        []byte(request.Body),
+			ContentType: "application/x-www-form-urlencoded",
+			MaxBytes:    oidc.MaxDocument,
+			Timeout:     BackTimeout,
+			Header:      header,
+			AnyStatus:   true,
+		},
+	)
 	if err != nil {
 		return nil, explain.New("oidc.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
 	}
 	answer := &oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
 	raw, opened := answer.Shown()
-	rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: answerName, Binding: "POST", Address: address, Raw: raw, Opened: opened})
+	rec.Message(
+		trace.Message{From: trace.Provider, To: trace.Gate, Name: answerName, Binding: "POST", Address: address, Raw: raw, Opened: opened},
+	)
 	return answer, nil
 }

@@ -60,7 +60,8 @@ func (g *Room) KnownOrigin(ctx context.Context, origin string) bool {
 	if known == nil {
 		// All are read at once, so that an origin that somebody makes up costs no query.
 		var list []string
-		if err := g.Store.Read(ctx).Raw("SELECT DISTINCT o.value FROM applications a, json_each(a.body, '$.oidc.origins') o WHERE a.kind = 'oidc'").Scan(&list).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT DISTINCT o.value FROM applications a, json_each(a.body, '$.oidc.origins') o WHERE " +
+			"a.kind = 'oidc'").Scan(&list).Error; err != nil {
 			return false
 		}
 		set := make(map[string]bool, len(list))
@@ -73,8 +74,14 @@ func (g *Room) KnownOrigin(ctx context.Context, origin string) bool {
 	return (*known)[origin]
 }
 
-// Client finds out which client asks, and has it prove that. The assertion, if it used one, must still be used up in the transaction that follows.
-func (g *Room) Client(ctx context.Context, authorization string, form oidc.Parameters, rec *trace.Recorder) (*Application, *oidc.Used, error) {
+// Client finds out which client asks, and has it prove that. The assertion, if it used one, must still be used up in
+// the transaction that follows.
+func (g *Room) Client(
+	ctx context.Context,
+	authorization string,
+	form oidc.Parameters,
+	rec *trace.Recorder,
+) (*Application, *oidc.Used, error) {
 	proof, err := oidc.ReadProof(authorization, form)
 	if err != nil {
 		return nil, nil, err
@@ -86,7 +93,13 @@ func (g *Room) Client(ctx context.Context, authorization string, form oidc.Param
 	if err != nil {
 		return nil, nil, err
 	}
-	known := oidc.Known{Partner: app.Name, Method: app.OIDC.Authentication, Audiences: []string{g.Issuer()}, Now: g.Now(), Skew: Skew(app.OIDC.ClockSkewSeconds)}
+	known := oidc.Known{
+		Partner:   app.Name,
+		Method:    app.OIDC.Authentication,
+		Audiences: []string{g.Issuer()},
+		Now:       g.Now(),
+		Skew:      Skew(app.OIDC.ClockSkewSeconds),
+	}
 	for _, s := range app.secrets {
 		if s.ends == nil || g.Now().Before(*s.ends) {
 			known.Secrets = append(known.Secrets, s.hash)
@@ -128,7 +141,8 @@ func (g *Room) ClientKeys(ctx context.Context, app *Application, again bool) (jo
 	return *set, nil
 }
 
-// noteSecret remembers which secret was used, so that an old one can be seen to be out of use. It is written down from time to time.
+// noteSecret remembers which secret was used, so that an old one can be seen to be out of use. It is written down from
+// time to time.
 func (g *Room) noteSecret(app *Application, proof *oidc.Proof) {
 	for _, s := range app.secrets {
 		if proof.Fits(s.hash) {
@@ -163,7 +177,12 @@ func UseUpAssertion(tx *gorm.DB, app *Application, used *oidc.Used) error {
 	if used == nil {
 		return nil
 	}
-	made := tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", "client/"+app.ID, used.ID, used.Until.UTC())
+	made := tx.Exec(
+		"INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+		"client/"+app.ID,
+		used.ID,
+		used.Until.UTC(),
+	)
 	if made.Error == nil && made.RowsAffected == 0 {
 		return explain.New("oidc.proof-assertion", explain.Fact("assertion", "it was used before")).Of(app.Name)
 	}
@@ -171,7 +190,17 @@ func UseUpAssertion(tx *gorm.DB, app *Application, used *oidc.Used) error {
 }
 
 func secretView(s store.Secret) api.Secret {
-	return api.Secret{ID: s.ID, State: s.State, Hint: s.Hint, By: s.By, Created: s.CreatedAt, Expires: s.ExpiresAt, LastUsed: s.LastUsed, TriedAt: s.TriedAt, Tried: s.Tried}
+	return api.Secret{
+		ID:       s.ID,
+		State:    s.State,
+		Hint:     s.Hint,
+		By:       s.By,
+		Created:  s.CreatedAt,
+		Expires:  s.ExpiresAt,
+		LastUsed: s.LastUsed,
+		TriedAt:  s.TriedAt,
+		Tried:    s.Tried,
+	}
 }
 
 func (g *Room) secretRows(ctx context.Context, owner string) ([]store.Secret, error) {
@@ -188,7 +217,8 @@ func (g *Room) SecretViews(ctx context.Context, owner string) ([]api.Secret, err
 	return out, err
 }
 
-// AllSecrets are those of everybody, by owner, as far as findings are about them: those that end, and that there are some.
+// AllSecrets are those of everybody, by owner, as far as findings are about them: those that end, and that there are
+// some.
 func (g *Room) AllSecrets(ctx context.Context) (map[string][]checkup.Secret, error) {
 	var rows []store.Secret
 	if err := g.Store.Read(ctx).Omit("sealed", "hash").Limit(20000).Find(&rows).Error; err != nil {
@@ -196,7 +226,10 @@ func (g *Room) AllSecrets(ctx context.Context) (map[string][]checkup.Secret, err
 	}
 	out := map[string][]checkup.Secret{}
 	for _, r := range rows {
-		out[r.OwnerID] = append(out[r.OwnerID], checkup.Secret{Next: r.State == keyring.KeyNext, Ends: r.ExpiresAt, Hint: r.Hint, Refused: r.Tried == "refused"})
+		out[r.OwnerID] = append(
+			out[r.OwnerID],
+			checkup.Secret{Next: r.State == keyring.KeyNext, Ends: r.ExpiresAt, Hint: r.Hint, Refused: r.Tried == "refused"},
+		)
 	}
 	return out, nil
 }
@@ -239,32 +272,53 @@ func checkDays(days int) error {
 	return nil
 }
 
-// NewSecret makes a client secret for an application. It is in the answer and nowhere else; two are valid at once, so that the application can change over.
+// NewSecret makes a client secret for an application. It is in the answer and nowhere else; two are valid at once, so
+// that the application can change over.
 func (g *Room) NewSecret(ctx context.Context, who ground.Actor, slug string, n api.NewSecret) (*api.Secret, error) {
 	app, err := g.Application(ctx, slug)
 	if err != nil {
 		return nil, err
 	}
 	if app.OIDC == nil || !app.OIDC.HasSecret() {
-		return nil, ground.BadRequest("no-secrets", app.Name+" does not authenticate with a secret.", "Choose client_secret_basic or client_secret_post as its client authentication first.")
+		return nil, ground.BadRequest(
+			"no-secrets",
+			app.Name+" does not authenticate with a secret.",
+			"Choose client_secret_basic or client_secret_post as its client authentication first.",
+		)
 	}
 	if err := checkDays(n.Days); err != nil {
 		return nil, err
 	}
 	now := g.Now().UTC()
 	secret := secretMark + keys.NewSecret()
-	row := store.Secret{ID: store.NewID(), OwnerKind: "application", OwnerID: app.ID, State: keyring.KeyActive, Hash: keys.HashSecret(secret), Hint: secret[:hintLength], By: who.Name, CreatedAt: now}
+	row := store.Secret{
+		ID:        store.NewID(),
+		OwnerKind: "application",
+		OwnerID:   app.ID,
+		State:     keyring.KeyActive,
+		Hash:      keys.HashSecret(secret),
+		Hint:      secret[:hintLength],
+		By:        who.Name,
+		CreatedAt: now,
+	}
 	if n.Days > 0 {
 		end := now.AddDate(0, 0, n.Days)
 		row.ExpiresAt = &end
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var valid int64
-		if err := tx.Model(&store.Secret{}).Where("owner_id = ? AND (expires_at IS NULL OR expires_at > ?)", app.ID, now).Count(&valid).Error; err != nil {
+		if err := tx.Model(&store.Secret{}).Where("owner_id = ? AND (expires_at IS NULL OR expires_at > ?)", app.ID,
+			now).Count(&valid).Error; err != nil {
 			return err
 		}
 		if valid >= SecretsAtOnce {
-			return ground.Problem(http.StatusConflict, "secrets-two", "Two secrets are valid already", app.Name+" has two valid secrets, the most that can be at once.", "Take back the one that is no longer used; the list shows when each was used last.")
+			return ground.Problem(
+				http.StatusConflict,
+				"secrets-two",
+				"Two secrets are valid already",
+				app.Name+" has two valid secrets, the most that can be at once.",
+				"Take back the one that is no longer used; the list shows when each was used last.",
+			)
 		}
 		return g.WriteSecret(tx, who, &row, app.Name, "made")
 	})
@@ -307,14 +361,15 @@ func (g *Room) DeleteSecret(ctx context.Context, who ground.Actor, kind, slug, i
 	})
 }
 
-// CheckSector fetches a sector identifier when it or the redirect URIs change: every redirect URI must stand in its list, or one application could ask for another's
-// subjects (OpenID Connect Core 1.0, section 8.1).
+// CheckSector fetches a sector identifier when it or the redirect URIs change: every redirect URI must stand in its
+// list, or one application could ask for another's subjects (OpenID Connect Core 1.0, section 8.1).
 func (g *Room) CheckSector(ctx context.Context, slug string, a *config.Application) error {
 	if a.OIDC == nil || a.OIDC.SectorIdentifier == "" {
 		return nil
 	}
 	if slug != "" {
-		if held, err := g.Application(ctx, slug); err == nil && held.OIDC != nil && held.OIDC.SectorIdentifier == a.OIDC.SectorIdentifier && slices.Equal(held.OIDC.RedirectURIs, a.OIDC.RedirectURIs) {
+		if held, err := g.Application(ctx, slug); err == nil && held.OIDC != nil && held.OIDC.SectorIdentifier == a.OIDC.SectorIdentifier &&
+			slices.Equal(held.OIDC.RedirectURIs, a.OIDC.RedirectURIs) {
 			return nil
 		}
 	}

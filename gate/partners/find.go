@@ -22,7 +22,8 @@ import (
 
 func (g *Room) GroupRoles(ctx context.Context, applicationID string) (map[string][]string, error) {
 	var rows []struct{ Slug, Roles string }
-	if err := g.Store.Read(ctx).Raw("SELECT (SELECT slug FROM groups WHERE groups.id = who_id) AS slug, roles FROM assignments WHERE application_id = ? AND kind = 'group'", applicationID).Scan(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT (SELECT slug FROM groups WHERE groups.id = who_id) AS slug, roles FROM assignments WHERE "+
+		"application_id = ? AND kind = 'group'", applicationID).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := make(map[string][]string, len(rows))
@@ -237,7 +238,11 @@ func KnownProviders(tx *gorm.DB, slugs []string) error {
 			return err
 		}
 		if n == 0 {
-			return ground.BadRequest("provider-unknown", fmt.Sprintf("There is no provider with the short name %q.", slug), "Add the provider first, or choose one that is there.")
+			return ground.BadRequest(
+				"provider-unknown",
+				fmt.Sprintf("There is no provider with the short name %q.", slug),
+				"Add the provider first, or choose one that is there.",
+			)
 		}
 	}
 	return nil
@@ -263,7 +268,8 @@ func (g *Room) Assignments(ctx context.Context, app *Application, personID strin
 	var out []access.Assignment
 	if personID != "" {
 		var row store.Assignment
-		if err := g.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND who_id = ?", app.ID, personID).Limit(1).Find(&row).Error; err != nil {
+		if err := g.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND who_id = ?", app.ID,
+			personID).Limit(1).Find(&row).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		if row.WhoID != "" {
@@ -289,7 +295,8 @@ func SetUsers(db *gorm.DB, slug string) ([]api.Reference, error) {
 	out := []api.Reference{}
 	for _, kind := range []string{"application", "provider"} {
 		var rows []store.Object
-		query := db.Table(kind+"s").Where("EXISTS (SELECT 1 FROM json_tree(body) AS t WHERE t.key = 'use' AND t.type = 'text' AND t.value = ?)", slug)
+		query := db.Table(kind+"s").
+			Where("EXISTS (SELECT 1 FROM json_tree(body) AS t WHERE t.key = 'use' AND t.type = 'text' AND t.value = ?)", slug)
 		if err := query.Order("name").Limit(500).Find(&rows).Error; err != nil {
 			return nil, store.Clear(err)
 		}
@@ -303,7 +310,8 @@ func SetUsers(db *gorm.DB, slug string) ([]api.Reference, error) {
 // Kept says whether an application's identifiers are random values that are kept.
 func Kept(a *Application) bool { return a.Subject.Source == "pairwise" || a.Subject.Source == "public" }
 
-// SubjectOwner is whom a random identifier belongs to: the application alone, those of one sector (OpenID Connect Core 1.0, section 8.1), or everybody.
+// SubjectOwner is whom a random identifier belongs to: the application alone, those of one sector (OpenID Connect Core
+// 1.0, section 8.1), or everybody.
 func SubjectOwner(a *Application) string {
 	switch {
 	case a.OIDC == nil:

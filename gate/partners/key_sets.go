@@ -47,8 +47,8 @@ func (k *keySets) at(address string) *heldKeys {
 	return h
 }
 
-// KeySet gives the key set at an address, fetched at most every hour; again asks for a newer one, since a token names a key that is not in it. Only sign-ins
-// through the same partner wait for a fetch. Fetched says whether one was made.
+// KeySet gives the key set at an address, fetched at most every hour; again asks for a newer one, since a token names a
+// key that is not in it. Only sign-ins through the same partner wait for a fetch. Fetched says whether one was made.
 func (g *Room) KeySet(ctx context.Context, address string, again bool) (set jose.KeySet, fetched bool, err error) {
 	h := g.keySets.at(address)
 	h.Lock()
@@ -62,7 +62,15 @@ func (g *Room) KeySet(ctx context.Context, address string, again bool) (set jose
 		return jose.KeySet{}, false, h.failure
 	}
 	h.tried = now
-	got, err := g.Fetch.Do(ctx, fetch.Want{URL: address, MaxBytes: jose.MaxKeySet, Timeout: BackTimeout, Header: map[string]string{"Accept": "application/jwk-set+json, application/json"}})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:      address,
+			MaxBytes: jose.MaxKeySet,
+			Timeout:  BackTimeout,
+			Header:   map[string]string{"Accept": "application/jwk-set+json, application/json"},
+		},
+	)
 	if err == nil {
 		var read *jose.KeySet
 		if read, err = jose.ReadKeySet(got.Body); err == nil {

@@ -27,8 +27,9 @@ type ActiveMove struct {
 	Circle   *access.Circle
 }
 
-// StillServes says whether sign-ins to an application that a provider vouched for go on: it is among its providers, or the application is being moved from or to it. Who has signed in before a
-// wave opens, or while it goes back, is not put out because of that.
+// StillServes says whether sign-ins to an application that a provider vouched for go on: it is among its providers, or
+// the application is being moved from or to it. Who has signed in before a wave opens, or while it goes back, is not
+// put out because of that.
 func (g *Room) StillServes(ctx context.Context, app *Application, p *Provider) (bool, error) {
 	if app == nil || p == nil {
 		return false, nil
@@ -60,7 +61,9 @@ func (g *Room) Moving(ctx context.Context, applicationID string) (*ActiveMove, e
 			ApplicationID, AppState, WaveState string
 			Wave                               int
 		}
-		if err := g.Store.Read(ctx).Raw("SELECT m.*, a.application_id, a.wave, a.state AS app_state, w.state AS wave_state FROM move_applications a JOIN moves m ON m.id = a.move_id LEFT JOIN move_waves w ON w.move_id = a.move_id AND w.number = a.wave WHERE m.state = ?", MoveOpen).Scan(&rows).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT m.*, a.application_id, a.wave, a.state AS app_state, w.state AS wave_state FROM "+
+			"move_applications a JOIN moves m ON m.id = a.move_id LEFT JOIN move_waves w ON w.move_id = a.move_id AND w.number = "+
+			"a.wave WHERE m.state = ?", MoveOpen).Scan(&rows).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		for _, r := range rows {

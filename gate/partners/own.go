@@ -18,7 +18,8 @@ import (
 
 const (
 	SettingConsole = "console-access"
-	// consoleID stands for the gate itself where people sign in to look after it: the console and the command line are its application.
+	// consoleID stands for the gate itself where people sign in to look after it: the console and the command line are
+	// its application.
 	ConsoleID    = "the-gate-itself"
 	consoleHours = 8
 )
@@ -41,7 +42,8 @@ func (g *Room) ConsoleAccess(ctx context.Context) (*api.ConsoleAccess, error) {
 	return out, nil
 }
 
-// ConsoleApplication is the gate as an application of its own: a public client that people's own machines and the console use.
+// ConsoleApplication is the gate as an application of its own: a public client that people's own machines and the
+// console use.
 func (g *Room) ConsoleApplication(ctx context.Context) (*Application, error) {
 	c, err := g.Cache(ctx)
 	if err != nil {
@@ -55,9 +57,19 @@ func (g *Room) ConsoleApplication(ctx context.Context) (*Application, error) {
 		return nil, err
 	}
 	a := &Application{ID: ConsoleID, Rules: rules.Rules}
-	a.Application = config.Application{Slug: ConsoleID, Name: "Inner Gate", Kind: config.KindOIDC, Reach: access.Everyone, Subject: config.Subject{Source: "pairwise"}, StartURL: g.PublicURL + "/console/", OIDC: &config.OIDCApplication{
-		ClientID: config.ConsoleClient, Native: true, RedirectURIs: []string{"http://127.0.0.1/callback", "http://[::1]/callback"}, Authentication: oidc.AuthNone, Scopes: []string{oidc.ScopeOpenID}, Algorithm: jose.ES256, DeviceGrant: true, AccessMinutes: consoleHours * 60, SessionHours: consoleHours,
-	}}
+	a.Application = config.Application{
+		Slug:     ConsoleID,
+		Name:     "Inner Gate",
+		Kind:     config.KindOIDC,
+		Reach:    access.Everyone,
+		Subject:  config.Subject{Source: "pairwise"},
+		StartURL: g.PublicURL + "/console/",
+		OIDC: &config.OIDCApplication{
+			ClientID: config.ConsoleClient, Native: true, RedirectURIs: []string{"http://127.0.0.1/callback", "http://[::1]/callback"},
+			Authentication: oidc.AuthNone, Scopes: []string{oidc.ScopeOpenID}, Algorithm: jose.ES256, DeviceGrant: true,
+			AccessMinutes: consoleHours * 60, SessionHours: consoleHours,
+		},
+	}
 	for _, r := range rules.Rules {
 		if !slices.Contains(a.Providers, r.Provider) {
 			a.Providers = append(a.Providers, r.Provider)
@@ -97,8 +109,17 @@ func (g *Room) PortalApplication(ctx context.Context) (*Application, error) {
 		return a.(*Application), nil
 	}
 	a := &Application{ID: PortalID}
-	a.Application = config.Application{Slug: PortalID, Name: "your applications", Kind: config.KindPortal, Reach: access.Everyone, Subject: config.Subject{Source: "transient"}, StartURL: g.PublicURL + "/", Access: access.Policy{To: access.Everybody}}
-	if err := g.Store.Read(ctx).Model(&store.Provider{}).Where("reach IN ?", []string{string(access.Everyone), string(access.InCircle)}).Order("slug").Limit(200).Pluck("slug", &a.Providers).Error; err != nil {
+	a.Application = config.Application{
+		Slug:     PortalID,
+		Name:     "your applications",
+		Kind:     config.KindPortal,
+		Reach:    access.Everyone,
+		Subject:  config.Subject{Source: "transient"},
+		StartURL: g.PublicURL + "/",
+		Access:   access.Policy{To: access.Everybody},
+	}
+	if err := g.Store.Read(ctx).Model(&store.Provider{}).Where("reach IN ?",
+		[]string{string(access.Everyone), string(access.InCircle)}).Order("slug").Limit(200).Pluck("slug", &a.Providers).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if a.Outbound, err = a.Mapping.Compile(); err != nil {
@@ -121,7 +142,15 @@ func (g *Room) Probe(ctx context.Context, id string) (*Application, error) {
 		return nil, err
 	}
 	a := &Application{ID: id}
-	a.Application = config.Application{Slug: "", Name: p.Name + ", alone", Kind: config.KindOIDC, Reach: access.Everyone, Providers: []string{p.Slug}, Subject: config.Subject{Source: "transient"}, OIDC: &config.OIDCApplication{}}
+	a.Application = config.Application{
+		Slug:      "",
+		Name:      p.Name + ", alone",
+		Kind:      config.KindOIDC,
+		Reach:     access.Everyone,
+		Providers: []string{p.Slug},
+		Subject:   config.Subject{Source: "transient"},
+		OIDC:      &config.OIDCApplication{},
+	}
 	if a.Outbound, err = a.Mapping.Compile(); err != nil {
 		return nil, err
 	}

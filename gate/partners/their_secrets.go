@@ -47,7 +47,8 @@ func (g *Room) OpenSecret(row store.Secret) (string, error) {
 	return string(plain), err
 }
 
-// KeepSecret stores a secret that a provider gave us: as the one that counts, if there is none yet, else as the next one. It is never shown again.
+// KeepSecret stores a secret that a provider gave us: as the one that counts, if there is none yet, else as the next
+// one. It is never shown again.
 func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n api.TheirSecret) (*api.Secret, error) {
 	p, err := g.Provider(ctx, slug)
 	if err != nil {
@@ -60,14 +61,27 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 	case SecretLooksWrong(value, p.OIDC.ClientID) != nil:
 		return nil, SecretLooksWrong(value, p.OIDC.ClientID)
 	case n.Expires != nil && !n.Expires.After(g.Now()):
-		return nil, ground.BadRequest("secret-over", "The end that was entered is past.", "Enter the day on which the provider lets it end, or none.")
+		return nil, ground.BadRequest(
+			"secret-over",
+			"The end that was entered is past.",
+			"Enter the day on which the provider lets it end, or none.",
+		)
 	}
 	now := g.Now().UTC()
 	hint := ""
 	if len(value) >= 20 {
 		hint = value[:3]
 	}
-	row := store.Secret{ID: store.NewID(), OwnerKind: "provider", OwnerID: p.ID, State: keyring.KeyActive, Hint: hint, By: who.Name, CreatedAt: now, ExpiresAt: n.Expires}
+	row := store.Secret{
+		ID:        store.NewID(),
+		OwnerKind: "provider",
+		OwnerID:   p.ID,
+		State:     keyring.KeyActive,
+		Hint:      hint,
+		By:        who.Name,
+		CreatedAt: now,
+		ExpiresAt: n.Expires,
+	}
 	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(value))
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var held []store.Secret
@@ -98,11 +112,23 @@ func SecretLooksWrong(value, clientID string) error {
 	case value == "" || len(value) > 2000:
 		return ground.BadRequest("secret-empty", "A secret has 1 to 2000 characters.", "Paste the secret's value as the provider shows it.")
 	case value == clientID:
-		return ground.BadRequest("secret-is-id", "This is the client ID, not the secret.", "Paste the secret's value; the client ID stands in a field of its own.")
+		return ground.BadRequest(
+			"secret-is-id",
+			"This is the client ID, not the secret.",
+			"Paste the secret's value; the client ID stands in a field of its own.",
+		)
 	case strings.HasPrefix(value, "http://"), strings.HasPrefix(value, "https://"):
-		return ground.BadRequest("secret-is-address", "This is an address, not a secret.", "Paste the secret's value as the provider shows it.")
+		return ground.BadRequest(
+			"secret-is-address",
+			"This is an address, not a secret.",
+			"Paste the secret's value as the provider shows it.",
+		)
 	case strings.Contains(value, "-----BEGIN"):
-		return ground.BadRequest("secret-is-pem", "This is a certificate or key, not a client secret.", "Keys of ours stand in the keyring; a provider gives a secret as a line of text.")
+		return ground.BadRequest(
+			"secret-is-pem",
+			"This is a certificate or key, not a client secret.",
+			"Keys of ours stand in the keyring; a provider gives a secret as a line of text.",
+		)
 	}
 	return nil
 }
@@ -119,7 +145,13 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 			return err
 		}
 		if next.ID == "" {
-			return ground.Problem(http.StatusConflict, "no-next-secret", "There is no next secret", "No next secret was entered for this provider.", "Enter the secret that the provider gave, and try it.")
+			return ground.Problem(
+				http.StatusConflict,
+				"no-next-secret",
+				"There is no next secret",
+				"No next secret was entered for this provider.",
+				"Enter the secret that the provider gave, and try it.",
+			)
 		}
 		if err := tx.Where("owner_id = ? AND state = ?", owner, keyring.KeyActive).Delete(&store.Secret{}).Error; err != nil {
 			return err
@@ -134,8 +166,8 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 	})
 }
 
-// TrySecret asks the provider's token endpoint with a code that can't be any good: a client that is taken is told that the code is bad, one that is not is told
-// that it is not (RFC 6749, section 5.2).
+// TrySecret asks the provider's token endpoint with a code that can't be any good: a client that is taken is told that
+// the code is bad, one that is not is told that it is not (RFC 6749, section 5.2).
 func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string) (*api.TriedSecret, error) {
 	p, err := g.Provider(ctx, slug)
 	if err != nil {
@@ -146,7 +178,13 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 		return nil, err
 	}
 	if p.OIDC.TokenEndpoint == "" || p.OIDC.ClientID == "" {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "incomplete", "It can't be tried yet", "The token endpoint or our client ID is missing.", "Enter them first.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"incomplete",
+			"It can't be tried yet",
+			"The token endpoint or our client ID is missing.",
+			"Enter them first.",
+		)
 	}
 	var row store.Secret
 	if err := g.Store.Read(ctx).Where("id = ? AND owner_id = ?", id, owner).Take(&row).Error; err != nil {
@@ -162,13 +200,23 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 	if err != nil {
 		return nil, err
 	}
-	request, err := client.Redeem("a-code-that-nobody-gave-out", g.CallbackLocation(p.Slug), oidc.NewVerifier(), AudienceOf(p.OIDC), g.Now())
+	request, err := client.Redeem(
+		"a-code-that-nobody-gave-out",
+		g.CallbackLocation(p.Slug),
+		oidc.NewVerifier(),
+		AudienceOf(p.OIDC),
+		g.Now(),
+	)
 	if err != nil {
 		return nil, err
 	}
 	answer, err := g.BackChannel(ctx, rec, p, "Token request", "Token response", p.OIDC.TokenEndpoint, request)
 	if err == nil {
-		_, err = oidc.ReadTokens(*answer, oidc.TokenRules{Partner: p.Name, Client: client, Methods: p.OIDC.AuthMethods, PlainOAuth: true}, rec)
+		_, err = oidc.ReadTokens(
+			*answer,
+			oidc.TokenRules{Partner: p.Name, Client: client, Methods: p.OIDC.AuthMethods, PlainOAuth: true},
+			rec,
+		)
 	}
 	var f *explain.Failure
 	switch {
@@ -183,11 +231,13 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 	case err != nil:
 		return nil, err
 	default:
-		out.Text = p.Name + " gave a token for a made-up code, so its answer tells nothing about the secret, and little good about the provider."
+		out.Text = p.Name + " gave a token for a made-up code, so its answer tells nothing about the secret, and little good about " +
+			"the provider."
 	}
 	now := g.Now().UTC()
 	return out, g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Model(&store.Secret{}).Where("id = ?", id).Updates(map[string]any{"tried_at": now, "tried": out.Result}).Error; err != nil {
+		if err := tx.Model(&store.Secret{}).Where("id = ?", id).Updates(map[string]any{"tried_at": now,
+			"tried": out.Result}).Error; err != nil {
 			return err
 		}
 		return ground.Journal(tx, now, who, "tried", "client secret", owner, p.Name, "", out.Result)

@@ -19,15 +19,28 @@ import (
 	"innergate/store"
 )
 
-// MayAssign refuses whoever may not assign people to an application: engineers may everywhere, an assigner only where it is named.
+// MayAssign refuses whoever may not assign people to an application: engineers may everywhere, an assigner only where
+// it is named.
 func MayAssign(who ground.Actor, slug string) error {
 	if ground.Allows(who.Role, ground.RoleEngineer) || who.Role == ground.RoleAssigner && slices.Contains(who.Applications, slug) {
 		return nil
 	}
 	if who.Role == ground.RoleAssigner {
-		return ground.Problem(http.StatusForbidden, "role", "Not allowed", fmt.Sprintf("You may assign people to %s, and to nothing else.", words.OrNone(strings.Join(who.Applications, ", "))), "Ask an owner.")
+		return ground.Problem(
+			http.StatusForbidden,
+			"role",
+			"Not allowed",
+			fmt.Sprintf("You may assign people to %s, and to nothing else.", words.OrNone(strings.Join(who.Applications, ", "))),
+			"Ask an owner.",
+		)
 	}
-	return ground.Problem(http.StatusForbidden, "role", "Not allowed", "Assigning people needs the role engineer, or assigner for this application.", "Ask an owner.")
+	return ground.Problem(
+		http.StatusForbidden,
+		"role",
+		"Not allowed",
+		"Assigning people needs the role engineer, or assigner for this application.",
+		"Ask an owner.",
+	)
 }
 
 // Assignments lists who is assigned to an application. Search finds by name.
@@ -44,10 +57,15 @@ func (g *Room) Assignments(ctx context.Context, slug string, p store.Page) (*api
 		store.Assignment
 		Name, Hint, Slug string
 	}
-	const list = `SELECT a.*, g.name, '' AS hint, g.slug FROM assignments a JOIN groups g ON g.id = a.who_id WHERE a.kind = 'group' AND a.application_id = @app
-		UNION ALL SELECT a.*, p.name, p.email AS hint, p.id AS slug FROM assignments a JOIN people p ON p.id = a.who_id WHERE a.kind = 'person' AND a.application_id = @app`
-	if err := g.Store.Read(ctx).Raw("SELECT * FROM ("+list+") WHERE (kind, who_id) > (@kind, @who) AND (@search = '' OR name LIKE @like) ORDER BY kind, who_id LIMIT @limit",
-		map[string]any{"app": app.ID, "kind": after[0], "who": after[1], "search": p.Search, "like": "%" + strings.NewReplacer("%", "", "_", "").Replace(p.Search) + "%", "limit": ground.LimitOf(p) + 1}).Scan(&rows).Error; err != nil {
+	const list = `SELECT a.*, g.name, '' AS hint, g.slug FROM assignments a JOIN groups g ON g.id = a.who_id WHERE a.kind = 'group'
+		AND a.application_id = @app
+		UNION ALL SELECT a.*, p.name, p.email AS hint, p.id AS slug FROM assignments a JOIN people p ON p.id = a.who_id WHERE a.kind =
+			'person' AND a.application_id = @app`
+	if err := g.Store.Read(ctx).Raw("SELECT * FROM ("+list+
+		") WHERE (kind, who_id) > (@kind, @who) AND (@search = '' OR name LIKE @like) ORDER BY kind, who_id LIMIT @limit",
+		map[string]any{"app": app.ID, "kind": after[0], "who": after[1], "search": p.Search,
+			"like":  "%" + strings.NewReplacer("%", "", "_", "").Replace(p.Search) + "%",
+			"limit": ground.LimitOf(p) + 1}).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := &api.List[api.Assignment]{Items: []api.Assignment{}}
@@ -88,8 +106,16 @@ func (g *Room) Assign(ctx context.Context, who ground.Actor, slug string, in api
 	})
 }
 
-func (g *Room) WriteAssignment(tx *gorm.DB, who ground.Actor, appID, appName string, in api.Assignment, id, name, roles string, now time.Time) error {
-	if err := tx.Exec("INSERT INTO assignments (application_id, kind, who_id, roles, `by`, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET roles = excluded.roles", appID, in.Kind, id, roles, who.Name, now).Error; err != nil {
+func (g *Room) WriteAssignment(
+	tx *gorm.DB,
+	who ground.Actor,
+	appID, appName string,
+	in api.Assignment,
+	id, name, roles string,
+	now time.Time,
+) error {
+	if err := tx.Exec("INSERT INTO assignments (application_id, kind, who_id, roles, `by`, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT "+
+		"DO UPDATE SET roles = excluded.roles", appID, in.Kind, id, roles, who.Name, now).Error; err != nil {
 		return err
 	}
 	if in.Kind == "group" {
@@ -112,7 +138,13 @@ func groupAssignment(tx *gorm.DB, appID, groupID, roles string) (ground.Saved, e
 	if err := tx.Where("id = ?", groupID).Limit(1).Find(&group).Error; err != nil {
 		return ground.Saved{}, err
 	}
-	return ground.Saved{Kind: files.Assignment, ID: appID + "/" + groupID, Slug: app.Slug + "/" + group.Slug, Name: group.Name + " to " + app.Name, Body: ground.MustJSON(config.GroupAssignment{Application: app.Slug, Group: group.Slug, Roles: partners.RolesOf(roles)})}, nil
+	return ground.Saved{
+		Kind: files.Assignment,
+		ID:   appID + "/" + groupID,
+		Slug: app.Slug + "/" + group.Slug,
+		Name: group.Name + " to " + app.Name,
+		Body: ground.MustJSON(config.GroupAssignment{Application: app.Slug, Group: group.Slug, Roles: partners.RolesOf(roles)}),
+	}, nil
 }
 
 func Assignee(tx *gorm.DB, in api.Assignment) (id, name string, err error) {

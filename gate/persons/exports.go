@@ -72,7 +72,9 @@ func (g *Room) ExportPeople(ctx context.Context, form string, to io.Writer) erro
 
 func (g *Room) groupsOfMany(ctx context.Context, rows []store.Person) (map[string][]string, error) {
 	var list []struct{ PersonID, Slug string }
-	if err := g.Store.Read(ctx).Raw("SELECT m.person_id, g.slug FROM memberships m JOIN groups g ON g.id = m.group_id WHERE m.giver = ? AND m.person_id BETWEEN ? AND ? ORDER BY g.slug", people.ByHand, rows[0].ID, rows[len(rows)-1].ID).Scan(&list).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT m.person_id, g.slug FROM memberships m JOIN groups g ON g.id = m.group_id WHERE m.giver = "+
+		"? AND m.person_id BETWEEN ? AND ? ORDER BY g.slug", people.ByHand, rows[0].ID,
+		rows[len(rows)-1].ID).Scan(&list).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := map[string][]string{}

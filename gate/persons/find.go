@@ -18,7 +18,8 @@ import (
 
 // Standing is what the gate itself knows of a person: groups and type.
 func (g *Room) Standing(ctx context.Context, personID string) (groups []string, kind string, err error) {
-	if err := g.Store.Read(ctx).Raw("SELECT slug FROM groups WHERE id IN (SELECT group_id FROM memberships WHERE person_id = ?) ORDER BY slug", personID).Scan(&groups).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT slug FROM groups WHERE id IN (SELECT group_id FROM memberships WHERE person_id = ?) ORDER "+
+		"BY slug", personID).Scan(&groups).Error; err != nil {
 		return nil, "", store.Clear(err)
 	}
 	err = g.Store.Read(ctx).Raw("SELECT type FROM people WHERE id = ?", personID).Scan(&kind).Error
@@ -38,7 +39,11 @@ func (g *Room) PersonByID(ctx context.Context, id string) (*store.Person, claims
 }
 
 // keyColumns are the columns by which people are found.
-var keyColumns = map[string][2]string{people.ExternalID: {"external_key", "external_id"}, people.Username: {"username_key", "username"}, people.Mail: {"email_key", "email"}}
+var keyColumns = map[string][2]string{
+	people.ExternalID: {"external_key", "external_id"},
+	people.Username:   {"username_key", "username"},
+	people.Mail:       {"email_key", "email"},
+}
 
 func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Question) ([]people.Candidate, []*store.Person, error) {
 	var rows []*store.Person
@@ -47,9 +52,14 @@ func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Qu
 	}
 	var out []people.Candidate
 	for _, r := range rows {
-		c := people.Candidate{ID: r.ID, Name: r.Name, Value: map[string]string{people.ExternalID: r.ExternalID, people.Username: r.Username, people.Mail: r.Email}[q.Field]}
+		c := people.Candidate{
+			ID:    r.ID,
+			Name:  r.Name,
+			Value: map[string]string{people.ExternalID: r.ExternalID, people.Username: r.Username, people.Mail: r.Email}[q.Field],
+		}
 		var n int64
-		if err := g.Store.Read(ctx).Model(&store.Link{}).Where("person_id = ? AND provider_id = ?", r.ID, providerID).Limit(1).Count(&n).Error; err != nil {
+		if err := g.Store.Read(ctx).Model(&store.Link{}).Where("person_id = ? AND provider_id = ?", r.ID,
+			providerID).Limit(1).Count(&n).Error; err != nil {
 			return nil, nil, store.Clear(err)
 		}
 		c.Linked = n > 0
@@ -60,7 +70,13 @@ func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Qu
 
 // JoinGroup puts a person into a group, if the group is there.
 func JoinGroup(tx *gorm.DB, personID, slug, by string, now time.Time) error {
-	return tx.Exec("INSERT INTO memberships (person_id, group_id, giver, at) SELECT ?, id, ?, ? FROM groups WHERE slug = ? ON CONFLICT DO NOTHING", personID, by, now, slug).Error
+	return tx.Exec(
+		"INSERT INTO memberships (person_id, group_id, giver, at) SELECT ?, id, ?, ? FROM groups WHERE slug = ? ON CONFLICT DO NOTHING",
+		personID,
+		by,
+		now,
+		slug,
+	).Error
 }
 
 const SettingPeople = "people"
@@ -91,7 +107,11 @@ func (g *Room) Settings(ctx context.Context) (people.Settings, error) {
 // KnownFrom lists the providers that a person has signed in with, the newest first.
 func (g *Room) KnownFrom(ctx context.Context, personID string) ([]string, error) {
 	var out []string
-	err := g.Store.Read(ctx).Raw("SELECT p.slug FROM links l JOIN providers p ON p.id = l.provider_id WHERE l.person_id = ? ORDER BY l.last_used DESC LIMIT 50", personID).Scan(&out).Error
+	err := g.Store.Read(ctx).
+		Raw("SELECT p.slug FROM links l JOIN providers p ON p.id = l.provider_id WHERE l.person_id = ? "+
+			"ORDER BY l.last_used DESC LIMIT 50", personID).
+		Scan(&out).
+		Error
 	return out, store.Clear(err)
 }
 

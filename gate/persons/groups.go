@@ -85,7 +85,11 @@ func (g *Room) WriteGroup(tx *gorm.DB, who ground.Actor, slug string, in config.
 			return ground.Missing(err, "group", slug)
 		}
 		if in.Slug != slug {
-			return ground.BadRequest("slug-fixed", "The short name can't change: rules name the group by it.", "Make a new group with the other short name.")
+			return ground.BadRequest(
+				"slug-fixed",
+				"The short name can't change: rules name the group by it.",
+				"Make a new group with the other short name.",
+			)
 		}
 		held := config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description}
 		if held == in {
@@ -98,7 +102,8 @@ func (g *Room) WriteGroup(tx *gorm.DB, who ground.Actor, slug string, in config.
 			return err
 		}
 		if other.ID != "" {
-			return ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("The group %q has the short name %s already.", other.Name, in.Slug), "Choose another short name.")
+			return ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken",
+				fmt.Sprintf("The group %q has the short name %s already.", other.Name, in.Slug), "Choose another short name.")
 		}
 	}
 	row.Slug, row.Name, row.Description, row.UpdatedAt = in.Slug, in.Name, in.Description, now
@@ -110,7 +115,15 @@ func (g *Room) WriteGroup(tx *gorm.DB, who ground.Actor, slug string, in config.
 	if err := write(&row).Error; err != nil {
 		return err
 	}
-	return ground.Revise(tx, now, who, action, ground.Saved{Kind: "group", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: ground.MustJSON(in)}, 0, before)
+	return ground.Revise(
+		tx,
+		now,
+		who,
+		action,
+		ground.Saved{Kind: "group", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: ground.MustJSON(in)},
+		0,
+		before,
+	)
 }
 
 // DeleteGroup removes a group that no rule, grant or assignment names.
@@ -128,7 +141,13 @@ func (g *Room) RemoveGroup(tx *gorm.DB, who ground.Actor, slug string) error {
 		return err
 	}
 	if len(users) > 0 {
-		return ground.Problem(http.StatusConflict, "in-use", "The group is in use", fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")), "Take it out there first.")
+		return ground.Problem(
+			http.StatusConflict,
+			"in-use",
+			"The group is in use",
+			fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")),
+			"Take it out there first.",
+		)
 	}
 	// Set aside, the members stay where they are: a group that is not there counts for nobody.
 	if !g.Aside {
@@ -139,7 +158,17 @@ func (g *Room) RemoveGroup(tx *gorm.DB, who ground.Actor, slug string) error {
 	if err := tx.Delete(&row).Error; err != nil {
 		return err
 	}
-	return g.Unmake(tx, who, ground.Saved{Kind: "group", ID: row.ID, Slug: slug, Name: row.Name, Body: ground.MustJSON(config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description})})
+	return g.Unmake(
+		tx,
+		who,
+		ground.Saved{
+			Kind: "group",
+			ID:   row.ID,
+			Slug: slug,
+			Name: row.Name,
+			Body: ground.MustJSON(config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description}),
+		},
+	)
 }
 
 // groupUsers names the applications, providers and rule sets that name a group.
@@ -154,7 +183,8 @@ func groupUsers(tx *gorm.DB, row store.Group) ([]string, error) {
 		users = append(users, names...)
 	}
 	var assigned []string
-	if err := tx.Raw("SELECT name FROM applications WHERE id IN (SELECT application_id FROM assignments WHERE kind = 'group' AND who_id = ?) LIMIT 3", row.ID).Scan(&assigned).Error; err != nil {
+	if err := tx.Raw("SELECT name FROM applications WHERE id IN (SELECT application_id FROM assignments WHERE kind = 'group' AND "+
+		"who_id = ?) LIMIT 3", row.ID).Scan(&assigned).Error; err != nil {
 		return nil, err
 	}
 	return append(users, assigned...), nil
@@ -168,7 +198,11 @@ func KnownGroups(tx *gorm.DB, slugs []string) error {
 			return err
 		}
 		if n == 0 {
-			return ground.BadRequest("group-unknown", fmt.Sprintf("There is no group with the short name %q.", slug), "Add the group first, or choose one that is there.")
+			return ground.BadRequest(
+				"group-unknown",
+				fmt.Sprintf("There is no group with the short name %q.", slug),
+				"Add the group first, or choose one that is there.",
+			)
 		}
 	}
 	return nil

@@ -46,7 +46,19 @@ func (g *Room) importLines(ctx context.Context, who ground.Actor, row *store.Imp
 	}
 	defer f.Close()
 	r, err := people.NewReader(f, row.Form)
-	m := &importer{g: g, who: who, row: row, options: options, settings: settings, write: write, groups: map[string]string{}, problems: []api.ImportProblem{}, seen: map[string]int{}, logins: map[string]int{}, left: map[string]bool{}}
+	m := &importer{
+		g:        g,
+		who:      who,
+		row:      row,
+		options:  options,
+		settings: settings,
+		write:    write,
+		groups:   map[string]string{},
+		problems: []api.ImportProblem{},
+		seen:     map[string]int{},
+		logins:   map[string]int{},
+		left:     map[string]bool{},
+	}
 	var wrong *people.LineError
 	if errors.As(err, &wrong) {
 		m.bad(wrong)
@@ -142,7 +154,10 @@ func (m *importer) check(r *people.Record) error {
 		}
 	}
 	if r.Login != "" && !ground.NameForm.MatchString(r.Login) {
-		return &people.LineError{Line: r.Line, Err: fmt.Errorf("%q can't be a sign-in name; it has 1 to 64 letters, digits, spaces, dots, dashes or @", r.Login)}
+		return &people.LineError{
+			Line: r.Line,
+			Err:  fmt.Errorf("%q can't be a sign-in name; it has 1 to 64 letters, digits, spaces, dots, dashes or @", r.Login),
+		}
 	}
 	return nil
 }
@@ -157,7 +172,17 @@ func (m *importer) finish(ctx context.Context) error {
 	m.row.State = ImportDone
 	_ = os.Remove(m.g.importFile(m.row.ID))
 	return m.g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return ground.Journal(tx, m.g.Now(), m.who, "imported", "people", m.row.ID, fmt.Sprintf("%d people", m.row.Lines), "", fmt.Sprintf("%d created, %d changed, %d as they were", m.row.Created, m.row.Updated, m.row.Unchanged))
+		return ground.Journal(
+			tx,
+			m.g.Now(),
+			m.who,
+			"imported",
+			"people",
+			m.row.ID,
+			fmt.Sprintf("%d people", m.row.Lines),
+			"",
+			fmt.Sprintf("%d created, %d changed, %d as they were", m.row.Created, m.row.Updated, m.row.Unchanged),
+		)
 	})
 }
 
@@ -171,7 +196,8 @@ type planned struct {
 	hash        bool     // the password's hash is taken over
 }
 
-// flush works a batch out and writes it in one transaction, together with how far the import is, so that a stop loses and doubles nothing. A check only works it out.
+// flush works a batch out and writes it in one transaction, together with how far the import is, so that a stop loses
+// and doubles nothing. A check only works it out.
 func (m *importer) flush(ctx context.Context, batch []*people.Record) error {
 	now := m.g.Now().UTC()
 	before := *m.row
@@ -234,7 +260,12 @@ type known struct {
 }
 
 func (m *importer) known(db *gorm.DB, batch []*people.Record) (*known, error) {
-	k := &known{people: map[string][]store.Person{}, holders: map[string]store.Person{}, groups: map[string][]string{}, passwords: map[string]bool{}}
+	k := &known{
+		people:    map[string][]store.Person{},
+		holders:   map[string]store.Person{},
+		groups:    map[string][]string{},
+		passwords: map[string]bool{},
+	}
 	column := "id"
 	if m.options.By != "id" {
 		column = keyColumns[m.options.By][0]
@@ -279,7 +310,8 @@ func (m *importer) known(db *gorm.DB, batch []*people.Record) (*known, error) {
 		k.groups[j.PersonID] = append(k.groups[j.PersonID], j.GroupID)
 	}
 	var owners []string
-	if err := db.Model(&store.Credential{}).Where("person_id IN ? AND kind = 'password'", ids).Pluck("person_id", &owners).Error; err != nil {
+	if err := db.Model(&store.Credential{}).Where("person_id IN ? AND kind = 'password'", ids).Pluck("person_id",
+		&owners).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, id := range owners {
@@ -302,10 +334,17 @@ func (m *importer) find(r *people.Record, k *known) (*store.Person, error) {
 	case len(rows) == 0:
 		return nil, nil
 	case len(rows) > 1:
-		return nil, &people.LineError{Line: r.Line, Err: fmt.Errorf("%s and %s both have %q, or something that looks like it", rows[0].Name, rows[1].Name, value)}
+		return nil, &people.LineError{
+			Line: r.Line,
+			Err:  fmt.Errorf("%s and %s both have %q, or something that looks like it", rows[0].Name, rows[1].Name, value),
+		}
 	}
-	if held := map[string]string{people.ExternalID: rows[0].ExternalID, people.Username: rows[0].Username, people.Mail: rows[0].Email}[m.options.By]; held != value {
-		return nil, &people.LineError{Line: r.Line, Err: fmt.Errorf("%q differs from %q, which %s has, %s", value, held, rows[0].Name, people.Difference(held, value))}
+	if held := map[string]string{people.ExternalID: rows[0].ExternalID, people.Username: rows[0].Username,
+		people.Mail: rows[0].Email}[m.options.By]; held != value {
+		return nil, &people.LineError{
+			Line: r.Line,
+			Err:  fmt.Errorf("%q differs from %q, which %s has, %s", value, held, rows[0].Name, people.Difference(held, value)),
+		}
 	}
 	return &rows[0], nil
 }
@@ -316,7 +355,11 @@ func (m *importer) one(r *people.Record, k *known, now time.Time) (*planned, err
 	if err != nil {
 		return nil, err
 	}
-	p := &planned{record: r, held: held != nil, row: store.Person{Active: true, Type: m.settings.Types[0], CreatedAt: now, Profile: "{}", Sources: "{}"}}
+	p := &planned{
+		record: r,
+		held:   held != nil,
+		row:    store.Person{Active: true, Type: m.settings.Types[0], CreatedAt: now, Profile: "{}", Sources: "{}"},
+	}
 	if held != nil {
 		p.row = *held
 	}
@@ -348,7 +391,9 @@ func (m *importer) one(r *people.Record, k *known, now time.Time) (*planned, err
 	if err := m.giveLogin(p, k); err != nil {
 		return nil, err
 	}
-	p.changed = !p.held || p.row.Profile != p.before.Profile || p.row.Type != p.before.Type || p.row.Active != p.before.Active || p.row.Name != p.before.Name || LoginOf(&p.row) != LoginOf(&p.before)
+	p.changed = !p.held || p.row.Profile != p.before.Profile || p.row.Type != p.before.Type || p.row.Active != p.before.Active ||
+		p.row.Name != p.before.Name ||
+		LoginOf(&p.row) != LoginOf(&p.before)
 	more := false
 	if r.HasGroups {
 		joined := k.groups[p.row.ID]
@@ -380,7 +425,8 @@ func (m *importer) one(r *people.Record, k *known, now time.Time) (*planned, err
 	return p, nil
 }
 
-// giveLogin gives the person the record's sign-in name, unless somebody else has it, in the store or earlier in the file.
+// giveLogin gives the person the record's sign-in name, unless somebody else has it, in the store or earlier in the
+// file.
 func (m *importer) giveLogin(p *planned, k *known) error {
 	if p.record.Login == "" {
 		return nil
@@ -390,10 +436,16 @@ func (m *importer) giveLogin(p *planned, k *known) error {
 		return &people.LineError{Line: p.record.Line, Err: fmt.Errorf("%q can't be a sign-in name", p.record.Login)}
 	}
 	if line, taken := m.logins[key]; taken {
-		return &people.LineError{Line: p.record.Line, Err: fmt.Errorf("line %d gives the sign-in name %s already, or one that looks like it", line, key)}
+		return &people.LineError{
+			Line: p.record.Line,
+			Err:  fmt.Errorf("line %d gives the sign-in name %s already, or one that looks like it", line, key),
+		}
 	}
 	if other, taken := k.holders[key]; taken && (!p.held || other.ID != p.row.ID) && !m.left[key] {
-		return &people.LineError{Line: p.record.Line, Err: fmt.Errorf("%s signs in as %s, or as something that looks like it", other.Name, key)}
+		return &people.LineError{
+			Line: p.record.Line,
+			Err:  fmt.Errorf("%s signs in as %s, or as something that looks like it", other.Name, key),
+		}
 	}
 	m.logins[key] = p.record.Line
 	if old := LoginOf(&p.row); old != "" && old != key {
@@ -427,12 +479,16 @@ func (m *importer) apply(tx *gorm.DB, list []*planned, now time.Time) error {
 			joined = append(joined, store.Membership{PersonID: p.row.ID, GroupID: id, Giver: people.ByHand, At: now})
 		}
 		if len(p.leave) > 0 {
-			if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id IN ?", p.row.ID, people.ByHand, p.leave).Error; err != nil {
+			if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id IN ?", p.row.ID, people.ByHand,
+				p.leave).Error; err != nil {
 				return err
 			}
 		}
 		if p.hash {
-			hashes = append(hashes, store.Credential{ID: store.NewID(), PersonID: p.row.ID, Kind: "password", Secret: p.record.PasswordHash, CreatedAt: now})
+			hashes = append(
+				hashes,
+				store.Credential{ID: store.NewID(), PersonID: p.row.ID, Kind: "password", Secret: p.record.PasswordHash, CreatedAt: now},
+			)
 		}
 	}
 	if len(made) > 0 {

@@ -59,15 +59,30 @@ func (g *Room) NewImport(ctx context.Context, who ground.Actor, in api.NewImport
 		in.By = people.ExternalID
 	}
 	if !slices.Contains([]string{people.ExternalID, people.Mail, people.Username, "id"}, in.By) {
-		return nil, ground.BadRequest("by", fmt.Sprintf("People in a file can't be known by %q; external_id, email, preferred_username and id can be used.", in.By), "")
+		return nil, ground.BadRequest(
+			"by",
+			fmt.Sprintf("People in a file can't be known by %q; external_id, email, preferred_username and id can be used.", in.By),
+			"",
+		)
 	}
 	now := g.Now().UTC()
-	row := store.ImportJob{ID: store.NewID(), State: ImportOpen, By: who.Name, SHA256: in.SHA256, Form: in.Form, Options: ground.MustJSON(importOptions{By: in.By, SkipBad: in.SkipBad}), Problems: "[]", StartedAt: now, UpdatedAt: now}
+	row := store.ImportJob{
+		ID:        store.NewID(),
+		State:     ImportOpen,
+		By:        who.Name,
+		SHA256:    in.SHA256,
+		Form:      in.Form,
+		Options:   ground.MustJSON(importOptions{By: in.By, SkipBad: in.SkipBad}),
+		Problems:  "[]",
+		StartedAt: now,
+		UpdatedAt: now,
+	}
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		// The same file with the same options, not finished: it is taken up again.
 		if in.SHA256 != "" {
 			var held store.ImportJob
-			if err := tx.Where("sha256 = ? AND form = ? AND options LIKE ? AND state <> ? AND updated_at > ?", in.SHA256, in.Form, `%"by":"`+in.By+`"%`, ImportDone, now.Add(-importLife)).Order("id DESC").Limit(1).Find(&held).Error; err != nil {
+			if err := tx.Where("sha256 = ? AND form = ? AND options LIKE ? AND state <> ? AND updated_at > ?", in.SHA256, in.Form,
+				`%"by":"`+in.By+`"%`, ImportDone, now.Add(-importLife)).Order("id DESC").Limit(1).Find(&held).Error; err != nil {
 				return err
 			}
 			if held.ID != "" {
@@ -94,7 +109,24 @@ func (g *Room) NewImport(ctx context.Context, who ground.Actor, in api.NewImport
 
 func (g *Room) importView(row *store.ImportJob) *api.Import {
 	options, _ := ground.DecodeBody[importOptions](row.Options)
-	v := &api.Import{ID: row.ID, State: row.State, By: row.By, KnownBy: options.By, Size: row.Size, Lines: row.Lines, Created: row.Created, Updated: row.Updated, Unchanged: row.Unchanged, Bad: row.Bad, Problems: []api.ImportProblem{}, Note: row.Note, Started: row.StartedAt, Touched: row.UpdatedAt, Checked: options.Checked, Writing: options.Writing}
+	v := &api.Import{
+		ID:        row.ID,
+		State:     row.State,
+		By:        row.By,
+		KnownBy:   options.By,
+		Size:      row.Size,
+		Lines:     row.Lines,
+		Created:   row.Created,
+		Updated:   row.Updated,
+		Unchanged: row.Unchanged,
+		Bad:       row.Bad,
+		Problems:  []api.ImportProblem{},
+		Note:      row.Note,
+		Started:   row.StartedAt,
+		Touched:   row.UpdatedAt,
+		Checked:   options.Checked,
+		Writing:   options.Writing,
+	}
 	_ = json.Unmarshal([]byte(row.Problems), &v.Problems)
 	if row.Size > 0 {
 		v.Percent = int(100 * row.Offset / row.Size)
@@ -155,11 +187,21 @@ func (g *Room) AddToImport(ctx context.Context, id string, at int64, part []byte
 	case row.State != ImportOpen:
 		return nil, ground.Conflict("import-closed", "The file of this import is complete already.", "Begin another import.")
 	case len(part) > MaxPart || row.Size+int64(len(part)) > maxImport:
-		return nil, ground.Problem(http.StatusRequestEntityTooLarge, "import-large", "The file is too large", "A part has at most 2 MiB, and a file 512 MiB.", "Import it in several files.")
+		return nil, ground.Problem(
+			http.StatusRequestEntityTooLarge,
+			"import-large",
+			"The file is too large",
+			"A part has at most 2 MiB, and a file 512 MiB.",
+			"Import it in several files.",
+		)
 	case at+int64(len(part)) <= row.Size:
 		return g.importView(row), nil
 	case at != row.Size:
-		return nil, ground.Conflict("import-gap", fmt.Sprintf("The part begins at %d; %d octets are here.", at, row.Size), "Send the file from there.")
+		return nil, ground.Conflict(
+			"import-gap",
+			fmt.Sprintf("The part begins at %d; %d octets are here.", at, row.Size),
+			"Send the file from there.",
+		)
 	}
 	f, err := os.OpenFile(g.importFile(id), os.O_WRONLY, 0o600)
 	if err != nil {
@@ -170,7 +212,13 @@ func (g *Room) AddToImport(ctx context.Context, id string, at int64, part []byte
 		return nil, fmt.Errorf("the import's file can't be written: %w", err)
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE import_jobs SET size = ?, updated_at = ? WHERE id = ? AND size = ?", at+int64(len(part)), g.Now().UTC(), id, at)
+		done := tx.Exec(
+			"UPDATE import_jobs SET size = ?, updated_at = ? WHERE id = ? AND size = ?",
+			at+int64(len(part)),
+			g.Now().UTC(),
+			id,
+			at,
+		)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ground.Conflict("import-gap", "Another part was sent at the same time.", "Send the file again from where it stands.")
 		}
@@ -182,7 +230,8 @@ func (g *Room) AddToImport(ctx context.Context, id string, at int64, part []byte
 	return g.Import(ctx, id)
 }
 
-// RunImport looks at all lines, or writes them; it goes on in the background and can be asked about. Nothing is written while a line is bad, unless bad ones are to be skipped.
+// RunImport looks at all lines, or writes them; it goes on in the background and can be asked about. Nothing is written
+// while a line is bad, unless bad ones are to be skipped.
 func (g *Room) RunImport(ctx context.Context, who ground.Actor, id string, write bool) (*api.Import, error) {
 	row, err := g.importRow(ctx, id)
 	if err != nil {
@@ -198,9 +247,17 @@ func (g *Room) RunImport(ctx context.Context, who ground.Actor, id string, write
 	case row.Size == 0:
 		return nil, ground.BadRequest("import-empty", "The import has no file yet.", "Send the file first.")
 	case write && !options.Checked:
-		return nil, ground.Conflict("import-unchecked", "The lines have not been looked at yet.", "Check the import first; it tells what would change.")
+		return nil, ground.Conflict(
+			"import-unchecked",
+			"The lines have not been looked at yet.",
+			"Check the import first; it tells what would change.",
+		)
 	case write && row.Bad > 0 && !options.SkipBad:
-		return nil, ground.Conflict("import-bad", fmt.Sprintf("%d lines are bad, so nothing was written.", row.Bad), "Correct them, or begin an import that skips bad lines.")
+		return nil, ground.Conflict(
+			"import-bad",
+			fmt.Sprintf("%d lines are bad, so nothing was written.", row.Bad),
+			"Correct them, or begin an import that skips bad lines.",
+		)
 	}
 	if _, busy := g.importing.LoadOrStore(id, true); busy {
 		return g.importView(row), nil
@@ -252,7 +309,12 @@ func (g *Room) CancelImport(ctx context.Context, who ground.Actor, id string) er
 	g.importing.CompareAndSwap(id, true, false) // the one at work sees it
 	_ = os.Remove(g.importFile(id))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE import_jobs SET state = ?, note = ?, size = 0 WHERE id = ?", ImportDone, "It was cancelled by "+who.Name+".", id).Error
+		return tx.Exec(
+			"UPDATE import_jobs SET state = ?, note = ?, size = 0 WHERE id = ?",
+			ImportDone,
+			"It was cancelled by "+who.Name+".",
+			id,
+		).Error
 	})
 }
 
@@ -265,7 +327,13 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	for _, r := range rows {
 		_ = os.Remove(g.importFile(r.ID))
 	}
-	return tx.Exec("UPDATE import_jobs SET state = ?, size = 0, note = ? WHERE size > 0 AND state <> ? AND updated_at < ?", ImportDone, "It was left for a week, and its file was deleted.", ImportDone, now.Add(-importLife)).Error
+	return tx.Exec(
+		"UPDATE import_jobs SET state = ?, size = 0, note = ? WHERE size > 0 AND state <> ? AND updated_at < ?",
+		ImportDone,
+		"It was left for a week, and its file was deleted.",
+		ImportDone,
+		now.Add(-importLife),
+	).Error
 }
 
 func LoginOf(p *store.Person) string {

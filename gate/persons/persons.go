@@ -27,12 +27,25 @@ type PersonFilter struct {
 
 var PersonColumns = map[string]string{"name": "name_key", "created": "id", "type": "type"}
 
-// SearchPeople finds people by how their name, last name, mail address, user name or external ID begins. It asks indexes only, however many people there are.
+// SearchPeople finds people by how their name, last name, mail address, user name or external ID begins. It asks
+// indexes only, however many people there are.
 func SearchPeople(db *gorm.DB, text string) *gorm.DB {
 	const last = "\U0010FFFF"
 	key, name := people.Key(text), people.SortKey(text)
-	return db.Where("id IN (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM people WHERE last_key >= ? AND last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT id FROM people WHERE username_key >= ? AND username_key < ? UNION SELECT id FROM people WHERE external_key = ?)",
-		name, name+last, name, name+last, key, key+last, key, key+last, key)
+	return db.Where(
+		"id IN (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM people WHERE last_key >= ? AND "+
+			"last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT id FROM people WHERE "+
+			"username_key >= ? AND username_key < ? UNION SELECT id FROM people WHERE external_key = ?)",
+		name,
+		name+last,
+		name,
+		name+last,
+		key,
+		key+last,
+		key,
+		key+last,
+		key,
+	)
 }
 
 // People lists a page.
@@ -69,7 +82,11 @@ func (g *Room) People(ctx context.Context, p store.Page, f PersonFilter) (*api.L
 	out := &api.List[api.PersonLine]{Items: []api.PersonLine{}}
 	for i, row := range rows {
 		if i == ground.LimitOf(p) {
-			out.Next = store.AfterKey(map[string]string{"": rows[i-1].NameKey, "name": rows[i-1].NameKey, "created": rows[i-1].ID, "type": rows[i-1].Type}[strings.TrimPrefix(sortBy, "-")], rows[i-1].ID)
+			out.Next = store.AfterKey(
+				map[string]string{"": rows[i-1].NameKey, "name": rows[i-1].NameKey, "created": rows[i-1].ID,
+					"type": rows[i-1].Type}[strings.TrimPrefix(sortBy, "-")],
+				rows[i-1].ID,
+			)
 			break
 		}
 		out.Items = append(out.Items, PersonLine(&row))
@@ -107,7 +124,18 @@ func (g *Room) Person(ctx context.Context, id string) (*api.Person, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Person{PersonLine: PersonLine(p), Profile: profile, ExternalID: p.ExternalID, Sources: map[string]string{}, Groups: []api.PersonGroup{}, Links: []api.PersonLink{}, Accounts: []api.PersonAccount{}, Credentials: []api.Credential{}, Created: p.CreatedAt, Updated: p.UpdatedAt}
+	v := &api.Person{
+		PersonLine:  PersonLine(p),
+		Profile:     profile,
+		ExternalID:  p.ExternalID,
+		Sources:     map[string]string{},
+		Groups:      []api.PersonGroup{},
+		Links:       []api.PersonLink{},
+		Accounts:    []api.PersonAccount{},
+		Credentials: []api.Credential{},
+		Created:     p.CreatedAt,
+		Updated:     p.UpdatedAt,
+	}
 	if v.Profile == nil {
 		v.Profile = claims.Bag{}
 	}
@@ -123,7 +151,8 @@ func (g *Room) Person(ctx context.Context, id string) (*api.Person, error) {
 	}
 	db := g.Store.Read(ctx)
 	var groups []struct{ Slug, Name, Giver string }
-	if err := db.Raw("SELECT g.slug, g.name, m.giver FROM memberships m JOIN groups g ON g.id = m.group_id WHERE m.person_id = ? ORDER BY g.name, m.giver LIMIT 2000", id).Scan(&groups).Error; err != nil {
+	if err := db.Raw("SELECT g.slug, g.name, m.giver FROM memberships m JOIN groups g ON g.id = m.group_id WHERE m.person_id = ? "+
+		"ORDER BY g.name, m.giver LIMIT 2000", id).Scan(&groups).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, r := range groups {
@@ -138,7 +167,13 @@ func (g *Room) Person(ctx context.Context, id string) (*api.Person, error) {
 		return nil, store.Clear(err)
 	}
 	for _, l := range links {
-		link := api.PersonLink{ID: l.ID, Provider: "a provider that was deleted", Subject: ShownSubject(&l), FirstUsed: l.FirstUsed, LastUsed: l.LastUsed}
+		link := api.PersonLink{
+			ID:        l.ID,
+			Provider:  "a provider that was deleted",
+			Subject:   ShownSubject(&l),
+			FirstUsed: l.FirstUsed,
+			LastUsed:  l.LastUsed,
+		}
 		if p, err := g.partners.ProviderByID(ctx, l.ProviderID); err == nil {
 			link.Provider, link.Slug = p.Name, p.Slug
 		}
@@ -153,7 +188,10 @@ func (g *Room) Person(ctx context.Context, id string) (*api.Person, error) {
 	}
 	for _, a := range accounts {
 		if app, err := g.partners.ApplicationByID(ctx, a.ApplicationID); err == nil {
-			v.Accounts = append(v.Accounts, api.PersonAccount{Application: app.Name, Slug: app.Slug, Subject: a.Subject, FirstAt: a.FirstAt, LastAt: a.LastAt})
+			v.Accounts = append(
+				v.Accounts,
+				api.PersonAccount{Application: app.Name, Slug: app.Slug, Subject: a.Subject, FirstAt: a.FirstAt, LastAt: a.LastAt},
+			)
 		}
 	}
 	v.Credentials, err = g.CredentialViews(ctx, id)
@@ -188,7 +226,11 @@ func (g *Room) SavePerson(ctx context.Context, who ground.Actor, id string, in a
 		in.Type = settings.Types[0]
 	}
 	if in.Type != "" && !slices.Contains(settings.Types, in.Type) {
-		return nil, ground.BadRequest("type-unknown", fmt.Sprintf("%q is no person type; %s are.", in.Type, strings.Join(settings.Types, ", ")), "Add the type under People, Settings.")
+		return nil, ground.BadRequest(
+			"type-unknown",
+			fmt.Sprintf("%q is no person type; %s are.", in.Type, strings.Join(settings.Types, ", ")),
+			"Add the type under People, Settings.",
+		)
 	}
 	for name, values := range in.Profile {
 		if len(values) == 0 || len(values) == 1 && strings.TrimSpace(values[0]) == "" {
@@ -282,7 +324,8 @@ func EndOf(tx *gorm.DB, personID, why string, now time.Time) error {
 // setGroups makes the groups given by hand exactly these.
 func setGroups(tx *gorm.DB, personID string, slugs []string, now time.Time) ([]string, error) {
 	var held []string
-	if err := tx.Raw("SELECT slug FROM groups WHERE id IN (SELECT group_id FROM memberships WHERE person_id = ? AND giver = ?)", personID, people.ByHand).Scan(&held).Error; err != nil {
+	if err := tx.Raw("SELECT slug FROM groups WHERE id IN (SELECT group_id FROM memberships WHERE person_id = ? AND giver = ?)", personID,
+		people.ByHand).Scan(&held).Error; err != nil {
 		return nil, err
 	}
 	var changed []string
@@ -290,12 +333,22 @@ func setGroups(tx *gorm.DB, personID string, slugs []string, now time.Time) ([]s
 		if slices.Contains(held, slug) {
 			continue
 		}
-		made := tx.Exec("INSERT INTO memberships (person_id, group_id, giver, at) SELECT ?, id, ?, ? FROM groups WHERE slug = ? ON CONFLICT DO NOTHING", personID, people.ByHand, now, slug)
+		made := tx.Exec(
+			"INSERT INTO memberships (person_id, group_id, giver, at) SELECT ?, id, ?, ? FROM groups WHERE slug = ? ON CONFLICT DO NOTHING",
+			personID,
+			people.ByHand,
+			now,
+			slug,
+		)
 		if made.Error != nil {
 			return nil, made.Error
 		}
 		if made.RowsAffected == 0 {
-			return nil, ground.BadRequest("group-unknown", fmt.Sprintf("There is no group with the short name %q.", slug), "Add the group first.")
+			return nil, ground.BadRequest(
+				"group-unknown",
+				fmt.Sprintf("There is no group with the short name %q.", slug),
+				"Add the group first.",
+			)
 		}
 		changed = append(changed, "joined "+slug)
 	}
@@ -303,7 +356,8 @@ func setGroups(tx *gorm.DB, personID string, slugs []string, now time.Time) ([]s
 		if slices.Contains(slugs, slug) {
 			continue
 		}
-		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id = (SELECT id FROM groups WHERE slug = ?)", personID, people.ByHand, slug).Error; err != nil {
+		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id = (SELECT id FROM groups WHERE slug "+
+			"= ?)", personID, people.ByHand, slug).Error; err != nil {
 			return nil, err
 		}
 		changed = append(changed, "left "+slug)
@@ -311,7 +365,8 @@ func setGroups(tx *gorm.DB, personID string, slugs []string, now time.Time) ([]s
 	return changed, nil
 }
 
-// DeletePerson removes somebody with links, memberships, assignments and credentials. Random identifiers at applications stay taken, so that nobody else gets them.
+// DeletePerson removes somebody with links, memberships, assignments and credentials. Random identifiers at
+// applications stay taken, so that nobody else gets them.
 func (g *Room) DeletePerson(ctx context.Context, who ground.Actor, id string) error {
 	now := g.Now().UTC()
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
@@ -322,7 +377,10 @@ func (g *Room) DeletePerson(ctx context.Context, who ground.Actor, id string) er
 		if err := EndOf(tx, id, "the person was deleted", now); err != nil {
 			return err
 		}
-		for _, stmt := range []string{"DELETE FROM links WHERE person_id = ?", "DELETE FROM memberships WHERE person_id = ?", "DELETE FROM assignments WHERE kind = 'person' AND who_id = ?", "DELETE FROM accounts WHERE person_id = ?", "DELETE FROM credentials WHERE person_id = ?", "DELETE FROM one_time_links WHERE person_id = ?", "DELETE FROM consents WHERE person_id = ?", "DELETE FROM people WHERE id = ?"} {
+		for _, stmt := range []string{"DELETE FROM links WHERE person_id = ?", "DELETE FROM memberships WHERE person_id = ?",
+			"DELETE FROM assignments WHERE kind = 'person' AND who_id = ?", "DELETE FROM accounts WHERE person_id = ?",
+			"DELETE FROM credentials WHERE person_id = ?", "DELETE FROM one_time_links WHERE person_id = ?",
+			"DELETE FROM consents WHERE person_id = ?", "DELETE FROM people WHERE id = ?"} {
 			if err := tx.Exec(stmt, id).Error; err != nil {
 				return err
 			}
@@ -331,7 +389,8 @@ func (g *Room) DeletePerson(ctx context.Context, who ground.Actor, id string) er
 	})
 }
 
-// LinkPerson links a person to the subject of a sign-in that a provider vouched for: one that found nobody, or the wrong one.
+// LinkPerson links a person to the subject of a sign-in that a provider vouched for: one that found nobody, or the
+// wrong one.
 func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, reference string) (*api.Person, error) {
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
@@ -350,28 +409,64 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 			}
 		}
 		if provider.ID == "" {
-			return ground.Problem(http.StatusConflict, "nothing-to-link", "There is nothing to link", "No provider that is still here vouched for anybody in this sign-in, or the identifier does not last.", "Take the reference number of a sign-in that came back from the provider.")
+			return ground.Problem(
+				http.StatusConflict,
+				"nothing-to-link",
+				"There is nothing to link",
+				"No provider that is still here vouched for anybody in this sign-in, or the identifier does not last.",
+				"Take the reference number of a sign-in that came back from the provider.",
+			)
 		}
 		var held store.Link
-		if err := tx.Where("provider_id = ? AND (subject = ? OR person_id = ?)", provider.ID, t.Subject, p.ID).Limit(1).Find(&held).Error; err != nil {
+		if err := tx.Where("provider_id = ? AND (subject = ? OR person_id = ?)", provider.ID, t.Subject,
+			p.ID).Limit(1).Find(&held).Error; err != nil {
 			return err
 		}
 		switch {
 		case held.ID != "" && held.PersonID == p.ID && held.Subject == t.Subject:
-			return ground.Problem(http.StatusConflict, "linked-already", "The link is there already", p.Name+" is linked to "+t.SubjectShown+" of "+provider.Name+".", "")
+			return ground.Problem(
+				http.StatusConflict,
+				"linked-already",
+				"The link is there already",
+				p.Name+" is linked to "+t.SubjectShown+" of "+provider.Name+".",
+				"",
+			)
 		case held.ID != "" && held.PersonID == p.ID:
-			return ground.Problem(http.StatusConflict, "linked-otherwise", "The person is linked to this provider already", p.Name+" is linked to "+ShownSubject(&held)+" of "+provider.Name+".", "Take that link away first. Nobody has two links to one provider.")
+			return ground.Problem(
+				http.StatusConflict,
+				"linked-otherwise",
+				"The person is linked to this provider already",
+				p.Name+" is linked to "+ShownSubject(&held)+" of "+provider.Name+".",
+				"Take that link away first. Nobody has two links to one provider.",
+			)
 		case held.ID != "":
 			var other store.Person
 			if err := tx.Where("id = ?", held.PersonID).Take(&other).Error; err != nil {
 				return err
 			}
-			return ground.Problem(http.StatusConflict, "linked-to-another", "The identifier belongs to somebody else", t.SubjectShown+" of "+provider.Name+" is linked to "+other.Name+".", "If that is wrong, take the link away on that person's page first.")
+			return ground.Problem(
+				http.StatusConflict,
+				"linked-to-another",
+				"The identifier belongs to somebody else",
+				t.SubjectShown+" of "+provider.Name+" is linked to "+other.Name+".",
+				"If that is wrong, take the link away on that person's page first.",
+			)
 		}
-		if err := tx.Create(&store.Link{ID: store.NewID(), PersonID: p.ID, ProviderID: provider.ID, Subject: t.Subject, Shown: t.SubjectShown, FirstUsed: now, LastUsed: now}).Error; err != nil {
+		if err := tx.Create(&store.Link{ID: store.NewID(), PersonID: p.ID, ProviderID: provider.ID, Subject: t.Subject,
+			Shown: t.SubjectShown, FirstUsed: now, LastUsed: now}).Error; err != nil {
 			return err
 		}
-		return ground.Journal(tx, now, who, "linked", "person", p.ID, p.Name, "", t.SubjectShown+" of "+provider.Name+", as in the sign-in "+t.Reference)
+		return ground.Journal(
+			tx,
+			now,
+			who,
+			"linked",
+			"person",
+			p.ID,
+			p.Name,
+			"",
+			t.SubjectShown+" of "+provider.Name+", as in the sign-in "+t.Reference,
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -397,7 +492,8 @@ func (g *Room) Unlink(ctx context.Context, who ground.Actor, personID, linkID st
 		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ?", personID, l.ProviderID).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("UPDATE grants SET ended_at = ?, ended_by = ? WHERE person_id = ? AND provider_id = ? AND ended_at IS NULL", now, "the link was taken away", personID, l.ProviderID).Error; err != nil {
+		if err := tx.Exec("UPDATE grants SET ended_at = ?, ended_by = ? WHERE person_id = ? AND provider_id = ? AND ended_at IS NULL",
+			now, "the link was taken away", personID, l.ProviderID).Error; err != nil {
 			return err
 		}
 		return ground.Journal(tx, now, who, "unlinked", "person", p.ID, p.Name, ShownSubject(&l), "")
@@ -435,7 +531,13 @@ func (g *Room) WritePeopleSettings(tx *gorm.DB, who ground.Actor, before, s peop
 			return err
 		}
 		if one.ID != "" {
-			return ground.Problem(http.StatusConflict, "type-in-use", "The person type is in use", fmt.Sprintf("%s and perhaps others are of the type %s.", one.Name, t), "Give these people another type first.")
+			return ground.Problem(
+				http.StatusConflict,
+				"type-in-use",
+				"The person type is in use",
+				fmt.Sprintf("%s and perhaps others are of the type %s.", one.Name, t),
+				"Give these people another type first.",
+			)
 		}
 	}
 	if ground.MustJSON(before) == ground.MustJSON(s) {

@@ -76,7 +76,8 @@ func (g *Room) Portal(ctx context.Context, b signin.Browser, search string) (*Po
 	return out, nil
 }
 
-// enterPortal begins a sign-in that ends on a page of the gate's own. Where nobody can sign in yet, there is only the console to go to.
+// enterPortal begins a sign-in that ends on a page of the gate's own. Where nobody can sign in yet, there is only the
+// console to go to.
 func (g *Room) enterPortal(ctx context.Context, b signin.Browser, to string) *signin.Next {
 	s := g.signin.Begin(b, "idp")
 	app, err := g.partners.PortalApplication(ctx)
@@ -123,7 +124,14 @@ func (g *Room) askerOf(ctx context.Context, h *sessions.HeldSession, address str
 		}
 	}
 	a.facts.Mail = profile.First(people.Mail)
-	a.who = access.Who{Known: true, ID: h.PersonID, Username: profile.First(people.Username), Mail: a.facts.Mail, Groups: a.facts.Groups, Network: a.facts.Network}
+	a.who = access.Who{
+		Known:    true,
+		ID:       h.PersonID,
+		Username: profile.First(people.Username),
+		Mail:     a.facts.Mail,
+		Groups:   a.facts.Groups,
+		Network:  a.facts.Network,
+	}
 	return a, nil
 }
 
@@ -161,7 +169,8 @@ func (g *Room) tilesOf(ctx context.Context, h *sessions.HeldSession, address str
 		return nil, err
 	}
 	var slugs []string
-	if err := g.Store.Read(ctx).Model(&store.Application{}).Where("reach IN ?", []string{string(access.Everyone), string(access.InCircle)}).Order("slug").Limit(2000).Pluck("slug", &slugs).Error; err != nil {
+	if err := g.Store.Read(ctx).Model(&store.Application{}).Where("reach IN ?",
+		[]string{string(access.Everyone), string(access.InCircle)}).Order("slug").Limit(2000).Pluck("slug", &slugs).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	used, marks, err := g.usesAndMarks(ctx, h)
@@ -185,10 +194,19 @@ func (g *Room) tilesOf(ctx context.Context, h *sessions.HeldSession, address str
 			tiles = []config.Tile{{}}
 		}
 		for i, t := range tiles {
-			if t.Hidden || len(t.Groups) > 0 && !slices.ContainsFunc(t.Groups, func(one string) bool { return slices.Contains(a.who.Groups, one) }) {
+			if t.Hidden ||
+				len(t.Groups) > 0 && !slices.ContainsFunc(t.Groups, func(one string) bool { return slices.Contains(a.who.Groups, one) }) {
 				continue
 			}
-			x := PortalTile{Application: slug, Number: i, Name: cmp.Or(t.Name, app.Name), Description: cmp.Or(t.Description, app.Description), Start: g.StartLocation(slug), Favourite: marks[slotOf(app.ID, i)], last: used[app.ID]}
+			x := PortalTile{
+				Application: slug,
+				Number:      i,
+				Name:        cmp.Or(t.Name, app.Name),
+				Description: cmp.Or(t.Description, app.Description),
+				Start:       g.StartLocation(slug),
+				Favourite:   marks[slotOf(app.ID, i)],
+				last:        used[app.ID],
+			}
 			if t.To != "" {
 				x.Start += "?" + url.Values{"to": {t.To}}.Encode()
 			}
@@ -292,7 +310,8 @@ func (g *Room) OwnAccount(ctx context.Context, b signin.Browser) (*OwnAccount, e
 	if out.Mail = profile.First(people.Mail); held.Login != nil {
 		out.Login = *held.Login
 	}
-	if err := g.Store.Read(ctx).Raw("SELECT DISTINCT p.name FROM links l JOIN providers p ON p.id = l.provider_id WHERE l.person_id = ? ORDER BY p.name LIMIT 100", h.PersonID).Scan(&out.Providers).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT DISTINCT p.name FROM links l JOIN providers p ON p.id = l.provider_id WHERE l.person_id = "+
+		"? ORDER BY p.name LIMIT 100", h.PersonID).Scan(&out.Providers).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if out.Login != "" {
@@ -305,7 +324,8 @@ func (g *Room) OwnAccount(ctx context.Context, b signin.Browser) (*OwnAccount, e
 // freshEnough is how long ago somebody must have proven who they are to take a credential of theirs away.
 const freshEnough = 10 * time.Minute
 
-// RemoveOwn takes a passkey or second factor of whoever a browser's session is of away. All their sessions end, and the next sign-in asks for another where one is demanded.
+// RemoveOwn takes a passkey or second factor of whoever a browser's session is of away. All their sessions end, and the
+// next sign-in asks for another where one is demanded.
 func (g *Room) RemoveOwn(ctx context.Context, b signin.Browser, id string) error {
 	h, err := g.sessions.SessionByToken(ctx, b.Session)
 	if err != nil || h == nil || h.PersonID == "" {
@@ -317,7 +337,13 @@ func (g *Room) RemoveOwn(ctx context.Context, b signin.Browser, id string) error
 		fresh = fresh || err == nil && held.Directory != nil && g.Now().Sub(p.Since()) < freshEnough
 	}
 	if !fresh {
-		return ground.Problem(http.StatusForbidden, "not-fresh", "Please sign in anew first", "To take away what you sign in with, you must have signed in here within the last ten minutes.", "Sign out, sign in again, and come back to this page.")
+		return ground.Problem(
+			http.StatusForbidden,
+			"not-fresh",
+			"Please sign in anew first",
+			"To take away what you sign in with, you must have signed in here within the last ten minutes.",
+			"Sign out, sign in again, and come back to this page.",
+		)
 	}
 	list, err := g.persons.CredentialViews(ctx, h.PersonID)
 	if err != nil {

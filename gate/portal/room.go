@@ -22,6 +22,13 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, partners *partners.Room, sessions *sessions.Room, persons *persons.Room, signin *signin.Room, directory *directory.Room) *Room {
+func New(
+	g *ground.Ground,
+	partners *partners.Room,
+	sessions *sessions.Room,
+	persons *persons.Room,
+	signin *signin.Room,
+	directory *directory.Room,
+) *Room {
 	return &Room{Ground: g, partners: partners, sessions: sessions, persons: persons, signin: signin, directory: directory}
 }

@@ -14,8 +14,9 @@ import (
 	"innergate/store"
 )
 
-// CompareTraces lays two records side by side, names the first difference that matters, and tells what was changed in the configuration between them. Without a second
-// reference it takes the newest good sign-in before the first: of the same person where there is one, else of anybody through the same passage. The elder comes first.
+// CompareTraces lays two records side by side, names the first difference that matters, and tells what was changed in
+// the configuration between them. Without a second reference it takes the newest good sign-in before the first: of the
+// same person where there is one, else of anybody through the same passage. The elder comes first.
 func (g *Room) CompareTraces(ctx context.Context, one, other string, personal bool) (*api.TraceComparison, error) {
 	b, entriesB, err := g.traces.TraceEntries(ctx, one)
 	if err != nil {
@@ -56,7 +57,13 @@ func (g *Room) CompareTraces(ctx context.Context, one, other string, personal bo
 		}
 	}
 	rows, first := trace.Compare(entriesA, entriesB, a.Subject != b.Subject || a.PersonID != b.PersonID)
-	out := &api.TraceComparison{A: g.traces.Summary(ctx, *a), B: g.traces.Summary(ctx, *b), Rows: []api.ComparedRow{}, First: first, Configuration: []api.ConfigurationChange{}}
+	out := &api.TraceComparison{
+		A:             g.traces.Summary(ctx, *a),
+		B:             g.traces.Summary(ctx, *b),
+		Rows:          []api.ComparedRow{},
+		First:         first,
+		Configuration: []api.ConfigurationChange{},
+	}
 	if !personal {
 		out.A.Person, out.B.Person = redact.Masked(out.A.Person), redact.Masked(out.B.Person)
 	}
@@ -73,13 +80,16 @@ func (g *Room) CompareTraces(ctx context.Context, one, other string, personal bo
 	switch {
 	case first >= 0:
 		r := rows[first]
-		out.Words = "The first difference that matters is at the step “" + string(r.Step) + "”, " + r.Kind + " " + r.Name + ". " + r.Difference
+		out.Words = "The first difference that matters is at the step “" + string(
+			r.Step,
+		) + "”, " + r.Kind + " " + r.Name + ". " + r.Difference
 	case a.Outcome == b.Outcome:
 		out.Words = "Both went the same way; only times, identifiers and personal values differ."
 	default:
 		out.Words = "Nothing that was recorded tells why they ended otherwise."
 	}
-	for _, o := range []struct{ kind, id string }{{"application", a.ApplicationID}, {"provider", a.ProviderID}, {"application", b.ApplicationID}, {"provider", b.ProviderID}} {
+	for _, o := range []struct{ kind, id string }{{"application", a.ApplicationID}, {"provider", a.ProviderID},
+		{"application", b.ApplicationID}, {"provider", b.ProviderID}} {
 		if err := g.changedBetween(ctx, o.kind, o.id, a.StartedAt, b.StartedAt, out); err != nil {
 			return nil, err
 		}
@@ -87,11 +97,14 @@ func (g *Room) CompareTraces(ctx context.Context, one, other string, personal bo
 	return out, g.changedBeside(ctx, a, b, out)
 }
 
-// changedBeside adds what else was changed between two sign-ins and can matter to them: routes and other settings, rule sets, groups' assignments to the application, keys and secrets.
+// changedBeside adds what else was changed between two sign-ins and can matter to them: routes and other settings, rule
+// sets, groups' assignments to the application, keys and secrets.
 func (g *Room) changedBeside(ctx context.Context, a, b *store.Trace, out *api.TraceComparison) error {
 	from, until := a.StartedAt.UTC(), b.StartedAt.UTC()
 	var rows []store.Revision
-	if err := g.Store.Read(ctx).Where("at > ? AND at <= ? AND (kind = 'setting' AND slug IN ('routes', 'sessions', 'people') OR kind = 'rule set' OR kind = 'assignment' AND object_id LIKE ?)", from, until, b.ApplicationID+"/%").Order("at").Limit(50).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("at > ? AND at <= ? AND (kind = 'setting' AND slug IN ('routes', 'sessions', 'people') OR kind "+
+		"= 'rule set' OR kind = 'assignment' AND object_id LIKE ?)", from, until,
+		b.ApplicationID+"/%").Order("at").Limit(50).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, r := range rows {
@@ -108,14 +121,33 @@ func (g *Room) changedBeside(ctx context.Context, a, b *store.Trace, out *api.Tr
 				continue
 			}
 		}
-		out.Configuration = append(out.Configuration, api.ConfigurationChange{Object: api.Reference{Kind: r.Kind, Slug: r.Slug, Name: r.Name}, Revision: r.Number, By: r.Author, At: r.At, Changes: v.Changes})
+		out.Configuration = append(
+			out.Configuration,
+			api.ConfigurationChange{
+				Object:   api.Reference{Kind: r.Kind, Slug: r.Slug, Name: r.Name},
+				Revision: r.Number,
+				By:       r.Author,
+				At:       r.At,
+				Changes:  v.Changes,
+			},
+		)
 	}
 	var entries []store.JournalEntry
-	if err := g.Store.Read(ctx).Where("at > ? AND at <= ? AND (kind = 'key' OR kind IN ('client secret', 'secret') AND object_id IN ?)", from, until, []string{a.ApplicationID, a.ProviderID, b.ApplicationID, b.ProviderID}).Order("number").Limit(50).Find(&entries).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("at > ? AND at <= ? AND (kind = 'key' OR kind IN ('client secret', 'secret') AND object_id IN ?)",
+		from, until, []string{a.ApplicationID, a.ProviderID, b.ApplicationID,
+			b.ProviderID}).Order("number").Limit(50).Find(&entries).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, e := range entries {
-		out.Configuration = append(out.Configuration, api.ConfigurationChange{Object: api.Reference{Kind: e.Kind, Name: e.Object}, By: e.Who, At: e.At, Changes: []api.Change{{Field: e.Action, Before: e.Before, After: e.After}}})
+		out.Configuration = append(
+			out.Configuration,
+			api.ConfigurationChange{
+				Object:  api.Reference{Kind: e.Kind, Name: e.Object},
+				By:      e.Who,
+				At:      e.At,
+				Changes: []api.Change{{Field: e.Action, Before: e.Before, After: e.After}},
+			},
+		)
 	}
 	return nil
 }
@@ -138,7 +170,11 @@ func (g *Room) lastGood(ctx context.Context, t *store.Trace) (string, error) {
 			return good.Reference, nil
 		}
 	}
-	return "", ground.Conflict("no-good-one", "There is no earlier sign-in to this application that went well.", "Give the reference number of the one to compare with.")
+	return "", ground.Conflict(
+		"no-good-one",
+		"There is no earlier sign-in to this application that went well.",
+		"Give the reference number of the one to compare with.",
+	)
 }
 
 // changedBetween adds what was changed of an object between two times, once.
@@ -147,7 +183,8 @@ func (g *Room) changedBetween(ctx context.Context, kind, id string, from, until 
 		return nil
 	}
 	var rows []store.Revision
-	if err := g.Store.Read(ctx).Where("object_id = ? AND at > ? AND at <= ?", id, from.UTC(), until.UTC()).Order("number").Limit(50).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("object_id = ? AND at > ? AND at <= ?", id, from.UTC(),
+		until.UTC()).Order("number").Limit(50).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	if len(rows) == 0 {
@@ -162,7 +199,13 @@ func (g *Room) changedBetween(ctx context.Context, kind, id string, from, until 
 		if err := g.Store.Read(ctx).Where("object_id = ? AND number = ?", id, r.Number-1).Limit(1).Find(&before).Error; err != nil {
 			return store.Clear(err)
 		}
-		c := api.ConfigurationChange{Object: *ref, Revision: r.Number, By: r.Author, At: r.At, Changes: ground.BodyChanges(before.Body, r.Body)}
+		c := api.ConfigurationChange{
+			Object:   *ref,
+			Revision: r.Number,
+			By:       r.Author,
+			At:       r.At,
+			Changes:  ground.BodyChanges(before.Body, r.Body),
+		}
 		known := false
 		for _, held := range out.Configuration {
 			known = known || held.Object.Kind == kind && held.Object.Slug == ref.Slug && held.Revision == r.Number

@@ -17,13 +17,18 @@ import (
 	"innergate/gate/ground"
 )
 
-// DecodeAnything makes a message readable: XML, base64, deflated base64, a URL or form body with SAML parameters, or a JWT. It verifies nothing, and says so.
+// DecodeAnything makes a message readable: XML, base64, deflated base64, a URL or form body with SAML parameters, or a
+// JWT. It verifies nothing, and says so.
 func DecodeAnything(text string) (*api.Decoded, error) {
 	text = strings.TrimSpace(text)
 	const unverified = "Nothing here was verified: no signature, no time, no address."
 	switch {
 	case text == "":
-		return nil, ground.BadRequest("nothing-given", "There is nothing to decode.", "Give a SAML message in any form, a whole address, or a JWT.")
+		return nil, ground.BadRequest(
+			"nothing-given",
+			"There is nothing to decode.",
+			"Give a SAML message in any form, a whole address, or a JWT.",
+		)
 	case len(text) > 2<<20:
 		return nil, ground.BadRequest("too-large", "The text is larger than 2 MiB.", "")
 	case strings.HasPrefix(text, "<"):
@@ -54,13 +59,21 @@ func DecodeAnything(text string) (*api.Decoded, error) {
 		raw, err = base64.RawURLEncoding.DecodeString(strings.TrimRight(plain, "="))
 	}
 	if err != nil {
-		return nil, ground.BadRequest("not-decodable", "This is neither XML, nor base64, nor an address with SAML parameters, nor a JWT.", "Copy the whole value of SAMLRequest or SAMLResponse, or the whole address.")
+		return nil, ground.BadRequest(
+			"not-decodable",
+			"This is neither XML, nor base64, nor an address with SAML parameters, nor a JWT.",
+			"Copy the whole value of SAMLRequest or SAMLResponse, or the whole address.",
+		)
 	}
 	d, err := decodedXML(raw, "base64 (HTTP-POST)")
 	if err != nil {
 		inflated, ierr := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(raw)), saml.MaxMessage))
 		if ierr != nil {
-			return nil, ground.BadRequest("not-decodable", "This is base64, but neither XML nor deflated XML.", "Copy the whole value; perhaps its end was cut off.")
+			return nil, ground.BadRequest(
+				"not-decodable",
+				"This is base64, but neither XML nor deflated XML.",
+				"Copy the whole value; perhaps its end was cut off.",
+			)
 		}
 		if d, err = decodedXML(inflated, "deflated base64 (HTTP-Redirect)"); err != nil {
 			return nil, ground.BadRequest("not-xml", "This inflates to something that is not XML: "+err.Error()+".", "")

@@ -11,7 +11,8 @@ import (
 // followEvery is how often a follower's trace is looked at.
 const followEvery = 200 * time.Millisecond
 
-// FollowRehearsal sends what comes to the traces of a rehearsal, as it comes, until its newest sign-in has ended. Where nothing came, send is called without a name.
+// FollowRehearsal sends what comes to the traces of a rehearsal, as it comes, until its newest sign-in has ended. Where
+// nothing came, send is called without a name.
 func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, send func(name string, v any) error) error {
 	order, err := g.Rehearsal(ctx, id)
 	if err != nil {
@@ -31,7 +32,8 @@ func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, se
 	defer tick.Stop()
 	for {
 		var rows []store.Trace
-		if err := g.Store.Read(ctx).Select("reference", "outcome").Where("rehearsal_id = ?", id).Order("id DESC").Limit(steps + 1).Find(&rows).Error; err != nil {
+		if err := g.Store.Read(ctx).Select("reference", "outcome").Where("rehearsal_id = ?", id).Order("id DESC").Limit(steps +
+			1).Find(&rows).Error; err != nil {
 			return store.Clear(err)
 		}
 		ended := false
@@ -46,7 +48,8 @@ func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, se
 				return err
 			}
 			if fresh := t.Entries[min(max(have, 0), len(t.Entries)):]; len(fresh) > 0 || !seen || t.Outcome != "open" {
-				if err := send("trace", api.FollowedTrace{TraceSummary: t.TraceSummary, Entries: fresh, Explanation: t.Explanation}); err != nil {
+				if err := send("trace", api.FollowedTrace{TraceSummary: t.TraceSummary, Entries: fresh,
+					Explanation: t.Explanation}); err != nil {
 					return err
 				}
 			}

@@ -22,11 +22,16 @@ import (
 	"innergate/store"
 )
 
-// Judge holds a message against the configuration, open or draft, at a chosen time, without a browser: one that was pasted, or the response of a trace. Every check is
-// told; where all hold, so is what would become of the sign-in. Nothing is used up, and nothing leaves the gate.
+// Judge holds a message against the configuration, open or draft, at a chosen time, without a browser: one that was
+// pasted, or the response of a trace. Every check is told; where all hold, so is what would become of the sign-in.
+// Nothing is used up, and nothing leaves the gate.
 func (g *Room) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
 	if strings.Contains(q.Message, redact.Veil) {
-		return nil, ground.BadRequest("veiled", "This message was copied from a trace while it might still be accepted somewhere, so its signature is not in it.", "Judge the trace itself, by its reference number: the gate knows the whole message.")
+		return nil, ground.BadRequest(
+			"veiled",
+			"This message was copied from a trace while it might still be accepted somewhere, so its signature is not in it.",
+			"Judge the trace itself, by its reference number: the gate knows the whole message.",
+		)
 	}
 	out := &api.Judged{Kind: pasted.JudgedResponse, Entries: []api.TraceEntry{}}
 	if other, was, err := g.judgeOther(ctx, &q, out); was || err != nil {
@@ -72,7 +77,12 @@ func (g *Room) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
 		return g.judgedSo(out, err)
 	}
 	out.Good = true
-	preview := api.Preview{Provider: p.Slug, Application: q.Application, DraftProvider: q.DraftProvider, DraftApplication: q.DraftApplication}
+	preview := api.Preview{
+		Provider:         p.Slug,
+		Application:      q.Application,
+		DraftProvider:    q.DraftProvider,
+		DraftApplication: q.DraftApplication,
+	}
 	if q.DraftProvider != nil && p.ID == "" {
 		preview.Provider = ""
 	}
@@ -99,7 +109,11 @@ func (g *Room) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 	if q.Trace == "" {
 		raw, err := pasted.RawSAML(q.Message)
 		if err != nil {
-			return nil, ground.BadRequest("not-decodable", words.Capitalise(err.Error())+".", "Copy the whole value of SAMLResponse, or the whole message.")
+			return nil, ground.BadRequest(
+				"not-decodable",
+				words.Capitalise(err.Error())+".",
+				"Copy the whole value of SAMLResponse, or the whole message.",
+			)
 		}
 		return raw, nil
 	}
@@ -113,7 +127,11 @@ func (g *Room) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 			continue
 		}
 		if strings.Contains(m.Raw, "(cut off here; the rest was not kept)") {
-			return nil, ground.Conflict("message-cut", "The trace holds only the beginning of the response, since nobody was known by it.", "Have the sign-in made again, or paste the message.")
+			return nil, ground.Conflict(
+				"message-cut",
+				"The trace holds only the beginning of the response, since nobody was known by it.",
+				"Have the sign-in made again, or paste the message.",
+			)
 		}
 		if out.At.IsZero() {
 			out.At = row.StartedAt.Add(time.Duration(e.At) * time.Microsecond).UTC()
@@ -130,10 +148,15 @@ func (g *Room) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 		}
 		return []byte(m.Raw), nil
 	}
-	return nil, ground.Conflict("nothing-to-judge", "There is no SAML response of a provider in this trace.", "A sign-in by OpenID Connect can be compared and previewed; its code can't be used again.")
+	return nil, ground.Conflict(
+		"nothing-to-judge",
+		"There is no SAML response of a provider in this trace.",
+		"A sign-in by OpenID Connect can be compared and previewed; its code can't be used again.",
+	)
 }
 
-// judgedProvider is the provider whose rules hold: the draft, the one that was named, or the one whose entity ID the response names.
+// judgedProvider is the provider whose rules hold: the draft, the one that was named, or the one whose entity ID the
+// response names.
 func (g *Room) judgedProvider(ctx context.Context, q api.Judge, issuer string) (*partners.Provider, error) {
 	switch {
 	case q.DraftProvider != nil:
@@ -155,7 +178,11 @@ func (g *Room) judgedProvider(ctx context.Context, q api.Judge, issuer string) (
 		return nil, store.Clear(err)
 	}
 	if row.Slug == "" || issuer == "" {
-		return nil, ground.BadRequest("provider-unknown", "The response names the issuer "+words.Clip(words.OrNone(issuer), 200)+", which is no provider's entity ID here.", "Name the provider whose rules are to hold.")
+		return nil, ground.BadRequest(
+			"provider-unknown",
+			"The response names the issuer "+words.Clip(words.OrNone(issuer), 200)+", which is no provider's entity ID here.",
+			"Name the provider whose rules are to hold.",
+		)
 	}
 	p, err := g.partners.Provider(ctx, row.Slug)
 	if err != nil {

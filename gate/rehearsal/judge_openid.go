@@ -29,7 +29,11 @@ func (g *Room) judgeOther(ctx context.Context, q *api.Judge, out *api.Judged) (*
 	if strings.HasPrefix(strings.TrimSpace(q.Message), "{") {
 		value, _, err := saml.FromArchive(strings.NewReader(q.Message))
 		if err != nil {
-			return nil, true, ground.BadRequest("not-decodable", words.Capitalise(err.Error())+".", "A browser's archive (HAR) is taken, or a message by itself.")
+			return nil, true, ground.BadRequest(
+				"not-decodable",
+				words.Capitalise(err.Error())+".",
+				"A browser's archive (HAR) is taken, or a message by itself.",
+			)
 		}
 		q.Message = value
 	}
@@ -75,7 +79,10 @@ func (g *Room) judgedThen(ctx context.Context, q *api.Judge, out *api.Judged) (*
 	if d == nil || d.Result != "refuse" {
 		return out, nil
 	}
-	sides, _, err := g.previewSides(ctx, api.Preview{Application: q.Application, Provider: out.Provider, DraftApplication: q.DraftApplication})
+	sides, _, err := g.previewSides(
+		ctx,
+		api.Preview{Application: q.Application, Provider: out.Provider, DraftApplication: q.DraftApplication},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +93,8 @@ func (g *Room) judgedThen(ctx context.Context, q *api.Judge, out *api.Judged) (*
 	return out, nil
 }
 
-// openidProvider is the OpenID provider whose rules hold: a draft, the one that was named, or the one whose issuer a token names.
+// openidProvider is the OpenID provider whose rules hold: a draft, the one that was named, or the one whose issuer a
+// token names.
 func (g *Room) judgedOpenID(ctx context.Context, q *api.Judge, issuer string) (*partners.Provider, error) {
 	if q.DraftProvider != nil {
 		_, draft, err := g.previewSides(ctx, api.Preview{Provider: q.Provider, DraftProvider: q.DraftProvider})
@@ -114,10 +122,15 @@ func (g *Room) judgedOpenID(ctx context.Context, q *api.Judge, issuer string) (*
 			return p, nil
 		}
 	}
-	return nil, ground.BadRequest("provider-unknown", "It names the issuer "+words.Clip(words.OrNone(issuer), 200)+", which is no provider's here.", "Name the provider whose rules are to hold.")
+	return nil, ground.BadRequest(
+		"provider-unknown",
+		"It names the issuer "+words.Clip(words.OrNone(issuer), 200)+", which is no provider's here.",
+		"Name the provider whose rules are to hold.",
+	)
 }
 
-// judgeToken holds an ID token against a provider's rules. Which request it answers can't be seen from here, so its nonce is taken at its word.
+// judgeToken holds an ID token against a provider's rules. Which request it answers can't be seen from here, so its
+// nonce is taken at its word.
 func (g *Room) judgeToken(ctx context.Context, q *api.Judge, out *api.Judged, rec *trace.Recorder) error {
 	rec.Begin(trace.Receive)
 	text := strings.TrimSpace(q.Message)
@@ -136,7 +149,21 @@ func (g *Room) judgeToken(ctx context.Context, q *api.Judge, out *api.Judged, re
 	if err != nil {
 		return explain.OfPartner(err, p.Name)
 	}
-	t, err := oidc.CheckIDToken(text, oidc.IDTokenRules{Partner: p.Name, Issuers: p.OIDC.Issuers(), ClientID: p.OIDC.ClientID, Nonce: nonce, Alone: true, Keys: set, Algorithms: p.OIDC.Algorithms, Now: out.At, Skew: partners.Skew(p.OIDC.ClockSkewSeconds)}, rec)
+	t, err := oidc.CheckIDToken(
+		text,
+		oidc.IDTokenRules{
+			Partner:    p.Name,
+			Issuers:    p.OIDC.Issuers(),
+			ClientID:   p.OIDC.ClientID,
+			Nonce:      nonce,
+			Alone:      true,
+			Keys:       set,
+			Algorithms: p.OIDC.Algorithms,
+			Now:        out.At,
+			Skew:       partners.Skew(p.OIDC.ClockSkewSeconds),
+		},
+		rec,
+	)
 	if err != nil {
 		return err
 	}
@@ -144,8 +171,20 @@ func (g *Room) judgeToken(ctx context.Context, q *api.Judge, out *api.Judged, re
 	if err := found.Add("ID token", t.Claims); err != nil {
 		return explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
 	}
-	who := bridge.Identity{Attributes: found.Values, Subject: "sub\x1f" + t.Subject, Shown: t.Subject, AuthnInstant: t.AuthTime, Context: t.ACR, AMR: t.AMR}
-	preview := api.Preview{Provider: p.Slug, Application: q.Application, DraftProvider: q.DraftProvider, DraftApplication: q.DraftApplication}
+	who := bridge.Identity{
+		Attributes:   found.Values,
+		Subject:      "sub\x1f" + t.Subject,
+		Shown:        t.Subject,
+		AuthnInstant: t.AuthTime,
+		Context:      t.ACR,
+		AMR:          t.AMR,
+	}
+	preview := api.Preview{
+		Provider:         p.Slug,
+		Application:      q.Application,
+		DraftProvider:    q.DraftProvider,
+		DraftApplication: q.DraftApplication,
+	}
 	if q.DraftProvider != nil && p.ID == "" {
 		preview.Provider = ""
 	}
@@ -157,13 +196,21 @@ func (g *Room) judgeToken(ctx context.Context, q *api.Judge, out *api.Judged, re
 func (g *Room) judgeRequest(ctx context.Context, q *api.Judge, out *api.Judged, rec *trace.Recorder) error {
 	received, err := pasted.ReceivedRequest(q.Message, g.SSOLocation())
 	if err != nil {
-		return ground.BadRequest("not-decodable", words.Capitalise(err.Error())+".", "Copy the whole address, or the whole value of SAMLRequest.")
+		return ground.BadRequest(
+			"not-decodable",
+			words.Capitalise(err.Error())+".",
+			"Copy the whole address, or the whole value of SAMLRequest.",
+		)
 	}
 	in, err := saml.OpenRequest(received)
 	if err != nil {
 		return err
 	}
-	app, err := g.judgedApplication(ctx, q, func() (*partners.Application, error) { return g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer()) })
+	app, err := g.judgedApplication(
+		ctx,
+		q,
+		func() (*partners.Application, error) { return g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer()) },
+	)
 	if ground.IsNotFound(err) {
 		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
 	}
@@ -176,7 +223,8 @@ func (g *Room) judgeRequest(ctx context.Context, q *api.Judge, out *api.Judged, 
 	out.Application, received.Location = app.Slug, g.partners.SSOAddress(app)
 	a := app.SAML
 	req, err := in.Check(saml.RequestRules{
-		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets, WantSigned: a.RequireSignedRequests, Location: received.Location,
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets,
+		WantSigned: a.RequireSignedRequests, Location: received.Location,
 		Trust:  saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
 		MaxAge: 10 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: out.At,
 	}, rec)
@@ -186,7 +234,11 @@ func (g *Room) judgeRequest(ctx context.Context, q *api.Judge, out *api.Judged, 
 	return req.Refusal
 }
 
-func (g *Room) judgedApplication(ctx context.Context, q *api.Judge, find func() (*partners.Application, error)) (*partners.Application, error) {
+func (g *Room) judgedApplication(
+	ctx context.Context,
+	q *api.Judge,
+	find func() (*partners.Application, error),
+) (*partners.Application, error) {
 	switch {
 	case q.DraftApplication != nil:
 		_, draft, err := g.previewSides(ctx, api.Preview{Application: q.Application, DraftApplication: q.DraftApplication})
@@ -201,7 +253,11 @@ func (g *Room) judgedApplication(ctx context.Context, q *api.Judge, find func() 
 	case q.Application != "":
 		a, err := g.partners.Application(ctx, q.Application)
 		if err == nil && a.SAML == nil && a.OIDC == nil {
-			return nil, ground.BadRequest("no-protocol", a.Name+" speaks no protocol, so that there is no message of it to judge.", "Name another application.")
+			return nil, ground.BadRequest(
+				"no-protocol",
+				a.Name+" speaks no protocol, so that there is no message of it to judge.",
+				"Name another application.",
+			)
 		}
 		return a, err
 	}
@@ -214,7 +270,11 @@ func (g *Room) judgeAsking(ctx context.Context, q *api.Judge, out *api.Judged, r
 	if err != nil {
 		return err
 	}
-	app, err := g.judgedApplication(ctx, q, func() (*partners.Application, error) { return g.partners.ApplicationByClient(ctx, p["client_id"]) })
+	app, err := g.judgedApplication(
+		ctx,
+		q,
+		func() (*partners.Application, error) { return g.partners.ApplicationByClient(ctx, p["client_id"]) },
+	)
 	if ground.IsNotFound(err) {
 		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200)))
 	}
@@ -225,14 +285,22 @@ func (g *Room) judgeAsking(ctx context.Context, q *api.Judge, out *api.Judged, r
 		return ground.BadRequest("not-openid", app.Name+" does not speak OpenID Connect.", "")
 	}
 	out.Application = app.Slug
-	if !rec.Check(trace.Check{Name: "oidc.client", Text: "The request names the application's client ID", Section: "OpenID Connect Core 3.1.2.1", Expected: app.OIDC.ClientID, Got: p["client_id"], OK: p["client_id"] == app.OIDC.ClientID}) {
+	if !rec.Check(trace.Check{
+		Name:     "oidc.client",
+		Text:     "The request names the application's client ID",
+		Section:  "OpenID Connect Core 3.1.2.1",
+		Expected: app.OIDC.ClientID,
+		Got:      p["client_id"],
+		OK:       p["client_id"] == app.OIDC.ClientID,
+	}) {
 		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200))).Of(app.Name)
 	}
 	_, err = oidc.ReadRequest(p, signin.Registered(app), rec)
 	return err
 }
 
-// judgeAnswer reads a provider's answer to our redirect URI. Its state belongs to a browser and its code can't be used again, so what can be judged is who answers, and what.
+// judgeAnswer reads a provider's answer to our redirect URI. Its state belongs to a browser and its code can't be used
+// again, so what can be judged is who answers, and what.
 func (g *Room) judgeAnswer(ctx context.Context, q *api.Judge, out *api.Judged, rec *trace.Recorder) error {
 	rec.Begin(trace.Receive)
 	p, err := pasted.PastedParameters(q.Message)
@@ -250,6 +318,10 @@ func (g *Room) judgeAnswer(ctx context.Context, q *api.Judge, out *api.Judged, r
 		return err
 	}
 	out.Provider = held.Slug
-	_, err = oidc.ReadAnswer(p, oidc.AnswerRules{Partner: held.Name, Issuers: held.OIDC.Issuers(), IssuerPromised: held.OIDC.IssuerInAnswer, State: p["state"]}, rec)
+	_, err = oidc.ReadAnswer(
+		p,
+		oidc.AnswerRules{Partner: held.Name, Issuers: held.OIDC.Issuers(), IssuerPromised: held.OIDC.IssuerInAnswer, State: p["state"]},
+		rec,
+	)
 	return err
 }

@@ -29,8 +29,8 @@ import (
 	"innergate/store"
 )
 
-// Preview tells what would become of a sign-in: mapping in, matching, access, mapping out. It walks the same code as a sign-in and writes nothing. Where a draft
-// stands in for what is live, the difference is told as well.
+// Preview tells what would become of a sign-in: mapping in, matching, access, mapping out. It walks the same code as a
+// sign-in and writes nothing. Where a draft stands in for what is live, the difference is told as well.
 func (g *Room) Preview(ctx context.Context, q api.Preview) (*api.Previewed, error) {
 	input, who, person, err := g.previewInput(ctx, &q)
 	if err != nil {
@@ -40,7 +40,13 @@ func (g *Room) Preview(ctx context.Context, q api.Preview) (*api.Previewed, erro
 }
 
 // previewOf tells what would become of an identity that a provider vouched for, or of a person.
-func (g *Room) previewOf(ctx context.Context, q api.Preview, input claims.Bag, who bridge.Identity, person *store.Person) (*api.Previewed, error) {
+func (g *Room) previewOf(
+	ctx context.Context,
+	q api.Preview,
+	input claims.Bag,
+	who bridge.Identity,
+	person *store.Person,
+) (*api.Previewed, error) {
 	live, draft, err := g.previewSides(ctx, q)
 	if err != nil {
 		return nil, err
@@ -141,7 +147,9 @@ func (g *Room) previewInput(ctx context.Context, q *api.Preview) (claims.Bag, br
 		}
 		if row.PersonID != "" {
 			var l store.Link
-			if err := g.Store.Read(ctx).Where("person_id = ? AND provider_id = ?", row.PersonID, row.ProviderID).Order("last_used DESC").Limit(1).Find(&l).Error; err == nil && l.ID != "" {
+			if err := g.Store.Read(ctx).Where("person_id = ? AND provider_id = ?", row.PersonID,
+				row.ProviderID).Order("last_used DESC").Limit(1).Find(&l).Error; err == nil &&
+				l.ID != "" {
 				who.Subject, who.Shown = l.Subject, persons.ShownSubject(&l)
 			}
 		}
@@ -150,7 +158,11 @@ func (g *Room) previewInput(ctx context.Context, q *api.Preview) (claims.Bag, br
 			return nil, who, nil, err
 		}
 	case len(input) == 0:
-		return nil, who, nil, ground.BadRequest("nothing-given", "There is nothing to preview.", "Choose a trace or a person, or enter what the provider sends.")
+		return nil, who, nil, ground.BadRequest(
+			"nothing-given",
+			"There is nothing to preview.",
+			"Choose a trace or a person, or enter what the provider sends.",
+		)
 	}
 	if n := input.First("NameID"); n != "" && who.Shown == "the preview" {
 		who.Shown = n
@@ -160,12 +172,32 @@ func (g *Room) previewInput(ctx context.Context, q *api.Preview) (claims.Bag, br
 	return input, who, nil, nil
 }
 
-func (g *Room) previewOnce(ctx context.Context, sides [2]any, input claims.Bag, who bridge.Identity, known *store.Person, q api.Preview) (*api.Previewed, error) {
+func (g *Room) previewOnce(
+	ctx context.Context,
+	sides [2]any,
+	input claims.Bag,
+	who bridge.Identity,
+	known *store.Person,
+	q api.Preview,
+) (*api.Previewed, error) {
 	app, _ := sides[0].(*partners.Application)
 	p, _ := sides[1].(*partners.Provider)
-	out := &api.Previewed{Input: input, Profile: claims.Bag{}, Decisions: []trace.Decision{}, Differences: []api.PreviewDifferent{}, In: claims.Attempt{Attributes: claims.Bag{}, Steps: []trace.Value{}, Problems: []claims.Problem{}}}
+	out := &api.Previewed{
+		Input:       input,
+		Profile:     claims.Bag{},
+		Decisions:   []trace.Decision{},
+		Differences: []api.PreviewDifferent{},
+		In:          claims.Attempt{Attributes: claims.Bag{}, Steps: []trace.Value{}, Problems: []claims.Problem{}},
+	}
 	rec := trace.NewRecorder(g.Now(), g.Now)
-	s := &signin.SignIn{Rec: rec, Began: g.Now(), App: app, Provider: p, Browser: signin.Browser{Address: q.Network}, Rehearsal: &store.Rehearsal{}}
+	s := &signin.SignIn{
+		Rec:       rec,
+		Began:     g.Now(),
+		App:       app,
+		Provider:  p,
+		Browser:   signin.Browser{Address: q.Network},
+		Rehearsal: &store.Rehearsal{},
+	}
 	s.State.Second = q.TwoFactor
 	if s.App == nil {
 		s.App = &partners.Application{}
@@ -243,7 +275,9 @@ func (g *Room) previewOut(ctx context.Context, s *signin.SignIn, who bridge.Iden
 			out.SubjectWhy = "the profile has no " + s.App.Subject.From
 		}
 	default:
-		out.SubjectWhy = map[string]string{"pairwise": "a random value, the same at each sign-in of this person here", "public": "a random value, the same at every application", "transient": "a random value, different at each sign-in"}[s.App.Subject.Source]
+		out.SubjectWhy = map[string]string{"pairwise": "a random value, the same at each sign-in of this person here",
+			"public":    "a random value, the same at every application",
+			"transient": "a random value, different at each sign-in"}[s.App.Subject.Source]
 		if held, err := g.heldSubject(ctx, s.App, s.Person.ID); err != nil {
 			return err
 		} else if held != "" {
@@ -273,7 +307,8 @@ func (g *Room) heldSubject(ctx context.Context, app *partners.Application, perso
 	return v.Value, store.Clear(err)
 }
 
-// previewSent is the assertion or the claims as they would be sent. It is never signed, so that nothing can be done with it.
+// previewSent is the assertion or the claims as they would be sent. It is never signed, so that nothing can be done
+// with it.
 func (g *Room) previewSent(app *partners.Application, subject string, out []claims.Output) (string, error) {
 	if app.OIDC != nil {
 		o := app.OIDC
@@ -290,7 +325,14 @@ func (g *Room) previewSent(app *partners.Application, subject string, out []clai
 		inToken, _ := oidc.Object(token)
 		inInfo, _ := oidc.Object(info)
 		inInfo["sub"] = subject
-		issued := oidc.Issued{Issuer: g.partners.Issuer(), Subject: subject, ClientID: o.ClientID, Now: g.Now(), Life: grants.IdTokenLife, Values: inToken}
+		issued := oidc.Issued{
+			Issuer:   g.partners.Issuer(),
+			Subject:  subject,
+			ClientID: o.ClientID,
+			Now:      g.Now(),
+			Life:     grants.IdTokenLife,
+			Values:   inToken,
+		}
 		text, err := json.MarshalIndent(map[string]any{"ID token": issued.Claims(), "UserInfo": inInfo}, "", "  ")
 		return string(text), err
 	}
@@ -302,8 +344,22 @@ func (g *Room) previewSent(app *partners.Application, subject string, out []clai
 		text, err := json.MarshalIndent(map[string]any{"identifier": subject, "handed on": handed}, "", "  ")
 		return string(text), err
 	}
-	issued := saml.Issued{Issuer: g.partners.IDPEntity(app), Audience: saml.EntityID(app.SAML.EntityID), Now: g.Now(), Validity: 5 * time.Minute, AuthnInstant: g.Now(), SessionIndex: "_preview"}
-	issued.NameID, issued.Attributes = signin.SAMLSubject(app, saml.NameID{Value: subject, Format: bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)}), signin.SAMLAttributes(app, subject, out)
+	issued := saml.Issued{
+		Issuer:       g.partners.IDPEntity(app),
+		Audience:     saml.EntityID(app.SAML.EntityID),
+		Now:          g.Now(),
+		Validity:     5 * time.Minute,
+		AuthnInstant: g.Now(),
+		SessionIndex: "_preview",
+	}
+	issued.NameID, issued.Attributes = signin.SAMLSubject(
+		app,
+		saml.NameID{Value: subject, Format: bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)},
+	), signin.SAMLAttributes(
+		app,
+		subject,
+		out,
+	)
 	if e := saml.DefaultEndpoint(app.SAML.ACS, saml.BindingPost); e != nil {
 		issued.ACS = e.Location
 	}

@@ -39,7 +39,19 @@ func (g *Room) Order(ctx context.Context, who ground.Actor, n api.NewRehearsal, 
 	if n.Hours < 1 || n.Hours > 72 {
 		return nil, ground.BadRequest("hours", "A rehearsal's link is good for 1 to 72 hours.", "")
 	}
-	r := store.Rehearsal{ID: store.NewID(), Stop: n.Stop, Flow: n.Flow, To: n.To, Out: n.SignOut, Keeps: n.KeepPerson, Scope: strings.Join(n.Scopes, " "), Fresh: !n.KeepSession, By: who.Name, CreatedAt: g.Now().UTC(), ExpiresAt: g.Now().Add(time.Duration(n.Hours) * time.Hour).UTC()}
+	r := store.Rehearsal{
+		ID:        store.NewID(),
+		Stop:      n.Stop,
+		Flow:      n.Flow,
+		To:        n.To,
+		Out:       n.SignOut,
+		Keeps:     n.KeepPerson,
+		Scope:     strings.Join(n.Scopes, " "),
+		Fresh:     !n.KeepSession,
+		By:        who.Name,
+		CreatedAt: g.Now().UTC(),
+		ExpiresAt: g.Now().Add(time.Duration(n.Hours) * time.Hour).UTC(),
+	}
 	if err := g.changes.RehearseProposal(ctx, &n, &r); err != nil {
 		return nil, err
 	}
@@ -84,7 +96,11 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 			return nil, incomplete(missing[0], "Take the provider's document, or enter the value.")
 		}
 		if n.Second != "" || n.SignOut {
-			return nil, ground.BadRequest("provider-alone", "A provider that is tried alone leads to no application, so there is none to open next or to sign out of.", "Name an application as well.")
+			return nil, ground.BadRequest(
+				"provider-alone",
+				"A provider that is tried alone leads to no application, so there is none to open next or to sign out of.",
+				"Name an application as well.",
+			)
 		}
 		r.ApplicationID, r.ProviderID, r.Flow, r.Stop = partners.ProbeMark+p.ID, p.ID, "idp", true
 		return g.partners.Probe(ctx, r.ApplicationID)
@@ -107,7 +123,11 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 			return nil, err
 		}
 		if !slices.Contains(app.Providers, p.Slug) {
-			return nil, ground.BadRequest("provider-not-used", fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name), "Give the application this provider first.")
+			return nil, ground.BadRequest(
+				"provider-not-used",
+				fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name),
+				"Give the application this provider first.",
+			)
 		}
 		r.ProviderID = p.ID
 	}
@@ -122,7 +142,11 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 		case second.Begins() && second.StartURL == "" && (second.OIDC == nil || second.OIDC.InitiateLogin == ""):
 			return nil, noStart(second.Name)
 		case n.Stop:
-			return nil, ground.BadRequest("second-stopped", "A rehearsal that ends at the gate leads to no application, and to no second one.", "")
+			return nil, ground.BadRequest(
+				"second-stopped",
+				"A rehearsal that ends at the gate leads to no application, and to no second one.",
+				"",
+			)
 		}
 		r.Second = second.ID
 	}
@@ -133,16 +157,32 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 		}
 	case "idp":
 		if app.Begins() && !n.Stop {
-			return nil, ground.Problem(http.StatusUnprocessableEntity, "sp-only", "The application takes no unsolicited response", app.Name+" is set to accept sign-ins only that it began itself.", "Rehearse the other way, or change the application's option.")
+			return nil, ground.Problem(
+				http.StatusUnprocessableEntity,
+				"sp-only",
+				"The application takes no unsolicited response",
+				app.Name+" is set to accept sign-ins only that it began itself.",
+				"Rehearse the other way, or change the application's option.",
+			)
 		}
 		if n.To != "" && !signin.AllowedLink(app, n.To) {
-			return nil, ground.BadRequest("link-refused", "The deep link does not belong to the application.", "Add its beginning to the application's deep links.")
+			return nil, ground.BadRequest(
+				"link-refused",
+				"The deep link does not belong to the application.",
+				"Add its beginning to the application's deep links.",
+			)
 		}
 	default:
 		return nil, ground.BadRequest("flow", fmt.Sprintf("%q is no way to sign in; sp and idp are.", n.Flow), "")
 	}
 	if len(app.Providers) == 0 {
-		return nil, ground.Problem(http.StatusUnprocessableEntity, "no-provider", "No provider is chosen", app.Name+" has no provider to sign in with.", "Choose a provider for the application.")
+		return nil, ground.Problem(
+			http.StatusUnprocessableEntity,
+			"no-provider",
+			"No provider is chosen",
+			app.Name+" has no provider to sign in with.",
+			"Choose a provider for the application.",
+		)
 	}
 	if missing := app.Missing(); len(missing) > 0 {
 		return nil, incomplete(missing[0], "Take the application's metadata, or enter the value.")
@@ -155,7 +195,13 @@ func incomplete(what, remedy string) error {
 }
 
 func noStart(name string) error {
-	return ground.Problem(http.StatusUnprocessableEntity, "no-start", "The start address is missing", "A rehearsal that begins at the application needs the application's own start address; "+name+" has none.", "Enter the start address on the application's page.")
+	return ground.Problem(
+		http.StatusUnprocessableEntity,
+		"no-start",
+		"The start address is missing",
+		"A rehearsal that begins at the application needs the application's own start address; "+name+" has none.",
+		"Enter the start address on the application's page.",
+	)
 }
 
 // Rehearsal shows one with the traces of its sign-ins.
@@ -171,7 +217,17 @@ func (g *Room) Rehearsal(ctx context.Context, id string) (*api.Rehearsal, error)
 	if err != nil {
 		return nil, err
 	}
-	v := &api.Rehearsal{ID: r.ID, Application: app.Slug, Flow: r.Flow, SignOut: r.Out, KeepPerson: r.Keeps, By: r.By, Created: r.CreatedAt, Expires: r.ExpiresAt, Traces: []api.TraceSummary{}}
+	v := &api.Rehearsal{
+		ID:          r.ID,
+		Application: app.Slug,
+		Flow:        r.Flow,
+		SignOut:     r.Out,
+		KeepPerson:  r.Keeps,
+		By:          r.By,
+		Created:     r.CreatedAt,
+		Expires:     r.ExpiresAt,
+		Traces:      []api.TraceSummary{},
+	}
 	if r.ProviderID != "" {
 		if p, err := g.partners.ProviderByID(ctx, r.ProviderID); err == nil {
 			v.Provider = p.Slug
@@ -264,8 +320,8 @@ func (g *Room) rehearsalByToken(ctx context.Context, b signin.Browser, token str
 	return &r, app, nil
 }
 
-// BeginRehearsal starts the sign-in behind a link. The first browser that begins has the rehearsal to itself. The value returned goes into its
-// rehearsal cookie; it is tied to the link's token, so that the browser may begin again.
+// BeginRehearsal starts the sign-in behind a link. The first browser that begins has the rehearsal to itself. The value
+// returned goes into its rehearsal cookie; it is tied to the link's token, so that the browser may begin again.
 func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token string) (*signin.Next, string) {
 	r, app, err := g.rehearsalByToken(ctx, b, token)
 	if err != nil {

@@ -31,8 +31,26 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, partners *partners.Room, traces *traces.Room, sessions *sessions.Room, persons *persons.Room, signin *signin.Room, signout *signout.Room, changes *changes.Room) *Room {
-	return &Room{Ground: g, partners: partners, traces: traces, sessions: sessions, persons: persons, signin: signin, signout: signout, changes: changes}
+func New(
+	g *ground.Ground,
+	partners *partners.Room,
+	traces *traces.Room,
+	sessions *sessions.Room,
+	persons *persons.Room,
+	signin *signin.Room,
+	signout *signout.Room,
+	changes *changes.Room,
+) *Room {
+	return &Room{
+		Ground:   g,
+		partners: partners,
+		traces:   traces,
+		sessions: sessions,
+		persons:  persons,
+		signin:   signin,
+		signout:  signout,
+		changes:  changes,
+	}
 }
 
 // Tidy deletes rehearsals that have been over for a day.

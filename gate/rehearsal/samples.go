@@ -15,13 +15,18 @@ import (
 
 const maxSample = 2 << 20
 
-// ReadSample makes attributes of what somebody pasted: a trace's number, an assertion or response in any form, a token, claims in JSON, or a list of names with or without
-// values. Nothing in it is verified; it only serves to try and to propose rules.
+// ReadSample makes attributes of what somebody pasted: a trace's number, an assertion or response in any form, a token,
+// claims in JSON, or a list of names with or without values. Nothing in it is verified; it only serves to try and to
+// propose rules.
 func (g *Room) ReadSample(ctx context.Context, text string) (claims.Bag, string, error) {
 	text = strings.TrimSpace(text)
 	switch {
 	case text == "":
-		return nil, "", ground.BadRequest("nothing-given", "There is no sample.", "Give a trace's number, an assertion, a token, claims as JSON, or a list of names.")
+		return nil, "", ground.BadRequest(
+			"nothing-given",
+			"There is no sample.",
+			"Give a trace's number, an assertion, a token, claims as JSON, or a list of names.",
+		)
 	case len(text) > maxSample:
 		return nil, "", ground.BadRequest("too-large", "The sample is larger than 2 MiB.", "")
 	case trace.ReferenceForm.MatchString(text):
@@ -41,14 +46,22 @@ func (g *Room) ReadSample(ctx context.Context, text string) (claims.Bag, string,
 			if bag := pasted.AssertionSample([]byte(d.Text)); len(bag) > 0 {
 				return bag, "a SAML " + d.Message + ", not verified", nil
 			}
-			return nil, "", ground.BadRequest("sample-empty", "There are no attributes in this "+d.Message+".", "If it is encrypted, give the number of its trace: the gate shows there what stood inside.")
+			return nil, "", ground.BadRequest(
+				"sample-empty",
+				"There are no attributes in this "+d.Message+".",
+				"If it is encrypted, give the number of its trace: the gate shows there what stood inside.",
+			)
 		} else if strings.HasPrefix(text, "<") {
 			return nil, "", ground.BadRequest("sample-xml", "This begins like XML, but is no SAML message.", "")
 		}
 	}
 	bag := pasted.ListSample(text)
 	if len(bag) == 0 {
-		return nil, "", ground.BadRequest("sample-unknown", "No attributes were found in this.", "Give a trace's number, an assertion, a token, claims as JSON, or a list of names, one a line.")
+		return nil, "", ground.BadRequest(
+			"sample-unknown",
+			"No attributes were found in this.",
+			"Give a trace's number, an assertion, a token, claims as JSON, or a list of names, one a line.",
+		)
 	}
 	return bag, "a list of names", nil
 }
@@ -94,7 +107,11 @@ func (g *Room) traceSample(ctx context.Context, reference string) (claims.Bag, s
 		bag[name] = values
 	}
 	if len(bag) == 0 {
-		return nil, "", ground.BadRequest("sample-empty", "In the trace "+row.Reference+" no attributes arrived.", "Choose a trace in which the provider answered.")
+		return nil, "", ground.BadRequest(
+			"sample-empty",
+			"In the trace "+row.Reference+" no attributes arrived.",
+			"Choose a trace in which the provider answered.",
+		)
 	}
 	return bag, "the trace " + row.Reference, nil
 }

@@ -75,8 +75,21 @@ func (g *Room) Sessions(ctx context.Context, p store.Page, f Filter) (*api.List[
 }
 
 func (g *Room) sessionView(ctx context.Context, row store.Session) (*api.Session, error) {
-	v := &api.Session{ID: row.ID, PersonID: row.PersonID, Person: row.Person, Address: row.Address, Device: words.Device(row.Device), Began: row.CreatedAt, LastUsed: row.LastUsed, Ends: row.ExpiresAt, Persistent: row.Persistent,
-		Providers: []api.SessionProvider{}, Applications: []api.SessionApplication{}, Ended: row.EndedAt, EndedBy: row.EndedBy}
+	v := &api.Session{
+		ID:           row.ID,
+		PersonID:     row.PersonID,
+		Person:       row.Person,
+		Address:      row.Address,
+		Device:       words.Device(row.Device),
+		Began:        row.CreatedAt,
+		LastUsed:     row.LastUsed,
+		Ends:         row.ExpiresAt,
+		Persistent:   row.Persistent,
+		Providers:    []api.SessionProvider{},
+		Applications: []api.SessionApplication{},
+		Ended:        row.EndedAt,
+		EndedBy:      row.EndedBy,
+	}
 	var proofs []store.SessionProof
 	if err := g.Store.Read(ctx).Where("session_id = ?", row.ID).Order("at").Find(&proofs).Error; err != nil {
 		return nil, store.Clear(err)
@@ -113,7 +126,17 @@ func (g *Room) EndSessionByID(ctx context.Context, who ground.Actor, id string) 
 		if err := EndSession(tx, id, "ended by "+who.Name, now); err != nil {
 			return err
 		}
-		return ground.Journal(tx, now, who, "ended a session of", "person", row.PersonID, row.Person, words.Device(row.Device)+", "+row.Address, "")
+		return ground.Journal(
+			tx,
+			now,
+			who,
+			"ended a session of",
+			"person",
+			row.PersonID,
+			row.Person,
+			words.Device(row.Device)+", "+row.Address,
+			"",
+		)
 	})
 	if err == nil {
 		g.TellSoon()
@@ -121,7 +144,8 @@ func (g *Room) EndSessionByID(ctx context.Context, who ground.Actor, id string) 
 	return err
 }
 
-// EndSessionsOf ends all sessions of a person, and everything that came of them; access while the person is away goes on.
+// EndSessionsOf ends all sessions of a person, and everything that came of them; access while the person is away goes
+// on.
 func (g *Room) EndSessionsOf(ctx context.Context, who ground.Actor, personID string) error {
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
@@ -146,7 +170,8 @@ func (g *Room) SessionLimits(ctx context.Context) (*api.SessionLimits, error) {
 	return &s, err
 }
 
-// SetSessionLimits replaces them. They count at once, for the sessions that are open as well; only when those end at the latest stays as it was.
+// SetSessionLimits replaces them. They count at once, for the sessions that are open as well; only when those end at
+// the latest stays as it was.
 func (g *Room) SetSessionLimits(ctx context.Context, who ground.Actor, s config.Sessions) (*api.SessionLimits, error) {
 	if err := s.Validate(); err != nil {
 		return nil, ground.Invalid(err)

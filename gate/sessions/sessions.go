@@ -30,7 +30,8 @@ const settingSessions = "sessions"
 // Proof is what one provider vouched for in a session. It is kept sealed with it.
 type Proof struct {
 	Identity bridge.Identity `json:"identity"`
-	// Came is what the provider's mapping made of it, Values what of the profile is for the session only; Profile is the whole of it, where nobody is stored.
+	// Came is what the provider's mapping made of it, Values what of the profile is for the session only; Profile is
+	// the whole of it, where nobody is stored.
 	Came    claims.Bag `json:"came,omitempty"`
 	Values  claims.Bag `json:"values,omitempty"`
 	Profile claims.Bag `json:"profile,omitempty"`
@@ -129,12 +130,20 @@ func (g *Room) OpenSession(ctx context.Context, row store.Session) (*HeldSession
 	return h, json.Unmarshal(plain, &h.Body)
 }
 
-// EndSession ends a session and every grant of it, besides those for access while the person is away. Who must be told is told by TellEnded.
+// EndSession ends a session and every grant of it, besides those for access while the person is away. Who must be told
+// is told by TellEnded.
 func EndSession(tx *gorm.DB, id, why string, now time.Time) error {
-	if _, err := store.Exec(tx, "UPDATE sessions SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at IS NULL", now, why, id); err != nil {
+	if _, err := store.Exec(tx, "UPDATE sessions SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at IS NULL", now, why,
+		id); err != nil {
 		return err
 	}
-	_, err := store.Exec(tx, "UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND session_id <> '' AND ended_at IS NULL AND NOT offline", now, why, id)
+	_, err := store.Exec(
+		tx,
+		"UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND session_id <> '' AND ended_at IS NULL AND NOT offline",
+		now,
+		why,
+		id,
+	)
 	return err
 }
 

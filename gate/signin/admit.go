@@ -31,8 +31,8 @@ type AskField struct {
 	Editable                 bool
 }
 
-// toAsk says whether the person must confirm their profile before it is kept, and what it holds. Only attributes that people may see are shown, and those can be edited
-// that the provider does not overwrite at the next sign-in.
+// toAsk says whether the person must confirm their profile before it is kept, and what it holds. Only attributes that
+// people may see are shown, and those can be edited that the provider does not overwrite at the next sign-in.
 func (g *Room) toAsk(ctx context.Context, s *SignIn) (*AskProfile, error) {
 	if s.Provider.Admission != "ask" || !s.Person.new() || s.State.Admitted {
 		return nil, nil
@@ -88,7 +88,8 @@ func (g *Room) ask(ctx context.Context, s *SignIn, who bridge.Identity, page *As
 	return next
 }
 
-// CompletedProfile goes on with what somebody new answered: yes with the fields of the page, no, or, where a code was sent to a new mail address, code, again or other.
+// CompletedProfile goes on with what somebody new answered: yes with the fields of the page, no, or, where a code was
+// sent to a new mail address, code, again or other.
 func (g *Room) CompletedProfile(ctx context.Context, b Browser, id, answer string, field func(string) string) *Next {
 	s, err := g.Resume(ctx, b, id)
 	if err == nil && (s.State.Who == nil || s.State.Admitted || s.Provider == nil || s.Provider.Admission != "ask") {
@@ -185,7 +186,12 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, who bridge.Identity
 		return g.askProof(ctx, s, who, page, p.Address)
 	}
 	right := g.provenMail(s, code)
-	s.Rec.Check(trace.Check{Name: "admission.mail-proven", Text: "The code that was sent to the new mail address was entered", Section: "our rule", OK: right})
+	s.Rec.Check(trace.Check{
+		Name:    "admission.mail-proven",
+		Text:    "The code that was sent to the new mail address was entered",
+		Section: "our rule",
+		OK:      right,
+	})
 	if !right && p.Wrong >= ground.MaxWrong {
 		return g.Failed(ctx, s, explain.New("admission.code-wrong").Of(s.Provider.Name))
 	}

@@ -37,7 +37,14 @@ const (
 // AskOIDC takes an application's authentication request. How tells in which form it came.
 func (g *Room) AskOIDC(ctx context.Context, b Browser, raw, how string) *Next {
 	s := g.Begin(b, "sp")
-	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Authentication request", Binding: how, Address: g.PublicURL + "/oidc/authorize", Raw: oidc.ShownParameters(raw)})
+	s.Rec.Message(trace.Message{
+		From:    trace.Application,
+		To:      trace.Gate,
+		Name:    "Authentication request",
+		Binding: how,
+		Address: g.PublicURL + "/oidc/authorize",
+		Raw:     oidc.ShownParameters(raw),
+	})
 	if err := g.askOIDC(ctx, s, raw); err != nil {
 		return g.Failed(ctx, s, err)
 	}
@@ -60,7 +67,12 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	}
 	app, err := g.partners.ApplicationByClient(ctx, p["client_id"])
 	if ground.IsNotFound(err) {
-		app, err = g.rehearsedAs(ctx, s.Browser, err, func(a *partners.Application) bool { return a.OIDC != nil && a.OIDC.ClientID == p["client_id"] })
+		app, err = g.rehearsedAs(
+			ctx,
+			s.Browser,
+			err,
+			func(a *partners.Application) bool { return a.OIDC != nil && a.OIDC.ClientID == p["client_id"] },
+		)
 	}
 	if ground.IsNotFound(err) {
 		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200)))
@@ -77,7 +89,11 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	if p, err = g.request(ctx, s, p); err != nil {
 		// What is wrong with a request object can be told where the parameters beside it name a registered address.
 		if oidc.MatchRedirectURI(app.OIDC.RedirectURIs, outside["redirect_uri"], app.OIDC.Native) {
-			s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, RedirectURI: outside["redirect_uri"], State: words.Clip(outside["state"], 8<<10)}
+			s.State.Asked = &oidc.Request{
+				ClientID:    app.OIDC.ClientID,
+				RedirectURI: outside["redirect_uri"],
+				State:       words.Clip(outside["state"], 8<<10),
+			}
 		}
 		return err
 	}
@@ -92,10 +108,18 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 
 func Registered(app *partners.Application) oidc.Registered {
 	o := app.OIDC
-	return oidc.Registered{Partner: app.Name, ClientID: o.ClientID, RedirectURIs: o.RedirectURIs, Native: o.Native, RequirePKCE: !o.WithoutPKCE, Scopes: o.Scopes}
+	return oidc.Registered{
+		Partner:      app.Name,
+		ClientID:     o.ClientID,
+		RedirectURIs: o.RedirectURIs,
+		Native:       o.Native,
+		RequirePKCE:  !o.WithoutPKCE,
+		Scopes:       o.Scopes,
+	}
 }
 
-// request finds the parameters that count: those beside the client ID, those that were pushed beforehand, or those that the client has signed.
+// request finds the parameters that count: those beside the client ID, those that were pushed beforehand, or those that
+// the client has signed.
 func (g *Room) request(ctx context.Context, s *SignIn, p oidc.Parameters) (oidc.Parameters, error) {
 	if handle, ok := strings.CutPrefix(p["request_uri"], oidc.RequestURI); ok {
 		pushed, err := g.takePushed(ctx, s.App, handle)
@@ -111,19 +135,38 @@ func (g *Room) request(ctx context.Context, s *SignIn, p oidc.Parameters) (oidc.
 	return g.signedRequest(ctx, s.App, p, s.Rec)
 }
 
-func (g *Room) signedRequest(ctx context.Context, app *partners.Application, p oidc.Parameters, rec *trace.Recorder) (oidc.Parameters, error) {
+func (g *Room) signedRequest(
+	ctx context.Context,
+	app *partners.Application,
+	p oidc.Parameters,
+	rec *trace.Recorder,
+) (oidc.Parameters, error) {
 	set, err := g.partners.ClientKeys(ctx, app, false)
 	if err != nil {
 		return nil, explain.OfPartner(err, app.Name)
 	}
-	return oidc.ReadRequestObject(p["request"], oidc.ObjectRules{Partner: app.Name, ClientID: app.OIDC.ClientID, Issuer: g.partners.Issuer(), Keys: set, Now: g.Now(), Skew: partners.Skew(app.OIDC.ClockSkewSeconds)}, rec)
+	return oidc.ReadRequestObject(
+		p["request"],
+		oidc.ObjectRules{
+			Partner:  app.Name,
+			ClientID: app.OIDC.ClientID,
+			Issuer:   g.partners.Issuer(),
+			Keys:     set,
+			Now:      g.Now(),
+			Skew:     partners.Skew(app.OIDC.ClockSkewSeconds),
+		},
+		rec,
+	)
 }
 
 // takePushed uses a pushed request up: once, and for its own client only.
 func (g *Room) takePushed(ctx context.Context, app *partners.Application, handle string) (oidc.Parameters, error) {
 	var rows []store.PushedRequest
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("DELETE FROM pushed_requests WHERE handle = ? AND application_id = ? AND expires_at > ? RETURNING *", handle, app.ID, g.Now().UTC()).Scan(&rows).Error
+		return tx.Raw("DELETE FROM pushed_requests WHERE handle = ? AND application_id = ? AND expires_at > ? RETURNING *", handle,
+			app.ID, g.Now().UTC()).
+			Scan(&rows).
+			Error
 	})
 	if err != nil {
 		return nil, err
@@ -161,17 +204,19 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	}
 	subject, _, err := g.ReadHint(ctx, s.App, q.IDTokenHint)
 	if err != nil {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).Of(s.App.Name)
+		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
+			Of(s.App.Name)
 	}
 	if w.Subject != nil && w.Subject.Value != subject {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint and claims name different subjects")).Of(s.App.Name)
+		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint and claims name different subjects")).
+			Of(s.App.Name)
 	}
 	w.Subject = &saml.NameID{Value: subject}
 	return nil
 }
 
-// ReadHint reads an ID token of ours that comes back as a hint. It may be over (OpenID Connect RP-Initiated Logout 1.0, section 2); it must be ours, and this
-// client's.
+// ReadHint reads an ID token of ours that comes back as a hint. It may be over (OpenID Connect RP-Initiated Logout 1.0,
+// section 2); it must be ours, and this client's.
 func (g *Room) ReadHint(ctx context.Context, app *partners.Application, hint string) (subject, session string, err error) {
 	set, err := g.keyring.OurKeys(ctx)
 	if err != nil {
@@ -181,7 +226,9 @@ func (g *Room) ReadHint(ctx context.Context, app *partners.Application, hint str
 	if err != nil {
 		return "", "", err
 	}
-	token, err := parsed.Verify(jose.Rules{Algorithms: []string{jose.RS256, jose.PS256, jose.ES256, jose.EdDSA}, Types: []string{jose.TypeID}, Keys: set})
+	token, err := parsed.Verify(
+		jose.Rules{Algorithms: []string{jose.RS256, jose.PS256, jose.ES256, jose.EdDSA}, Types: []string{jose.TypeID}, Keys: set},
+	)
 	if err != nil {
 		return "", "", err
 	}
@@ -189,7 +236,8 @@ func (g *Room) ReadHint(ctx context.Context, app *partners.Application, hint str
 	audience, _ := token.Claims.Texts("aud")
 	subject, _ = token.Claims.Text("sub")
 	session, _ = token.Claims.Text("sid")
-	if issuer != g.partners.Issuer() || subject == "" || token.Claims.Has("events") || !token.Claims.Has("exp") || !slices.Contains(audience, app.OIDC.ClientID) {
+	if issuer != g.partners.Issuer() || subject == "" || token.Claims.Has("events") || !token.Claims.Has("exp") ||
+		!slices.Contains(audience, app.OIDC.ClientID) {
 		return "", "", fmt.Errorf("the token is not an ID token for this client")
 	}
 	return subject, session, nil
@@ -231,7 +279,15 @@ func (g oidcApplication) reply(s *SignIn, r oidc.Reply) (*Next, error) {
 	for _, f := range r.Fields(q) {
 		shown.Set(f[0], f[1])
 	}
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Authentication response", Binding: binding, Address: q.RedirectURI, Raw: oidc.Redacted(shown), RelayState: q.State})
+	s.Rec.Message(trace.Message{
+		From:       trace.Gate,
+		To:         trace.Application,
+		Name:       "Authentication response",
+		Binding:    binding,
+		Address:    q.RedirectURI,
+		Raw:        oidc.Redacted(shown),
+		RelayState: q.State,
+	})
 	if q.FormPost {
 		return &Next{Form: &Form{Action: q.RedirectURI, Fields: r.Fields(q)}}, nil
 	}
@@ -255,11 +311,31 @@ func (g oidcApplication) Refuse(_ context.Context, s *SignIn, f *explain.Failure
 }
 
 // Issue gives a code out, behind which stands what the tokens will say.
-func (g oidcApplication) Issue(ctx context.Context, s *SignIn, who bridge.Identity, subject saml.NameID, out []claims.Output) (*Next, error) {
+func (g oidcApplication) Issue(
+	ctx context.Context,
+	s *SignIn,
+	who bridge.Identity,
+	subject saml.NameID,
+	out []claims.Output,
+) (*Next, error) {
 	q, now := s.State.Asked, g.Now().UTC()
 	o := s.App.OIDC
-	body := grants.GrantBody{Subject: subject.Value, TraceID: s.ID, ProviderSession: who.Session, Scopes: q.Scopes, RedirectURI: q.RedirectURI, Challenge: q.Challenge, Nonce: q.Nonce, AuthTime: who.AuthnInstant, ACR: who.Context, AMR: who.AMR, Shown: s.Person.Shown,
-		IDTokenClaims: wantedNames(q.IDTokenClaims), UserInfoClaims: wantedNames(q.UserInfoClaims), ProviderHint: who.Hint}
+	body := grants.GrantBody{
+		Subject:         subject.Value,
+		TraceID:         s.ID,
+		ProviderSession: who.Session,
+		Scopes:          q.Scopes,
+		RedirectURI:     q.RedirectURI,
+		Challenge:       q.Challenge,
+		Nonce:           q.Nonce,
+		AuthTime:        who.AuthnInstant,
+		ACR:             who.Context,
+		AMR:             who.AMR,
+		Shown:           s.Person.Shown,
+		IDTokenClaims:   wantedNames(q.IDTokenClaims),
+		UserInfoClaims:  wantedNames(q.UserInfoClaims),
+		ProviderHint:    who.Hint,
+	}
 	if s.Person.ID == "" {
 		body.Profile = s.Outbound() // of a rehearsal, which makes nobody, or of somebody who is passed through
 	}
@@ -267,7 +343,18 @@ func (g oidcApplication) Issue(ctx context.Context, s *SignIn, who bridge.Identi
 	if s.App.ID == partners.ConsoleID {
 		body.Came = s.Person.Came
 	}
-	grant := &store.Grant{ID: store.NewID(), ApplicationID: s.App.ID, ProviderID: s.Provider.ID, ProviderSubject: who.Subject, ProviderSession: who.Session, PersonID: s.Person.ID, Subject: subject.Value, TraceID: s.ID, Rehearsal: s.Rehearsal != nil, CreatedAt: now}
+	grant := &store.Grant{
+		ID:              store.NewID(),
+		ApplicationID:   s.App.ID,
+		ProviderID:      s.Provider.ID,
+		ProviderSubject: who.Subject,
+		ProviderSession: who.Session,
+		PersonID:        s.Person.ID,
+		Subject:         subject.Value,
+		TraceID:         s.ID,
+		Rehearsal:       s.Rehearsal != nil,
+		CreatedAt:       now,
+	}
 	grant.ExpiresAt = now.Add(hours(o.SessionHours, 12))
 	if end := s.SessionEnd(who, now); !end.IsZero() && end.Before(grant.ExpiresAt) {
 		grant.ExpiresAt = end.UTC()

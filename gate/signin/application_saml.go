@@ -41,7 +41,13 @@ func (s *SignIn) unsolicited(to string) error {
 	return nil
 }
 
-func (g samlApplication) Issue(ctx context.Context, s *SignIn, who bridge.Identity, subject saml.NameID, out []claims.Output) (*Next, error) {
+func (g samlApplication) Issue(
+	ctx context.Context,
+	s *SignIn,
+	who bridge.Identity,
+	subject saml.NameID,
+	out []claims.Output,
+) (*Next, error) {
 	a := s.App.SAML
 	signer, err := g.keyring.Signer(ctx, s.App.ID, a.SignatureAlgorithm, a.DigestAlgorithm)
 	if err != nil {
@@ -58,8 +64,12 @@ func (g samlApplication) Issue(ctx context.Context, s *SignIn, who bridge.Identi
 		return nil, explain.New("saml.acs-missing").Of(s.App.Name)
 	}
 	issued := saml.Issued{
-		Issuer: g.partners.IDPEntity(s.App), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute, NameID: s.sent, Attributes: SAMLAttributes(s.App, subject.Value, out),
-		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.Provider.Authority()}, who.Authorities...), SessionIndex: cmp.Or(s.sessionIndex, keys.RandomID()), SessionNotOnOrAfter: s.SessionEnd(who, g.Now()),
+		Issuer: g.partners.IDPEntity(
+			s.App,
+		), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute,
+		NameID: s.sent, Attributes: SAMLAttributes(s.App, subject.Value, out),
+		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.Provider.Authority()}, who.Authorities...),
+		SessionIndex: cmp.Or(s.sessionIndex, keys.RandomID()), SessionNotOnOrAfter: s.SessionEnd(who, g.Now()),
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,
 	}
 	if a.Encrypt != "" {
@@ -77,7 +87,17 @@ func (g samlApplication) Issue(ctx context.Context, s *SignIn, who bridge.Identi
 	if err != nil {
 		return nil, err
 	}
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: bindingOf(binding), Address: acs, Raw: string(made.XML), Opened: string(made.Plain), RelayState: relay, Signature: signedParts(a.Sign)})
+	s.Rec.Message(trace.Message{
+		From:       trace.Gate,
+		To:         trace.Application,
+		Name:       "Response",
+		Binding:    bindingOf(binding),
+		Address:    acs,
+		Raw:        string(made.XML),
+		Opened:     string(made.Plain),
+		RelayState: relay,
+		Signature:  signedParts(a.Sign),
+	})
 	form, err := g.deliver(ctx, s, acs, binding, made.XML, relay)
 	return &Next{Form: form}, err
 }
@@ -98,7 +118,16 @@ func SAMLAttributes(a *partners.Application, subject string, out []claims.Output
 	}
 	for _, o := range out {
 		if o.Rule.Set != a.Subject.Attribute {
-			list = append(list, saml.Attribute{Name: o.Rule.Set, NameFormat: o.Rule.NameFormat, FriendlyName: o.Rule.FriendlyName, Type: o.Rule.Type, Values: o.Values})
+			list = append(
+				list,
+				saml.Attribute{
+					Name:         o.Rule.Set,
+					NameFormat:   o.Rule.NameFormat,
+					FriendlyName: o.Rule.FriendlyName,
+					Type:         o.Rule.Type,
+					Values:       o.Values,
+				},
+			)
 		}
 	}
 	return list
@@ -121,7 +150,8 @@ func bindingOf(binding string) string {
 	return saml.BindingName(binding)
 }
 
-// deliver sends a response to the application by the browser: itself, or as an artifact for which the application asks us.
+// deliver sends a response to the application by the browser: itself, or as an artifact for which the application asks
+// us.
 func (g samlApplication) deliver(ctx context.Context, s *SignIn, acs, binding string, doc []byte, relay string) (*Form, error) {
 	if binding != saml.BindingArtifact {
 		return responseForm(acs, doc, relay), nil
@@ -160,11 +190,29 @@ func (g samlApplication) Refuse(ctx context.Context, s *SignIn, f *explain.Failu
 	if err != nil {
 		return nil
 	}
-	made, err := saml.ErrorResponse(g.partners.IDPEntity(s.App), r.ACS, r.ID, status, e.Substatus, e.Person+" (reference "+s.Reference+")", g.Now(), signer)
+	made, err := saml.ErrorResponse(
+		g.partners.IDPEntity(s.App),
+		r.ACS,
+		r.ID,
+		status,
+		e.Substatus,
+		e.Person+" (reference "+s.Reference+")",
+		g.Now(),
+		signer,
+	)
 	if err != nil {
 		return nil
 	}
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "Response", Binding: bindingOf(r.Binding), Address: r.ACS, Raw: string(made.XML), RelayState: r.RelayState, Signature: "response signed"})
+	s.Rec.Message(trace.Message{
+		From:       trace.Gate,
+		To:         trace.Application,
+		Name:       "Response",
+		Binding:    bindingOf(r.Binding),
+		Address:    r.ACS,
+		Raw:        string(made.XML),
+		RelayState: r.RelayState,
+		Signature:  "response signed",
+	})
 	form, err := g.deliver(ctx, s, r.ACS, r.Binding, made.XML, r.RelayState)
 	if err != nil {
 		return nil

@@ -18,7 +18,8 @@ import (
 
 const artifactLife = time.Minute
 
-// keepArtifact lets a response wait for the application that it is for, and returns the artifact by which that asks for it.
+// keepArtifact lets a response wait for the application that it is for, and returns the artifact by which that asks for
+// it.
 func (g *Room) keepArtifact(ctx context.Context, s *SignIn, doc []byte) (string, error) {
 	a := saml.NewArtifact(g.partners.IDPEntity(s.App), 0)
 	text := a.String()
@@ -27,8 +28,9 @@ func (g *Room) keepArtifact(ctx context.Context, s *SignIn, doc []byte) (string,
 	return text, g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error })
 }
 
-// ResolveArtifact answers an application's ArtifactResolve. Whoever is not its addressee, or can't prove to be, or comes late or twice, gets a success without
-// a message, and so learns nothing (SAML Core, section 3.5.3). The error is for what is no request at all.
+// ResolveArtifact answers an application's ArtifactResolve. Whoever is not its addressee, or can't prove to be, or
+// comes late or twice, gets a success without a message, and so learns nothing (SAML Core, section 3.5.3). The error is
+// for what is no request at all.
 func (g *Room) ResolveArtifact(ctx context.Context, doc []byte) ([]byte, error) {
 	in, err := saml.OpenArtifactResolve(doc)
 	if err != nil {
@@ -65,7 +67,8 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	}
 	a := app.SAML
 	artifact, err := in.Check(saml.RequestRules{
-		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: g.PublicURL + "/saml/idp/artifact", MaxAge: 2 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: g.PublicURL + "/saml/idp/artifact", MaxAge: 2 * time.Minute,
+		Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
 		Trust: saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
 	}, rec)
 	if err != nil {
@@ -74,7 +77,10 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	// One conditional write gives it out: to its addressee, in time, once.
 	var rows []store.Artifact
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("DELETE FROM artifacts WHERE handle = ? AND application_id = ? AND expires_at > ? RETURNING *", artifact.String(), app.ID, g.Now().UTC()).Scan(&rows).Error
+		return tx.Raw("DELETE FROM artifacts WHERE handle = ? AND application_id = ? AND expires_at > ? RETURNING *", artifact.String(),
+			app.ID, g.Now().UTC()).
+			Scan(&rows).
+			Error
 	})
 	if err != nil {
 		return nil, app, err
@@ -86,11 +92,20 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	return doc, app, err
 }
 
-// receiveArtifact fetches the response behind an artifact that came to a provider's ACS, and goes on with it as with a posted one. Nobody is asked for it unless
-// this browser waits for an answer of this provider, or the provider may begin by itself.
+// receiveArtifact fetches the response behind an artifact that came to a provider's ACS, and goes on with it as with a
+// posted one. Nobody is asked for it unless this browser waits for an answer of this provider, or the provider may
+// begin by itself.
 func (g *Room) receiveArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) *Next {
 	p := stranger.Provider
-	message := trace.Message{From: trace.Provider, To: trace.Gate, Name: "Artifact", Binding: "HTTP-Artifact", Address: g.ACSLocation(p.Slug), Raw: string(kept.Value), RelayState: kept.Relay}
+	message := trace.Message{
+		From:       trace.Provider,
+		To:         trace.Gate,
+		Name:       "Artifact",
+		Binding:    "HTTP-Artifact",
+		Address:    g.ACSLocation(p.Slug),
+		Raw:        string(kept.Value),
+		RelayState: kept.Relay,
+	}
 	s, next := g.join(ctx, b, stranger, kept.Relay, false, message)
 	if next != nil {
 		return next
@@ -109,7 +124,13 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 	if err != nil {
 		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error())).Of(s.Provider.Name)
 	}
-	if !s.Rec.Check(trace.Check{Name: "saml.artifact-source", Text: "The artifact is the provider's", Section: "SAML Bindings 3.6.4", Expected: p.EntityID, OK: artifact.Issuer(saml.EntityID(p.EntityID))}) {
+	if !s.Rec.Check(trace.Check{
+		Name:     "saml.artifact-source",
+		Text:     "The artifact is the provider's",
+		Section:  "SAML Bindings 3.6.4",
+		Expected: p.EntityID,
+		OK:       artifact.Issuer(saml.EntityID(p.EntityID)),
+	}) {
 		return nil, explain.New("saml.artifact-source").Of(s.Provider.Name)
 	}
 	endpoint := artifact.Endpoint(p.Artifact)
@@ -124,13 +145,39 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 	if err != nil {
 		return nil, err
 	}
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: "ArtifactResolve", Binding: "SOAP", Address: endpoint.Location, Raw: string(doc), Signature: "signed"})
-	got, err := g.Fetch.Do(ctx, fetch.Want{URL: endpoint.Location, Post: doc, ContentType: "text/xml; charset=utf-8", MaxBytes: saml.MaxMessage, Header: map[string]string{"SOAPAction": `"http://www.oasis-open.org/committees/security"`, "Accept": "text/xml"}})
+	s.Rec.Message(trace.Message{
+		From:      trace.Gate,
+		To:        trace.Provider,
+		Name:      "ArtifactResolve",
+		Binding:   "SOAP",
+		Address:   endpoint.Location,
+		Raw:       string(doc),
+		Signature: "signed",
+	})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:         endpoint.Location,
+			Post:        doc,
+			ContentType: "text/xml; charset=utf-8",
+			MaxBytes:    saml.MaxMessage,
+			Header:      map[string]string{"SOAPAction": `"http://www.oasis-open.org/committees/security"`, "Accept": "text/xml"},
+		},
+	)
 	if err != nil {
-		return nil, explain.New("saml.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", endpoint.Location)).Of(s.Provider.Name)
+		return nil, explain.New("saml.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", endpoint.Location)).
+			Of(s.Provider.Name)
 	}
-	s.Rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: "ArtifactResponse", Binding: "SOAP", Address: endpoint.Location, Raw: string(got.Body)})
+	s.Rec.Message(trace.Message{
+		From:    trace.Provider,
+		To:      trace.Gate,
+		Name:    "ArtifactResponse",
+		Binding: "SOAP",
+		Address: endpoint.Location,
+		Raw:     string(got.Body),
+	})
 	return saml.OpenArtifactResponse(got.Body, id, g.ACSLocation(s.Provider.Slug), saml.ResponseRules{
-		Partner: s.Provider.Name, Issuer: saml.EntityID(p.EntityID), Now: g.Now(), Skew: partners.Skew(p.ClockSkewSeconds), Trust: saml.Trust{Certificates: s.Provider.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
+		Partner: s.Provider.Name, Issuer: saml.EntityID(p.EntityID), Now: g.Now(), Skew: partners.Skew(p.ClockSkewSeconds),
+		Trust: saml.Trust{Certificates: s.Provider.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
 	}, s.Rec)
 }

@@ -44,8 +44,8 @@ type Browser struct {
 	SignOuts map[string]string
 }
 
-// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice, Confirm, Ask, Done and Failure is set, but a Failure may carry a Form that takes the
-// person back to the application.
+// Next tells the server what to send to the browser. Exactly one of Redirect, Form, Choice, Confirm, Ask, Done and
+// Failure is set, but a Failure may carry a Form that takes the person back to the application.
 type Next struct {
 	Redirect string
 	Form     *Form
@@ -64,11 +64,13 @@ type Next struct {
 	DropRehearsal bool
 	// Way is the provider that the browser is to remember.
 	Way string
-	// Session is the token of the session that the browser has from now on, for longer than the browser runs until SessionEnds (zero for as long as it runs). DropSession ends it.
+	// Session is the token of the session that the browser has from now on, for longer than the browser runs until
+	// SessionEnds (zero for as long as it runs). DropSession ends it.
 	Session     string
 	SessionEnds time.Time
 	DropSession bool
-	// SetSignOut is the sign-out under way whose secret the browser must keep, DropSignOut one to forget; SignedOut is the page at its end.
+	// SetSignOut is the sign-out under way whose secret the browser must keep, DropSignOut one to forget; SignedOut is
+	// the page at its end.
 	SetSignOut, DropSignOut string
 	SignedOut               *SignOut
 }
@@ -85,7 +87,8 @@ type Choice struct {
 	Application string
 	SignIn      string
 	Providers   []ProviderChoice
-	// Field asks for a name or mail address; Name is what was given before, and Again is set where it did not lead to one way.
+	// Field asks for a name or mail address; Name is what was given before, and Again is set where it did not lead to
+	// one way.
 	Field bool
 	Name  string
 	Again bool
@@ -136,8 +139,9 @@ type SignIn struct {
 	Known         bool // its trace is in the store already
 	// subject is what the provider vouched for, as links hold it.
 	subject, subjectShown string
-	// session is the session that was there, once somebody has looked; the others are of the one that the sign-in ends in: its ID and end, its name towards the application, the
-	// identifier that goes there, and the token that the browser gets.
+	// session is the session that was there, once somebody has looked; the others are of the one that the sign-in ends
+	// in: its ID and end, its name towards the application, the identifier that goes there, and the token that the
+	// browser gets.
 	session      *sessions.HeldSession
 	looked       bool
 	SessionID    string
@@ -180,7 +184,8 @@ type state struct {
 	Console bool `json:"console,omitempty"`
 	// Anew is set once the provider was asked again, more strictly or without what it could not give.
 	Anew bool `json:"anew,omitempty"`
-	// Strengthened is set once the provider was asked for a second factor; Second once the person proved one at the gate.
+	// Strengthened is set once the provider was asked for a second factor; Second once the person proved one at the
+	// gate.
 	Strengthened bool `json:"strengthened,omitempty"`
 	Second       bool `json:"second,omitempty"`
 	// Own is how far somebody is in signing in at the gate itself.
@@ -198,13 +203,20 @@ func (g *Room) Begin(b Browser, flow string) *SignIn {
 	g.Metrics.Begun.Add(1)
 	now := g.Now()
 	s := &SignIn{ID: store.NewIDAt(now), Reference: trace.NewReference(), Rec: trace.NewRecorder(now, g.Now), Began: now, Browser: b}
-	s.Row = store.SignIn{ID: s.ID, Reference: s.Reference, Address: b.Address, Flow: flow, CreatedAt: now.UTC(), ExpiresAt: now.Add(Life).UTC()}
+	s.Row = store.SignIn{
+		ID:        s.ID,
+		Reference: s.Reference,
+		Address:   b.Address,
+		Flow:      flow,
+		CreatedAt: now.UTC(),
+		ExpiresAt: now.Add(Life).UTC(),
+	}
 	s.State.Began = now
 	return s
 }
 
-// Failed ends a sign-in with its explanation. It is the only place that does: it records the failure, keeps the trace and chooses what the person or the
-// application is told.
+// Failed ends a sign-in with its explanation. It is the only place that does: it records the failure, keeps the trace
+// and chooses what the person or the application is told.
 func (g *Room) Failed(ctx context.Context, s *SignIn, err error) *Next {
 	var f *explain.Failure
 	if !errors.As(err, &f) {
@@ -274,7 +286,16 @@ func (g *Room) AskSAML(ctx context.Context, b Browser, received *saml.Received) 
 }
 
 func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) error {
-	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "AuthnRequest", Binding: saml.BindingName(received.Binding), Address: received.Location, Raw: string(received.XML), RelayState: received.RelayState, Signature: received.SignatureInWords()})
+	s.Rec.Message(trace.Message{
+		From:       trace.Application,
+		To:         trace.Gate,
+		Name:       "AuthnRequest",
+		Binding:    saml.BindingName(received.Binding),
+		Address:    received.Location,
+		Raw:        string(received.XML),
+		RelayState: received.RelayState,
+		Signature:  received.SignatureInWords(),
+	})
 	in, err := saml.OpenRequest(received)
 	if err != nil {
 		return err
@@ -285,7 +306,12 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 	app, err := g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer())
 	if ground.IsNotFound(err) {
 		// What is only proposed may name itself anew; it is known to its own rehearsal.
-		app, err = g.rehearsedAs(ctx, s.Browser, err, func(a *partners.Application) bool { return a.SAML != nil && a.SAML.EntityID == in.ClaimedIssuer() })
+		app, err = g.rehearsedAs(
+			ctx,
+			s.Browser,
+			err,
+			func(a *partners.Application) bool { return a.SAML != nil && a.SAML.EntityID == in.ClaimedIssuer() },
+		)
 	}
 	if ground.IsNotFound(err) {
 		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
@@ -300,11 +326,20 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 	app = s.App
 	a := app.SAML
 	// An application to which we are an entity of our own comes to addresses of its own, all others to the common one.
-	if !s.Rec.Check(trace.Check{Name: "saml.our-address", Text: "The request came to the address that this application was given", Section: "our rule", Expected: g.partners.SSOAddress(app), Got: received.Location, OK: received.Location == g.partners.SSOAddress(app)}) {
-		return explain.New("saml.destination-mismatch", explain.Pair("Destination", g.partners.SSOAddress(app), received.Location)).Of(app.Name)
+	if !s.Rec.Check(trace.Check{
+		Name:     "saml.our-address",
+		Text:     "The request came to the address that this application was given",
+		Section:  "our rule",
+		Expected: g.partners.SSOAddress(app),
+		Got:      received.Location,
+		OK:       received.Location == g.partners.SSOAddress(app),
+	}) {
+		return explain.New("saml.destination-mismatch", explain.Pair("Destination", g.partners.SSOAddress(app), received.Location)).
+			Of(app.Name)
 	}
 	req, err := in.Check(saml.RequestRules{
-		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets, WantSigned: a.RequireSignedRequests, Location: received.Location,
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets,
+		WantSigned: a.RequireSignedRequests, Location: received.Location,
 		Trust:  saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
 		MaxAge: 10 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
 	}, s.Rec)
@@ -317,18 +352,33 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 	if req.Refusal != nil {
 		return req.Refusal
 	}
-	s.State.Wish = bridge.Wish{Fresh: req.ForceAuthn, Passive: req.IsPassive, Context: req.RequestedContext, Subject: req.Subject, ProxyCount: req.ProxyCount, Requesters: req.RequesterIDs, Providers: req.Providers}
+	s.State.Wish = bridge.Wish{
+		Fresh:      req.ForceAuthn,
+		Passive:    req.IsPassive,
+		Context:    req.RequestedContext,
+		Subject:    req.Subject,
+		ProxyCount: req.ProxyCount,
+		Requesters: req.RequesterIDs,
+		Providers:  req.Providers,
+	}
 	if p := req.NameIDPolicy; p != nil && p.Format != "" && p.Format != saml.FormatUnspecified {
 		set := bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)
-		if !s.Rec.Check(trace.Check{Name: "saml.nameid-policy", Text: "The NameID format asked for is the one set", Section: "SAML Core 3.4.1.1", Expected: set, Got: p.Format, OK: p.Format == set}) {
+		if !s.Rec.Check(trace.Check{
+			Name:     "saml.nameid-policy",
+			Text:     "The NameID format asked for is the one set",
+			Section:  "SAML Core 3.4.1.1",
+			Expected: set,
+			Got:      p.Format,
+			OK:       p.Format == set,
+		}) {
 			return explain.New("saml.nameid-policy", explain.Pair("NameID format", set, p.Format))
 		}
 	}
 	return nil
 }
 
-// Start begins at the gate, as a tile does: the person signs in and the application gets an unsolicited response, or, if it takes none, the person is sent
-// to the application's own address.
+// Start begins at the gate, as a tile does: the person signs in and the application gets an unsolicited response, or,
+// if it takes none, the person is sent to the application's own address.
 func (g *Room) Start(ctx context.Context, b Browser, slug, to string) *Next {
 	s := g.Begin(b, "idp")
 	app, err := g.partners.Application(ctx, slug)
@@ -421,9 +471,13 @@ func routeReason(chosen string, open int) string {
 	return ""
 }
 
-// candidates lists the application's providers that can be used now, and says why others can't. Where a provider's circle depends on who it is and that is not known, it is passed over, and
-// the person is asked.
-func (g *Room) candidates(ctx context.Context, s *SignIn, who access.Who) (open []*partners.Provider, passed []string, asks bool, err error) {
+// candidates lists the application's providers that can be used now, and says why others can't. Where a provider's
+// circle depends on who it is and that is not known, it is passed over, and the person is asked.
+func (g *Room) candidates(
+	ctx context.Context,
+	s *SignIn,
+	who access.Who,
+) (open []*partners.Provider, passed []string, asks bool, err error) {
 	var last error
 	for _, slug := range s.App.Providers {
 		p, err := g.providerIn(ctx, s, slug)
@@ -438,7 +492,11 @@ func (g *Room) candidates(ctx context.Context, s *SignIn, who access.Who) (open 
 			verdict, why := p.Circle.Holds(who, p.Slug)
 			if verdict != access.Inside {
 				asks = asks || verdict == access.Open
-				passed, last = append(passed, p.Name+": circle, "+why), explain.New("reach.provider-circle", explain.Fact("reason", why)).Of(p.Name)
+				passed, last = append(
+					passed,
+					p.Name+": circle, "+why,
+				), explain.New("reach.provider-circle", explain.Fact("reason", why)).
+					Of(p.Name)
 				continue
 			}
 		} else if err := p.Reach.Serves("provider", p.Name, s.Rehearsal != nil); err != nil {
@@ -454,7 +512,13 @@ func (g *Room) candidates(ctx context.Context, s *SignIn, who access.Who) (open 
 			continue
 		}
 		if list := s.State.Wish.Providers; len(list) > 0 && !slices.Contains(list, p.Authority()) {
-			passed, last = append(passed, p.Name+": not among those that the application lists"), explain.New("saml.provider-not-listed", explain.Fact("listed", fmt.Sprint(list)))
+			passed, last = append(
+				passed,
+				p.Name+": not among those that the application lists",
+			), explain.New(
+				"saml.provider-not-listed",
+				explain.Fact("listed", fmt.Sprint(list)),
+			)
 			continue
 		}
 		open = append(open, p)
@@ -517,7 +581,8 @@ type SignOut struct {
 	Request string
 	// Told and Untold are the applications that know that the sign-in has ended, and those that may not.
 	Told, Untold []string
-	// Frames are addresses of applications that are told by way of the browser (OpenID Connect Front-Channel Logout 1.0).
+	// Frames are addresses of applications that are told by way of the browser (OpenID Connect Front-Channel Logout
+	// 1.0).
 	Frames []string
 	// Onward is where the person goes next, Name what that is.
 	Onward, Name string

@@ -16,12 +16,14 @@ import (
 
 // scopeWords says what a scope hands on, for people.
 var scopeWords = map[string]string{
-	"profile": "your name and what else stands in your profile", "email": "your mail address", "address": "your postal address", "phone": "your telephone number", "groups": "the groups that you belong to",
+	"profile": "your name and what else stands in your profile", "email": "your mail address", "address": "your postal address",
+	"phone": "your telephone number", "groups": "the groups that you belong to",
 	"offline_access": "access while you are away, until you take it back",
 }
 
-// toConfirm says whether the person must be asked before anything goes to the application, and what: where it asks for that itself, where it is not the company's
-// own and they did not agree before, and where the answer goes to a program on this very machine, which any program could be (RFC 8252, section 8.6).
+// toConfirm says whether the person must be asked before anything goes to the application, and what: where it asks for
+// that itself, where it is not the company's own and they did not agree before, and where the answer goes to a program
+// on this very machine, which any program could be (RFC 8252, section 8.6).
 func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 	q := s.State.Asked
 	if q == nil || s.State.Agreed {
@@ -43,7 +45,17 @@ func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 	if q.Passive {
 		return nil, explain.New("oidc.confirm-needed").Of(s.App.Name)
 	}
-	c := &Confirm{Application: s.App.Name, Person: s.Person.Shown, SignIn: s.ID, HomePage: o.HomePage, Privacy: o.Privacy, Terms: o.Terms, Native: native, Device: len(s.State.Device) > 0, Hands: []string{}}
+	c := &Confirm{
+		Application: s.App.Name,
+		Person:      s.Person.Shown,
+		SignIn:      s.ID,
+		HomePage:    o.HomePage,
+		Privacy:     o.Privacy,
+		Terms:       o.Terms,
+		Native:      native,
+		Device:      len(s.State.Device) > 0,
+		Hands:       []string{},
+	}
 	for _, scope := range q.Scopes {
 		if w := scopeWords[scope]; w != "" {
 			c.Hands = append(c.Hands, w)
@@ -61,7 +73,8 @@ func (g *Room) agreed(ctx context.Context, s *SignIn) (bool, error) {
 		return false, store.Clear(err)
 	}
 	before := strings.Fields(row.Scope)
-	return row.PersonID != "" && !slices.ContainsFunc(s.State.Asked.Scopes, func(scope string) bool { return !slices.Contains(before, scope) }), nil
+	return row.PersonID != "" &&
+		!slices.ContainsFunc(s.State.Asked.Scopes, func(scope string) bool { return !slices.Contains(before, scope) }), nil
 }
 
 // confirm keeps what the provider vouched for until the person has answered.
@@ -102,5 +115,12 @@ func keepConsent(tx *gorm.DB, s *SignIn, g *Room) error {
 	if !s.State.Agreed || !s.App.OIDC.Consent || s.Person.ID == "" || s.Rehearsal != nil {
 		return nil
 	}
-	return tx.Exec("INSERT INTO consents (person_id, application_id, scope, at) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET scope = excluded.scope, at = excluded.at", s.Person.ID, s.App.ID, strings.Join(s.State.Asked.Scopes, " "), g.Now().UTC()).Error
+	return tx.Exec(
+		"INSERT INTO consents (person_id, application_id, scope, at) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET scope = "+
+			"excluded.scope, at = excluded.at",
+		s.Person.ID,
+		s.App.ID,
+		strings.Join(s.State.Asked.Scopes, " "),
+		g.Now().UTC(),
+	).Error
 }

@@ -45,9 +45,26 @@ func (g *Room) BeginConsole(ctx context.Context, b Browser, slug string) *Next {
 // openConsole makes the console session behind a sign-in.
 func (g *Room) openConsole(tx *gorm.DB, s *SignIn, grant *store.Grant, now time.Time) (string, error) {
 	token := keys.NewSecret()
-	row := store.ConsoleSession{TokenHash: keys.HashSecret(token), GrantID: grant.ID, CSRF: keys.NewSecret(), CreatedAt: now, LastUsed: now, ExpiresAt: grant.ExpiresAt}
+	row := store.ConsoleSession{
+		TokenHash: keys.HashSecret(token),
+		GrantID:   grant.ID,
+		CSRF:      keys.NewSecret(),
+		CreatedAt: now,
+		LastUsed:  now,
+		ExpiresAt: grant.ExpiresAt,
+	}
 	if err := tx.Create(&row).Error; err != nil {
 		return "", err
 	}
-	return token, ground.Journal(tx, now, ground.Actor{Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}, "signed in", "administrator", s.Person.ID, s.Person.Shown, "", "")
+	return token, ground.Journal(
+		tx,
+		now,
+		ground.Actor{Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address},
+		"signed in",
+		"administrator",
+		s.Person.ID,
+		s.Person.Shown,
+		"",
+		"",
+	)
 }

@@ -25,7 +25,12 @@ func (g *Room) letIn(ctx context.Context, s *SignIn, who bridge.Identity) (*Next
 	}
 	d := s.App.Policy.Decide(facts, true)
 	s.Person.Roles = d.Roles
-	s.Rec.Decide(trace.Decision{About: "access", Result: d.Result, By: d.By, Passed: append([]string{"asked about: " + facts.InWords()}, d.Passed...)})
+	s.Rec.Decide(trace.Decision{
+		About:  "access",
+		Result: d.Result,
+		By:     d.By,
+		Passed: append([]string{"asked about: " + facts.InWords()}, d.Passed...),
+	})
 	switch d.Result {
 	case access.Allow:
 		return nil, nil
@@ -37,7 +42,16 @@ func (g *Room) letIn(ctx context.Context, s *SignIn, who bridge.Identity) (*Next
 
 // Facts are what access rules are asked about.
 func (g *Room) Facts(ctx context.Context, s *SignIn, who bridge.Identity) (access.Facts, error) {
-	f := access.Facts{Person: s.Person.ID, Type: s.Person.Kind, Groups: s.Person.Groups, Received: s.Person.Came["groups"], Provider: s.Provider.Slug, Mail: s.Person.Profile.First(people.Mail), At: g.Now(), TwoFactor: g.TwoFactor(s, who)}
+	f := access.Facts{
+		Person:    s.Person.ID,
+		Type:      s.Person.Kind,
+		Groups:    s.Person.Groups,
+		Received:  s.Person.Came["groups"],
+		Provider:  s.Provider.Slug,
+		Mail:      s.Person.Profile.First(people.Mail),
+		At:        g.Now(),
+		TwoFactor: g.TwoFactor(s, who),
+	}
 	f.Network, _ = netip.ParseAddr(s.Browser.Address)
 	var err error
 	f.Assigned, err = g.partners.Assignments(ctx, s.App, s.Person.ID, s.Person.Groups)
@@ -47,7 +61,9 @@ func (g *Room) Facts(ctx context.Context, s *SignIn, who bridge.Identity) (acces
 // TwoFactor says whether the sign-in proved a second factor, at the provider or at the gate.
 func (g *Room) TwoFactor(s *SignIn, who bridge.Identity) bool {
 	return s.State.Second || slices.ContainsFunc(who.AMR, func(m string) bool { return slices.Contains(bridge.Factors, m) }) ||
-		who.Context != "" && (slices.Contains(bridge.StrongContexts, who.Context) || who.Context == s.Provider.Stronger || slices.Contains(s.Provider.TwoFactorContexts, who.Context))
+		who.Context != "" &&
+			(slices.Contains(bridge.StrongContexts, who.Context) || who.Context == s.Provider.Stronger ||
+				slices.Contains(s.Provider.TwoFactorContexts, who.Context))
 }
 
 // strengthen asks the provider for a second factor, or the person at the gate.
@@ -57,7 +73,11 @@ func (g *Room) strengthen(ctx context.Context, s *SignIn, who bridge.Identity, d
 	case s.State.Wish.Passive:
 		return nil, impossible
 	case s.Provider.Stronger != "" && !s.State.Strengthened && s.Row.Flow != "provider":
-		s.Rec.Decide(trace.Decision{About: "strength", Result: "asked for a stronger sign-in", By: s.Provider.Name + " is asked for " + s.Provider.Stronger})
+		s.Rec.Decide(trace.Decision{
+			About:  "strength",
+			Result: "asked for a stronger sign-in",
+			By:     s.Provider.Name + " is asked for " + s.Provider.Stronger,
+		})
 		s.State.Strengthened, s.State.Wish.Preferred = true, false
 		s.State.Wish.Context = bridge.ContextOf([]string{s.Provider.Stronger})
 		return g.sendOn(ctx, s), nil

@@ -64,7 +64,9 @@ func (g *Room) Finish(ctx context.Context, s *SignIn, who bridge.Identity) *Next
 		return g.Failed(ctx, s, err)
 	}
 	if s.Rehearsal != nil && s.Rehearsal.Stop {
-		s.Rec.Decide(trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: "the rehearsal was ordered so"})
+		s.Rec.Decide(
+			trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: "the rehearsal was ordered so"},
+		)
 		g.Outcomes.SignedIn(ctx, s, subject, out)
 		g.KeepTrace(ctx, s, "stopped", "")
 		return g.Outcomes.Stopped(s)
@@ -86,8 +88,8 @@ func (g *Room) Finish(ctx context.Context, s *SignIn, who bridge.Identity) *Next
 	return next
 }
 
-// settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person and their identifier at the application
-// are there. A rehearsal uses up and ends, and changes nobody.
+// settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person
+// and their identifier at the application are there. A rehearsal uses up and ends, and changes nobody.
 func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml.NameID, error) {
 	subject := saml.NameID{}
 	if s.App.SAML != nil {
@@ -138,16 +140,23 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml
 		}
 		// To the half minute is exact enough for "last sign-in", and spares most sign-ins two writes.
 		stale := now.Add(-30 * time.Second)
-		if err := tx.Exec("UPDATE applications SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)", now, s.App.ID, stale).Error; err != nil {
+		if err := tx.Exec("UPDATE applications SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)", now,
+			s.App.ID, stale).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE providers SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)", now, s.Provider.ID, stale).Error
+		return tx.Exec(
+			"UPDATE providers SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)",
+			now,
+			s.Provider.ID,
+			stale,
+		).Error
 	})
 	if err != nil {
 		return subject, err
 	}
 	s.Rec.Decide(trace.Decision{About: "subject", Result: subject.Value, By: subjectReason(s.App.Subject, subject.Format)})
-	if w := s.State.Wish.Subject; w != nil && (w.Value != subject.Value || w.Format != "" && w.EffectiveFormat() != saml.FormatUnspecified && w.Format != subject.Format) {
+	if w := s.State.Wish.Subject; w != nil &&
+		(w.Value != subject.Value || w.Format != "" && w.EffectiveFormat() != saml.FormatUnspecified && w.Format != subject.Format) {
 		return subject, explain.New("saml.subject-differs", explain.Pair("subject", w.Value, subject.Value))
 	}
 	return subject, nil
@@ -171,8 +180,22 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 		if s.State.Request == nil {
 			return nil
 		}
-		made, err := store.Exec(tx, "INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-			s.ID, s.Reference, s.Row.Address, s.App.ID, s.Row.RequestID, s.Provider.ID, s.Row.Flow, s.Row.RehearsalID, s.Row.CreatedAt, s.Row.ExpiresAt, now)
+		made, err := store.Exec(
+			tx,
+			"INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, "+
+				"rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			s.ID,
+			s.Reference,
+			s.Row.Address,
+			s.App.ID,
+			s.Row.RequestID,
+			s.Provider.ID,
+			s.Row.Flow,
+			s.Row.RehearsalID,
+			s.Row.CreatedAt,
+			s.Row.ExpiresAt,
+			now,
+		)
 		if err == nil && made == 0 {
 			err = explain.New("saml.request-repeated", explain.Fact("request", s.Row.RequestID))
 		}
@@ -181,7 +204,12 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 	if who.SessionID != "" {
 		return g.endFlight(tx, s, now)
 	}
-	used := tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", who.UsedIssuer, who.UsedID, who.UsedUntil.UTC())
+	used := tx.Exec(
+		"INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+		who.UsedIssuer,
+		who.UsedID,
+		who.UsedUntil.UTC(),
+	)
 	if used.Error != nil {
 		return used.Error
 	}
@@ -239,8 +267,17 @@ func noteAccount(tx *gorm.DB, s *SignIn, subject string, now time.Time) error {
 	if s.Person.ID == "" || s.App.ID == partners.ConsoleID || s.App.Subject.Source == "transient" {
 		return nil
 	}
-	_, err := store.Exec(tx, "INSERT INTO accounts (application_id, person_id, subject, first_at, last_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, last_at = excluded.last_at WHERE subject <> excluded.subject OR last_at < ?",
-		s.App.ID, s.Person.ID, subject, now, now, now.Add(-time.Hour))
+	_, err := store.Exec(
+		tx,
+		"INSERT INTO accounts (application_id, person_id, subject, first_at, last_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE "+
+			"SET subject = excluded.subject, last_at = excluded.last_at WHERE subject <> excluded.subject OR last_at < ?",
+		s.App.ID,
+		s.Person.ID,
+		subject,
+		now,
+		now,
+		now.Add(-time.Hour),
+	)
 	return err
 }
 
@@ -262,13 +299,15 @@ func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subjec
 	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: holder, ApplicationID: partners.SubjectOwner(s.App), CreatedAt: now}).Error
 }
 
-// AllowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are set, at a border of its path.
+// AllowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are
+// set, at a border of its path.
 func AllowedLink(a *partners.Application, to string) bool {
 	if len(to) > 2000 || a.SAML == nil {
 		return false
 	}
 	u, err := url.Parse(to)
-	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") || strings.HasSuffix(u.Path, "/..") {
+	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") ||
+		strings.HasSuffix(u.Path, "/..") {
 		return false
 	}
 	if to == a.SAML.DefaultRelayState {
@@ -276,21 +315,26 @@ func AllowedLink(a *partners.Application, to string) bool {
 	}
 	for _, allowed := range a.SAML.DeepLinks {
 		rest, ok := strings.CutPrefix(to, allowed)
-		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) && address.Origin(to) == address.Origin(allowed) {
+		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) &&
+			address.Origin(to) == address.Origin(allowed) {
 			return true
 		}
 	}
 	return false
 }
 
-// tellFreshness says in the trace whether the person was asked by the provider for this very sign-in, or known to it from before, and whose session that was. A window
-// that was thought to be a clean one shows itself here.
+// tellFreshness says in the trace whether the person was asked by the provider for this very sign-in, or known to it
+// from before, and whose session that was. A window that was thought to be a clean one shows itself here.
 func (g *Room) tellFreshness(s *SignIn, who bridge.Identity) {
 	at := who.AuthnInstant
 	if s.Row.Flow == "provider" || at.IsZero() {
 		return
 	}
-	d := trace.Decision{About: "freshness", Result: "the provider asked the person anew", By: s.Provider.Name + " says " + at.UTC().Format(time.RFC3339)}
+	d := trace.Decision{
+		About:  "freshness",
+		Result: "the provider asked the person anew",
+		By:     s.Provider.Name + " says " + at.UTC().Format(time.RFC3339),
+	}
 	switch {
 	case who.SessionID != "":
 		d.Result = "nobody was asked: " + s.Person.Shown + "’s session at the gate was used"

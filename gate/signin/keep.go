@@ -67,7 +67,8 @@ func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 
 func (g *Room) roomFor(tx *gorm.DB, s *SignIn, now time.Time) error {
 	var count int64
-	if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM sign_ins WHERE address = ? AND finished_at IS NULL AND expires_at > ? LIMIT ?)", s.Row.Address, now, g.InFlight).Scan(&count).Error; err != nil {
+	if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM sign_ins WHERE address = ? AND finished_at IS NULL AND expires_at > ? LIMIT ?)",
+		s.Row.Address, now, g.InFlight).Scan(&count).Error; err != nil {
 		return err
 	}
 	if count >= int64(g.InFlight) {
@@ -76,10 +77,12 @@ func (g *Room) roomFor(tx *gorm.DB, s *SignIn, now time.Time) error {
 	return nil
 }
 
-// repeated handles a request whose ID came before: from the same browser, and not answered yet, the sign-in starts again; else it is refused.
+// repeated handles a request whose ID came before: from the same browser, and not answered yet, the sign-in starts
+// again; else it is refused.
 func (g *Room) repeated(ctx context.Context, s *SignIn, next *Next) error {
 	var old store.SignIn
-	if err := g.Store.Read(ctx).Where("application_id = ? AND request_id = ?", s.Row.ApplicationID, s.Row.RequestID).Take(&old).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("application_id = ? AND request_id = ?", s.Row.ApplicationID,
+		s.Row.RequestID).Take(&old).Error; err != nil {
 		return store.Clear(err)
 	}
 	failure := explain.New("saml.request-repeated", explain.Fact("request", s.Row.RequestID))
@@ -87,7 +90,9 @@ func (g *Room) repeated(ctx context.Context, s *SignIn, next *Next) error {
 	if old.FinishedAt != nil || !keys.SecretFits(old.BrowserHash, s.Browser.SignIns[old.ID]) {
 		return failure
 	}
-	s.Rec.Decide(trace.Decision{About: "sign-in", Result: "begun again in the same browser", By: "the request came before and was not answered"})
+	s.Rec.Decide(
+		trace.Decision{About: "sign-in", Result: "begun again in the same browser", By: "the request came before and was not answered"},
+	)
 	// The old one gives way: its answer, should it still come, finds nothing.
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		gone := tx.Where("id = ? AND finished_at IS NULL", old.ID).Delete(&store.SignIn{})
@@ -103,7 +108,8 @@ func (g *Room) repeated(ctx context.Context, s *SignIn, next *Next) error {
 	return g.Keep(ctx, s, next)
 }
 
-// Resume finds a sign-in in flight for the browser that began it. It returns a sign-in to fail with even where it fails.
+// Resume finds a sign-in in flight for the browser that began it. It returns a sign-in to fail with even where it
+// fails.
 func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error) {
 	stranger := g.Begin(b, "sp")
 	stranger.Rec.Begin(trace.Receive)

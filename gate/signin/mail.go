@@ -14,7 +14,8 @@ import (
 	"innergate/gate/ground"
 )
 
-// mailProof is a mail address that somebody says is theirs, until they have entered the code that was sent to it. It is kept with the sign-in.
+// mailProof is a mail address that somebody says is theirs, until they have entered the code that was sent to it. It is
+// kept with the sign-in.
 type mailProof struct {
 	Address string    `json:"address"`
 	Hash    []byte    `json:"hash"`
@@ -42,8 +43,17 @@ func (g *Room) proveMail(ctx context.Context, s *SignIn, addr string) (string, e
 		return "", err
 	}
 	code := fmt.Sprintf("%06d", n)
-	s.State.Proof = &mailProof{Address: addr, Hash: keys.HashSecret(s.ID + code), Until: g.Now().Add(ground.ProofLife), Sent: held.Sent + 1, Wrong: held.Wrong}
-	if err := g.SendMail(ctx, addr, "Your code for "+s.App.Name, "Somebody, most likely you, is about to use "+s.App.Name+" for the first time and gave this mail address.\n\nThe code is "+code[:3]+" "+code[3:]+"\n\nIt is good for 15 minutes, on the page that asks for it. If this was not you, nothing happens without the code.\n"); err != nil {
+	s.State.Proof = &mailProof{
+		Address: addr,
+		Hash:    keys.HashSecret(s.ID + code),
+		Until:   g.Now().Add(ground.ProofLife),
+		Sent:    held.Sent + 1,
+		Wrong:   held.Wrong,
+	}
+	if err := g.SendMail(ctx, addr, "Your code for "+s.App.Name,
+		"Somebody, most likely you, is about to use "+s.App.Name+" for the first time and gave this mail address.\n\nThe code is "+
+			code[:3]+" "+code[3:]+"\n\nIt is good for 15 minutes, on the page that asks for it. If this was not you, nothing happens "+
+			"without the code.\n"); err != nil {
 		s.State.Proof.Hash = nil
 		g.Log.Warn("a code could not be sent", "reference", s.Reference, "error", err)
 		return "The code could not be sent. Please check the address, or try again later.", nil
@@ -60,7 +70,8 @@ func (g *Room) provenMail(s *SignIn, code string) bool {
 		}
 		return -1
 	}, code)
-	if len(p.Hash) > 0 && p.Wrong < ground.MaxWrong && g.Now().Before(p.Until) && subtle.ConstantTimeCompare(p.Hash, keys.HashSecret(s.ID+code)) == 1 {
+	if len(p.Hash) > 0 && p.Wrong < ground.MaxWrong && g.Now().Before(p.Until) &&
+		subtle.ConstantTimeCompare(p.Hash, keys.HashSecret(s.ID+code)) == 1 {
 		return true
 	}
 	p.Wrong++

@@ -62,7 +62,11 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 	s.Person.Came, s.Person.Profile, s.Person.Shown = came, came, people.ShownName(came, who.Shown)
 	if s.Provider.Admission == "pass" {
 		s.Person.pass = true
-		s.Rec.Decide(trace.Decision{About: "person", Result: s.Person.Shown + " (passed through)", By: "admission: pass; nobody is matched or stored"})
+		s.Rec.Decide(trace.Decision{
+			About:  "person",
+			Result: s.Person.Shown + " (passed through)",
+			By:     "admission: pass; nobody is matched or stored",
+		})
 		return nil
 	}
 	if who.Subject == "" {
@@ -103,7 +107,8 @@ func (g *Room) matchOwn(ctx context.Context, s *SignIn, who bridge.Identity) err
 // findLinked finds the person to whom the provider's subject is linked.
 func (g *Room) findLinked(ctx context.Context, s *SignIn, who bridge.Identity) (bool, error) {
 	var p store.Person
-	if err := g.Store.Read(ctx).Where("id = (SELECT person_id FROM links WHERE provider_id = ? AND subject = ?)", s.Provider.ID, who.Subject).Limit(1).Find(&p).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("id = (SELECT person_id FROM links WHERE provider_id = ? AND subject = ?)", s.Provider.ID,
+		who.Subject).Limit(1).Find(&p).Error; err != nil {
 		return false, store.Clear(err)
 	}
 	if p.ID == "" {
@@ -130,7 +135,8 @@ func (g *Room) findPerson(ctx context.Context, s *SignIn, who bridge.Identity) e
 		}
 		one, err := q.Judge(found)
 		if err != nil {
-			// The same subject may have signed in for the first time a moment ago, in another browser: then the value is found because of that.
+			// The same subject may have signed in for the first time a moment ago, in another browser: then the value
+			// is found because of that.
 			if found, again := g.findLinked(ctx, s, who); found || again != nil {
 				return again
 			}
@@ -213,7 +219,11 @@ func (g *Room) mergeProfile(s *SignIn, settings people.Settings) error {
 	}
 	s.Person.Shown = people.ShownName(s.Person.Profile, s.Person.Shown)
 	if s.Person.held != nil && len(s.Person.merged.Changed) > 0 {
-		s.Rec.Decide(trace.Decision{About: "profile", Result: "changes: " + strings.Join(s.Person.merged.Changed, ", "), By: "what " + s.Provider.Name + " sends now"})
+		s.Rec.Decide(trace.Decision{
+			About:  "profile",
+			Result: "changes: " + strings.Join(s.Person.merged.Changed, ", "),
+			By:     "what " + s.Provider.Name + " sends now",
+		})
 	}
 	return nil
 }
@@ -232,7 +242,11 @@ func (g *Room) grantGroups(ctx context.Context, s *SignIn) error {
 	}
 	var rows []struct{ Slug, Giver string }
 	if s.Person.ID != "" {
-		err := g.Store.Read(ctx).Raw("SELECT (SELECT slug FROM groups WHERE groups.id = m.group_id) AS slug, m.giver FROM memberships m WHERE m.person_id = ?", s.Person.ID).Scan(&rows).Error
+		err := g.Store.Read(ctx).
+			Raw("SELECT (SELECT slug FROM groups WHERE groups.id = m.group_id) AS slug, m.giver FROM memberships m WHERE m.person_id = ?",
+				s.Person.ID).
+			Scan(&rows).
+			Error
 		if err != nil {
 			return store.Clear(err)
 		}
@@ -273,7 +287,8 @@ func (g *Room) grantGroups(ctx context.Context, s *SignIn) error {
 	return nil
 }
 
-// settlePerson writes what a sign-in makes of the person: the record, the link, and the groups that the provider gives and takes.
+// settlePerson writes what a sign-in makes of the person: the record, the link, and the groups that the provider gives
+// and takes.
 func (g *Room) settlePerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
 	switch {
 	case s.Person.pass || who.SessionID != "":
@@ -296,18 +311,40 @@ func (g *Room) refreshPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 		fresh := *p
 		fresh.Name = s.Person.Shown
 		fresh.SetKeys(s.Person.merged.Profile)
-		// Somebody may have changed the profile by hand in the meantime; then that stays, and the next sign-in brings the rest.
-		if err := tx.Exec("UPDATE people SET name = ?, name_key = ?, last_key = ?, email = ?, email_key = ?, username = ?, username_key = ?, external_id = ?, external_key = ?, type = ?, profile = ?, sources = ?, updated_at = ? WHERE id = ? AND profile = ?",
-			fresh.Name, fresh.NameKey, fresh.LastKey, fresh.Email, fresh.EmailKey, fresh.Username, fresh.UsernameKey, fresh.ExternalID, fresh.ExternalKey, s.Person.Kind, ground.MustJSON(s.Person.merged.Profile), ground.MustJSON(s.Person.merged.Sources), now, p.ID, p.Profile).Error; err != nil {
+		// Somebody may have changed the profile by hand in the meantime; then that stays, and the next sign-in brings
+		// the rest.
+		if err := tx.Exec("UPDATE people SET name = ?, name_key = ?, last_key = ?, email = ?, email_key = ?, username = ?, "+
+			"username_key = ?, external_id = ?, external_key = ?, type = ?, profile = ?, sources = ?, updated_at = ? WHERE id = ? AND "+
+			"profile = ?",
+			fresh.Name, fresh.NameKey, fresh.LastKey, fresh.Email, fresh.EmailKey, fresh.Username, fresh.UsernameKey, fresh.ExternalID,
+			fresh.ExternalKey, s.Person.Kind, ground.MustJSON(s.Person.merged.Profile), ground.MustJSON(s.Person.merged.Sources), now,
+			p.ID, p.Profile).Error; err != nil {
 			return err
 		}
 	}
 	if s.Person.linked {
-		return tx.Exec("UPDATE links SET last_used = ? WHERE provider_id = ? AND subject = ? AND last_used < ?", now, s.Provider.ID, who.Subject, now.Add(-30*time.Second)).Error
+		return tx.Exec(
+			"UPDATE links SET last_used = ? WHERE provider_id = ? AND subject = ? AND last_used < ?",
+			now,
+			s.Provider.ID,
+			who.Subject,
+			now.Add(-30*time.Second),
+		).Error
 	}
 	// Another browser may have linked the same person to another subject of this provider a moment ago.
-	made := tx.Exec("INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) SELECT ?, ?, ?, ?, ?, ?, ? WHERE NOT EXISTS (SELECT 1 FROM links WHERE person_id = ? AND provider_id = ?) ON CONFLICT DO NOTHING",
-		store.NewID(), s.Person.ID, s.Provider.ID, who.Subject, who.Shown, now, now, s.Person.ID, s.Provider.ID)
+	made := tx.Exec(
+		"INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) SELECT ?, ?, ?, ?, ?, ?, ? WHERE NOT "+
+			"EXISTS (SELECT 1 FROM links WHERE person_id = ? AND provider_id = ?) ON CONFLICT DO NOTHING",
+		store.NewID(),
+		s.Person.ID,
+		s.Provider.ID,
+		who.Subject,
+		who.Shown,
+		now,
+		now,
+		s.Person.ID,
+		s.Provider.ID,
+	)
 	if made.Error != nil {
 		return made.Error
 	}
@@ -321,14 +358,43 @@ func (g *Room) refreshPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 		}
 		return nil
 	}
-	return ground.Journal(tx, now, ground.Actor{Name: "sign-in " + s.Reference}, "linked", "person", s.Person.ID, s.Person.Shown, "", s.Provider.Name+", found by "+s.Person.byValue)
+	return ground.Journal(
+		tx,
+		now,
+		ground.Actor{Name: "sign-in " + s.Reference},
+		"linked",
+		"person",
+		s.Person.ID,
+		s.Person.Shown,
+		"",
+		s.Provider.Name+", found by "+s.Person.byValue,
+	)
 }
 
 func (g *Room) createPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
-	p := store.Person{ID: store.NewID(), Name: s.Person.Shown, Active: true, Type: s.Person.Kind, Profile: ground.MustJSON(s.Person.merged.Profile), Sources: ground.MustJSON(s.Person.merged.Sources), CreatedAt: now, UpdatedAt: now}
+	p := store.Person{
+		ID:        store.NewID(),
+		Name:      s.Person.Shown,
+		Active:    true,
+		Type:      s.Person.Kind,
+		Profile:   ground.MustJSON(s.Person.merged.Profile),
+		Sources:   ground.MustJSON(s.Person.merged.Sources),
+		CreatedAt: now,
+		UpdatedAt: now,
+	}
 	p.SetKeys(s.Person.merged.Profile)
 	// Two first sign-ins at once: the second finds the first one's link.
-	made := tx.Exec("INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", store.NewID(), p.ID, s.Provider.ID, who.Subject, who.Shown, now, now)
+	made := tx.Exec(
+		"INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) VALUES (?, ?, ?, ?, ?, ?, ?) ON "+
+			"CONFLICT DO NOTHING",
+		store.NewID(),
+		p.ID,
+		s.Provider.ID,
+		who.Subject,
+		who.Shown,
+		now,
+		now,
+	)
 	if made.Error != nil {
 		return made.Error
 	}
@@ -361,7 +427,8 @@ func (g *Room) settleGroups(tx *gorm.DB, s *SignIn, now time.Time) error {
 		}
 	}
 	for _, slug := range s.Person.lost {
-		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id = (SELECT id FROM groups WHERE slug = ?)", s.Person.ID, s.Provider.ID, slug).Error; err != nil {
+		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id = (SELECT id FROM groups WHERE slug "+
+			"= ?)", s.Person.ID, s.Provider.ID, slug).Error; err != nil {
 			return err
 		}
 	}

@@ -42,7 +42,8 @@ type OwnSignIn struct {
 	Routed string `json:"routed,omitempty"`
 }
 
-// Context is the authentication context that was reached: of those that are true the first that was asked for, or else the strongest.
+// Context is the authentication context that was reached: of those that are true the first that was asked for, or else
+// the strongest.
 func (own *OwnSignIn) Context(asked *saml.RequestedContext) string {
 	proven := []string{contextPassword}
 	switch {

@@ -30,7 +30,15 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	wish := s.State.Wish
 	plain := p.Kind == config.KindOAuth2
 	s.State.Verifier, s.State.Nonce, s.State.FreshSince, s.State.MaxAge, s.State.ACR = oidc.NewVerifier(), "", time.Time{}, nil, nil
-	asked := oidc.Asked{Endpoint: c.AuthorizationEndpoint, ClientID: c.ClientID, RedirectURI: g.CallbackLocation(p.Slug), Scopes: p.AskedScopes(), State: s.ID, Challenge: oidc.Challenge(s.State.Verifier), More: c.Parameters}
+	asked := oidc.Asked{
+		Endpoint:    c.AuthorizationEndpoint,
+		ClientID:    c.ClientID,
+		RedirectURI: g.CallbackLocation(p.Slug),
+		Scopes:      p.AskedScopes(),
+		State:       s.ID,
+		Challenge:   oidc.Challenge(s.State.Verifier),
+		More:        c.Parameters,
+	}
 	if s.Rehearsal != nil && s.Rehearsal.Scope != "" {
 		asked.Scopes = strings.Fields(s.Rehearsal.Scope)
 	}
@@ -87,19 +95,29 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		return nil, explain.New("gate.failed", explain.Fact("error", err.Error()))
 	}
 	s.Row.OurRequestID = oidc.NewVerifier()
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: "Authentication request", Binding: "query", Address: c.AuthorizationEndpoint, Raw: oidc.ShownURL(location), RelayState: s.ID})
+	s.Rec.Message(trace.Message{
+		From:       trace.Gate,
+		To:         trace.Provider,
+		Name:       "Authentication request",
+		Binding:    "query",
+		Address:    c.AuthorizationEndpoint,
+		Raw:        oidc.ShownURL(location),
+		RelayState: s.ID,
+	})
 	return &Next{Redirect: location}, nil
 }
 
-// contexts lists the acr values that an application's request comes to. Exact and minimum are met by one of those named; better is not, since nobody tells what is
-// better than what.
+// contexts lists the acr values that an application's request comes to. Exact and minimum are met by one of those
+// named; better is not, since nobody tells what is better than what.
 func (g oidcProvider) contexts(s *SignIn) ([]string, error) {
 	w := s.State.Wish.Context
 	if w == nil {
 		return nil, nil
 	}
 	if w.Comparison == "better" || len(w.Classes) == 0 {
-		return nil, explain.New("bridge.no-context", explain.Pair("context", w.Comparison+" than "+strings.Join(w.Classes, " or "), "only exact values can be asked for")).Of(s.Provider.Name)
+		return nil, explain.New("bridge.no-context",
+			explain.Pair("context", w.Comparison+" than "+strings.Join(w.Classes, " or "), "only exact values can be asked for")).
+			Of(s.Provider.Name)
 	}
 	return w.Classes, nil
 }
@@ -107,7 +125,11 @@ func (g oidcProvider) contexts(s *SignIn) ([]string, error) {
 // Receive checks the answer that came by way of the browser, exchanges the code and checks what comes for it.
 func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridge.Identity, error) {
 	p, c := s.Provider, s.Provider.OIDC
-	code, err := oidc.ReadAnswer(a.parameters, oidc.AnswerRules{Partner: p.Name, Issuers: c.Issuers(), IssuerPromised: c.IssuerInAnswer, State: s.ID}, s.Rec)
+	code, err := oidc.ReadAnswer(
+		a.parameters,
+		oidc.AnswerRules{Partner: p.Name, Issuers: c.Issuers(), IssuerPromised: c.IssuerInAnswer, State: s.ID},
+		s.Rec,
+	)
 	if err != nil {
 		return bridge.Identity{}, err
 	}
@@ -118,7 +140,12 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	if err != nil {
 		return bridge.Identity{}, err
 	}
-	who := bridge.Identity{Attributes: claims.Bag{}, UsedIssuer: "sign-in/" + p.ID, UsedID: s.State.Verifier[:22], UsedUntil: g.Now().Add(2 * Life)}
+	who := bridge.Identity{
+		Attributes: claims.Bag{},
+		UsedIssuer: "sign-in/" + p.ID,
+		UsedID:     s.State.Verifier[:22],
+		UsedUntil:  g.Now().Add(2 * Life),
+	}
 	var found oidc.Claims
 	subject := ""
 	if p.Kind == config.KindOIDC {
@@ -162,10 +189,15 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	return who, nil
 }
 
-// onceOnly uses the request up before its code is sent anywhere: a code goes to the token endpoint once, whatever the browser sends twice.
+// onceOnly uses the request up before its code is sent anywhere: a code goes to the token endpoint once, whatever the
+// browser sends twice.
 func (g oidcProvider) onceOnly(ctx context.Context, s *SignIn) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		used := tx.Exec("UPDATE sign_ins SET our_request_id = '' WHERE id = ? AND our_request_id = ? AND our_request_id <> '' AND finished_at IS NULL", s.ID, s.Row.OurRequestID)
+		used := tx.Exec(
+			"UPDATE sign_ins SET our_request_id = '' WHERE id = ? AND our_request_id = ? AND our_request_id <> '' AND finished_at IS NULL",
+			s.ID,
+			s.Row.OurRequestID,
+		)
 		if used.Error == nil && used.RowsAffected == 0 {
 			return explain.New("browser.finished")
 		}
@@ -191,10 +223,15 @@ func (g oidcProvider) redeem(ctx context.Context, s *SignIn, code string) (*oidc
 	if err != nil {
 		return nil, err
 	}
-	return oidc.ReadTokens(*answer, oidc.TokenRules{Partner: p.Name, Client: client, Methods: c.AuthMethods, PlainOAuth: p.Kind == config.KindOAuth2}, s.Rec)
+	return oidc.ReadTokens(
+		*answer,
+		oidc.TokenRules{Partner: p.Name, Client: client, Methods: c.AuthMethods, PlainOAuth: p.Kind == config.KindOAuth2},
+		s.Rec,
+	)
 }
 
-// idToken checks the ID token; where it names a key that is not held, the key set is fetched again and the check repeated once.
+// idToken checks the ID token; where it names a key that is not held, the key set is fetched again and the check
+// repeated once.
 func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Tokens, code string) (*oidc.IDToken, error) {
 	p, c := s.Provider, s.Provider.OIDC
 	for again := false; ; again = true {
@@ -203,10 +240,13 @@ func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Token
 			return nil, explain.OfPartner(err, p.Name)
 		}
 		if fetched {
-			s.Rec.Decide(trace.Decision{About: "keys", Result: fmt.Sprintf("%d keys of %s", len(set.Keys), p.Name), By: "fetched from " + c.KeysURL})
+			s.Rec.Decide(
+				trace.Decision{About: "keys", Result: fmt.Sprintf("%d keys of %s", len(set.Keys), p.Name), By: "fetched from " + c.KeysURL},
+			)
 		}
 		rules := oidc.IDTokenRules{
-			Partner: p.Name, Issuers: c.Issuers(), ClientID: c.ClientID, Nonce: s.State.Nonce, Keys: set, Algorithms: c.Algorithms, Now: g.Now(), Skew: partners.Skew(c.ClockSkewSeconds),
+			Partner: p.Name, Issuers: c.Issuers(), ClientID: c.ClientID, Nonce: s.State.Nonce, Keys: set, Algorithms: c.Algorithms,
+			Now: g.Now(), Skew: partners.Skew(c.ClockSkewSeconds),
 			MaxAge: s.State.MaxAge, FreshSince: s.State.FreshSince, ACR: s.State.ACR, AccessToken: tokens.AccessToken, Code: code,
 		}
 		if !s.State.FreshSince.IsZero() {
@@ -228,14 +268,43 @@ func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Token
 func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc.Tokens, found *oidc.Claims, subject string) error {
 	p, c := s.Provider, s.Provider.OIDC
 	ask := func(name, address string) (oidc.Answer, error) {
-		s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: name + " request", Binding: "GET", Address: address, Raw: "Authorization: Bearer (not shown)"})
-		got, err := g.Fetch.Do(ctx, fetch.Want{URL: address, MaxBytes: oidc.MaxDocument, Timeout: partners.BackTimeout, Header: map[string]string{"Accept": "application/json, application/jwt", "Authorization": "Bearer " + tokens.AccessToken}, AnyStatus: true, Direct: true})
+		s.Rec.Message(trace.Message{
+			From:    trace.Gate,
+			To:      trace.Provider,
+			Name:    name + " request",
+			Binding: "GET",
+			Address: address,
+			Raw:     "Authorization: Bearer (not shown)",
+		})
+		got, err := g.Fetch.Do(
+			ctx,
+			fetch.Want{
+				URL:      address,
+				MaxBytes: oidc.MaxDocument,
+				Timeout:  partners.BackTimeout,
+				Header: map[string]string{
+					"Accept":        "application/json, application/jwt",
+					"Authorization": "Bearer " + tokens.AccessToken,
+				},
+				AnyStatus: true,
+				Direct:    true,
+			},
+		)
 		if err != nil {
-			return oidc.Answer{}, explain.New("oidc.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
+			return oidc.Answer{}, explain.New("oidc.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", address)).
+				Of(p.Name)
 		}
 		answer := oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
 		raw, opened := answer.Shown()
-		s.Rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: name + " response", Binding: "GET", Address: address, Raw: raw, Opened: opened})
+		s.Rec.Message(trace.Message{
+			From:    trace.Provider,
+			To:      trace.Gate,
+			Name:    name + " response",
+			Binding: "GET",
+			Address: address,
+			Raw:     raw,
+			Opened:  opened,
+		})
 		return answer, nil
 	}
 	add := func(name string, o jose.Object) error {
@@ -291,7 +360,14 @@ func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string
 		return g.Failed(ctx, stranger, err)
 	}
 	stranger.Provider = p
-	message := trace.Message{From: trace.Provider, To: trace.Gate, Name: "Authentication response", Binding: how, Address: g.CallbackLocation(slug), Raw: oidc.ShownParameters(raw)}
+	message := trace.Message{
+		From:    trace.Provider,
+		To:      trace.Gate,
+		Name:    "Authentication response",
+		Binding: how,
+		Address: g.CallbackLocation(slug),
+		Raw:     oidc.ShownParameters(raw),
+	}
 	parameters, err := oidc.ReadParameters(raw)
 	if err != nil {
 		stranger.Rec.Message(message)

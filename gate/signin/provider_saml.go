@@ -20,7 +20,15 @@ type samlProvider struct{ *Room }
 func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	p := s.Provider.SAML
 	endpoint := p.Endpoint()
-	asked := saml.Asked{Issuer: g.partners.SPEntity(s.Provider), Destination: endpoint.Location, ACS: g.ACSLocation(s.Provider.Slug), Now: g.Now(), NameIDFormat: p.NameIDFormat, RequestedContext: p.RequestedContext, RequesterIDs: s.State.Wish.Requesters}
+	asked := saml.Asked{
+		Issuer:           g.partners.SPEntity(s.Provider),
+		Destination:      endpoint.Location,
+		ACS:              g.ACSLocation(s.Provider.Slug),
+		Now:              g.Now(),
+		NameIDFormat:     p.NameIDFormat,
+		RequestedContext: p.RequestedContext,
+		RequesterIDs:     s.State.Wish.Requesters,
+	}
 	if p.ResponseBinding == "HTTP-Artifact" {
 		asked.ProtocolBinding = saml.BindingArtifact
 	}
@@ -44,7 +52,14 @@ func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 			return nil, err
 		}
 	}
-	message := trace.Message{From: trace.Gate, To: trace.Provider, Name: "AuthnRequest", Binding: saml.BindingName(endpoint.Binding), Address: endpoint.Location, RelayState: s.ID}
+	message := trace.Message{
+		From:       trace.Gate,
+		To:         trace.Provider,
+		Name:       "AuthnRequest",
+		Binding:    saml.BindingName(endpoint.Binding),
+		Address:    endpoint.Location,
+		RelayState: s.ID,
+	}
 	if signer != nil {
 		message.Signature = "signed"
 	}
@@ -60,7 +75,9 @@ func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	message.Raw = string(doc)
 	s.Rec.Message(message)
 	if endpoint.Binding == saml.BindingPost {
-		return &Next{Form: &Form{Action: endpoint.Location, Fields: [][2]string{{saml.ParamRequest, saml.EncodePost(doc)}, {"RelayState", s.ID}}}}, nil
+		return &Next{
+			Form: &Form{Action: endpoint.Location, Fields: [][2]string{{saml.ParamRequest, saml.EncodePost(doc)}, {"RelayState", s.ID}}},
+		}, nil
 	}
 	location, err := saml.EncodeRedirect(endpoint.Location, saml.ParamRequest, doc, s.ID, signer)
 	return &Next{Redirect: location}, err
@@ -71,7 +88,8 @@ func (g samlProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	if err != nil {
 		return bridge.Identity{}, err
 	}
-	rules.RequestID, rules.FreshSince, rules.RequestedContext, rules.NameIDFormat = s.Row.OurRequestID, s.State.FreshSince, s.State.Context, s.State.NameIDFormat
+	rules.RequestID, rules.FreshSince, rules.RequestedContext, rules.NameIDFormat = s.Row.OurRequestID, s.State.FreshSince,
+		s.State.Context, s.State.NameIDFormat
 	assertion, err := a.response.Check(rules, s.Rec)
 	if err != nil {
 		return bridge.Identity{}, err
@@ -83,7 +101,8 @@ func (g samlProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	return WhoIs(s.Provider, assertion)
 }
 
-// ResponseRules are what a provider's response is held against at a time; what the sign-in itself asked for comes on top.
+// ResponseRules are what a provider's response is held against at a time; what the sign-in itself asked for comes on
+// top.
 func (g *Room) ResponseRules(ctx context.Context, pr *partners.Provider, now time.Time) (saml.ResponseRules, error) {
 	p := pr.SAML
 	ring, err := g.keyring.Ring(ctx, keys.PurposeEncryption, pr.ID)
@@ -95,9 +114,11 @@ func (g *Room) ResponseRules(ctx context.Context, pr *partners.Provider, now tim
 		lifetime = 12 * time.Hour
 	}
 	return saml.ResponseRules{
-		Partner: pr.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.partners.SPEntity(pr), ACS: g.ACSLocation(pr.Slug), AllowUnsolicited: p.AllowUnsolicited,
+		Partner: pr.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.partners.SPEntity(pr), ACS: g.ACSLocation(pr.Slug),
+		AllowUnsolicited:    p.AllowUnsolicited,
 		Trust:               saml.Trust{Certificates: pr.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
-		WantAssertionSigned: p.WantAssertionSigned, DecryptionKeys: saml.RSAKeys(ring.Signers), AllowCBC: p.AllowCBC, Now: now, Skew: partners.Skew(p.ClockSkewSeconds), MaxLifetime: lifetime, SubjectOptional: p.SubjectFrom != "",
+		WantAssertionSigned: p.WantAssertionSigned, DecryptionKeys: saml.RSAKeys(ring.Signers), AllowCBC: p.AllowCBC, Now: now,
+		Skew: partners.Skew(p.ClockSkewSeconds), MaxLifetime: lifetime, SubjectOptional: p.SubjectFrom != "",
 	}, nil
 }
 
@@ -105,7 +126,8 @@ func (g *Room) ResponseRules(ctx context.Context, pr *partners.Provider, now tim
 func WhoIs(pr *partners.Provider, assertion *saml.Assertion) (bridge.Identity, error) {
 	p := pr.SAML
 	who := bridge.Identity{
-		Attributes: claims.Bag{}, AuthnInstant: assertion.AuthnInstant, Context: assertion.Context, Authorities: assertion.Authorities, SessionEnd: assertion.SessionNotOnOrAfter,
+		Attributes: claims.Bag{}, AuthnInstant: assertion.AuthnInstant, Context: assertion.Context, Authorities: assertion.Authorities,
+		SessionEnd: assertion.SessionNotOnOrAfter,
 		UsedIssuer: p.EntityID, UsedID: assertion.ID, UsedUntil: assertion.NotOnOrAfter,
 	}
 	for _, attr := range assertion.Attributes {

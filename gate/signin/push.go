@@ -24,7 +24,10 @@ func (g *Room) Push(ctx context.Context, authorization, raw, from string) *grant
 	if err != nil {
 		return g.grants.RefusedExchange(ctx, x, err)
 	}
-	return &grants.OAuthAnswer{Status: http.StatusCreated, Body: map[string]any{"request_uri": oidc.RequestURI + handle, "expires_in": int(pushedLife.Seconds())}}
+	return &grants.OAuthAnswer{
+		Status: http.StatusCreated,
+		Body:   map[string]any{"request_uri": oidc.RequestURI + handle, "expires_in": int(pushedLife.Seconds())},
+	}
 }
 
 func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw string) (string, error) {
@@ -56,7 +59,8 @@ func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw 
 			return err
 		}
 		var held int64
-		if err := tx.Model(&store.PushedRequest{}).Where("application_id = ? AND expires_at > ?", x.App.ID, g.Now().UTC()).Count(&held).Error; err != nil {
+		if err := tx.Model(&store.PushedRequest{}).Where("application_id = ? AND expires_at > ?", x.App.ID,
+			g.Now().UTC()).Count(&held).Error; err != nil {
 			return err
 		}
 		if held > 10000 {
@@ -77,7 +81,8 @@ func (g *Room) BeginDevice(ctx context.Context, b Browser, typed string) *Next {
 		return g.Failed(ctx, s, explain.New("gate.busy", explain.Fact("address", b.Address)))
 	}
 	var row store.DeviceCode
-	if err := g.Store.Read(ctx).Where("user_code = ? AND state = 'waiting' AND expires_at > ?", user, g.Now().UTC()).Limit(1).Find(&row).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("user_code = ? AND state = 'waiting' AND expires_at > ?", user,
+		g.Now().UTC()).Limit(1).Find(&row).Error; err != nil {
 		return g.Failed(ctx, s, store.Clear(err))
 	}
 	if row.UserCode == "" {
@@ -101,7 +106,12 @@ func (g *Room) grantDevice(tx *gorm.DB, s *SignIn, grant *store.Grant) error {
 	if len(s.State.Device) == 0 {
 		return nil
 	}
-	done := tx.Exec("UPDATE device_codes SET state = 'granted', grant_id = ? WHERE hash = ? AND state = 'waiting' AND expires_at > ?", grant.ID, s.State.Device, g.Now().UTC())
+	done := tx.Exec(
+		"UPDATE device_codes SET state = 'granted', grant_id = ? WHERE hash = ? AND state = 'waiting' AND expires_at > ?",
+		grant.ID,
+		s.State.Device,
+		g.Now().UTC(),
+	)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return explain.New("oidc.device-over").Of(s.App.Name)
 	}

@@ -36,8 +36,8 @@ type Arrival struct {
 	parameters oidc.Parameters
 }
 
-// KeepArrival stores what another site had the browser post, and returns the handle under which the browser's next, same-site request finds it: only that one
-// carries our cookies.
+// KeepArrival stores what another site had the browser post, and returns the handle under which the browser's next,
+// same-site request finds it: only that one carries our cookies.
 func (g *Room) KeepArrival(ctx context.Context, address, place, param, value, relay string) (string, error) {
 	handle := keys.NewSecret()
 	now := g.Now().UTC()
@@ -45,7 +45,8 @@ func (g *Room) KeepArrival(ctx context.Context, address, place, param, value, re
 	return handle, g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var mine int64
 		var all struct{ Count, Bytes int64 }
-		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals WHERE address = ? LIMIT ?)", address, arrivalsByAddress).Scan(&mine).Error; err != nil {
+		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals WHERE address = ? LIMIT ?)", address,
+			arrivalsByAddress).Scan(&mine).Error; err != nil {
 			return err
 		}
 		if err := tx.Raw("SELECT count(*) AS count, coalesce(sum(length(value)), 0) AS bytes FROM arrivals").Scan(&all).Error; err != nil {
@@ -119,7 +120,15 @@ func (g *Room) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 	if err != nil {
 		return g.Failed(ctx, stranger, explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
 	}
-	message := trace.Message{From: trace.Provider, To: trace.Gate, Name: "Response", Binding: "HTTP-POST", Address: received.Location, Raw: string(received.XML), RelayState: kept.Relay}
+	message := trace.Message{
+		From:       trace.Provider,
+		To:         trace.Gate,
+		Name:       "Response",
+		Binding:    "HTTP-POST",
+		Address:    received.Location,
+		Raw:        string(received.XML),
+		RelayState: kept.Relay,
+	}
 	response, err := saml.OpenResponse(received)
 	if err != nil {
 		stranger.Rec.Message(message)
@@ -136,24 +145,38 @@ func (g *Room) receiveResponse(ctx context.Context, s *SignIn, response *saml.In
 	return g.received(ctx, s, &Arrival{response: response})
 }
 
-// received has the provider's answer checked, and goes on with whom it vouches for. Where a provider answers too weakly for what was only preferred, or with a
-// sign-in longer ago than the application allows, it is asked once more.
+// received has the provider's answer checked, and goes on with whom it vouches for. Where a provider answers too weakly
+// for what was only preferred, or with a sign-in longer ago than the application allows, it is asked once more.
 func (g *Room) received(ctx context.Context, s *SignIn, a *Arrival) *Next {
 	who, err := g.ProviderSide(s.Provider).Receive(ctx, s, a)
 	wish := &s.State.Wish
 	var f *explain.Failure
 	switch {
 	case errors.As(err, &f) && (f.Code == "saml.status-no-context" || f.Code == "oidc.context-unmet") && wish.Preferred && !s.State.Anew:
-		s.Rec.Decide(trace.Decision{About: "strength", Result: "asked again without it", By: "acr_values is a preference, and " + s.Provider.Name + " can't meet it"})
+		s.Rec.Decide(trace.Decision{
+			About:  "strength",
+			Result: "asked again without it",
+			By:     "acr_values is a preference, and " + s.Provider.Name + " can't meet it",
+		})
 		s.State.Anew, wish.Context = true, nil
 		return g.sendOn(ctx, s)
 	case err != nil:
 		return g.Failed(ctx, s, err)
 	case wish.MaxAge != nil && (who.AuthnInstant.IsZero() || g.Now().Sub(who.AuthnInstant) > *wish.MaxAge+time.Minute):
 		if s.State.Anew && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
-			return g.Failed(ctx, s, explain.New("bridge.too-old", explain.Pair("signed in", "at most "+wish.MaxAge.String()+" ago", words.Ago(g.Now(), who.AuthnInstant))).Of(s.Provider.Name))
+			return g.Failed(
+				ctx,
+				s,
+				explain.New("bridge.too-old",
+					explain.Pair("signed in", "at most "+wish.MaxAge.String()+" ago", words.Ago(g.Now(), who.AuthnInstant))).
+					Of(s.Provider.Name),
+			)
 		}
-		s.Rec.Decide(trace.Decision{About: "freshness", Result: "asked to sign in anew", By: "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)"})
+		s.Rec.Decide(trace.Decision{
+			About:  "freshness",
+			Result: "asked to sign in anew",
+			By:     "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)",
+		})
 		s.State.Anew, wish.Fresh = true, true
 		return g.sendOn(ctx, s)
 	}
@@ -167,7 +190,10 @@ func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay stri
 		resumed, err := g.Resume(ctx, b, relay)
 		if err == nil && resumed.Row.ProviderID != p.ID {
 			// An answer of one provider in another one's sign-in: a mix-up, or an attack.
-			resumed.Row.BrowserHash, err = nil, explain.New("saml.provider-unknown", explain.Pair("provider", nameOf(resumed.Provider), p.Name))
+			resumed.Row.BrowserHash, err = nil, explain.New(
+				"saml.provider-unknown",
+				explain.Pair("provider", nameOf(resumed.Provider), p.Name),
+			)
 		}
 		resumed.Rec.Message(message)
 		if err != nil {
@@ -193,7 +219,8 @@ func nameOf(p *partners.Provider) string {
 	return p.Name
 }
 
-// uninvited prepares a sign-in that the provider began: RelayState names the application by its start address or short name.
+// uninvited prepares a sign-in that the provider began: RelayState names the application by its start address or short
+// name.
 func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) (*Next, error) {
 	if !s.Provider.SAML.AllowUnsolicited {
 		return nil, explain.New("saml.unsolicited")

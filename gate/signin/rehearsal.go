@@ -33,7 +33,8 @@ func Rehearses(r *store.Rehearsal, b Browser) bool {
 	return subtle.ConstantTimeCompare(r.BrowserHash, sum[:]) == 1
 }
 
-// JoinRehearsal makes a sign-in part of the rehearsal that its browser is in, if it is for the same application. Everything else goes on as if there were none.
+// JoinRehearsal makes a sign-in part of the rehearsal that its browser is in, if it is for the same application.
+// Everything else goes on as if there were none.
 func (g *Room) JoinRehearsal(ctx context.Context, s *SignIn) error {
 	if s.Rehearsal != nil || s.Browser.Rehearsal == "" {
 		return nil
@@ -55,8 +56,14 @@ func (g *Room) JoinRehearsal(ctx context.Context, s *SignIn) error {
 	return g.override(ctx, s, true)
 }
 
-// rehearsedAs finds the application of a browser's rehearsal as it is there, where it fits what asks; else it returns the failure that was found before.
-func (g *Room) rehearsedAs(ctx context.Context, b Browser, failure error, fits func(*partners.Application) bool) (*partners.Application, error) {
+// rehearsedAs finds the application of a browser's rehearsal as it is there, where it fits what asks; else it returns
+// the failure that was found before.
+func (g *Room) rehearsedAs(
+	ctx context.Context,
+	b Browser,
+	failure error,
+	fits func(*partners.Application) bool,
+) (*partners.Application, error) {
 	id, _, _ := strings.Cut(b.Rehearsal, ".")
 	if id == "" {
 		return nil, failure
@@ -89,8 +96,8 @@ type Overriding struct {
 	Proposal string `json:"proposal,omitempty"`
 }
 
-// proposedSecret takes the client secret that a proposal brings, if it does and still waits. Where the other side brings another token endpoint without a secret, ours is not sent there:
-// nobody of ours has approved the address.
+// proposedSecret takes the client secret that a proposal brings, if it does and still waits. Where the other side
+// brings another token endpoint without a secret, ours is not sent there: nobody of ours has approved the address.
 func (g *Room) proposedSecret(ctx context.Context, o Overriding, p *partners.Provider) error {
 	if o.Proposal == "" || p.OIDC == nil {
 		return nil
@@ -108,7 +115,8 @@ func (g *Room) proposedSecret(ctx context.Context, o Overriding, p *partners.Pro
 	return err
 }
 
-// override puts the configuration that a rehearsal was ordered with in the place of what is set, for this sign-in alone.
+// override puts the configuration that a rehearsal was ordered with in the place of what is set, for this sign-in
+// alone.
 func (g *Room) override(ctx context.Context, s *SignIn, say bool) error {
 	if s.Rehearsal == nil || s.Rehearsal.Override == "" {
 		return nil

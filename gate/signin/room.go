@@ -49,13 +49,22 @@ type Outcomes interface {
 	Stopped(s *SignIn) *Next
 }
 
-// SecondFactor asks people who came through another provider for the factor that they have at the gate; nil where they have none.
+// SecondFactor asks people who came through another provider for the factor that they have at the gate; nil where they
+// have none.
 type SecondFactor interface {
 	AskSecond(ctx context.Context, s *SignIn, who bridge.Identity) (*Next, error)
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, sessions *sessions.Room, persons *persons.Room, grants *grants.Room) *Room {
+func New(
+	g *ground.Ground,
+	keyring *keyring.Room,
+	partners *partners.Room,
+	traces *traces.Room,
+	sessions *sessions.Room,
+	persons *persons.Room,
+	grants *grants.Room,
+) *Room {
 	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, sessions: sessions, persons: persons, grants: grants}
 }
 

@@ -75,14 +75,19 @@ func (g *Room) WriteRoutes(tx *gorm.DB, who ground.Actor, before *access.Routes,
 	var groups []string
 	for i, one := range r.Rules {
 		groups = append(groups, one.If.Groups...)
-		for table, list := range map[string][]string{"providers": slices.Concat(one.To, one.If.Known, one.If.Wish), "applications": one.If.Applications} {
+		for table, list := range map[string][]string{"providers": slices.Concat(one.To, one.If.Known, one.If.Wish),
+			"applications": one.If.Applications} {
 			for _, slug := range list {
 				var n int64
 				if err := tx.Table(table).Where("slug = ?", slug).Count(&n).Error; err != nil {
 					return err
 				}
 				if n == 0 {
-					return ground.BadRequest("routes", fmt.Sprintf("Route %d names %q, and there is no such %s.", i+1, slug, strings.TrimSuffix(table, "s")), "Add it first, or choose one that is there.")
+					return ground.BadRequest(
+						"routes",
+						fmt.Sprintf("Route %d names %q, and there is no such %s.", i+1, slug, strings.TrimSuffix(table, "s")),
+						"Add it first, or choose one that is there.",
+					)
 				}
 			}
 		}
@@ -93,7 +98,8 @@ func (g *Room) WriteRoutes(tx *gorm.DB, who ground.Actor, before *access.Routes,
 	return g.WriteSetting(tx, who, settingRoutes, "routes", before, r)
 }
 
-// recognised is what is known of somebody before they have signed in: from their session, or from the name or mail address that they gave.
+// recognised is what is known of somebody before they have signed in: from their session, or from the name or mail
+// address that they gave.
 type recognised struct {
 	who    access.Who
 	domain string
@@ -128,7 +134,8 @@ func (g *Room) recognise(ctx context.Context, s *SignIn) (*recognised, error) {
 		}
 		key := people.Key(name)
 		var ids []string
-		if err := g.Store.Read(ctx).Raw("SELECT id FROM people WHERE login = ? UNION SELECT id FROM people WHERE email_key = ? UNION SELECT id FROM people WHERE username_key = ? LIMIT 2", key, key, key).Scan(&ids).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT id FROM people WHERE login = ? UNION SELECT id FROM people WHERE email_key = ? UNION "+
+			"SELECT id FROM people WHERE username_key = ? LIMIT 2", key, key, key).Scan(&ids).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		if len(ids) != 1 {
@@ -156,7 +163,14 @@ func (g *Room) recognise(ctx context.Context, s *SignIn) (*recognised, error) {
 
 // arrived is what circles are asked about once somebody has signed in.
 func (g *Room) arrived(ctx context.Context, s *SignIn) (access.Who, error) {
-	w := access.Who{Known: true, ID: s.Person.ID, Username: s.Person.Profile.First(people.Username), Mail: s.Person.Profile.First(people.Mail), Name: s.Person.Shown, Groups: s.Person.Groups}
+	w := access.Who{
+		Known:    true,
+		ID:       s.Person.ID,
+		Username: s.Person.Profile.First(people.Username),
+		Mail:     s.Person.Profile.First(people.Mail),
+		Name:     s.Person.Shown,
+		Groups:   s.Person.Groups,
+	}
 	if w.ID == "" {
 		w.ID = s.Provider.ID + "\x1f" + s.subject // of somebody who is not stored; the same each time
 	}
@@ -186,7 +200,8 @@ func (g *Room) inCircles(ctx context.Context, s *SignIn) error {
 		kind, name, slug string
 		reach            access.Reach
 		circle           *access.Circle
-	}{{"application", s.App.Name, s.App.Slug, s.App.Reach, s.App.Circle}, {"provider", s.Provider.Name, s.Provider.Slug, s.Provider.Reach, s.Provider.Circle}} {
+	}{{"application", s.App.Name, s.App.Slug, s.App.Reach, s.App.Circle},
+		{"provider", s.Provider.Name, s.Provider.Slug, s.Provider.Reach, s.Provider.Circle}} {
 		if err := one.reach.Admits(one.circle, who, one.kind, one.name, one.slug, s.Rehearsal != nil); err != nil {
 			return err
 		}
@@ -198,16 +213,23 @@ func (g *Room) inCircles(ctx context.Context, s *SignIn) error {
 	return nil
 }
 
-// loopWithin is the time in which a browser may begin as many sign-ins to one application as it can keep, without ending any.
+// loopWithin is the time in which a browser may begin as many sign-ins to one application as it can keep, without
+// ending any.
 const loopWithin = 15 * time.Second
 
-// noLoop ends a sign-in whose browser goes round in a circle: with every turn it has one more under way to the same application.
+// noLoop ends a sign-in whose browser goes round in a circle: with every turn it has one more under way to the same
+// application.
 func (g *Room) noLoop(ctx context.Context, s *SignIn) error {
 	if len(s.Browser.SignIns) < cookiesKept || s.Known {
 		return nil
 	}
 	var n int64
-	err := g.Store.Read(ctx).Model(&store.SignIn{}).Where("id IN ? AND application_id = ? AND finished_at IS NULL AND created_at > ?", slices.Collect(maps.Keys(s.Browser.SignIns)), s.App.ID, g.Now().Add(-loopWithin).UTC()).Count(&n).Error
+	err := g.Store.Read(ctx).
+		Model(&store.SignIn{}).
+		Where("id IN ? AND application_id = ? AND finished_at IS NULL AND created_at > ?", slices.Collect(maps.Keys(s.Browser.SignIns)),
+			s.App.ID, g.Now().Add(-loopWithin).UTC()).
+		Count(&n).
+		Error
 	if err != nil {
 		return store.Clear(err)
 	}
@@ -255,7 +277,15 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 	for _, p := range w.open {
 		serve = append(serve, p.Slug)
 	}
-	facts := access.RouteFacts{Application: s.App.Slug, Reach: s.App.Reach, Network: r.who.Network, Identified: r.by != "", Domain: r.domain, Known: r.known, Groups: r.who.Groups}
+	facts := access.RouteFacts{
+		Application: s.App.Slug,
+		Reach:       s.App.Reach,
+		Network:     r.who.Network,
+		Identified:  r.by != "",
+		Domain:      r.domain,
+		Known:       r.known,
+		Groups:      r.who.Groups,
+	}
 	for _, wish := range s.State.Wish.Providers {
 		for _, p := range w.open {
 			if p.Authority() == wish {
@@ -290,7 +320,8 @@ func (g *Room) Named(ctx context.Context, b Browser, id, name string) *Next {
 	return g.Route(ctx, s, "")
 }
 
-// RoutedElsewhere is the provider by which an address is routed, where somebody typed it at the gate's own directory: then no password is asked for here.
+// RoutedElsewhere is the provider by which an address is routed, where somebody typed it at the gate's own directory:
+// then no password is asked for here.
 func (g *Room) RoutedElsewhere(ctx context.Context, s *SignIn, name string) (*partners.Provider, error) {
 	routes, err := g.Routes(ctx)
 	if err != nil || len(routes.Rules) == 0 || !strings.Contains(name, "@") {
@@ -322,7 +353,18 @@ func (g *Room) RouteFindings(ctx context.Context) ([]checkup.Finding, error) {
 		fact := explain.Fact("route", name)
 		for j := range routes.Rules[:i] {
 			if routes.Rules[j].Covers(one) {
-				out = append(out, checkup.Finding{Code: "route.never", Severity: checkup.Attention, Station: checkup.Access, Title: name + " is never reached", Detail: fmt.Sprintf("Whoever fits it fits route %d before it.", j+1), Remedy: "Put it before that one, or take it away.", Evidence: []trace.Evidence{fact}})
+				out = append(
+					out,
+					checkup.Finding{
+						Code:     "route.never",
+						Severity: checkup.Attention,
+						Station:  checkup.Access,
+						Title:    name + " is never reached",
+						Detail:   fmt.Sprintf("Whoever fits it fits route %d before it.", j+1),
+						Remedy:   "Put it before that one, or take it away.",
+						Evidence: []trace.Evidence{fact},
+					},
+				)
 				break
 			}
 		}
@@ -343,21 +385,58 @@ func (g *Room) RouteFindings(ctx context.Context) ([]checkup.Finding, error) {
 			usable = usable || n > 0
 		}
 		if !usable {
-			out = append(out, checkup.Finding{Code: "route.nowhere", Severity: checkup.Broken, Station: checkup.Access, Title: name + " leads nowhere", Detail: "None of its providers is open and serves an application that it is for: " + strings.Join(one.To, ", ") + ".", Remedy: "Open the provider, give it to the application, or take the route away.", Evidence: []trace.Evidence{fact}})
+			out = append(
+				out,
+				checkup.Finding{
+					Code:     "route.nowhere",
+					Severity: checkup.Broken,
+					Station:  checkup.Access,
+					Title:    name + " leads nowhere",
+					Detail:   "None of its providers is open and serves an application that it is for: " + strings.Join(one.To, ", ") + ".",
+					Remedy:   "Open the provider, give it to the application, or take the route away.",
+					Evidence: []trace.Evidence{fact},
+				},
+			)
 		}
 		for _, d := range one.If.MailDomains {
 			if address.PublicDomain(d) {
-				out = append(out, checkup.Finding{Code: "route.public-domain", Severity: checkup.Attention, Station: checkup.Access, Title: name + " routes a public mail domain", Detail: "By its look, anybody can have an address at " + d + "; all of them are sent to " + strings.Join(one.To, " or ") + ".", Remedy: "If that is meant, accept this finding with the reason. Otherwise take the domain away.", Evidence: []trace.Evidence{explain.Fact("mail domain", d)}})
+				out = append(
+					out,
+					checkup.Finding{
+						Code:     "route.public-domain",
+						Severity: checkup.Attention,
+						Station:  checkup.Access,
+						Title:    name + " routes a public mail domain",
+						Detail: "By its look, anybody can have an address at " + d + "; all of them are sent to " + strings.Join(
+							one.To,
+							" or ",
+						) + ".",
+						Remedy:   "If that is meant, accept this finding with the reason. Otherwise take the domain away.",
+						Evidence: []trace.Evidence{explain.Fact("mail domain", d)},
+					},
+				)
 			}
 		}
 		if len(one.To) > 1 && len(one.If.MailDomains) > 0 {
-			out = append(out, checkup.Finding{Code: "route.two-for-domain", Severity: checkup.Remark, Station: checkup.Access, Title: name + " leads to several providers for one mail domain", Detail: "People choose between " + strings.Join(one.To, " and ") + "; their names must tell which is whose.", Remedy: "If everybody of the domain has one provider, name only that.", Evidence: []trace.Evidence{fact}})
+			out = append(
+				out,
+				checkup.Finding{
+					Code:     "route.two-for-domain",
+					Severity: checkup.Remark,
+					Station:  checkup.Access,
+					Title:    name + " leads to several providers for one mail domain",
+					Detail:   "People choose between " + strings.Join(one.To, " and ") + "; their names must tell which is whose.",
+					Remedy:   "If everybody of the domain has one provider, name only that.",
+					Evidence: []trace.Evidence{fact},
+				},
+			)
 		}
 	}
 	return out, nil
 }
 
-// ExplainRoute answers where somebody would go, and what they would see, by the same decisions as a sign-in makes; for a draft too.
+// ExplainRoute answers where somebody would go, and what they would see, by the same decisions as a sign-in makes; for
+// a draft too.
 func (g *Room) ExplainRoute(ctx context.Context, q api.RouteQuestion) (*api.RouteAnswer, error) {
 	app, err := g.partners.Application(ctx, q.Application)
 	if err != nil {

@@ -39,8 +39,8 @@ func (g *Room) heldSessionOf(ctx context.Context, s *SignIn) (*sessions.HeldSess
 	return s.session, err
 }
 
-// fromSession goes on with what a provider vouched for earlier in the same session, where that counts for this application and for what it wants. Otherwise it
-// returns nothing, and the trace tells why the person is asked.
+// fromSession goes on with what a provider vouched for earlier in the same session, where that counts for this
+// application and for what it wants. Otherwise it returns nothing, and the trace tells why the person is asked.
 func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Provider) *Next {
 	if s.App.ID == partners.ConsoleID || s.Rehearsal != nil && s.Rehearsal.Second != s.App.ID {
 		return nil
@@ -73,7 +73,12 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 		if !h.Body.Second.IsZero() {
 			s.State.Second = true
 		}
-		s.Rec.Decide(trace.Decision{About: "session", Result: "used", By: "signed in through " + p.Name + " " + words.Ago(g.Now(), vouched.Since()), Passed: passed})
+		s.Rec.Decide(trace.Decision{
+			About:  "session",
+			Result: "used",
+			By:     "signed in through " + p.Name + " " + words.Ago(g.Now(), vouched.Since()),
+			Passed: passed,
+		})
 		return g.Finish(ctx, s, who)
 	}
 	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
@@ -97,7 +102,12 @@ func joined(list []string) string {
 // LastUse is when the application was last gone to in the session, if ever.
 func (g *Room) LastUse(ctx context.Context, sessionID, applicationID string) (time.Time, error) {
 	var row store.SessionUse
-	err := g.Store.Read(ctx).Select("last_at").Where("session_id = ? AND application_id = ?", sessionID, applicationID).Limit(1).Find(&row).Error
+	err := g.Store.Read(ctx).
+		Select("last_at").
+		Where("session_id = ? AND application_id = ?", sessionID, applicationID).
+		Limit(1).
+		Find(&row).
+		Error
 	return row.LastAt, store.Clear(err)
 }
 
@@ -132,7 +142,8 @@ func (g *Room) asksAnew(s *SignIn, p *partners.Provider, vouched *sessions.Proof
 	return ""
 }
 
-// matchSession takes the person whom a session is of. The profile is what is held now; what came is what the provider said when it vouched.
+// matchSession takes the person whom a session is of. The profile is what is held now; what came is what the provider
+// said when it vouched.
 func (g *Room) matchSession(ctx context.Context, s *SignIn, who bridge.Identity) error {
 	h, err := g.heldSessionOf(ctx, s)
 	if err == nil && (h == nil || h.ID != who.SessionID) {
@@ -173,8 +184,8 @@ func (g *Room) matchSession(ctx context.Context, s *SignIn, who bridge.Identity)
 	return err
 }
 
-// settleSession notes the sign-in in the browser's session: a new one, or the one that is there already. What a provider vouched for anew gets a new token, so that
-// nobody can have had it beforehand.
+// settleSession notes the sign-in in the browser's session: a new one, or the one that is there already. What a
+// provider vouched for anew gets a new token, so that nobody can have had it beforehand.
 func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
 	if s.App.ID == partners.ConsoleID || len(s.State.Device) > 0 {
 		return nil // the console has sessions of its own, and what is for another device does not end with this browser
@@ -196,7 +207,8 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	}
 	h, vouched := s.session, g.proofOf(s, who, now)
 	if s.Row.Flow == "provider" {
-		// Nobody in this browser asked for it, so it must not become the browser's session: another site may have sent it. It is kept for telling the application of its end.
+		// Nobody in this browser asked for it, so it must not become the browser's session: another site may have sent
+		// it. It is kept for telling the application of its end.
 		h = nil
 	}
 	holder := ""
@@ -212,7 +224,16 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	}
 	fresh := h == nil
 	if fresh {
-		h = &sessions.HeldSession{Session: store.Session{ID: store.NewIDAt(now), PersonID: s.Person.ID, Address: s.Browser.Address, Device: words.Clip(s.Browser.Device, 300), Persistent: limits.Persistent, CreatedAt: now}}
+		h = &sessions.HeldSession{
+			Session: store.Session{
+				ID:         store.NewIDAt(now),
+				PersonID:   s.Person.ID,
+				Address:    s.Browser.Address,
+				Device:     words.Clip(s.Browser.Device, 300),
+				Persistent: limits.Persistent,
+				CreatedAt:  now,
+			},
+		}
 		if s.Rehearsal != nil {
 			h.ID, h.RehearsalID = s.Rehearsal.ID, s.Rehearsal.ID
 		}
@@ -236,11 +257,27 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	}
 	sealed, hash := g.Store.Sealer.Seal("session/"+h.ID, plain), keys.HashSecret(token)
 	if fresh {
-		_, err = store.Exec(tx, "INSERT INTO sessions (id, token_hash, person_id, person, rehearsal_id, address, device, sealed, persistent, created_at, last_used, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
-			h.ID, hash, s.Person.ID, s.Person.Shown, h.RehearsalID, h.Address, h.Device, sealed, h.Persistent, now, now, ends)
+		_, err = store.Exec(
+			tx,
+			"INSERT INTO sessions (id, token_hash, person_id, person, rehearsal_id, address, device, sealed, persistent, created_at, "+
+				"last_used, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
+			h.ID,
+			hash,
+			s.Person.ID,
+			s.Person.Shown,
+			h.RehearsalID,
+			h.Address,
+			h.Device,
+			sealed,
+			h.Persistent,
+			now,
+			now,
+			ends,
+		)
 	} else {
 		var touched int64
-		touched, err = store.Exec(tx, "UPDATE sessions SET token_hash = ?, person = ?, sealed = ?, last_used = ?, expires_at = ? WHERE id = ? AND ended_at IS NULL", hash, s.Person.Shown, sealed, now, ends, h.ID)
+		touched, err = store.Exec(tx, "UPDATE sessions SET token_hash = ?, person = ?, sealed = ?, last_used = ?, expires_at = ? "+
+			"WHERE id = ? AND ended_at IS NULL", hash, s.Person.Shown, sealed, now, ends, h.ID)
 		if err == nil && touched == 0 {
 			err = explain.New("session.over").Of(s.App.Name)
 		}
@@ -252,7 +289,9 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	if g.TwoFactor(s, who) {
 		strength = "two"
 	}
-	if _, err := store.Exec(tx, "INSERT INTO session_proofs (session_id, provider_id, subject, name_value, provider_session, strength, at) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, name_value = excluded.name_value, provider_session = excluded.provider_session, strength = excluded.strength, at = excluded.at",
+	if _, err := store.Exec(tx, "INSERT INTO session_proofs (session_id, provider_id, subject, name_value, provider_session, "+
+		"strength, at) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, name_value = "+
+		"excluded.name_value, provider_session = excluded.provider_session, strength = excluded.strength, at = excluded.at",
 		h.ID, s.Provider.ID, who.Subject, sessions.NameValue(who.NameID), who.Session, strength, now); err != nil {
 		return err
 	}
@@ -275,15 +314,20 @@ func (g *Room) settleUse(tx *gorm.DB, s *SignIn, now time.Time) error {
 		return nil // a page of ours: there is nothing to end there
 	}
 	var index []string
-	err := tx.Raw("INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) VALUES (?, ?, ?, ?, ?, ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET name_value = excluded.name_value, name_id = excluded.name_id, last_at = excluded.last_at RETURNING session_index",
-		s.SessionID, s.App.ID, s.sent.Value, keys.RandomID(), ground.MustJSON(s.sent), now, now).Scan(&index).Error
+	err := tx.Raw("INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET name_value = excluded.name_value, "+
+		"name_id = excluded.name_id, last_at = excluded.last_at RETURNING session_index",
+		s.SessionID, s.App.ID, s.sent.Value, keys.RandomID(), ground.MustJSON(s.sent), now, now).
+		Scan(&index).
+		Error
 	if err == nil && len(index) == 1 {
 		s.sessionIndex = index[0]
 	}
 	return err
 }
 
-// SessionEnd is when the sign-in ends at the application: with the session, or with what the application is set to, or with the provider's session.
+// SessionEnd is when the sign-in ends at the application: with the session, or with what the application is set to, or
+// with the provider's session.
 func (s *SignIn) SessionEnd(who bridge.Identity, now time.Time) time.Time {
 	end := who.SessionEnd
 	if !s.sessionEnds.IsZero() && (end.IsZero() || s.sessionEnds.Before(end)) {

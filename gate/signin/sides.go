@@ -13,7 +13,8 @@ import (
 
 // ApplicationSide speaks an application's protocol.
 type ApplicationSide interface {
-	// start prepares an answer that the application did not ask for, or sends the person to where the application begins by itself.
+	// start prepares an answer that the application did not ask for, or sends the person to where the application
+	// begins by itself.
 	Start(ctx context.Context, s *SignIn, to string) (*Next, error)
 	// issue makes the answer for a person who may come in.
 	Issue(ctx context.Context, s *SignIn, who bridge.Identity, subject saml.NameID, out []claims.Output) (*Next, error)

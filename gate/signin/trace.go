@@ -26,8 +26,16 @@ func (g *Room) noteEnd(tx *gorm.DB, s *SignIn, t *store.Trace) error {
 	if t.RehearsalID != "" || t.Outcome == "open" {
 		return nil
 	}
-	_, err := store.Exec(tx, "INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT (hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1",
-		g.Now().UTC().Truncate(time.Hour), t.ApplicationID, t.ProviderID, t.Outcome, t.Code)
+	_, err := store.Exec(
+		tx,
+		"INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT "+
+			"(hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1",
+		g.Now().UTC().Truncate(time.Hour),
+		t.ApplicationID,
+		t.ProviderID,
+		t.Outcome,
+		t.Code,
+	)
 	return err
 }
 
@@ -36,7 +44,19 @@ func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &store.Trace{ID: s.ID, Reference: s.Reference, Flow: s.Row.Flow, Outcome: outcome, Code: code, StartedAt: s.Began.UTC(), Micros: g.Now().Sub(s.Began).Microseconds(), PersonID: s.Person.ID, Person: s.Person.Shown, Subject: s.subject, SubjectShown: s.subjectShown}
+	t := &store.Trace{
+		ID:           s.ID,
+		Reference:    s.Reference,
+		Flow:         s.Row.Flow,
+		Outcome:      outcome,
+		Code:         code,
+		StartedAt:    s.Began.UTC(),
+		Micros:       g.Now().Sub(s.Began).Microseconds(),
+		PersonID:     s.Person.ID,
+		Person:       s.Person.Shown,
+		Subject:      s.subject,
+		SubjectShown: s.subjectShown,
+	}
 	if s.App != nil {
 		t.ApplicationID, t.Application = s.App.ID, s.App.Name
 	}
@@ -50,7 +70,8 @@ func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 	return t, nil
 }
 
-// messageLimit bounds what one message takes in a trace. Until somebody has authenticated, whoever sent it is a stranger who must not fill the disk.
+// messageLimit bounds what one message takes in a trace. Until somebody has authenticated, whoever sent it is a
+// stranger who must not fill the disk.
 func (s *SignIn) messageLimit(outcome string) int {
 	switch {
 	case outcome == "signed-in":
@@ -61,8 +82,8 @@ func (s *SignIn) messageLimit(outcome string) int {
 	return 8 << 10
 }
 
-// KeepTrace stores the record of a sign-in. Of strangers, whom nobody has authenticated, only so many a minute are kept. A trace that can't be stored
-// never stops a sign-in.
+// KeepTrace stores the record of a sign-in. Of strangers, whom nobody has authenticated, only so many a minute are
+// kept. A trace that can't be stored never stops a sign-in.
 func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 	if !s.Known && outcome == "refused" && !g.traces.RoomForStranger() {
 		g.traces.Lost(ctx, fmt.Sprintf("more than %d requests of strangers failed within a minute", g.StrangerTraces))
@@ -75,7 +96,11 @@ func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 				return err
 			}
 			if s.Known {
-				return tx.Model(t).Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown").Updates(t).Error
+				return tx.Model(t).
+					Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject",
+						"subject_shown").
+					Updates(t).
+					Error
 			}
 			return tx.Create(t).Error
 		})
@@ -85,7 +110,24 @@ func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 		g.Log.ErrorContext(ctx, "a trace could not be kept", "reference", s.Reference, "outcome", outcome, "code", code, "error", err)
 		return
 	}
-	g.Log.InfoContext(ctx, "sign-in", "reference", s.Reference, "application", t.Application, "provider", t.Provider, "outcome", outcome, "code", code, "flow", t.Flow, "rehearsal", s.Rehearsal != nil)
+	g.Log.InfoContext(
+		ctx,
+		"sign-in",
+		"reference",
+		s.Reference,
+		"application",
+		t.Application,
+		"provider",
+		t.Provider,
+		"outcome",
+		outcome,
+		"code",
+		code,
+		"flow",
+		t.Flow,
+		"rehearsal",
+		s.Rehearsal != nil,
+	)
 }
 
 // Replay puts what was recorded before the person went to the provider back into the recorder.

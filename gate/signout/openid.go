@@ -24,11 +24,18 @@ import (
 	"innergate/store"
 )
 
-// EndSession is the end session endpoint (OpenID Connect RP-Initiated Logout 1.0, section 2). Without a valid hint the person is asked: anybody can send a browser
-// here.
+// EndSession is the end session endpoint (OpenID Connect RP-Initiated Logout 1.0, section 2). Without a valid hint the
+// person is asked: anybody can send a browser here.
 func (g *Room) EndSession(ctx context.Context, b signin.Browser, raw string, agreed bool) *signin.Next {
 	s := g.signin.Begin(b, "slo")
-	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Logout request", Binding: "query", Address: g.PublicURL + "/oidc/logout", Raw: oidc.ShownParameters(raw)})
+	s.Rec.Message(trace.Message{
+		From:    trace.Application,
+		To:      trace.Gate,
+		Name:    "Logout request",
+		Binding: "query",
+		Address: g.PublicURL + "/oidc/logout",
+		Raw:     oidc.ShownParameters(raw),
+	})
 	next, err := g.endSession(ctx, s, raw, agreed)
 	if err != nil {
 		return g.signin.Failed(ctx, s, err)
@@ -61,7 +68,12 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 		s.App = app
 		if p["id_token_hint"] != "" {
 			_, grant, err = g.signin.ReadHint(ctx, app, p["id_token_hint"])
-			s.Rec.Check(trace.Check{Name: "oidc.hint", Text: "The hint is an ID token of ours for this client", Section: "RP-Initiated Logout 2", OK: err == nil})
+			s.Rec.Check(trace.Check{
+				Name:    "oidc.hint",
+				Text:    "The hint is an ID token of ours for this client",
+				Section: "RP-Initiated Logout 2",
+				OK:      err == nil,
+			})
 		}
 	}
 	back, err := g.wayBack(s, p)
@@ -69,7 +81,9 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 		return nil, err
 	}
 	if grant == "" && !agreed {
-		return &signin.Next{SignedOut: &signin.SignOut{Ask: true, Title: "Sign out?", Text: "Somebody asked the gate to sign you out.", Request: raw}}, nil
+		return &signin.Next{
+			SignedOut: &signin.SignOut{Ask: true, Title: "Sign out?", Text: "Somebody asked the gate to sign you out.", Request: raw},
+		}, nil
 	}
 	o := &SignOut{By: "the person", Back: back, Began: g.Now().UTC(), Trace: s.ID, Reference: s.Reference}
 	if s.App != nil {
@@ -94,14 +108,25 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 	return g.endGrantOf(ctx, s, grant, o)
 }
 
-// wayBack is where the application wants the person afterwards; only an address that is registered, to the last character.
+// wayBack is where the application wants the person afterwards; only an address that is registered, to the last
+// character.
 func (g *Room) wayBack(s *signin.SignIn, p oidc.Parameters) (string, error) {
 	wanted := p["post_logout_redirect_uri"]
 	if wanted == "" {
 		return "", nil
 	}
-	if s.App == nil || !s.Rec.Check(trace.Check{Name: "oidc.post-logout", Text: "The way back is registered", Section: "RP-Initiated Logout 3", Got: words.Clip(wanted, 500), OK: slices.Contains(s.App.OIDC.PostLogoutURIs, wanted)}) {
-		f := explain.New("oidc.redirect-unregistered", explain.Pair("post_logout_redirect_uri", "none is registered", words.Clip(wanted, 500)))
+	if s.App == nil ||
+		!s.Rec.Check(trace.Check{
+			Name:    "oidc.post-logout",
+			Text:    "The way back is registered",
+			Section: "RP-Initiated Logout 3",
+			Got:     words.Clip(wanted, 500),
+			OK:      slices.Contains(s.App.OIDC.PostLogoutURIs, wanted),
+		}) {
+		f := explain.New(
+			"oidc.redirect-unregistered",
+			explain.Pair("post_logout_redirect_uri", "none is registered", words.Clip(wanted, 500)),
+		)
 		if s.App != nil {
 			f.Of(s.App.Name)
 			if near := oidc.NearestRedirectURI(s.App.OIDC.PostLogoutURIs, wanted); near != "" {
@@ -125,7 +150,8 @@ func (g *Room) wayBack(s *signin.SignIn, p oidc.Parameters) (string, error) {
 	return u.String(), nil
 }
 
-// endGrantOf ends the session that a grant belongs to, or, where it belongs to none, the grant and every other one of the same session at the provider.
+// endGrantOf ends the session that a grant belongs to, or, where it belongs to none, the grant and every other one of
+// the same session at the provider.
 func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *SignOut) (*signin.Next, error) {
 	h, err := g.grants.GrantByID(ctx, id)
 	if err != nil {
@@ -147,7 +173,8 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 	var others []store.Grant
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if h.ProviderSession != "" && session == nil {
-			if err := tx.Where("provider_id = ? AND provider_session = ? AND id <> ? AND ended_at IS NULL AND NOT offline", h.ProviderID, h.ProviderSession, h.ID).Limit(200).Find(&others).Error; err != nil {
+			if err := tx.Where("provider_id = ? AND provider_session = ? AND id <> ? AND ended_at IS NULL AND NOT offline", h.ProviderID,
+				h.ProviderSession, h.ID).Limit(200).Find(&others).Error; err != nil {
 				return err
 			}
 		}
@@ -170,7 +197,8 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 		return g.OnwardOut(ctx, s, o), nil
 	}
 	for _, e := range append(others, h.Grant) {
-		if app, err := g.partners.ApplicationByID(ctx, e.ApplicationID); err == nil && app.OIDC != nil && app.OIDC.FrontChannelLogout != "" {
+		if app, err := g.partners.ApplicationByID(ctx, e.ApplicationID); err == nil && app.OIDC != nil &&
+			app.OIDC.FrontChannelLogout != "" {
 			o.Frames = append(o.Frames, frontChannel(app.OIDC.FrontChannelLogout, g.partners.Issuer(), e.ID))
 		}
 	}
@@ -234,11 +262,19 @@ func (g *Room) SignedOut(state string) *signin.SignOut {
 	return out
 }
 
-// ProviderLogout takes a provider's logout token (OpenID Connect Back-Channel Logout 1.0, section 2.5) and ends what it names.
+// ProviderLogout takes a provider's logout token (OpenID Connect Back-Channel Logout 1.0, section 2.5) and ends what it
+// names.
 func (g *Room) ProviderLogout(ctx context.Context, slug, raw, from string) *grants.OAuthAnswer {
 	x := &grants.Exchange{Name: grants.LogoutEndpoint, Rec: trace.NewRecorder(g.Now(), g.Now), From: from}
 	x.Rec.Begin(trace.Receive)
-	x.Rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: "Logout token", Binding: "POST", Address: g.CallbackLocation(slug) + "/logout", Raw: oidc.ShownParameters(raw)})
+	x.Rec.Message(trace.Message{
+		From:    trace.Provider,
+		To:      trace.Gate,
+		Name:    "Logout token",
+		Binding: "POST",
+		Address: g.CallbackLocation(slug) + "/logout",
+		Raw:     oidc.ShownParameters(raw),
+	})
 	if err := g.providerLogout(ctx, x, slug, raw); err != nil {
 		return g.grants.RefusedExchange(ctx, x, err)
 	}
@@ -262,12 +298,28 @@ func (g *Room) providerLogout(ctx context.Context, x *grants.Exchange, slug, raw
 	if err != nil {
 		return explain.OfPartner(err, p.Name)
 	}
-	l, err := oidc.CheckLogoutToken(form["logout_token"], oidc.LogoutRules{Partner: p.Name, Issuers: c.Issuers(), ClientID: c.ClientID, Keys: set, Now: g.Now(), Skew: partners.Skew(c.ClockSkewSeconds)}, x.Rec)
+	l, err := oidc.CheckLogoutToken(
+		form["logout_token"],
+		oidc.LogoutRules{
+			Partner:  p.Name,
+			Issuers:  c.Issuers(),
+			ClientID: c.ClientID,
+			Keys:     set,
+			Now:      g.Now(),
+			Skew:     partners.Skew(c.ClockSkewSeconds),
+		},
+		x.Rec,
+	)
 	if err != nil {
 		return err
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		made := tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", "logout/"+p.ID, l.Used.ID, l.Used.Until.UTC())
+		made := tx.Exec(
+			"INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+			"logout/"+p.ID,
+			l.Used.ID,
+			l.Used.Until.UTC(),
+		)
 		if made.Error == nil && made.RowsAffected == 0 {
 			return explain.New("oidc.logout-token", explain.Fact("token", "it was used before")).Of(p.Name)
 		}

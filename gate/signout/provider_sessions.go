@@ -11,7 +11,8 @@ import (
 	"innergate/store"
 )
 
-// EndGrants ends the grants of a provider's session, or of its subject where no session is named, and tells the applications.
+// EndGrants ends the grants of a provider's session, or of its subject where no session is named, and tells the
+// applications.
 func (g *Room) endProviderGrants(ctx context.Context, p *partners.Provider, subject, session, why string) (int, error) {
 	now := g.Now().UTC()
 	var ended []store.Grant
@@ -46,8 +47,8 @@ func (g *Room) endProviderGrants(ctx context.Context, p *partners.Provider, subj
 	return len(ended), g.endProviderSessions(ctx, p, subject, session, why)
 }
 
-// endProviderSessions ends the sessions at the gate in which a provider vouched for a subject, or in which its own session has this name. Their applications are told by the
-// back channel.
+// endProviderSessions ends the sessions at the gate in which a provider vouched for a subject, or in which its own
+// session has this name. Their applications are told by the back channel.
 func (g *Room) endProviderSessions(ctx context.Context, p *partners.Provider, subject, session, why string) error {
 	query := g.Store.Read(ctx).Model(&store.SessionProof{}).Where("provider_id = ?", p.ID)
 	if subject != "" {

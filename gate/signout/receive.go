@@ -34,7 +34,16 @@ func (g *Room) LogoutSAML(ctx context.Context, b signin.Browser, received *saml.
 
 // requestIn checks an application's LogoutRequest.
 func (g *Room) requestIn(ctx context.Context, s *signin.SignIn, received *saml.Received) (*saml.LogoutRequest, error) {
-	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "LogoutRequest", Binding: saml.BindingName(received.Binding), Address: received.Location, Raw: string(received.XML), RelayState: received.RelayState, Signature: received.SignatureInWords()})
+	s.Rec.Message(trace.Message{
+		From:       trace.Application,
+		To:         trace.Gate,
+		Name:       "LogoutRequest",
+		Binding:    saml.BindingName(received.Binding),
+		Address:    received.Location,
+		Raw:        string(received.XML),
+		RelayState: received.RelayState,
+		Signature:  received.SignatureInWords(),
+	})
 	in, err := saml.OpenLogoutRequest(received)
 	if err != nil {
 		return nil, err
@@ -66,7 +75,16 @@ func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, receiv
 	if err != nil {
 		return nil, err
 	}
-	o := &SignOut{By: s.App.Name, Answer: s.App.ID, RequestID: req.ID, Relay: req.RelayState, Binding: received.Binding, Began: g.Now().UTC(), Trace: s.ID, Reference: s.Reference}
+	o := &SignOut{
+		By:        s.App.Name,
+		Answer:    s.App.ID,
+		RequestID: req.ID,
+		Relay:     req.RelayState,
+		Binding:   received.Binding,
+		Began:     g.Now().UTC(),
+		Trace:     s.ID,
+		Reference: s.Reference,
+	}
 	sessions, err := g.sessionsNamed(ctx, s.App.ID, req)
 	if err != nil {
 		return nil, err
@@ -77,7 +95,9 @@ func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, receiv
 		}
 	}
 	if len(sessions) == 0 {
-		s.Rec.Decide(trace.Decision{About: "session", Result: "none", By: "no session at the gate is known by this identifier; it may be over"})
+		s.Rec.Decide(
+			trace.Decision{About: "session", Result: "none", By: "no session at the gate is known by this identifier; it may be over"},
+		)
 	}
 	return g.OnwardOut(ctx, s, o), nil
 }
@@ -89,7 +109,9 @@ func (g *Room) OutOf(ctx context.Context, s *signin.SignIn, h *sessions.HeldSess
 	}
 	now := g.Now().UTC()
 	s.Person.ID, s.Person.Shown = h.PersonID, h.Person
-	s.Rec.Decide(trace.Decision{About: "session", Result: "goes on", By: "a sign-out at " + s.App.Name + " is set to end its own part only"})
+	s.Rec.Decide(
+		trace.Decision{About: "session", Result: "goes on", By: "a sign-out at " + s.App.Name + " is set to end its own part only"},
+	)
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if _, err := store.Exec(tx, "DELETE FROM session_uses WHERE session_id = ? AND application_id = ?", h.ID, s.App.ID); err != nil {
 			return err
@@ -97,13 +119,21 @@ func (g *Room) OutOf(ctx context.Context, s *signin.SignIn, h *sessions.HeldSess
 		if _, err := store.Exec(tx, "DELETE FROM guard_sessions WHERE session_id = ? AND application_id = ?", h.ID, s.App.ID); err != nil {
 			return err
 		}
-		_, err := store.Exec(tx, "UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND application_id = ? AND ended_at IS NULL AND NOT offline", now, "signed out at "+s.App.Name, h.ID, s.App.ID)
+		_, err := store.Exec(
+			tx,
+			"UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND application_id = ? AND ended_at IS NULL AND NOT offline",
+			now,
+			"signed out at "+s.App.Name,
+			h.ID,
+			s.App.ID,
+		)
 		return err
 	})
 }
 
-// sessionsNamed finds the sessions that an application means: by its own names for them, or, where it names none, all in which it got this identifier. The identifier must
-// fit in either case, format and qualifiers as well (SAML Core, section 3.7.3.1).
+// sessionsNamed finds the sessions that an application means: by its own names for them, or, where it names none, all
+// in which it got this identifier. The identifier must fit in either case, format and qualifiers as well (SAML Core,
+// section 3.7.3.1).
 func (g *Room) sessionsNamed(ctx context.Context, applicationID string, req *saml.LogoutRequest) ([]*sessions.HeldSession, error) {
 	db := g.Store.Read(ctx).Where("application_id = ?", applicationID)
 	if len(req.SessionIndexes) > 0 {
@@ -121,7 +151,9 @@ func (g *Room) sessionsNamed(ctx context.Context, applicationID string, req *sam
 		if err != nil {
 			return nil, err
 		}
-		if held.Value != req.NameID.Value || held.EffectiveFormat() != req.NameID.EffectiveFormat() || held.NameQualifier != "" && held.NameQualifier != req.NameID.NameQualifier || held.SPNameQualifier != "" && held.SPNameQualifier != req.NameID.SPNameQualifier {
+		if held.Value != req.NameID.Value || held.EffectiveFormat() != req.NameID.EffectiveFormat() ||
+			held.NameQualifier != "" && held.NameQualifier != req.NameID.NameQualifier ||
+			held.SPNameQualifier != "" && held.SPNameQualifier != req.NameID.SPNameQualifier {
 			continue
 		}
 		h, err := g.sessions.SessionByID(ctx, u.SessionID)
@@ -135,7 +167,8 @@ func (g *Room) sessionsNamed(ctx context.Context, applicationID string, req *sam
 	return out, nil
 }
 
-// LogoutSOAP takes an application's LogoutRequest by the back channel and answers it (SAML Bindings, section 3.2). Nothing can be told by a browser then.
+// LogoutSOAP takes an application's LogoutRequest by the back channel and answers it (SAML Bindings, section 3.2).
+// Nothing can be told by a browser then.
 func (g *Room) LogoutSOAP(ctx context.Context, from string, doc []byte, location string) ([]byte, error) {
 	s := g.signin.Begin(signin.Browser{Address: from}, "slo")
 	req, err := g.requestIn(ctx, s, &saml.Received{Binding: saml.BindingSOAP, Param: saml.ParamRequest, XML: doc, Location: location})
@@ -166,13 +199,22 @@ func (g *Room) LogoutSOAP(ctx context.Context, from string, doc []byte, location
 }
 
 // answerSOAP answers a LogoutRequest in the same connection, and ends the trace.
-func (g *Room) answerSOAP(ctx context.Context, s *signin.SignIn, l saml.Logout, to trace.Party, request string, o *SignOut) ([]byte, error) {
+func (g *Room) answerSOAP(
+	ctx context.Context,
+	s *signin.SignIn,
+	l saml.Logout,
+	to trace.Party,
+	request string,
+	o *SignOut,
+) ([]byte, error) {
 	l.Now, l.SOAP = g.Now(), true
 	answer, err := l.Response(request, len(o.Untold) > 0, partialWords(o))
 	if err != nil {
 		return nil, err
 	}
-	s.Rec.Message(trace.Message{From: trace.Gate, To: to, Name: "LogoutResponse", Binding: "SOAP", Raw: string(answer), Signature: "signed"})
+	s.Rec.Message(
+		trace.Message{From: trace.Gate, To: to, Name: "LogoutResponse", Binding: "SOAP", Raw: string(answer), Signature: "signed"},
+	)
 	g.signin.KeepTrace(ctx, s, "signed-out", "")
 	return answer, nil
 }
@@ -180,7 +222,16 @@ func (g *Room) answerSOAP(ctx context.Context, s *signin.SignIn, l saml.Logout, 
 // answeredOut goes on with what a partner answered to our LogoutRequest.
 func (g *Room) answeredOut(ctx context.Context, b signin.Browser, received *saml.Received) *signin.Next {
 	s, o, err := g.resumeOut(ctx, b, received.RelayState)
-	message := trace.Message{From: trace.Application, To: trace.Gate, Name: "LogoutResponse", Binding: saml.BindingName(received.Binding), Address: received.Location, Raw: string(received.XML), RelayState: received.RelayState, Signature: received.SignatureInWords()}
+	message := trace.Message{
+		From:       trace.Application,
+		To:         trace.Gate,
+		Name:       "LogoutResponse",
+		Binding:    saml.BindingName(received.Binding),
+		Address:    received.Location,
+		Raw:        string(received.XML),
+		RelayState: received.RelayState,
+		Signature:  received.SignatureInWords(),
+	}
 	if err != nil {
 		s.Rec.Message(message)
 		return g.signin.Failed(ctx, s, err)
@@ -219,7 +270,8 @@ func (g *Room) answeredOut(ctx context.Context, b signin.Browser, received *saml
 	return g.OnwardOut(ctx, s, o)
 }
 
-// LogoutByProvider takes a SAML provider's logout message by the browser: a request, or the answer to one of ours (SAML Profiles, section 4.4.3).
+// LogoutByProvider takes a SAML provider's logout message by the browser: a request, or the answer to one of ours (SAML
+// Profiles, section 4.4.3).
 func (g *Room) LogoutByProvider(ctx context.Context, b signin.Browser, slug string, received *saml.Received) *signin.Next {
 	if received.Param == saml.ParamResponse {
 		return g.answeredOut(ctx, b, received)
@@ -234,7 +286,16 @@ func (g *Room) LogoutByProvider(ctx context.Context, b signin.Browser, slug stri
 
 func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug string, received *saml.Received) (*SignOut, error) {
 	s.Rec.Begin(trace.Receive)
-	s.Rec.Message(trace.Message{From: trace.Provider, To: trace.Gate, Name: "LogoutRequest", Binding: saml.BindingName(received.Binding), Address: received.Location, Raw: string(received.XML), RelayState: received.RelayState, Signature: received.SignatureInWords()})
+	s.Rec.Message(trace.Message{
+		From:       trace.Provider,
+		To:         trace.Gate,
+		Name:       "LogoutRequest",
+		Binding:    saml.BindingName(received.Binding),
+		Address:    received.Location,
+		Raw:        string(received.XML),
+		RelayState: received.RelayState,
+		Signature:  received.SignatureInWords(),
+	})
 	p, err := g.partners.Provider(ctx, slug)
 	if err == nil && p.SAML == nil {
 		err = explain.New("saml.provider-unknown", explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
@@ -261,10 +322,20 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 		return nil, err
 	}
 	g.keyring.NoteUse(p.ID, req.Certificate)
-	o := &SignOut{By: p.Name, Answer: p.ID, RequestID: req.ID, Relay: req.RelayState, Binding: received.Binding, Began: g.Now().UTC(), Trace: s.ID, Reference: s.Reference}
+	o := &SignOut{
+		By:        p.Name,
+		Answer:    p.ID,
+		RequestID: req.ID,
+		Relay:     req.RelayState,
+		Binding:   received.Binding,
+		Began:     g.Now().UTC(),
+		Trace:     s.ID,
+		Reference: s.Reference,
+	}
 	held, err := g.sessionsOfProvider(ctx, p, "", func(h *sessions.HeldSession) bool {
 		who := h.Body.Proofs[p.ID].Identity
-		return who.NameID != nil && who.NameID.Value == req.NameID.Value && who.NameID.EffectiveFormat() == req.NameID.EffectiveFormat() && (len(req.SessionIndexes) == 0 || slices.Contains(req.SessionIndexes, who.Session))
+		return who.NameID != nil && who.NameID.Value == req.NameID.Value && who.NameID.EffectiveFormat() == req.NameID.EffectiveFormat() &&
+			(len(req.SessionIndexes) == 0 || slices.Contains(req.SessionIndexes, who.Session))
 	}, req)
 	if err != nil {
 		return nil, err
@@ -289,7 +360,13 @@ func (g *Room) here(s *signin.SignIn, h *sessions.HeldSession) int {
 }
 
 // sessionsOfProvider finds the sessions in which a provider vouched for a subject, or for what a test says.
-func (g *Room) sessionsOfProvider(ctx context.Context, p *partners.Provider, subject string, fits func(*sessions.HeldSession) bool, req *saml.LogoutRequest) ([]*sessions.HeldSession, error) {
+func (g *Room) sessionsOfProvider(
+	ctx context.Context,
+	p *partners.Provider,
+	subject string,
+	fits func(*sessions.HeldSession) bool,
+	req *saml.LogoutRequest,
+) ([]*sessions.HeldSession, error) {
 	db := g.Store.Read(ctx).Where("provider_id = ?", p.ID)
 	switch {
 	case subject != "":
@@ -317,7 +394,12 @@ func (g *Room) sessionsOfProvider(ctx context.Context, p *partners.Provider, sub
 // LogoutByProviderSOAP is LogoutByProvider by the back channel.
 func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc []byte) ([]byte, error) {
 	s := g.signin.Begin(signin.Browser{Address: from}, "slo")
-	o, err := g.logoutByProvider(ctx, s, slug, &saml.Received{Binding: saml.BindingSOAP, Param: saml.ParamRequest, XML: doc, Location: g.SLOLocation(slug)})
+	o, err := g.logoutByProvider(
+		ctx,
+		s,
+		slug,
+		&saml.Received{Binding: saml.BindingSOAP, Param: saml.ParamRequest, XML: doc, Location: g.SLOLocation(slug)},
+	)
 	if err != nil {
 		var f *explain.Failure
 		if errors.As(err, &f) {
@@ -333,7 +415,8 @@ func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 	return g.answerSOAP(ctx, s, saml.Logout{Issuer: g.partners.SPEntity(s.Provider), Signer: signer}, trace.Provider, o.RequestID, o)
 }
 
-// LogoutPosted goes on with a logout message that was posted, of an application or of the provider with this short name.
+// LogoutPosted goes on with a logout message that was posted, of an application or of the provider with this short
+// name.
 func (g *Room) LogoutPosted(ctx context.Context, b signin.Browser, handle, place, location, provider string) *signin.Next {
 	a, err := g.signin.TakeArrival(ctx, handle, place)
 	if err != nil {

@@ -27,7 +27,14 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, sessions *sessions.Room, grants *grants.Room, signin *signin.Room) *Room {
+func New(
+	g *ground.Ground,
+	keyring *keyring.Room,
+	partners *partners.Room,
+	sessions *sessions.Room,
+	grants *grants.Room,
+	signin *signin.Room,
+) *Room {
 	return &Room{Ground: g, keyring: keyring, partners: partners, sessions: sessions, grants: grants, signin: signin}
 }
 

@@ -25,7 +25,8 @@ import (
 
 const (
 	signOutLife = 10 * time.Minute
-	// tellLimit bounds how long telling by the back channel may take, reachLimit how long a host is waited for before a browser is sent there.
+	// tellLimit bounds how long telling by the back channel may take, reachLimit how long a host is waited for before a
+	// browser is sent there.
 	tellLimit  = 5 * time.Second
 	reachLimit = 3 * time.Second
 )
@@ -36,7 +37,8 @@ type SignOut struct {
 	SessionID string `json:"session,omitempty"`
 	// By is what began it, in words.
 	By string `json:"by"`
-	// Applications and Providers wait to be told by the browser; Asked is the one that is being asked now, by our request AskedID.
+	// Applications and Providers wait to be told by the browser; Asked is the one that is being asked now, by our
+	// request AskedID.
 	Applications []string `json:"applications,omitempty"`
 	Providers    []string `json:"providers,omitempty"`
 	Asked        string   `json:"asked,omitempty"`
@@ -70,8 +72,16 @@ func addName(list []string, name string) []string {
 	return list
 }
 
-// SignOutOf ends a session and lays out who has to be told how. From is the application or provider that knows already, by ID.
-func (g *Room) SignOutOf(ctx context.Context, s *signin.SignIn, h *sessions.HeldSession, o *SignOut, from string, towardsProvider bool) error {
+// SignOutOf ends a session and lays out who has to be told how. From is the application or provider that knows already,
+// by ID.
+func (g *Room) SignOutOf(
+	ctx context.Context,
+	s *signin.SignIn,
+	h *sessions.HeldSession,
+	o *SignOut,
+	from string,
+	towardsProvider bool,
+) error {
 	now := g.Now().UTC()
 	o.SessionID, o.Began, o.Trace, o.Reference = h.ID, now, s.ID, s.Reference
 	s.Person.ID, s.Person.Shown = h.PersonID, h.Person
@@ -128,10 +138,17 @@ func (g *Room) SignOutOf(ctx context.Context, s *signin.SignIn, h *sessions.Held
 	return nil
 }
 
-// OnwardOut takes a sign-out to its next step in the browser: an application, a provider, the answer to whoever asked, or the page at its end.
+// OnwardOut takes a sign-out to its next step in the browser: an application, a provider, the answer to whoever asked,
+// or the page at its end.
 func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) *signin.Next {
 	if len(o.Frames) > 0 {
-		page := &signin.SignOut{Title: "Signing out", Text: "Applications are being told. One moment, please.", Frames: o.Frames, Onward: g.PublicURL + "/sign-out", Name: "the next step"}
+		page := &signin.SignOut{
+			Title:  "Signing out",
+			Text:   "Applications are being told. One moment, please.",
+			Frames: o.Frames,
+			Onward: g.PublicURL + "/sign-out",
+			Name:   "the next step",
+		}
 		o.Frames = nil
 		next := &signin.Next{SignedOut: page}
 		if err := g.keepOut(ctx, s, o, next); err != nil {
@@ -200,10 +217,18 @@ func (g *Room) keepOut(ctx context.Context, s *signin.SignIn, o *SignOut, next *
 	if err != nil {
 		return err
 	}
-	row := store.SignOut{ID: o.ID, BrowserHash: keys.HashSecret(o.Secret), Reference: s.Reference, Sealed: g.Store.Sealer.Seal("sign-out/"+o.ID, plain), CreatedAt: o.Began, ExpiresAt: now.Add(signOutLife)}
+	row := store.SignOut{
+		ID:          o.ID,
+		BrowserHash: keys.HashSecret(o.Secret),
+		Reference:   s.Reference,
+		Sealed:      g.Store.Sealer.Seal("sign-out/"+o.ID, plain),
+		CreatedAt:   o.Began,
+		ExpiresAt:   now.Add(signOutLife),
+	}
 	next.SetSignOut, next.Secret, next.DropSession = o.ID, o.Secret, o.Here
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if _, err := store.Exec(tx, "INSERT INTO sign_outs (id, browser_hash, reference, sealed, created_at, expires_at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed, expires_at = excluded.expires_at",
+		if _, err := store.Exec(tx, "INSERT INTO sign_outs (id, browser_hash, reference, sealed, created_at, expires_at) VALUES (?, "+
+			"?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed, expires_at = excluded.expires_at",
 			row.ID, row.BrowserHash, row.Reference, row.Sealed, row.CreatedAt, row.ExpiresAt); err != nil {
 			return err
 		}
@@ -215,7 +240,8 @@ func (g *Room) keepOut(ctx context.Context, s *signin.SignIn, o *SignOut, next *
 	})
 }
 
-// resumeOut finds a sign-out that this browser has under way. A partner that loses RelayState is forgiven where the browser has only one.
+// resumeOut finds a sign-out that this browser has under way. A partner that loses RelayState is forgiven where the
+// browser has only one.
 func (g *Room) resumeOut(ctx context.Context, b signin.Browser, id string) (*signin.SignIn, *SignOut, error) {
 	s := g.signin.Begin(b, "slo")
 	if b.SignOuts[id] == "" && len(b.SignOuts) == 1 {
@@ -274,7 +300,8 @@ func (g *Room) askApplicationOut(ctx context.Context, s *signin.SignIn, o *SignO
 	return next, g.keepOut(ctx, s, o, next)
 }
 
-// askProviderOut sends the browser to a provider to sign out there as well, or returns nothing where it takes no such word.
+// askProviderOut sends the browser to a provider to sign out there as well, or returns nothing where it takes no such
+// word.
 func (g *Room) askProviderOut(ctx context.Context, s *signin.SignIn, o *SignOut, p *partners.Provider) (*signin.Next, error) {
 	h, err := g.endedSession(ctx, o.SessionID)
 	if err != nil || h == nil {
@@ -311,7 +338,8 @@ func (g *Room) askProviderOut(ctx context.Context, s *signin.SignIn, o *SignOut,
 		if err := g.keepOut(ctx, s, o, next); err != nil {
 			return nil, err
 		}
-		if next.Redirect, err = g.endSessionAt(s, p, who.Hint, wayBack{To: g.PublicURL + "/sign-out", Name: "Inner Gate", Until: g.Now().Add(signOutLife)}); err != nil {
+		if next.Redirect, err = g.endSessionAt(s, p, who.Hint,
+			wayBack{To: g.PublicURL + "/sign-out", Name: "Inner Gate", Until: g.Now().Add(signOutLife)}); err != nil {
 			return nil, err
 		}
 		o.Asked, o.Told = p.ID, addName(o.Told, p.Name)
@@ -322,7 +350,8 @@ func (g *Room) askProviderOut(ctx context.Context, s *signin.SignIn, o *SignOut,
 	return nil, nil
 }
 
-// plainOut ends the way at a provider's plain sign-out address, which sends nobody back. It is only taken where nobody waits for an answer.
+// plainOut ends the way at a provider's plain sign-out address, which sends nobody back. It is only taken where nobody
+// waits for an answer.
 func (g *Room) plainOut(ctx context.Context, s *signin.SignIn, o *SignOut, p *partners.Provider, address string) (*signin.Next, error) {
 	if o.Answer != "" || o.Back != "" || len(o.Providers) > 0 {
 		return nil, errors.New("its plain sign-out address sends nobody back, and somebody waits for an answer")
@@ -350,7 +379,8 @@ func soapLogout(list []saml.Endpoint) *saml.Endpoint {
 	return nil
 }
 
-// reachable asks a host for a sign of life before a browser is sent there, so that one that is down holds nobody up. What the gate itself may not reach is left to the browser.
+// reachable asks a host for a sign of life before a browser is sent there, so that one that is down holds nobody up.
+// What the gate itself may not reach is left to the browser.
 func (g *Room) reachable(ctx context.Context, addr string) error {
 	_, err := g.Fetch.Do(ctx, fetch.Want{URL: address.Origin(addr) + "/", Head: true, Stay: true, AnyStatus: true, Timeout: reachLimit})
 	if err == nil || strings.Contains(err.Error(), fetch.ErrPrivate.Error()) {
@@ -360,7 +390,16 @@ func (g *Room) reachable(ctx context.Context, addr string) error {
 }
 
 // logoutRequest makes the way to a partner with our LogoutRequest, and notes it in the trace.
-func (g *Room) logoutRequest(s *signin.SignIn, o *SignOut, to trace.Party, issuer saml.EntityID, endpoint *saml.Endpoint, who saml.NameID, sessions []string, signer signerOf) (*signin.Next, error) {
+func (g *Room) logoutRequest(
+	s *signin.SignIn,
+	o *SignOut,
+	to trace.Party,
+	issuer saml.EntityID,
+	endpoint *saml.Endpoint,
+	who saml.NameID,
+	sessions []string,
+	signer signerOf,
+) (*signin.Next, error) {
 	if o.ID == "" {
 		o.ID, o.Secret = store.NewID(), keys.NewSecret()
 	}
@@ -373,7 +412,16 @@ func (g *Room) logoutRequest(s *signin.SignIn, o *SignOut, to trace.Party, issue
 		return nil, err
 	}
 	o.AskedID = id
-	s.Rec.Message(trace.Message{From: trace.Gate, To: to, Name: "LogoutRequest", Binding: saml.BindingName(endpoint.Binding), Address: endpoint.Location, Raw: string(doc), RelayState: o.ID, Signature: "signed"})
+	s.Rec.Message(trace.Message{
+		From:       trace.Gate,
+		To:         to,
+		Name:       "LogoutRequest",
+		Binding:    saml.BindingName(endpoint.Binding),
+		Address:    endpoint.Location,
+		Raw:        string(doc),
+		RelayState: o.ID,
+		Signature:  "signed",
+	})
 	return logoutWay(endpoint.Binding, endpoint.Location, saml.ParamRequest, doc, o.ID, signer)
 }
 
@@ -393,7 +441,14 @@ func logoutWay(binding, location, param string, doc []byte, relay string, signer
 // answerOut is the end of a sign-out: the answer to whoever asked by a message, or the page or place for the person.
 func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*signin.Next, error) {
 	if o.Answer == "" {
-		page := &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.", Told: o.Told, Untold: o.Untold, Onward: o.Back, Name: o.BackName}
+		page := &signin.SignOut{
+			Title:  "You are signed out",
+			Text:   "Inner Gate has ended the sign-in.",
+			Told:   o.Told,
+			Untold: o.Untold,
+			Onward: o.Back,
+			Name:   o.BackName,
+		}
 		if len(o.Untold) > 0 {
 			page.Title = "You are signed out, but not everywhere"
 		}
@@ -404,16 +459,27 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 	var owner, algorithm, digest, name string
 	to := trace.Application
 	if app, err := g.partners.ApplicationByID(ctx, o.Answer); err == nil && app.SAML != nil {
-		list, issuer, owner, algorithm, digest, name = app.SAML.SLO, g.partners.IDPEntity(app), app.ID, app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm, app.Name
+		list, issuer, owner, algorithm, digest, name = app.SAML.SLO, g.partners.IDPEntity(
+			app,
+		), app.ID, app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm, app.Name
 	} else if p, err := g.partners.ProviderByID(ctx, o.Answer); err == nil && p.SAML != nil {
-		list, issuer, owner, algorithm, digest, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.ID, p.SAML.SignatureAlgorithm, p.SAML.DigestAlgorithm, p.Name, trace.Provider
+		list, issuer, owner, algorithm, digest, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.ID, p.SAML.SignatureAlgorithm,
+			p.SAML.DigestAlgorithm, p.Name, trace.Provider
 	} else {
-		return &signin.Next{SignedOut: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.", Told: o.Told, Untold: o.Untold}}, nil
+		return &signin.Next{SignedOut: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.",
+			Told: o.Told, Untold: o.Untold}}, nil
 	}
 	endpoint := saml.DefaultEndpoint(list, o.Binding)
 	if endpoint == nil || endpoint.Binding != saml.BindingRedirect && endpoint.Binding != saml.BindingPost {
 		if endpoint = browserLogout(list); endpoint == nil {
-			return &signin.Next{SignedOut: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.", Told: addName(o.Told, name), Untold: o.Untold}}, nil
+			return &signin.Next{
+				SignedOut: &signin.SignOut{
+					Title:  "You are signed out",
+					Text:   "Inner Gate has ended the sign-in.",
+					Told:   addName(o.Told, name),
+					Untold: o.Untold,
+				},
+			}, nil
 		}
 	}
 	location := endpoint.ResponseLocation
@@ -433,7 +499,16 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 		return nil, err
 	}
 	s.Rec.Begin(trace.Issue)
-	s.Rec.Message(trace.Message{From: trace.Gate, To: to, Name: "LogoutResponse", Binding: saml.BindingName(endpoint.Binding), Address: location, Raw: string(doc), RelayState: o.Relay, Signature: "signed"})
+	s.Rec.Message(trace.Message{
+		From:       trace.Gate,
+		To:         to,
+		Name:       "LogoutResponse",
+		Binding:    saml.BindingName(endpoint.Binding),
+		Address:    location,
+		Raw:        string(doc),
+		RelayState: o.Relay,
+		Signature:  "signed",
+	})
 	return logoutWay(endpoint.Binding, location, saml.ParamResponse, doc, o.Relay, signer)
 }
 
@@ -444,8 +519,8 @@ func partialWords(o *SignOut) string {
 	return "Not told, or no answer came: " + strings.Join(o.Untold, ", ")
 }
 
-// SignOutHere is the plain sign-out address. A sign-out that is under way goes on; else the person is asked, and, having agreed, signed out of everything in this
-// browser's session.
+// SignOutHere is the plain sign-out address. A sign-out that is under way goes on; else the person is asked, and,
+// having agreed, signed out of everything in this browser's session.
 func (g *Room) SignOutHere(ctx context.Context, b signin.Browser, agreed bool) *signin.Next {
 	for id := range b.SignOuts {
 		s, o, err := g.resumeOut(ctx, b, id)
@@ -472,7 +547,15 @@ func (g *Room) SignOutHere(ctx context.Context, b signin.Browser, agreed bool) *
 		return g.signin.Failed(ctx, s, err)
 	}
 	if h == nil {
-		return &signin.Next{DropSignIns: s.Dropped, DropSession: b.Session != "", SignedOut: &signin.SignOut{Title: "You are signed out here", Text: "Inner Gate holds no session of this browser, and has forgotten every sign-in that it had begun. Your provider may still know you: sign out there as well, or close the browser."}}
+		return &signin.Next{
+			DropSignIns: s.Dropped,
+			DropSession: b.Session != "",
+			SignedOut: &signin.SignOut{
+				Title: "You are signed out here",
+				Text: "Inner Gate holds no session of this browser, and has forgotten every sign-in that it had begun. Your provider " +
+					"may still know you: sign out there as well, or close the browser.",
+			},
+		}
 	}
 	if !agreed {
 		return &signin.Next{SignedOut: &signin.SignOut{Ask: true, Title: "Sign out?", Person: h.Person}}
@@ -500,7 +583,8 @@ func (g *Room) endedSession(ctx context.Context, id string) (*sessions.HeldSessi
 	return h, json.Unmarshal(plain, &h.Body)
 }
 
-// endSessionAt is a provider's end session endpoint with our request (OpenID Connect RP-Initiated Logout 1.0, section 2).
+// endSessionAt is a provider's end session endpoint with our request (OpenID Connect RP-Initiated Logout 1.0, section
+// 2).
 func (g *Room) endSessionAt(s *signin.SignIn, p *partners.Provider, hint string, back wayBack) (string, error) {
 	u, err := url.Parse(p.OIDC.EndSessionEndpoint)
 	if err != nil {
@@ -513,7 +597,14 @@ func (g *Room) endSessionAt(s *signin.SignIn, p *partners.Provider, hint string,
 		query.Set("id_token_hint", hint)
 	}
 	query.Set("state", g.sealWayBack(back))
-	s.Rec.Message(trace.Message{From: trace.Gate, To: trace.Provider, Name: "Logout request", Binding: "query", Address: p.OIDC.EndSessionEndpoint, Raw: shownQuery(query)})
+	s.Rec.Message(trace.Message{
+		From:    trace.Gate,
+		To:      trace.Provider,
+		Name:    "Logout request",
+		Binding: "query",
+		Address: p.OIDC.EndSessionEndpoint,
+		Raw:     shownQuery(query),
+	})
 	u.RawQuery = query.Encode()
 	return u.String(), nil
 }

@@ -22,7 +22,8 @@ import (
 	"innergate/store"
 )
 
-// TellAlways tells applications of sessions that have ended, at once where somebody says so, and every few seconds in case another process did.
+// TellAlways tells applications of sessions that have ended, at once where somebody says so, and every few seconds in
+// case another process did.
 func (g *Room) TellAlways(ctx context.Context) {
 	tick := time.NewTicker(3 * time.Second)
 	defer tick.Stop()
@@ -60,7 +61,8 @@ type telling struct {
 	rec    *trace.Recorder
 }
 
-// tellUses tells applications by the back channel that a session has ended, all at once and within a bound, and says of the others how they can be told.
+// tellUses tells applications by the back channel that a session has ended, all at once and within a bound, and says of
+// the others how they can be told.
 func (g *Room) tellUses(ctx context.Context, h *sessions.HeldSession, uses []store.SessionUse, rec *trace.Recorder) []*telling {
 	var list []*telling
 	for _, u := range uses {
@@ -69,7 +71,8 @@ func (g *Room) tellUses(ctx context.Context, h *sessions.HeldSession, uses []sto
 			continue
 		}
 		t := &telling{app: app, use: u, how: toldNothing, rec: trace.NewRecorder(g.Now(), g.Now)}
-		if err := g.Store.Read(ctx).Where("session_id = ? AND application_id = ? AND NOT offline", h.ID, app.ID).Order("id DESC").Limit(20).Find(&t.grants).Error; err != nil {
+		if err := g.Store.Read(ctx).Where("session_id = ? AND application_id = ? AND NOT offline", h.ID,
+			app.ID).Order("id DESC").Limit(20).Find(&t.grants).Error; err != nil {
 			g.Log.ErrorContext(ctx, "the grants of a session could not be read", "error", err)
 		}
 		list = append(list, t)
@@ -90,7 +93,8 @@ func (g *Room) tellUses(ctx context.Context, h *sessions.HeldSession, uses []sto
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, t := range list {
-			if _, err := store.Exec(tx, "UPDATE session_uses SET told = ? WHERE session_id = ? AND application_id = ?", t.how, t.use.SessionID, t.use.ApplicationID); err != nil {
+			if _, err := store.Exec(tx, "UPDATE session_uses SET told = ? WHERE session_id = ? AND application_id = ?", t.how,
+				t.use.SessionID, t.use.ApplicationID); err != nil {
 				return err
 			}
 		}
@@ -106,7 +110,8 @@ func (g *Room) tellUses(ctx context.Context, h *sessions.HeldSession, uses []sto
 				rec.Message(*e.Message)
 			}
 		}
-		words := map[string]string{toldWell: t.app.Name + " was told", toldFailed: t.app.Name + " could not be told", toldByBrowser: t.app.Name + " is told by the browser", toldNothing: t.app.Name + " takes no word of it"}[t.how]
+		words := map[string]string{toldWell: t.app.Name + " was told", toldFailed: t.app.Name + " could not be told",
+			toldByBrowser: t.app.Name + " is told by the browser", toldNothing: t.app.Name + " takes no word of it"}[t.how]
 		rec.Decide(trace.Decision{About: "logout", Result: words, By: t.reason})
 	}
 	return list
@@ -155,7 +160,8 @@ func frontChannel(address, issuer, session string) string {
 	return u.String()
 }
 
-// tellBySOAP sends an application a LogoutRequest by the back channel and checks its answer (SAML Profiles, section 4.4.3).
+// tellBySOAP sends an application a LogoutRequest by the back channel and checks its answer (SAML Profiles, section
+// 4.4.3).
 func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 	a := t.app
 	endpoint := soapLogout(a.SAML.SLO)
@@ -167,16 +173,50 @@ func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 	if err != nil {
 		return err
 	}
-	id, doc, err := saml.Logout{Issuer: g.partners.IDPEntity(a), Destination: endpoint.Location, Now: g.Now(), Signer: signer, SOAP: true}.Request(who, []string{t.use.Index})
+	id, doc, err := saml.Logout{
+		Issuer:      g.partners.IDPEntity(a),
+		Destination: endpoint.Location,
+		Now:         g.Now(),
+		Signer:      signer,
+		SOAP:        true,
+	}.Request(
+		who,
+		[]string{t.use.Index},
+	)
 	if err != nil {
 		return err
 	}
-	t.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: "LogoutRequest", Binding: "SOAP", Address: endpoint.Location, Raw: string(doc), Signature: "signed"})
-	got, err := g.Fetch.Do(ctx, fetch.Want{URL: endpoint.Location, Post: doc, ContentType: "text/xml; charset=utf-8", MaxBytes: saml.MaxMessage, Timeout: tellLimit, Header: map[string]string{"SOAPAction": `"http://www.oasis-open.org/committees/security"`, "Accept": "text/xml"}})
+	t.rec.Message(trace.Message{
+		From:      trace.Gate,
+		To:        trace.Application,
+		Name:      "LogoutRequest",
+		Binding:   "SOAP",
+		Address:   endpoint.Location,
+		Raw:       string(doc),
+		Signature: "signed",
+	})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:         endpoint.Location,
+			Post:        doc,
+			ContentType: "text/xml; charset=utf-8",
+			MaxBytes:    saml.MaxMessage,
+			Timeout:     tellLimit,
+			Header:      map[string]string{"SOAPAction": `"http://www.oasis-open.org/committees/security"`, "Accept": "text/xml"},
+		},
+	)
 	if err != nil {
 		return err
 	}
-	t.rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "LogoutResponse", Binding: "SOAP", Address: endpoint.Location, Raw: string(got.Body)})
+	t.rec.Message(trace.Message{
+		From:    trace.Application,
+		To:      trace.Gate,
+		Name:    "LogoutResponse",
+		Binding: "SOAP",
+		Address: endpoint.Location,
+		Raw:     string(got.Body),
+	})
 	in, err := saml.OpenLogoutResponse(&saml.Received{Binding: saml.BindingSOAP, XML: got.Body, Location: ""})
 	if err != nil {
 		return err
@@ -192,7 +232,8 @@ func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 func (g *Room) logoutRulesOf(app *partners.Application, location string) saml.RequestRules {
 	a := app.SAML
 	return saml.RequestRules{
-		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: location, MaxAge: 10 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: location, MaxAge: 10 * time.Minute,
+		Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
 		Trust: saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
 	}
 }
@@ -201,12 +242,14 @@ func (g *Room) logoutRulesOf(app *partners.Application, location string) saml.Re
 func (g *Room) logoutRulesOfProvider(p *partners.Provider, location string) saml.RequestRules {
 	c := p.SAML
 	return saml.RequestRules{
-		Partner: p.Name, Issuer: saml.EntityID(c.EntityID), Location: location, MaxAge: 10 * time.Minute, Skew: partners.Skew(c.ClockSkewSeconds), Now: g.Now(),
+		Partner: p.Name, Issuer: saml.EntityID(c.EntityID), Location: location, MaxAge: 10 * time.Minute,
+		Skew: partners.Skew(c.ClockSkewSeconds), Now: g.Now(),
 		Trust: saml.Trust{Certificates: p.Signing, AllowSHA1: c.AllowSHA1, EnforceDates: c.EnforceCertificateDates},
 	}
 }
 
-// tellApplication tells an application by the back channel that one grant has ended (OpenID Connect Back-Channel Logout 1.0, section 2.5).
+// tellApplication tells an application by the back channel that one grant has ended (OpenID Connect Back-Channel Logout
+// 1.0, section 2.5).
 func (g *Room) tellApplication(ctx context.Context, e store.Grant) error {
 	app, err := g.partners.ApplicationByID(ctx, e.ApplicationID)
 	if err != nil || app.OIDC == nil || app.OIDC.BackChannelLogout == "" {
@@ -220,7 +263,16 @@ func (g *Room) tellApplication(ctx context.Context, e store.Grant) error {
 	if err != nil {
 		return err
 	}
-	_, err = g.Fetch.Do(ctx, fetch.Want{URL: app.OIDC.BackChannelLogout, Post: []byte(url.Values{"logout_token": {token}}.Encode()), ContentType: "application/x-www-form-urlencoded", MaxBytes: 64 << 10, Timeout: tellLimit})
+	_, err = g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:         app.OIDC.BackChannelLogout,
+			Post:        []byte(url.Values{"logout_token": {token}}.Encode()),
+			ContentType: "application/x-www-form-urlencoded",
+			MaxBytes:    64 << 10,
+			Timeout:     tellLimit,
+		},
+	)
 	return err
 }
 
@@ -240,12 +292,18 @@ func (g *Room) tellApplications(ended []store.Grant) {
 	}()
 }
 
-// TellEnded tells the applications of sessions that have ended without their browser: by an administrator, a provider, or because the person was deactivated. A process that
-// stops in between leaves the rest to the next one.
+// TellEnded tells the applications of sessions that have ended without their browser: by an administrator, a provider,
+// or because the person was deactivated. A process that stops in between leaves the rest to the next one.
 func (g *Room) TellEnded(ctx context.Context) error {
 	now := g.Now().UTC()
 	var rows []store.Session
-	err := g.Store.Read(ctx).Where("ended_at > ? AND (told_at IS NULL OR told_at < ? AND EXISTS (SELECT 1 FROM session_uses u WHERE u.session_id = sessions.id AND u.told = ''))", now.Add(-time.Hour), now.Add(-time.Minute)).Order("ended_at").Limit(50).Find(&rows).Error
+	err := g.Store.Read(ctx).
+		Where("ended_at > ? AND (told_at IS NULL OR told_at < ? AND EXISTS (SELECT 1 FROM session_uses u WHERE u.session_id = "+
+			"sessions.id AND u.told = ''))", now.Add(-time.Hour), now.Add(-time.Minute)).
+		Order("ended_at").
+		Limit(50).
+		Find(&rows).
+		Error
 	if err != nil {
 		return store.Clear(err)
 	}
@@ -253,7 +311,13 @@ func (g *Room) TellEnded(ctx context.Context) error {
 		var mine int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 			var err error
-			mine, err = store.Exec(tx, "UPDATE sessions SET told_at = ? WHERE id = ? AND (told_at IS NULL OR told_at < ?)", now, row.ID, now.Add(-time.Minute))
+			mine, err = store.Exec(
+				tx,
+				"UPDATE sessions SET told_at = ? WHERE id = ? AND (told_at IS NULL OR told_at < ?)",
+				now,
+				row.ID,
+				now.Add(-time.Minute),
+			)
 			return err
 		})
 		if err != nil || mine == 0 {
@@ -265,7 +329,14 @@ func (g *Room) TellEnded(ctx context.Context) error {
 		}
 		for _, t := range g.tellUses(ctx, &sessions.HeldSession{Session: row}, uses, nil) {
 			if t.how == toldFailed {
-				g.Log.WarnContext(ctx, "an application could not be told that a session has ended", "application", t.app.Name, "reason", t.reason)
+				g.Log.WarnContext(
+					ctx,
+					"an application could not be told that a session has ended",
+					"application",
+					t.app.Name,
+					"reason",
+					t.reason,
+				)
 			}
 		}
 	}

@@ -39,13 +39,22 @@ const (
 	batchLife   = 30 * 24 * time.Hour
 )
 
-// NewBatch takes many partners at once: files, a list with addresses, or entities of a source. Nothing is made yet: each is understood and sorted first.
+// NewBatch takes many partners at once: files, a list with addresses, or entities of a source. Nothing is made yet:
+// each is understood and sorted first.
 func (g *Room) NewBatch(ctx context.Context, who ground.Actor, in api.NewBatch) (*api.Batch, error) {
 	if in.Side != "application" && in.Side != "provider" {
 		return nil, ground.BadRequest("side", fmt.Sprintf("%q is no side; application and provider are.", in.Side), "")
 	}
 	now := g.Now().UTC()
-	row := store.Batch{ID: store.NewIDAt(now), Side: in.Side, Common: ground.MustJSON(in.Common), State: "open", By: who.Name, CreatedAt: now, UpdatedAt: now}
+	row := store.Batch{
+		ID:        store.NewIDAt(now),
+		Side:      in.Side,
+		Common:    ground.MustJSON(in.Common),
+		State:     "open",
+		By:        who.Name,
+		CreatedAt: now,
+		UpdatedAt: now,
+	}
 	var rows []store.BatchRow
 	var err error
 	switch {
@@ -66,11 +75,23 @@ func (g *Room) NewBatch(ctx context.Context, who ground.Actor, in api.NewBatch) 
 	}
 	switch {
 	case len(rows) == 0 && in.Source != "":
-		return nil, ground.BadRequest("batch-empty", fmt.Sprintf("The source %s holds no %s that fits.", in.Source, map[string]string{"application": "service provider", "provider": "identity provider"}[in.Side]), "If it was never read, refresh it first; else search for less.")
+		return nil, ground.BadRequest(
+			"batch-empty",
+			fmt.Sprintf(
+				"The source %s holds no %s that fits.",
+				in.Source,
+				map[string]string{"application": "service provider", "provider": "identity provider"}[in.Side],
+			),
+			"If it was never read, refresh it first; else search for less.",
+		)
 	case len(rows) == 0:
 		return nil, ground.BadRequest("batch-empty", "There is nothing in it.", "")
 	case len(rows) > batchRows:
-		return nil, ground.BadRequest("batch-large", fmt.Sprintf("%d partners were given; %d can be taken at once.", len(rows), batchRows), "Take them in several turns.")
+		return nil, ground.BadRequest(
+			"batch-large",
+			fmt.Sprintf("%d partners were given; %d can be taken at once.", len(rows), batchRows),
+			"Take them in several turns.",
+		)
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Where("updated_at < ?", now.Add(-batchLife)).Delete(&store.Batch{}).Error; err != nil {
@@ -106,9 +127,20 @@ func batchOfFiles(list []files.Text) ([]store.BatchRow, error) {
 	total := 0
 	for _, f := range list {
 		if total += len(f.Text); total > batchText {
-			return nil, ground.BadRequest("batch-large", fmt.Sprintf("The files have more than %d MiB together.", batchText>>20), "Take them in several turns.")
+			return nil, ground.BadRequest(
+				"batch-large",
+				fmt.Sprintf("The files have more than %d MiB together.", batchText>>20),
+				"Take them in several turns.",
+			)
 		}
-		out = append(out, store.BatchRow{Label: words.Clip(words.FirstOf(f.Name, fmt.Sprintf("file %d", len(out)+1)), 300), Document: traces.Packer().EncodeAll([]byte(f.Text), nil), Values: "{}"})
+		out = append(
+			out,
+			store.BatchRow{
+				Label:    words.Clip(words.FirstOf(f.Name, fmt.Sprintf("file %d", len(out)+1)), 300),
+				Document: traces.Packer().EncodeAll([]byte(f.Text), nil),
+				Values:   "{}",
+			},
+		)
 	}
 	return out, nil
 }
@@ -120,7 +152,14 @@ func batchOfList(text string) ([]store.BatchRow, error) {
 	}
 	var out []store.BatchRow
 	for _, e := range entries {
-		v := api.BatchValues{Name: e.Values["name"], Slug: e.Values["short_name"], Description: e.Values["description"], Contact: e.Values["contact"], StartURL: e.Values["start_url"], EntityID: e.Values["entity_id"]}
+		v := api.BatchValues{
+			Name:        e.Values["name"],
+			Slug:        e.Values["short_name"],
+			Description: e.Values["description"],
+			Contact:     e.Values["contact"],
+			StartURL:    e.Values["start_url"],
+			EntityID:    e.Values["entity_id"],
+		}
 		v.Providers = strings.FieldsFunc(e.Values["providers"], func(r rune) bool { return r == ' ' || r == '|' || r == '+' })
 		row := store.BatchRow{Label: fmt.Sprintf("line %d", e.Line), URL: e.Values["url"], Values: ground.MustJSON(v)}
 		if v.Name != "" {
@@ -144,7 +183,9 @@ func (g *Room) batchOfSource(ctx context.Context, in api.NewBatch) ([]store.Batc
 	if err != nil {
 		return nil, err
 	}
-	db := g.Store.Read(ctx).Model(&store.SourceEntity{}).Where("source_id = ? AND roles LIKE ?", source.ID, "%"+map[string]string{"application": "sp", "provider": "idp"}[in.Side]+"%")
+	db := g.Store.Read(ctx).
+		Model(&store.SourceEntity{}).
+		Where("source_id = ? AND roles LIKE ?", source.ID, "%"+map[string]string{"application": "sp", "provider": "idp"}[in.Side]+"%")
 	if len(in.Entities) > 0 {
 		db = db.Where("entity_id IN ?", in.Entities[:min(len(in.Entities), batchRows)])
 	}
@@ -158,7 +199,14 @@ func (g *Room) batchOfSource(ctx context.Context, in api.NewBatch) ([]store.Batc
 	}
 	var out []store.BatchRow
 	for _, e := range entities {
-		out = append(out, store.BatchRow{Label: words.FirstOf(e.DisplayName, e.EntityID), URL: "source:" + in.Source, Values: ground.MustJSON(api.BatchValues{EntityID: e.EntityID})})
+		out = append(
+			out,
+			store.BatchRow{
+				Label:  words.FirstOf(e.DisplayName, e.EntityID),
+				URL:    "source:" + in.Source,
+				Values: ground.MustJSON(api.BatchValues{EntityID: e.EntityID}),
+			},
+		)
 	}
 	return out, nil
 }
@@ -203,7 +251,11 @@ func (g *Room) lookAtBatch(ctx context.Context, id string) {
 }
 
 func saveRow(tx *gorm.DB, r *store.BatchRow) error {
-	return tx.Model(&store.BatchRow{}).Where("batch_id = ? AND number = ?", r.BatchID, r.Number).Updates(map[string]any{"state": r.State, "body": r.Body, "notes": r.Notes, "document": r.Document, "label": r.Label, "values": r.Values, "slug": r.Slug, "skip": r.Skip}).Error
+	return tx.Model(&store.BatchRow{}).
+		Where("batch_id = ? AND number = ?", r.BatchID, r.Number).
+		Updates(map[string]any{"state": r.State, "body": r.Body, "notes": r.Notes, "document": r.Document, "label": r.Label,
+			"values": r.Values, "slug": r.Slug, "skip": r.Skip}).
+		Error
 }
 
 func (g *Room) batchRow(ctx context.Context, id string) (*store.Batch, error) {
@@ -214,7 +266,8 @@ func (g *Room) batchRow(ctx context.Context, id string) (*store.Batch, error) {
 	return &row, nil
 }
 
-// Batch shows one with its rows. While rows are looked at, Looking says so; one that a restart left lying is taken up again.
+// Batch shows one with its rows. While rows are looked at, Looking says so; one that a restart left lying is taken up
+// again.
 func (g *Room) Batch(ctx context.Context, id string) (*api.Batch, error) {
 	row, err := g.batchRow(ctx, id)
 	if err != nil {
@@ -224,7 +277,16 @@ func (g *Room) Batch(ctx context.Context, id string) (*api.Batch, error) {
 	if err := g.Store.Read(ctx).Omit("document").Where("batch_id = ?", id).Order("number").Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.Batch{ID: row.ID, Side: row.Side, From: row.Source, State: row.State, By: row.By, Created: row.CreatedAt, Counts: map[string]int{}, Rows: []api.BatchRow{}}
+	out := &api.Batch{
+		ID:      row.ID,
+		Side:    row.Side,
+		From:    row.Source,
+		State:   row.State,
+		By:      row.By,
+		Created: row.CreatedAt,
+		Counts:  map[string]int{},
+		Rows:    []api.BatchRow{},
+	}
 	if out.Common, err = ground.DecodeBody[api.BatchCommon](words.FirstOf(row.Common, "{}")); err != nil {
 		return nil, err
 	}
@@ -241,7 +303,16 @@ func (g *Room) Batch(ctx context.Context, id string) (*api.Batch, error) {
 		if twin := twins[r.Number]; twin != "" {
 			r.State, notes = RowDecision, append([]string{twin}, notes...)
 		}
-		one := api.BatchRow{Number: r.Number, Label: r.Label, URL: r.URL, State: r.State, Notes: words.List(notes), Values: v, Slug: r.Slug, Skip: r.Skip}
+		one := api.BatchRow{
+			Number: r.Number,
+			Label:  r.Label,
+			URL:    r.URL,
+			State:  r.State,
+			Notes:  words.List(notes),
+			Values: v,
+			Slug:   r.Slug,
+			Skip:   r.Skip,
+		}
 		if r.Body != "" {
 			body, err := ground.DecodeBody[struct {
 				Name      string   `json:"name"`
@@ -293,7 +364,8 @@ func (g *Room) ChangeBatch(ctx context.Context, who ground.Actor, id string, in 
 		}
 	}
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Model(&store.Batch{}).Where("id = ?", id).Updates(map[string]any{"common": row.Common, "updated_at": g.Now().UTC()}).Error; err != nil {
+		if err := tx.Model(&store.Batch{}).Where("id = ?", id).Updates(map[string]any{"common": row.Common,
+			"updated_at": g.Now().UTC()}).Error; err != nil {
 			return err
 		}
 		for i := range rows {
@@ -333,7 +405,13 @@ func (g *Room) MakeBatch(ctx context.Context, who ground.Actor, id string) (*api
 				if !errors.As(err, &p) {
 					return err
 				}
-				return ground.Problem(http.StatusConflict, "batch-failed", "Nothing was made", r.Label+": "+p.Detail, words.FirstOf(p.Remedy, "Mend this row or leave it out, and make the batch again."))
+				return ground.Problem(
+					http.StatusConflict,
+					"batch-failed",
+					"Nothing was made",
+					r.Label+": "+p.Detail,
+					words.FirstOf(p.Remedy, "Mend this row or leave it out, and make the batch again."),
+				)
 			}
 			r.State = RowMade
 			if err := saveRow(tx, r); err != nil {
@@ -341,7 +419,8 @@ func (g *Room) MakeBatch(ctx context.Context, who ground.Actor, id string) (*api
 			}
 		}
 		var left int64
-		if err := tx.Model(&store.BatchRow{}).Where("batch_id = ? AND state IN ?", id, []string{RowValue, RowDecision, RowNew}).Count(&left).Error; err != nil {
+		if err := tx.Model(&store.BatchRow{}).Where("batch_id = ? AND state IN ?", id,
+			[]string{RowValue, RowDecision, RowNew}).Count(&left).Error; err != nil {
 			return err
 		}
 		state := "open"
@@ -409,7 +488,8 @@ func (g *Room) Batches(ctx context.Context) (*api.List[api.BatchLine], error) {
 	out := &api.List[api.BatchLine]{Items: []api.BatchLine{}}
 	for _, r := range rows {
 		l := api.BatchLine{ID: r.ID, Side: r.Side, From: r.Source, State: r.State, By: r.By, Created: r.CreatedAt}
-		if err := g.Store.Read(ctx).Raw("SELECT count(*), coalesce(sum(state = 'made'), 0) FROM batch_rows WHERE batch_id = ?", r.ID).Row().Scan(&l.Rows, &l.Made); err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT count(*), coalesce(sum(state = 'made'), 0) FROM batch_rows WHERE batch_id = ?",
+			r.ID).Row().Scan(&l.Rows, &l.Made); err != nil {
 			return nil, store.Clear(err)
 		}
 		out.Items = append(out.Items, l)

@@ -110,9 +110,29 @@ func (g *Room) rowWatch(r *store.BatchRow) *config.Watch {
 	return nil
 }
 
-func (g *Room) sortApplication(ctx context.Context, r *store.BatchRow, u *api.Understood, v api.BatchValues, c api.BatchCommon) (string, []string) {
+func (g *Room) sortApplication(
+	ctx context.Context,
+	r *store.BatchRow,
+	u *api.Understood,
+	v api.BatchValues,
+	c api.BatchCommon,
+) (string, []string) {
 	a := u.App
-	a.Name, a.Description, a.Contact, a.StartURL = words.FirstOf(v.Name, a.Name), words.FirstOf(v.Description, a.Description, c.Description), words.FirstOf(v.Contact, a.Contact, c.Contact), words.FirstOf(v.StartURL, a.StartURL)
+	a.Name, a.Description, a.Contact, a.StartURL = words.FirstOf(
+		v.Name,
+		a.Name,
+	), words.FirstOf(
+		v.Description,
+		a.Description,
+		c.Description,
+	), words.FirstOf(
+		v.Contact,
+		a.Contact,
+		c.Contact,
+	), words.FirstOf(
+		v.StartURL,
+		a.StartURL,
+	)
 	a.Tags, a.Reach, a.Access.To = c.Tags, access.Draft, c.Access
 	if a.Providers = v.Providers; len(a.Providers) == 0 {
 		a.Providers = c.Providers
@@ -161,9 +181,26 @@ func (g *Room) sortApplication(ctx context.Context, r *store.BatchRow, u *api.Un
 	return RowReady, notes
 }
 
-func (g *Room) sortProvider(ctx context.Context, r *store.BatchRow, u *api.Understood, v api.BatchValues, c api.BatchCommon) (string, []string) {
+func (g *Room) sortProvider(
+	ctx context.Context,
+	r *store.BatchRow,
+	u *api.Understood,
+	v api.BatchValues,
+	c api.BatchCommon,
+) (string, []string) {
 	p := u.Provider
-	p.Name, p.Description, p.Contact = words.FirstOf(v.Name, p.Name), words.FirstOf(v.Description, p.Description, c.Description), words.FirstOf(v.Contact, p.Contact, c.Contact)
+	p.Name, p.Description, p.Contact = words.FirstOf(
+		v.Name,
+		p.Name,
+	), words.FirstOf(
+		v.Description,
+		p.Description,
+		c.Description,
+	), words.FirstOf(
+		v.Contact,
+		p.Contact,
+		c.Contact,
+	)
 	p.Tags, p.Reach, p.Admission = c.Tags, access.Draft, words.FirstOf(c.Admission, "refuse")
 	if p.SAML != nil {
 		p.SAML.Metadata = g.rowWatch(r)
@@ -208,13 +245,16 @@ func (g *Room) thereAlready(ctx context.Context, kind, identifier string) string
 		return ""
 	}
 	var heldRow struct{ Slug, Name string }
-	if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name").Where("entity_id = ?", identifier).Limit(1).Find(&heldRow).Error; err != nil || heldRow.Slug == "" {
+	if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name").Where("entity_id = ?",
+		identifier).Limit(1).Find(&heldRow).Error; err != nil ||
+		heldRow.Slug == "" {
 		return ""
 	}
 	return fmt.Sprintf("It is there already as %s (%s), and stays as it is.", heldRow.Name, heldRow.Slug)
 }
 
-// twinRows finds rows that would make what an earlier row makes already, which is not left out, and says so: by their numbers.
+// twinRows finds rows that would make what an earlier row makes already, which is not left out, and says so: by their
+// numbers.
 func twinRows(side string, rows []store.BatchRow) map[int]string {
 	out, first := map[int]string{}, map[string]string{}
 	for _, r := range rows {
@@ -234,7 +274,11 @@ func twinRows(side string, rows []store.BatchRow) map[int]string {
 			out[r.Number] = fmt.Sprintf("It is the same as in %s: both have the entity ID %s. Leave one of them out.", earlier, identifier)
 			continue
 		case first["short name "+r.Slug] != "":
-			out[r.Number] = fmt.Sprintf("It would have the same short name as %s: %s. Enter another one.", first["short name "+r.Slug], r.Slug)
+			out[r.Number] = fmt.Sprintf(
+				"It would have the same short name as %s: %s. Enter another one.",
+				first["short name "+r.Slug],
+				r.Slug,
+			)
 			continue
 		}
 		first["entity ID "+identifier], first["short name "+r.Slug] = r.Label, r.Label

@@ -65,14 +65,19 @@ func (g *Room) cancelJob(id string) bool {
 	return true
 }
 
-// RefreshSource begins to read a source and returns at once; how far it is shows in the source. One that is under way goes on.
+// RefreshSource begins to read a source and returns at once; how far it is shows in the source. One that is under way
+// goes on.
 func (g *Room) RefreshSource(ctx context.Context, slug string) (*api.Source, error) {
 	row, c, err := g.sourceRow(ctx, slug)
 	if err != nil {
 		return nil, err
 	}
 	if c.Kind == config.SourceQuery {
-		return nil, ground.BadRequest("query-service", "A metadata query service is asked for one entity at a time; there is nothing to refresh.", "Look an entity up.")
+		return nil, ground.BadRequest(
+			"query-service",
+			"A metadata query service is asked for one entity at a time; there is nothing to refresh.",
+			"Look an entity up.",
+		)
 	}
 	if _, err := os.Stat(g.incoming(row.ID)); c.Kind == config.SourceFile && err != nil {
 		return nil, ground.BadRequest("no-file", "No file was uploaded.", "Upload the file first.")
@@ -165,13 +170,15 @@ func (g *Room) UploadSource(ctx context.Context, slug string, offset int64, part
 	if end, err := f.Seek(0, io.SeekEnd); err != nil {
 		return err
 	} else if end != offset {
-		return ground.Conflict("offset", fmt.Sprintf("The part begins at byte %d, and %d bytes are there.", offset, end), "Begin the upload anew.")
+		return ground.Conflict("offset", fmt.Sprintf("The part begins at byte %d, and %d bytes are there.", offset, end),
+			"Begin the upload anew.")
 	}
 	_, err = f.Write(part)
 	return err
 }
 
-// readSource fetches, verifies and stores. Nothing of what is held changes until the whole document was read and found good.
+// readSource fetches, verifies and stores. Nothing of what is held changes until the whole document was read and found
+// good.
 func (g *Room) readSource(ctx context.Context, row *store.Source, c *config.Source, j *sourceJob) error {
 	file := g.incoming(row.ID)
 	defer os.Remove(file)
@@ -266,7 +273,12 @@ func (g *Room) readInto(ctx context.Context, row *store.Source, c *config.Source
 	if err != nil {
 		return nil, err
 	}
-	state["entities"], state["valid_until"], state["cache_seconds"], state["published_name"] = a.Entities, a.ValidUntil, int64(a.CacheDuration/time.Second), words.Clip(a.Name, 200)
+	state["entities"], state["valid_until"], state["cache_seconds"], state["published_name"] = a.Entities, a.ValidUntil, int64(
+		a.CacheDuration/time.Second,
+	), words.Clip(
+		a.Name,
+		200,
+	)
 	return state, nil
 }
 
@@ -286,8 +298,19 @@ func (g *Room) fetchAggregate(ctx context.Context, row *store.Source, c *config.
 		return nil, err
 	}
 	defer f.Close()
-	got, err := g.Fetch.Do(ctx, fetch.Want{URL: c.URL, ETag: row.ETag, LastModified: row.LastModified, To: f, MaxBytes: saml.MaxAggregate, Timeout: 10 * time.Minute, Stall: 30 * time.Second,
-		Progress: func(have, all int64) { j.set(func(s *api.SourceJob) { s.Have, s.All = have, all }) }})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:          c.URL,
+			ETag:         row.ETag,
+			LastModified: row.LastModified,
+			To:           f,
+			MaxBytes:     saml.MaxAggregate,
+			Timeout:      10 * time.Minute,
+			Stall:        30 * time.Second,
+			Progress:     func(have, all int64) { j.set(func(s *api.SourceJob) { s.Have, s.All = have, all }) },
+		},
+	)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -317,7 +340,8 @@ func (c *countingReader) Read(p []byte) (int, error) {
 
 const storedAtOnce = 200
 
-// storeEntities writes what changed, a few hundred entities in each transaction, so that no sign-in waits for long; then it removes what is gone.
+// storeEntities writes what changed, a few hundred entities in each transaction, so that no sign-in waits for long;
+// then it removes what is gone.
 func (g *Room) storeEntities(ctx context.Context, row *store.Source, c *config.Source, j *sourceJob, r io.Reader) (*saml.Aggregate, error) {
 	round := g.Now().UnixMicro()
 	var batch []*store.SourceEntity
@@ -330,7 +354,8 @@ func (g *Room) storeEntities(ctx context.Context, row *store.Source, c *config.S
 			ids[i] = e.EntityID
 		}
 		var held []store.SourceEntity
-		if err := g.Store.Read(ctx).Select("entity_id, sha256").Where("source_id = ? AND entity_id IN ?", row.ID, ids).Find(&held).Error; err != nil {
+		if err := g.Store.Read(ctx).Select("entity_id, sha256").Where("source_id = ? AND entity_id IN ?", row.ID,
+			ids).Find(&held).Error; err != nil {
 			return store.Clear(err)
 		}
 		known := map[string]string{}
@@ -341,7 +366,10 @@ func (g *Room) storeEntities(ctx context.Context, row *store.Source, c *config.S
 			for _, e := range batch {
 				var err error
 				if sha, there := known[e.EntityID]; there && sha == e.SHA256 {
-					err = tx.Model(&store.SourceEntity{}).Where("source_id = ? AND entity_id = ?", row.ID, e.EntityID).Updates(map[string]any{"round": round, "valid_until": e.ValidUntil}).Error
+					err = tx.Model(&store.SourceEntity{}).
+						Where("source_id = ? AND entity_id = ?", row.ID, e.EntityID).
+						Updates(map[string]any{"round": round, "valid_until": e.ValidUntil}).
+						Error
 				} else if there {
 					err = tx.Save(e).Error
 				} else {
@@ -360,19 +388,23 @@ func (g *Room) storeEntities(ctx context.Context, row *store.Source, c *config.S
 	begin := func(a *saml.Aggregate) error {
 		return watch.CheckValidity(a.ValidUntil, row.ValidUntil, g.Now(), c.Kind != config.SourceFile)
 	}
-	a, err := saml.StreamMetadata(r, saml.ReadOptions{Now: g.Now(), Ours: g.partners.OurIDs(), Begin: begin}, func(d *saml.Document, raw *xmltree.Element) error {
-		if len(d.Entities) != 1 || len(d.Entities[0].Roles) == 0 || seen[d.Entities[0].EntityID] {
+	a, err := saml.StreamMetadata(
+		r,
+		saml.ReadOptions{Now: g.Now(), Ours: g.partners.OurIDs(), Begin: begin},
+		func(d *saml.Document, raw *xmltree.Element) error {
+			if len(d.Entities) != 1 || len(d.Entities[0].Roles) == 0 || seen[d.Entities[0].EntityID] {
+				return nil
+			}
+			seen[d.Entities[0].EntityID] = true
+			e := sourceRow(row.ID, d, raw.Bytes(), g.Now())
+			e.Round = round
+			j.set(func(s *api.SourceJob) { s.Entities = len(seen) })
+			if batch = append(batch, e); len(batch) >= storedAtOnce {
+				return flush()
+			}
 			return nil
-		}
-		seen[d.Entities[0].EntityID] = true
-		e := sourceRow(row.ID, d, raw.Bytes(), g.Now())
-		e.Round = round
-		j.set(func(s *api.SourceJob) { s.Entities = len(seen) })
-		if batch = append(batch, e); len(batch) >= storedAtOnce {
-			return flush()
-		}
-		return nil
-	})
+		},
+	)
 	if err == nil {
 		err = flush()
 	}
@@ -388,7 +420,8 @@ func (g *Room) storeEntities(ctx context.Context, row *store.Source, c *config.S
 // RefreshSourcesDue reads the aggregates that are due, one after the other.
 func (g *Room) RefreshSourcesDue(ctx context.Context) error {
 	var due []store.Source
-	if err := g.Store.Read(ctx).Where("due_at <= ? AND kind = ?", g.Now().UTC(), config.SourceAggregate).Order("due_at").Limit(50).Find(&due).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("due_at <= ? AND kind = ?", g.Now().UTC(),
+		config.SourceAggregate).Order("due_at").Limit(50).Find(&due).Error; err != nil {
 		return store.Clear(err)
 	}
 	for i := range due {

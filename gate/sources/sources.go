@@ -50,7 +50,13 @@ func (g *Room) SaveSource(ctx context.Context, who ground.Actor, slug string, s 
 	}
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WriteSource(tx, who, slug, s) })
 	if errors.Is(err, store.ErrDuplicate) {
-		return nil, ground.Problem(http.StatusConflict, "slug-taken", "The short name is taken", fmt.Sprintf("There is a source with the short name %s already.", s.Slug), "Choose another short name.")
+		return nil, ground.Problem(
+			http.StatusConflict,
+			"slug-taken",
+			"The short name is taken",
+			fmt.Sprintf("There is a source with the short name %s already.", s.Slug),
+			"Choose another short name.",
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -66,7 +72,11 @@ func (g *Room) WriteSource(tx *gorm.DB, who ground.Actor, slug string, s config.
 			return ground.Missing(err, "source", slug)
 		}
 		if s.Slug != slug {
-			return ground.BadRequest("slug-fixed", "The short name can't change: partners name it.", "Make a new source with the other short name.")
+			return ground.BadRequest(
+				"slug-fixed",
+				"The short name can't change: partners name it.",
+				"Make a new source with the other short name.",
+			)
 		}
 		if row.Body == ground.MustJSON(s) {
 			return nil
@@ -98,7 +108,15 @@ func (g *Room) WriteSource(tx *gorm.DB, who ground.Actor, slug string, s config.
 	if err != nil {
 		return err
 	}
-	return ground.Revise(tx, now, who, action, ground.Saved{Kind: "source", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: row.Body}, row.Revision, before)
+	return ground.Revise(
+		tx,
+		now,
+		who,
+		action,
+		ground.Saved{Kind: "source", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: row.Body},
+		row.Revision,
+		before,
+	)
 }
 
 // DeleteSource removes a source from which no partner takes its metadata.
@@ -121,7 +139,13 @@ func (g *Room) RemoveSource(tx *gorm.DB, who ground.Actor, slug string) error {
 		return err
 	}
 	if users > 0 {
-		return ground.Problem(http.StatusConflict, "in-use", "The source is in use", fmt.Sprintf("%d partners take their metadata from %s.", users, row.Name), "Give these partners an address of their own first.")
+		return ground.Problem(
+			http.StatusConflict,
+			"in-use",
+			"The source is in use",
+			fmt.Sprintf("%d partners take their metadata from %s.", users, row.Name),
+			"Give these partners an address of their own first.",
+		)
 	}
 	if err := tx.Where("source_id = ?", row.ID).Delete(&store.SourceEntity{}).Error; err != nil {
 		return err
@@ -155,7 +179,8 @@ func (g *Room) Source(ctx context.Context, slug string) (*api.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	// A reading may end at any time. The record is read after it was looked for, so that where none is seen its last word is.
+	// A reading may end at any time. The record is read after it was looked for, so that where none is seen its last
+	// word is.
 	j := g.job(row.ID)
 	if row, _, err = g.sourceRow(ctx, slug); err != nil {
 		return nil, err
@@ -168,7 +193,21 @@ func (g *Room) showSource(row *store.Source, j *sourceJob) (*api.Source, error) 
 	if err != nil {
 		return nil, err
 	}
-	s := &api.Source{ID: row.ID, Source: c, Revision: row.Revision, Entities: row.Entities, PublishedName: row.PublishedName, Checked: row.CheckedAt, Due: row.DueAt, ValidUntil: row.ValidUntil, Failures: row.Failures, FailingSince: row.FailingSince, Error: row.Error, Code: row.Code, Findings: []api.Finding{}}
+	s := &api.Source{
+		ID:            row.ID,
+		Source:        c,
+		Revision:      row.Revision,
+		Entities:      row.Entities,
+		PublishedName: row.PublishedName,
+		Checked:       row.CheckedAt,
+		Due:           row.DueAt,
+		ValidUntil:    row.ValidUntil,
+		Failures:      row.Failures,
+		FailingSince:  row.FailingSince,
+		Error:         row.Error,
+		Code:          row.Code,
+		Findings:      []api.Finding{},
+	}
 	if cert := pinned(&c); cert != nil {
 		s.Pinned = keys.Fingerprint(cert.Raw)
 	}
@@ -176,14 +215,30 @@ func (g *Room) showSource(row *store.Source, j *sourceJob) (*api.Source, error) 
 		s.Job = j.show()
 	}
 	if s.Failures > 0 {
-		f := checkup.Finding{Code: "source.failing", Severity: checkup.Attention, Title: "The source can't be refreshed", Detail: fmt.Sprintf("%d attempts failed. What was read last goes on being used.", s.Failures), Remedy: "Look at the reason; ask whoever runs the source.", Evidence: []trace.Evidence{explain.Fact("reason", s.Error)}}
+		f := checkup.Finding{
+			Code:     "source.failing",
+			Severity: checkup.Attention,
+			Title:    "The source can't be refreshed",
+			Detail:   fmt.Sprintf("%d attempts failed. What was read last goes on being used.", s.Failures),
+			Remedy:   "Look at the reason; ask whoever runs the source.",
+			Evidence: []trace.Evidence{explain.Fact("reason", s.Error)},
+		}
 		if s.ValidUntil != nil && s.ValidUntil.Sub(g.Now()) < 48*time.Hour {
 			f.Severity = checkup.Broken
 		}
 		s.Findings = append(s.Findings, f)
 	}
 	if s.ValidUntil != nil && !g.Now().Before(*s.ValidUntil) {
-		s.Findings = append(s.Findings, checkup.Finding{Code: "source.expired", Severity: checkup.Broken, Title: "The source's metadata is over", Detail: "It was valid until " + s.ValidUntil.UTC().Format(time.RFC3339) + ".", Remedy: "Refresh it."})
+		s.Findings = append(
+			s.Findings,
+			checkup.Finding{
+				Code:     "source.expired",
+				Severity: checkup.Broken,
+				Title:    "The source's metadata is over",
+				Detail:   "It was valid until " + s.ValidUntil.UTC().Format(time.RFC3339) + ".",
+				Remedy:   "Refresh it.",
+			},
+		)
 	}
 	return s, nil
 }
@@ -200,7 +255,9 @@ func (g *Room) SourceEntities(ctx context.Context, slug string, p store.Page, ro
 	if err != nil {
 		return nil, err
 	}
-	db := g.Store.Read(ctx).Table("(SELECT entity_id AS id, entity_id, display_name, roles, problems, valid_until, changed_at FROM source_entities WHERE source_id = ?)", row.ID)
+	db := g.Store.Read(ctx).
+		Table("(SELECT entity_id AS id, entity_id, display_name, roles, problems, valid_until, changed_at FROM source_entities WHERE "+
+			"source_id = ?)", row.ID)
 	if role != "" {
 		db = db.Where("roles LIKE ?", "%"+role+"%")
 	}
@@ -221,10 +278,18 @@ func (g *Room) SourceEntities(ctx context.Context, slug string, p store.Page, ro
 			out.Next = store.AfterKey(value, rows[i-1].EntityID)
 			break
 		}
-		e := api.SourceEntity{EntityID: r.EntityID, DisplayName: r.DisplayName, Roles: strings.Fields(r.Roles), Problems: r.Problems, ValidUntil: r.ValidUntil, Changed: r.ChangedAt}
+		e := api.SourceEntity{
+			EntityID:    r.EntityID,
+			DisplayName: r.DisplayName,
+			Roles:       strings.Fields(r.Roles),
+			Problems:    r.Problems,
+			ValidUntil:  r.ValidUntil,
+			Changed:     r.ChangedAt,
+		}
 		for _, kind := range []string{"application", "provider"} {
 			var held struct{ ID string }
-			if err := g.Store.Read(ctx).Table(kind+"s").Select("id").Where("entity_id = ?", r.EntityID).Limit(1).Find(&held).Error; err != nil {
+			if err := g.Store.Read(ctx).Table(kind+"s").Select("id").Where("entity_id = ?",
+				r.EntityID).Limit(1).Find(&held).Error; err != nil {
 				return nil, store.Clear(err)
 			}
 			if held.ID != "" {
@@ -273,25 +338,50 @@ func (g *Room) LookUp(ctx context.Context, who ground.Actor, slug, entityID stri
 	e, err := g.query(ctx, row, c, entityID)
 	var failed *watch.RefreshError
 	if errors.As(err, &failed) {
-		return nil, ground.Problem(http.StatusBadGateway, failed.Code, "The entity can't be taken from there", failed.Reason, "Compare the entity ID letter by letter, or ask whoever runs the source.")
+		return nil, ground.Problem(
+			http.StatusBadGateway,
+			failed.Code,
+			"The entity can't be taken from there",
+			failed.Reason,
+			"Compare the entity ID letter by letter, or ask whoever runs the source.",
+		)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return &api.SourceEntity{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: strings.Fields(e.Roles), Problems: e.Problems, ValidUntil: e.ValidUntil, Changed: e.ChangedAt}, nil
+	return &api.SourceEntity{
+		EntityID:    e.EntityID,
+		DisplayName: e.DisplayName,
+		Roles:       strings.Fields(e.Roles),
+		Problems:    e.Problems,
+		ValidUntil:  e.ValidUntil,
+		Changed:     e.ChangedAt,
+	}, nil
 }
 
 func (g *Room) query(ctx context.Context, row *store.Source, c *config.Source, entityID string) (*store.SourceEntity, error) {
-	got, err := g.Fetch.Do(ctx, fetch.Want{URL: strings.TrimSuffix(c.URL, "/") + "/entities/" + url.PathEscape(entityID), Header: map[string]string{"Accept": "application/samlmetadata+xml"}})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:    strings.TrimSuffix(c.URL, "/") + "/entities/" + url.PathEscape(entityID),
+			Header: map[string]string{"Accept": "application/samlmetadata+xml"},
+		},
+	)
 	if err != nil {
 		return nil, &watch.RefreshError{Code: "metadata.fetch", Reason: words.Capitalise(err.Error()) + "."}
 	}
 	if err := saml.VerifyMetadata(got.Body, []*x509.Certificate{pinned(c)}); err != nil {
-		return nil, &watch.RefreshError{Code: "metadata.signature", Reason: "The answer must be signed by the pinned certificate, and is not: " + err.Error() + "."}
+		return nil, &watch.RefreshError{
+			Code:   "metadata.signature",
+			Reason: "The answer must be signed by the pinned certificate, and is not: " + err.Error() + ".",
+		}
 	}
 	doc := saml.Read(got.Body, saml.ReadOptions{Now: g.Now(), Ours: g.partners.OurIDs(), Whole: true})
 	if len(doc.Entities) != 1 || doc.Entities[0].EntityID != entityID {
-		return nil, &watch.RefreshError{Code: "metadata.other-entity", Reason: fmt.Sprintf("The service was asked for %s and answered with something else.", entityID)}
+		return nil, &watch.RefreshError{
+			Code:   "metadata.other-entity",
+			Reason: fmt.Sprintf("The service was asked for %s and answered with something else.", entityID),
+		}
 	}
 	e := sourceRow(row.ID, doc, got.Body, g.Now())
 	var held store.SourceEntity
@@ -305,7 +395,12 @@ func (g *Room) query(ctx context.Context, row *store.Source, c *config.Source, e
 		if err := tx.Save(e).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE sources SET entities = (SELECT count(*) FROM source_entities WHERE source_id = ?), checked_at = ? WHERE id = ?", row.ID, g.Now().UTC(), row.ID).Error
+		return tx.Exec(
+			"UPDATE sources SET entities = (SELECT count(*) FROM source_entities WHERE source_id = ?), checked_at = ? WHERE id = ?",
+			row.ID,
+			g.Now().UTC(),
+			row.ID,
+		).Error
 	})
 }
 
@@ -322,7 +417,17 @@ func sourceRow(source string, doc *saml.Document, raw []byte, now time.Time) *st
 	if name == "" {
 		name = address.Host(e.EntityID)
 	}
-	return &store.SourceEntity{SourceID: source, EntityID: e.EntityID, DisplayName: words.Clip(name, 200), Roles: strings.Join(roles, " "), Problems: len(doc.Problems), ValidUntil: e.ValidUntil, Document: traces.Packer().EncodeAll(raw, nil), SHA256: ground.HashText(raw), ChangedAt: now.UTC()}
+	return &store.SourceEntity{
+		SourceID:    source,
+		EntityID:    e.EntityID,
+		DisplayName: words.Clip(name, 200),
+		Roles:       strings.Join(roles, " "),
+		Problems:    len(doc.Problems),
+		ValidUntil:  e.ValidUntil,
+		Document:    traces.Packer().EncodeAll(raw, nil),
+		SHA256:      ground.HashText(raw),
+		ChangedAt:   now.UTC(),
+	}
 }
 
 // FromSource gives a partner's metadata out of a source, for its refresh.
@@ -341,7 +446,10 @@ func (g *Room) FromSource(ctx context.Context, slug, entityID string) (*fetch.Go
 	}
 	e, doc, err := g.sourceEntity(ctx, row.ID, entityID)
 	if ground.IsNotFound(err) {
-		return nil, &watch.RefreshError{Code: "source.entity-gone", Reason: fmt.Sprintf("%s is no longer among the entities of %s.", entityID, c.Name)}
+		return nil, &watch.RefreshError{
+			Code:   "source.entity-gone",
+			Reason: fmt.Sprintf("%s is no longer among the entities of %s.", entityID, c.Name),
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -359,7 +467,11 @@ func (g *Room) Adopt(ctx context.Context, who ground.Actor, slug string, in api.
 		return nil, ground.BadRequest("adopt-as", fmt.Sprintf("%q is no side; application and provider are.", in.As), "")
 	}
 	if len(in.EntityIDs) == 0 || len(in.EntityIDs) > 200 {
-		return nil, ground.BadRequest("adopt-count", fmt.Sprintf("%d entities were chosen; 1 to 200 can be taken at once.", len(in.EntityIDs)), "")
+		return nil, ground.BadRequest(
+			"adopt-count",
+			fmt.Sprintf("%d entities were chosen; 1 to 200 can be taken at once.", len(in.EntityIDs)),
+			"",
+		)
 	}
 	out := &api.List[api.Adopted]{Items: []api.Adopted{}}
 	for _, id := range in.EntityIDs {
@@ -388,7 +500,13 @@ func (g *Room) adopt(ctx context.Context, who ground.Actor, row *store.Source, s
 		return nil, store.Clear(err)
 	}
 	if held.Slug != "" {
-		return &api.Adopted{EntityID: entityID, Slug: held.Slug, Name: held.Name, Outcome: "there", Reason: "It is there already and stays as it is."}, nil
+		return &api.Adopted{
+			EntityID: entityID,
+			Slug:     held.Slug,
+			Name:     held.Name,
+			Outcome:  "there",
+			Reason:   "It is there already and stays as it is.",
+		}, nil
 	}
 	in := api.TakeIn{Text: string(doc), EntityID: entityID}
 	watching := &config.Watch{Source: source}

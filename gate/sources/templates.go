@@ -104,11 +104,25 @@ func (g *Room) WriteTemplate(tx *gorm.DB, who ground.Actor, slug string, t confi
 	if err := write(&row).Error; err != nil {
 		return err
 	}
-	return ground.Revise(tx, now, who, action, ground.Saved{Kind: "template", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: row.Body}, 0, before)
+	return ground.Revise(
+		tx,
+		now,
+		who,
+		action,
+		ground.Saved{Kind: "template", ID: row.ID, Slug: row.Slug, Name: row.Name, Body: row.Body},
+		0,
+		before,
+	)
 }
 
 func templateTaken(slug string) error {
-	return ground.Problem(http.StatusConflict, "slug-taken", "The name is taken", fmt.Sprintf("There is a template with the short name %s already.", slug), "Choose another name, or delete that one.")
+	return ground.Problem(
+		http.StatusConflict,
+		"slug-taken",
+		"The name is taken",
+		fmt.Sprintf("There is a template with the short name %s already.", slug),
+		"Choose another name, or delete that one.",
+	)
 }
 
 // DeleteTemplate removes one that was saved here.

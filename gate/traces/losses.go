@@ -39,6 +39,21 @@ func (g *Room) LostTraces() []checkup.Finding {
 	if g.losses.count == 0 || g.Now().Sub(g.losses.last) > 24*time.Hour {
 		return nil
 	}
-	return []checkup.Finding{{Code: "traces.lost", Severity: checkup.Attention, Station: checkup.Access, Title: "Some sign-ins left no trace", Detail: fmt.Sprintf("%d traces were not kept since the service started, the last at %s: %s. The sign-ins themselves went on as they would have.", g.losses.count, g.losses.last.UTC().Format(time.RFC3339), g.losses.why),
-		Remedy: "Look at where the failing sign-ins come from; if the disk is full, make room.", Evidence: []trace.Evidence{explain.Fact("reason", g.losses.why)}}}
+	return []checkup.Finding{
+		{
+			Code:     "traces.lost",
+			Severity: checkup.Attention,
+			Station:  checkup.Access,
+			Title:    "Some sign-ins left no trace",
+			Detail: fmt.Sprintf(
+				"%d traces were not kept since the service started, the last at %s: %s. The sign-ins themselves went on as they would "+
+					"have.",
+				g.losses.count,
+				g.losses.last.UTC().Format(time.RFC3339),
+				g.losses.why,
+			),
+			Remedy:   "Look at where the failing sign-ins come from; if the disk is full, make room.",
+			Evidence: []trace.Evidence{explain.Fact("reason", g.losses.why)},
+		},
+	}
 }

@@ -36,23 +36,41 @@ const (
 	reportMost  = 20000
 )
 
-var reportColumns = map[string]string{"name": "name COLLATE NOCASE", "kind": "kind", "owner": "owner COLLATE NOCASE", "reach": "reach", "expires": "CASE WHEN ends IS NULL THEN 1 ELSE 0 END, ends", "last": "last_sign_in", "people": "people", "findings": "broken DESC, attention", "providers": "providers", "signins": "signed"}
+var reportColumns = map[string]string{
+	"name":      "name COLLATE NOCASE",
+	"kind":      "kind",
+	"owner":     "owner COLLATE NOCASE",
+	"reach":     "reach",
+	"expires":   "CASE WHEN ends IS NULL THEN 1 ELSE 0 END, ends",
+	"last":      "last_sign_in",
+	"people":    "people",
+	"findings":  "broken DESC, attention",
+	"providers": "providers",
+	"signins":   "signed",
+}
 
 func (g *Room) reportQuery(f ReportFilter) (string, map[string]any, error) {
-	table, peopleOf, served := "applications", "SELECT count(*) FROM accounts WHERE application_id = o.id", "coalesce(json_extract(o.body, '$.providers'), '[]')"
+	table, peopleOf, served := "applications", "SELECT count(*) FROM accounts WHERE application_id = o.id",
+		"coalesce(json_extract(o.body, '$.providers'), '[]')"
 	signed := "application_id"
 	if f.Side == "provider" {
 		table, peopleOf, signed = "providers", "SELECT count(DISTINCT person_id) FROM links WHERE provider_id = o.id", "provider_id"
-		served = "(SELECT coalesce(json_group_array(slug), '[]') FROM applications a WHERE EXISTS (SELECT 1 FROM json_each(a.body, '$.providers') WHERE value = o.slug))"
+		served = "(SELECT coalesce(json_group_array(slug), '[]') FROM applications a WHERE EXISTS (SELECT 1 FROM json_each(a.body, " +
+			"'$.providers') WHERE value = o.slug))"
 	} else if f.Side != "application" {
 		return "", nil, ground.BadRequest("side", fmt.Sprintf("%q is no side; application and provider are.", f.Side), "")
 	}
-	q := `SELECT o.id, o.slug, o.name, o.kind, o.reach, coalesce(json_extract(o.body, '$.contact'), '') AS owner, coalesce(json_extract(o.body, '$.tags'), '[]') AS tags, ` + served + ` AS providers, o.last_sign_in, o.updated_at,
-		(SELECT min(not_after) FROM trusted_certificates c WHERE c.owner_kind = @side AND c.owner_id = o.id) AS ends, (` + peopleOf + `) AS people,
+	q := `SELECT o.id, o.slug, o.name, o.kind, o.reach, coalesce(json_extract(o.body, '$.contact'), '') AS owner,
+		coalesce(json_extract(o.body, '$.tags'), '[]') AS tags, ` + served + ` AS providers, o.last_sign_in, o.updated_at,
+		(SELECT min(not_after) FROM trusted_certificates c WHERE c.owner_kind = @side AND c.owner_id = o.id) AS ends, (` + peopleOf + `)
+			AS people,
 		coalesce(s.n, 0) AS signed,
-		(SELECT count(*) FROM kept_findings k WHERE k.kind = @side AND k.owner_id = o.id AND k.gone_at IS NULL AND k.severity = 'broken' AND (k.accepted_until IS NULL OR k.accepted_until <= @now)) AS broken,
-		(SELECT count(*) FROM kept_findings k WHERE k.kind = @side AND k.owner_id = o.id AND k.gone_at IS NULL AND k.severity = 'attention' AND (k.accepted_until IS NULL OR k.accepted_until <= @now)) AS attention
-		FROM ` + table + ` o LEFT JOIN (SELECT ` + signed + ` AS id, sum(count) AS n FROM sign_in_counts WHERE outcome = 'signed-in' AND hour >= @since GROUP BY 1) s ON s.id = o.id`
+		(SELECT count(*) FROM kept_findings k WHERE k.kind = @side AND k.owner_id = o.id AND k.gone_at IS NULL AND k.severity = 'broken'
+			AND (k.accepted_until IS NULL OR k.accepted_until <= @now)) AS broken,
+		(SELECT count(*) FROM kept_findings k WHERE k.kind = @side AND k.owner_id = o.id AND k.gone_at IS NULL AND k.severity =
+			'attention' AND (k.accepted_until IS NULL OR k.accepted_until <= @now)) AS attention
+		FROM ` + table + ` o LEFT JOIN (SELECT ` + signed + ` AS id, sum(count) AS n FROM sign_in_counts WHERE outcome = 'signed-in' AND
+			hour >= @since GROUP BY 1) s ON s.id = o.id`
 	now := g.Now().UTC()
 	args := map[string]any{"side": f.Side, "now": now, "since": now.Add(-partners.UsedLately)}
 	var where []string
@@ -133,7 +151,8 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 			Value string
 			N     int
 		}
-		if err := g.Store.Read(ctx).Raw("SELECT "+by+" AS value, count(*) AS n FROM ("+q+") GROUP BY 1 ORDER BY 2 DESC LIMIT 20", args).Scan(&counts).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw("SELECT "+by+" AS value, count(*) AS n FROM ("+q+") GROUP BY 1 ORDER BY 2 DESC LIMIT 20",
+			args).Scan(&counts).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 		out.By[by] = map[string]int{}
@@ -145,7 +164,8 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 		Value string
 		N     int
 	}
-	if err := g.Store.Read(ctx).Raw("SELECT e.value AS value, count(*) AS n FROM ("+q+") r, json_each(r.providers) e GROUP BY 1 ORDER BY 2 DESC LIMIT 20", args).Scan(&counts).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT e.value AS value, count(*) AS n FROM ("+q+
+		") r, json_each(r.providers) e GROUP BY 1 ORDER BY 2 DESC LIMIT 20", args).Scan(&counts).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out.By["providers"] = map[string]int{}
@@ -179,7 +199,21 @@ func (g *Room) reportRows(ctx context.Context, q string, args map[string]any) ([
 	}
 	var out []api.ReportLine
 	for _, r := range rows {
-		l := api.ReportLine{Slug: r.Slug, Name: r.Name, Kind: r.Kind, Reach: r.Reach, Owner: r.Owner, LastSignIn: r.LastSignIn, Changed: r.UpdatedAt, People: r.People, SignIns: r.Signed, Broken: r.Broken, Attention: r.Attention, Providers: []string{}, Tags: []string{}}
+		l := api.ReportLine{
+			Slug:       r.Slug,
+			Name:       r.Name,
+			Kind:       r.Kind,
+			Reach:      r.Reach,
+			Owner:      r.Owner,
+			LastSignIn: r.LastSignIn,
+			Changed:    r.UpdatedAt,
+			People:     r.People,
+			SignIns:    r.Signed,
+			Broken:     r.Broken,
+			Attention:  r.Attention,
+			Providers:  []string{},
+			Tags:       []string{},
+		}
 		if err := json.Unmarshal([]byte(r.Providers), &l.Providers); err != nil {
 			return nil, err
 		}
@@ -212,11 +246,27 @@ func (g *Room) ReportCSV(ctx context.Context, f ReportFilter) ([]byte, error) {
 	if f.Side == "provider" {
 		other = "applications"
 	}
-	if err := w.Write([]string{"short_name", "name", "kind", "reach", "owner", "tags", other, "certificate_ends", "last_sign_in", "sign_ins_30_days", "people", "broken", "attention", "changed"}); err != nil {
+	if err := w.Write([]string{"short_name", "name", "kind", "reach", "owner", "tags", other, "certificate_ends", "last_sign_in",
+		"sign_ins_30_days", "people", "broken", "attention", "changed"}); err != nil {
 		return nil, err
 	}
 	for _, r := range rows {
-		cells := []string{r.Slug, r.Name, r.Kind, r.Reach, r.Owner, strings.Join(r.Tags, " "), strings.Join(r.Providers, " "), day(r.Expires), day(r.LastSignIn), strconv.FormatInt(r.SignIns, 10), strconv.FormatInt(r.People, 10), strconv.Itoa(r.Broken), strconv.Itoa(r.Attention), day(&r.Changed)}
+		cells := []string{
+			r.Slug,
+			r.Name,
+			r.Kind,
+			r.Reach,
+			r.Owner,
+			strings.Join(r.Tags, " "),
+			strings.Join(r.Providers, " "),
+			day(r.Expires),
+			day(r.LastSignIn),
+			strconv.FormatInt(r.SignIns, 10),
+			strconv.FormatInt(r.People, 10),
+			strconv.Itoa(r.Broken),
+			strconv.Itoa(r.Attention),
+			day(&r.Changed),
+		}
 		for i := range cells {
 			cells[i] = plainCell(cells[i])
 		}

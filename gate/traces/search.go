@@ -26,13 +26,16 @@ func (g *Room) TraceEntries(ctx context.Context, reference string) (*store.Trace
 
 const settingTraces = "traces"
 
-// traceSearch narrows a query by a text: a reference number, a code, a message's ID, or how a person's name, mail address or user name begins. Each is looked for by an index. Names are looked for only on behalf of those who may see them.
+// traceSearch narrows a query by a text: a reference number, a code, a message's ID, or how a person's name, mail
+// address or user name begins. Each is looked for by an index. Names are looked for only on behalf of those who may see
+// them.
 func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names bool) (*gorm.DB, error) {
 	if trace.ReferenceForm.MatchString(text) {
 		return db.Where("reference = ?", strings.ToUpper(text)), nil
 	}
 	var ids []string
-	if err := g.Store.Read(ctx).Model(&store.TraceID{}).Where("value = ?", text).Order("trace_id DESC").Limit(50).Pluck("trace_id", &ids).Error; err != nil {
+	if err := g.Store.Read(ctx).Model(&store.TraceID{}).Where("value = ?", text).Order("trace_id DESC").Limit(50).Pluck("trace_id",
+		&ids).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if len(ids) > 0 {
@@ -51,12 +54,20 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 	}
 	var known []string
 	end := key + "\U0010FFFF"
-	if err := g.Store.Read(ctx).Raw("SELECT id FROM (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM people WHERE last_key >= ? AND last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT id FROM people WHERE username_key >= ? AND username_key < ?) LIMIT 200",
+	if err := g.Store.Read(ctx).Raw("SELECT id FROM (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM "+
+		"people WHERE last_key >= ? AND last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT "+
+		"id FROM people WHERE username_key >= ? AND username_key < ?) LIMIT 200",
 		key, end, key, end, key, end, key, end).Scan(&known).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	// Names of people whom nobody stores, and of those who were refused, stand in the traces alone.
-	return db.Where("id IN (SELECT id FROM (SELECT id FROM traces WHERE person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE ORDER BY id DESC LIMIT 2000) UNION SELECT id FROM (SELECT id FROM traces WHERE person_id IN ? ORDER BY id DESC LIMIT 2000))", text, text+"\U0010FFFF", append(known, "nobody")), nil
+	return db.Where(
+		"id IN (SELECT id FROM (SELECT id FROM traces WHERE person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE ORDER BY id DESC "+
+			"LIMIT 2000) UNION SELECT id FROM (SELECT id FROM traces WHERE person_id IN ? ORDER BY id DESC LIMIT 2000))",
+		text,
+		text+"\U0010FFFF",
+		append(known, "nobody"),
+	), nil
 }
 
 // keptTraces is how long traces are kept.
@@ -119,14 +130,17 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	if err := tidyAdditions(tx, now); err != nil {
 		return err
 	}
-	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE id <= (SELECT id FROM traces ORDER BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 2000)"
+	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE id <= (SELECT id FROM traces ORDER " +
+		"BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 2000)"
 	var ids []string
-	if err := tx.Raw("SELECT id FROM ("+old+") ORDER BY id LIMIT 2000", store.FirstID(now.AddDate(0, 0, -k.Days)), k.Count).Scan(&ids).Error; err != nil {
+	if err := tx.Raw("SELECT id FROM ("+old+") ORDER BY id LIMIT 2000", store.FirstID(now.AddDate(0, 0, -k.Days)),
+		k.Count).Scan(&ids).Error; err != nil {
 		return err
 	}
 	for i := 0; i < len(ids); i += 500 {
 		part := ids[i:min(i+500, len(ids))]
-		for _, stmt := range []string{"DELETE FROM trace_ids WHERE trace_id IN ?", "DELETE FROM trace_additions WHERE trace_id IN ?", "DELETE FROM traces WHERE id IN ?"} {
+		for _, stmt := range []string{"DELETE FROM trace_ids WHERE trace_id IN ?", "DELETE FROM trace_additions WHERE trace_id IN ?",
+			"DELETE FROM traces WHERE id IN ?"} {
 			if err := tx.Exec(stmt, part).Error; err != nil {
 				return fmt.Errorf("%s: %w", stmt, err)
 			}
@@ -142,6 +156,11 @@ func tidyAdditions(tx *gorm.DB, now time.Time) error {
 		return err
 	}
 	const crowded = "trace_id IN (SELECT trace_id FROM trace_additions GROUP BY trace_id HAVING count(*) > ?)"
-	return tx.Exec("DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, "+AdditionPlace+" FROM trace_additions WHERE "+crowded+") "+
-		"WHERE n > ? AND left >= ?)", FirstAdditions+LastAdditions, FirstAdditions, LastAdditions).Error
+	return tx.Exec(
+		"DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, "+AdditionPlace+" FROM trace_additions WHERE "+crowded+") "+
+			"WHERE n > ? AND left >= ?)",
+		FirstAdditions+LastAdditions,
+		FirstAdditions,
+		LastAdditions,
+	).Error
 }

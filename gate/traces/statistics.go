@@ -12,7 +12,8 @@ import (
 	"innergate/store"
 )
 
-// Statistics counts the sign-ins of the last days: over time, by application, provider and code, with the failure rate of the last day beside that of the days before.
+// Statistics counts the sign-ins of the last days: over time, by application, provider and code, with the failure rate
+// of the last day beside that of the days before.
 func (g *Room) Statistics(ctx context.Context, days int, application, provider string) (*api.Statistics, error) {
 	if days < 1 || days > 366 {
 		days = 7
@@ -38,7 +39,15 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 	if err := db.Order("hour").Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.Statistics{From: from, Until: now, Bucket: "hour", Buckets: []api.CountBucket{}, Applications: []api.CountLine{}, Providers: []api.CountLine{}, Codes: []api.CountLine{}}
+	out := &api.Statistics{
+		From:         from,
+		Until:        now,
+		Bucket:       "hour",
+		Buckets:      []api.CountBucket{},
+		Applications: []api.CountLine{},
+		Providers:    []api.CountLine{},
+		Codes:        []api.CountLine{},
+	}
 	width := time.Hour
 	if days > 7 {
 		width, out.Bucket = 24*time.Hour, "day"

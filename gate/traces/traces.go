@@ -22,7 +22,12 @@ import (
 
 var (
 	Packer = sync.OnceValue(func() *zstd.Encoder {
-		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(128<<10))
+		e, err := zstd.NewWriter(
+			nil,
+			zstd.WithEncoderLevel(zstd.SpeedFastest),
+			zstd.WithEncoderConcurrency(1),
+			zstd.WithWindowSize(128<<10),
+		)
 		if err != nil {
 			panic(err) // fixed options
 		}
@@ -47,16 +52,20 @@ func (g *Room) RoomForStranger() bool {
 	return g.strangers.count <= g.StrangerTraces
 }
 
-// Of what happens on the back channel after a sign-in the first and the last exchanges are kept: a client may refresh its tokens for months.
+// Of what happens on the back channel after a sign-in the first and the last exchanges are kept: a client may refresh
+// its tokens for months.
 const (
 	FirstAdditions, LastAdditions = 10, 40
-	AdditionPlace                 = "row_number() OVER (PARTITION BY trace_id ORDER BY id) AS n, count(*) OVER (PARTITION BY trace_id) - row_number() OVER (PARTITION BY trace_id ORDER BY id) AS left"
+	AdditionPlace                 = "row_number() OVER (PARTITION BY trace_id ORDER BY id) AS n, count(*) OVER (PARTITION BY " +
+		"trace_id) - row_number() OVER (PARTITION BY trace_id ORDER BY id) AS left"
 )
 
 // laterEntries are what happened on the back channel after the sign-in, with their times since its beginning.
 func (g *Room) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry, error) {
 	var rows []store.TraceAddition
-	if err := g.Store.Read(ctx).Raw("SELECT * FROM (SELECT *, "+AdditionPlace+" FROM trace_additions WHERE trace_id = ?) WHERE n <= ? OR left < ? ORDER BY id", t.ID, FirstAdditions, LastAdditions).Scan(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Raw("SELECT * FROM (SELECT *, "+AdditionPlace+
+		" FROM trace_additions WHERE trace_id = ?) WHERE n <= ? OR left < ? ORDER BY id", t.ID, FirstAdditions,
+		LastAdditions).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	var out []trace.Entry
@@ -97,7 +106,18 @@ func (g *Room) unpack(name string, sealed []byte) ([]trace.Entry, error) {
 }
 
 func (g *Room) Summary(ctx context.Context, t store.Trace) api.TraceSummary {
-	v := api.TraceSummary{Reference: t.Reference, Application: t.Application, Provider: t.Provider, Person: t.Person, Flow: t.Flow, Outcome: t.Outcome, Code: t.Code, Rehearsal: t.RehearsalID != "", Started: t.StartedAt, Micros: t.Micros}
+	v := api.TraceSummary{
+		Reference:   t.Reference,
+		Application: t.Application,
+		Provider:    t.Provider,
+		Person:      t.Person,
+		Flow:        t.Flow,
+		Outcome:     t.Outcome,
+		Code:        t.Code,
+		Rehearsal:   t.RehearsalID != "",
+		Started:     t.StartedAt,
+		Micros:      t.Micros,
+	}
 	if t.ApplicationID != "" {
 		if a, err := g.partners.ApplicationByID(ctx, t.ApplicationID); err == nil {
 			v.ApplicationSlug = a.Slug
@@ -124,7 +144,8 @@ type Filter struct {
 	Names                 bool // the search may look for people's names
 }
 
-// Traces lists them, the newest first. Search finds by reference number, code, a message's or token's ID, and how a person's name or address begins.
+// Traces lists them, the newest first. Search finds by reference number, code, a message's or token's ID, and how a
+// person's name or address begins.
 func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[api.TraceSummary], error) {
 	db := g.Store.Read(ctx).Omit("entries").Order("id DESC").Limit(ground.LimitOf(p) + 1)
 	if p.After != "" {
@@ -242,8 +263,9 @@ func (g *Room) Trace(ctx context.Context, reference string, personal bool) (*api
 	return v, nil
 }
 
-// stillGood is how long after a sign-in a message of ours might still be accepted somewhere, providersGood the same for a provider's, whose assertions may be set
-// to live for a day. Until then signature and cipher values are veiled, so that reading a trace is no way to become the person in it.
+// stillGood is how long after a sign-in a message of ours might still be accepted somewhere, providersGood the same for
+// a provider's, whose assertions may be set to live for a day. Until then signature and cipher values are veiled, so
+// that reading a trace is no way to become the person in it.
 const (
 	stillGood     = 10 * time.Minute
 	providersGood = 25 * time.Hour

@@ -39,7 +39,11 @@ func (g *Room) KeepTaken(ctx context.Context, who ground.Actor, kind, id string,
 		if err := g.KeepVersion(tx, d); err != nil {
 			return err
 		}
-		return tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", id).Updates(map[string]any{"valid_until": d.ValidUntil, "checked_at": now, "changed_at": now, "failures": 0, "failing_since": nil, "error": "", "code": ""}).Error
+		return tx.Model(&store.PartnerWatch{}).
+			Where("owner_id = ?", id).
+			Updates(map[string]any{"valid_until": d.ValidUntil, "checked_at": now, "changed_at": now, "failures": 0, "failing_since": nil,
+				"error": "", "code": ""}).
+			Error
 	})
 }
 
@@ -48,20 +52,37 @@ func (g *Room) Document(kind, id, from string, text []byte) *store.PartnerDocume
 	if from == "" {
 		from = "text"
 	}
-	return &store.PartnerDocument{ID: store.NewID(), OwnerKind: kind, OwnerID: id, Source: from, SHA256: hex.EncodeToString(sum[:]), Document: text, CreatedAt: g.Now().UTC()}
+	return &store.PartnerDocument{
+		ID:        store.NewID(),
+		OwnerKind: kind,
+		OwnerID:   id,
+		Source:    from,
+		SHA256:    hex.EncodeToString(sum[:]),
+		Document:  text,
+		CreatedAt: g.Now().UTC(),
+	}
 }
 
-// KeepVersion keeps a version of a partner's document. One that waits takes the place of another that waits, since it tells all that the other told.
+// KeepVersion keeps a version of a partner's document. One that waits takes the place of another that waits, since it
+// tells all that the other told.
 func (g *Room) KeepVersion(tx *gorm.DB, d *store.PartnerDocument) error {
 	if d.Verdict == "waiting" || d.Verdict == "used" {
-		if err := tx.Model(&store.PartnerDocument{}).Where("owner_id = ? AND verdict = 'waiting'", d.OwnerID).Updates(map[string]any{"verdict": "dismissed", "decided_by": "a newer version", "decided_at": g.Now().UTC()}).Error; err != nil {
+		if err := tx.Model(&store.PartnerDocument{}).Where("owner_id = ? AND verdict = 'waiting'",
+			d.OwnerID).Updates(map[string]any{"verdict": "dismissed", "decided_by": "a newer version",
+			"decided_at": g.Now().UTC()}).Error; err != nil {
 			return err
 		}
 	}
 	if err := tx.Create(d).Error; err != nil {
 		return err
 	}
-	return tx.Exec("DELETE FROM partner_documents WHERE owner_id = ? AND id <= (SELECT id FROM partner_documents WHERE owner_id = ? ORDER BY id DESC LIMIT 1 OFFSET ?)", d.OwnerID, d.OwnerID, versionsKept).Error
+	return tx.Exec(
+		"DELETE FROM partner_documents WHERE owner_id = ? AND id <= (SELECT id FROM partner_documents WHERE owner_id = ? ORDER BY id "+
+			"DESC LIMIT 1 OFFSET ?)",
+		d.OwnerID,
+		d.OwnerID,
+		versionsKept,
+	).Error
 }
 
 // Documents lists the versions of a partner's metadata, the newest first.
@@ -71,7 +92,8 @@ func (g *Room) Documents(ctx context.Context, kind, slug string) (*api.List[api.
 		return nil, err
 	}
 	var rows []store.PartnerDocument
-	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind, p.id).Order("id DESC").Limit(versionsKept).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ?", kind,
+		p.id).Order("id DESC").Limit(versionsKept).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	out := &api.List[api.Document]{Items: []api.Document{}}
@@ -82,7 +104,20 @@ func (g *Room) Documents(ctx context.Context, kind, slug string) (*api.List[api.
 }
 
 func showDocument(d *store.PartnerDocument) *api.Document {
-	v := &api.Document{ID: d.ID, Received: d.CreatedAt, Source: d.Source, Bytes: len(d.Document), SHA256: d.SHA256, Verdict: d.Verdict, Reason: d.Reason, Changes: []api.Change{}, SignedBy: d.SignedBy, ValidUntil: d.ValidUntil, DecidedBy: d.DecidedBy, Decided: d.DecidedAt}
+	v := &api.Document{
+		ID:         d.ID,
+		Received:   d.CreatedAt,
+		Source:     d.Source,
+		Bytes:      len(d.Document),
+		SHA256:     d.SHA256,
+		Verdict:    d.Verdict,
+		Reason:     d.Reason,
+		Changes:    []api.Change{},
+		SignedBy:   d.SignedBy,
+		ValidUntil: d.ValidUntil,
+		DecidedBy:  d.DecidedBy,
+		Decided:    d.DecidedAt,
+	}
 	if d.Changes != "" {
 		if err := json.Unmarshal([]byte(d.Changes), &v.Changes); err != nil || v.Changes == nil {
 			v.Changes = []api.Change{}
@@ -150,7 +185,8 @@ func (g *Room) reuse(p *partner, d *store.PartnerDocument) (*partner, []api.Chan
 	return full, ground.Changes(p.flat(), full.flat()), nil
 }
 
-// UseDocument applies a version that waits, or restores an older one. Versions that came later are then dismissed, so that they do not come back by themselves.
+// UseDocument applies a version that waits, or restores an older one. Versions that came later are then dismissed, so
+// that they do not come back by themselves.
 func (g *Room) UseDocument(ctx context.Context, who ground.Actor, kind, slug, id string) (*api.Refreshed, error) {
 	p, err := g.partner(ctx, kind, slug)
 	if err != nil {
@@ -174,7 +210,8 @@ func (g *Room) UseDocument(ctx context.Context, who ground.Actor, kind, slug, id
 	decided := map[string]any{"decided_by": who.Name, "decided_at": now}
 	return outcome("applied", list, id), g.Store.Write(ctx, func(tx *gorm.DB) error {
 		decided["verdict"] = "dismissed"
-		if err := tx.Model(&store.PartnerDocument{}).Where("owner_id = ? AND id > ? AND verdict IN ('used', 'waiting')", p.id, id).Updates(decided).Error; err != nil {
+		if err := tx.Model(&store.PartnerDocument{}).Where("owner_id = ? AND id > ? AND verdict IN ('used', 'waiting')", p.id,
+			id).Updates(decided).Error; err != nil {
 			return err
 		}
 		decided["verdict"] = "used"
@@ -192,7 +229,9 @@ func (g *Room) DismissDocument(ctx context.Context, who ground.Actor, kind, slug
 		return err
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		done := tx.Model(&store.PartnerDocument{}).Where("id = ? AND owner_id = ? AND verdict = 'waiting'", id, p.id).Updates(map[string]any{"verdict": "dismissed", "decided_by": who.Name, "decided_at": g.Now().UTC()})
+		done := tx.Model(&store.PartnerDocument{}).
+			Where("id = ? AND owner_id = ? AND verdict = 'waiting'", id, p.id).
+			Updates(map[string]any{"verdict": "dismissed", "decided_by": who.Name, "decided_at": g.Now().UTC()})
 		if done.Error != nil {
 			return done.Error
 		}
@@ -226,7 +265,13 @@ func (g *Room) KeepLeft(ctx context.Context, who ground.Actor, row *store.Propos
 func changesOf(row *store.Proposal) ([]api.Change, error) {
 	out := ground.BodyChanges(row.Before, row.Body)
 	if !json.Valid([]byte(row.Body)) {
-		return nil, ground.Problem(http.StatusInternalServerError, "proposal", "The proposal can't be read", "The proposal "+row.ID+" can't be read.", "")
+		return nil, ground.Problem(
+			http.StatusInternalServerError,
+			"proposal",
+			"The proposal can't be read",
+			"The proposal "+row.ID+" can't be read.",
+			"",
+		)
 	}
 	return out, nil
 }
@@ -237,15 +282,31 @@ const validityMost = 30 * 24 * time.Hour
 func CheckValidity(until, held *time.Time, now time.Time, demanded bool) error {
 	switch {
 	case until == nil && demanded:
-		return &RefreshError{Code: "source.no-end", Reason: "The metadata has no validUntil, so an old copy of it could be played back for ever."}
+		return &RefreshError{
+			Code:   "source.no-end",
+			Reason: "The metadata has no validUntil, so an old copy of it could be played back for ever.",
+		}
 	case until == nil:
 		return nil
 	case !now.Before(*until):
-		return &RefreshError{Code: "metadata.expired", Reason: "The metadata was valid until " + until.UTC().Format(time.RFC3339) + " and is over."}
+		return &RefreshError{
+			Code:   "metadata.expired",
+			Reason: "The metadata was valid until " + until.UTC().Format(time.RFC3339) + " and is over.",
+		}
 	case demanded && until.Sub(now) > validityMost:
-		return &RefreshError{Code: "source.end-too-far", Reason: fmt.Sprintf("The metadata is valid until %s, which is more than 30 days ahead.", until.UTC().Format(time.RFC3339))}
+		return &RefreshError{
+			Code:   "source.end-too-far",
+			Reason: fmt.Sprintf("The metadata is valid until %s, which is more than 30 days ahead.", until.UTC().Format(time.RFC3339)),
+		}
 	case held != nil && until.Before(*held):
-		return &RefreshError{Code: "source.older", Reason: fmt.Sprintf("This copy ends %s, before the one that is held (%s): it is an older one.", until.UTC().Format(time.RFC3339), held.UTC().Format(time.RFC3339))}
+		return &RefreshError{
+			Code: "source.older",
+			Reason: fmt.Sprintf(
+				"This copy ends %s, before the one that is held (%s): it is an older one.",
+				until.UTC().Format(time.RFC3339),
+				held.UTC().Format(time.RFC3339),
+			),
+		}
 	}
 	return nil
 }

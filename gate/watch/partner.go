@@ -48,7 +48,15 @@ func (g *Room) EitherPartner(ctx context.Context, kind, slug string) (*partner, 
 		return nil, err
 	}
 	c, err := ground.DecodeBody[config.Provider](ground.MustJSON(held.Provider))
-	p := &partner{kind: kind, id: held.ID, slug: held.Slug, name: held.Name, revision: held.Revision, entityID: held.Authority(), Provider: &c}
+	p := &partner{
+		kind:     kind,
+		id:       held.ID,
+		slug:     held.Slug,
+		name:     held.Name,
+		revision: held.Revision,
+		entityID: held.Authority(),
+		Provider: &c,
+	}
 	if held.SAML != nil {
 		p.Watch = held.SAML.Metadata
 	}
@@ -112,5 +120,9 @@ func (g *Room) savePartner(ctx context.Context, who ground.Actor, p *partner) er
 }
 
 func NoMetadata(name string) error {
-	return ground.BadRequest("no-metadata", name+" does not speak SAML, so there is no SAML metadata of it.", "An OpenID provider's values are taken from its discovery document.")
+	return ground.BadRequest(
+		"no-metadata",
+		name+" does not speak SAML, so there is no SAML metadata of it.",
+		"An OpenID provider's values are taken from its discovery document.",
+	)
 }

@@ -44,7 +44,13 @@ func (g *Room) Refresh(ctx context.Context, who ground.Actor, kind, slug string)
 		return nil, err
 	}
 	if p.Watch.Place() == "" {
-		return nil, ground.Problem(http.StatusConflict, "no-address", "There is nothing to refresh", "No metadata address is known for "+p.name+".", "Take the metadata from its address once, or enter the address among the options.")
+		return nil, ground.Problem(
+			http.StatusConflict,
+			"no-address",
+			"There is nothing to refresh",
+			"No metadata address is known for "+p.name+".",
+			"Take the metadata from its address once, or enter the address among the options.",
+		)
 	}
 	var w store.PartnerWatch
 	if err := g.Store.Read(ctx).Where("owner_id = ?", p.id).Take(&w).Error; err != nil {
@@ -80,7 +86,8 @@ func (g *Room) Refresh(ctx context.Context, who ground.Actor, kind, slug string)
 			return err
 		}
 		// Sign-ins look at the end of what is held, so they must learn of a later one.
-		if until, ok := state["valid_until"].(*time.Time); ok && (until == nil) != (w.ValidUntil == nil) || until != nil && w.ValidUntil != nil && until.Sub(*w.ValidUntil).Abs() > time.Hour {
+		if until, ok := state["valid_until"].(*time.Time); ok && (until == nil) != (w.ValidUntil == nil) ||
+			until != nil && w.ValidUntil != nil && until.Sub(*w.ValidUntil).Abs() > time.Hour {
 			return store.Changed(tx)
 		}
 		return nil
@@ -107,7 +114,13 @@ func (g *Room) refresh(ctx context.Context, who ground.Actor, p *partner, w *sto
 		entity.ValidUntil = got.Until
 	}
 	if entity.ValidUntil != nil && !g.Now().Before(*entity.ValidUntil) {
-		return nil, nil, &RefreshError{Code: "metadata.expired", Reason: fmt.Sprintf("The metadata at the address was valid until %s and is over.", entity.ValidUntil.UTC().Format(time.RFC3339))}
+		return nil, nil, &RefreshError{
+			Code: "metadata.expired",
+			Reason: fmt.Sprintf(
+				"The metadata at the address was valid until %s and is over.",
+				entity.ValidUntil.UTC().Format(time.RFC3339),
+			),
+		}
 	}
 	before := p.flat()
 	full := p.copy()
@@ -118,7 +131,8 @@ func (g *Room) refresh(ctx context.Context, who ground.Actor, p *partner, w *sto
 	}
 	content := difference.Hash(full.flat())
 	var known store.PartnerDocument
-	if err := g.Store.Read(ctx).Where("owner_id = ? AND content = ? AND verdict IN ('waiting', 'dismissed')", p.id, content).Order("id DESC").Limit(1).Find(&known).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("owner_id = ? AND content = ? AND verdict IN ('waiting', 'dismissed')", p.id,
+		content).Order("id DESC").Limit(1).Find(&known).Error; err != nil {
 		return nil, nil, store.Clear(err)
 	}
 	if known.Verdict == "dismissed" {
@@ -130,21 +144,26 @@ func (g *Room) refresh(ctx context.Context, who ground.Actor, p *partner, w *sto
 	return out, entity, err
 }
 
-// keepFirst keeps what is held as the first version, where the values were entered in another way, so that there is something to go back to.
+// keepFirst keeps what is held as the first version, where the values were entered in another way, so that there is
+// something to go back to.
 func (g *Room) keepFirst(ctx context.Context, p *partner, entity *saml.Entity, text []byte, signedBy string) error {
 	var have int64
-	if err := g.Store.Read(ctx).Model(&store.PartnerDocument{}).Where("owner_id = ?", p.id).Limit(1).Count(&have).Error; err != nil || have > 0 {
+	if err := g.Store.Read(ctx).Model(&store.PartnerDocument{}).Where("owner_id = ?", p.id).Limit(1).Count(&have).Error; err != nil ||
+		have > 0 {
 		return store.Clear(err)
 	}
 	d := g.Document(p.kind, p.id, p.Watch.Place(), text)
-	d.Verdict, d.DecidedBy, d.Changes, d.Content, d.SignedBy, d.ValidUntil = "used", "held already", "[]", difference.Hash(p.flat()), signedBy, entity.ValidUntil
+	d.Verdict, d.DecidedBy, d.Changes, d.Content, d.SignedBy, d.ValidUntil = "used", "held already", "[]", difference.Hash(
+		p.flat(),
+	), signedBy, entity.ValidUntil
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.KeepVersion(tx, d) })
 }
 
 // stillWaiting tells of a change that waits for a decision, where nothing new came.
 func (g *Room) stillWaiting(ctx context.Context, p *partner, same *api.Refreshed) (*api.Refreshed, error) {
 	var d store.PartnerDocument
-	if err := g.Store.Read(ctx).Where("owner_id = ? AND verdict = 'waiting'", p.id).Order("id DESC").Limit(1).Find(&d).Error; err != nil || d.ID == "" {
+	if err := g.Store.Read(ctx).Where("owner_id = ? AND verdict = 'waiting'", p.id).Order("id DESC").Limit(1).Find(&d).Error; err != nil ||
+		d.ID == "" {
 		return same, store.Clear(err)
 	}
 	return outcome("waiting", showDocument(&d).Changes, d.ID), nil
@@ -182,12 +201,17 @@ func (g *Room) refuseDocument(ctx context.Context, p *partner, text []byte, u *a
 			break
 		}
 	}
-	if code == "metadata.no-such-entity" || code == "metadata.wrong-role" || len(u.Entities) > 0 && !slices.ContainsFunc(u.Entities, func(e api.EntityChoice) bool { return e.EntityID == p.entityID }) {
+	if code == "metadata.no-such-entity" || code == "metadata.wrong-role" ||
+		len(u.Entities) > 0 && !slices.ContainsFunc(u.Entities, func(e api.EntityChoice) bool { return e.EntityID == p.entityID }) {
 		others := []string{}
 		for _, e := range u.Entities[:min(3, len(u.Entities))] {
 			others = append(others, e.EntityID)
 		}
-		code, reason = "metadata.other-entity", fmt.Sprintf("The address no longer gives metadata of %s, but of %v. What we hold was not replaced.", p.entityID, others)
+		code, reason = "metadata.other-entity", fmt.Sprintf(
+			"The address no longer gives metadata of %s, but of %v. What we hold was not replaced.",
+			p.entityID,
+			others,
+		)
 	}
 	d := g.Document(p.kind, p.id, p.Watch.Place(), text)
 	d.Verdict, d.Reason, d.Changes = "refused", reason, "[]"
@@ -207,7 +231,16 @@ func (g *Room) refuseDocument(ctx context.Context, p *partner, text []byte, u *a
 }
 
 // decide applies what the policy lets through and keeps the rest for a decision.
-func (g *Room) decide(ctx context.Context, who ground.Actor, p, full *partner, entity *saml.Entity, role *saml.Role, all []api.Change, d *store.PartnerDocument, waiting string) (*api.Refreshed, error) {
+func (g *Room) decide(
+	ctx context.Context,
+	who ground.Actor,
+	p, full *partner,
+	entity *saml.Entity,
+	role *saml.Role,
+	all []api.Change,
+	d *store.PartnerDocument,
+	waiting string,
+) (*api.Refreshed, error) {
 	now := g.Now().UTC()
 	policy := p.Watch.Effective()
 	// Metadata that takes the last signing certificate away is a decision for people, whatever the policy.
@@ -284,12 +317,24 @@ func (g *Room) Watch(ctx context.Context, id, station string, w *config.Watch) (
 	if err := g.Store.Read(ctx).Where("owner_id = ?", id).Limit(1).Find(&row).Error; err != nil {
 		return nil, nil, store.Clear(err)
 	}
-	out := &api.Watch{URL: w.Place(), Policy: w.Effective(), Due: row.DueAt, Checked: row.CheckedAt, Changed: row.ChangedAt, Failures: row.Failures, FailingSince: row.FailingSince, Error: row.Error, Code: row.Code, ValidUntil: row.ValidUntil}
+	out := &api.Watch{
+		URL:          w.Place(),
+		Policy:       w.Effective(),
+		Due:          row.DueAt,
+		Checked:      row.CheckedAt,
+		Changed:      row.ChangedAt,
+		Failures:     row.Failures,
+		FailingSince: row.FailingSince,
+		Error:        row.Error,
+		Code:         row.Code,
+		ValidUntil:   row.ValidUntil,
+	}
 	if pinned := w.Pinned(); pinned != nil {
 		out.Pinned = keys.Fingerprint(pinned.Raw)
 	}
 	var waiting store.PartnerDocument
-	if err := g.Store.Read(ctx).Where("owner_id = ? AND verdict = 'waiting'", id).Order("id DESC").Limit(1).Find(&waiting).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("owner_id = ? AND verdict = 'waiting'",
+		id).Order("id DESC").Limit(1).Find(&waiting).Error; err != nil {
 		return nil, nil, store.Clear(err)
 	}
 	if waiting.ID != "" {
@@ -301,10 +346,32 @@ func (g *Room) Watch(ctx context.Context, id, station string, w *config.Watch) (
 func watchFindings(w *api.Watch, station string, now time.Time) []checkup.Finding {
 	var out []checkup.Finding
 	if w.Waiting != nil {
-		out = append(out, checkup.Finding{Code: "metadata.waiting", Severity: checkup.Attention, Station: station, Title: "Changed metadata waits for a decision", Detail: fmt.Sprintf("%d values differ from what is held; the first: %s", len(w.Waiting.Changes), w.Waiting.Sentences[0]), Remedy: "Look at the changes, and apply or dismiss them."})
+		out = append(
+			out,
+			checkup.Finding{
+				Code:     "metadata.waiting",
+				Severity: checkup.Attention,
+				Station:  station,
+				Title:    "Changed metadata waits for a decision",
+				Detail:   fmt.Sprintf("%d values differ from what is held; the first: %s", len(w.Waiting.Changes), w.Waiting.Sentences[0]),
+				Remedy:   "Look at the changes, and apply or dismiss them.",
+			},
+		)
 	}
 	if w.Failures > 0 {
-		f := checkup.Finding{Code: "metadata.refresh-failing", Severity: checkup.Attention, Station: station, Title: "The partner's metadata can't be refreshed", Detail: fmt.Sprintf("%d attempts failed since %s. The last good copy goes on being used.", w.Failures, w.FailingSince.UTC().Format(time.RFC3339)), Remedy: "Look at the address; ask the other side whether it moved.", Evidence: []trace.Evidence{explain.Fact("address", w.URL), explain.Fact("reason", w.Error)}}
+		f := checkup.Finding{
+			Code:     "metadata.refresh-failing",
+			Severity: checkup.Attention,
+			Station:  station,
+			Title:    "The partner's metadata can't be refreshed",
+			Detail: fmt.Sprintf(
+				"%d attempts failed since %s. The last good copy goes on being used.",
+				w.Failures,
+				w.FailingSince.UTC().Format(time.RFC3339),
+			),
+			Remedy:   "Look at the address; ask the other side whether it moved.",
+			Evidence: []trace.Evidence{explain.Fact("address", w.URL), explain.Fact("reason", w.Error)},
+		}
 		if w.ValidUntil != nil && w.ValidUntil.Sub(now) < 48*time.Hour {
 			f.Severity = checkup.Broken
 			f.Detail += " It ends " + w.ValidUntil.UTC().Format(time.RFC3339) + ", and sign-ins with it."
@@ -312,10 +379,33 @@ func watchFindings(w *api.Watch, station string, now time.Time) []checkup.Findin
 		out = append(out, f)
 	}
 	if w.ValidUntil != nil && !now.Before(*w.ValidUntil) {
-		out = append(out, checkup.Finding{Code: "metadata.expired", Severity: checkup.Broken, Station: station, Title: "The partner's metadata is over", Detail: "It was valid until " + w.ValidUntil.UTC().Format(time.RFC3339) + "; sign-ins are refused until a later one is taken.", Remedy: "Refresh it, or take a current copy by hand."})
+		out = append(
+			out,
+			checkup.Finding{
+				Code:     "metadata.expired",
+				Severity: checkup.Broken,
+				Station:  station,
+				Title:    "The partner's metadata is over",
+				Detail: "It was valid until " + w.ValidUntil.UTC().
+					Format(time.RFC3339) +
+					"; sign-ins are refused until a later one is taken.",
+				Remedy: "Refresh it, or take a current copy by hand.",
+			},
+		)
 	}
 	if w.Pinned == "" && !strings.HasPrefix(w.URL, "source:") && w.Policy != config.PolicyAsk {
-		out = append(out, checkup.Finding{Code: "metadata.unsigned-keys", Severity: checkup.Remark, Station: station, Title: "New keys are trusted on the word of an address", Detail: "The metadata is taken without a signature that is checked, so whoever controls the address, or the way to it, can make us trust a key.", Remedy: "Pin the certificate that signs the metadata, or have changes ask."})
+		out = append(
+			out,
+			checkup.Finding{
+				Code:     "metadata.unsigned-keys",
+				Severity: checkup.Remark,
+				Station:  station,
+				Title:    "New keys are trusted on the word of an address",
+				Detail: "The metadata is taken without a signature that is checked, so whoever controls the address, or the way to " +
+					"it, can make us trust a key.",
+				Remedy: "Pin the certificate that signs the metadata, or have changes ask.",
+			},
+		)
 	}
 	return out
 }

@@ -22,38 +22,70 @@ import (
 	"innergate/gate/ground"
 )
 
-// Source gets the text that was handed over: what was pasted, or what an address gives. A lone URL that was pasted is fetched.
+// Source gets the text that was handed over: what was pasted, or what an address gives. A lone URL that was pasted is
+// fetched.
 func (g *Room) Source(ctx context.Context, in api.TakeIn) (text []byte, from string, err error) {
 	pasted := strings.TrimSpace(in.Text)
-	if in.URL == "" && len(pasted) < 2000 && !strings.ContainsAny(pasted, " \n<{") && (strings.HasPrefix(pasted, "https://") || strings.HasPrefix(pasted, "http://")) {
+	if in.URL == "" && len(pasted) < 2000 && !strings.ContainsAny(pasted, " \n<{") &&
+		(strings.HasPrefix(pasted, "https://") || strings.HasPrefix(pasted, "http://")) {
 		in.URL = pasted
 	}
 	if in.URL != "" {
 		text, err = g.Fetch.Get(ctx, in.URL)
 		if err != nil || oidc.Looks(text) == "an HTML page" {
-			// An issuer is an address below which its discovery document lies; at the address itself there may be anything.
+			// An issuer is an address below which its discovery document lies; at the address itself there may be
+			// anything.
 			if got, second := g.Fetch.Get(ctx, oidc.DiscoveryURL(in.URL)); second == nil && takein.LooksJSON(got) {
 				return got, oidc.DiscoveryURL(in.URL), nil
 			}
 		}
 		if err != nil {
-			return nil, "", ground.Problem(http.StatusBadGateway, "fetch-failed", "The address can't be fetched", words.Capitalise(err.Error())+".", "Open the address in a browser, save what it shows, and drop the file here instead.")
+			return nil, "", ground.Problem(
+				http.StatusBadGateway,
+				"fetch-failed",
+				"The address can't be fetched",
+				words.Capitalise(err.Error())+".",
+				"Open the address in a browser, save what it shows, and drop the file here instead.",
+			)
 		}
 		return text, in.URL, nil
 	}
 	if pasted == "" {
-		return nil, "", ground.BadRequest("nothing-given", "Neither an address nor a text was given.", "Give a metadata address, a file, or paste the metadata.")
+		return nil, "", ground.BadRequest(
+			"nothing-given",
+			"Neither an address nor a text was given.",
+			"Give a metadata address, a file, or paste the metadata.",
+		)
 	}
 	return []byte(in.Text), "text", nil
 }
 
-// read understands what was handed over and chooses the entity and role that fit where it is being added. Pinned, if set, is whose signature counts.
+// read understands what was handed over and chooses the entity and role that fit where it is being added. Pinned, if
+// set, is whose signature counts.
 func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509.Certificate) (*api.Understood, *saml.Entity, *saml.Role) {
 	doc := saml.Read(text, saml.ReadOptions{Now: g.Now(), Ours: g.partners.OurIDs(), EntityID: in.EntityID, Whole: pinned != nil})
-	u := &api.Understood{Entities: []api.EntityChoice{}, Problems: append([]saml.Problem{}, doc.Problems...), Metadata: doc, Proposed: map[string]string{}, NeedsEntityID: doc.NeedsEntityID, Signed: doc.Signed}
+	u := &api.Understood{
+		Entities:      []api.EntityChoice{},
+		Problems:      append([]saml.Problem{}, doc.Problems...),
+		Metadata:      doc,
+		Proposed:      map[string]string{},
+		NeedsEntityID: doc.NeedsEntityID,
+		Signed:        doc.Signed,
+	}
 	if pinned != nil {
 		if err := saml.VerifyMetadata(text, []*x509.Certificate{pinned}); err != nil {
-			u.Problems = append(u.Problems, saml.Problem{Code: "metadata.signature", Message: fmt.Sprintf("The metadata must be signed by the pinned certificate (%s), and is not: %s.", keys.Fingerprint(pinned.Raw), err), Fatal: true})
+			u.Problems = append(
+				u.Problems,
+				saml.Problem{
+					Code: "metadata.signature",
+					Message: fmt.Sprintf(
+						"The metadata must be signed by the pinned certificate (%s), and is not: %s.",
+						keys.Fingerprint(pinned.Raw),
+						err,
+					),
+					Fatal: true,
+				},
+			)
 			return u, nil, nil
 		}
 		u.SignedBy = keys.Fingerprint(pinned.Raw)
@@ -62,7 +94,12 @@ func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 	usable := 0
 	for i := range doc.Entities {
 		e := &doc.Entities[i]
-		choice := api.EntityChoice{EntityID: e.EntityID, DisplayName: e.DisplayName, Roles: []string{}, Usable: e.Role(kind) != nil && !slices.Contains(g.partners.OurIDs(), e.EntityID)}
+		choice := api.EntityChoice{
+			EntityID:    e.EntityID,
+			DisplayName: e.DisplayName,
+			Roles:       []string{},
+			Usable:      e.Role(kind) != nil && !slices.Contains(g.partners.OurIDs(), e.EntityID),
+		}
 		for _, r := range e.Roles {
 			choice.Roles = append(choice.Roles, string(r.Kind))
 		}
@@ -90,7 +127,18 @@ func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 		if kind == saml.RoleIDP {
 			other = saml.RoleSP
 		}
-		u.Problems = append(u.Problems, saml.Problem{Code: "metadata.wrong-role", Message: fmt.Sprintf("This is the metadata of %s; here that of %s is needed. Did you mean to add it on the other side?", article[other]+words[other], article[kind]+words[kind]), Fatal: true})
+		u.Problems = append(
+			u.Problems,
+			saml.Problem{
+				Code: "metadata.wrong-role",
+				Message: fmt.Sprintf(
+					"This is the metadata of %s; here that of %s is needed. Did you mean to add it on the other side?",
+					article[other]+words[other],
+					article[kind]+words[kind],
+				),
+				Fatal: true,
+			},
+		)
 		return u, nil, nil
 	case entity == nil:
 		return u, nil, nil
@@ -98,7 +146,14 @@ func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 		u.Remark = fmt.Sprintf("The document holds %d entities that fit; choose one.", usable)
 		return u, nil, nil
 	case in.EntityID != "" && entity.EntityID != in.EntityID:
-		u.Problems = append(u.Problems, saml.Problem{Code: "metadata.no-such-entity", Message: fmt.Sprintf("The document holds no fitting entity %s.", in.EntityID), Fatal: true})
+		u.Problems = append(
+			u.Problems,
+			saml.Problem{
+				Code:    "metadata.no-such-entity",
+				Message: fmt.Sprintf("The document holds no fitting entity %s.", in.EntityID),
+				Fatal:   true,
+			},
+		)
 		return u, nil, nil
 	case entity.EntityID == "":
 		u.Remark = "The entity ID is missing; enter it by hand."
@@ -111,14 +166,21 @@ func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 	return u, entity, entity.Role(kind)
 }
 
-// beside relates a certificate that came beside the metadata to the one in it. A newer one is trusted as well; a conflicting one is told of and left out.
+// beside relates a certificate that came beside the metadata to the one in it. A newer one is trusted as well; a
+// conflicting one is told of and left out.
 func beside(u *api.Understood, role *saml.Role, text string) error {
 	if strings.TrimSpace(text) == "" {
 		return nil
 	}
 	cert, err := keys.ParseCertificate([]byte(text))
 	if err != nil {
-		return ground.Problem(http.StatusUnprocessableEntity, "certificate", "The certificate can't be read", words.Capitalise(err.Error())+".", "Nothing was changed.")
+		return ground.Problem(
+			http.StatusUnprocessableEntity,
+			"certificate",
+			"The certificate can't be read",
+			words.Capitalise(err.Error())+".",
+			"Nothing was changed.",
+		)
 	}
 	held := role.Certificates("signing")
 	newest := time.Time{}
@@ -144,15 +206,26 @@ func beside(u *api.Understood, role *saml.Role, text string) error {
 	case cert.NotBefore.After(newest):
 		u.Beside = "newer"
 		role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "signing", Certificate: cert})
-		say("certificate-newer", "The certificate file (%s, from %s) is newer than the metadata; both are trusted.", keys.Fingerprint(cert.Raw), cert.NotBefore.UTC().Format("2006-01-02"))
+		say(
+			"certificate-newer",
+			"The certificate file (%s, from %s) is newer than the metadata; both are trusted.",
+			keys.Fingerprint(cert.Raw),
+			cert.NotBefore.UTC().Format("2006-01-02"),
+		)
 	default:
 		u.Beside = "conflicting"
-		say("certificate-conflicting", "The certificate file (%s) carries another key than the metadata, and is no newer. The metadata's is used; ask the other side which one signs.", keys.Fingerprint(cert.Raw))
+		say(
+			"certificate-conflicting",
+			"The certificate file (%s) carries another key than the metadata, and is no newer. The metadata's is used; ask the other "+
+				"side which one signs.",
+			keys.Fingerprint(cert.Raw),
+		)
 	}
 	return nil
 }
 
-// UnderstandApplication reads what an application's side handed over and shows what would become of the application, storing nothing. Slug is empty for a new one.
+// UnderstandApplication reads what an application's side handed over and shows what would become of the application,
+// storing nothing. Slug is empty for a new one.
 func (g *Room) UnderstandApplication(ctx context.Context, slug string, in api.TakeIn) (*api.Understood, []byte, error) {
 	text, from, err := g.Source(ctx, in)
 	if err != nil {
@@ -169,7 +242,11 @@ func (g *Room) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 		}
 	}
 	if slug != "" && a.SAML == nil && a.OIDC == nil {
-		return nil, nil, ground.BadRequest("no-document", a.Name+" speaks no protocol, so there is no document of it to take.", "Enter its addresses field by field.")
+		return nil, nil, ground.BadRequest(
+			"no-document",
+			a.Name+" speaks no protocol, so there is no document of it to take.",
+			"Enter its addresses field by field.",
+		)
 	}
 	if a.OIDC != nil || takein.LooksJSON(text) {
 		if slug == "" {
@@ -230,7 +307,13 @@ func (g *Room) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 
 // certificateOnly is what is understood of a certificate alone.
 func certificateOnly() *api.Understood {
-	return &api.Understood{Entities: []api.EntityChoice{}, Proposed: map[string]string{}, Problems: []saml.Problem{{Code: "metadata.certificate", Message: "This is a certificate alone. It will be trusted beside those that are held."}}}
+	return &api.Understood{
+		Entities: []api.EntityChoice{},
+		Proposed: map[string]string{},
+		Problems: []saml.Problem{
+			{Code: "metadata.certificate", Message: "This is a certificate alone. It will be trusted beside those that are held."},
+		},
+	}
 }
 
 // UnderstandProvider is UnderstandApplication for the other side.
@@ -250,7 +333,11 @@ func (g *Room) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 		}
 	}
 	if p.Directory != nil {
-		return nil, nil, ground.Conflict("no-other-side", p.Name+" is the gate's own directory: there is nothing to take from another side.", "")
+		return nil, nil, ground.Conflict(
+			"no-other-side",
+			p.Name+" is the gate's own directory: there is nothing to take from another side.",
+			"",
+		)
 	}
 	if p.OIDC != nil || takein.LooksJSON(text) {
 		if slug == "" {

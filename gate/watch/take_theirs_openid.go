@@ -58,7 +58,18 @@ func (g *Room) understandOpenID(p config.Provider, text []byte, issuer string) (
 	}
 	s := p.OIDC
 	if p.SAML != nil && p.SAML.EntityID != "" || p.Kind == config.KindOAuth2 {
-		u.Problems = append(u.Problems, saml.Problem{Code: "oidc.other-kind", Message: fmt.Sprintf("This is the discovery document of an OpenID provider, and %s is set up to speak another protocol. Add it as a new provider.", p.Name), Fatal: true})
+		u.Problems = append(
+			u.Problems,
+			saml.Problem{
+				Code: "oidc.other-kind",
+				Message: fmt.Sprintf(
+					"This is the discovery document of an OpenID provider, and %s is set up to speak another protocol. Add it as a "+
+						"new provider.",
+					p.Name,
+				),
+				Fatal: true,
+			},
+		)
 		return u, nil
 	}
 	p.Kind, p.SAML = config.KindOIDC, nil
@@ -67,8 +78,12 @@ func (g *Room) understandOpenID(p config.Provider, text []byte, issuer string) (
 		p.Slug = config.Slug(p.Name)
 		u.Proposed["name"] = p.Name
 	}
-	s.Issuer, s.AuthorizationEndpoint, s.TokenEndpoint, s.UserInfoEndpoint, s.KeysURL, s.EndSessionEndpoint = d.Issuer, d.Authorization, d.Token, d.UserInfo, d.Keys, d.EndSession
-	s.IssuerInAnswer, s.AuthMethods = d.IssuerInAnswer, slices.DeleteFunc(slices.Clone(d.AuthMethods), func(m string) bool { return len(m) > 100 })
+	s.Issuer, s.AuthorizationEndpoint, s.TokenEndpoint, s.UserInfoEndpoint, s.KeysURL, s.EndSessionEndpoint = d.Issuer, d.Authorization,
+		d.Token, d.UserInfo, d.Keys, d.EndSession
+	s.IssuerInAnswer, s.AuthMethods = d.IssuerInAnswer, slices.DeleteFunc(
+		slices.Clone(d.AuthMethods),
+		func(m string) bool { return len(m) > 100 },
+	)
 	if strings.ContainsAny(d.Issuer, "{}") && expected != "" && len(s.AcceptedIssuers) == 0 {
 		s.AcceptedIssuers = []string{expected}
 		u.Proposed["oidc.acceptedIssuers"] = expected
@@ -88,7 +103,15 @@ func (g *Room) understandClient(a config.Application, text []byte) (*api.Underst
 	u := nothingUnderstood()
 	u.Role = "rp"
 	if o, err := jose.ReadObject(text); err == nil && o.Has("authorization_endpoint") {
-		u.Problems = append(u.Problems, saml.Problem{Code: "oidc.wrong-document", Message: "This is the discovery document of an OpenID provider; here an application's values are needed. Did you mean to add it on the other side?", Fatal: true})
+		u.Problems = append(
+			u.Problems,
+			saml.Problem{
+				Code: "oidc.wrong-document",
+				Message: "This is the discovery document of an OpenID provider; here an application's values are needed. Did you mean " +
+					"to add it on the other side?",
+				Fatal: true,
+			},
+		)
 		return u, nil
 	}
 	before := difference.Flat(a)
@@ -98,20 +121,32 @@ func (g *Room) understandClient(a config.Application, text []byte) (*api.Underst
 		return u, nil
 	}
 	if a.SAML != nil && a.SAML.EntityID != "" {
-		u.Problems = append(u.Problems, saml.Problem{Code: "oidc.other-kind", Message: fmt.Sprintf("This is the metadata of an OpenID Connect client, and %s is set up to speak SAML. Add it as a new application.", a.Name), Fatal: true})
+		u.Problems = append(
+			u.Problems,
+			saml.Problem{
+				Code: "oidc.other-kind",
+				Message: fmt.Sprintf(
+					"This is the metadata of an OpenID Connect client, and %s is set up to speak SAML. Add it as a new application.",
+					a.Name,
+				),
+				Fatal: true,
+			},
+		)
 		return u, nil
 	}
 	if a.OIDC == nil {
 		if a.Name != "" {
 			c.Name, c.Slug = a.Name, a.Slug
 		}
-		c.Reach, c.Providers, c.StartURL, c.Description, c.Contact, c.Tags = a.Reach, a.Providers, a.StartURL, a.Description, a.Contact, a.Tags
+		c.Reach, c.Providers, c.StartURL, c.Description, c.Contact, c.Tags = a.Reach, a.Providers, a.StartURL, a.Description, a.Contact,
+			a.Tags
 		a = *c
 	} else {
 		// What we chose stays: client ID, consent, what it may do.
 		n, s := c.OIDC, a.OIDC
 		s.RedirectURIs, s.PostLogoutURIs, s.Keys, s.KeysURL, s.Native = n.RedirectURIs, n.PostLogoutURIs, n.Keys, n.KeysURL, n.Native
-		s.HomePage, s.Privacy, s.Terms, s.InitiateLogin, s.BackChannelLogout, s.FrontChannelLogout, s.SectorIdentifier = n.HomePage, n.Privacy, n.Terms, n.InitiateLogin, n.BackChannelLogout, n.FrontChannelLogout, n.SectorIdentifier
+		s.HomePage, s.Privacy, s.Terms, s.InitiateLogin, s.BackChannelLogout, s.FrontChannelLogout, s.SectorIdentifier = n.HomePage,
+			n.Privacy, n.Terms, n.InitiateLogin, n.BackChannelLogout, n.FrontChannelLogout, n.SectorIdentifier
 		if n.Authentication != "" {
 			s.Authentication = n.Authentication
 		}

@@ -10,7 +10,8 @@ import (
 	"testing"
 )
 
-// Find returns the path of a judging program. Where it is not installed the test is skipped, or fails if INNERGATE_JUDGES is "required".
+// Find returns the path of a judging program. Where it is not installed the test is skipped, or fails if
+// INNERGATE_JUDGES is "required".
 func Find(t testing.TB, name string) string {
 	t.Helper()
 	path, err := exec.LookPath(name)
@@ -35,7 +36,8 @@ func WithoutComments(doc string) string {
 	}
 }
 
-// Documents makes n documents, always the same ones, that mix namespaces, attributes, references, comments and odd white space.
+// Documents makes n documents, always the same ones, that mix namespaces, attributes, references, comments and odd
+// white space.
 func Documents(n int) []string {
 	out := make([]string, n)
 	for i := range out {
@@ -53,9 +55,26 @@ type generator struct {
 
 var (
 	prefixes = []string{"", "a", "b", "c"}
-	spaces   = []string{"urn:one", "urn:two", "http://three.example/x?y=1"} // libxml2 leaves & in a namespace unescaped, against the standard
-	texts    = []string{"ferry", "&lt;tag&gt;", "a&amp;b", " \n\t", "Zoë", "&#x20AC;", "&#13;", "\"quoted\"", "日本", "<!-- hidden -->", "<![CDATA[<raw> & ]]>", "<?hint  some data?>"}
-	values   = []string{"1", "a &lt; b", "tab&#9;", "line&#10;", "'", "&quot;", "é", "  two  "}
+	spaces   = []string{
+		"urn:one",
+		"urn:two",
+		"http://three.example/x?y=1",
+	} // libxml2 leaves & in a namespace unescaped, against the standard
+	texts = []string{
+		"ferry",
+		"&lt;tag&gt;",
+		"a&amp;b",
+		" \n\t",
+		"Zoë",
+		"&#x20AC;",
+		"&#13;",
+		"\"quoted\"",
+		"日本",
+		"<!-- hidden -->",
+		"<![CDATA[<raw> & ]]>",
+		"<?hint  some data?>",
+	}
+	values = []string{"1", "a &lt; b", "tab&#9;", "line&#10;", "'", "&quot;", "é", "  two  "}
 )
 
 func (g *generator) pick(list []string) string { return list[g.rand.IntN(len(list))] }
