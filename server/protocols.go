@@ -3,6 +3,7 @@ package server
 import (
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -344,33 +345,36 @@ func (s *Server) cookies(c fiber.Ctx, n *signin.Next) {
 // next sends what the gate decided.
 func (s *Server) next(c fiber.Ctx, n *signin.Next) error {
 	s.cookies(c, n)
-	switch {
-	case n.Failure != nil:
-		return s.failurePage(c, n.Failure)
-	case n.Form != nil:
-		return s.page(c, http.StatusOK, "send.html", pageData{Title: "One moment", Form: n.Form})
-	case n.Confirm != nil:
-		return s.page(c, http.StatusOK, "confirm.html", pageData{Title: "Go on?", Confirm: n.Confirm})
-	case n.Ask != nil:
-		return s.page(c, http.StatusOK, "profile.html", pageData{Title: "Your profile", Ask: n.Ask})
-	case n.SignedOut != nil:
-		return s.signedOut(c, n.SignedOut)
-	case n.Done != "":
-		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Done", Text: n.Done})
-	case n.Choice != nil:
-		return s.page(c, http.StatusOK, "choose.html", pageData{Title: "Sign in", Choice: n.Choice})
+	switch to := n.To.(type) {
+	case signin.Redirect:
+		return c.Redirect().Status(http.StatusSeeOther).To(string(to))
+	case *signin.Form:
+		return s.page(c, http.StatusOK, "send.html", pageData{Title: "One moment", Form: to})
+	case *signin.Choice:
+		return s.page(c, http.StatusOK, "choose.html", pageData{Title: "Sign in", Choice: to})
+	case *signin.Confirm:
+		return s.page(c, http.StatusOK, "confirm.html", pageData{Title: "Go on?", Confirm: to})
+	case *signin.AskProfile:
+		return s.page(c, http.StatusOK, "profile.html", pageData{Title: "Your profile", Ask: to})
+	case *signin.SignOut:
+		return s.signedOut(c, to)
+	case signin.Done:
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Done", Text: string(to)})
+	case *signin.FailurePage:
+		return s.failurePage(c, to)
 	}
-	return c.Redirect().Status(http.StatusSeeOther).To(n.Redirect)
+	return fmt.Errorf("a sign-in has nowhere to go: %T", n.To)
 }
 
 // onward is next after a form of our own. A page stands between, because browsers hold the redirects that follow a form
 // against the form's own policy.
 func (s *Server) onward(c fiber.Ctx, n *signin.Next) error {
-	if n.Redirect == "" {
+	to, redirects := n.To.(signin.Redirect)
+	if !redirects {
 		return s.next(c, n)
 	}
 	s.cookies(c, n)
-	return s.page(c, http.StatusOK, "onward.html", pageData{Title: "One moment", Location: trusted(n.Redirect)})
+	return s.page(c, http.StatusOK, "onward.html", pageData{Title: "One moment", Location: trusted(string(to))})
 }
 
 func (s *Server) failurePage(c fiber.Ctx, f *signin.FailurePage) error {
@@ -382,8 +386,12 @@ func (s *Server) failurePage(c fiber.Ctx, f *signin.FailurePage) error {
 		Reference: f.Reference,
 		Back:      f.Back,
 		BackName:  f.Application,
-		Form:      f.Return,
-		Location:  trusted(f.ReturnTo),
+	}
+	switch back := f.Return.(type) {
+	case *signin.Form:
+		d.Form = back
+	case signin.Redirect:
+		d.Location = trusted(string(back))
 	}
 	switch {
 	case f.SigningOut:

@@ -58,7 +58,7 @@ func (g Side) Send(ctx context.Context, s *signin.SignIn) (*signin.Next, error) 
 	s.Rec.Decide(
 		trace.Decision{About: "sign-in", Result: "on a page of the gate's own", By: s.Provider.Name + " is the gate's own directory"},
 	)
-	return &signin.Next{Redirect: g.ownAddress(s.ID)}, nil
+	return &signin.Next{To: signin.Redirect(g.ownAddress(s.ID))}, nil
 }
 
 func (g *Room) ownAddress(id string) string { return g.PublicURL + "/sign-in/" + id + "/own" }
@@ -71,13 +71,20 @@ func (g Side) Receive(context.Context, *signin.SignIn, *signin.Arrival) (bridge.
 // ShowOwn shows where somebody stands, or goes on where all is proven.
 func (g *Room) ShowOwn(ctx context.Context, b signin.Browser, id string) (*OwnPage, *signin.Next) {
 	s, err := g.resumeOwn(ctx, b, id)
-	if err != nil {
-		return nil, g.signin.Failed(ctx, s, err)
-	}
+	var page *OwnPage
+	next := g.signin.Walk(ctx, s, signin.Failing(err), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		if s.State.Own.Stage == stageDone {
+			return g.goOn(ctx, s)
+		}
+		var err error
+		page, err = g.ownPage(ctx, s)
+		return nil, err
+	})
+	return page, next
+}
+
+func (g *Room) ownPage(ctx context.Context, s *signin.SignIn) (*OwnPage, error) {
 	own := s.State.Own
-	if own.Stage == stageDone {
-		return nil, g.goOn(ctx, s)
-	}
 	page := &OwnPage{
 		SignIn:      s.ID,
 		Provider:    s.Provider.Name,
@@ -96,20 +103,21 @@ func (g *Room) ShowOwn(ctx context.Context, b signin.Browser, id string) (*OwnPa
 	if own.Stage == stageRouted {
 		p, err := g.partners.Provider(ctx, own.Routed)
 		if err != nil {
-			return nil, g.signin.Failed(ctx, s, err)
+			return nil, err
 		}
 		page.Routed, page.RoutedTo = p.Name, p.Slug
 	}
 	if own.Stage == stageFactor {
 		held, _, err := g.totpOf(ctx, own.Person)
 		if err != nil {
-			return nil, g.signin.Failed(ctx, s, err)
+			return nil, err
 		}
 		page.Authenticator = held != nil
 	}
 	if own.Stage == stageEnrol {
+		var err error
 		if page.Secret, page.Picture, err = enrolment(own.Name, own.Secret); err != nil {
-			return nil, g.signin.Failed(ctx, s, err)
+			return nil, err
 		}
 	}
 	return page, nil
@@ -124,12 +132,13 @@ func (g *Room) resumeOwn(ctx context.Context, b signin.Browser, id string) (*sig
 }
 
 // goOn ends the gate's own part: what was proven is as if a provider had vouched for it.
-func (g *Room) goOn(ctx context.Context, s *signin.SignIn) *signin.Next {
+func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
 	own := s.State.Own
 	if own.Stronger {
 		s.State.Second, s.State.Own = true, nil
 		s.Rec.Decide(trace.Decision{About: "strength", Result: "a second factor was proven at the gate", By: strings.Join(own.AMR, ", ")})
-		return g.signin.Finish(ctx, s, *s.State.Who)
+		s.Vouched(*s.State.Who)
+		return g.signin.Homeward(ctx, s)
 	}
 	who := bridge.Identity{
 		Person:       own.Person,
@@ -144,13 +153,10 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) *signin.Next {
 		UsedUntil:    g.Now().Add(2 * signin.Life),
 	}
 	if c := s.State.Wish.Context; !s.State.Wish.Preferred && !c.Met(who.Context) {
-		return g.signin.Failed(
-			ctx,
-			s,
-			explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name),
-		)
+		return nil, explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name)
 	}
-	return g.signin.Finish(ctx, s, who)
+	s.Vouched(who)
+	return g.signin.Homeward(ctx, s)
 }
 
 // EnterOwn takes what somebody entered on a page of ours. It only notes what came of it; the page that follows goes on,
@@ -158,9 +164,17 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) *signin.Next {
 // JSON).
 func (g *Room) EnterOwn(ctx context.Context, b signin.Browser, id string, field func(string) string) *signin.Next {
 	s, err := g.resumeOwn(ctx, b, id)
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
+	return g.signin.Walk(ctx, s, signin.Failing(err), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		if err := g.enter(ctx, s, field); err != nil {
+			return nil, err
+		}
+		next := &signin.Next{To: signin.Redirect(g.ownAddress(s.ID))}
+		return next, g.signin.Keep(ctx, s, next)
+	})
+}
+
+// enter takes what was entered, by the stage at which it was asked for.
+func (g *Room) enter(ctx context.Context, s *signin.SignIn, field func(string) string) (err error) {
 	own := s.State.Own
 	own.Error = ""
 	answer := field("passkey")
@@ -191,14 +205,7 @@ func (g *Room) EnterOwn(ctx context.Context, b signin.Browser, id string, field 
 	if err == nil && own.Wrong >= ground.MaxWrong {
 		err = explain.New("directory.wrong").Of(s.Provider.Name)
 	}
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	next := &signin.Next{Redirect: g.ownAddress(s.ID)}
-	if err := g.signin.Keep(ctx, s, next); err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	return next
+	return err
 }
 
 // tooMany turns the refusal of too many tries into one that a person reads.
@@ -316,7 +323,7 @@ func (g *Room) AskSecond(ctx context.Context, s *signin.SignIn, who bridge.Ident
 	if err := g.offerPasskey(ctx, s); err != nil {
 		return nil, err
 	}
-	next := &signin.Next{Redirect: g.ownAddress(s.ID)}
+	next := &signin.Next{To: signin.Redirect(g.ownAddress(s.ID))}
 	return next, g.signin.Keep(ctx, s, next)
 }
 

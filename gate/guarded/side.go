@@ -60,7 +60,7 @@ func (g Side) Start(_ context.Context, s *signin.SignIn, to string) (*signin.Nex
 	if !guardedPlace(s.App, to) {
 		return nil, explain.New("relay.refused", explain.Fact("deep link", to))
 	}
-	return &signin.Next{Redirect: to}, nil
+	return &signin.Next{To: signin.Redirect(to)}, nil
 }
 
 // guardedPlace says whether an address lies in the application.
@@ -74,21 +74,25 @@ func guardedPlace(a *partners.Application, to string) bool {
 // browser keeps at the application's host.
 func (g *Room) EnterGuarded(ctx context.Context, b signin.Browser, slug, to string, bind []byte) *signin.Next {
 	s := g.signin.Begin(b, "sp")
+	return g.signin.Walk(ctx, s, signin.Failing(g.askGuarded(ctx, s, slug, to, bind)), g.signin.Outward)
+}
+
+func (g *Room) askGuarded(ctx context.Context, s *signin.SignIn, slug, to string, bind []byte) error {
 	app, err := g.partners.Application(ctx, slug)
 	switch {
 	case ground.IsNotFound(err) || err == nil && app.Guarded == nil:
-		return g.signin.Failed(ctx, s, explain.New("saml.application-unknown", explain.Fact("short name", slug)))
+		return explain.New("saml.application-unknown", explain.Fact("short name", slug))
 	case err != nil:
-		return g.signin.Failed(ctx, s, err)
+		return err
 	}
 	s.App = app
 	if !guardedPlace(app, to) || len(bind) != 32 {
-		return g.signin.Failed(ctx, s, explain.New("relay.refused", explain.Fact("deep link", words.Clip(to, 500))))
+		return explain.New("relay.refused", explain.Fact("deep link", words.Clip(to, 500)))
 	}
 	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Visit", Binding: "GET", Address: to})
 	s.State.To, s.State.Bind = to, bind
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, "guard:"+s.ID
-	return g.signin.Route(ctx, s, "")
+	return nil
 }
 
 func (g Side) Issue(
@@ -149,7 +153,7 @@ func (g Side) Issue(
 		Address: s.App.Guarded.PublicURL + GuardPath + "enter",
 		Raw:     "a one-time ticket (not shown), good for a minute, for the browser that began there",
 	})
-	return &signin.Next{Redirect: s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + ticket}, nil
+	return &signin.Next{To: signin.Redirect(s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + ticket)}, nil
 }
 
 func (g Side) Refuse(context.Context, *signin.SignIn, *explain.Failure) *signin.Next { return nil }

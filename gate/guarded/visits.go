@@ -499,7 +499,12 @@ func (g *Room) LeaveTicket(ctx context.Context, a *Guarded, token string) (strin
 
 // LeaveGuarded signs out whoever comes from a guarded application's sign-out.
 func (g *Room) LeaveGuarded(ctx context.Context, b signin.Browser, ticket string) *signin.Next {
-	s := g.signin.Begin(b, "slo")
+	return g.signin.Walk(ctx, g.signin.Begin(b, "slo"), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		return g.leave(ctx, s, ticket)
+	})
+}
+
+func (g *Room) leave(ctx context.Context, s *signin.SignIn, ticket string) (*signin.Next, error) {
 	var rows []store.GuardTicket
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Raw("DELETE FROM guard_tickets WHERE hash = ? AND expires_at > ? AND `out` RETURNING *", keys.HashSecret(ticket),
@@ -508,13 +513,13 @@ func (g *Room) LeaveGuarded(ctx context.Context, b signin.Browser, ticket string
 			Error
 	})
 	if err != nil {
-		return g.signin.Failed(ctx, s, err)
+		return nil, err
 	}
 	if len(rows) == 0 {
-		return g.signin.Failed(ctx, s, explain.New("logout.lost"))
+		return nil, explain.New("logout.lost")
 	}
 	if s.App, err = g.partners.ApplicationByID(ctx, rows[0].ApplicationID); err != nil {
-		return g.signin.Failed(ctx, s, err)
+		return nil, err
 	}
 	o := &signout.SignOut{By: s.App.Name, Began: g.Now().UTC(), Trace: s.ID, Reference: s.Reference}
 	h, err := g.sessions.SessionByID(ctx, rows[0].SessionID)
@@ -522,7 +527,7 @@ func (g *Room) LeaveGuarded(ctx context.Context, b signin.Browser, ticket string
 		err = g.signout.OutOf(ctx, s, h, o)
 	}
 	if err != nil {
-		return g.signin.Failed(ctx, s, err)
+		return nil, err
 	}
 	return g.signout.OnwardOut(ctx, s, o)
 }

@@ -504,11 +504,11 @@ func (g *Room) BeginTrial(
 
 // Stopped is where a rehearsal that ends at the gate leaves the person.
 func (g *Room) Stopped(s *signin.SignIn) *signin.Next {
-	next := &signin.Next{DropSignIns: []string{s.ID}, DropRehearsal: true}
+	next := &signin.Next{Cookies: signin.Cookies{DropSignIns: []string{s.ID}, DropRehearsal: true}}
 	if runOf(s.Rehearsal.About) != "" {
-		next.Redirect = g.PublicURL + "/side-by-side"
+		next.To = signin.Redirect(g.PublicURL + "/side-by-side")
 		return next
 	}
-	next.Done = "This rehearsal ends here, before the application. Whoever asked you to try it sees what your provider sent."
+	next.To = signin.Done("This rehearsal ends here, before the application. Whoever asked you to try it sees what your provider sent.")
 	return next
 }

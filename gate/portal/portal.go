@@ -79,17 +79,18 @@ func (g *Room) Portal(ctx context.Context, b signin.Browser, search string) (*Po
 // enterPortal begins a sign-in that ends on a page of the gate's own. Where nobody can sign in yet, there is only the
 // console to go to.
 func (g *Room) enterPortal(ctx context.Context, b signin.Browser, to string) *signin.Next {
-	s := g.signin.Begin(b, "idp")
-	app, err := g.partners.PortalApplication(ctx)
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	if len(app.Providers) == 0 {
-		return &signin.Next{Redirect: g.PublicURL + "/console/"}
-	}
-	s.App, s.State.To = app, to
-	s.Row.ApplicationID, s.Row.RequestID = app.ID, "portal:"+s.ID
-	return g.signin.Route(ctx, s, "")
+	return g.signin.Walk(ctx, g.signin.Begin(b, "idp"), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		app, err := g.partners.PortalApplication(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if len(app.Providers) == 0 {
+			return &signin.Next{To: signin.Redirect(g.PublicURL + "/console/")}, nil
+		}
+		s.App, s.State.To = app, to
+		s.Row.ApplicationID, s.Row.RequestID = app.ID, "portal:"+s.ID
+		return nil, nil
+	}, g.signin.Outward)
 }
 
 // asker is whom tiles are made for.

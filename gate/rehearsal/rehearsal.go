@@ -325,7 +325,7 @@ func (g *Room) rehearsalByToken(ctx context.Context, b signin.Browser, token str
 func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token string) (*signin.Next, string) {
 	r, app, err := g.rehearsalByToken(ctx, b, token)
 	if err != nil {
-		return &signin.Next{Failure: signin.RehearsalFailure(err)}, ""
+		return &signin.Next{To: signin.RehearsalFailure(err)}, ""
 	}
 	cookie := b.Rehearsal
 	if len(r.BrowserHash) == 0 {
@@ -338,58 +338,54 @@ func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token strin
 			return set.Error
 		})
 		if err != nil {
-			return &signin.Next{Failure: signin.RehearsalFailure(err)}, ""
+			return &signin.Next{To: signin.RehearsalFailure(err)}, ""
 		}
 	}
 	b.Rehearsal = cookie
 	page := g.OpenRehearsal(ctx, b, token)
 	switch {
 	case page.Failure != nil:
-		return &signin.Next{Failure: page.Failure}, ""
+		return &signin.Next{To: page.Failure}, ""
 	case page.Step == "out":
 		return g.rehearseOut(ctx, b, r), cookie
 	case page.Step == "second":
 		if app, err = g.partners.ApplicationByID(ctx, r.Second); err != nil {
-			return &signin.Next{Failure: signin.RehearsalFailure(err)}, ""
+			return &signin.Next{To: signin.RehearsalFailure(err)}, ""
 		}
 	}
 	if (r.Flow == "sp" || page.Step == "second") && app.StartURL != "" {
-		return &signin.Next{Redirect: app.StartURL}, cookie
+		return &signin.Next{To: signin.Redirect(app.StartURL)}, cookie
 	}
 	s := g.signin.Begin(b, "idp")
 	s.App = app
-	if err := g.signin.JoinRehearsal(ctx, s); err != nil {
-		return g.signin.Failed(ctx, s, err), ""
-	}
-	app = s.App
-	if strings.HasPrefix(app.ID, partners.ProbeMark) {
-		s.Row.ApplicationID, s.Row.RequestID = app.ID, "probe:"+s.ID
-		return g.signin.Route(ctx, s, ""), cookie
-	}
-	next, err := g.signin.ApplicationSide(app).Start(ctx, s, r.To)
-	if err != nil {
-		return g.signin.Failed(ctx, s, err), cookie
-	}
-	if next != nil {
-		return next, cookie
-	}
-	return g.signin.Route(ctx, s, ""), cookie
+	return g.signin.Walk(ctx, s, func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		if err := g.signin.JoinRehearsal(ctx, s); err != nil {
+			return nil, err
+		}
+		if strings.HasPrefix(s.App.ID, partners.ProbeMark) {
+			s.Row.ApplicationID, s.Row.RequestID = s.App.ID, "probe:"+s.ID
+			return nil, nil
+		}
+		return g.signin.ApplicationSide(s.App).Start(ctx, s, r.To)
+	}, g.signin.Outward), cookie
 }
 
 // rehearseOut ends a rehearsal with signing out of everything that it went to.
 func (g *Room) rehearseOut(ctx context.Context, b signin.Browser, r *store.Rehearsal) *signin.Next {
 	s := g.signin.Begin(b, "slo")
 	s.Rehearsal, s.Row.RehearsalID = r, r.ID
-	h, err := g.rehearsalSession(ctx, r)
-	if err == nil && h == nil {
-		err = explain.New("session.over")
-	}
-	o := &signout.SignOut{By: "a rehearsal", Rehearsal: r.ID}
-	if err == nil {
-		err = g.signout.SignOutOf(ctx, s, h, o, "", true)
-	}
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	return g.signout.OnwardOut(ctx, s, o)
+	return g.signin.Walk(ctx, s, func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		h, err := g.rehearsalSession(ctx, r)
+		if err == nil && h == nil {
+			err = explain.New("session.over")
+		}
+		if err != nil {
+			return nil, err
+		}
+		o := &signout.SignOut{By: "a rehearsal", Rehearsal: r.ID}
+		if err := g.signout.SignOutOf(ctx, s, h, o, "", true); err != nil {
+			return nil, err
+		}
+		return g.signout.OnwardOut(ctx, s, o)
+	})
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/people"
@@ -29,6 +28,15 @@ type AskProfile struct {
 type AskField struct {
 	Name, Words, Value, Type string
 	Editable                 bool
+}
+
+// admit has somebody new confirm the profile that is made of them, where the provider's admission is set to ask.
+func (g *Room) admit(ctx context.Context, s *SignIn) (*Next, error) {
+	page, err := g.toAsk(ctx, s)
+	if err != nil || page == nil {
+		return nil, err
+	}
+	return g.ask(ctx, s, page)
 }
 
 // toAsk says whether the person must confirm their profile before it is kept, and what it holds. Only attributes that
@@ -76,49 +84,48 @@ func (g *Room) toAsk(ctx context.Context, s *SignIn) (*AskProfile, error) {
 }
 
 // ask keeps what the provider vouched for until the person has answered.
-func (g *Room) ask(ctx context.Context, s *SignIn, who bridge.Identity, page *AskProfile) *Next {
-	s.State.Who = &who
+func (g *Room) ask(ctx context.Context, s *SignIn, page *AskProfile) (*Next, error) {
+	s.State.Who = &s.who
 	if page.Error == "" {
 		s.Rec.Decide(trace.Decision{About: "admission", Result: "the person is asked to confirm the profile", By: "admission: ask"})
 	}
-	next := &Next{Ask: page}
-	if err := g.Keep(ctx, s, next); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	return next
+	next := &Next{To: page}
+	return next, g.Keep(ctx, s, next)
 }
 
 // CompletedProfile goes on with what somebody new answered: yes with the fields of the page, no, or, where a code was
 // sent to a new mail address, code, again or other.
 func (g *Room) CompletedProfile(ctx context.Context, b Browser, id, answer string, field func(string) string) *Next {
-	s, err := g.Resume(ctx, b, id)
-	if err == nil && (s.State.Who == nil || s.State.Admitted || s.Provider == nil || s.Provider.Admission != "ask") {
-		err = explain.New("browser.finished")
-	}
-	if err != nil {
-		return g.Failed(ctx, s, err)
+	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
+		return g.completed(ctx, s, answer, field)
+	})
+}
+
+func (g *Room) completed(ctx context.Context, s *SignIn, answer string, field func(string) string) (*Next, error) {
+	if s.State.Who == nil || s.State.Admitted || s.Provider == nil || s.Provider.Admission != "ask" {
+		return nil, explain.New("browser.finished")
 	}
 	s.Rec.Begin(trace.Match)
 	if answer != "yes" && !s.proving() {
-		return g.Failed(ctx, s, explain.New("admission.declined").Of(s.Provider.Name))
+		return nil, explain.New("admission.declined").Of(s.Provider.Name)
 	}
-	who := *s.State.Who
-	if err := g.Match(ctx, s, who); err != nil {
-		return g.Failed(ctx, s, err)
+	s.Vouched(*s.State.Who)
+	if err := g.Match(ctx, s, s.who); err != nil {
+		return nil, err
 	}
 	page, err := g.toAsk(ctx, s)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
 	if page == nil { // known meanwhile: there is nothing to ask any more
-		return g.Finish(ctx, s, who)
+		return g.Homeward(ctx, s)
 	}
 	if s.proving() {
-		return g.answeredProof(ctx, s, who, page, answer, field("code"))
+		return g.answeredProof(ctx, s, page, answer, field("code"))
 	}
 	settings, err := g.persons.Settings(ctx)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
 	entered, address := claims.Bag{}, ""
 	maps.Copy(entered, s.State.Completed)
@@ -146,44 +153,44 @@ func (g *Room) CompletedProfile(ctx context.Context, b Browser, id, answer strin
 		page.Error = "Please enter your name."
 	}
 	if page.Error != "" {
-		return g.ask(ctx, s, who, page)
+		return g.ask(ctx, s, page)
 	}
 	s.State.Completed = entered
 	if address != "" {
-		return g.askProof(ctx, s, who, page, address)
+		return g.askProof(ctx, s, page, address)
 	}
-	return g.confirmed(ctx, s, who)
+	return g.confirmed(ctx, s)
 }
 
-func (g *Room) confirmed(ctx context.Context, s *SignIn, who bridge.Identity) *Next {
+func (g *Room) confirmed(ctx context.Context, s *SignIn) (*Next, error) {
 	s.State.Admitted = true
 	s.Rec.Decide(trace.Decision{About: "admission", Result: "the person confirmed the profile", By: "the person"})
-	return g.Finish(ctx, s, who)
+	return g.Homeward(ctx, s)
 }
 
 // askProof sends a code to a new address and asks for it.
-func (g *Room) askProof(ctx context.Context, s *SignIn, who bridge.Identity, page *AskProfile, address string) *Next {
+func (g *Room) askProof(ctx context.Context, s *SignIn, page *AskProfile, address string) (*Next, error) {
 	wrong, err := g.proveMail(ctx, s, address)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
 	if page.Error = wrong; wrong == "" || s.State.Proof != nil && len(s.State.Proof.Hash) > 0 {
 		page.Proving = address
 	} else if s.State.Proof != nil {
 		s.State.Proof.Address = ""
 	}
-	return g.ask(ctx, s, who, page)
+	return g.ask(ctx, s, page)
 }
 
 // answeredProof goes on with what somebody answered about the code that was sent.
-func (g *Room) answeredProof(ctx context.Context, s *SignIn, who bridge.Identity, page *AskProfile, answer, code string) *Next {
+func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, answer, code string) (*Next, error) {
 	p := s.State.Proof
 	switch answer {
 	case "other":
 		p.Address, p.Hash = "", nil
-		return g.ask(ctx, s, who, page)
+		return g.ask(ctx, s, page)
 	case "again":
-		return g.askProof(ctx, s, who, page, p.Address)
+		return g.askProof(ctx, s, page, p.Address)
 	}
 	right := g.provenMail(s, code)
 	s.Rec.Check(trace.Check{
@@ -193,19 +200,19 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, who bridge.Identity
 		OK:      right,
 	})
 	if !right && p.Wrong >= ground.MaxWrong {
-		return g.Failed(ctx, s, explain.New("admission.code-wrong").Of(s.Provider.Name))
+		return nil, explain.New("admission.code-wrong").Of(s.Provider.Name)
 	}
 	if !right {
 		page.Proving, page.Error = p.Address, "This is not the code that was sent, or it is over."
-		return g.ask(ctx, s, who, page)
+		return g.ask(ctx, s, page)
 	}
 	// Whoever has the address already is not somebody new, and nobody is doubled.
 	var other store.Person
 	if err := g.Store.Read(ctx).Where("email_key = ?", people.Key(p.Address)).Limit(1).Find(&other).Error; err != nil {
-		return g.Failed(ctx, s, store.Clear(err))
+		return nil, store.Clear(err)
 	}
 	if other.ID != "" {
-		return g.Failed(ctx, s, explain.New("admission.mail-known", explain.Fact("mail", p.Address)).Of(s.Provider.Name))
+		return nil, explain.New("admission.mail-known", explain.Fact("mail", p.Address)).Of(s.Provider.Name)
 	}
 	if s.State.Completed == nil {
 		s.State.Completed = claims.Bag{}
@@ -217,9 +224,9 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, who bridge.Identity
 		err = g.mergeProfile(s, settings) // with the address
 	}
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
-	return g.confirmed(ctx, s, who)
+	return g.confirmed(ctx, s)
 }
 
 // proving says whether a code for a new mail address is awaited.

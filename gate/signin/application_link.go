@@ -21,9 +21,9 @@ func (g linkApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 		return nil, explain.New("start.sp-only")
 	}
 	if slices.ContainsFunc(s.App.Tiles, func(t config.Tile) bool { return to != "" && t.To == to }) {
-		return &Next{Redirect: to}, nil
+		return &Next{To: Redirect(to)}, nil
 	}
-	return &Next{Redirect: s.App.StartURL}, nil
+	return &Next{To: Redirect(s.App.StartURL)}, nil
 }
 
 func (g linkApplication) Issue(_ context.Context, s *SignIn, _ bridge.Identity, _ saml.NameID, _ []claims.Output) (*Next, error) {
@@ -32,7 +32,7 @@ func (g linkApplication) Issue(_ context.Context, s *SignIn, _ bridge.Identity, 
 		to = s.State.To
 	}
 	s.Rec.Decide(trace.Decision{About: "application", Result: "nothing is handed on", By: s.App.Name + " is a page"})
-	return &Next{Redirect: to}, nil
+	return &Next{To: Redirect(to)}, nil
 }
 
 func (g linkApplication) Refuse(context.Context, *SignIn, *explain.Failure) *Next { return nil }

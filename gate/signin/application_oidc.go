@@ -2,10 +2,8 @@ package signin
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"slices"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -14,14 +12,11 @@ import (
 	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/explain"
-	"innergate/core/jose"
 	"innergate/core/keys"
 	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/core/trace"
-	"innergate/core/words"
 	"innergate/gate/grants"
-	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -33,215 +28,6 @@ const (
 	codeLife   = time.Minute
 	pushedLife = 90 * time.Second
 )
-
-// AskOIDC takes an application's authentication request. How tells in which form it came.
-func (g *Room) AskOIDC(ctx context.Context, b Browser, raw, how string) *Next {
-	s := g.Begin(b, "sp")
-	s.Rec.Message(trace.Message{
-		From:    trace.Application,
-		To:      trace.Gate,
-		Name:    "Authentication request",
-		Binding: how,
-		Address: g.PublicURL + "/oidc/authorize",
-		Raw:     oidc.ShownParameters(raw),
-	})
-	if err := g.askOIDC(ctx, s, raw); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	return g.Route(ctx, s, "")
-}
-
-// AskOIDCPosted goes on with a request that was posted.
-func (g *Room) AskOIDCPosted(ctx context.Context, b Browser, handle string) *Next {
-	kept, err := g.TakeArrival(ctx, handle, "authorize")
-	if err != nil {
-		return g.Failed(ctx, g.Begin(b, "sp"), err)
-	}
-	return g.AskOIDC(ctx, b, string(kept.Value), "form")
-}
-
-func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
-	p, err := oidc.ReadParameters(raw)
-	if err != nil {
-		return err
-	}
-	app, err := g.partners.ApplicationByClient(ctx, p["client_id"])
-	if ground.IsNotFound(err) {
-		app, err = g.rehearsedAs(
-			ctx,
-			s.Browser,
-			err,
-			func(a *partners.Application) bool { return a.OIDC != nil && a.OIDC.ClientID == p["client_id"] },
-		)
-	}
-	if ground.IsNotFound(err) {
-		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200)))
-	}
-	if err != nil {
-		return err
-	}
-	s.App = app
-	if err := g.JoinRehearsal(ctx, s); err != nil {
-		return err
-	}
-	app = s.App
-	outside := p
-	if p, err = g.request(ctx, s, p); err != nil {
-		// What is wrong with a request object can be told where the parameters beside it name a registered address.
-		if oidc.MatchRedirectURI(app.OIDC.RedirectURIs, outside["redirect_uri"], app.OIDC.Native) {
-			s.State.Asked = &oidc.Request{
-				ClientID:    app.OIDC.ClientID,
-				RedirectURI: outside["redirect_uri"],
-				State:       words.Clip(outside["state"], 8<<10),
-			}
-		}
-		return err
-	}
-	q, err := oidc.ReadRequest(p, Registered(app), s.Rec)
-	s.State.Asked = q
-	if err != nil {
-		return err
-	}
-	s.Row.ApplicationID, s.Row.RequestID = app.ID, "oidc:"+s.ID
-	return g.wishOf(ctx, s, q)
-}
-
-func Registered(app *partners.Application) oidc.Registered {
-	o := app.OIDC
-	return oidc.Registered{
-		Partner:      app.Name,
-		ClientID:     o.ClientID,
-		RedirectURIs: o.RedirectURIs,
-		Native:       o.Native,
-		RequirePKCE:  !o.WithoutPKCE,
-		Scopes:       o.Scopes,
-	}
-}
-
-// request finds the parameters that count: those beside the client ID, those that were pushed beforehand, or those that
-// the client has signed.
-func (g *Room) request(ctx context.Context, s *SignIn, p oidc.Parameters) (oidc.Parameters, error) {
-	if handle, ok := strings.CutPrefix(p["request_uri"], oidc.RequestURI); ok {
-		pushed, err := g.takePushed(ctx, s.App, handle)
-		if err != nil {
-			return nil, err
-		}
-		s.Rec.Decide(trace.Decision{About: "request", Result: "the pushed one", By: "request_uri; parameters beside it do not count"})
-		return pushed, nil
-	}
-	if p["request"] == "" {
-		return p, nil
-	}
-	return g.signedRequest(ctx, s.App, p, s.Rec)
-}
-
-func (g *Room) signedRequest(
-	ctx context.Context,
-	app *partners.Application,
-	p oidc.Parameters,
-	rec *trace.Recorder,
-) (oidc.Parameters, error) {
-	set, err := g.partners.ClientKeys(ctx, app, false)
-	if err != nil {
-		return nil, explain.OfPartner(err, app.Name)
-	}
-	return oidc.ReadRequestObject(
-		p["request"],
-		oidc.ObjectRules{
-			Partner:  app.Name,
-			ClientID: app.OIDC.ClientID,
-			Issuer:   g.partners.Issuer(),
-			Keys:     set,
-			Now:      g.Now(),
-			Skew:     partners.Skew(app.OIDC.ClockSkewSeconds),
-		},
-		rec,
-	)
-}
-
-// takePushed uses a pushed request up: once, and for its own client only.
-func (g *Room) takePushed(ctx context.Context, app *partners.Application, handle string) (oidc.Parameters, error) {
-	var rows []store.PushedRequest
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("DELETE FROM pushed_requests WHERE handle = ? AND application_id = ? AND expires_at > ? RETURNING *", handle,
-			app.ID, g.Now().UTC()).
-			Scan(&rows).
-			Error
-	})
-	if err != nil {
-		return nil, err
-	}
-	if len(rows) == 0 {
-		return nil, explain.New("oidc.pushed-unknown").Of(app.Name)
-	}
-	sealed, err := g.Store.Sealer.Open("pushed/"+handle, rows[0].Sealed)
-	if err != nil {
-		return nil, err
-	}
-	return ground.DecodeBody[oidc.Parameters](string(sealed))
-}
-
-// wishOf puts what the application wants into words that no protocol owns.
-func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
-	w := &s.State.Wish
-	*w = bridge.Wish{Fresh: q.Fresh, Passive: q.Passive, Choose: q.Choose, MaxAge: q.MaxAge, LoginHint: q.LoginHint, Locales: q.UILocales}
-	if q.MaxAge != nil && *q.MaxAge == 0 {
-		w.Fresh = true
-	}
-	if w.Passive && w.Fresh {
-		// Nobody can sign in anew without being asked.
-		return explain.New("route.no-passive").Of(s.App.Name)
-	}
-	w.Context, w.Preferred = bridge.ContextOf(q.ACRValues), true
-	if wanted, ok := q.IDTokenClaims["acr"]; ok && len(wanted.Values) > 0 {
-		w.Context, w.Preferred = bridge.ContextOf(wanted.Values), !wanted.Essential
-	}
-	if wanted, ok := q.IDTokenClaims["sub"]; ok && len(wanted.Values) > 0 {
-		w.Subject = &saml.NameID{Value: wanted.Values[0]}
-	}
-	if q.IDTokenHint == "" {
-		return nil
-	}
-	subject, _, err := g.ReadHint(ctx, s.App, q.IDTokenHint)
-	if err != nil {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
-			Of(s.App.Name)
-	}
-	if w.Subject != nil && w.Subject.Value != subject {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint and claims name different subjects")).
-			Of(s.App.Name)
-	}
-	w.Subject = &saml.NameID{Value: subject}
-	return nil
-}
-
-// ReadHint reads an ID token of ours that comes back as a hint. It may be over (OpenID Connect RP-Initiated Logout 1.0,
-// section 2); it must be ours, and this client's.
-func (g *Room) ReadHint(ctx context.Context, app *partners.Application, hint string) (subject, session string, err error) {
-	set, err := g.keyring.OurKeys(ctx)
-	if err != nil {
-		return "", "", err
-	}
-	parsed, err := jose.Parse(hint)
-	if err != nil {
-		return "", "", err
-	}
-	token, err := parsed.Verify(
-		jose.Rules{Algorithms: []string{jose.RS256, jose.PS256, jose.ES256, jose.EdDSA}, Types: []string{jose.TypeID}, Keys: set},
-	)
-	if err != nil {
-		return "", "", err
-	}
-	issuer, _ := token.Claims.Text("iss")
-	audience, _ := token.Claims.Texts("aud")
-	subject, _ = token.Claims.Text("sub")
-	session, _ = token.Claims.Text("sid")
-	if issuer != g.partners.Issuer() || subject == "" || token.Claims.Has("events") || !token.Claims.Has("exp") ||
-		!slices.Contains(audience, app.OIDC.ClientID) {
-		return "", "", fmt.Errorf("the token is not an ID token for this client")
-	}
-	return subject, session, nil
-}
 
 func (g oidcApplication) Start(_ context.Context, s *SignIn, to string) (*Next, error) {
 	if s.App.OIDC.InitiateLogin != "" {
@@ -259,12 +45,12 @@ func (g oidcApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 			query.Set("target_link_uri", to)
 		}
 		u.RawQuery = query.Encode()
-		return &Next{Redirect: u.String()}, nil
+		return &Next{To: Redirect(u.String())}, nil
 	}
 	if s.App.StartURL == "" {
 		return nil, explain.New("start.sp-only")
 	}
-	return &Next{Redirect: s.App.StartURL}, nil
+	return &Next{To: Redirect(s.App.StartURL)}, nil
 }
 
 // reply sends an answer to the redirect URI, in the form that was asked for.
@@ -289,10 +75,10 @@ func (g oidcApplication) reply(s *SignIn, r oidc.Reply) (*Next, error) {
 		RelayState: q.State,
 	})
 	if q.FormPost {
-		return &Next{Form: &Form{Action: q.RedirectURI, Fields: r.Fields(q)}}, nil
+		return &Next{To: &Form{Action: q.RedirectURI, Fields: r.Fields(q)}}, nil
 	}
 	location, err := r.Location(q)
-	return &Next{Redirect: location}, err
+	return &Next{To: Redirect(location)}, err
 }
 
 func (g oidcApplication) Refuse(_ context.Context, s *SignIn, f *explain.Failure) *Next {
@@ -372,7 +158,7 @@ func (g oidcApplication) Issue(
 	if len(s.State.Device) == 0 && !s.State.Console {
 		grant.CodeHash, grant.CodeEnds = keys.HashSecret(code), now.Add(codeLife)
 	}
-	next := &Next{Redirect: g.PublicURL + "/console/"}
+	next := &Next{To: Redirect(g.PublicURL + "/console/")}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if s.State.Console {
 			var err error
@@ -395,7 +181,7 @@ func (g oidcApplication) Issue(
 		return next, nil
 	}
 	if len(s.State.Device) > 0 {
-		return &Next{Done: "You are signed in on your device. You may close this page."}, nil
+		return &Next{To: Done("You are signed in on your device. You may close this page.")}, nil
 	}
 	return g.reply(s, oidc.Reply{Code: code})
 }

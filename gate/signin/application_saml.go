@@ -24,7 +24,7 @@ func (g samlApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 	case s.App.StartURL == "":
 		return nil, explain.New("start.sp-only")
 	}
-	return &Next{Redirect: s.App.StartURL}, nil
+	return &Next{To: Redirect(s.App.StartURL)}, nil
 }
 
 // unsolicited prepares an answer that the application did not ask for.
@@ -99,7 +99,7 @@ func (g samlApplication) Issue(
 		Signature:  signedParts(a.Sign),
 	})
 	form, err := g.deliver(ctx, s, acs, binding, made.XML, relay)
-	return &Next{Form: form}, err
+	return &Next{To: form}, err
 }
 
 // SAMLSubject is the NameID that travels: the identifier, or a transient one where the identifier is an attribute.
@@ -217,5 +217,5 @@ func (g samlApplication) Refuse(ctx context.Context, s *SignIn, f *explain.Failu
 	if err != nil {
 		return nil
 	}
-	return &Next{Form: form}
+	return &Next{To: form}
 }

@@ -92,30 +92,30 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	return doc, app, err
 }
 
-// receiveArtifact fetches the response behind an artifact that came to a provider's ACS, and goes on with it as with a
-// posted one. Nobody is asked for it unless this browser waits for an answer of this provider, or the provider may
-// begin by itself.
-func (g *Room) receiveArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) *Next {
-	p := stranger.Provider
-	message := trace.Message{
+// joinArtifact finds the sign-in that an artifact belongs to. Nobody is asked for the response behind it unless this
+// browser waits for an answer of this provider, or the provider may begin by itself.
+func (g *Room) joinArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) (*SignIn, error) {
+	return g.join(ctx, b, stranger, kept.Relay, false, trace.Message{
 		From:       trace.Provider,
 		To:         trace.Gate,
 		Name:       "Artifact",
 		Binding:    "HTTP-Artifact",
-		Address:    g.ACSLocation(p.Slug),
+		Address:    g.ACSLocation(stranger.Provider.Slug),
 		Raw:        string(kept.Value),
 		RelayState: kept.Relay,
+	})
+}
+
+// receiveArtifact fetches the response behind an artifact, and goes on with it as with a posted one.
+func (g *Room) receiveArtifact(text string) Phase {
+	return func(ctx context.Context, s *SignIn) (*Next, error) {
+		s.Rec.Begin(trace.Receive)
+		response, err := g.fetchArtifact(ctx, s, text)
+		if err != nil {
+			return nil, err
+		}
+		return g.receive(&Arrival{response: response})(ctx, s)
 	}
-	s, next := g.join(ctx, b, stranger, kept.Relay, false, message)
-	if next != nil {
-		return next
-	}
-	s.Rec.Begin(trace.Receive)
-	response, err := g.fetchArtifact(ctx, s, string(kept.Value))
-	if err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	return g.receiveResponse(ctx, s, response)
 }
 
 func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml.IncomingResponse, error) {

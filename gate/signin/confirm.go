@@ -7,7 +7,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate/core/bridge"
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/trace"
@@ -19,6 +18,18 @@ var scopeWords = map[string]string{
 	"profile": "your name and what else stands in your profile", "email": "your mail address", "address": "your postal address",
 	"phone": "your telephone number", "groups": "the groups that you belong to",
 	"offline_access": "access while you are away, until you take it back",
+}
+
+// agree asks the person before anything goes to the application, where that is wanted.
+func (g *Room) agree(ctx context.Context, s *SignIn) (*Next, error) {
+	if err := g.mayLookAfter(s); err != nil {
+		return nil, err
+	}
+	page, err := g.toConfirm(ctx, s)
+	if err != nil || page == nil {
+		return nil, err
+	}
+	return g.confirm(ctx, s, page)
 }
 
 // toConfirm says whether the person must be asked before anything goes to the application, and what: where it asks for
@@ -78,36 +89,34 @@ func (g *Room) agreed(ctx context.Context, s *SignIn) (bool, error) {
 }
 
 // confirm keeps what the provider vouched for until the person has answered.
-func (g *Room) confirm(ctx context.Context, s *SignIn, who bridge.Identity, page *Confirm) *Next {
-	s.State.Who = &who
+func (g *Room) confirm(ctx context.Context, s *SignIn, page *Confirm) (*Next, error) {
+	s.State.Who = &s.who
 	s.Rec.Decide(trace.Decision{About: "consent", Result: "the person is asked", By: "hands on " + strings.Join(s.State.Asked.Scopes, " ")})
-	next := &Next{Confirm: page}
-	if err := g.Keep(ctx, s, next); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	return next
+	next := &Next{To: page}
+	return next, g.Keep(ctx, s, next)
 }
 
 // Confirmed goes on with what the person answered.
 func (g *Room) Confirmed(ctx context.Context, b Browser, id string, yes bool) *Next {
-	s, err := g.Resume(ctx, b, id)
-	if err == nil && s.State.Who == nil {
-		err = explain.New("browser.finished")
-	}
-	if err != nil {
-		return g.Failed(ctx, s, err)
+	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) { return g.answered(ctx, s, yes) })
+}
+
+func (g *Room) answered(ctx context.Context, s *SignIn, yes bool) (*Next, error) {
+	if s.State.Who == nil {
+		return nil, explain.New("browser.finished")
 	}
 	s.Rec.Begin(trace.Decide)
 	if !yes {
 		s.State.Wish.Passive = true // the application is told at once; the person has said all there is to say
 		if err := g.denyDevice(ctx, s); err != nil {
-			return g.Failed(ctx, s, err)
+			return nil, err
 		}
-		return g.Failed(ctx, s, explain.New("oidc.confirm-denied").Of(s.App.Name))
+		return nil, explain.New("oidc.confirm-denied").Of(s.App.Name)
 	}
 	s.Rec.Decide(trace.Decision{About: "consent", Result: "given", By: "the person"})
 	s.State.Agreed = true
-	return g.Finish(ctx, s, *s.State.Who)
+	s.Vouched(*s.State.Who)
+	return g.Homeward(ctx, s)
 }
 
 // keepConsent remembers what the person agreed to, where it is asked for once.

@@ -1,14 +1,12 @@
 package signin
 
 import (
-	"context"
 	"time"
 
 	"gorm.io/gorm"
 
 	"innergate/core/explain"
 	"innergate/core/keys"
-	"innergate/core/oidc"
 	"innergate/core/trace"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -26,20 +24,6 @@ func (g *Room) mayLookAfter(s *SignIn) error {
 	}
 	s.Rec.Decide(trace.Decision{About: "role", Result: role, By: "rules for the console"})
 	return nil
-}
-
-// BeginConsole begins a sign-in to the console through a provider.
-func (g *Room) BeginConsole(ctx context.Context, b Browser, slug string) *Next {
-	s := g.Begin(b, "idp")
-	app, err := g.partners.ConsoleApplication(ctx)
-	if err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	s.App = app
-	s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, Scopes: []string{oidc.ScopeOpenID}}
-	s.State.Console = true
-	s.Row.ApplicationID, s.Row.RequestID = app.ID, "console:"+s.ID
-	return g.Route(ctx, s, slug)
 }
 
 // openConsole makes the console session behind a sign-in.

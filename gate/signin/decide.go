@@ -14,6 +14,19 @@ import (
 	"innergate/gate/partners"
 )
 
+// decide asks whether the person may come in: the reach, which may have changed while the person was away, the
+// provider's time, and the application's access rules. It returns a page or a redirect where a stronger sign-in is wanted.
+func (g *Room) decide(ctx context.Context, s *SignIn) (*Next, error) {
+	s.Rec.Begin(trace.Decide)
+	if err := g.inCircles(ctx, s); err != nil {
+		return nil, err
+	}
+	if err := g.partners.InTime(s.Provider.Name, s.Provider.Until); err != nil {
+		return nil, err
+	}
+	return g.letIn(ctx, s, s.who)
+}
+
 // letIn asks the application's access rules. It returns a page or a redirect where a stronger sign-in is wanted.
 func (g *Room) letIn(ctx context.Context, s *SignIn, who bridge.Identity) (*Next, error) {
 	if s.App.ID == partners.ConsoleID {
@@ -80,7 +93,7 @@ func (g *Room) strengthen(ctx context.Context, s *SignIn, who bridge.Identity, d
 		})
 		s.State.Strengthened, s.State.Wish.Preferred = true, false
 		s.State.Wish.Context = bridge.ContextOf([]string{s.Provider.Stronger})
-		return g.sendOn(ctx, s), nil
+		return g.send(ctx, s)
 	}
 	if next, err := g.SecondFactor.AskSecond(ctx, s, who); next != nil || err != nil {
 		return next, err

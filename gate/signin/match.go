@@ -15,6 +15,7 @@ import (
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
+	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/store"
 )
@@ -80,7 +81,7 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 		return err
 	}
 	if s.Person.held == nil {
-		if err := g.admit(s, who, settings); err != nil {
+		if err := g.takeIn(s, who, settings); err != nil {
 			return explain.OfPartner(err, s.Provider.Name)
 		}
 	}
@@ -163,8 +164,8 @@ func (s *SignIn) found(p *store.Person, by string, passed []string) error {
 	return nil
 }
 
-// admit decides about somebody whom nobody matches.
-func (g *Room) admit(s *SignIn, who bridge.Identity, settings people.Settings) error {
+// takeIn decides about somebody whom nobody matches.
+func (g *Room) takeIn(s *SignIn, who bridge.Identity, settings people.Settings) error {
 	how := s.Provider.Admission
 	if how != "create" && how != "ask" {
 		return explain.New("match.stranger", explain.Fact("identifier", who.Shown))
@@ -433,4 +434,34 @@ func (g *Room) settleGroups(tx *gorm.DB, s *SignIn, now time.Time) error {
 		}
 	}
 	return nil
+}
+
+// match finds the person whom the provider vouched for.
+func (g *Room) match(ctx context.Context, s *SignIn) (*Next, error) {
+	if err := g.Match(ctx, s, s.who); err != nil {
+		return nil, err
+	}
+	g.tellFreshness(s, s.who)
+	return nil, nil
+}
+
+// tellFreshness says in the trace whether the person was asked by the provider for this very sign-in, or known to it
+// from before, and whose session that was. A window that was thought to be a clean one shows itself here.
+func (g *Room) tellFreshness(s *SignIn, who bridge.Identity) {
+	at := who.AuthnInstant
+	if s.Row.Flow == "provider" || at.IsZero() {
+		return
+	}
+	d := trace.Decision{
+		About:  "freshness",
+		Result: "the provider asked the person anew",
+		By:     s.Provider.Name + " says " + at.UTC().Format(time.RFC3339),
+	}
+	switch {
+	case who.SessionID != "":
+		d.Result = "nobody was asked: " + s.Person.Shown + "’s session at the gate was used"
+	case at.Before(s.Began.Add(-partners.Skew(0))):
+		d.Result = s.Person.Shown + "’s older session at the provider was used, of " + words.Ago(g.Now(), at)
+	}
+	s.Rec.Decide(d)
 }

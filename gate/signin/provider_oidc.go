@@ -104,7 +104,7 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		Raw:        oidc.ShownURL(location),
 		RelayState: s.ID,
 	})
-	return &Next{Redirect: location}, nil
+	return &Next{To: Redirect(location)}, nil
 }
 
 // contexts lists the acr values that an application's request comes to. Exact and minimum are met by one of those
@@ -352,12 +352,19 @@ func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc
 func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string) *Next {
 	stranger := g.Begin(b, "sp")
 	stranger.Rec.Begin(trace.Receive)
+	s, parameters, err := g.joinOIDC(ctx, b, stranger, slug, raw, how)
+	return g.Walk(ctx, s, Failing(err), g.receive(&Arrival{parameters: parameters}), g.Homeward)
+}
+
+// joinOIDC reads a provider's answer and finds the sign-in that it belongs to. It returns a sign-in to fail with even
+// where it fails.
+func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, raw, how string) (*SignIn, oidc.Parameters, error) {
 	p, err := g.partners.Provider(ctx, slug)
 	if err == nil && p.OIDC == nil {
 		err = explain.New("oidc.state", explain.Pair("state", "an answer of an OpenID provider", "an answer in the name of "+p.Name))
 	}
 	if err != nil {
-		return g.Failed(ctx, stranger, err)
+		return stranger, nil, err
 	}
 	stranger.Provider = p
 	message := trace.Message{
@@ -371,7 +378,7 @@ func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string
 	parameters, err := oidc.ReadParameters(raw)
 	if err != nil {
 		stranger.Rec.Message(message)
-		return g.Failed(ctx, stranger, explain.OfPartner(err, p.Name))
+		return stranger, nil, explain.OfPartner(err, p.Name)
 	}
 	s, err := g.Resume(ctx, b, parameters["state"])
 	if err == nil && s.Row.ProviderID != p.ID {
@@ -379,20 +386,17 @@ func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string
 		s.Row.BrowserHash, err = nil, explain.New("oidc.answer-issuer", explain.Pair("provider", nameOf(s.Provider), p.Name))
 	}
 	s.Rec.Message(message)
-	if err != nil {
-		if s.Provider == nil {
-			s.Provider = p
-		}
-		return g.Failed(ctx, s, err)
+	if err != nil && s.Provider == nil {
+		s.Provider = p
 	}
-	return g.received(ctx, s, &Arrival{parameters: parameters})
+	return s, parameters, err
 }
 
 // ReceiveOIDCPosted goes on with an answer that was posted.
 func (g *Room) ReceiveOIDCPosted(ctx context.Context, b Browser, slug, handle string) *Next {
 	kept, err := g.TakeArrival(ctx, handle, "callback/"+slug)
 	if err != nil {
-		return g.Failed(ctx, g.Begin(b, "sp"), err)
+		return g.FailArrival(ctx, b, err)
 	}
 	return g.ReceiveOIDC(ctx, b, slug, string(kept.Value), "form_post")
 }

@@ -76,11 +76,11 @@ func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	s.Rec.Message(message)
 	if endpoint.Binding == saml.BindingPost {
 		return &Next{
-			Form: &Form{Action: endpoint.Location, Fields: [][2]string{{saml.ParamRequest, saml.EncodePost(doc)}, {"RelayState", s.ID}}},
+			To: &Form{Action: endpoint.Location, Fields: [][2]string{{saml.ParamRequest, saml.EncodePost(doc)}, {"RelayState", s.ID}}},
 		}, nil
 	}
 	location, err := saml.EncodeRedirect(endpoint.Location, saml.ParamRequest, doc, s.ID, signer)
-	return &Next{Redirect: location}, err
+	return &Next{To: Redirect(location)}, err
 }
 
 func (g samlProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridge.Identity, error) {

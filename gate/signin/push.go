@@ -3,14 +3,12 @@ package signin
 import (
 	"context"
 	"net/http"
-	"strings"
 
 	"gorm.io/gorm"
 
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/oidc"
-	"innergate/core/trace"
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -67,62 +65,5 @@ func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw 
 			return explain.New("gate.busy", explain.Fact("client", x.App.Name))
 		}
 		return tx.Create(&row).Error
-	})
-}
-
-// BeginDevice begins the sign-in for a code that a person has typed. Guesses are counted.
-func (g *Room) BeginDevice(ctx context.Context, b Browser, typed string) *Next {
-	s := g.Begin(b, "sp")
-	user := strings.ToUpper(strings.NewReplacer(" ", "", "-", "").Replace(typed))
-	if len(user) == 8 {
-		user = user[:4] + "-" + user[4:]
-	}
-	if err := g.Guessing(ctx, "device:"+b.Address, 20); err != nil {
-		return g.Failed(ctx, s, explain.New("gate.busy", explain.Fact("address", b.Address)))
-	}
-	var row store.DeviceCode
-	if err := g.Store.Read(ctx).Where("user_code = ? AND state = 'waiting' AND expires_at > ?", user,
-		g.Now().UTC()).Limit(1).Find(&row).Error; err != nil {
-		return g.Failed(ctx, s, store.Clear(err))
-	}
-	if row.UserCode == "" {
-		return g.Failed(ctx, s, explain.New("oidc.device-over"))
-	}
-	g.Guessed(ctx, "device:"+b.Address)
-	app, err := g.partners.ApplicationByID(ctx, row.ApplicationID)
-	if err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	s.App = app
-	s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, Scopes: strings.Fields(row.Scope)}
-	s.State.Device = row.Hash
-	s.Row.ApplicationID, s.Row.RequestID = app.ID, "device:"+s.ID
-	s.Rec.Decide(trace.Decision{About: "device", Result: "code " + row.UserCode, By: "typed by the person"})
-	return g.Route(ctx, s, "")
-}
-
-// grantDevice gives the waiting device its grant, once.
-func (g *Room) grantDevice(tx *gorm.DB, s *SignIn, grant *store.Grant) error {
-	if len(s.State.Device) == 0 {
-		return nil
-	}
-	done := tx.Exec(
-		"UPDATE device_codes SET state = 'granted', grant_id = ? WHERE hash = ? AND state = 'waiting' AND expires_at > ?",
-		grant.ID,
-		s.State.Device,
-		g.Now().UTC(),
-	)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return explain.New("oidc.device-over").Of(s.App.Name)
-	}
-	return done.Error
-}
-
-func (g *Room) denyDevice(ctx context.Context, s *SignIn) error {
-	if len(s.State.Device) == 0 {
-		return nil
-	}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE device_codes SET state = 'denied' WHERE hash = ? AND state = 'waiting'", s.State.Device).Error
 	})
 }

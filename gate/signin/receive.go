@@ -9,11 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/core/access"
+	"innergate/core/bridge"
 	"innergate/core/explain"
-	"innergate/core/keys"
 	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/core/trace"
@@ -23,102 +21,109 @@ import (
 	"innergate/store"
 )
 
-const (
-	ArrivalLife       = 2 * time.Minute
-	arrivalsByAddress = 200
-	arrivalsInAll     = 5000
-	arrivalBytesInAll = 128 << 20
-)
-
 // Arrival is a message that came for a sign-in.
 type Arrival struct {
 	response   *saml.IncomingResponse
 	parameters oidc.Parameters
 }
 
-// KeepArrival stores what another site had the browser post, and returns the handle under which the browser's next,
-// same-site request finds it: only that one carries our cookies.
-func (g *Room) KeepArrival(ctx context.Context, address, place, param, value, relay string) (string, error) {
-	handle := keys.NewSecret()
-	now := g.Now().UTC()
-	a := store.Arrival{Handle: handle, Address: address, Place: place, Param: param, Value: []byte(value), Relay: relay, CreatedAt: now}
-	return handle, g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var mine int64
-		var all struct{ Count, Bytes int64 }
-		if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM arrivals WHERE address = ? LIMIT ?)", address,
-			arrivalsByAddress).Scan(&mine).Error; err != nil {
-			return err
+// receive has the provider's answer checked, and notes whom it vouches for. Where a provider answers too weakly for what
+// was only preferred, or with a sign-in longer ago than the application allows, it is asked once more.
+func (g *Room) receive(a *Arrival) Phase {
+	return func(ctx context.Context, s *SignIn) (*Next, error) {
+		who, err := g.ProviderSide(s.Provider).Receive(ctx, s, a)
+		switch {
+		case g.tooStrict(s, err):
+			return g.send(ctx, s)
+		case err != nil:
+			return nil, err
 		}
-		if err := tx.Raw("SELECT count(*) AS count, coalesce(sum(length(value)), 0) AS bytes FROM arrivals").Scan(&all).Error; err != nil {
-			return err
+		if again, err := g.tooOld(s, who); err != nil {
+			return nil, err
+		} else if again {
+			return g.send(ctx, s)
 		}
-		if mine >= arrivalsByAddress || all.Count >= arrivalsInAll || all.Bytes+int64(len(value)) > arrivalBytesInAll {
-			return explain.New("gate.busy", explain.Fact("address", address))
-		}
-		return tx.Create(&a).Error
+		s.Vouched(who)
+		return nil, nil
+	}
+}
+
+// tooStrict says whether a provider could not meet a context that was only preferred, and has it asked without.
+func (g *Room) tooStrict(s *SignIn, err error) bool {
+	wish := &s.State.Wish
+	var f *explain.Failure
+	if !errors.As(err, &f) || f.Code != "saml.status-no-context" && f.Code != "oidc.context-unmet" || !wish.Preferred || s.State.Anew {
+		return false
+	}
+	s.Rec.Decide(trace.Decision{
+		About:  "strength",
+		Result: "asked again without it",
+		By:     "acr_values is a preference, and " + s.Provider.Name + " can't meet it",
 	})
+	s.State.Anew, wish.Context = true, nil
+	return true
 }
 
-// TakeArrival uses a handle up.
-func (g *Room) TakeArrival(ctx context.Context, handle, place string) (*store.Arrival, error) {
-	var rows []store.Arrival
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("DELETE FROM arrivals WHERE handle = ? AND place = ? RETURNING *", handle, place).Scan(&rows).Error
+// tooOld says whether the person signed in longer ago than the application allows, and has them asked anew, once.
+func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
+	wish := &s.State.Wish
+	if wish.MaxAge == nil || !who.AuthnInstant.IsZero() && g.Now().Sub(who.AuthnInstant) <= *wish.MaxAge+time.Minute {
+		return false, nil
+	}
+	if s.State.Anew && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
+		allowed := "at most " + wish.MaxAge.String() + " ago"
+		return false, explain.New("bridge.too-old", explain.Pair("signed in", allowed, words.Ago(g.Now(), who.AuthnInstant))).
+			Of(s.Provider.Name)
+	}
+	s.Rec.Decide(trace.Decision{
+		About:  "freshness",
+		Result: "asked to sign in anew",
+		By:     "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)",
 	})
-	if err != nil {
-		return nil, err
-	}
-	if len(rows) == 0 || g.Now().Sub(rows[0].CreatedAt) > ArrivalLife {
-		return nil, explain.New("browser.finished")
-	}
-	return &rows[0], nil
+	s.State.Anew, wish.Fresh = true, true
+	return true, nil
 }
 
-// FailArrival is the answer where a posted message could not even be kept.
-func (g *Room) FailArrival(ctx context.Context, b Browser, err error) *Next {
-	return g.Failed(ctx, g.Begin(b, "sp"), err)
-}
-
-// AskPosted goes on with an AuthnRequest that was posted.
-func (g *Room) AskPosted(ctx context.Context, b Browser, handle, location string) *Next {
-	a, err := g.TakeArrival(ctx, handle, "sso")
-	if err != nil {
-		return g.Failed(ctx, g.Begin(b, "sp"), err)
-	}
-	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
-	if err != nil {
-		return g.Unreadable(ctx, b, err)
-	}
-	return g.AskSAML(ctx, b, received)
-}
-
-// Unreadable is the answer to a message whose transport form can't be undone.
-func (g *Room) Unreadable(ctx context.Context, b Browser, err error) *Next {
-	return g.Failed(ctx, g.Begin(b, "sp"), explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
-}
-
-// ReceiveSAML goes on with a response that was posted to a provider's ACS.
+// ReceiveSAML goes on with a response, or an artifact in place of one, that was posted to a provider's ACS.
 func (g *Room) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) *Next {
 	stranger := g.Begin(b, "provider")
 	stranger.Rec.Begin(trace.Receive)
+	kept, err := g.takeAnswer(ctx, stranger, slug, handle)
+	if err != nil {
+		return g.Walk(ctx, stranger, Failing(err))
+	}
+	if kept.Param == saml.ParamArtifact {
+		s, err := g.joinArtifact(ctx, b, stranger, kept)
+		return g.Walk(ctx, s, Failing(err), g.begun, g.receiveArtifact(string(kept.Value)), g.Homeward)
+	}
+	s, response, err := g.joinResponse(ctx, b, stranger, kept)
+	return g.Walk(ctx, s, Failing(err), g.begun, g.receive(&Arrival{response: response}), g.Homeward)
+}
+
+// takeAnswer uses up what was kept for a provider's ACS, and notes the provider.
+func (g *Room) takeAnswer(ctx context.Context, stranger *SignIn, slug, handle string) (*store.Arrival, error) {
 	kept, err := g.TakeArrival(ctx, handle, "acs/"+slug)
 	if err != nil {
-		return g.Failed(ctx, stranger, err)
+		return nil, err
 	}
 	p, err := g.partners.Provider(ctx, slug)
 	if err == nil && p.SAML == nil {
 		err = explain.New("saml.provider-unknown", explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
 	}
-	if err != nil {
-		return g.Failed(ctx, stranger, err)
-	}
 	stranger.Provider = p
-	if kept.Param == saml.ParamArtifact {
-		return g.receiveArtifact(ctx, b, stranger, kept)
-	}
-	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(slug))
+	return kept, err
+}
+
+// joinResponse reads a posted response and finds the sign-in that it belongs to.
+func (g *Room) joinResponse(
+	ctx context.Context,
+	b Browser,
+	stranger *SignIn,
+	kept *store.Arrival,
+) (*SignIn, *saml.IncomingResponse, error) {
+	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(stranger.Provider.Slug))
 	if err != nil {
-		return g.Failed(ctx, stranger, explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
+		return stranger, nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
 	}
 	message := trace.Message{
 		From:       trace.Provider,
@@ -132,84 +137,38 @@ func (g *Room) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 	response, err := saml.OpenResponse(received)
 	if err != nil {
 		stranger.Rec.Message(message)
-		return g.Failed(ctx, stranger, err)
+		return stranger, nil, err
 	}
-	s, next := g.join(ctx, b, stranger, kept.Relay, response.ClaimedInResponseTo() != "", message)
-	if next != nil {
-		return next
-	}
-	return g.receiveResponse(ctx, s, response)
+	s, err := g.join(ctx, b, stranger, kept.Relay, response.ClaimedInResponseTo() != "", message)
+	return s, response, err
 }
 
-func (g *Room) receiveResponse(ctx context.Context, s *SignIn, response *saml.IncomingResponse) *Next {
-	return g.received(ctx, s, &Arrival{response: response})
-}
-
-// received has the provider's answer checked, and goes on with whom it vouches for. Where a provider answers too weakly
-// for what was only preferred, or with a sign-in longer ago than the application allows, it is asked once more.
-func (g *Room) received(ctx context.Context, s *SignIn, a *Arrival) *Next {
-	who, err := g.ProviderSide(s.Provider).Receive(ctx, s, a)
-	wish := &s.State.Wish
-	var f *explain.Failure
-	switch {
-	case errors.As(err, &f) && (f.Code == "saml.status-no-context" || f.Code == "oidc.context-unmet") && wish.Preferred && !s.State.Anew:
-		s.Rec.Decide(trace.Decision{
-			About:  "strength",
-			Result: "asked again without it",
-			By:     "acr_values is a preference, and " + s.Provider.Name + " can't meet it",
-		})
-		s.State.Anew, wish.Context = true, nil
-		return g.sendOn(ctx, s)
-	case err != nil:
-		return g.Failed(ctx, s, err)
-	case wish.MaxAge != nil && (who.AuthnInstant.IsZero() || g.Now().Sub(who.AuthnInstant) > *wish.MaxAge+time.Minute):
-		if s.State.Anew && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
-			return g.Failed(
-				ctx,
-				s,
-				explain.New("bridge.too-old",
-					explain.Pair("signed in", "at most "+wish.MaxAge.String()+" ago", words.Ago(g.Now(), who.AuthnInstant))).
-					Of(s.Provider.Name),
-			)
-		}
-		s.Rec.Decide(trace.Decision{
-			About:  "freshness",
-			Result: "asked to sign in anew",
-			By:     "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)",
-		})
-		s.State.Anew, wish.Fresh = true, true
-		return g.sendOn(ctx, s)
+// join finds the sign-in that an arrival belongs to: one in flight in this browser, or one that the provider began. It
+// returns a sign-in to fail with even where it fails.
+func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay string, answers bool, message trace.Message) (*SignIn, error) {
+	if !answers && b.SignIns[relay] == "" {
+		stranger.Rec.Message(message)
+		return stranger, g.uninvited(ctx, stranger, relay)
 	}
-	return g.Finish(ctx, s, who)
-}
-
-// join finds the sign-in that an arrival belongs to: one in flight in this browser, or one that the provider began.
-func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay string, answers bool, message trace.Message) (*SignIn, *Next) {
 	p := stranger.Provider
-	if answers || b.SignIns[relay] != "" {
-		resumed, err := g.Resume(ctx, b, relay)
-		if err == nil && resumed.Row.ProviderID != p.ID {
-			// An answer of one provider in another one's sign-in: a mix-up, or an attack.
-			resumed.Row.BrowserHash, err = nil, explain.New(
-				"saml.provider-unknown",
-				explain.Pair("provider", nameOf(resumed.Provider), p.Name),
-			)
-		}
-		resumed.Rec.Message(message)
-		if err != nil {
-			if resumed.Provider == nil {
-				resumed.Provider = p
-			}
-			return nil, g.Failed(ctx, resumed, err)
-		}
-		return resumed, nil
+	s, err := g.Resume(ctx, b, relay)
+	if err == nil && s.Row.ProviderID != p.ID {
+		// An answer of one provider in another one's sign-in: a mix-up, or an attack.
+		s.Row.BrowserHash, err = nil, explain.New("saml.provider-unknown", explain.Pair("provider", nameOf(s.Provider), p.Name))
 	}
-	stranger.Rec.Message(message)
-	next, err := g.uninvited(ctx, stranger, relay)
-	if err != nil {
-		return nil, g.Failed(ctx, stranger, err)
+	s.Rec.Message(message)
+	if err != nil && s.Provider == nil {
+		s.Provider = p
 	}
-	return stranger, next
+	return s, err
+}
+
+// begun prepares the application's side of a sign-in that the provider began.
+func (g *Room) begun(ctx context.Context, s *SignIn) (*Next, error) {
+	if s.Known {
+		return nil, nil
+	}
+	return g.ApplicationSide(s.App).Start(ctx, s, s.State.To)
 }
 
 func nameOf(p *partners.Provider) string {
@@ -221,9 +180,9 @@ func nameOf(p *partners.Provider) string {
 
 // uninvited prepares a sign-in that the provider began: RelayState names the application by its start address or short
 // name.
-func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) (*Next, error) {
+func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) error {
 	if !s.Provider.SAML.AllowUnsolicited {
-		return nil, explain.New("saml.unsolicited")
+		return explain.New("saml.unsolicited")
 	}
 	slug, to := relay, ""
 	if rest, ok := strings.CutPrefix(relay, g.PublicURL+"/start/"); ok {
@@ -237,20 +196,21 @@ func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) (*Next, e
 	}
 	app, err := g.partners.Application(ctx, slug)
 	if ground.IsNotFound(err) || err == nil && !slices.Contains(app.Providers, s.Provider.Slug) {
-		return nil, explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
+		return explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
 	s.App = app
 	var at access.Who
 	at.Network, _ = netip.ParseAddr(s.Browser.Address)
 	if err := s.Provider.Reach.Admits(s.Provider.Circle, at, "provider", s.Provider.Name, s.Provider.Slug, false); err != nil {
-		return nil, err
+		return err
 	}
 	if err := app.Reach.Admits(app.Circle, at, "application", app.Name, app.Slug, false); err != nil {
-		return nil, err
+		return err
 	}
 	s.Rec.Decide(trace.Decision{About: "application", Result: app.Name, By: "RelayState " + relay})
-	return g.ApplicationSide(app).Start(ctx, s, to)
+	s.State.To = to
+	return nil
 }

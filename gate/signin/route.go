@@ -2,8 +2,6 @@ package signin
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -11,92 +9,187 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
-	"innergate/api"
 	"innergate/core/access"
-	"innergate/core/address"
-	"innergate/core/checkup"
 	"innergate/core/explain"
 	"innergate/core/people"
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
-	"innergate/gate/persons"
-	"innergate/gate/sessions"
-	"innergate/gate/traces"
 	"innergate/store"
 )
 
-const settingRoutes = "routes"
-
-// Routes are the rules that choose the way by which people sign in.
-func (g *Room) Routes(ctx context.Context) (*access.Routes, error) {
-	c, err := g.Cache(ctx)
+// route finds the provider. Where what was vouched for earlier in the browser's session counts, nobody is asked, and the
+// sign-in goes home at once; where several ways are open, the person is asked.
+func (g *Room) route(ctx context.Context, s *SignIn) (*Next, error) {
+	s.Rec.Begin(trace.Route)
+	if err := g.noLoop(ctx, s); err != nil {
+		return nil, err
+	}
+	if err := g.JoinRehearsal(ctx, s); err != nil {
+		return nil, err
+	}
+	if err := g.reached(ctx, s); err != nil {
+		return nil, err
+	}
+	if err := g.partners.InTime(s.App.Name, s.App.Until); err != nil {
+		return nil, err
+	}
+	w, err := g.ways(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	if r := c.Routes.Load(); r != nil {
-		return r, nil
-	}
-	var row store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", settingRoutes).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
-	}
-	r := &access.Routes{Rules: []access.Route{}, Field: access.FieldNeeded}
-	if row.Value != "" {
-		if err := json.Unmarshal([]byte(row.Value), r); err != nil {
-			return nil, fmt.Errorf("the routes can't be read: %w", err)
+	chosen := s.chosen
+	if chosen == "" {
+		if used, err := g.fromSession(ctx, s, w.open); err != nil {
+			return nil, err
+		} else if used {
+			return g.Homeward(ctx, s)
 		}
 	}
-	c.Routes.Store(r)
-	return r, nil
-}
-
-// SetRoutes replaces them, in one step.
-func (g *Room) SetRoutes(ctx context.Context, who ground.Actor, r access.Routes) (*access.Routes, error) {
-	before, err := g.Routes(ctx)
+	if chosen == "" && s.Rehearsal != nil {
+		chosen = s.Rehearsal.ProviderID
+	}
+	routes, err := g.routesOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	if err := r.Check(); err != nil {
-		return nil, ground.BadRequest("routes", words.Capitalise(err.Error())+".", "Nothing was changed.")
+	s.Provider = s.straight(w, routes, chosen)
+	if s.Provider == nil && s.State.Wish.Passive {
+		return nil, explain.New("route.no-passive")
 	}
-	if r.Rules == nil {
-		r.Rules = []access.Route{}
+	if s.Provider == nil {
+		return g.choose(ctx, s, w, routes)
 	}
-	err = g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WriteRoutes(tx, who, before, r) })
-	return &r, err
+	s.Row.ProviderID = s.Provider.ID
+	by := routeReason(chosen, len(w.open))
+	if w.by != "" && chosen == "" {
+		by = w.by
+	}
+	s.Rec.Decide(trace.Decision{About: "provider", Result: s.Provider.Name, By: by, Passed: w.passed})
+	return nil, nil
 }
 
-// WriteRoutes keeps routes whose providers, applications and groups are there.
-func (g *Room) WriteRoutes(tx *gorm.DB, who ground.Actor, before *access.Routes, r access.Routes) error {
-	var groups []string
-	for i, one := range r.Rules {
-		groups = append(groups, one.If.Groups...)
-		for table, list := range map[string][]string{"providers": slices.Concat(one.To, one.If.Known, one.If.Wish),
-			"applications": one.If.Applications} {
-			for _, slug := range list {
-				var n int64
-				if err := tx.Table(table).Where("slug = ?", slug).Count(&n).Error; err != nil {
-					return err
-				}
-				if n == 0 {
-					return ground.BadRequest(
-						"routes",
-						fmt.Sprintf("Route %d names %q, and there is no such %s.", i+1, slug, strings.TrimSuffix(table, "s")),
-						"Add it first, or choose one that is there.",
-					)
-				}
-			}
-		}
+// choose keeps the sign-in and asks the person which way to take, or who they are.
+func (g *Room) choose(ctx context.Context, s *SignIn, w *ways, routes *access.Routes) (*Next, error) {
+	next := &Next{To: s.choice(w, routes)}
+	s.Rec.Decide(trace.Decision{About: "provider", Result: "the person is asked", Passed: w.passed})
+	return next, g.Keep(ctx, s, next)
+}
+
+// Chosen goes on with the provider that the person chose.
+func (g *Room) Chosen(ctx context.Context, b Browser, id, slug string) *Next {
+	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
+		s.Choose(slug)
+		return g.Outward(ctx, s)
+	})
+}
+
+// Named goes on with the name or mail address that somebody gave on the page on which ways are chosen.
+func (g *Room) Named(ctx context.Context, b Browser, id, name string) *Next {
+	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
+		s.State.Name = words.Clip(strings.TrimSpace(name), 254)
+		s.Rec.Begin(trace.Route)
+		s.Rec.Decide(trace.Decision{About: "name", Result: "given", By: "the person"})
+		return g.Outward(ctx, s)
+	})
+}
+
+// reached asks the application's reach, with what is known so far.
+func (g *Room) reached(ctx context.Context, s *SignIn) error {
+	if s.App.Reach != access.InCircle || s.Rehearsal != nil {
+		return s.App.Reach.Serves("application", s.App.Name, s.Rehearsal != nil)
 	}
-	if err := persons.KnownGroups(tx, groups); err != nil {
+	r, err := g.recognise(ctx, s)
+	if err != nil {
 		return err
 	}
-	return g.WriteSetting(tx, who, settingRoutes, "routes", before, r)
+	if r.by != "" && s.State.Name != "" {
+		r.who.Known = false // a name that was only given proves nothing, and must not tell whether somebody is in
+	}
+	return s.App.Reach.Admits(s.App.Circle, r.who, "application", s.App.Name, s.App.Slug, false)
 }
+
+func routeReason(chosen string, open int) string {
+	if open == 1 {
+		return "the only provider that serves the application"
+	}
+	if chosen != "" {
+		return "chosen"
+	}
+	return ""
+}
+
+// candidates lists the application's providers that can be used now, and says why others can't. Where a provider's
+// circle depends on who it is and that is not known, it is passed over, and the person is asked.
+func (g *Room) candidates(
+	ctx context.Context,
+	s *SignIn,
+	who access.Who,
+) (open []*partners.Provider, passed []string, asks bool, err error) {
+	var last error
+	for _, slug := range s.App.Providers {
+		p, err := g.providerIn(ctx, s, slug)
+		if ground.IsNotFound(err) {
+			passed = append(passed, slug+": it was deleted")
+			continue
+		}
+		if err != nil {
+			return nil, nil, false, err
+		}
+		if p.Reach == access.InCircle && s.Rehearsal == nil {
+			verdict, why := p.Circle.Holds(who, p.Slug)
+			if verdict != access.Inside {
+				asks = asks || verdict == access.Open
+				passed, last = append(
+					passed,
+					p.Name+": circle, "+why,
+				), explain.New("reach.provider-circle", explain.Fact("reason", why)).
+					Of(p.Name)
+				continue
+			}
+		} else if err := p.Reach.Serves("provider", p.Name, s.Rehearsal != nil); err != nil {
+			passed, last = append(passed, p.Name+": "+string(p.Reach)), err
+			continue
+		}
+		if err := g.partners.InTime(p.Name, p.Until); err != nil {
+			passed, last = append(passed, p.Name+": its metadata is over"), err
+			continue
+		}
+		if len(p.Missing()) > 0 {
+			passed = append(passed, p.Name+": "+p.Missing()[0])
+			continue
+		}
+		if list := s.State.Wish.Providers; len(list) > 0 && !slices.Contains(list, p.Authority()) {
+			passed, last = append(
+				passed,
+				p.Name+": not among those that the application lists",
+			), explain.New(
+				"saml.provider-not-listed",
+				explain.Fact("listed", fmt.Sprint(list)),
+			)
+			continue
+		}
+		open = append(open, p)
+	}
+	// Whoever is in a circle takes that way in place of the one for those outside.
+	for _, p := range open {
+		if p.Reach == access.InCircle && s.Rehearsal == nil && p.Circle.Instead != "" {
+			open = slices.DeleteFunc(slices.Clone(open), func(other *partners.Provider) bool { return other.Slug == p.Circle.Instead })
+			passed = append(passed, p.Circle.Instead+": for those outside the circle of "+p.Name)
+		}
+	}
+	if len(open) == 0 && !asks {
+		s.Rec.Decide(trace.Decision{About: "provider", Result: "none", Passed: passed})
+		if last == nil || len(s.App.Providers) > 1 {
+			last = explain.New("route.none")
+		}
+		return nil, nil, false, last
+	}
+	return open, passed, asks, nil
+}
+
+const settingRoutes = "routes"
 
 // recognised is what is known of somebody before they have signed in: from their session, or from the name or mail
 // address that they gave.
@@ -308,18 +401,6 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 	return w, nil
 }
 
-// Named goes on with the name or mail address that somebody gave on the page on which ways are chosen.
-func (g *Room) Named(ctx context.Context, b Browser, id, name string) *Next {
-	s, err := g.Resume(ctx, b, id)
-	if err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	s.State.Name = words.Clip(strings.TrimSpace(name), 254)
-	s.Rec.Begin(trace.Route)
-	s.Rec.Decide(trace.Decision{About: "name", Result: "given", By: "the person"})
-	return g.Route(ctx, s, "")
-}
-
 // RoutedElsewhere is the provider by which an address is routed, where somebody typed it at the gate's own directory:
 // then no password is asked for here.
 func (g *Room) RoutedElsewhere(ctx context.Context, s *SignIn, name string) (*partners.Provider, error) {
@@ -335,178 +416,6 @@ func (g *Room) RoutedElsewhere(ctx context.Context, s *SignIn, name string) (*pa
 		return nil, err
 	}
 	return w.open[0], nil
-}
-
-// RouteFindings finds routes that lead nowhere, are never reached, or trust a domain that anybody can have.
-func (g *Room) RouteFindings(ctx context.Context) ([]checkup.Finding, error) {
-	routes, err := g.Routes(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []checkup.Finding
-	for i := range routes.Rules {
-		one := &routes.Rules[i]
-		name := fmt.Sprintf("Route %d", i+1)
-		if one.Name != "" {
-			name += " (" + one.Name + ")"
-		}
-		fact := explain.Fact("route", name)
-		for j := range routes.Rules[:i] {
-			if routes.Rules[j].Covers(one) {
-				out = append(
-					out,
-					checkup.Finding{
-						Code:     "route.never",
-						Severity: checkup.Attention,
-						Station:  checkup.Access,
-						Title:    name + " is never reached",
-						Detail:   fmt.Sprintf("Whoever fits it fits route %d before it.", j+1),
-						Remedy:   "Put it before that one, or take it away.",
-						Evidence: []trace.Evidence{fact},
-					},
-				)
-				break
-			}
-		}
-		usable := false
-		for _, slug := range one.To {
-			p, err := g.partners.Provider(ctx, slug)
-			if err != nil || p.Reach != access.Everyone && p.Reach != access.InCircle {
-				continue
-			}
-			var n int64
-			db := partners.UsedBy(g.Store.Read(ctx).Model(&store.Application{}), slug)
-			if len(one.If.Applications) > 0 {
-				db = db.Where("slug IN ?", one.If.Applications)
-			}
-			if err := db.Limit(1).Count(&n).Error; err != nil {
-				return nil, store.Clear(err)
-			}
-			usable = usable || n > 0
-		}
-		if !usable {
-			out = append(
-				out,
-				checkup.Finding{
-					Code:     "route.nowhere",
-					Severity: checkup.Broken,
-					Station:  checkup.Access,
-					Title:    name + " leads nowhere",
-					Detail:   "None of its providers is open and serves an application that it is for: " + strings.Join(one.To, ", ") + ".",
-					Remedy:   "Open the provider, give it to the application, or take the route away.",
-					Evidence: []trace.Evidence{fact},
-				},
-			)
-		}
-		for _, d := range one.If.MailDomains {
-			if address.PublicDomain(d) {
-				out = append(
-					out,
-					checkup.Finding{
-						Code:     "route.public-domain",
-						Severity: checkup.Attention,
-						Station:  checkup.Access,
-						Title:    name + " routes a public mail domain",
-						Detail: "By its look, anybody can have an address at " + d + "; all of them are sent to " + strings.Join(
-							one.To,
-							" or ",
-						) + ".",
-						Remedy:   "If that is meant, accept this finding with the reason. Otherwise take the domain away.",
-						Evidence: []trace.Evidence{explain.Fact("mail domain", d)},
-					},
-				)
-			}
-		}
-		if len(one.To) > 1 && len(one.If.MailDomains) > 0 {
-			out = append(
-				out,
-				checkup.Finding{
-					Code:     "route.two-for-domain",
-					Severity: checkup.Remark,
-					Station:  checkup.Access,
-					Title:    name + " leads to several providers for one mail domain",
-					Detail:   "People choose between " + strings.Join(one.To, " and ") + "; their names must tell which is whose.",
-					Remedy:   "If everybody of the domain has one provider, name only that.",
-					Evidence: []trace.Evidence{fact},
-				},
-			)
-		}
-	}
-	return out, nil
-}
-
-// ExplainRoute answers where somebody would go, and what they would see, by the same decisions as a sign-in makes; for
-// a draft too.
-func (g *Room) ExplainRoute(ctx context.Context, q api.RouteQuestion) (*api.RouteAnswer, error) {
-	app, err := g.partners.Application(ctx, q.Application)
-	if err != nil {
-		return nil, err
-	}
-	if q.Routes != nil {
-		if err := q.Routes.Check(); err != nil {
-			return nil, ground.BadRequest("routes", words.Capitalise(err.Error())+".", "")
-		}
-	}
-	address := q.Network
-	if address != "" {
-		if _, err := netip.ParseAddr(address); err != nil {
-			return nil, ground.BadRequest("network", fmt.Sprintf("%q is no network address.", address), "Write it such as 192.0.2.7.")
-		}
-	}
-	s := &SignIn{App: app, Rec: trace.NewRecorder(g.Now(), g.Now), Browser: Browser{Address: address}, looked: true, routes: q.Routes}
-	s.State.Name = words.Clip(strings.TrimSpace(q.Name), 254)
-	if q.Person != "" {
-		p, _, err := g.persons.PersonByID(ctx, q.Person)
-		if err != nil {
-			return nil, err
-		}
-		s.session = &sessions.HeldSession{Session: store.Session{PersonID: p.ID, Person: p.Name}}
-	}
-	out := &api.RouteAnswer{Passed: []string{}}
-	refused := func(err error) (*api.RouteAnswer, error) {
-		var f *explain.Failure
-		if !errors.As(err, &f) {
-			return nil, err
-		}
-		out.Refused = traces.Explained(f.Of(app.Name).Record())
-		for _, e := range s.Rec.Entries() {
-			if d := e.Decision; d != nil {
-				out.Passed = append(out.Passed, d.Passed...)
-			}
-		}
-		return out, nil
-	}
-	if app.Reach != access.Draft { // a draft is asked about as if it were open
-		if err := g.reached(ctx, s); err != nil {
-			return refused(err)
-		}
-	}
-	w, err := g.ways(ctx, s)
-	if err != nil {
-		return refused(err)
-	}
-	routes, err := g.routesOf(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	out.Passed = append(out.Passed, w.passed...)
-	if p := s.straight(w, routes, ""); p != nil {
-		out.Goes, out.By = p.Slug, w.by
-		if out.By == "" {
-			out.By = routeReason("", len(w.open))
-		}
-		return out, nil
-	}
-	choice := s.choice(w, routes)
-	out.By = w.by
-	if out.By == "" {
-		out.By = "several providers serve the application"
-	}
-	out.Page = &api.RoutePage{Title: "Sign in to " + app.Name, Field: choice.Field, Buttons: []string{}}
-	for _, p := range choice.Providers {
-		out.Page.Buttons = append(out.Page.Buttons, p.Name)
-	}
-	return out, nil
 }
 
 // routesOf are the routes that count for a sign-in: those that are live, or the draft that is asked about.

@@ -39,22 +39,22 @@ func (g *Room) heldSessionOf(ctx context.Context, s *SignIn) (*sessions.HeldSess
 	return s.session, err
 }
 
-// fromSession goes on with what a provider vouched for earlier in the same session, where that counts for this
-// application and for what it wants. Otherwise it returns nothing, and the trace tells why the person is asked.
-func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Provider) *Next {
+// fromSession takes what a provider vouched for earlier in the same session, where that counts for this application and
+// for what it wants. Otherwise it says that it did not, and the trace tells why the person is asked.
+func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Provider) (used bool, err error) {
 	if s.App.ID == partners.ConsoleID || s.Rehearsal != nil && s.Rehearsal.Second != s.App.ID {
-		return nil
+		return false, nil
 	}
 	h, err := g.heldSessionOf(ctx, s)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return false, err
 	}
 	if h == nil {
-		return nil
+		return false, nil
 	}
 	last, err := g.LastUse(ctx, h.ID, s.App.ID)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return false, err
 	}
 	var passed []string
 	for _, p := range open {
@@ -79,13 +79,14 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 			By:     "signed in through " + p.Name + " " + words.Ago(g.Now(), vouched.Since()),
 			Passed: passed,
 		})
-		return g.Finish(ctx, s, who)
+		s.Vouched(who)
+		return true, nil
 	}
 	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
 	if s.Rehearsal != nil && s.Rehearsal.Second == s.App.ID {
-		return g.Failed(ctx, s, explain.New("rehearsal.asked-again", explain.Fact("reason", joined(passed))).Of(s.App.Name))
+		return false, explain.New("rehearsal.asked-again", explain.Fact("reason", joined(passed))).Of(s.App.Name)
 	}
-	return nil
+	return false, nil
 }
 
 func joined(list []string) string {

@@ -36,11 +36,9 @@ func (g *Room) EndSession(ctx context.Context, b signin.Browser, raw string, agr
 		Address: g.PublicURL + "/oidc/logout",
 		Raw:     oidc.ShownParameters(raw),
 	})
-	next, err := g.endSession(ctx, s, raw, agreed)
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	return next
+	return g.signin.Walk(ctx, s, func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		return g.endSession(ctx, s, raw, agreed)
+	})
 }
 
 func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agreed bool) (*signin.Next, error) {
@@ -82,7 +80,7 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 	}
 	if grant == "" && !agreed {
 		return &signin.Next{
-			SignedOut: &signin.SignOut{Ask: true, Title: "Sign out?", Text: "Somebody asked the gate to sign you out.", Request: raw},
+			To: &signin.SignOut{Ask: true, Title: "Sign out?", Text: "Somebody asked the gate to sign you out.", Request: raw},
 		}, nil
 	}
 	o := &SignOut{By: "the person", Back: back, Began: g.Now().UTC(), Trace: s.ID, Reference: s.Reference}
@@ -103,7 +101,7 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 				return nil, err
 			}
 		}
-		return g.OnwardOut(ctx, s, o), nil
+		return g.OnwardOut(ctx, s, o)
 	}
 	return g.endGrantOf(ctx, s, grant, o)
 }
@@ -158,7 +156,7 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 		return nil, err
 	}
 	if h == nil || h.ApplicationID != s.App.ID {
-		return g.OnwardOut(ctx, s, o), nil
+		return g.OnwardOut(ctx, s, o)
 	}
 	session, err := g.sessionOfGrant(ctx, id)
 	if err != nil {
@@ -194,7 +192,7 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 	}
 	g.tellApplications(others)
 	if session != nil {
-		return g.OnwardOut(ctx, s, o), nil
+		return g.OnwardOut(ctx, s, o)
 	}
 	for _, e := range append(others, h.Grant) {
 		if app, err := g.partners.ApplicationByID(ctx, e.ApplicationID); err == nil && app.OIDC != nil &&
@@ -215,7 +213,7 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 	case p.OIDC.SignOutURL != "" && o.Back == "":
 		o.Back, o.BackName = p.OIDC.SignOutURL, p.Name
 	}
-	return g.OnwardOut(ctx, s, o), nil
+	return g.OnwardOut(ctx, s, o)
 }
 
 // sessionOfGrant is the session that a grant belongs to, if it still counts.

@@ -24,12 +24,9 @@ func (g *Room) LogoutSAML(ctx context.Context, b signin.Browser, received *saml.
 	if received.Param == saml.ParamResponse {
 		return g.answeredOut(ctx, b, received)
 	}
-	s := g.signin.Begin(b, "slo")
-	next, err := g.logoutByApplication(ctx, s, received)
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	return next
+	return g.signin.Walk(ctx, g.signin.Begin(b, "slo"), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		return g.logoutByApplication(ctx, s, received)
+	})
 }
 
 // requestIn checks an application's LogoutRequest.
@@ -99,7 +96,7 @@ func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, receiv
 			trace.Decision{About: "session", Result: "none", By: "no session at the gate is known by this identifier; it may be over"},
 		)
 	}
-	return g.OnwardOut(ctx, s, o), nil
+	return g.OnwardOut(ctx, s, o)
 }
 
 // OutOf ends a session, or only the application's part of it, where the application is set so.
@@ -175,7 +172,7 @@ func (g *Room) LogoutSOAP(ctx context.Context, from string, doc []byte, location
 	if err != nil {
 		var f *explain.Failure
 		if errors.As(err, &f) {
-			g.signin.Failed(ctx, s, err)
+			g.signin.Walk(ctx, s, signin.Failing(err)) // which records it; the answer goes by the back channel
 		}
 		return nil, err
 	}
@@ -234,7 +231,7 @@ func (g *Room) answeredOut(ctx context.Context, b signin.Browser, received *saml
 	}
 	if err != nil {
 		s.Rec.Message(message)
-		return g.signin.Failed(ctx, s, err)
+		return g.signin.Walk(ctx, s, signin.Failing(err))
 	}
 	name, rules := "", saml.RequestRules{}
 	if app, err := g.partners.ApplicationByID(ctx, o.Asked); err == nil && app.SAML != nil {
@@ -252,12 +249,12 @@ func (g *Room) answeredOut(ctx context.Context, b signin.Browser, received *saml
 	}
 	switch {
 	case name == "":
-		return g.OnwardOut(ctx, s, o)
+		return g.signin.Walk(ctx, s, g.onward(o))
 	case err != nil:
 		// A forged or foreign answer must not pass for one; the partner counts as not told.
 		var f *explain.Failure
 		if !errors.As(err, &f) {
-			return g.signin.Failed(ctx, s, err)
+			return g.signin.Walk(ctx, s, signin.Failing(err))
 		}
 		s.Rec.Decide(trace.Decision{About: "logout", Result: "the answer of " + name + " does not count", By: f.Code})
 		o.Untold = addName(o.Untold, name)
@@ -267,7 +264,7 @@ func (g *Room) answeredOut(ctx context.Context, b signin.Browser, received *saml
 		o.Untold = addName(o.Untold, name)
 	}
 	o.Asked, o.AskedID = "", ""
-	return g.OnwardOut(ctx, s, o)
+	return g.signin.Walk(ctx, s, g.onward(o))
 }
 
 // LogoutByProvider takes a SAML provider's logout message by the browser: a request, or the answer to one of ours (SAML
@@ -278,10 +275,7 @@ func (g *Room) LogoutByProvider(ctx context.Context, b signin.Browser, slug stri
 	}
 	s := g.signin.Begin(b, "slo")
 	o, err := g.logoutByProvider(ctx, s, slug, received)
-	if err != nil {
-		return g.signin.Failed(ctx, s, err)
-	}
-	return g.OnwardOut(ctx, s, o)
+	return g.signin.Walk(ctx, s, signin.Failing(err), g.onward(o))
 }
 
 func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug string, received *saml.Received) (*SignOut, error) {
@@ -403,7 +397,7 @@ func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 	if err != nil {
 		var f *explain.Failure
 		if errors.As(err, &f) {
-			g.signin.Failed(ctx, s, err)
+			g.signin.Walk(ctx, s, signin.Failing(err)) // which records it; the answer goes by the back channel
 		}
 		return nil, err
 	}
@@ -420,7 +414,7 @@ func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 func (g *Room) LogoutPosted(ctx context.Context, b signin.Browser, handle, place, location, provider string) *signin.Next {
 	a, err := g.signin.TakeArrival(ctx, handle, place)
 	if err != nil {
-		return g.signin.Failed(ctx, g.signin.Begin(b, "slo"), err)
+		return g.signin.Walk(ctx, g.signin.Begin(b, "slo"), signin.Failing(err))
 	}
 	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
 	if err != nil {

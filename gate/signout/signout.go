@@ -140,7 +140,7 @@ func (g *Room) SignOutOf(
 
 // OnwardOut takes a sign-out to its next step in the browser: an application, a provider, the answer to whoever asked,
 // or the page at its end.
-func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) *signin.Next {
+func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*signin.Next, error) {
 	if len(o.Frames) > 0 {
 		page := &signin.SignOut{
 			Title:  "Signing out",
@@ -150,11 +150,8 @@ func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) *sig
 			Name:   "the next step",
 		}
 		o.Frames = nil
-		next := &signin.Next{SignedOut: page}
-		if err := g.keepOut(ctx, s, o, next); err != nil {
-			return g.signin.Failed(ctx, s, err)
-		}
-		return next
+		next := &signin.Next{To: page}
+		return next, g.keepOut(ctx, s, o, next)
 	}
 	for len(o.Applications) > 0 {
 		id := o.Applications[0]
@@ -169,7 +166,7 @@ func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) *sig
 			o.Untold = addName(o.Untold, app.Name)
 			continue
 		}
-		return next
+		return next, nil
 	}
 	for len(o.Providers) > 0 {
 		id := o.Providers[0]
@@ -185,12 +182,12 @@ func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) *sig
 			continue
 		}
 		if next != nil {
-			return next
+			return next, nil
 		}
 	}
 	next, err := g.answerOut(ctx, s, o)
 	if err != nil {
-		return g.signin.Failed(ctx, s, err)
+		return nil, err
 	}
 	next.DropSignOut, next.DropSession, next.DropRehearsal = o.ID, o.Here, o.Rehearsal != ""
 	if o.ID != "" {
@@ -200,7 +197,7 @@ func (g *Room) OnwardOut(ctx context.Context, s *signin.SignIn, o *SignOut) *sig
 		}
 	}
 	g.signin.KeepTrace(ctx, s, "signed-out", "")
-	return next
+	return next, nil
 }
 
 // keepOut keeps a sign-out for its next step, bound to the browser.
@@ -338,10 +335,12 @@ func (g *Room) askProviderOut(ctx context.Context, s *signin.SignIn, o *SignOut,
 		if err := g.keepOut(ctx, s, o, next); err != nil {
 			return nil, err
 		}
-		if next.Redirect, err = g.endSessionAt(s, p, who.Hint,
-			wayBack{To: g.PublicURL + "/sign-out", Name: "Inner Gate", Until: g.Now().Add(signOutLife)}); err != nil {
+		back := wayBack{To: g.PublicURL + "/sign-out", Name: "Inner Gate", Until: g.Now().Add(signOutLife)}
+		location, err := g.endSessionAt(s, p, who.Hint, back)
+		if err != nil {
 			return nil, err
 		}
+		next.To = signin.Redirect(location)
 		o.Asked, o.Told = p.ID, addName(o.Told, p.Name)
 		return next, g.keepOut(ctx, s, o, next)
 	case p.OIDC != nil && p.OIDC.SignOutURL != "":
@@ -432,10 +431,10 @@ func logoutWay(binding, location, param string, doc []byte, relay string, signer
 		if relay != "" {
 			f.Fields = append(f.Fields, [2]string{"RelayState", relay})
 		}
-		return &signin.Next{Form: f}, nil
+		return &signin.Next{To: f}, nil
 	}
 	redirect, err := saml.EncodeRedirect(location, param, doc, relay, signer)
-	return &signin.Next{Redirect: redirect}, err
+	return &signin.Next{To: signin.Redirect(redirect)}, err
 }
 
 // answerOut is the end of a sign-out: the answer to whoever asked by a message, or the page or place for the person.
@@ -452,7 +451,7 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 		if len(o.Untold) > 0 {
 			page.Title = "You are signed out, but not everywhere"
 		}
-		return &signin.Next{SignedOut: page}, nil
+		return &signin.Next{To: page}, nil
 	}
 	var list []saml.Endpoint
 	var issuer saml.EntityID
@@ -466,14 +465,14 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 		list, issuer, owner, algorithm, digest, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.ID, p.SAML.SignatureAlgorithm,
 			p.SAML.DigestAlgorithm, p.Name, trace.Provider
 	} else {
-		return &signin.Next{SignedOut: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.",
+		return &signin.Next{To: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.",
 			Told: o.Told, Untold: o.Untold}}, nil
 	}
 	endpoint := saml.DefaultEndpoint(list, o.Binding)
 	if endpoint == nil || endpoint.Binding != saml.BindingRedirect && endpoint.Binding != saml.BindingPost {
 		if endpoint = browserLogout(list); endpoint == nil {
 			return &signin.Next{
-				SignedOut: &signin.SignOut{
+				To: &signin.SignOut{
 					Title:  "You are signed out",
 					Text:   "Inner Gate has ended the sign-in.",
 					Told:   addName(o.Told, name),
@@ -536,37 +535,51 @@ func (g *Room) SignOutHere(ctx context.Context, b signin.Browser, agreed bool) *
 			}
 			o.Asked, o.AskedID = "", ""
 		}
-		return g.OnwardOut(ctx, s, o)
+		return g.signin.Walk(ctx, s, g.onward(o))
 	}
-	s := g.signin.Begin(b, "slo")
+	return g.signin.Walk(ctx, g.signin.Begin(b, "slo"), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
+		return g.leave(ctx, s, agreed)
+	})
+}
+
+// onward is OnwardOut as a phase.
+func (g *Room) onward(o *SignOut) signin.Phase {
+	return func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) { return g.OnwardOut(ctx, s, o) }
+}
+
+// leave ends everything in the browser's session, once the person has agreed.
+func (g *Room) leave(ctx context.Context, s *signin.SignIn, agreed bool) (*signin.Next, error) {
+	b := s.Browser
 	for id := range b.SignIns {
 		s.Dropped = append(s.Dropped, id)
 	}
 	h, err := g.sessions.SessionByToken(ctx, b.Session)
 	if err != nil {
-		return g.signin.Failed(ctx, s, err)
+		return nil, err
 	}
 	if h == nil {
 		return &signin.Next{
-			DropSignIns: s.Dropped,
-			DropSession: b.Session != "",
-			SignedOut: &signin.SignOut{
+			Cookies: signin.Cookies{DropSignIns: s.Dropped, DropSession: b.Session != ""},
+			To: &signin.SignOut{
 				Title: "You are signed out here",
 				Text: "Inner Gate holds no session of this browser, and has forgotten every sign-in that it had begun. Your provider " +
 					"may still know you: sign out there as well, or close the browser.",
 			},
-		}
+		}, nil
 	}
 	if !agreed {
-		return &signin.Next{SignedOut: &signin.SignOut{Ask: true, Title: "Sign out?", Person: h.Person}}
+		return &signin.Next{To: &signin.SignOut{Ask: true, Title: "Sign out?", Person: h.Person}}, nil
 	}
 	o := &SignOut{By: "the person, at the gate"}
 	if err := g.SignOutOf(ctx, s, h, o, "", true); err != nil {
-		return g.signin.Failed(ctx, s, err)
+		return nil, err
 	}
-	next := g.OnwardOut(ctx, s, o)
+	next, err := g.OnwardOut(ctx, s, o)
+	if err != nil {
+		return nil, err
+	}
 	next.DropSignIns = append(next.DropSignIns, s.Dropped...)
-	return next
+	return next, nil
 }
 
 // endedSession reads a session whether it has ended or not.

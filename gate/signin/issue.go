@@ -4,88 +4,56 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"net/url"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
-	"innergate/core/address"
 	"innergate/core/bridge"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/trace"
-	"innergate/core/words"
 	"innergate/gate/partners"
 	"innergate/store"
 )
 
-// Finish takes what the provider vouched for through matching, access and mapping to the application's answer.
-func (g *Room) Finish(ctx context.Context, s *SignIn, who bridge.Identity) *Next {
-	if err := g.Match(ctx, s, who); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	g.tellFreshness(s, who)
-	s.Rec.Begin(trace.Decide)
-	// The reach is asked again: it may have changed while the person was away.
-	if err := g.inCircles(ctx, s); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	if err := g.partners.InTime(s.Provider.Name, s.Provider.Until); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	if next, err := g.letIn(ctx, s, who); err != nil {
-		return g.Failed(ctx, s, err)
-	} else if next != nil {
-		return next
-	}
-	if page, err := g.toAsk(ctx, s); err != nil {
-		return g.Failed(ctx, s, err)
-	} else if page != nil {
-		return g.ask(ctx, s, who, page)
-	}
-	if err := g.mayLookAfter(s); err != nil {
-		return g.Failed(ctx, s, err)
-	}
-	if page, err := g.toConfirm(ctx, s); err != nil {
-		return g.Failed(ctx, s, err)
-	} else if page != nil {
-		return g.confirm(ctx, s, who, page)
-	}
+// issue maps what the application receives, settles the sign-in in one transaction, and makes the answer.
+func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 	s.Rec.Begin(trace.Issue)
 	out, err := s.App.Outbound.Apply(s.Outbound(), "out", s.Rec)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
-	subject, err := g.settle(ctx, s, who)
+	subject, err := g.settle(ctx, s, s.who)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
 	if s.Rehearsal != nil && s.Rehearsal.Stop {
-		s.Rec.Decide(
-			trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: "the rehearsal was ordered so"},
-		)
+		s.Rec.Decide(trace.Decision{
+			About:  "rehearsal",
+			Result: "stops here: nothing goes to the application",
+			By:     "the rehearsal was ordered so",
+		})
 		g.Outcomes.SignedIn(ctx, s, subject, out)
 		g.KeepTrace(ctx, s, "stopped", "")
-		return g.Outcomes.Stopped(s)
+		return g.Outcomes.Stopped(s), nil
 	}
-	next, err := g.ApplicationSide(s.App).Issue(ctx, s, who, subject, out)
+	next, err := g.ApplicationSide(s.App).Issue(ctx, s, s.who, subject, out)
 	if err != nil {
-		return g.Failed(ctx, s, err)
+		return nil, err
 	}
 	g.Metrics.SignedIn.Add(1)
 	g.Outcomes.SignedIn(ctx, s, subject, out)
 	g.KeepTrace(ctx, s, "signed-in", "")
 	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.ID), s.Rehearsal != nil && !follows(s.Rehearsal, s.App.ID)
-	if s.Rehearsal == nil && who.SessionID == "" && s.Row.Flow != "provider" {
+	if s.Rehearsal == nil && s.who.SessionID == "" && s.Row.Flow != "provider" {
 		next.Way = s.Provider.Slug
 	}
 	if next.Session = s.sessionToken; s.sessionKept {
 		next.SessionEnds = s.sessionEnds
 	}
-	return next
+	return next, nil
 }
 
 // settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person
@@ -297,49 +265,4 @@ func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subjec
 		return explain.New("saml.nameid-no-create").Of(s.App.Name)
 	}
 	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: holder, ApplicationID: partners.SubjectOwner(s.App), CreatedAt: now}).Error
-}
-
-// AllowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are
-// set, at a border of its path.
-func AllowedLink(a *partners.Application, to string) bool {
-	if len(to) > 2000 || a.SAML == nil {
-		return false
-	}
-	u, err := url.Parse(to)
-	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") ||
-		strings.HasSuffix(u.Path, "/..") {
-		return false
-	}
-	if to == a.SAML.DefaultRelayState {
-		return true
-	}
-	for _, allowed := range a.SAML.DeepLinks {
-		rest, ok := strings.CutPrefix(to, allowed)
-		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) &&
-			address.Origin(to) == address.Origin(allowed) {
-			return true
-		}
-	}
-	return false
-}
-
-// tellFreshness says in the trace whether the person was asked by the provider for this very sign-in, or known to it
-// from before, and whose session that was. A window that was thought to be a clean one shows itself here.
-func (g *Room) tellFreshness(s *SignIn, who bridge.Identity) {
-	at := who.AuthnInstant
-	if s.Row.Flow == "provider" || at.IsZero() {
-		return
-	}
-	d := trace.Decision{
-		About:  "freshness",
-		Result: "the provider asked the person anew",
-		By:     s.Provider.Name + " says " + at.UTC().Format(time.RFC3339),
-	}
-	switch {
-	case who.SessionID != "":
-		d.Result = "nobody was asked: " + s.Person.Shown + "’s session at the gate was used"
-	case at.Before(s.Began.Add(-partners.Skew(0))):
-		d.Result = s.Person.Shown + "’s older session at the provider was used, of " + words.Ago(g.Now(), at)
-	}
-	s.Rec.Decide(d)
 }

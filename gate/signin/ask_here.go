@@ -1,0 +1,137 @@
+package signin
+
+import (
+	"context"
+	"net/url"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate/core/address"
+	"innergate/core/explain"
+	"innergate/core/oidc"
+	"innergate/core/trace"
+	"innergate/gate/ground"
+	"innergate/gate/partners"
+	"innergate/store"
+)
+
+// Start begins at the gate, as a tile does: the person signs in and the application gets an unsolicited response, or,
+// if it takes none, the person is sent to the application's own address.
+func (g *Room) Start(ctx context.Context, b Browser, slug, to string) *Next {
+	s := g.Begin(b, "idp")
+	return g.Walk(ctx, s, func(ctx context.Context, s *SignIn) (*Next, error) {
+		app, err := g.partners.Application(ctx, slug)
+		if ground.IsNotFound(err) {
+			return nil, explain.New("saml.application-unknown", explain.Fact("short name", slug))
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.App = app
+		return g.ApplicationSide(app).Start(ctx, s, to)
+	}, g.Outward)
+}
+
+// AllowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are
+// set, at a border of its path.
+func AllowedLink(a *partners.Application, to string) bool {
+	if len(to) > 2000 || a.SAML == nil {
+		return false
+	}
+	u, err := url.Parse(to)
+	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") ||
+		strings.HasSuffix(u.Path, "/..") {
+		return false
+	}
+	if to == a.SAML.DefaultRelayState {
+		return true
+	}
+	for _, allowed := range a.SAML.DeepLinks {
+		rest, ok := strings.CutPrefix(to, allowed)
+		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) &&
+			address.Origin(to) == address.Origin(allowed) {
+			return true
+		}
+	}
+	return false
+}
+
+// BeginConsole begins a sign-in to the console through a provider.
+func (g *Room) BeginConsole(ctx context.Context, b Browser, slug string) *Next {
+	s := g.Begin(b, "idp")
+	return g.Walk(ctx, s, func(ctx context.Context, s *SignIn) (*Next, error) {
+		app, err := g.partners.ConsoleApplication(ctx)
+		if err != nil {
+			return nil, err
+		}
+		s.App = app
+		s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, Scopes: []string{oidc.ScopeOpenID}}
+		s.State.Console = true
+		s.Row.ApplicationID, s.Row.RequestID = app.ID, "console:"+s.ID
+		s.Choose(slug)
+		return nil, nil
+	}, g.Outward)
+}
+
+// BeginDevice begins the sign-in for a code that a person has typed (RFC 8628, section 3.3). Guesses are counted.
+func (g *Room) BeginDevice(ctx context.Context, b Browser, typed string) *Next {
+	s := g.Begin(b, "sp")
+	return g.Walk(ctx, s, Failing(g.askDevice(ctx, s, typed)), g.Outward)
+}
+
+func (g *Room) askDevice(ctx context.Context, s *SignIn, typed string) error {
+	user := strings.ToUpper(strings.NewReplacer(" ", "", "-", "").Replace(typed))
+	if len(user) == 8 {
+		user = user[:4] + "-" + user[4:]
+	}
+	guesses := "device:" + s.Browser.Address
+	if err := g.Guessing(ctx, guesses, 20); err != nil {
+		return explain.New("gate.busy", explain.Fact("address", s.Browser.Address))
+	}
+	var row store.DeviceCode
+	waiting := g.Store.Read(ctx).Where("user_code = ? AND state = 'waiting' AND expires_at > ?", user, g.Now().UTC())
+	if err := waiting.Limit(1).Find(&row).Error; err != nil {
+		return store.Clear(err)
+	}
+	if row.UserCode == "" {
+		return explain.New("oidc.device-over")
+	}
+	g.Guessed(ctx, guesses)
+	app, err := g.partners.ApplicationByID(ctx, row.ApplicationID)
+	if err != nil {
+		return err
+	}
+	s.App = app
+	s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, Scopes: strings.Fields(row.Scope)}
+	s.State.Device = row.Hash
+	s.Row.ApplicationID, s.Row.RequestID = app.ID, "device:"+s.ID
+	s.Rec.Decide(trace.Decision{About: "device", Result: "code " + row.UserCode, By: "typed by the person"})
+	return nil
+}
+
+// grantDevice gives the waiting device its grant, once.
+func (g *Room) grantDevice(tx *gorm.DB, s *SignIn, grant *store.Grant) error {
+	if len(s.State.Device) == 0 {
+		return nil
+	}
+	done := tx.Exec(
+		"UPDATE device_codes SET state = 'granted', grant_id = ? WHERE hash = ? AND state = 'waiting' AND expires_at > ?",
+		grant.ID,
+		s.State.Device,
+		g.Now().UTC(),
+	)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return explain.New("oidc.device-over").Of(s.App.Name)
+	}
+	return done.Error
+}
+
+func (g *Room) denyDevice(ctx context.Context, s *SignIn) error {
+	if len(s.State.Device) == 0 {
+		return nil
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE device_codes SET state = 'denied' WHERE hash = ? AND state = 'waiting'", s.State.Device).Error
+	})
+}

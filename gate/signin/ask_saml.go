@@ -1,0 +1,130 @@
+package signin
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"innergate/core/bridge"
+	"innergate/core/explain"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/gate/ground"
+	"innergate/gate/partners"
+)
+
+// AskSAML takes an application's AuthnRequest.
+func (g *Room) AskSAML(ctx context.Context, b Browser, received *saml.Received) *Next {
+	s := g.Begin(b, "sp")
+	return g.Walk(ctx, s, Failing(g.askSAML(ctx, s, received)), g.Outward)
+}
+
+// AskPosted goes on with an AuthnRequest that was posted.
+func (g *Room) AskPosted(ctx context.Context, b Browser, handle, location string) *Next {
+	a, err := g.TakeArrival(ctx, handle, "sso")
+	if err != nil {
+		return g.FailArrival(ctx, b, err)
+	}
+	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
+	if err != nil {
+		return g.Unreadable(ctx, b, err)
+	}
+	return g.AskSAML(ctx, b, received)
+}
+
+// Unreadable is the answer to a message whose transport form can't be undone.
+func (g *Room) Unreadable(ctx context.Context, b Browser, err error) *Next {
+	return g.FailArrival(ctx, b, explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
+}
+
+func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) error {
+	s.Rec.Message(trace.Message{
+		From:       trace.Application,
+		To:         trace.Gate,
+		Name:       "AuthnRequest",
+		Binding:    saml.BindingName(received.Binding),
+		Address:    received.Location,
+		Raw:        string(received.XML),
+		RelayState: received.RelayState,
+		Signature:  received.SignatureInWords(),
+	})
+	in, err := saml.OpenRequest(received)
+	if err != nil {
+		return err
+	}
+	if len(received.RelayState) > maxRelay {
+		return explain.New("relay.too-long", explain.Pair("bytes", fmt.Sprint(maxRelay), fmt.Sprint(len(received.RelayState))))
+	}
+	app, err := g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer())
+	if ground.IsNotFound(err) {
+		// What is only proposed may name itself anew; it is known to its own rehearsal.
+		app, err = g.rehearsedAs(
+			ctx,
+			s.Browser,
+			err,
+			func(a *partners.Application) bool { return a.SAML != nil && a.SAML.EntityID == in.ClaimedIssuer() },
+		)
+	}
+	if ground.IsNotFound(err) {
+		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
+	}
+	if err != nil {
+		return err
+	}
+	s.App = app
+	if err := g.JoinRehearsal(ctx, s); err != nil {
+		return err
+	}
+	app = s.App
+	a := app.SAML
+	// An application to which we are an entity of our own comes to addresses of its own, all others to the common one.
+	if !s.Rec.Check(trace.Check{
+		Name:     "saml.our-address",
+		Text:     "The request came to the address that this application was given",
+		Section:  "our rule",
+		Expected: g.partners.SSOAddress(app),
+		Got:      received.Location,
+		OK:       received.Location == g.partners.SSOAddress(app),
+	}) {
+		return explain.New("saml.destination-mismatch", explain.Pair("Destination", g.partners.SSOAddress(app), received.Location)).
+			Of(app.Name)
+	}
+	req, err := in.Check(saml.RequestRules{
+		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets,
+		WantSigned: a.RequireSignedRequests, Location: received.Location,
+		Trust:  saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
+		MaxAge: 10 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
+	}, s.Rec)
+	if err != nil {
+		return err
+	}
+	g.keyring.NoteUse(app.ID, req.Certificate)
+	s.State.Request = req
+	s.Row.ApplicationID, s.Row.RequestID = app.ID, req.ID
+	if req.Refusal != nil {
+		return req.Refusal
+	}
+	s.State.Wish = bridge.Wish{
+		Fresh:      req.ForceAuthn,
+		Passive:    req.IsPassive,
+		Context:    req.RequestedContext,
+		Subject:    req.Subject,
+		ProxyCount: req.ProxyCount,
+		Requesters: req.RequesterIDs,
+		Providers:  req.Providers,
+	}
+	if p := req.NameIDPolicy; p != nil && p.Format != "" && p.Format != saml.FormatUnspecified {
+		set := bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)
+		if !s.Rec.Check(trace.Check{
+			Name:     "saml.nameid-policy",
+			Text:     "The NameID format asked for is the one set",
+			Section:  "SAML Core 3.4.1.1",
+			Expected: set,
+			Got:      p.Format,
+			OK:       p.Format == set,
+		}) {
+			return explain.New("saml.nameid-policy", explain.Pair("NameID format", set, p.Format))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,17 @@
+package signin
+
+import (
+	"context"
+
+	"innergate/core/trace"
+)
+
+// send asks the provider and keeps the sign-in until the answer comes.
+func (g *Room) send(ctx context.Context, s *SignIn) (*Next, error) {
+	s.Rec.Begin(trace.Send)
+	next, err := g.ProviderSide(s.Provider).Send(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return next, g.Keep(ctx, s, next)
+}

@@ -1,0 +1,136 @@
+package signin
+
+import (
+	"time"
+
+	"innergate/core/access"
+	"innergate/core/bridge"
+	"innergate/core/claims"
+	"innergate/core/oidc"
+	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/gate/partners"
+	"innergate/gate/sessions"
+	"innergate/store"
+)
+
+const (
+	Life        = 15 * time.Minute
+	maxRelay    = 4096
+	cookiesKept = 8
+)
+
+// Browser is what the server knows of the one who asks.
+type Browser struct {
+	Address string
+	// SignIns are the secrets of sign-ins in flight that this browser holds, by sign-in ID.
+	SignIns map[string]string
+	// Rehearsal is the value of the rehearsal cookie.
+	Rehearsal string
+	// Way is the provider that the browser took the last time, by short name.
+	Way string
+	// Session is the token of the browser's session at the gate, Device what the browser says it is.
+	Session, Device string
+	// SignOuts are the secrets of sign-outs under way, by ID.
+	SignOuts map[string]string
+}
+
+// SignIn is one sign-in on its way through the steps.
+type SignIn struct {
+	ID, Reference string
+	Row           store.SignIn
+	App           *partners.Application
+	Provider      *partners.Provider
+	Rehearsal     *store.Rehearsal
+	Rec           *trace.Recorder
+	Began         time.Time
+	Person        Person
+	State         state
+	Browser       Browser
+	Known         bool // its trace is in the store already
+	// subject is what the provider vouched for, as links hold it.
+	subject, subjectShown string
+	// session is the session that was there, once somebody has looked; the others are of the one that the sign-in ends
+	// in: its ID and end, its name towards the application, the identifier that goes there, and the token that the
+	// browser gets.
+	session      *sessions.HeldSession
+	looked       bool
+	SessionID    string
+	sessionEnds  time.Time
+	sessionIndex string
+	sessionToken string
+	sessionKept  bool
+	sent         saml.NameID
+	// who is what a provider has vouched for, from the phase on that has it; chosen is the provider that somebody chose.
+	who     bridge.Identity
+	chosen  string
+	Dropped []string           // sign-ins that the browser is to forget
+	routes  *access.Routes     // a draft that is asked about, in place of those that are live
+	instead *partners.Provider // a provider as a rehearsal has it, in place of what is set
+}
+
+// state is what must be known when the provider's answer comes. It travels sealed.
+type state struct {
+	Request *saml.AuthnRequest `json:"request,omitempty"` // of the application, if it asked
+	To      string             `json:"to,omitempty"`      // RelayState for an unsolicited response
+	Wish    bridge.Wish        `json:"wish"`
+	// What we asked of the provider.
+	FreshSince   time.Time              `json:"freshSince,omitzero"`
+	Context      *saml.RequestedContext `json:"context,omitempty"`
+	NameIDFormat string                 `json:"nameIdFormat,omitempty"`
+	Began        time.Time              `json:"began"`
+	Nonce        string                 `json:"nonce,omitempty"`
+	Verifier     string                 `json:"verifier,omitempty"`
+	MaxAge       *time.Duration         `json:"maxAge,omitempty"`
+	ACR          []string               `json:"acr,omitempty"` // demanded of an OpenID provider
+	// Asked is the request of an OpenID Connect application.
+	Asked *oidc.Request `json:"asked,omitempty"`
+	// Who is what the provider vouched for, while the person is asked to confirm; Agreed is set when they have.
+	Who    *bridge.Identity `json:"who,omitempty"`
+	Agreed bool             `json:"agreed,omitempty"`
+	// Device is the hash of the device code that this sign-in is for.
+	Device []byte `json:"device,omitempty"`
+	// Bind is the hash of what the browser keeps at a guarded application's host.
+	Bind []byte `json:"bind,omitempty"`
+	// Name is what the person gave to be recognised by, before they have proven anything.
+	Name string `json:"name,omitempty"`
+	// Console is set where somebody comes in to the console.
+	Console bool `json:"console,omitempty"`
+	// Anew is set once the provider was asked again, more strictly or without what it could not give.
+	Anew bool `json:"anew,omitempty"`
+	// Strengthened is set once the provider was asked for a second factor; Second once the person proved one at the
+	// gate.
+	Strengthened bool `json:"strengthened,omitempty"`
+	Second       bool `json:"second,omitempty"`
+	// Own is how far somebody is in signing in at the gate itself.
+	Own *OwnSignIn `json:"own,omitempty"`
+	// Completed is what the person added to their profile when they were asked.
+	Completed claims.Bag `json:"completed,omitempty"`
+	// Proof is a mail address of theirs that is being proven.
+	Proof *mailProof `json:"proof,omitempty"`
+	// Admitted is set when somebody new has confirmed the profile that is made of them.
+	Admitted bool `json:"admitted,omitempty"`
+}
+
+// Begin starts the record of a sign-in.
+func (g *Room) Begin(b Browser, flow string) *SignIn {
+	g.Metrics.Begun.Add(1)
+	now := g.Now()
+	s := &SignIn{ID: store.NewIDAt(now), Reference: trace.NewReference(), Rec: trace.NewRecorder(now, g.Now), Began: now, Browser: b}
+	s.Row = store.SignIn{
+		ID:        s.ID,
+		Reference: s.Reference,
+		Address:   b.Address,
+		Flow:      flow,
+		CreatedAt: now.UTC(),
+		ExpiresAt: now.Add(Life).UTC(),
+	}
+	s.State.Began = now
+	return s
+}
+
+// Vouched notes what a provider vouched for, for the phases to come.
+func (s *SignIn) Vouched(who bridge.Identity) { s.who = who }
+
+// Choose notes which provider somebody chose, by short name.
+func (s *SignIn) Choose(provider string) { s.chosen = provider }
