@@ -284,7 +284,7 @@ func (p *program) explain() *cli.Command {
 			case c.Args().Len() > 1:
 				return usage("explain takes one code")
 			case c.Args().Len() == 1:
-				e, ok := explain.Lookup(c.Args().First())
+				e, ok := explain.Lookup(explain.Code(c.Args().First()))
 				if !ok {
 					near := explain.Nearest(c.Args().First())
 					return usage("there is no code %q; the nearest is %s. `innergate explain` lists all", c.Args().First(), near)

@@ -120,7 +120,7 @@ func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.Method == http.MethodTrace || r.Method == http.MethodConnect:
 		http.Error(w, "This method is not served here.", http.StatusMethodNotAllowed)
 	case !paths.PlainPath(path):
-		d.refused(w, r, http.StatusBadRequest, explain.New("guard.path-unclear", explain.Fact("path", clip(path))).Of(app.Name).Explain())
+		d.refused(w, r, http.StatusBadRequest, explain.New(explain.GuardPathUnclear, explain.Fact("path", clip(path))).Of(app.Name).Explain())
 	case strings.HasPrefix(path, guarded.GuardPath):
 		d.own(w, r, v, strings.TrimPrefix(path, guarded.GuardPath))
 	case app.SignOutPath != "" && path == app.SignOutPath:
@@ -311,7 +311,7 @@ func (d *Guard) check(w http.ResponseWriter, r *http.Request, v *visit) {
 	case answer.Result == guarded.GuardSignIn:
 		w.WriteHeader(http.StatusUnauthorized)
 	case answer.Result == guarded.GuardRefuse:
-		w.Header().Set("X-Gate-Reason", answer.Explanation.Code)
+		w.Header().Set("X-Gate-Reason", string(answer.Explanation.Code))
 		w.WriteHeader(http.StatusForbidden)
 	default:
 		for name, values := range answer.Headers {
@@ -368,7 +368,7 @@ func (d *Guard) refused(w http.ResponseWriter, r *http.Request, status int, e ex
 		map[string]string{"en": "This did not work", "de": "Das hat nicht geklappt"}[lang],
 		explain.PersonIn(lang, e.Person),
 		"",
-		e.Code,
+		string(e.Code),
 	)
 }
 

@@ -340,14 +340,14 @@ func (d *Guard) unreached(w http.ResponseWriter, r *http.Request, v *visit, err 
 			w,
 			r,
 			http.StatusGatewayTimeout,
-			explain.New("guard.slow", explain.Fact("time", v.app.Timeout().String())).Of(v.app.Name).Explain(),
+			explain.New(explain.GuardSlow, explain.Fact("time", v.app.Timeout().String())).Of(v.app.Name).Explain(),
 		)
 	default:
 		d.refused(
 			w,
 			r,
 			http.StatusBadGateway,
-			explain.New("guard.unreachable", explain.Fact("error", clip(err.Error()))).Of(v.app.Name).Explain(),
+			explain.New(explain.GuardUnreachable, explain.Fact("error", clip(err.Error()))).Of(v.app.Name).Explain(),
 		)
 	}
 }

@@ -174,7 +174,7 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{"authentication response", "northquay-stevedores", "oidc.denied"},
-		[]string{r.Kind, r.Provider, r.Explanation.Code},
+		[]string{r.Kind, r.Provider, string(r.Explanation.Code)},
 	)
 	assert.True(t, judge(api.Judge{Message: base + "code=abc&state=x" + iss}).Good)
 	assert.Equal(t, "oidc.answer-issuer", judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)

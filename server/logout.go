@@ -85,7 +85,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 	if len(body) > messageLimit*3/2 {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))),
+			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New(explain.SAMLTooLarge, explain.Pair("bytes", "1 MiB", "more"))),
 		)
 	}
 	form, err := url.ParseQuery(string(body))
@@ -100,7 +100,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 			s.gate.SignIn.FailArrival(
 				c.Context(),
 				s.browser(c),
-				explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
+				explain.New(explain.SAMLNotARequest, explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
 			),
 		)
 	}
@@ -130,7 +130,7 @@ func (s *Server) soap(c fiber.Ctx, answer func([]byte) ([]byte, error)) error {
 		if !errors.As(err, &f) {
 			return err
 		}
-		return c.Status(http.StatusInternalServerError).SendString(soapFault(f.Code))
+		return c.Status(http.StatusInternalServerError).SendString(soapFault(string(f.Code)))
 	}
 	return c.Send(doc)
 }

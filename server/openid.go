@@ -216,7 +216,7 @@ func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 			s.gate.SignIn.FailArrival(
 				c.Context(),
 				s.browser(c),
-				explain.New("oidc.request-unreadable", explain.Fact("parameters", "they have more than 64 KiB")),
+				explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", "they have more than 64 KiB")),
 			),
 		)
 	}

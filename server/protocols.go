@@ -135,7 +135,7 @@ func (s *Server) sso(c fiber.Ctx) error {
 			s.gate.SignIn.FailArrival(
 				c.Context(),
 				s.browser(c),
-				explain.New("saml.not-a-request", explain.Pair("message", "SAMLRequest", received.Param)),
+				explain.New(explain.SAMLNotARequest, explain.Pair("message", "SAMLRequest", received.Param)),
 			),
 		)
 	}
@@ -191,7 +191,7 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 	if len(body) > messageLimit*3/2 {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New("saml.too-large", explain.Pair("bytes", "1 MiB", "more"))),
+			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New(explain.SAMLTooLarge, explain.Pair("bytes", "1 MiB", "more"))),
 		)
 	}
 	form, err := url.ParseQuery(string(body))

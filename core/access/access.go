@@ -23,9 +23,12 @@ func (r Reach) Serves(kind, partner string, rehearsal bool) error {
 	case r == Everyone, (r == Draft || r == InCircle) && rehearsal:
 		return nil
 	case r == InCircle:
-		return explain.New("reach." + kind + "-circle").Of(partner)
+		return explain.New(reachCode(kind, "circle")).Of(partner)
 	case r == Draft:
-		return explain.New("reach." + kind + "-draft").Of(partner)
+		return explain.New(reachCode(kind, "draft")).Of(partner)
 	}
-	return explain.New("reach." + kind + "-closed").Of(partner)
+	return explain.New(reachCode(kind, "closed")).Of(partner)
 }
+
+// reachCode is the code for why an application or a provider is not to be reached.
+func reachCode(kind, why string) explain.Code { return explain.Code("reach." + kind + "-" + why) }

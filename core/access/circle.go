@@ -217,7 +217,7 @@ func (r Reach) Admits(c *Circle, w Who, kind, partner, salt string, rehearsal bo
 	}
 	verdict, why := c.Holds(w, salt)
 	if verdict == Outside {
-		return explain.New("reach."+kind+"-circle", explain.Fact("reason", why)).Of(partner)
+		return explain.New(reachCode(kind, "circle"), explain.Fact("reason", why)).Of(partner)
 	}
 	return nil
 }

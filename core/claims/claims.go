@@ -237,7 +237,7 @@ func asFailure(err error, number int, name string) error {
 	if errors.As(err, &failure) {
 		return err
 	}
-	return explain.New("map.failed", explain.Fact("rule", fmt.Sprintf("%d (%s): %v", number, name, err)))
+	return explain.New(explain.MapFailed, explain.Fact("rule", fmt.Sprintf("%d (%s): %v", number, name, err)))
 }
 
 // run takes the rule's values from what came and what earlier rules set, and puts them through its steps. What each
@@ -272,7 +272,7 @@ func (r *compiledRule) run(in, set Bag, done *trace.Value, record bool) (err err
 	}
 	done.Output = values
 	if len(values) == 0 && r.Required {
-		return explain.New("map.required-missing", explain.Pair("value", r.Set+" from "+r.takes(), strings.Join(in.Names(), ", ")))
+		return explain.New(explain.MapRequiredMissing, explain.Pair("value", r.Set+" from "+r.takes(), strings.Join(in.Names(), ", ")))
 	}
 	return nil
 }

@@ -60,12 +60,12 @@ func (m Mapping) Try(in Bag) Attempt {
 		}
 		var f *explain.Failure
 		switch {
-		case errors.As(err, &f) && f.Code == "map.required-missing":
+		case errors.As(err, &f) && f.Code == explain.MapRequiredMissing:
 			a.Problems = append(
 				a.Problems,
 				Problem{
 					r.Set,
-					f.Code,
+					string(f.Code),
 					fmt.Sprintf(
 						"Rule %d makes no value, and it is mandatory: a sign-in would be refused. It takes %s; the input has %s.",
 						i+1,

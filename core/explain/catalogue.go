@@ -10,14 +10,14 @@ const laterPerson = "The two systems don't agree about this sign-in. Please tell
 // catalogue holds every code. Codes are stable: they stand in traces, bookmarks and mails.
 var catalogue = []Explanation{
 	// What the application asked for.
-	{Code: "saml.unreadable", Title: "The message can't be read", Cause: "What {partner} sent is not a SAML message: {got}.",
+	{Code: SAMLUnreadable, Title: "The message can't be read", Cause: "What {partner} sent is not a SAML message: {got}.",
 		Remedy: "Look at the raw message in the trace. Often a proxy or a form has changed or cut it.",
 		Theirs: "Your message reached us in a form that can't be read: {got}.",
 		Side:   Theirs, Person: laterPerson, Status: requester},
-	{Code: "saml.too-large", Title: "The message is too large", Cause: "The message of {partner} is larger than the limit of {expected}.",
+	{Code: SAMLTooLarge, Title: "The message is too large", Cause: "The message of {partner} is larger than the limit of {expected}.",
 		Remedy: "Ask the other side to send fewer attributes or groups.", Side: Theirs, Person: laterPerson, Status: requester},
 	{
-		Code:      "saml.not-a-request",
+		Code:      SAMLNotARequest,
 		Title:     "This is not a sign-in request",
 		Cause:     "At the sign-in address an AuthnRequest is expected; {got} came.",
 		Remedy:    "Have the other side check which of our addresses it entered where.",
@@ -27,7 +27,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestUnsupported",
 	},
 	{
-		Code:      "saml.application-unknown",
+		Code:      SAMLApplicationUnknown,
 		Title:     "Nobody here knows this application",
 		Cause:     "A request came from {got}, and no application has this entity ID.",
 		Remedy:    "Register the application, or correct its entity ID. It is compared letter by letter.",
@@ -38,7 +38,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:   "saml.provider-unknown",
+		Code:   SAMLProviderUnknown,
 		Title:  "Another provider answered",
 		Cause:  "The response names the issuer {got}; {partner} is {expected}.",
 		Remedy: "Compare the two entity IDs. If the other side changed its own, take its new metadata.",
@@ -47,7 +47,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.destination-mismatch",
+		Code:   SAMLDestinationMismatch,
 		Title:  "The message was meant for another address",
 		Cause:  "{partner} wrote the destination {got}; it arrived at {expected}.",
 		Remedy: "Have the other side enter our address exactly as on the exchange sheet.",
@@ -57,7 +57,7 @@ var catalogue = []Explanation{
 		Status: requester,
 	},
 	{
-		Code:   "saml.destination-missing",
+		Code:   SAMLDestinationMissing,
 		Title:  "A signed message names no destination",
 		Cause:  "{partner} signs its message but leaves out Destination, so it could be replayed elsewhere.",
 		Remedy: "Have the other side send the Destination attribute.",
@@ -66,11 +66,11 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 		Status: requester,
 	},
-	{Code: "saml.request-old", Title: "The request is too old", Cause: "The request was made at {got}; it is accepted until {expected}.",
+	{Code: SAMLRequestOld, Title: "The request is too old", Cause: "The request was made at {got}; it is accepted until {expected}.",
 		Remedy: "If this happens often, compare the clocks of both sides.", Side: Either,
 		Person: "This sign-in page was open for too long. Please start again at the application.", Again: true, Status: requester},
 	{
-		Code:   "saml.request-early",
+		Code:   SAMLRequestEarly,
 		Title:  "The request comes from the future",
 		Cause:  "The request says it was made at {got}; here it is {expected}.",
 		Remedy: "Compare the clocks of both sides. A difference of a minute is tolerated unless set otherwise.",
@@ -80,7 +80,7 @@ var catalogue = []Explanation{
 		Status: requester,
 	},
 	{
-		Code:  "saml.request-repeated",
+		Code:  SAMLRequestRepeated,
 		Title: "This request was used already",
 		Cause: "The request {got} was answered before, or was started in another browser.",
 		Remedy: "Nothing to change if somebody went back or opened a link twice. Otherwise the application uses request IDs again, " +
@@ -91,11 +91,11 @@ var catalogue = []Explanation{
 		Status:    requester,
 		Substatus: "RequestDenied",
 	},
-	{Code: "saml.request-unsigned", Title: "The request is not signed", Cause: "{partner} must sign its requests, and this one is not.",
+	{Code: SAMLRequestUnsigned, Title: "The request is not signed", Cause: "{partner} must sign its requests, and this one is not.",
 		Remedy: "Have the other side sign its requests, or switch the demand off for this application.",
 		Theirs: "Please sign your AuthnRequest.", Side: Either, Person: laterPerson, Status: requester},
 	{
-		Code:   "saml.acs-unregistered",
+		Code:   SAMLACSUnregistered,
 		Title:  "The answer is wanted at an address that is not registered",
 		Cause:  "{partner} wants the answer at {got}, which is not one of its registered ACS URLs; the nearest is {expected}.",
 		Remedy: "Register this ACS URL if it belongs to the application, or have the other side ask for the registered one.",
@@ -104,7 +104,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.acs-index-unknown",
+		Code:   SAMLACSIndexUnknown,
 		Title:  "The ACS index is not registered",
 		Cause:  "{partner} asks for the ACS with index {got}, and none has it.",
 		Remedy: "Take the application's current metadata, or give the index to one of its ACS URLs.",
@@ -112,7 +112,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.acs-missing",
+		Code:   SAMLACSMissing,
 		Title:  "The application has no ACS URL",
 		Cause:  "No address is registered to which the answer for {partner} could go.",
 		Remedy: "Take the application's metadata, or enter its ACS URL.",
@@ -120,7 +120,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:      "saml.binding-unsupported",
+		Code:      SAMLBindingUnsupported,
 		Title:     "The binding can't be used",
 		Cause:     "{partner} asks for the binding {got}; {expected} can be used.",
 		Remedy:    "Have the other side ask for HTTP-POST.",
@@ -130,7 +130,7 @@ var catalogue = []Explanation{
 		Substatus: "UnsupportedBinding",
 	},
 	{
-		Code:      "saml.nameid-policy",
+		Code:      SAMLNameIDPolicy,
 		Title:     "Another NameID format is wanted",
 		Cause:     "{partner} asks for the NameID format {got}; {expected} is set for it.",
 		Remedy:    "Set the application's subject rule to the format that it asks for, or have it ask for the one set.",
@@ -141,7 +141,7 @@ var catalogue = []Explanation{
 		Substatus: "InvalidNameIDPolicy",
 	},
 	{
-		Code:      "saml.nameid-no-create",
+		Code:      SAMLNameIDNoCreate,
 		Title:     "A new identifier may not be made",
 		Cause:     "{partner} sent AllowCreate=\"false\", and this person has no persistent identifier there yet.",
 		Remedy:    "Have the application allow creation for the first sign-in.",
@@ -151,7 +151,7 @@ var catalogue = []Explanation{
 		Substatus: "InvalidNameIDPolicy",
 	},
 	{
-		Code:      "saml.context-not-met",
+		Code:      SAMLContextNotMet,
 		Title:     "The wanted strength of sign-in was not reached",
 		Cause:     "{partner} asked for {expected}; what the provider proved is {got}.",
 		Remedy:    "Have the provider sign people in as strongly as the application asks, or have the application ask for less.",
@@ -161,7 +161,7 @@ var catalogue = []Explanation{
 		Substatus: "NoAuthnContext",
 	},
 	{
-		Code:      "saml.proxy-refused",
+		Code:      SAMLProxyRefused,
 		Title:     "The application allows no further provider",
 		Cause:     "{partner} sent ProxyCount 0, and the gate has to ask a provider.",
 		Remedy:    "Have the application leave out Scoping.",
@@ -171,7 +171,7 @@ var catalogue = []Explanation{
 		Substatus: "ProxyCountExceeded",
 	},
 	{
-		Code:      "saml.provider-not-listed",
+		Code:      SAMLProviderNotListed,
 		Title:     "The application wants another provider",
 		Cause:     "{partner} lists the providers {got}, and none of them serves it here.",
 		Remedy:    "Give the application one of the listed providers, or have it leave out the list.",
@@ -181,7 +181,7 @@ var catalogue = []Explanation{
 		Substatus: "NoSupportedIDP",
 	},
 	{
-		Code:      "saml.subject-differs",
+		Code:      SAMLSubjectDiffers,
 		Title:     "Another person signed in than was asked for",
 		Cause:     "{partner} asked for {expected}; {got} signed in.",
 		Remedy:    "Nothing to change: sign in as the person asked for.",
@@ -193,7 +193,7 @@ var catalogue = []Explanation{
 		OAuth:     "login_required",
 	},
 	{
-		Code:   "saml.attribute-index-unknown",
+		Code:   SAMLAttributeIndexUnknown,
 		Title:  "The attribute set is not registered",
 		Cause:  "{partner} asks for the attribute set with index {got}, and its metadata has none.",
 		Remedy: "Take the application's current metadata.",
@@ -203,11 +203,11 @@ var catalogue = []Explanation{
 	},
 
 	// Signatures, on either side.
-	{Code: "saml.signature-missing", Title: "Nothing is signed", Cause: "Neither the response nor the assertion of {partner} is signed.",
+	{Code: SAMLSignatureMissing, Title: "Nothing is signed", Cause: "Neither the response nor the assertion of {partner} is signed.",
 		Remedy: "Have the other side sign the assertion or the response.",
 		Theirs: "Please sign the assertion: neither it nor the response carries a signature.", Side: Theirs, Person: laterPerson},
 	{
-		Code:   "saml.signature-on-response-only",
+		Code:   SAMLSignatureOnResponseOnly,
 		Title:  "The assertion itself must be signed",
 		Cause:  "{partner} signs the response; a signature on the assertion is demanded here.",
 		Remedy: "Have the other side sign the assertion too, or accept a signed response for this provider.",
@@ -216,7 +216,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.signature-wrong-key",
+		Code:   SAMLSignatureWrongKey,
 		Title:  "Signed with a key that is not held",
 		Cause:  "The signature of {partner} was not made with any certificate held for it.",
 		Remedy: "Take the other side's current metadata or certificate. Compare fingerprints over a second channel first.",
@@ -228,7 +228,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "saml.signature-no-key",
+		Code:      SAMLSignatureNoKey,
 		Title:     "No certificate is held to check with",
 		Cause:     "{partner} signs, but no certificate of it is held here.",
 		Remedy:    "Take the other side's metadata or certificate.",
@@ -238,7 +238,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "saml.signature-altered",
+		Code:      SAMLSignatureAltered,
 		Title:     "The content was changed after signing",
 		Cause:     "The message of {partner} was signed by the right key, but is not what was signed.",
 		Remedy:    "Find what lies between: a proxy or a program that rewrites XML. If nothing does, treat it as an attack.",
@@ -248,7 +248,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "saml.signature-malformed",
+		Code:  SAMLSignatureMalformed,
 		Title: "The signature is not of the form that SAML allows",
 		Cause: "The signature of {partner} was refused: {got}.",
 		Remedy: "Have the other side sign as SAML wants it: enveloped, one reference, exclusive canonicalisation. If it should do " +
@@ -258,15 +258,15 @@ var catalogue = []Explanation{
 		Status:    requester,
 		Substatus: "RequestDenied",
 	},
-	{Code: "saml.signature-sha1", Title: "Signed with SHA-1", Cause: "{partner} signs with SHA-1, which is no longer safe.",
+	{Code: SAMLSignatureSHA1, Title: "Signed with SHA-1", Cause: "{partner} signs with SHA-1, which is no longer safe.",
 		Remedy: "Have the other side change to SHA-256. Until then SHA-1 can be allowed for this partner alone.",
 		Theirs: "Please sign with RSA-SHA256 instead of SHA-1.", Side: Theirs, Person: laterPerson, Status: requester,
 		Substatus: "RequestDenied"},
-	{Code: "saml.signature-algorithm", Title: "The signature algorithm is not known here", Cause: "{partner} signs with {got}.",
+	{Code: SAMLSignatureAlgorithm, Title: "The signature algorithm is not known here", Cause: "{partner} signs with {got}.",
 		Remedy: "Have the other side use RSA-SHA256 or ECDSA-SHA256.", Side: Theirs, Person: laterPerson, Status: requester,
 		Substatus: "RequestDenied"},
 	{
-		Code:   "saml.certificate-expired",
+		Code:   SAMLCertificateExpired,
 		Title:  "The certificate has expired",
 		Cause:  "The certificate of {partner} that made the signature ended on {got}, and dates are enforced for it.",
 		Remedy: "Take the other side's new certificate, or stop enforcing dates for this partner.",
@@ -275,7 +275,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.decryption-failed",
+		Code:   SAMLDecryptionFailed,
 		Title:  "The encrypted part can't be opened",
 		Cause:  "{partner} encrypted for a key that is not ours, or the content was damaged on its way.",
 		Remedy: "Have the other side take our current encryption certificate from the exchange sheet.",
@@ -283,16 +283,16 @@ var catalogue = []Explanation{
 		Side:   Either,
 		Person: laterPerson,
 	},
-	{Code: "saml.encryption-algorithm", Title: "The encryption algorithm is not accepted", Cause: "{partner} encrypts with {got}.",
+	{Code: SAMLEncryptionAlgorithm, Title: "The encryption algorithm is not accepted", Cause: "{partner} encrypts with {got}.",
 		Remedy: "Have the other side use AES-GCM with RSA-OAEP, or allow AES-CBC for this provider under a signed response.",
 		Side:   Either, Person: laterPerson},
 
 	// What the provider answered.
-	{Code: "saml.status", Title: "The provider said no", Cause: "{partner} answered with the status {got}.",
+	{Code: SAMLStatus, Title: "The provider said no", Cause: "{partner} answered with the status {got}.",
 		Remedy: "Look at the status and its message; they are the provider's own words.", Side: Theirs,
 		Person: "The provider did not complete your sign-in. Perhaps you cancelled it, or may not use it."},
 	{
-		Code:      "saml.status-no-passive",
+		Code:      SAMLStatusNoPassive,
 		Title:     "The provider needs to ask the person",
 		Cause:     "{partner} can't sign this person in without asking, and was asked not to ask ({got}).",
 		Remedy:    "Nothing to change: the application asked for a silent sign-in, and there was no session.",
@@ -303,7 +303,7 @@ var catalogue = []Explanation{
 		Substatus: "NoPassive",
 	},
 	{
-		Code:      "saml.status-no-context",
+		Code:      SAMLStatusNoContext,
 		Title:     "The provider can't sign in that strongly",
 		Cause:     "{partner} can't reach the authentication context that was asked for: {expected}.",
 		Remedy:    "Ask this provider for no context, or for one that it can reach.",
@@ -313,7 +313,7 @@ var catalogue = []Explanation{
 		Substatus: "NoAuthnContext",
 	},
 	{
-		Code:   "saml.status-nameid-policy",
+		Code:   SAMLStatusNameIDPolicy,
 		Title:  "The provider can't send that NameID format",
 		Cause:  "{partner} refused the NameID format that was asked for: {expected}.",
 		Remedy: "Ask this provider for another format, or for none.",
@@ -321,12 +321,12 @@ var catalogue = []Explanation{
 		Side:   Either,
 		Person: laterPerson,
 	},
-	{Code: "saml.status-denied", Title: "The provider refused our request", Cause: "{partner} answered RequestDenied: {got}.",
+	{Code: SAMLStatusDenied, Title: "The provider refused our request", Cause: "{partner} answered RequestDenied: {got}.",
 		Remedy: "Most often we are not registered there, or the person is not assigned to us. Send our exchange sheet again.",
 		Theirs: "Our request is answered with RequestDenied. Are we registered, and is the person assigned?", Side: Theirs,
 		Person: "The provider refused this sign-in. Perhaps you are not assigned to it."},
 	{
-		Code:   "saml.response-binding",
+		Code:   SAMLResponseBinding,
 		Title:  "The response came by a binding that is not allowed",
 		Cause:  "A response must never come by {got}.",
 		Remedy: "Have the other side send its responses by HTTP-POST.",
@@ -334,7 +334,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:  "saml.artifact-refused",
+		Code:  SAMLArtifactRefused,
 		Title: "The provider did not resolve its artifact",
 		Cause: "{partner} was asked for the message behind its artifact and answered with {got}.",
 		Remedy: "Often the provider does not know our signing certificate, or the artifact was older than a minute. Send it our " +
@@ -345,7 +345,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:  "saml.artifact-empty",
+		Code:  SAMLArtifactEmpty,
 		Title: "Nothing was behind the artifact",
 		Cause: "{partner} answered our ArtifactResolve without a message.",
 		Remedy: "An artifact is good once and for a short time. If it happens again and again, the provider does not take us for the " +
@@ -357,7 +357,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "saml.artifact-source",
+		Code:   SAMLArtifactSource,
 		Title:  "The artifact is another party's",
 		Cause:  "An artifact came to the address of {partner} that {partner} did not make.",
 		Remedy: "If the provider changed its entity ID, take its new metadata. Otherwise treat it as an attack.",
@@ -365,7 +365,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.artifact-endpoint",
+		Code:   SAMLArtifactEndpoint,
 		Title:  "It is not known where the artifact is resolved",
 		Cause:  "{partner} sent an artifact for its resolution service number {got}, and none with this number is held.",
 		Remedy: "Take the provider's current metadata, or have it answer by HTTP-POST.",
@@ -373,7 +373,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.back-channel",
+		Code:   SAMLBackChannel,
 		Title:  "The provider can't be reached from here",
 		Cause:  "The message behind the artifact of {partner} could not be fetched: {got}.",
 		Remedy: "See whether the address is right and whether a firewall stands between; or ask for answers by HTTP-POST.",
@@ -382,7 +382,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "metadata.expired",
+		Code:   MetadataExpired,
 		Title:  "The partner's metadata is over",
 		Cause:  "The metadata of {partner} was valid until {got} and was not renewed.",
 		Remedy: "Refresh it, or take a current copy by hand. See why refreshing failed.",
@@ -391,10 +391,10 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 		Status: responder,
 	},
-	{Code: "saml.not-a-response", Title: "This is not a response", Cause: "At the ACS a Response is expected; {got} came.",
+	{Code: SAMLNotAResponse, Title: "This is not a response", Cause: "At the ACS a Response is expected; {got} came.",
 		Remedy: "Have the other side check which of our addresses it entered where.", Side: Theirs, Person: laterPerson},
 	{
-		Code:   "saml.version",
+		Code:   SAMLVersion,
 		Title:  "Not SAML 2.0",
 		Cause:  "{partner} sent the version {got}.",
 		Remedy: "Have the other side speak SAML 2.0.",
@@ -402,13 +402,13 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 		Status: "VersionMismatch",
 	},
-	{Code: "saml.assertion-count", Title: "There must be exactly one assertion", Cause: "The response of {partner} holds {got} assertions.",
+	{Code: SAMLAssertionCount, Title: "There must be exactly one assertion", Cause: "The response of {partner} holds {got} assertions.",
 		Remedy: "Have the other side send one assertion. If it should do so already, treat it as an attack.", Side: Theirs,
 		Person: laterPerson},
-	{Code: "saml.structure", Title: "The message has another form than the standard's", Cause: "In the message of {partner}: {got}.",
+	{Code: SAMLStructure, Title: "The message has another form than the standard's", Cause: "In the message of {partner}: {got}.",
 		Remedy: "Show the other side the decoded message and this sentence.", Side: Theirs, Person: laterPerson, Status: requester},
 	{
-		Code:   "saml.audience-mismatch",
+		Code:   SAMLAudienceMismatch,
 		Title:  "The assertion is meant for somebody else",
 		Cause:  "{partner} names the audience {got}; our entity ID is {expected}.",
 		Remedy: "Have the other side enter our entity ID exactly as on the exchange sheet.",
@@ -416,11 +416,11 @@ var catalogue = []Explanation{
 		Side:   Theirs,
 		Person: laterPerson,
 	},
-	{Code: "saml.audience-missing", Title: "The assertion names no audience", Cause: "{partner} does not say for whom the assertion is.",
+	{Code: SAMLAudienceMissing, Title: "The assertion names no audience", Cause: "{partner} does not say for whom the assertion is.",
 		Remedy: "Have the other side enter our entity ID.", Theirs: "Please name our entity ID as the audience: {expected}", Side: Theirs,
 		Person: laterPerson},
 	{
-		Code:   "saml.recipient-mismatch",
+		Code:   SAMLRecipientMismatch,
 		Title:  "The assertion was made for another address",
 		Cause:  "{partner} names the recipient {got}; our ACS URL is {expected}.",
 		Remedy: "Have the other side enter our ACS URL exactly as on the exchange sheet.",
@@ -429,7 +429,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.expired",
+		Code:   SAMLExpired,
 		Title:  "The assertion has expired",
 		Cause:  "The assertion of {partner} was good until {got}; here it is {expected}.",
 		Remedy: "Compare the clocks of both sides. If they agree, the person was slow, or the assertion lives too briefly.",
@@ -439,7 +439,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "saml.not-yet-valid",
+		Code:   SAMLNotYetValid,
 		Title:  "The assertion is not valid yet",
 		Cause:  "The assertion of {partner} begins at {got}; here it is {expected}.",
 		Remedy: "Compare the clocks of both sides. The other side's seems to be ahead.",
@@ -448,10 +448,10 @@ var catalogue = []Explanation{
 		Person: "The clocks of the two systems differ. Please try again in a minute.",
 		Again:  true,
 	},
-	{Code: "saml.no-end", Title: "The assertion has no end", Cause: "{partner} sent no NotOnOrAfter in the confirmation.",
+	{Code: SAMLNoEnd, Title: "The assertion has no end", Cause: "{partner} sent no NotOnOrAfter in the confirmation.",
 		Remedy: "Have the other side send one; the standard demands it.", Side: Theirs, Person: laterPerson},
 	{
-		Code:   "saml.lifetime",
+		Code:   SAMLLifetime,
 		Title:  "The assertion lives too long",
 		Cause:  "The assertion of {partner} is valid for {got}; at most {expected} is accepted.",
 		Remedy: "Have the other side shorten the lifetime; some minutes are enough.",
@@ -459,7 +459,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.confirmation",
+		Code:   SAMLConfirmation,
 		Title:  "The assertion is not confirmed for its bearer",
 		Cause:  "No subject confirmation of {partner} can be used: {got}.",
 		Remedy: "Have the other side send a bearer confirmation with Recipient and NotOnOrAfter.",
@@ -467,7 +467,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.condition-unknown",
+		Code:   SAMLConditionUnknown,
 		Title:  "A condition is not understood",
 		Cause:  "{partner} sets the condition {got}, which is not known here and so can't be kept.",
 		Remedy: "Have the other side leave it out.",
@@ -475,7 +475,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.proxy-restricted",
+		Code:   SAMLProxyRestricted,
 		Title:  "The assertion must not be passed on",
 		Cause:  "{partner} forbids that anything is issued from its assertion (ProxyRestriction {got}).",
 		Remedy: "Ask the other side to allow it: the gate stands between it and the applications.",
@@ -483,18 +483,18 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.authn-missing",
+		Code:   SAMLAuthnMissing,
 		Title:  "The assertion does not say that anybody signed in",
 		Cause:  "There is no AuthnStatement in the assertion of {partner}.",
 		Remedy: "Have the other side send one.",
 		Side:   Theirs,
 		Person: laterPerson,
 	},
-	{Code: "saml.authn-old", Title: "The person was not asked again", Cause: "A fresh sign-in was demanded; {partner} used one from {got}.",
+	{Code: SAMLAuthnOld, Title: "The person was not asked again", Cause: "A fresh sign-in was demanded; {partner} used one from {got}.",
 		Remedy: "Have the other side honour ForceAuthn. If the browser was a private window: it was not, and an older session was used.",
 		Side:   Theirs, Person: "You were signed in from an older session, and this sign-in wants a fresh one."},
 	{
-		Code:   "saml.session-over",
+		Code:   SAMLSessionOver,
 		Title:  "The provider's session is over",
 		Cause:  "{partner} says that the session ended at {got}.",
 		Remedy: "Try again. If it stays, compare the clocks.",
@@ -503,7 +503,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "saml.in-response-mismatch",
+		Code:   SAMLInResponseMismatch,
 		Title:  "The answer belongs to another question",
 		Cause:  "{partner} answers the request {got}; this browser asked {expected}.",
 		Remedy: "Nothing to change if two tabs were mixed up. Otherwise the other side must answer with the request's own ID.",
@@ -512,7 +512,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "saml.unsolicited",
+		Code:   SAMLUnsolicited,
 		Title:  "The provider started the sign-in by itself",
 		Cause:  "{partner} sent a response that nobody asked for, and that is not allowed for it.",
 		Remedy: "Allow unsolicited responses for this provider, or have people start at the application.",
@@ -520,7 +520,7 @@ var catalogue = []Explanation{
 		Person: "Please start at the application that you want to use.",
 	},
 	{
-		Code:   "saml.unsolicited-where",
+		Code:   SAMLUnsolicitedWhere,
 		Title:  "The provider did not say which application is wanted",
 		Cause:  "{partner} started the sign-in with the RelayState {got}, and no application has this name or start address.",
 		Remedy: "Have the other side send the application's start address as RelayState; it is on the exchange sheet.",
@@ -528,13 +528,13 @@ var catalogue = []Explanation{
 		Side:   Either,
 		Person: "The provider did not say which application you want. Please start at the application.",
 	},
-	{Code: "saml.replayed", Title: "The assertion was used before", Cause: "The assertion {got} of {partner} was accepted once already.",
+	{Code: SAMLReplayed, Title: "The assertion was used before", Cause: "The assertion {got} of {partner} was accepted once already.",
 		Remedy: "Nothing to change if somebody reloaded the page or went back. Otherwise treat it as an attack.", Side: Person,
 		Person: "This sign-in was completed already. Please start again at the application.", Again: true},
-	{Code: "saml.nameid-missing", Title: "No NameID came", Cause: "The assertion of {partner} names no subject.",
+	{Code: SAMLNameIDMissing, Title: "No NameID came", Cause: "The assertion of {partner} names no subject.",
 		Remedy: "Have the other side send a NameID, or take the identifier from an attribute.", Side: Either, Person: laterPerson},
 	{
-		Code:   "saml.nameid-format",
+		Code:   SAMLNameIDFormat,
 		Title:  "The NameID has another format",
 		Cause:  "{partner} sent the NameID format {got}; {expected} was asked for.",
 		Remedy: "Ask this provider for the format that it sends, or have it send the one asked for.",
@@ -543,7 +543,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "saml.value-refused",
+		Code:   SAMLValueRefused,
 		Title:  "A value can't be taken",
 		Cause:  "In what {partner} sent: {got}.",
 		Remedy: "Have the other side correct the value.",
@@ -553,7 +553,7 @@ var catalogue = []Explanation{
 
 	// The browser.
 	{
-		Code:   "browser.lost",
+		Code:   BrowserLost,
 		Title:  "The sign-in was lost on its way",
 		Cause:  "The answer came to a browser that did not begin this sign-in, or that keeps no cookies.",
 		Remedy: "If it happens to many: is the public URL right, and do people arrive by another host name? Do they refuse cookies?",
@@ -562,11 +562,11 @@ var catalogue = []Explanation{
 			"start again at the application.",
 		Again: true,
 	},
-	{Code: "browser.expired", Title: "The sign-in took too long", Cause: "The sign-in was begun more than {expected} ago.",
+	{Code: BrowserExpired, Title: "The sign-in took too long", Cause: "The sign-in was begun more than {expected} ago.",
 		Remedy: "Nothing to change, unless the provider keeps people waiting.", Side: Person,
 		Person: "This sign-in took too long. Please start again at the application.", Again: true},
 	{
-		Code:   "browser.finished",
+		Code:   BrowserFinished,
 		Title:  "The sign-in was completed already",
 		Cause:  "The answer came a second time.",
 		Remedy: "Nothing to change: somebody reloaded the page or went back.",
@@ -575,7 +575,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "relay.too-long",
+		Code:   RelayTooLong,
 		Title:  "The RelayState is too long",
 		Cause:  "{partner} sent a RelayState of {got} bytes; {expected} are kept.",
 		Remedy: "Have the other side send a shorter one; the standard allows 80.",
@@ -583,7 +583,7 @@ var catalogue = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "relay.refused",
+		Code:   RelayRefused,
 		Title:  "The deep link is not allowed",
 		Cause:  "The deep link {got} does not belong to {partner}.",
 		Remedy: "Add its beginning to the deep links that the application allows.",
@@ -592,7 +592,7 @@ var catalogue = []Explanation{
 	},
 
 	{
-		Code:   "start.sp-only",
+		Code:   StartSPOnly,
 		Title:  "The application must be started at its own address",
 		Cause:  "{partner} takes no unsolicited response, and its own start address is not known here.",
 		Remedy: "Enter the application's start address.",
@@ -601,14 +601,14 @@ var catalogue = []Explanation{
 	},
 
 	// What is set at the gate.
-	{Code: "route.none", Title: "No provider serves this application", Cause: "{partner} has no provider that it may use now.",
+	{Code: RouteNone, Title: "No provider serves this application", Cause: "{partner} has no provider that it may use now.",
 		Remedy: "Give the application a provider, and open that provider.", Side: Ours,
 		Person: "Nobody can sign in to this application yet.", Status: responder, Substatus: "NoAvailableIDP"},
-	{Code: "reach.application-draft", Title: "The application is still a draft", Cause: "{partner} is a draft: only rehearsals reach it.",
+	{Code: ReachApplicationDraft, Title: "The application is still a draft", Cause: "{partner} is a draft: only rehearsals reach it.",
 		Remedy: "Rehearse it, then open it.", Side: Ours, Person: "This application is being prepared and is not open yet.",
 		Status: responder, Substatus: "RequestDenied"},
 	{
-		Code:      "reach.application-circle",
+		Code:      ReachApplicationCircle,
 		Title:     "The person is not in the application's circle",
 		Cause:     "{partner} serves a circle only, and this person is outside: {got}.",
 		Remedy:    "Put the person, a group of theirs or their network into the circle, or open the application for everyone.",
@@ -618,7 +618,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "reach.provider-circle",
+		Code:  ReachProviderCircle,
 		Title: "The person is not in the provider's circle",
 		Cause: "{partner} serves a circle only, and this person is outside: {got}.",
 		Remedy: "Put the person, a group of theirs or their network into the circle, or name the provider that those outside are " +
@@ -629,7 +629,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "reach.application-closed",
+		Code:      ReachApplicationClosed,
 		Title:     "The application is closed",
 		Cause:     "{partner} is closed.",
 		Remedy:    "Open it when it should be used again.",
@@ -639,7 +639,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "reach.provider-draft",
+		Code:      ReachProviderDraft,
 		Title:     "The provider is still a draft",
 		Cause:     "{partner} is a draft: only rehearsals reach it.",
 		Remedy:    "Rehearse it, then open it.",
@@ -649,7 +649,7 @@ var catalogue = []Explanation{
 		Substatus: "NoAvailableIDP",
 	},
 	{
-		Code:      "reach.provider-closed",
+		Code:      ReachProviderClosed,
 		Title:     "The provider is closed",
 		Cause:     "{partner} is closed.",
 		Remedy:    "Open it, or give the application another provider.",
@@ -659,7 +659,7 @@ var catalogue = []Explanation{
 		Substatus: "NoAvailableIDP",
 	},
 	{
-		Code:      "match.stranger",
+		Code:      MatchStranger,
 		Title:     "Nobody here is known under this identifier",
 		Cause:     "{partner} vouches for {got}, whom nobody here matches, and strangers are refused.",
 		Remedy:    "Add the person, or set the provider's admission to create.",
@@ -669,7 +669,7 @@ var catalogue = []Explanation{
 		Substatus: "UnknownPrincipal",
 	},
 	{
-		Code:      "match.inactive",
+		Code:      MatchInactive,
 		Title:     "The person is inactive",
 		Cause:     "{got} is known, but is marked inactive.",
 		Remedy:    "Make the person active again, if that is right.",
@@ -679,7 +679,7 @@ var catalogue = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:   "match.transient",
+		Code:   MatchTransient,
 		Title:  "The identifier changes every time",
 		Cause:  "{partner} sends a transient NameID, by which nobody can be known again.",
 		Remedy: "Ask the provider for a persistent identifier, or take the subject from an attribute.",
@@ -689,7 +689,7 @@ var catalogue = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "map.required-missing",
+		Code:   MapRequiredMissing,
 		Title:  "A mandatory value did not come",
 		Cause:  "{partner} sent no value for {expected}. What came: {got}.",
 		Remedy: "Take the value from an attribute that did come, or have the other side send it.",
@@ -699,7 +699,7 @@ var catalogue = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "map.failed",
+		Code:   MapFailed,
 		Title:  "A mapping rule failed",
 		Cause:  "A rule of the mapping failed: {got}.",
 		Remedy: "Correct the rule; the trace shows its input.",
@@ -708,7 +708,7 @@ var catalogue = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:      "subject.empty",
+		Code:      SubjectEmpty,
 		Title:     "There is no value for the application's NameID",
 		Cause:     "The subject rule of {partner} takes {expected}, and this person has none.",
 		Remedy:    "Choose another value for the subject, or see that the person gets this one.",
@@ -718,7 +718,7 @@ var catalogue = []Explanation{
 		Substatus: "UnknownPrincipal",
 	},
 	{
-		Code:   "gate.failed",
+		Code:   GateFailed,
 		Title:  "The gate failed",
 		Cause:  "Something failed inside the gate: {got}.",
 		Remedy: "Look at the service's log under this reference number.",
@@ -728,7 +728,7 @@ var catalogue = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "gate.busy",
+		Code:   GateBusy,
 		Title:  "Too many sign-ins at once",
 		Cause:  "More sign-ins were begun than are allowed from {got}.",
 		Remedy: "Raise the limit if the load is honest.",
@@ -740,7 +740,7 @@ var catalogue = []Explanation{
 
 	// Sessions and signing out.
 	{
-		Code:      "session.over",
+		Code:      SessionOver,
 		Title:     "The session at the gate is over",
 		Cause:     "The session with which {partner} was begun has ended in the meantime.",
 		Remedy:    "Nothing to change: somebody signed out, or the session was ended.",
@@ -752,7 +752,7 @@ var catalogue = []Explanation{
 		OAuth:     "login_required",
 	},
 	{
-		Code:  "logout.lost",
+		Code:  LogoutLost,
 		Title: "This sign-out was not begun here",
 		Cause: "An answer about a sign-out came, and this browser has none under way.",
 		Remedy: "Nothing to change if somebody went back or took longer than ten minutes. If it happens often, see whether the " +
@@ -761,7 +761,7 @@ var catalogue = []Explanation{
 		Person: "This sign-out is over, or was begun in another browser. Open the sign-out page again to be sure.",
 	},
 	{
-		Code:   "logout.refused",
+		Code:   LogoutRefused,
 		Title:  "The application did not sign the person out",
 		Cause:  "{partner} answered our logout request with another status than success.",
 		Remedy: "Look at its answer in the trace; the session there may go on.",
@@ -771,7 +771,7 @@ var catalogue = []Explanation{
 	},
 
 	{
-		Code:  "browser.loop",
+		Code:  BrowserLoop,
 		Title: "The sign-in goes round in a circle",
 		Cause: "This browser has begun {got} sign-ins to {partner} within seconds, and ended none. Either two gates send it to one " +
 			"another, or an application sends it back again and again.",
@@ -785,7 +785,7 @@ var catalogue = []Explanation{
 
 	// Applications behind the gate.
 	{
-		Code:   "guard.path-refused",
+		Code:   GuardPathRefused,
 		Title:  "This place is closed to everybody",
 		Cause:  "A path rule of {partner} refuses {got}.",
 		Remedy: "Change the rule if somebody shall come here.",
@@ -793,7 +793,7 @@ var catalogue = []Explanation{
 		Person: "This part of the application is closed.",
 	},
 	{
-		Code:   "guard.path-groups",
+		Code:   GuardPathGroups,
 		Title:  "This place is for some groups only",
 		Cause:  "A path rule of {partner} lets in people of {got}, and the person is in none of them.",
 		Remedy: "Put the person into a group, or change the rule.",
@@ -801,7 +801,7 @@ var catalogue = []Explanation{
 		Person: "This part of the application is not open to you. Please ask its owner.",
 	},
 	{
-		Code:   "guard.path-rules",
+		Code:   GuardPathRules,
 		Title:  "The rules of this place let somebody else in",
 		Cause:  "A path rule of {partner} asks a rule set, and it refused: {got}.",
 		Remedy: "See with the person's groups, network and time whether the rule is meant so.",
@@ -809,7 +809,7 @@ var catalogue = []Explanation{
 		Person: "This part of the application is not open to you. Please ask its owner.",
 	},
 	{
-		Code:  "guard.path-unclear",
+		Code:  GuardPathUnclear,
 		Title: "The path can be read in two ways",
 		Cause: "A request for {partner} has the path {got}, which the gate and the application could read differently, so that no " +
 			"path rule holds for sure.",
@@ -819,7 +819,7 @@ var catalogue = []Explanation{
 		Person: "This address is not written plainly. Please follow a link of the application.",
 	},
 	{
-		Code:   "guard.no-password",
+		Code:   GuardNoPassword,
 		Title:  "No password is stored for the application",
 		Cause:  "{partner} is to get basic credentials, and no password is stored for it.",
 		Remedy: "Store it: `innergate guard password`, or the application's page.",
@@ -827,7 +827,7 @@ var catalogue = []Explanation{
 		Person: "The application can't be opened yet. Please tell the person who looks after it.",
 	},
 	{
-		Code:   "guard.ticket",
+		Code:   GuardTicket,
 		Title:  "The way back to the application is used up",
 		Cause:  "A ticket for {partner} was used before, is older than a minute, or came in another browser than the one that began.",
 		Remedy: "Nothing to change if somebody went back or copied an address.",
@@ -836,7 +836,7 @@ var catalogue = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "guard.unreachable",
+		Code:   GuardUnreachable,
 		Title:  "The application behind the gate does not answer",
 		Cause:  "None of the inner addresses of {partner} could be reached: {got}.",
 		Remedy: "See whether it runs, and whether its inner address is right.",
@@ -844,7 +844,7 @@ var catalogue = []Explanation{
 		Person: "The application does not answer at the moment. Please try again later.",
 	},
 	{
-		Code:   "guard.slow",
+		Code:   GuardSlow,
 		Title:  "The application behind the gate takes too long",
 		Cause:  "{partner} did not begin to answer within {got}.",
 		Remedy: "See what it is busy with, or give it more time.",
@@ -854,7 +854,7 @@ var catalogue = []Explanation{
 
 	// Rehearsals.
 	{
-		Code:   "rehearsal.over",
+		Code:   RehearsalOver,
 		Title:  "The rehearsal is over",
 		Cause:  "This rehearsal's link has expired or was used.",
 		Remedy: "Make a new one.",
@@ -862,7 +862,7 @@ var catalogue = []Explanation{
 		Person: "This link is no longer good. Please ask for a new one.",
 	},
 	{
-		Code:   "rehearsal.asked-again",
+		Code:   RehearsalAskedAgain,
 		Title:  "The second application would ask again",
 		Cause:  "{partner} was opened after the first application, and the person would have to sign in once more: {got}.",
 		Remedy: "Look at what {partner} asks for, and at its limits for sessions. If it shall ask again, nothing is wrong.",
@@ -870,7 +870,7 @@ var catalogue = []Explanation{
 		Person: "The second application does not take the sign-in that you just made. Whoever asked you to try it sees why.",
 	},
 	{
-		Code:   "rehearsal.other",
+		Code:   RehearsalOther,
 		Title:  "The rehearsal is of something else",
 		Cause:  "The browser rehearses {expected}; {got} asked.",
 		Remedy: "Start the rehearsal again, or close the rehearsal in this browser.",

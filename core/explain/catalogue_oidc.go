@@ -5,15 +5,15 @@ const againPerson = "The two systems could not reach each other. Please try agai
 // catalogueOIDC holds the codes of OpenID Connect and OAuth 2.0, and those of signed tokens.
 var catalogueOIDC = []Explanation{
 	// Signed tokens (RFC 7515, RFC 7519).
-	{Code: "jwt.unreadable", Title: "A token can't be read", Cause: "What {partner} sent as a token is none: {got}.",
+	{Code: JWTUnreadable, Title: "A token can't be read", Cause: "What {partner} sent as a token is none: {got}.",
 		Remedy: "Look at the raw message in the trace.", Theirs: "We can't read your token: {got}.", Side: Theirs, Person: laterPerson,
 		Status: responder},
-	{Code: "jwt.too-large", Title: "A token is too large", Cause: "The token of {partner} has {got} octets; {expected} are read.",
+	{Code: JWTTooLarge, Title: "A token is too large", Cause: "The token of {partner} has {got} octets; {expected} are read.",
 		Remedy: "Ask the other side to put fewer groups into it, or to leave them to UserInfo.",
 		Theirs: "Your token has {got} octets; we read {expected}. Please send fewer groups.", Side: Theirs, Person: laterPerson,
 		Status: responder},
 	{
-		Code:   "jwt.critical",
+		Code:   JWTCritical,
 		Title:  "A token demands an extension",
 		Cause:  "The token of {partner} says that {got} must be understood; no extension is.",
 		Remedy: "Have the other side send plain signed tokens.",
@@ -23,7 +23,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "jwt.algorithm",
+		Code:   JWTAlgorithm,
 		Title:  "The token's algorithm is not taken",
 		Cause:  "The token of {partner} is signed with {got}; taken are {expected}.",
 		Remedy: "Have the other side sign with one of these. A token without a signature, or with a shared secret, is never taken.",
@@ -33,7 +33,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "jwt.type",
+		Code:   JWTType,
 		Title:  "One kind of token in place of another",
 		Cause:  "The token of {partner} says that it is {got}; {expected} is expected.",
 		Remedy: "If the other side's software mixes them up, tell its makers. If not, treat it as an attack.",
@@ -42,7 +42,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:  "jwt.key-unknown",
+		Code:  JWTKeyUnknown,
 		Title: "Signed with a key that is not published",
 		Cause: "The token of {partner} names the key {got}; its key set holds {expected}.",
 		Remedy: "The set was fetched again and does not hold it either. See whether the address of the set is the right one, and ask " +
@@ -54,7 +54,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "jwt.signature",
+		Code:   JWTSignature,
 		Title:  "The token's signature is wrong",
 		Cause:  "The signature of {partner} does not fit its token and its key {got}.",
 		Remedy: "Fetch the key set again. If it is current, the token was changed on its way: treat it as an attack.",
@@ -62,13 +62,13 @@ var catalogueOIDC = []Explanation{
 		Person: laterPerson,
 		Status: responder,
 	},
-	{Code: "jwt.keys-unreadable", Title: "The key set can't be read", Cause: "What {partner} publishes as its key set is none: {got}.",
+	{Code: JWTKeysUnreadable, Title: "The key set can't be read", Cause: "What {partner} publishes as its key set is none: {got}.",
 		Remedy: "See whether the address is right: it must give JSON with a list \"keys\".", Theirs: "We can't read your key set: {got}.",
 		Side: Theirs, Person: laterPerson, Status: responder},
 
 	// Documents and parameters.
 	{
-		Code:   "oidc.discovery-unreadable",
+		Code:   OIDCDiscoveryUnreadable,
 		Title:  "The discovery document can't be read",
 		Cause:  "What {partner} gives as its discovery document is none: {got}.",
 		Remedy: "Enter the issuer exactly as the other side writes it; its document lies below it at /.well-known/openid-configuration.",
@@ -77,7 +77,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:  "oidc.discovery-issuer",
+		Code:  OIDCDiscoveryIssuer,
 		Title: "The discovery document names another issuer",
 		Cause: "The document names the issuer {got}; {expected} was asked for.",
 		Remedy: "Enter the issuer that the document names, if that is the provider you mean. They are compared letter by letter, a " +
@@ -88,7 +88,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.request-unreadable",
+		Code:   OIDCRequestUnreadable,
 		Title:  "The parameters can't be read",
 		Cause:  "What {partner} sent can't be read: {got}.",
 		Remedy: "Look at the raw message in the trace.",
@@ -96,7 +96,7 @@ var catalogueOIDC = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "oidc.parameter-twice",
+		Code:   OIDCParameterTwice,
 		Title:  "A parameter stands twice",
 		Cause:  "{partner} sent the parameter {got} more than once, so it is not clear which counts.",
 		Remedy: "Have the other side send it once. Often a proxy or a link adds one that is there already.",
@@ -107,7 +107,7 @@ var catalogueOIDC = []Explanation{
 
 	// The provider's answer by way of the browser.
 	{
-		Code:  "oidc.state",
+		Code:  OIDCState,
 		Title: "The answer belongs to no sign-in of this browser",
 		Cause: "The state in the answer of {partner} is {got}; it must be {expected}.",
 		Remedy: "Nothing to change if somebody went back or opened a link twice. If it happens at once, the other side does not give " +
@@ -118,7 +118,7 @@ var catalogueOIDC = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:  "oidc.answer-issuer",
+		Code:  OIDCAnswerIssuer,
 		Title: "Another provider answered than was asked",
 		Cause: "The answer names the issuer {got}; {partner} is {expected}.",
 		Remedy: "If the other side changed its issuer, take its new discovery document. If not, treat it as an attack: one provider's " +
@@ -128,7 +128,7 @@ var catalogueOIDC = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:  "oidc.answer-issuer-missing",
+		Code:  OIDCAnswerIssuerMissing,
 		Title: "The answer does not say who answers",
 		Cause: "{partner} promises in its discovery document to name itself in every answer, and this one has no iss; {expected} is " +
 			"expected.",
@@ -138,13 +138,13 @@ var catalogueOIDC = []Explanation{
 		Side:   Theirs,
 		Person: laterPerson,
 	},
-	{Code: "oidc.denied", Title: "The provider let nobody in", Cause: "{partner} answered that access is denied ({got}).",
+	{Code: OIDCDenied, Title: "The provider let nobody in", Cause: "{partner} answered that access is denied ({got}).",
 		Remedy: "The person pressed cancel or refused consent, or is not assigned to this client at the provider.",
 		Theirs: "You answer access_denied. Is the person assigned to our client?", Side: Either,
 		Person: "Your provider did not sign you in. If you did not cancel it yourself, please ask there for access.", Again: true,
 		Status: responder, Substatus: "AuthnFailed"},
 	{
-		Code:      "oidc.no-passive",
+		Code:      OIDCNoPassive,
 		Title:     "The provider would have to ask the person",
 		Cause:     "{partner} can't sign the person in without asking ({got}), and asking was forbidden.",
 		Remedy:    "Nothing to change: the application asked whether the person is signed in, and the answer is no.",
@@ -155,7 +155,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "NoPassive",
 	},
 	{
-		Code:      "oidc.context-unmet",
+		Code:      OIDCContextUnmet,
 		Title:     "The wanted strength of sign-in was not reached",
 		Cause:     "{expected} was demanded; {partner} says {got}.",
 		Remedy:    "Have the provider sign people in as strongly as the application asks, or have the application ask for less.",
@@ -165,7 +165,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "NoAuthnContext",
 	},
 	{
-		Code:   "oidc.provider-failed",
+		Code:   OIDCProviderFailed,
 		Title:  "The provider has failed",
 		Cause:  "{partner} answered that it has failed ({got}).",
 		Remedy: "Try again later; ask the other side for its log of this moment.",
@@ -176,7 +176,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.request-refused",
+		Code:   OIDCRequestRefused,
 		Title:  "The provider refuses our request",
 		Cause:  "{partner} refuses the authentication request ({got}).",
 		Remedy: "Read its own words in the evidence. Often the redirect URI, a scope or the client ID is not registered there.",
@@ -186,7 +186,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.token-in-answer",
+		Code:   OIDCTokenInAnswer,
 		Title:  "A token came by way of the browser",
 		Cause:  "{partner} sent {got} by way of the browser, where it can be read; a code was asked for.",
 		Remedy: "Have the other side use the authorization code flow for our client.",
@@ -196,7 +196,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.code-missing",
+		Code:   OIDCCodeMissing,
 		Title:  "No code came",
 		Cause:  "The answer of {partner} holds neither a code nor an error.",
 		Remedy: "Look at the raw message in the trace. Often the answer came as a fragment, which stays in the browser.",
@@ -208,7 +208,7 @@ var catalogueOIDC = []Explanation{
 
 	// The token endpoint.
 	{
-		Code:   "oidc.token-endpoint-failed",
+		Code:   OIDCTokenEndpointFailed,
 		Title:  "The token endpoint has failed",
 		Cause:  "The token endpoint of {partner} failed: {got}.",
 		Remedy: "Try again later; ask the other side for its log of this moment.",
@@ -219,7 +219,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.token-answer",
+		Code:   OIDCTokenAnswer,
 		Title:  "The token endpoint's answer can't be read",
 		Cause:  "The token endpoint of {partner} must answer with JSON; {got} came.",
 		Remedy: "See whether the address of the token endpoint is the right one, and whether a firewall answers in its place.",
@@ -229,7 +229,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.token-refused",
+		Code:   OIDCTokenRefused,
 		Title:  "The token endpoint refuses the request",
 		Cause:  "The token endpoint of {partner} refuses the request ({got}).",
 		Remedy: "Read its own words in the evidence.",
@@ -238,7 +238,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:  "oidc.code-refused",
+		Code:  OIDCCodeRefused,
 		Title: "The provider does not take its own code",
 		Cause: "The token endpoint of {partner} refuses the code ({got}).",
 		Remedy: "Codes live for a minute or less: compare the clocks. The redirect URI must be the same in both requests, and PKCE " +
@@ -249,25 +249,25 @@ var catalogueOIDC = []Explanation{
 		Again:  true,
 		Status: responder,
 	},
-	{Code: "oidc.client-rejected", Title: "The provider does not take our client secret", Cause: "{partner} refuses our client: {got}.",
+	{Code: OIDCClientRejected, Title: "The provider does not take our client secret", Cause: "{partner} refuses our client: {got}.",
 		Remedy: "Enter the client ID and the secret anew, exactly as the provider shows them, and try the secret.",
 		Theirs: "You refuse our client with invalid_client. Is the secret still the one that you gave us?", Side: Either,
 		Person: laterPerson, Status: responder},
-	{Code: "oidc.client-secret-id", Title: "The secret's ID in place of its value", Cause: "{partner} refuses our client: {got}.",
+	{Code: OIDCClientSecretID, Title: "The secret's ID in place of its value", Cause: "{partner} refuses our client: {got}.",
 		Remedy: "Where the provider shows a secret's ID and its value, the value is wanted. It is often shown only once: make a new " +
 			"secret if it is gone.", Side: Ours, Person: laterPerson, Status: responder},
-	{Code: "oidc.client-secret-expired", Title: "Our client secret has expired", Cause: "{partner} refuses our client: {got}.",
+	{Code: OIDCClientSecretExpired, Title: "Our client secret has expired", Cause: "{partner} refuses our client: {got}.",
 		Remedy: "Get a new secret from the provider, store it as the next one, try it, and switch.",
 		Theirs: "The secret of our client has expired. Please give us a new one.", Side: Either, Person: laterPerson, Status: responder},
-	{Code: "oidc.client-method", Title: "Another way of authenticating is wanted", Cause: "{partner} refuses our client: {got}.",
+	{Code: OIDCClientMethod, Title: "Another way of authenticating is wanted", Cause: "{partner} refuses our client: {got}.",
 		Remedy: "Set the client authentication method that the provider has registered for our client.",
 		Theirs: "Which client authentication method is registered for our client?", Side: Either, Person: laterPerson, Status: responder},
-	{Code: "oidc.client-inactive", Title: "Our client is not active at the provider", Cause: "{partner} refuses our client: {got}.",
+	{Code: OIDCClientInactive, Title: "Our client is not active at the provider", Cause: "{partner} refuses our client: {got}.",
 		Remedy: "Have the provider activate the client, or add the person to its testers.",
 		Theirs: "Please activate our client, for all people and for the authorization code flow.", Side: Theirs, Person: laterPerson,
 		Status: responder},
 	{
-		Code:   "oidc.token-type",
+		Code:   OIDCTokenType,
 		Title:  "An access token of an unknown type",
 		Cause:  "{partner} gave an access token of the type {got}; {expected} is expected.",
 		Remedy: "Have the other side give bearer tokens to our client.",
@@ -276,14 +276,14 @@ var catalogueOIDC = []Explanation{
 		Person: laterPerson,
 		Status: responder,
 	},
-	{Code: "oidc.id-token-missing", Title: "No ID token came", Cause: "{partner} gave an access token and no ID token.",
+	{Code: OIDCIDTokenMissing, Title: "No ID token came", Cause: "{partner} gave an access token and no ID token.",
 		Remedy: "The scope openid must be asked for and allowed. If the provider knows only OAuth 2.0, make it a provider of that kind.",
 		Theirs: "We ask for the scope openid and get no ID token. Is it allowed for our client?", Side: Either, Person: laterPerson,
 		Status: responder},
 
 	// The ID token.
 	{
-		Code:  "oidc.issuer",
+		Code:  OIDCIssuer,
 		Title: "The token names another issuer",
 		Cause: "The token of {partner} names the issuer {got}; {expected} is expected.",
 		Remedy: "Compare the two letter by letter. If the provider's issuer differs by directory, add this one to the accepted " +
@@ -294,7 +294,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.audience",
+		Code:   OIDCAudience,
 		Title:  "The token was made for another client",
 		Cause:  "The token of {partner} is for {got}; our client ID is {expected}.",
 		Remedy: "Correct the client ID. If it is right, treat it as an attack: another client's token was given out as ours.",
@@ -304,7 +304,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:  "oidc.authorized-party",
+		Code:  OIDCAuthorizedParty,
 		Title: "The token was asked for by another client",
 		Cause: "The token of {partner} was given to {got}; our client ID is {expected}.",
 		Remedy: "A token for several audiences must say in azp that it was given to us. Have the other side add it, or make tokens " +
@@ -315,7 +315,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.authorized-party-missing",
+		Code:   OIDCAuthorizedPartyMissing,
 		Title:  "The token does not say who asked for it",
 		Cause:  "The token of {partner} is for several audiences, and has no azp to say that it was given to {expected}.",
 		Remedy: "Have the other side add azp, or make tokens for us alone.",
@@ -325,7 +325,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.nonce",
+		Code:   OIDCNonce,
 		Title:  "The token was not made for this sign-in",
 		Cause:  "The nonce in the token of {partner} is {got}; it must be {expected}.",
 		Remedy: "Have the other side give the nonce back in the ID token. If it does, treat it as an attack: an old token was used again.",
@@ -336,7 +336,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.expired",
+		Code:   OIDCExpired,
 		Title:  "The token is over",
 		Cause:  "The token of {partner} ended at {got}; here it is {expected}.",
 		Remedy: "Compare the clocks of both sides.",
@@ -347,7 +347,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.not-yet-valid",
+		Code:   OIDCNotYetValid,
 		Title:  "The token comes from the future",
 		Cause:  "The token of {partner} begins at {got}; here it is {expected}.",
 		Remedy: "Compare the clocks of both sides. A difference of a minute is tolerated unless set otherwise.",
@@ -358,7 +358,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.issued-long-ago",
+		Code:   OIDCIssuedLongAgo,
 		Title:  "The token was made long ago",
 		Cause:  "The token of {partner} was made at {got}, and was fetched just now; it may be from {expected}.",
 		Remedy: "Compare the clocks. A provider that keeps tokens and gives them out again is not safe.",
@@ -368,7 +368,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:      "oidc.auth-time-missing",
+		Code:      OIDCAuthTimeMissing,
 		Title:     "The token does not say when the person signed in",
 		Cause:     "A fresh sign-in was demanded, and the token of {partner} holds no auth_time to prove it.",
 		Remedy:    "Have the other side send auth_time when max_age is asked for.",
@@ -379,7 +379,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "AuthnFailed",
 	},
 	{
-		Code:      "oidc.auth-time-old",
+		Code:      OIDCAuthTimeOld,
 		Title:     "The person was not asked anew",
 		Cause:     "A sign-in from {expected} on was demanded; {partner} says {got}.",
 		Remedy:    "Have the other side ask the person again when prompt=login or max_age is sent.",
@@ -391,7 +391,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "AuthnFailed",
 	},
 	{
-		Code:   "oidc.at-hash",
+		Code:   OIDCAtHash,
 		Title:  "The access token belongs to another ID token",
 		Cause:  "The at_hash in the ID token of {partner} does not fit the access token that came with it.",
 		Remedy: "If the other side's software computes it wrongly, tell its makers. If not, treat it as an attack.",
@@ -400,7 +400,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.c-hash",
+		Code:   OIDCCHash,
 		Title:  "The code belongs to another ID token",
 		Cause:  "The c_hash in the ID token of {partner} does not fit the code that it was given for.",
 		Remedy: "If the other side's software computes it wrongly, tell its makers. If not, treat it as an attack.",
@@ -409,7 +409,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.id-token-claim",
+		Code:   OIDCIDTokenClaim,
 		Title:  "A claim has the wrong form",
 		Cause:  "In the ID token of {partner} {got}.",
 		Remedy: "Look at the token in the trace, and tell the other side.",
@@ -419,7 +419,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.subject-missing",
+		Code:   OIDCSubjectMissing,
 		Title:  "The token names no subject",
 		Cause:  "The ID token of {partner} names no usable subject: {got}, and 1 to 255 are allowed.",
 		Remedy: "Have the other side send sub.",
@@ -430,7 +430,7 @@ var catalogueOIDC = []Explanation{
 
 	// UserInfo.
 	{
-		Code:   "oidc.userinfo-refused",
+		Code:   OIDCUserinfoRefused,
 		Title:  "UserInfo refuses the access token",
 		Cause:  "UserInfo of {partner} refuses the access token that {partner} has just given: {got}.",
 		Remedy: "The scope or the client's permission is missing there; a plain OAuth 2.0 provider often wants its own scope for it.",
@@ -440,7 +440,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.userinfo-failed",
+		Code:   OIDCUserinfoFailed,
 		Title:  "UserInfo has failed",
 		Cause:  "UserInfo of {partner} did not answer as it must: {got}.",
 		Remedy: "See whether the address is the right one; ask the other side for its log of this moment.",
@@ -450,7 +450,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:  "oidc.userinfo-subject",
+		Code:  OIDCUserinfoSubject,
 		Title: "UserInfo is about somebody else",
 		Cause: "UserInfo of {partner} is about {got}; the ID token is about {expected}.",
 		Remedy: "Have the other side send the same sub in both. Nothing of it was used: somebody else's claims could be slipped in " +
@@ -464,7 +464,7 @@ var catalogueOIDC = []Explanation{
 	// What an application asks of us. Without an OAuth code the answer stays here: the client or its address is not
 	// known to be right.
 	{
-		Code:   "oidc.client-unknown",
+		Code:   OIDCClientUnknown,
 		Title:  "Nobody here knows this client",
 		Cause:  "A request came from the client {got}, and no application has this client ID.",
 		Remedy: "Register the application, or have it use the client ID of its exchange sheet. It is compared letter by letter.",
@@ -473,7 +473,7 @@ var catalogueOIDC = []Explanation{
 		Person: "The application that sent you here is not registered. Please tell the person who looks after it.",
 	},
 	{
-		Code:   "oidc.redirect-unregistered",
+		Code:   OIDCRedirectUnregistered,
 		Title:  "The answer is wanted at an address that is not registered",
 		Cause:  "{partner} wants the answer at {got}, which is not one of its redirect URIs; the nearest is {expected}.",
 		Remedy: "Register this redirect URI if it belongs to the application, or have it ask for the registered one.",
@@ -482,7 +482,7 @@ var catalogueOIDC = []Explanation{
 		Person: laterPerson,
 	},
 	{
-		Code:   "oidc.response-type",
+		Code:   OIDCResponseType,
 		Title:  "Only codes are given out",
 		Cause:  "{partner} asks for the response type {got}; {expected} can be had.",
 		Remedy: "Have the application use the authorization code flow.",
@@ -492,7 +492,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "unsupported_response_type",
 	},
 	{
-		Code:   "oidc.parameter-wrong",
+		Code:   OIDCParameterWrong,
 		Title:  "A parameter has no usable value",
 		Cause:  "In the request of {partner} {got}.",
 		Remedy: "Have the application send it as the standard says.",
@@ -502,7 +502,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_request",
 	},
 	{
-		Code:   "oidc.scope-openid",
+		Code:   OIDCScopeOpenid,
 		Title:  "The scope openid is missing",
 		Cause:  "{partner} asks for the scopes {got}, without {expected}.",
 		Remedy: "Have the application ask for openid.",
@@ -512,7 +512,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_scope",
 	},
 	{
-		Code:   "oidc.pkce-missing",
+		Code:   OIDCPKCEMissing,
 		Title:  "PKCE is missing",
 		Cause:  "{partner} must send a code challenge, and did not.",
 		Remedy: "Have the application use PKCE with S256. For a client without a secret it can't be switched off.",
@@ -522,7 +522,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_request",
 	},
 	{
-		Code:   "oidc.pkce-method",
+		Code:   OIDCPKCEMethod,
 		Title:  "PKCE without S256",
 		Cause:  "{partner} sends a code challenge with the method {got}; {expected} is taken.",
 		Remedy: "Have the application use S256.",
@@ -532,7 +532,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_request",
 	},
 	{
-		Code:   "oidc.request-object",
+		Code:   OIDCRequestObject,
 		Title:  "The request object is not good",
 		Cause:  "The request object of {partner} is refused: {got}.",
 		Remedy: "Look at the object in the trace, and tell the other side.",
@@ -542,7 +542,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_request_object",
 	},
 	{
-		Code:   "oidc.request-uri",
+		Code:   OIDCRequestURI,
 		Title:  "A request by reference can't be taken",
 		Cause:  "{partner} sends its request by reference; only references that the gate gave out itself are taken.",
 		Remedy: "Have the application hand its request to the pushed authorization endpoint first, or send plain parameters.",
@@ -552,7 +552,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_request_uri",
 	},
 	{
-		Code:   "oidc.pushed-unknown",
+		Code:   OIDCPushedUnknown,
 		Title:  "The pushed request is gone",
 		Cause:  "{partner} refers to a request that is not held: it was used already, is over after 90 seconds, or is another client's.",
 		Remedy: "Have the application push its request anew for each sign-in.",
@@ -561,7 +561,7 @@ var catalogueOIDC = []Explanation{
 		Again:  true,
 	},
 	{
-		Code:   "oidc.confirm-needed",
+		Code:   OIDCConfirmNeeded,
 		Title:  "The person has to be asked",
 		Cause:  "{partner} must ask the person before anything is handed on, and asking was forbidden.",
 		Remedy: "Nothing to change: the application asked for a silent sign-in.",
@@ -571,7 +571,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "consent_required",
 	},
 	{
-		Code:   "oidc.confirm-denied",
+		Code:   OIDCConfirmDenied,
 		Title:  "The person did not agree",
 		Cause:  "The person did not agree to go on to {partner}.",
 		Remedy: "Nothing to change.",
@@ -583,7 +583,7 @@ var catalogueOIDC = []Explanation{
 
 	// The token endpoint of ours.
 	{
-		Code:   "oidc.grant-type",
+		Code:   OIDCGrantType,
 		Title:  "A grant that is not given",
 		Cause:  "{partner} asks for the grant {got}; {expected} can be had.",
 		Remedy: "Have the application use the authorization code flow. The device grant is switched on for each application.",
@@ -593,7 +593,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "unsupported_grant_type",
 	},
 	{
-		Code:   "oidc.code-unknown",
+		Code:   OIDCCodeUnknown,
 		Title:  "Nobody knows this code",
 		Cause:  "{partner} sent a code that was not given out here, is older than a minute, or is another client's.",
 		Remedy: "Compare the clocks, and see whether the application waits too long.",
@@ -603,7 +603,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:  "oidc.code-used",
+		Code:  OIDCCodeUsed,
 		Title: "A code was used twice",
 		Cause: "{partner} sent a code that was used before. Everything that it gave has been taken back.",
 		Remedy: "See whether the application sends its requests twice, as some do after a time-out. If it does not, somebody else has " +
@@ -614,7 +614,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:   "oidc.code-redirect",
+		Code:   OIDCCodeRedirect,
 		Title:  "The code was given for another address",
 		Cause:  "{partner} names the redirect URI {got}; the code was given for {expected}.",
 		Remedy: "Have the application send the same redirect_uri in both requests.",
@@ -624,7 +624,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:  "oidc.verifier",
+		Code:  OIDCVerifier,
 		Title: "The code verifier does not fit",
 		Cause: "The code verifier of {partner} does not fit its code challenge: {got}.",
 		Remedy: "Have the application keep the verifier of each request. If it does, somebody else has seen the code: treat it as an " +
@@ -635,7 +635,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:   "oidc.token-unknown",
+		Code:   OIDCTokenUnknown,
 		Title:  "Nobody knows this refresh token",
 		Cause:  "{partner} sent a refresh token that was not given out here, is over, or is another client's.",
 		Remedy: "Have the person sign in again.",
@@ -644,7 +644,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:  "oidc.token-used",
+		Code:  OIDCTokenUsed,
 		Title: "A refresh token was used twice",
 		Cause: "{partner} sent a refresh token that was exchanged before. Everything that came of this sign-in has been taken back.",
 		Remedy: "See whether the application keeps the new refresh token that each exchange gives. If it does, somebody else has the " +
@@ -655,7 +655,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:   "oidc.grant-over",
+		Code:   OIDCGrantOver,
 		Title:  "The sign-in is over",
 		Cause:  "The sign-in behind this request of {partner} is over: {got}.",
 		Remedy: "Have the person sign in again.",
@@ -665,7 +665,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_grant",
 	},
 	{
-		Code:   "oidc.scope-more",
+		Code:   OIDCScopeMore,
 		Title:  "More scopes than were given",
 		Cause:  "{partner} asks for the scopes {got}; {expected} were given.",
 		Remedy: "Have the application ask for no more than was given.",
@@ -674,7 +674,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_scope",
 	},
 	{
-		Code:   "oidc.not-allowed",
+		Code:   OIDCNotAllowed,
 		Title:  "The client may not do this",
 		Cause:  "{partner} may not use this: {got}.",
 		Remedy: "Switch it on for the application, if it should.",
@@ -684,7 +684,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "unauthorized_client",
 	},
 	{
-		Code:   "oidc.device-pending",
+		Code:   OIDCDevicePending,
 		Title:  "The person has not answered yet",
 		Cause:  "Nobody has entered the code of {partner} yet.",
 		Remedy: "Nothing to change.",
@@ -694,7 +694,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "authorization_pending",
 	},
 	{
-		Code:   "oidc.device-slow",
+		Code:   OIDCDeviceSlow,
 		Title:  "Asked too often",
 		Cause:  "{partner} asks more often than it was told to.",
 		Remedy: "Have the application wait five seconds longer each time it is told to slow down.",
@@ -703,7 +703,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "slow_down",
 	},
 	{
-		Code:   "oidc.device-over",
+		Code:   OIDCDeviceOver,
 		Title:  "The device code is over",
 		Cause:  "The device code of {partner} is over, or was never given out.",
 		Remedy: "Have the person begin again.",
@@ -713,7 +713,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "expired_token",
 	},
 	{
-		Code:   "oidc.registration",
+		Code:   OIDCRegistration,
 		Title:  "The registration can't be taken",
 		Cause:  "The client's registration is refused: {got}.",
 		Remedy: "Have the client correct it, or register the application by hand.",
@@ -724,7 +724,7 @@ var catalogueOIDC = []Explanation{
 
 	// Where one protocol is carried over to another.
 	{
-		Code:      "bridge.no-passive",
+		Code:      BridgeNoPassive,
 		Title:     "The provider can't sign in silently",
 		Cause:     "The application forbids asking the person, and {partner} speaks plain OAuth 2.0, which has no words for that.",
 		Remedy:    "Nothing to change: the application learns that the person has to be asked.",
@@ -735,7 +735,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "NoPassive",
 	},
 	{
-		Code:      "bridge.no-fresh",
+		Code:      BridgeNoFresh,
 		Title:     "The provider can't prove a fresh sign-in",
 		Cause:     "The application demands a fresh sign-in, and {partner} speaks plain OAuth 2.0, which can't prove one.",
 		Remedy:    "Give the application a provider that speaks OpenID Connect or SAML, or have it demand less.",
@@ -745,7 +745,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "NoAuthnContext",
 	},
 	{
-		Code:      "bridge.no-context",
+		Code:      BridgeNoContext,
 		Title:     "The provider can't prove this strength",
 		Cause:     "The application demands {expected}; {partner} can prove {got}.",
 		Remedy:    "Have the application ask for exact values that the provider knows, or give it another provider.",
@@ -755,7 +755,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "NoAuthnContext",
 	},
 	{
-		Code:      "bridge.too-old",
+		Code:      BridgeTooOld,
 		Title:     "The sign-in was too long ago",
 		Cause:     "The application allows a sign-in {expected}; {partner} says {got}.",
 		Remedy:    "Have the provider ask people anew when it is told to (ForceAuthn, prompt=login).",
@@ -768,7 +768,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:     "login_required",
 	},
 	{
-		Code:  "console.no-role",
+		Code:  ConsoleNoRole,
 		Title: "Nothing gives this person a role here",
 		Cause: "{partner} vouched for {got}, and no rule gives that person a role in the console.",
 		Remedy: "An owner adds a rule in the settings, if the person should come in; the trace shows the profile that the rules " +
@@ -779,7 +779,7 @@ var catalogueOIDC = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "route.no-passive",
+		Code:      RouteNoPassive,
 		Title:     "The person would have to choose",
 		Cause:     "Several providers could be used, and asking the person was forbidden.",
 		Remedy:    "Nothing to change: the application asked for a silent sign-in.",
@@ -793,7 +793,7 @@ var catalogueOIDC = []Explanation{
 
 	// The back channel.
 	{
-		Code:   "oidc.back-channel",
+		Code:   OIDCBackChannel,
 		Title:  "The provider can't be reached",
 		Cause:  "{partner} could not be asked: {got}.",
 		Remedy: "See whether the address is right and whether a firewall lies between. Sign-ins through other providers are not held up.",
@@ -804,7 +804,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.keys-unreachable",
+		Code:   OIDCKeysUnreachable,
 		Title:  "The key set can't be fetched",
 		Cause:  "The key set of {partner} can't be fetched: {got}.",
 		Remedy: "See whether its address is right and whether a firewall lies between.",
@@ -815,7 +815,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.client-secret-none",
+		Code:   OIDCClientSecretNone,
 		Title:  "We hold no client secret",
 		Cause:  "{partner} wants a client secret, and none is held.",
 		Remedy: "Enter the secret that the provider gave for our client.",
@@ -824,7 +824,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.claims-unreadable",
+		Code:   OIDCClaimsUnreadable,
 		Title:  "The claims can't be used",
 		Cause:  "What {partner} says about the person can't be used: {got}.",
 		Remedy: "Look at the answer in the trace; ask the other side to send less.",
@@ -834,7 +834,7 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:   "oidc.proof-missing",
+		Code:   OIDCProofMissing,
 		Title:  "The client does not prove who it is",
 		Cause:  "{partner} must authenticate with {expected}, and sent no proof.",
 		Remedy: "Enter the client secret or key in the application.",
@@ -844,7 +844,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_client",
 	},
 	{
-		Code:   "oidc.proof-method",
+		Code:   OIDCProofMethod,
 		Title:  "The client authenticates in another way than registered",
 		Cause:  "{partner} authenticates with {got}; {expected} is registered.",
 		Remedy: "Set the application's method to the one that it uses, or have it use the registered one.",
@@ -854,7 +854,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_client",
 	},
 	{
-		Code:   "oidc.proof-several",
+		Code:   OIDCProofSeveral,
 		Title:  "The client proves twice who it is",
 		Cause:  "{partner} sent more than one proof: {got}. The standard allows one.",
 		Remedy: "Have the application use one method.",
@@ -864,7 +864,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_request",
 	},
 	{
-		Code:   "oidc.proof-unreadable",
+		Code:   OIDCProofUnreadable,
 		Title:  "The client's proof can't be read",
 		Cause:  "The proof of {partner} can't be read: {got}.",
 		Remedy: "Look at the raw message in the trace.",
@@ -874,7 +874,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_client",
 	},
 	{
-		Code:   "oidc.proof-secret",
+		Code:   OIDCProofSecret,
 		Title:  "The client secret is wrong",
 		Cause:  "{partner} sent a client secret that is not valid here.",
 		Remedy: "Enter the secret in the application anew, or make a new one; two are valid at once while you change over.",
@@ -884,7 +884,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_client",
 	},
 	{
-		Code:   "oidc.proof-assertion",
+		Code:   OIDCProofAssertion,
 		Title:  "The client's assertion is not good",
 		Cause:  "The assertion of {partner} is refused: {got}.",
 		Remedy: "Look at the assertion in the trace, and tell the other side.",
@@ -894,7 +894,7 @@ var catalogueOIDC = []Explanation{
 		OAuth:  "invalid_client",
 	},
 	{
-		Code:   "oidc.logout-token",
+		Code:   OIDCLogoutToken,
 		Title:  "A logout token is not good",
 		Cause:  "The logout token of {partner} is refused: {got}.",
 		Remedy: "Nobody was signed out by it. If the other side's software makes it so, tell its makers; if not, treat it as an attack.",

@@ -6,7 +6,7 @@ const askHelp = "Please ask the person who looks after your account, and give th
 // and the gate's own directory.
 var cataloguePeople = []Explanation{
 	{
-		Code:      "match.several",
+		Code:      MatchSeveral,
 		Title:     "Two people match",
 		Cause:     "{got} was sent by {partner}, and more than one person has it or something that looks like it.",
 		Remedy:    "Give each of them a value of their own, or link the right one to the provider by hand. The gate does not guess.",
@@ -16,7 +16,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "match.differs",
+		Code:  MatchDiffers,
 		Title: "The value that came differs a little",
 		Cause: "{partner} sent {got}; a person here has {expected}. They are not the same.",
 		Remedy: "Compare the two. If they mean one person, correct the value here or lower-case it in the mapping in; if not, " +
@@ -28,7 +28,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "match.mail-unverified",
+		Code:  MatchMailUnverified,
 		Title: "The mail address is not proven",
 		Cause: "{partner} does not say that the mail address is proven (email_verified is {got}), and a person here has this address.",
 		Remedy: "Have the provider prove its addresses, link the person by hand, or state in the provider's matching that its " +
@@ -40,7 +40,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "match.foreign-domain",
+		Code:  MatchForeignDomain,
 		Title: "The provider may not speak for this mail domain",
 		Cause: "{partner} sent a mail address at {got} that a person here has; it may speak for {expected}.",
 		Remedy: "If the domain belongs to this provider, add it to the provider's matching. Otherwise treat it as an attempt to " +
@@ -51,7 +51,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "match.foreign-scope",
+		Code:  MatchForeignScope,
 		Title: "The provider may not speak for this identifier",
 		Cause: "{partner} sent an identifier with {got} that a person here has; its scopes are {expected}.",
 		Remedy: "If the scope belongs to this provider, add it to the provider's matching. Otherwise treat it as an attempt to " +
@@ -62,7 +62,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "match.already-linked",
+		Code:  MatchAlreadyLinked,
 		Title: "The person is linked to another subject of this provider",
 		Cause: "{got} is known from {partner} under another identifier already, so this one is not matched by value.",
 		Remedy: "If the provider has changed its identifiers, take the old link away on the person's page; then this one is " +
@@ -73,7 +73,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:   "match.failed",
+		Code:   MatchFailed,
 		Title:  "A way of matching failed",
 		Cause:  "Matching failed: {got}.",
 		Remedy: "Correct the expression in the provider's matching.",
@@ -82,7 +82,7 @@ var cataloguePeople = []Explanation{
 		Status: responder,
 	},
 	{
-		Code:      "match.no-lasting-identifier",
+		Code:      MatchNoLastingIdentifier,
 		Title:     "There is no identifier that lasts",
 		Cause:     "{partner} identifies people by a value that stays the same, and a pass-through sign-in brought none.",
 		Remedy:    "Have the provider send a lasting identifier, or let the application take a transient one.",
@@ -92,7 +92,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "InvalidNameIDPolicy",
 	},
 	{
-		Code:      "admission.incomplete",
+		Code:      AdmissionIncomplete,
 		Title:     "The profile was not completed",
 		Cause:     "{partner} admits people after they have completed their profile, and asking was not possible.",
 		Remedy:    "Nothing to change: the application asked for a silent sign-in.",
@@ -104,7 +104,7 @@ var cataloguePeople = []Explanation{
 		OAuth:     "interaction_required",
 	},
 	{
-		Code:      "admission.code-wrong",
+		Code:      AdmissionCodeWrong,
 		Title:     "The mail address was not proven",
 		Cause:     "The sign-in through {partner} was given up after wrong codes for a new mail address.",
 		Remedy:    "Nothing to change. The person can begin again, and gets another code.",
@@ -116,7 +116,7 @@ var cataloguePeople = []Explanation{
 		OAuth:     "access_denied",
 	},
 	{
-		Code:      "admission.mail-known",
+		Code:      AdmissionMailKnown,
 		Title:     "The new mail address belongs to somebody known",
 		Cause:     "Somebody new from {partner} has proven the mail address {got}, and a person here has it.",
 		Remedy:    "If they are the same person, link them on the person's page; the trace shows the identifier that came.",
@@ -126,7 +126,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "admission.declined",
+		Code:      AdmissionDeclined,
 		Title:     "The person did not go on",
 		Cause:     "The person did not confirm the profile that would have been made.",
 		Remedy:    "Nothing to change.",
@@ -138,7 +138,7 @@ var cataloguePeople = []Explanation{
 	},
 
 	{
-		Code:      "access.not-assigned",
+		Code:      AccessNotAssigned,
 		Title:     "The person is not assigned",
 		Cause:     "{got} is assigned to {partner} neither by name nor through a group.",
 		Remedy:    "Assign the person or one of their groups to the application, or open it to everybody.",
@@ -148,7 +148,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "access.group-required",
+		Code:  AccessGroupRequired,
 		Title: "A required group did not come",
 		Cause: "{partner} asks for one of the groups {expected}; {got} came from the provider.",
 		Remedy: "Have the person put into the group at the provider, or change what the application requires. The trace shows what " +
@@ -160,7 +160,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "access.refused",
+		Code:      AccessRefused,
 		Title:     "An access rule refuses",
 		Cause:     "{got} of {partner} refuses this sign-in.",
 		Remedy:    "The trace shows what the rule was asked about, and which rules were passed over. Change the rule if that is not meant.",
@@ -170,7 +170,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:      "access.no-rule",
+		Code:      AccessNoRule,
 		Title:     "No access rule fits",
 		Cause:     "None of the rules of {partner} fits this sign-in, and others are refused.",
 		Remedy:    "The trace shows for each rule why it does not fit. Add a rule, or let others in.",
@@ -180,7 +180,7 @@ var cataloguePeople = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
-		Code:  "access.stronger-impossible",
+		Code:  AccessStrongerImpossible,
 		Title: "A stronger sign-in is wanted and can't be had",
 		Cause: "{got} of {partner} wants a second factor; the provider gave none, and the person has none at the gate.",
 		Remedy: "Have the provider ask for a second factor, say in the provider's options what to ask it for, or have the person " +
@@ -193,7 +193,7 @@ var cataloguePeople = []Explanation{
 	},
 
 	{
-		Code:      "directory.wrong",
+		Code:      DirectoryWrong,
 		Title:     "Name or password was wrong",
 		Cause:     "The sign-in at {partner} was given up after wrong passwords.",
 		Remedy:    "Nothing to change. If the person has forgotten it, send a link to set a new one.",
@@ -205,7 +205,7 @@ var cataloguePeople = []Explanation{
 		OAuth:     "access_denied",
 	},
 	{
-		Code:      "directory.too-many",
+		Code:      DirectoryTooMany,
 		Title:     "Too many wrong tries",
 		Cause:     "There were too many wrong tries for {got}.",
 		Remedy:    "They are counted for a quarter of an hour. If the person did not make them, somebody is guessing.",
@@ -217,7 +217,7 @@ var cataloguePeople = []Explanation{
 		OAuth:     "access_denied",
 	},
 	{
-		Code:  "subject.unfit",
+		Code:  SubjectUnfit,
 		Title: "The identifier does not fit the application",
 		Cause: "{partner} can't take the identifier {got}: {expected}.",
 		Remedy: "Change the subject rule, or the profile's value. The account check on the application's page shows everybody whom " +

@@ -25,7 +25,7 @@ const (
 // Explanation is what the catalogue holds for one code. In its texts {partner}, {expected} and {got} stand for the
 // failure's own values.
 type Explanation struct {
-	Code   string `json:"code"`
+	Code   Code   `json:"code"`
 	Title  string `json:"title"`
 	Cause  string `json:"cause"`
 	Remedy string `json:"remedy"`            // what our engineer does
@@ -64,13 +64,13 @@ func (e Explanation) OAuthCode() string {
 
 // Failure is the error that every refusal carries.
 type Failure struct {
-	Code     string
+	Code     Code
 	Partner  string
 	Evidence []trace.Evidence
 }
 
 // New makes a failure. The code must be in the catalogue.
-func New(code string, evidence ...trace.Evidence) *Failure {
+func New(code Code, evidence ...trace.Evidence) *Failure {
 	return &Failure{Code: code, Evidence: evidence}
 }
 
@@ -97,7 +97,7 @@ func (f *Failure) Error() string {
 
 // Record turns the failure into a trace's entry.
 func (f *Failure) Record() trace.Failure {
-	return trace.Failure{Code: f.Code, Partner: f.Partner, Evidence: f.Evidence}
+	return trace.Failure{Code: string(f.Code), Partner: f.Partner, Evidence: f.Evidence}
 }
 
 // Explain fills the catalogue's texts with the failure's values.
@@ -128,7 +128,7 @@ func (f *Failure) Explain() Explanation {
 
 // Explain explains a failure taken from a trace.
 func Explain(f trace.Failure) Explanation {
-	return (&Failure{Code: f.Code, Partner: f.Partner, Evidence: f.Evidence}).Explain()
+	return (&Failure{Code: Code(f.Code), Partner: f.Partner, Evidence: f.Evidence}).Explain()
 }
 
 func upperFirst(s string) string {
@@ -139,8 +139,8 @@ func upperFirst(s string) string {
 }
 
 // Lookup finds a code's entry.
-func Lookup(code string) (Explanation, bool) {
-	i, ok := slices.BinarySearchFunc(sorted, code, func(e Explanation, code string) int { return strings.Compare(e.Code, code) })
+func Lookup(code Code) (Explanation, bool) {
+	i, ok := slices.BinarySearchFunc(sorted, code, func(e Explanation, code Code) int { return cmp.Compare(e.Code, code) })
 	if !ok {
 		return Explanation{}, false
 	}
@@ -152,7 +152,7 @@ func All() []Explanation { return slices.Clone(sorted) }
 
 var sorted = func() []Explanation {
 	s := slices.Concat(catalogue, catalogueOIDC, cataloguePeople)
-	slices.SortFunc(s, func(a, b Explanation) int { return strings.Compare(a.Code, b.Code) })
+	slices.SortFunc(s, func(a, b Explanation) int { return cmp.Compare(a.Code, b.Code) })
 	return s
 }()
 

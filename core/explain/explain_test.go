@@ -16,8 +16,8 @@ func TestCatalogueIsWhole(t *testing.T) {
 	seen := map[string]bool{}
 	for _, e := range explain.All() {
 		assert.Regexp(t, form, e.Code)
-		assert.False(t, seen[e.Code], "%s stands twice", e.Code)
-		seen[e.Code] = true
+		assert.False(t, seen[string(e.Code)], "%s stands twice", e.Code)
+		seen[string(e.Code)] = true
 		for name, text := range map[string]string{"title": e.Title, "cause": e.Cause, "remedy": e.Remedy, "person": e.Person} {
 			assert.NotEmpty(t, text, "%s has no %s", e.Code, name)
 		}

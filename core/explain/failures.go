@@ -1,9 +1,8 @@
 package explain
 
-import (
-	"errors"
-)
+import "errors"
 
+// OfPartner names the partner in an error that is a failure without one; others it leaves as they are.
 func OfPartner(err error, name string) error {
 	var f *Failure
 	if errors.As(err, &f) {
@@ -13,6 +12,6 @@ func OfPartner(err error, name string) error {
 }
 
 // Stray tells failures that say nothing about the sign-in itself, only about who came with an answer.
-func Stray(code string) bool {
-	return code == "browser.lost" || code == "browser.finished" || code == "saml.request-repeated" || code == "oidc.state"
+func Stray(code Code) bool {
+	return code == BrowserLost || code == BrowserFinished || code == SAMLRequestRepeated || code == OIDCState
 }

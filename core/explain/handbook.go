@@ -51,7 +51,7 @@ func Handbook() string {
 	)
 	last := ""
 	for _, e := range All() {
-		if area, _, _ := strings.Cut(e.Code, "."); area != last {
+		if area, _, _ := strings.Cut(string(e.Code), "."); area != last {
 			last = area
 			fmt.Fprintf(&b, "\n## %s\n", area)
 		}
@@ -75,8 +75,8 @@ func Handbook() string {
 func Nearest(code string) string {
 	best, least := "", 1<<30
 	for _, e := range All() {
-		if d := apart(e.Code, code); d < least {
-			best, least = e.Code, d
+		if d := apart(string(e.Code), code); d < least {
+			best, least = string(e.Code), d
 		}
 	}
 	return best

@@ -47,7 +47,7 @@ func code(t testing.TB, err error) string {
 	require.ErrorAs(t, err, &f)
 	_, known := explain.Lookup(f.Code)
 	assert.True(t, known, "%s is not in the catalogue", f.Code)
-	return f.Code
+	return string(f.Code)
 }
 
 func verify(token string, r jose.Rules) (*jose.Token, error) {

@@ -45,7 +45,7 @@ type KeySet struct {
 // jwt.keys-unreadable.
 func ReadKeySet(data []byte) (*KeySet, error) {
 	bad := func(why string) (*KeySet, error) {
-		return nil, explain.New("jwt.keys-unreadable", explain.Fact("key set", why))
+		return nil, explain.New(explain.JWTKeysUnreadable, explain.Fact("key set", why))
 	}
 	if len(data) > MaxKeySet {
 		return bad(fmt.Sprintf("it has %d octets; %d are read", len(data), MaxKeySet))

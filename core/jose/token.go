@@ -51,10 +51,10 @@ type Token struct {
 // be believed.
 func Parse(compact string) (*Parsed, error) {
 	bad := func(why string) (*Parsed, error) {
-		return nil, explain.New("jwt.unreadable", explain.Fact("token", why))
+		return nil, explain.New(explain.JWTUnreadable, explain.Fact("token", why))
 	}
 	if len(compact) > MaxToken {
-		return nil, explain.New("jwt.too-large", explain.Pair("octets", fmt.Sprint(MaxToken), fmt.Sprint(len(compact))))
+		return nil, explain.New(explain.JWTTooLarge, explain.Pair("octets", fmt.Sprint(MaxToken), fmt.Sprint(len(compact))))
 	}
 	parts := strings.Split(compact, ".")
 	switch {
@@ -86,10 +86,10 @@ func Parse(compact string) (*Parsed, error) {
 	// No extension is understood here, so any that is said to matter refuses the token (RFC 7515, section 4.1.11).
 	if _, there := objects[0]["crit"]; there {
 		named, _ := objects[0].Texts("crit")
-		return nil, explain.New("jwt.critical", explain.Fact("crit", strings.Join(named, " ")))
+		return nil, explain.New(explain.JWTCritical, explain.Fact("crit", strings.Join(named, " ")))
 	}
 	if _, there := objects[0]["b64"]; there {
-		return nil, explain.New("jwt.critical", explain.Fact("crit", "b64"))
+		return nil, explain.New(explain.JWTCritical, explain.Fact("crit", "b64"))
 	}
 	for _, name := range []string{"jku", "jwk", "x5c", "x5u"} {
 		if objects[0].Has(name) {
@@ -117,15 +117,15 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 	}
 	if !slices.Contains(allowed, p.Header.Algorithm) || !slices.Contains(Algorithms, p.Header.Algorithm) {
 		return nil, explain.New(
-			"jwt.algorithm",
+			explain.JWTAlgorithm,
 			explain.Pair("alg", strings.Join(allowed, ", "), cmp.Or(p.Header.Algorithm, "no algorithm")),
 		)
 	}
 	if !typeAllowed(r.Types, p.Header.Type) {
-		return nil, explain.New("jwt.type", explain.Pair("typ", strings.Join(spoken(r.Types), " or "), cmp.Or(p.Header.Type, "of no type")))
+		return nil, explain.New(explain.JWTType, explain.Pair("typ", strings.Join(spoken(r.Types), " or "), cmp.Or(p.Header.Type, "of no type")))
 	}
 	keys := r.Keys.candidates(p.Header.Algorithm, p.Header.KeyID)
-	unknown := explain.New("jwt.key-unknown", explain.Pair("kid", r.Keys.names(), p.Header.KeyID), explain.Fact("alg", p.Header.Algorithm))
+	unknown := explain.New(explain.JWTKeyUnknown, explain.Pair("kid", r.Keys.names(), p.Header.KeyID), explain.Fact("alg", p.Header.Algorithm))
 	if p.Header.KeyID == "" {
 		unknown.Evidence[0].Got = "(without an ID)"
 	}
@@ -134,7 +134,7 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 	}
 	signed, err := jose.ParseSignedCompact(p.raw, []jose.SignatureAlgorithm{jose.SignatureAlgorithm(p.Header.Algorithm)})
 	if err != nil {
-		return nil, explain.New("jwt.unreadable", explain.Fact("token", "its signature can't be read"))
+		return nil, explain.New(explain.JWTUnreadable, explain.Fact("token", "its signature can't be read"))
 	}
 	for _, k := range keys {
 		if _, err := signed.Verify(k.public); err == nil {
@@ -145,7 +145,7 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 	if p.Header.KeyID == "" {
 		return nil, unknown
 	}
-	return nil, explain.New("jwt.signature", explain.Fact("kid", p.Header.KeyID), explain.Fact("alg", p.Header.Algorithm))
+	return nil, explain.New(explain.JWTSignature, explain.Fact("kid", p.Header.KeyID), explain.Fact("alg", p.Header.Algorithm))
 }
 
 // typeAllowed compares as media types are compared: without case, "application/" left out (RFC 7515, section 4.1.9).

@@ -80,7 +80,7 @@ func DiscoveryURL(issuer string) string {
 // 4.3). Failures carry a code; what is unusual and does not prevent signing in is a remark.
 func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 	bad := func(why string) (*Discovery, []Remark, error) {
-		return nil, nil, explain.New("oidc.discovery-unreadable", explain.Fact("document", why))
+		return nil, nil, explain.New(explain.OIDCDiscoveryUnreadable, explain.Fact("document", why))
 	}
 	if len(data) > MaxDocument {
 		return bad(fmt.Sprintf("it has %d octets; %d are read", len(data), MaxDocument))
@@ -127,7 +127,7 @@ func ReadDiscovery(data []byte, issuer string) (*Discovery, []Remark, error) {
 		return bad("it names no issuer")
 	}
 	if issuer != "" && d.Issuer != issuer {
-		return nil, nil, explain.New("oidc.discovery-issuer", explain.Pair("issuer", issuer, shown(d.Issuer)))
+		return nil, nil, explain.New(explain.OIDCDiscoveryIssuer, explain.Pair("issuer", issuer, shown(d.Issuer)))
 	}
 	for _, e := range [][2]string{{"authorization_endpoint", d.Authorization}, {"token_endpoint", d.Token}, {"jwks_uri", d.Keys}} {
 		if e[1] == "" {

@@ -42,7 +42,7 @@ func (c checker) equal(r rule, expected, got string) bool {
 	return c.that(r, expected == got, expected, got)
 }
 
-func (c checker) fail(code string, evidence ...trace.Evidence) error {
+func (c checker) fail(code explain.Code, evidence ...trace.Evidence) error {
 	return explain.New(code, evidence...).Of(c.partner)
 }
 

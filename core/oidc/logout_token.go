@@ -81,7 +81,7 @@ func CheckLogoutToken(compact string, r LogoutRules, rec *trace.Recorder) (*Logo
 	o, l := token.Claims, &Logout{}
 	bad := func(why string) (*Logout, error) {
 		c.that(ruleLogout, false, "", why)
-		return nil, c.fail("oidc.logout-token", explain.Fact("token", why))
+		return nil, c.fail(explain.OIDCLogoutToken, explain.Fact("token", why))
 	}
 	for name, to := range map[string]*string{"iss": &l.Issuer, "sub": &l.Subject, "sid": &l.SessionID, "jti": &l.Used.ID} {
 		value, ok := o.Text(name)
@@ -103,9 +103,9 @@ func CheckLogoutToken(compact string, r LogoutRules, rec *trace.Recorder) (*Logo
 	}
 	switch {
 	case !r.Issuers.Accepts(l.Issuer):
-		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(l.Issuer), "(none)")))
+		return nil, c.fail(explain.OIDCIssuer, explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(l.Issuer), "(none)")))
 	case !ok || !slices.Contains(audience, r.ClientID):
-		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
+		return nil, c.fail(explain.OIDCAudience, explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
 	case !isLogout:
 		return bad("it holds no logout event, so it is another kind of token")
 	case holdsNonce:

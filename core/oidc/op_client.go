@@ -27,7 +27,7 @@ const assertionType = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 // ReadProof finds the one proof in a request: the Authorization header and the form. Failures carry a code.
 func ReadProof(authorization string, form Parameters) (*Proof, error) {
 	bad := func(why string) (*Proof, error) {
-		return nil, explain.New("oidc.proof-unreadable", explain.Fact("proof", why))
+		return nil, explain.New(explain.OIDCProofUnreadable, explain.Fact("proof", why))
 	}
 	var found []string
 	p := &Proof{Method: AuthNone, ClientID: form["client_id"]}
@@ -73,7 +73,7 @@ func ReadProof(authorization string, form Parameters) (*Proof, error) {
 		found = append(found, AuthPrivateKey)
 	}
 	if len(found) > 1 {
-		return nil, explain.New("oidc.proof-several", explain.Fact("methods", strings.Join(found, ", ")))
+		return nil, explain.New(explain.OIDCProofSeveral, explain.Fact("methods", strings.Join(found, ", ")))
 	}
 	if p.ClientID == "" || len(p.ClientID) > maxShort {
 		return bad("it names no client")
@@ -115,15 +115,15 @@ func (p *Proof) Check(k Known, rec *trace.Recorder) (*Used, error) {
 	c := checker{rec, k.Partner}
 	if !c.equal(ruleMethod, k.Method, p.Method) {
 		if p.Method == AuthNone {
-			return nil, c.fail("oidc.proof-missing", explain.Pair("method", k.Method, ""))
+			return nil, c.fail(explain.OIDCProofMissing, explain.Pair("method", k.Method, ""))
 		}
-		return nil, c.fail("oidc.proof-method", explain.Pair("method", k.Method, p.Method))
+		return nil, c.fail(explain.OIDCProofMethod, explain.Pair("method", k.Method, p.Method))
 	}
 	switch p.Method {
 	case AuthBasic, AuthPost:
 		fits := slices.ContainsFunc(k.Secrets, func(hash []byte) bool { return keys.SecretFits(hash, p.secret) })
 		if !c.that(ruleSecret, fits, "", "") {
-			return nil, c.fail("oidc.proof-secret")
+			return nil, c.fail(explain.OIDCProofSecret)
 		}
 	case AuthPrivateKey:
 		return p.checkAssertion(c, k)
@@ -141,7 +141,7 @@ func (p *Proof) checkAssertion(c checker, k Known) (*Used, error) {
 	}
 	bad := func(why string) (*Used, error) {
 		c.that(ruleAssertion, false, "", why)
-		return nil, c.fail("oidc.proof-assertion", explain.Fact("assertion", why))
+		return nil, c.fail(explain.OIDCProofAssertion, explain.Fact("assertion", why))
 	}
 	issuer, _ := token.Claims.Text("iss")
 	audience, ok := token.Claims.Texts("aud")

@@ -26,7 +26,7 @@ func ReadRequestObject(compact string, r ObjectRules, rec *trace.Recorder) (Para
 	c := checker{rec, r.Partner}
 	bad := func(why string) (Parameters, error) {
 		c.that(ruleObject, false, "", why)
-		return nil, c.fail("oidc.request-object", explain.Fact("request", why))
+		return nil, c.fail(explain.OIDCRequestObject, explain.Fact("request", why))
 	}
 	parsed, err := jose.Parse(compact)
 	if err != nil {

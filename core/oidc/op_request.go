@@ -77,7 +77,7 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 		shown(asked),
 	) {
 		return nil, c.fail(
-			"oidc.redirect-unregistered",
+			explain.OIDCRedirectUnregistered,
 			explain.Pair(
 				"redirect_uri",
 				cmp.Or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"),
@@ -107,14 +107,14 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 		return q, c.wrong("response_mode is " + shown(p["response_mode"]) + "; query and form_post are known")
 	}
 	if p["request_uri"] != "" {
-		return q, c.fail("oidc.request-uri")
+		return q, c.fail(explain.OIDCRequestURI)
 	}
 	if !c.equal(ruleResponseType, "code", p["response_type"]) {
-		return q, c.fail("oidc.response-type", explain.Pair("response_type", "code", cmp.Or(shown(p["response_type"]), "(none)")))
+		return q, c.fail(explain.OIDCResponseType, explain.Pair("response_type", "code", cmp.Or(shown(p["response_type"]), "(none)")))
 	}
 	wanted := strings.Fields(p["scope"])
 	if !c.that(ruleScope, slices.Contains(wanted, ScopeOpenID), ScopeOpenID, shown(p["scope"])) {
-		return q, c.fail("oidc.scope-openid", explain.Pair("scope", ScopeOpenID, cmp.Or(shown(p["scope"]), "(none)")))
+		return q, c.fail(explain.OIDCScopeOpenid, explain.Pair("scope", ScopeOpenID, cmp.Or(shown(p["scope"]), "(none)")))
 	}
 	// A scope that is not known or not allowed is left out, and the token answer says which are given (section 3.1.2.1;
 	// RFC 6749, section 3.3).
@@ -143,7 +143,7 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 
 func (c checker) wrong(what string) error {
 	c.that(ruleParameters, false, "", what)
-	return c.fail("oidc.parameter-wrong", explain.Fact("parameter", what))
+	return c.fail(explain.OIDCParameterWrong, explain.Fact("parameter", what))
 }
 
 func (q *Request) pkce(c checker, p Parameters, r Registered) error {
@@ -153,12 +153,12 @@ func (q *Request) pkce(c checker, p Parameters, r Registered) error {
 		return c.wrong("code_challenge_method stands without code_challenge")
 	case challenge == "" && r.RequirePKCE:
 		c.that(ruleChallenge, false, "S256", "")
-		return c.fail("oidc.pkce-missing")
+		return c.fail(explain.OIDCPKCEMissing)
 	case challenge == "":
 		return nil
 	case method != "S256": // left out it means plain (RFC 7636, section 4.3)
 		c.that(ruleChallenge, false, "S256", cmp.Or(shown(method), "plain"))
-		return c.fail("oidc.pkce-method", explain.Pair("code_challenge_method", "S256", cmp.Or(shown(method), "plain")))
+		return c.fail(explain.OIDCPKCEMethod, explain.Pair("code_challenge_method", "S256", cmp.Or(shown(method), "plain")))
 	case !challengeForm.MatchString(challenge):
 		return c.wrong("code_challenge is not 43 characters of base64url, as an S256 challenge is")
 	}

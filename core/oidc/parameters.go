@@ -16,24 +16,24 @@ type Parameters map[string]string
 func ReadParameters(raw string) (Parameters, error) {
 	if len(raw) > MaxParameters {
 		return nil, explain.New(
-			"oidc.request-unreadable",
+			explain.OIDCRequestUnreadable,
 			explain.Fact("parameters", fmt.Sprintf("they have %d octets; %d are read", len(raw), MaxParameters)),
 		)
 	}
 	if strings.Count(raw, "&") >= maxParameters {
 		return nil, explain.New(
-			"oidc.request-unreadable",
+			explain.OIDCRequestUnreadable,
 			explain.Fact("parameters", fmt.Sprintf("there are more than %d of them", maxParameters)),
 		)
 	}
 	values, err := url.ParseQuery(raw)
 	if err != nil {
-		return nil, explain.New("oidc.request-unreadable", explain.Fact("parameters", shown(err.Error())))
+		return nil, explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", shown(err.Error())))
 	}
 	out := Parameters{}
 	for name, list := range values {
 		if len(list) > 1 {
-			return nil, explain.New("oidc.parameter-twice", explain.Fact("parameter", shown(name)))
+			return nil, explain.New(explain.OIDCParameterTwice, explain.Fact("parameter", shown(name)))
 		}
 		if list[0] != "" {
 			out[name] = list[0]

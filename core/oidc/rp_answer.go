@@ -28,15 +28,15 @@ func ReadAnswer(p Parameters, r AnswerRules, rec *trace.Recorder) (code string, 
 	c := checker{rec, r.Partner}
 	// The state is a secret of this browser: the trace tells only whether it is the same.
 	if !c.that(ruleState, r.State != "" && p["state"] == r.State, "", told(p["state"], r.State)) {
-		return "", c.fail("oidc.state", explain.Pair("state", "the one that was sent", told(p["state"], r.State)))
+		return "", c.fail(explain.OIDCState, explain.Pair("state", "the one that was sent", told(p["state"], r.State)))
 	}
 	iss, there := p["iss"]
 	if there || r.IssuerPromised {
 		if !c.that(ruleAnswerIss, r.Issuers.Accepts(iss), r.Issuers.Names(), iss) {
 			if !there {
-				return "", c.fail("oidc.answer-issuer-missing", explain.Pair("iss", r.Issuers.Names(), ""))
+				return "", c.fail(explain.OIDCAnswerIssuerMissing, explain.Pair("iss", r.Issuers.Names(), ""))
 			}
-			return "", c.fail("oidc.answer-issuer", explain.Pair("iss", r.Issuers.Names(), shown(iss)))
+			return "", c.fail(explain.OIDCAnswerIssuer, explain.Pair("iss", r.Issuers.Names(), shown(iss)))
 		}
 	}
 	if !c.that(ruleNoError, p["error"] == "", "", p["error"]) {
@@ -45,11 +45,11 @@ func ReadAnswer(p Parameters, r AnswerRules, rec *trace.Recorder) (code string, 
 	for _, token := range []string{"id_token", "access_token"} {
 		if p[token] != "" {
 			c.that(ruleCode, false, "code", token)
-			return "", c.fail("oidc.token-in-answer", explain.Pair("answer", "code", token))
+			return "", c.fail(explain.OIDCTokenInAnswer, explain.Pair("answer", "code", token))
 		}
 	}
 	if !c.that(ruleCode, p["code"] != "", "", "") {
-		return "", c.fail("oidc.code-missing")
+		return "", c.fail(explain.OIDCCodeMissing)
 	}
 	return p["code"], nil
 }
@@ -74,13 +74,13 @@ func (c checker) refused(code, description string) error {
 	}
 	switch code {
 	case ErrAccessDenied:
-		return c.fail("oidc.denied", evidence...)
+		return c.fail(explain.OIDCDenied, evidence...)
 	case ErrLoginRequired, ErrInteractionRequired, ErrConsentRequired, ErrAccountSelection:
-		return c.fail("oidc.no-passive", evidence...)
+		return c.fail(explain.OIDCNoPassive, evidence...)
 	case ErrUnmetAuthRequirement:
-		return c.fail("oidc.context-unmet", evidence...)
+		return c.fail(explain.OIDCContextUnmet, evidence...)
 	case ErrServer, ErrUnavailable:
-		return c.fail("oidc.provider-failed", evidence...)
+		return c.fail(explain.OIDCProviderFailed, evidence...)
 	}
-	return c.fail("oidc.request-refused", evidence...)
+	return c.fail(explain.OIDCRequestRefused, evidence...)
 }

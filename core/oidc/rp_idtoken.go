@@ -91,48 +91,49 @@ func CheckIDToken(compact string, r IDTokenRules, rec *trace.Recorder) (*IDToken
 	for name, to := range texts {
 		value, ok := o.Text(name)
 		if !ok || len(value) > 4096 {
-			return nil, c.fail("oidc.id-token-claim", explain.Fact("claim", name+" is not a string of at most 4096 octets"))
+			return nil, c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", name+" is not a string of at most 4096 octets"))
 		}
 		*to = value
 	}
 	audience, ok := o.Texts("aud")
 	if !ok {
-		return nil, c.fail("oidc.id-token-claim", explain.Fact("claim", "aud is neither a string nor a list of strings"))
+		return nil, c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", "aud is neither a string nor a list of strings"))
 	}
 	if t.AMR, ok = o.Texts("amr"); !ok {
-		return nil, c.fail("oidc.id-token-claim", explain.Fact("claim", "amr is not a list of strings"))
+		return nil, c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", "amr is not a list of strings"))
 	}
 	// A logout token from the same keys must never pass (OpenID Connect Back-Channel Logout 1.0, section 2.4).
 	if !c.that(ruleTokenKind, !o.Has("events"), "", "") {
-		return nil, c.fail("jwt.type", explain.Pair("typ", "an ID token", "a token with events"))
+		return nil, c.fail(explain.JWTType, explain.Pair("typ", "an ID token", "a token with events"))
 	}
 	if !c.that(ruleIssuer, r.Issuers.Accepts(t.Issuer), r.Issuers.Names(), t.Issuer) {
-		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(t.Issuer), "(none)")))
+		return nil, c.fail(explain.OIDCIssuer, explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(t.Issuer), "(none)")))
 	}
 	if !c.that(ruleAudience, slices.Contains(audience, r.ClientID), r.ClientID, strings.Join(audience, " ")) {
-		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
+		return nil, c.fail(explain.OIDCAudience, explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
 	}
 	if azp != "" || len(audience) > 1 {
 		if !c.equal(ruleParty, r.ClientID, azp) {
 			if azp == "" {
-				return nil, c.fail("oidc.authorized-party-missing", explain.Pair("azp", r.ClientID, ""))
+				return nil, c.fail(explain.OIDCAuthorizedPartyMissing, explain.Pair("azp", r.ClientID, ""))
 			}
-			return nil, c.fail("oidc.authorized-party", explain.Pair("azp", r.ClientID, shown(azp)))
+			return nil, c.fail(explain.OIDCAuthorizedParty, explain.Pair("azp", r.ClientID, shown(azp)))
 		}
 	}
 	if err := t.times(c, r); err != nil {
 		return nil, err
 	}
 	if !c.that(ruleNonce, r.Nonce != "" && nonce == r.Nonce, "", told(nonce, r.Nonce)) {
-		return nil, c.fail("oidc.nonce", explain.Pair("nonce", "the one that was sent", told(nonce, r.Nonce)))
+		return nil, c.fail(explain.OIDCNonce, explain.Pair("nonce", "the one that was sent", told(nonce, r.Nonce)))
 	}
 	if len(r.ACR) > 0 && !c.that(ruleACR, slices.Contains(r.ACR, t.ACR), strings.Join(r.ACR, " or "), t.ACR) {
-		return nil, c.fail("oidc.context-unmet", explain.Pair("acr", strings.Join(r.ACR, " or "), cmp.Or(shown(t.ACR), "no acr")))
+		return nil, c.fail(explain.OIDCContextUnmet, explain.Pair("acr", strings.Join(r.ACR, " or "), cmp.Or(shown(t.ACR), "no acr")))
 	}
 	for _, h := range []struct {
 		rule
-		code, got, of string
-	}{{ruleHash, "oidc.at-hash", atHash, r.AccessToken}, {ruleCodeHash, "oidc.c-hash", cHash, r.Code}} {
+		code    explain.Code
+		got, of string
+	}{{ruleHash, explain.OIDCAtHash, atHash, r.AccessToken}, {ruleCodeHash, explain.OIDCCHash, cHash, r.Code}} {
 		// Neither is demanded in the code flow, since the token comes from the provider directly (section 3.1.3.6); one
 		// that is there must fit.
 		if h.got != "" && !r.Alone && !c.that(h.rule, h.got == HalfHash(token.Header.Algorithm, h.of), "", "") {
@@ -140,7 +141,7 @@ func CheckIDToken(compact string, r IDTokenRules, rec *trace.Recorder) (*IDToken
 		}
 	}
 	if !c.that(ruleSubject, t.Subject != "" && len(t.Subject) <= maxSubject, "", shown(t.Subject)) {
-		return nil, c.fail("oidc.subject-missing", explain.Fact("sub", fmt.Sprintf("it has %d octets", len(t.Subject))))
+		return nil, c.fail(explain.OIDCSubjectMissing, explain.Fact("sub", fmt.Sprintf("it has %d octets", len(t.Subject))))
 	}
 	return t, nil
 }
@@ -150,7 +151,7 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 	for _, name := range []string{"exp", "iat", "nbf", "auth_time"} {
 		n, there, ok := t.Claims.Number(name)
 		if !ok || n < 0 {
-			return c.fail("oidc.id-token-claim", explain.Fact("claim", name+" is not a time in seconds since 1970"))
+			return c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", name+" is not a time in seconds since 1970"))
 		}
 		if there {
 			at[name] = time.Unix(n, 0)
@@ -158,17 +159,17 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 	}
 	for _, name := range []string{"exp", "iat"} {
 		if at[name].IsZero() {
-			return c.fail("oidc.id-token-claim", explain.Fact("claim", name+" is missing"))
+			return c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", name+" is missing"))
 		}
 	}
 	t.Expires, t.AuthTime = at["exp"], at["auth_time"]
 	if !c.that(ruleExpires, r.Now.Before(t.Expires.Add(r.Skew)), formatTime(r.Now), formatTime(t.Expires)) {
-		return c.fail("oidc.expired", explain.Pair("exp", formatTime(r.Now), formatTime(t.Expires)))
+		return c.fail(explain.OIDCExpired, explain.Pair("exp", formatTime(r.Now), formatTime(t.Expires)))
 	}
 	for _, name := range []string{"iat", "nbf"} {
 		if !at[name].IsZero() && at[name].After(r.Now.Add(r.Skew)) {
 			c.that(ruleIssuedAt, false, formatTime(r.Now), formatTime(at[name]))
-			return c.fail("oidc.not-yet-valid", explain.Pair(name, formatTime(r.Now), formatTime(at[name])))
+			return c.fail(explain.OIDCNotYetValid, explain.Pair(name, formatTime(r.Now), formatTime(at[name])))
 		}
 	}
 	if oldest := r.Now.Add(-maxIssuedAgo - r.Skew); !c.that(
@@ -177,7 +178,7 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 		formatTime(oldest),
 		formatTime(at["iat"]),
 	) {
-		return c.fail("oidc.issued-long-ago", explain.Pair("iat", formatTime(oldest), formatTime(at["iat"])))
+		return c.fail(explain.OIDCIssuedLongAgo, explain.Pair("iat", formatTime(oldest), formatTime(at["iat"])))
 	}
 	var oldest time.Time
 	if r.MaxAge != nil {
@@ -191,10 +192,10 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 	}
 	if t.AuthTime.IsZero() {
 		c.that(ruleAuthTime, false, formatTime(oldest), "")
-		return c.fail("oidc.auth-time-missing")
+		return c.fail(explain.OIDCAuthTimeMissing)
 	}
 	if !c.that(ruleAuthTime, !t.AuthTime.Before(oldest), formatTime(oldest), formatTime(t.AuthTime)) {
-		return c.fail("oidc.auth-time-old", explain.Pair("auth_time", formatTime(oldest), formatTime(t.AuthTime)))
+		return c.fail(explain.OIDCAuthTimeOld, explain.Pair("auth_time", formatTime(oldest), formatTime(t.AuthTime)))
 	}
 	return nil
 }

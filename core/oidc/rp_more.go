@@ -18,7 +18,7 @@ func ReadMore(a Answer, as string, where []string, partner string, rec *trace.Re
 	c := checker{rec, partner}
 	bad := func(why string) (jose.Object, error) {
 		c.that(ruleMore, false, "status 200 with JSON", why)
-		return nil, c.fail("oidc.userinfo-failed", explain.Fact("answer", why))
+		return nil, c.fail(explain.OIDCUserinfoFailed, explain.Fact("answer", why))
 	}
 	if a.Status != 200 {
 		return bad(fmt.Sprintf("status %d", a.Status))

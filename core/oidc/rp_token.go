@@ -61,9 +61,9 @@ func ReadTokens(a Answer, r TokenRules, rec *trace.Recorder) (*Tokens, error) {
 	if o == nil {
 		c.that(ruleAnswered, false, "application/json", why)
 		if a.Status >= 500 || a.Status == 429 {
-			return nil, c.fail("oidc.token-endpoint-failed", explain.Fact("answer", fmt.Sprintf("status %d", a.Status)))
+			return nil, c.fail(explain.OIDCTokenEndpointFailed, explain.Fact("answer", fmt.Sprintf("status %d", a.Status)))
 		}
-		return nil, c.fail("oidc.token-answer", explain.Fact("answer", why))
+		return nil, c.fail(explain.OIDCTokenAnswer, explain.Fact("answer", why))
 	}
 	c.that(ruleAnswered, true, "", fmt.Sprintf("status %d", a.Status))
 	// Some providers put an error into an answer with status 200.
@@ -84,7 +84,7 @@ func ReadTokens(a Answer, r TokenRules, rec *trace.Recorder) (*Tokens, error) {
 		}
 		if !ok || len(value) > jose.MaxToken {
 			return nil, c.fail(
-				"oidc.token-answer",
+				explain.OIDCTokenAnswer,
 				explain.Fact("answer", fmt.Sprintf("%s is not a string of at most %d octets", name, jose.MaxToken)),
 			)
 		}
@@ -97,13 +97,13 @@ func ReadTokens(a Answer, r TokenRules, rec *trace.Recorder) (*Tokens, error) {
 	}
 	kind, _ := o.Text("token_type")
 	if !c.that(ruleBearer, strings.EqualFold(kind, "bearer") || kind == "" && r.PlainOAuth, "Bearer", shown(kind)) {
-		return nil, c.fail("oidc.token-type", explain.Pair("token_type", "Bearer", cmp.Or(shown(kind), "(none)")))
+		return nil, c.fail(explain.OIDCTokenType, explain.Pair("token_type", "Bearer", cmp.Or(shown(kind), "(none)")))
 	}
 	if t.AccessToken == "" {
-		return nil, c.fail("oidc.token-answer", explain.Fact("answer", "it holds no access_token"))
+		return nil, c.fail(explain.OIDCTokenAnswer, explain.Fact("answer", "it holds no access_token"))
 	}
 	if !r.PlainOAuth && !c.that(ruleIDTokenIn, t.IDToken != "", "", "") {
-		return nil, c.fail("oidc.id-token-missing", explain.Fact("scope", t.Scope))
+		return nil, c.fail(explain.OIDCIDTokenMissing, explain.Fact("scope", t.Scope))
 	}
 	return t, nil
 }
@@ -151,49 +151,49 @@ func (c checker) tokenRefused(status int, code, description string, r TokenRules
 		failure, why := diagnose(code, description, r)
 		return c.fail(failure, append([]trace.Evidence{explain.Fact("likely", why)}, evidence...)...)
 	case code == ErrInvalidGrant:
-		return c.fail("oidc.code-refused", evidence...)
+		return c.fail(explain.OIDCCodeRefused, evidence...)
 	case status >= 500 || code == ErrServer || code == ErrUnavailable:
-		return c.fail("oidc.token-endpoint-failed", evidence...)
+		return c.fail(explain.OIDCTokenEndpointFailed, evidence...)
 	}
-	return c.fail("oidc.token-refused", evidence...)
+	return c.fail(explain.OIDCTokenRefused, evidence...)
 }
 
 var uuidForm = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
 
 // diagnose tells, as far as the answer allows, why a client was refused: the description first, then what we hold
 // ourselves.
-func diagnose(code, description string, r TokenRules) (failure, why string) {
+func diagnose(code, description string, r TokenRules) (failure explain.Code, why string) {
 	d := strings.ToLower(description)
 	has := func(words ...string) bool {
 		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(d, w) })
 	}
 	switch {
 	case has("expired", "has ended", "no longer valid"):
-		return "oidc.client-secret-expired", "the provider says that the secret or key has expired"
+		return explain.OIDCClientSecretExpired, "the provider says that the secret or key has expired"
 	case has("secret id", "id of the secret", "key id in place", "not the secret's id", "secret value"):
-		return "oidc.client-secret-id", "the provider says that a secret's ID was sent in place of its value"
+		return explain.OIDCClientSecretID, "the provider says that a secret's ID was sent in place of its value"
 	case has("tester", "test user", "in testing", "not published", "development mode"):
-		return "oidc.client-inactive", "the provider says that the client is limited to testers"
+		return explain.OIDCClientInactive, "the provider says that the client is limited to testers"
 	case has("inactive", "disabled", "deactivated", "suspended", "not active", "blocked"):
-		return "oidc.client-inactive", "the provider says that the client is not active"
+		return explain.OIDCClientInactive, "the provider says that the client is not active"
 	case has("authentication method", "auth method", "token_endpoint_auth_method", "client_secret_basic", "client_secret_post",
 		"private_key_jwt"):
-		return "oidc.client-method", "the provider says that the authentication method is another one; we send " + r.Client.Method
+		return explain.OIDCClientMethod, "the provider says that the authentication method is another one; we send " + r.Client.Method
 	case code == ErrUnauthorizedClient:
-		return "oidc.client-inactive", "the provider knows the client, and does not allow it this kind of sign-in"
+		return explain.OIDCClientInactive, "the provider knows the client, and does not allow it this kind of sign-in"
 	case len(r.Methods) > 0 && !slices.Contains(r.Methods, r.Client.Method):
-		return "oidc.client-method", fmt.Sprintf(
+		return explain.OIDCClientMethod, fmt.Sprintf(
 			"we send %s, and the provider lists %s",
 			r.Client.Method,
 			shown(strings.Join(r.Methods, ", ")),
 		)
 	case r.Client.Secret != "" && r.Client.Secret == r.Client.ID:
-		return "oidc.client-secret-id", "the secret that we hold is the client ID"
+		return explain.OIDCClientSecretID, "the secret that we hold is the client ID"
 	case uuidForm.MatchString(r.Client.Secret):
-		return "oidc.client-secret-id", "the secret that we hold has the form of an identifier, so it may be the secret's ID in place " +
+		return explain.OIDCClientSecretID, "the secret that we hold has the form of an identifier, so it may be the secret's ID in place " +
 			"of its value"
 	case r.Client.Secret != "" && strings.TrimSpace(r.Client.Secret) != r.Client.Secret:
-		return "oidc.client-rejected", "the secret that we hold begins or ends with white space"
+		return explain.OIDCClientRejected, "the secret that we hold begins or ends with white space"
 	}
-	return "oidc.client-rejected", "the secret or the client ID is wrong; the provider says no more"
+	return explain.OIDCClientRejected, "the secret or the client ID is wrong; the provider says no more"
 }

@@ -38,10 +38,10 @@ func ReadUserInfo(a Answer, r UserInfoRules, rec *trace.Recorder) (jose.Object, 
 	switch {
 	case a.Status == 401 || a.Status == 403:
 		c.that(ruleUserInfo, false, "status 200", fmt.Sprintf("status %d", a.Status))
-		return nil, c.fail("oidc.userinfo-refused", explain.Fact("answer", fmt.Sprintf("status %d", a.Status)))
+		return nil, c.fail(explain.OIDCUserinfoRefused, explain.Fact("answer", fmt.Sprintf("status %d", a.Status)))
 	case a.Status != 200:
 		c.that(ruleUserInfo, false, "status 200", fmt.Sprintf("status %d", a.Status))
-		return nil, c.fail("oidc.userinfo-failed", explain.Fact("answer", fmt.Sprintf("status %d", a.Status)))
+		return nil, c.fail(explain.OIDCUserinfoFailed, explain.Fact("answer", fmt.Sprintf("status %d", a.Status)))
 	case media == "application/jwt":
 		signed, err := c.signedUserInfo(strings.TrimSpace(string(a.Body)), r)
 		if err != nil {
@@ -52,11 +52,11 @@ func ReadUserInfo(a Answer, r UserInfoRules, rec *trace.Recorder) (jose.Object, 
 		plain, why := readBody(a, false)
 		if plain == nil {
 			c.that(ruleUserInfo, false, "application/json", why)
-			return nil, c.fail("oidc.userinfo-failed", explain.Fact("answer", why))
+			return nil, c.fail(explain.OIDCUserinfoFailed, explain.Fact("answer", why))
 		}
 		if code, _ := plain.Text("error"); code != "" {
 			c.that(ruleUserInfo, false, "", shown(code))
-			return nil, c.fail("oidc.userinfo-failed", explain.Fact("answer", "status 200 with the error "+shown(code)))
+			return nil, c.fail(explain.OIDCUserinfoFailed, explain.Fact("answer", "status 200 with the error "+shown(code)))
 		}
 		o = plain
 	}
@@ -66,7 +66,7 @@ func ReadUserInfo(a Answer, r UserInfoRules, rec *trace.Recorder) (jose.Object, 
 	}
 	subject, _ := o.Text("sub")
 	if !c.equal(ruleSameSubject, r.Subject, subject) {
-		return nil, c.fail("oidc.userinfo-subject", explain.Pair("sub", r.Subject, cmp.Or(shown(subject), "nobody")))
+		return nil, c.fail(explain.OIDCUserinfoSubject, explain.Pair("sub", r.Subject, cmp.Or(shown(subject), "nobody")))
 	}
 	return o, nil
 }
@@ -85,11 +85,11 @@ func (c checker) signedUserInfo(compact string, r UserInfoRules) (jose.Object, e
 	// A signed answer names issuer and audience (section 5.3.2); one that names others was made for somebody else.
 	issuer, ok := token.Claims.Text("iss")
 	if !ok || !r.Issuers.Accepts(issuer) {
-		return nil, c.fail("oidc.issuer", explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(issuer), "(none)")))
+		return nil, c.fail(explain.OIDCIssuer, explain.Pair("iss", r.Issuers.Names(), cmp.Or(shown(issuer), "(none)")))
 	}
 	audience, ok := token.Claims.Texts("aud")
 	if !ok || !slices.Contains(audience, r.ClientID) {
-		return nil, c.fail("oidc.audience", explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
+		return nil, c.fail(explain.OIDCAudience, explain.Pair("aud", r.ClientID, cmp.Or(shown(strings.Join(audience, " ")), "nobody")))
 	}
 	return token.Claims, nil
 }

@@ -127,7 +127,7 @@ func (m *Matching) Questions(profile claims.Bag) ([]Question, error) {
 			}
 			values, err := e.Values(profile, nil)
 			if err != nil {
-				return nil, explain.New("match.failed", explain.Fact("way", fmt.Sprintf("%d (%s): %v", i+1, w.By, err)))
+				return nil, explain.New(explain.MatchFailed, explain.Fact("way", fmt.Sprintf("%d (%s): %v", i+1, w.By, err)))
 			}
 			if value = ""; len(values) > 0 {
 				value = values[0]
@@ -147,9 +147,9 @@ func (m *Matching) trust(field, value string, profile claims.Bag) *explain.Failu
 	if field == Mail {
 		switch {
 		case !slices.Contains(m.Domains, domain):
-			return explain.New("match.foreign-domain", explain.Pair("mail domain", strings.Join(m.Domains, ", "), domain))
+			return explain.New(explain.MatchForeignDomain, explain.Pair("mail domain", strings.Join(m.Domains, ", "), domain))
 		case !m.MailUnproven && profile.First("email_verified") != "true":
-			return explain.New("match.mail-unverified", explain.Pair("email_verified", "true", profile.First("email_verified")))
+			return explain.New(explain.MatchMailUnverified, explain.Pair("email_verified", "true", profile.First("email_verified")))
 		}
 		return nil
 	}
@@ -157,10 +157,10 @@ func (m *Matching) trust(field, value string, profile claims.Bag) *explain.Failu
 		if m.Unscoped {
 			return nil
 		}
-		return explain.New("match.foreign-scope", explain.Pair("scope", strings.Join(m.Scopes, ", "), "no scope"))
+		return explain.New(explain.MatchForeignScope, explain.Pair("scope", strings.Join(m.Scopes, ", "), "no scope"))
 	}
 	if !slices.Contains(m.Scopes, domain) {
-		return explain.New("match.foreign-scope", explain.Pair("scope", strings.Join(m.Scopes, ", "), domain))
+		return explain.New(explain.MatchForeignScope, explain.Pair("scope", strings.Join(m.Scopes, ", "), domain))
 	}
 	return nil
 }
@@ -188,18 +188,18 @@ func (q Question) Judge(found []Candidate) (*Candidate, error) {
 			names = append(names, c.Name+" ("+c.Value+")")
 		}
 		return nil, explain.New(
-			"match.several",
+			explain.MatchSeveral,
 			explain.Fact(claims.InWords(q.Field), q.Value),
 			explain.Fact("people", strings.Join(names, "; ")),
 		)
 	case found[0].Value != q.Value:
 		return nil, explain.New(
-			"match.differs",
+			explain.MatchDiffers,
 			explain.Pair(claims.InWords(q.Field), found[0].Value, q.Value),
 			explain.Fact("they differ", Difference(found[0].Value, q.Value)),
 		)
 	case found[0].Linked:
-		return nil, explain.New("match.already-linked", explain.Fact("person", found[0].Name))
+		return nil, explain.New(explain.MatchAlreadyLinked, explain.Fact("person", found[0].Name))
 	}
 	return &found[0], nil
 }

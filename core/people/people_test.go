@@ -16,7 +16,7 @@ import (
 func code(err error) string {
 	var f *explain.Failure
 	if errors.As(err, &f) {
-		return f.Code
+		return string(f.Code)
 	}
 	return ""
 }

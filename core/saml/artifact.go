@@ -136,10 +136,10 @@ type IncomingResolve struct {
 func OpenArtifactResolve(doc []byte) (*IncomingResolve, error) {
 	root, err := soapBody(doc)
 	if err != nil {
-		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	if !root.Is(NSProtocol, "ArtifactResolve") {
-		return nil, explain.New("saml.not-a-request", explain.Pair("message", "ArtifactResolve", clip(root.Local, 60)))
+		return nil, explain.New(explain.SAMLNotARequest, explain.Pair("message", "ArtifactResolve", clip(root.Local, 60)))
 	}
 	in := &IncomingResolve{root: root}
 	if i := root.First(NSAssertion, "Issuer"); i != nil {
@@ -162,14 +162,14 @@ func (in *IncomingResolve) Check(rules RequestRules, rec *trace.Recorder) (Artif
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	var none Artifact
 	if !c.equal(ruleReqVersion, "2.0", in.root.Value("Version")) {
-		return none, c.fail("saml.version", explain.Pair("version", "2.0", in.root.Value("Version")))
+		return none, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", in.root.Value("Version")))
 	}
 	if !c.equal(ruleReqIssuer, string(rules.Issuer), in.issuer) {
-		return none, c.fail("saml.application-unknown", explain.Pair("issuer", string(rules.Issuer), in.issuer))
+		return none, c.fail(explain.SAMLApplicationUnknown, explain.Pair("issuer", string(rules.Issuer), in.issuer))
 	}
 	if !xmlsig.Signed(in.root) {
 		c.that(ruleSigned, false, "ArtifactResolve", "nothing")
-		return none, c.fail("saml.request-unsigned")
+		return none, c.fail(explain.SAMLRequestUnsigned)
 	}
 	if _, err := c.signature(in.root, rules.Trust); err != nil {
 		return none, err
@@ -180,7 +180,7 @@ func (in *IncomingResolve) Check(rules RequestRules, rec *trace.Recorder) (Artif
 	}
 	e := in.root.First(NSProtocol, "Artifact")
 	if e == nil {
-		return none, c.fail("saml.structure", explain.Fact("detail", "there is no Artifact in the request"))
+		return none, c.fail(explain.SAMLStructure, explain.Fact("detail", "there is no Artifact in the request"))
 	}
 	text, err := c.plain(e, 256)
 	if err != nil {
@@ -188,7 +188,7 @@ func (in *IncomingResolve) Check(rules RequestRules, rec *trace.Recorder) (Artif
 	}
 	a, err := ParseArtifact(text)
 	if err != nil {
-		return none, c.fail("saml.structure", explain.Fact("detail", err.Error()))
+		return none, c.fail(explain.SAMLStructure, explain.Fact("detail", err.Error()))
 	}
 	return a, nil
 }
@@ -229,7 +229,7 @@ func OpenArtifactResponse(doc []byte, requestID, location string, rules Response
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	root, err := soapBody(doc)
 	if err != nil {
-		return nil, c.fail("saml.unreadable", explain.Fact("reason", err.Error()))
+		return nil, c.fail(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	if !root.Is(NSProtocol, "ArtifactResponse") {
 		what := clip(root.Local, 60)
@@ -238,13 +238,13 @@ func OpenArtifactResponse(doc []byte, requestID, location string, rules Response
 				what = "a SOAP fault: " + clip(f.Text(), 200)
 			}
 		}
-		return nil, c.fail("saml.artifact-refused", explain.Pair("message", "ArtifactResponse", what))
+		return nil, c.fail(explain.SAMLArtifactRefused, explain.Pair("message", "ArtifactResponse", what))
 	}
 	if !c.equal(ruleVersion, "2.0", root.Value("Version")) {
-		return nil, c.fail("saml.version", explain.Pair("version", "2.0", root.Value("Version")))
+		return nil, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", root.Value("Version")))
 	}
 	if !c.equal(ruleArtifactAnswer, requestID, root.Value("InResponseTo")) {
-		return nil, c.fail("saml.in-response-mismatch", explain.Pair("InResponseTo", requestID, root.Value("InResponseTo")))
+		return nil, c.fail(explain.SAMLInResponseMismatch, explain.Pair("InResponseTo", requestID, root.Value("InResponseTo")))
 	}
 	if i := root.First(NSAssertion, "Issuer"); i != nil {
 		issuer, err := c.plain(i, 1024)
@@ -252,7 +252,7 @@ func OpenArtifactResponse(doc []byte, requestID, location string, rules Response
 			return nil, err
 		}
 		if !c.equal(ruleIssuer, string(rules.Issuer), issuer) {
-			return nil, c.fail("saml.provider-unknown", explain.Pair("issuer", string(rules.Issuer), issuer))
+			return nil, c.fail(explain.SAMLProviderUnknown, explain.Pair("issuer", string(rules.Issuer), issuer))
 		}
 	}
 	if xmlsig.Signed(root) {
@@ -273,10 +273,10 @@ func OpenArtifactResponse(doc []byte, requestID, location string, rules Response
 		}
 	}
 	if !c.that(ruleArtifactOne, n == 1, "1", fmt.Sprint(n)) {
-		return nil, c.fail("saml.artifact-empty", explain.Pair("messages", "1", fmt.Sprint(n)))
+		return nil, c.fail(explain.SAMLArtifactEmpty, explain.Pair("messages", "1", fmt.Sprint(n)))
 	}
 	if !message.Is(NSProtocol, "Response") {
-		return nil, c.fail("saml.not-a-response", explain.Pair("message", "Response", clip(message.Local, 60)))
+		return nil, c.fail(explain.SAMLNotAResponse, explain.Pair("message", "Response", clip(message.Local, 60)))
 	}
 	in := &IncomingResponse{
 		received: &Received{Binding: BindingArtifact, Param: ParamArtifact, XML: message.Bytes(), Location: location},

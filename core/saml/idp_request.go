@@ -24,10 +24,10 @@ type IncomingRequest struct {
 func OpenRequest(r *Received) (*IncomingRequest, error) {
 	root, err := xmltree.Parse(r.XML, xmltree.Limits{Bytes: MaxMessage})
 	if err != nil {
-		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	if !root.Is(NSProtocol, "AuthnRequest") {
-		return nil, explain.New("saml.not-a-request", explain.Pair("message", "AuthnRequest", root.Local))
+		return nil, explain.New(explain.SAMLNotARequest, explain.Pair("message", "AuthnRequest", root.Local))
 	}
 	c := checker{}
 	in := &IncomingRequest{received: r, root: root}
@@ -115,10 +115,10 @@ func (in *IncomingRequest) Check(rules RequestRules, rec *trace.Recorder) (*Auth
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	e := in.root
 	if !c.equal(ruleReqVersion, "2.0", e.Value("Version")) {
-		return nil, c.fail("saml.version", explain.Pair("version", "2.0", e.Value("Version")))
+		return nil, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", e.Value("Version")))
 	}
 	if !c.equal(ruleReqIssuer, string(rules.Issuer), in.issuer) {
-		return nil, c.fail("saml.application-unknown", explain.Pair("issuer", string(rules.Issuer), in.issuer))
+		return nil, c.fail(explain.SAMLApplicationUnknown, explain.Pair("issuer", string(rules.Issuer), in.issuer))
 	}
 	signer, err := in.signatures(c, rules)
 	if err != nil {
@@ -130,7 +130,7 @@ func (in *IncomingRequest) Check(rules RequestRules, rec *trace.Recorder) (*Auth
 	}
 	req := &AuthnRequest{ID: e.Value("ID"), Issuer: rules.Issuer, Signed: signed, Certificate: signer, RelayState: in.received.RelayState}
 	if req.ID == "" || len(req.ID) > 256 {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the request has no proper ID"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the request has no proper ID"))
 	}
 	if err := in.acs(c, rules, req); err != nil {
 		return nil, err
@@ -155,7 +155,7 @@ func (in *IncomingRequest) signatures(c *checker, rules RequestRules) (*Certific
 		return rules.Trust.Certificates[v.Key()], nil
 	}
 	if !c.that(ruleSigned, !rules.WantSigned, "", "") {
-		return nil, c.fail("saml.request-unsigned")
+		return nil, c.fail(explain.SAMLRequestUnsigned)
 	}
 	return nil, nil
 }
@@ -165,23 +165,23 @@ func (in *IncomingRequest) addressed(c *checker, rules RequestRules, signed bool
 	switch {
 	case !has && signed:
 		c.that(ruleReqDestination, false, rules.Location, "")
-		return c.fail("saml.destination-missing", explain.Pair("Destination", rules.Location, ""))
+		return c.fail(explain.SAMLDestinationMissing, explain.Pair("Destination", rules.Location, ""))
 	case has && !c.equal(ruleReqDestination, rules.Location, destination):
-		return c.fail("saml.destination-mismatch", explain.Pair("Destination", rules.Location, destination))
+		return c.fail(explain.SAMLDestinationMismatch, explain.Pair("Destination", rules.Location, destination))
 	}
 	issued, has, err := c.time(in.root, "IssueInstant")
 	if err != nil {
 		return err
 	}
 	if !has {
-		return c.fail("saml.structure", explain.Fact("detail", "the request has no IssueInstant"))
+		return c.fail(explain.SAMLStructure, explain.Fact("detail", "the request has no IssueInstant"))
 	}
 	if early := issued.After(c.now.Add(c.skew)); !c.that(ruleReqAge, !early, formatTime(c.now), formatTime(issued)) {
-		return c.fail("saml.request-early", explain.Pair("IssueInstant", formatTime(c.now), formatTime(issued)))
+		return c.fail(explain.SAMLRequestEarly, explain.Pair("IssueInstant", formatTime(c.now), formatTime(issued)))
 	}
 	if old := issued.Add(rules.MaxAge + c.skew); c.now.After(old) {
 		c.that(ruleReqAge, false, formatTime(c.now), formatTime(issued))
-		return c.fail("saml.request-old", explain.Pair("IssueInstant", formatTime(old), formatTime(issued)))
+		return c.fail(explain.SAMLRequestOld, explain.Pair("IssueInstant", formatTime(old), formatTime(issued)))
 	}
 	return nil
 }
@@ -193,10 +193,10 @@ func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest
 	index, hasIndex := in.root.Attr("AssertionConsumerServiceIndex")
 	binding, hasBinding := in.root.Attr("ProtocolBinding")
 	if len(rules.ACS) == 0 {
-		return c.fail("saml.acs-missing")
+		return c.fail(explain.SAMLACSMissing)
 	}
 	if hasIndex && (hasURL || hasBinding) {
-		return c.fail("saml.structure", explain.Fact("detail", "the request names its ACS by index and by URL or binding"))
+		return c.fail(explain.SAMLStructure, explain.Fact("detail", "the request names its ACS by index and by URL or binding"))
 	}
 	var found *Endpoint
 	switch {
@@ -208,7 +208,7 @@ func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest
 		}
 		nearest := nearestLocation(rules.ACS, wanted)
 		if !c.that(ruleReqACS, found != nil, nearest, wanted) {
-			return c.fail("saml.acs-unregistered", explain.Pair("ACS URL", nearest, wanted))
+			return c.fail(explain.SAMLACSUnregistered, explain.Pair("ACS URL", nearest, wanted))
 		}
 	case hasIndex:
 		n, err := strconv.Atoi(index)
@@ -218,7 +218,7 @@ func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest
 			}
 		}
 		if !c.that(ruleReqACS, found != nil, "a registered index", index) {
-			return c.fail("saml.acs-index-unknown", explain.Fact("index", index))
+			return c.fail(explain.SAMLACSIndexUnknown, explain.Fact("index", index))
 		}
 	default:
 		found = DefaultEndpoint(rules.ACS, BindingPost)
@@ -233,7 +233,7 @@ func (in *IncomingRequest) acs(c *checker, rules RequestRules, req *AuthnRequest
 	registered := wantedBinding == BindingPost && found.Binding != BindingArtifact ||
 		wantedBinding == BindingArtifact && found.Binding == BindingArtifact
 	if !c.that(ruleReqBinding, registered, BindingName(found.Binding), BindingName(wantedBinding)) {
-		return c.fail("saml.binding-unsupported", explain.Pair("binding", "HTTP-POST", BindingName(wantedBinding)))
+		return c.fail(explain.SAMLBindingUnsupported, explain.Pair("binding", "HTTP-POST", BindingName(wantedBinding)))
 	}
 	if req.ACS = found.Location; wantedBinding == BindingArtifact {
 		req.Binding = BindingArtifact
@@ -267,10 +267,10 @@ func (in *IncomingRequest) wishes(c *checker, rules RequestRules, req *AuthnRequ
 	if subject := e.First(NSAssertion, "Subject"); subject != nil {
 		n := subject.First(NSAssertion, "NameID")
 		if n == nil {
-			return c.fail("saml.structure", explain.Fact("detail", "the request's Subject holds no NameID"))
+			return c.fail(explain.SAMLStructure, explain.Fact("detail", "the request's Subject holds no NameID"))
 		}
 		if len(subject.All(NSAssertion, "SubjectConfirmation")) > 0 {
-			return c.fail("saml.structure", explain.Fact("detail", "the request's Subject holds a confirmation, which has no meaning here"))
+			return c.fail(explain.SAMLStructure, explain.Fact("detail", "the request's Subject holds a confirmation, which has no meaning here"))
 		}
 		if req.Subject, err = c.nameID(n); err != nil {
 			return err
@@ -282,7 +282,7 @@ func (in *IncomingRequest) wishes(c *checker, rules RequestRules, req *AuthnRequ
 			req.NameIDPolicy.NoCreate = v == "false" || v == "0"
 		}
 		if q := req.NameIDPolicy.SPNameQualifier; q != "" && !c.equal(ruleReqPolicy, string(rules.Issuer), q) {
-			return c.fail("saml.nameid-policy", explain.Pair("SPNameQualifier", string(rules.Issuer), q))
+			return c.fail(explain.SAMLNameIDPolicy, explain.Pair("SPNameQualifier", string(rules.Issuer), q))
 		}
 	}
 	if req.RequestedContext, err = c.requestedContext(e); err != nil {
@@ -291,7 +291,7 @@ func (in *IncomingRequest) wishes(c *checker, rules RequestRules, req *AuthnRequ
 	if index, has := e.Attr("AttributeConsumingServiceIndex"); has && rules.AttributeSet != nil {
 		n, err := strconv.Atoi(index)
 		if err != nil || !slices.Contains(rules.AttributeSet, n) {
-			return c.fail("saml.attribute-index-unknown", explain.Fact("index", index))
+			return c.fail(explain.SAMLAttributeIndexUnknown, explain.Fact("index", index))
 		}
 	}
 	return in.scoping(c, req)
@@ -305,11 +305,11 @@ func (in *IncomingRequest) scoping(c *checker, req *AuthnRequest) error {
 	if v, has := s.Attr("ProxyCount"); has {
 		n, err := strconv.Atoi(v)
 		if err != nil || n < 0 {
-			return c.fail("saml.structure", explain.Fact("detail", "ProxyCount is "+v))
+			return c.fail(explain.SAMLStructure, explain.Fact("detail", "ProxyCount is "+v))
 		}
 		req.ProxyCount = &n
 		if !c.that(ruleReqProxy, n > 0, "1 or more", v) {
-			return c.fail("saml.proxy-refused")
+			return c.fail(explain.SAMLProxyRefused)
 		}
 	}
 	for _, r := range s.All(NSProtocol, "RequesterID") {
@@ -318,13 +318,13 @@ func (in *IncomingRequest) scoping(c *checker, req *AuthnRequest) error {
 			return err
 		}
 		if req.RequesterIDs = append(req.RequesterIDs, strings.TrimSpace(v)); len(req.RequesterIDs) > 16 {
-			return c.fail("saml.structure", explain.Fact("detail", "there are more than 16 RequesterIDs"))
+			return c.fail(explain.SAMLStructure, explain.Fact("detail", "there are more than 16 RequesterIDs"))
 		}
 	}
 	if list := s.First(NSProtocol, "IDPList"); list != nil {
 		for _, entry := range list.All(NSProtocol, "IDPEntry") {
 			if req.Providers = append(req.Providers, entry.Value("ProviderID")); len(req.Providers) > 64 {
-				return c.fail("saml.structure", explain.Fact("detail", "the IDPList names more than 64 providers"))
+				return c.fail(explain.SAMLStructure, explain.Fact("detail", "the IDPList names more than 64 providers"))
 			}
 		}
 	}
@@ -338,7 +338,7 @@ func (c *checker) boolean(e *xmltree.Element, attr string) (bool, error) {
 	case "true", "1":
 		return true, nil
 	default:
-		return false, c.fail("saml.structure", explain.Fact("detail", attr+" is "+strconv.Quote(v)))
+		return false, c.fail(explain.SAMLStructure, explain.Fact("detail", attr+" is "+strconv.Quote(v)))
 	}
 }
 
@@ -352,7 +352,7 @@ func (c *checker) requestedContext(e *xmltree.Element) (*RequestedContext, error
 		rc.Comparison = "exact"
 	}
 	if !slices.Contains([]string{"exact", "minimum", "maximum", "better"}, rc.Comparison) {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the comparison "+strconv.Quote(rc.Comparison)+" does not exist"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the comparison "+strconv.Quote(rc.Comparison)+" does not exist"))
 	}
 	for _, class := range r.All(NSAssertion, "AuthnContextClassRef") {
 		v, err := c.plain(class, 1024)
@@ -360,12 +360,12 @@ func (c *checker) requestedContext(e *xmltree.Element) (*RequestedContext, error
 			return nil, err
 		}
 		if rc.Classes = append(rc.Classes, strings.TrimSpace(v)); len(rc.Classes) > 32 {
-			return nil, c.fail("saml.structure", explain.Fact("detail", "more than 32 contexts are asked for"))
+			return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "more than 32 contexts are asked for"))
 		}
 	}
 	if len(rc.Classes) == 0 {
 		// Declarations can't be proven by any provider of ours, and a wish is never dropped.
-		return rc, c.fail("saml.context-not-met", explain.Pair("context", "a context declaration", "class references only"))
+		return rc, c.fail(explain.SAMLContextNotMet, explain.Pair("context", "a context declaration", "class references only"))
 	}
 	return rc, nil
 }

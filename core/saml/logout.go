@@ -28,10 +28,10 @@ type LogoutRequest struct {
 func OpenLogoutRequest(r *Received) (*IncomingLogout, error) {
 	root, err := document(r)
 	if err != nil {
-		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	if !root.Is(NSProtocol, "LogoutRequest") {
-		return nil, explain.New("saml.not-a-request", explain.Pair("message", "LogoutRequest", clip(root.Local, 60)))
+		return nil, explain.New(explain.SAMLNotARequest, explain.Pair("message", "LogoutRequest", clip(root.Local, 60)))
 	}
 	in := &IncomingLogout{IncomingRequest{received: r, root: root}}
 	if i := root.First(NSAssertion, "Issuer"); i != nil {
@@ -60,10 +60,10 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	e := in.request.root
 	if !c.equal(ruleReqVersion, "2.0", e.Value("Version")) {
-		return nil, c.fail("saml.version", explain.Pair("version", "2.0", e.Value("Version")))
+		return nil, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", e.Value("Version")))
 	}
 	if !c.equal(ruleReqIssuer, string(rules.Issuer), in.request.issuer) {
-		return nil, c.fail("saml.application-unknown", explain.Pair("issuer", string(rules.Issuer), in.request.issuer))
+		return nil, c.fail(explain.SAMLApplicationUnknown, explain.Pair("issuer", string(rules.Issuer), in.request.issuer))
 	}
 	cert, err := in.request.signatures(c, rules)
 	if err != nil {
@@ -77,11 +77,11 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 		return nil, err
 	}
 	if has && !c.that(ruleLogoutEnd, c.now.Before(end.Add(c.skew)), formatTime(c.now), formatTime(end)) {
-		return nil, c.fail("saml.request-old", explain.Pair("NotOnOrAfter", formatTime(end), formatTime(c.now)))
+		return nil, c.fail(explain.SAMLRequestOld, explain.Pair("NotOnOrAfter", formatTime(end), formatTime(c.now)))
 	}
 	r := &LogoutRequest{ID: e.Value("ID"), RelayState: in.request.received.RelayState, Certificate: cert}
 	if r.ID == "" || len(r.ID) > 256 {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the request has no proper ID"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the request has no proper ID"))
 	}
 	n := e.First(NSAssertion, "NameID")
 	if x := e.First(NSAssertion, "EncryptedID"); n == nil && x != nil {
@@ -94,7 +94,7 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 		}
 	}
 	if n == nil {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the request names nobody: it holds no NameID"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the request names nobody: it holds no NameID"))
 	}
 	who, err := c.nameID(n)
 	if err != nil {
@@ -107,7 +107,7 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 			return nil, err
 		}
 		if r.SessionIndexes = append(r.SessionIndexes, v); len(r.SessionIndexes) > 32 {
-			return nil, c.fail("saml.structure", explain.Fact("detail", "more than 32 sessions are named"))
+			return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "more than 32 sessions are named"))
 		}
 	}
 	return r, nil
@@ -182,10 +182,10 @@ type IncomingLogoutResponse struct {
 func OpenLogoutResponse(r *Received) (*IncomingLogoutResponse, error) {
 	root, err := document(r)
 	if err != nil {
-		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	if !root.Is(NSProtocol, "LogoutResponse") {
-		return nil, explain.New("saml.not-a-response", explain.Pair("message", "LogoutResponse", clip(root.Local, 60)))
+		return nil, explain.New(explain.SAMLNotAResponse, explain.Pair("message", "LogoutResponse", clip(root.Local, 60)))
 	}
 	in := &IncomingLogoutResponse{received: r, root: root}
 	if i := root.First(NSAssertion, "Issuer"); i != nil {
@@ -206,10 +206,10 @@ func (in *IncomingLogoutResponse) Check(requestID string, rules RequestRules, re
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	e := in.root
 	if !c.equal(ruleVersion, "2.0", e.Value("Version")) {
-		return false, false, c.fail("saml.version", explain.Pair("version", "2.0", e.Value("Version")))
+		return false, false, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", e.Value("Version")))
 	}
 	if !c.equal(ruleIssuer, string(rules.Issuer), in.issuer) {
-		return false, false, c.fail("saml.provider-unknown", explain.Pair("issuer", string(rules.Issuer), in.issuer))
+		return false, false, c.fail(explain.SAMLProviderUnknown, explain.Pair("issuer", string(rules.Issuer), in.issuer))
 	}
 	outside := IncomingRequest{received: in.received, root: e, issuer: in.issuer}
 	signer, err := outside.signatures(c, rules)
@@ -220,7 +220,7 @@ func (in *IncomingLogoutResponse) Check(requestID string, rules RequestRules, re
 		return false, false, err
 	}
 	if !c.equal(ruleLogoutAnswers, requestID, e.Value("InResponseTo")) {
-		return false, false, c.fail("saml.in-response-mismatch", explain.Pair("InResponseTo", requestID, e.Value("InResponseTo")))
+		return false, false, c.fail(explain.SAMLInResponseMismatch, explain.Pair("InResponseTo", requestID, e.Value("InResponseTo")))
 	}
 	top, sub := "", ""
 	if s := e.First(NSProtocol, "Status"); s != nil {

@@ -41,7 +41,7 @@ func (c *checker) nameID(e *xmltree.Element) (*NameID, error) {
 		}
 	}
 	if value == "" {
-		return nil, c.fail("saml.nameid-missing", explain.Fact("NameID", "it is empty"))
+		return nil, c.fail(explain.SAMLNameIDMissing, explain.Fact("NameID", "it is empty"))
 	}
 	return n, nil
 }

@@ -46,7 +46,7 @@ type checker struct {
 // rule is a check's fixed part.
 type rule struct{ name, text, section string }
 
-func (c *checker) fail(code string, evidence ...trace.Evidence) error {
+func (c *checker) fail(code explain.Code, evidence ...trace.Evidence) error {
 	return explain.New(code, evidence...).Of(c.partner)
 }
 
@@ -86,7 +86,7 @@ func (c *checker) dates(cert *Certificate, t Trust) error {
 	ok := c.now.After(cert.NotBefore) && c.now.Before(cert.NotAfter)
 	if !c.that(ruleCertDates, ok, formatTime(c.now), formatTime(cert.NotAfter)) {
 		return c.fail(
-			"saml.certificate-expired",
+			explain.SAMLCertificateExpired,
 			explain.Fact("certificate ends", formatTime(cert.NotAfter)),
 			explain.Fact("fingerprint", keys.Fingerprint(cert.Raw)),
 		)
@@ -102,13 +102,13 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 	c.that(ruleSignature, false, strings.Join(held, ", "), what+": "+e.Detail)
 	switch e.Reason {
 	case xmlsig.NoKey:
-		return c.fail("saml.signature-no-key")
+		return c.fail(explain.SAMLSignatureNoKey)
 	case xmlsig.Weak:
-		return c.fail("saml.signature-sha1", explain.Pair("algorithm", "RSA-SHA256", e.Algorithm.Name()))
+		return c.fail(explain.SAMLSignatureSHA1, explain.Pair("algorithm", "RSA-SHA256", e.Algorithm.Name()))
 	case xmlsig.Unknown:
-		return c.fail("saml.signature-algorithm", explain.Fact("algorithm", string(e.Algorithm)), explain.Fact("detail", e.Detail))
+		return c.fail(explain.SAMLSignatureAlgorithm, explain.Fact("algorithm", string(e.Algorithm)), explain.Fact("detail", e.Detail))
 	case xmlsig.Altered:
-		return c.fail("saml.signature-altered", explain.Fact("signed element", what))
+		return c.fail(explain.SAMLSignatureAltered, explain.Fact("signed element", what))
 	case xmlsig.WrongKey:
 		got := "no certificate in the message"
 		evidence := []trace.Evidence{}
@@ -121,10 +121,10 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 			)
 		}
 		return c.fail(
-			"saml.signature-wrong-key",
+			explain.SAMLSignatureWrongKey,
 			append([]trace.Evidence{explain.Pair("SHA-256 fingerprint", strings.Join(held, ", "), got)}, evidence...)...)
 	}
-	return c.fail("saml.signature-malformed", explain.Fact("detail", e.Detail))
+	return c.fail(explain.SAMLSignatureMalformed, explain.Fact("detail", e.Detail))
 }
 
 // query verifies the signature over a Redirect query.
@@ -189,7 +189,7 @@ func (c *checker) plain(e *xmltree.Element, limit int) (string, error) {
 	text, ok := e.PlainText()
 	if !ok {
 		return "", c.fail(
-			"saml.value-refused",
+			explain.SAMLValueRefused,
 			explain.Fact("value", fmt.Sprintf("<%s> holds something other than text, such as a comment", e.Local)),
 		)
 	}
@@ -199,13 +199,13 @@ func (c *checker) plain(e *xmltree.Element, limit int) (string, error) {
 func (c *checker) bounded(name, text string, limit int) error {
 	if len(text) > limit {
 		return c.fail(
-			"saml.value-refused",
+			explain.SAMLValueRefused,
 			explain.Fact("value", fmt.Sprintf("<%s> has %d bytes; %d are the most", name, len(text), limit)),
 		)
 	}
 	for i := 0; i < len(text); i++ {
 		if ch := text[i]; ch < 0x20 && ch != '\t' && ch != '\n' && ch != '\r' || ch == 0x7F {
-			return c.fail("saml.value-refused", explain.Fact("value", fmt.Sprintf("<%s> holds a control character", name)))
+			return c.fail(explain.SAMLValueRefused, explain.Fact("value", fmt.Sprintf("<%s> holds a control character", name)))
 		}
 	}
 	return nil
@@ -218,7 +218,7 @@ func (c *checker) time(e *xmltree.Element, attr string) (time.Time, bool, error)
 	}
 	t, err := parseTime(v)
 	if err != nil {
-		return t, true, c.fail("saml.structure", explain.Fact("detail", attr+" of <"+e.Local+">: "+err.Error()))
+		return t, true, c.fail(explain.SAMLStructure, explain.Fact("detail", attr+" of <"+e.Local+">: "+err.Error()))
 	}
 	return t, true, nil
 }

@@ -17,29 +17,29 @@ func (c *checker) assertion(rules ResponseRules, v xmlsig.Verified, responseSign
 	e := v.Element()
 	a := &Assertion{ID: e.Value("ID"), Issuer: rules.Issuer}
 	if !c.equal(ruleVersion, "2.0", e.Value("Version")) {
-		return nil, c.fail("saml.version", explain.Pair("version of the assertion", "2.0", e.Value("Version")))
+		return nil, c.fail(explain.SAMLVersion, explain.Pair("version of the assertion", "2.0", e.Value("Version")))
 	}
 	if a.ID == "" || len(a.ID) > 1024 {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the assertion has no proper ID"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the assertion has no proper ID"))
 	}
 	issuer := e.First(NSAssertion, "Issuer")
 	if issuer == nil {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the assertion has no issuer"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the assertion has no issuer"))
 	}
 	name, err := c.plain(issuer, 1024)
 	if err != nil {
 		return nil, err
 	}
 	if !c.equal(ruleIssuer, string(rules.Issuer), name) {
-		return nil, c.fail("saml.provider-unknown", explain.Pair("issuer of the assertion", string(rules.Issuer), name))
+		return nil, c.fail(explain.SAMLProviderUnknown, explain.Pair("issuer of the assertion", string(rules.Issuer), name))
 	}
 	issued, has, err := c.time(e, "IssueInstant")
 	if err != nil || !has {
-		return nil, c.fail("saml.structure", explain.Fact("detail", "the assertion has no proper IssueInstant"))
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the assertion has no proper IssueInstant"))
 	}
 	if issued.After(c.now.Add(c.skew)) {
 		c.that(ruleTime, false, formatTime(c.now), formatTime(issued))
-		return nil, c.fail("saml.not-yet-valid", explain.Pair("IssueInstant", formatTime(c.now), formatTime(issued)))
+		return nil, c.fail(explain.SAMLNotYetValid, explain.Pair("IssueInstant", formatTime(c.now), formatTime(issued)))
 	}
 	if err := c.conditions(e, rules, issued); err != nil {
 		return nil, err
@@ -60,7 +60,7 @@ func (c *checker) conditions(e *xmltree.Element, rules ResponseRules, issued tim
 	conditions := e.First(NSAssertion, "Conditions")
 	if conditions == nil {
 		c.that(ruleAudience, false, string(rules.Audience), "")
-		return c.fail("saml.audience-missing", explain.Pair("audience", string(rules.Audience), ""))
+		return c.fail(explain.SAMLAudienceMissing, explain.Pair("audience", string(rules.Audience), ""))
 	}
 	from, hasFrom, err := c.time(conditions, "NotBefore")
 	if err != nil {
@@ -72,7 +72,7 @@ func (c *checker) conditions(e *xmltree.Element, rules ResponseRules, issued tim
 	}
 	if hasFrom && c.now.Add(c.skew).Before(from) {
 		c.that(ruleTime, false, formatTime(c.now), formatTime(from))
-		return c.fail("saml.not-yet-valid", explain.Pair("NotBefore", formatTime(c.now), formatTime(from)))
+		return c.fail(explain.SAMLNotYetValid, explain.Pair("NotBefore", formatTime(c.now), formatTime(from)))
 	}
 	if hasUntil {
 		if err := c.end("conditions", until, issued, rules.MaxLifetime); err != nil {
@@ -91,17 +91,17 @@ func (c *checker) conditions(e *xmltree.Element, rules ResponseRules, issued tim
 		case child.Is(NSAssertion, "ProxyRestriction"):
 			if count := child.Value("Count"); count == "0" || len(child.All(NSAssertion, "Audience")) > 0 {
 				c.that(ruleConditions, false, "", "ProxyRestriction")
-				return c.fail("saml.proxy-restricted", explain.Fact("restriction", "Count "+count))
+				return c.fail(explain.SAMLProxyRestricted, explain.Fact("restriction", "Count "+count))
 			}
 		default:
 			c.that(ruleConditions, false, "", child.Name())
-			return c.fail("saml.condition-unknown", explain.Fact("condition", child.Name()))
+			return c.fail(explain.SAMLConditionUnknown, explain.Fact("condition", child.Name()))
 		}
 	}
 	c.that(ruleConditions, true, "", "")
 	if audiences == 0 {
 		c.that(ruleAudience, false, string(rules.Audience), "")
-		return c.fail("saml.audience-missing", explain.Pair("audience", string(rules.Audience), ""))
+		return c.fail(explain.SAMLAudienceMissing, explain.Pair("audience", string(rules.Audience), ""))
 	}
 	return nil
 }
@@ -119,7 +119,7 @@ func (c *checker) audience(restriction *xmltree.Element, rules ResponseRules) er
 	}
 	got := strings.Join(named, ", ")
 	if !c.that(ruleAudience, slices.Contains(named, string(rules.Audience)), string(rules.Audience), got) {
-		return c.fail("saml.audience-mismatch", explain.Pair("audience", string(rules.Audience), got))
+		return c.fail(explain.SAMLAudienceMismatch, explain.Pair("audience", string(rules.Audience), got))
 	}
 	return nil
 }
@@ -127,11 +127,11 @@ func (c *checker) audience(restriction *xmltree.Element, rules ResponseRules) er
 // end checks a NotOnOrAfter against now and against the longest lifetime.
 func (c *checker) end(where string, until, issued time.Time, limit time.Duration) error {
 	if !c.that(ruleTime, c.now.Add(-c.skew).Before(until), formatTime(c.now), formatTime(until)) {
-		return c.fail("saml.expired", explain.Pair("NotOnOrAfter of "+where, formatTime(c.now), formatTime(until)))
+		return c.fail(explain.SAMLExpired, explain.Pair("NotOnOrAfter of "+where, formatTime(c.now), formatTime(until)))
 	}
 	if life := until.Sub(issued); life > limit {
 		c.that(ruleLifetime, false, limit.String(), life.String())
-		return c.fail("saml.lifetime", explain.Pair("lifetime by "+where, limit.String(), life.String()))
+		return c.fail(explain.SAMLLifetime, explain.Pair("lifetime by "+where, limit.String(), life.String()))
 	}
 	return nil
 }
@@ -139,12 +139,12 @@ func (c *checker) end(where string, until, issued time.Time, limit time.Duration
 func (c *checker) subject(e *xmltree.Element, rules ResponseRules, a *Assertion, issued time.Time, signed bool) error {
 	subjects := e.All(NSAssertion, "Subject")
 	if len(subjects) != 1 {
-		return c.fail("saml.nameid-missing", explain.Fact("subjects", strconv.Itoa(len(subjects))))
+		return c.fail(explain.SAMLNameIDMissing, explain.Fact("subjects", strconv.Itoa(len(subjects))))
 	}
 	subject := subjects[0]
 	names, sealed := subject.All(NSAssertion, "NameID"), subject.All(NSAssertion, "EncryptedID")
 	if len(names)+len(sealed) > 1 || subject.First(NSAssertion, "BaseID") != nil {
-		return c.fail("saml.structure", explain.Fact("detail", "the subject is named twice, or by a BaseID"))
+		return c.fail(explain.SAMLStructure, explain.Fact("detail", "the subject is named twice, or by a BaseID"))
 	}
 	if len(sealed) == 1 {
 		inner, err := c.open(sealed[0], rules, signed)
@@ -152,7 +152,7 @@ func (c *checker) subject(e *xmltree.Element, rules ResponseRules, a *Assertion,
 			return err
 		}
 		if !inner.Is(NSAssertion, "NameID") {
-			return c.fail("saml.structure", explain.Fact("detail", "what was encrypted is not a NameID"))
+			return c.fail(explain.SAMLStructure, explain.Fact("detail", "what was encrypted is not a NameID"))
 		}
 		names = append(names, inner)
 	}
@@ -168,11 +168,11 @@ func (c *checker) subject(e *xmltree.Element, rules ResponseRules, a *Assertion,
 			wanted = ""
 		}
 		if !c.that(ruleNameID, wanted == "" || n.EffectiveFormat() == wanted, wanted, n.EffectiveFormat()) {
-			return c.fail("saml.nameid-format", explain.Pair("NameID format", wanted, n.EffectiveFormat()))
+			return c.fail(explain.SAMLNameIDFormat, explain.Pair("NameID format", wanted, n.EffectiveFormat()))
 		}
 	case !rules.SubjectOptional:
 		c.that(ruleNameID, false, "a NameID", "")
-		return c.fail("saml.nameid-missing")
+		return c.fail(explain.SAMLNameIDMissing)
 	}
 	return c.confirmed(subject, rules, a, issued)
 }
@@ -195,7 +195,7 @@ func (c *checker) confirmed(subject *xmltree.Element, rules ResponseRules, a *As
 	}
 	if first == nil {
 		c.that(ruleBearer, false, "bearer", "none")
-		first = c.fail("saml.confirmation", explain.Fact("detail", "there is no bearer confirmation"))
+		first = c.fail(explain.SAMLConfirmation, explain.Fact("detail", "there is no bearer confirmation"))
 	}
 	return first
 }
@@ -204,22 +204,22 @@ func (c *checker) bearer(confirmation *xmltree.Element, rules ResponseRules, a *
 	data := confirmation.First(NSAssertion, "SubjectConfirmationData")
 	if data == nil {
 		c.that(ruleBearer, false, "SubjectConfirmationData", "")
-		return c.fail("saml.confirmation", explain.Fact("detail", "it has no SubjectConfirmationData"))
+		return c.fail(explain.SAMLConfirmation, explain.Fact("detail", "it has no SubjectConfirmationData"))
 	}
 	if _, has := data.Attr("NotBefore"); has {
 		c.that(ruleBearer, false, "", "NotBefore")
-		return c.fail("saml.confirmation", explain.Fact("detail", "it has a NotBefore, which a bearer confirmation must not have"))
+		return c.fail(explain.SAMLConfirmation, explain.Fact("detail", "it has a NotBefore, which a bearer confirmation must not have"))
 	}
 	until, has, err := c.time(data, "NotOnOrAfter")
 	if err != nil {
 		return err
 	}
 	if !c.that(ruleBearer, has, "NotOnOrAfter", "") {
-		return c.fail("saml.no-end")
+		return c.fail(explain.SAMLNoEnd)
 	}
 	recipient := data.Value("Recipient")
 	if !c.equal(ruleRecipient, rules.ACS, recipient) {
-		return c.fail("saml.recipient-mismatch", explain.Pair("Recipient", rules.ACS, recipient))
+		return c.fail(explain.SAMLRecipientMismatch, explain.Pair("Recipient", rules.ACS, recipient))
 	}
 	if err := c.end("the confirmation", until, issued, rules.MaxLifetime); err != nil {
 		return err
@@ -235,14 +235,14 @@ func (c *checker) bearer(confirmation *xmltree.Element, rules ResponseRules, a *
 func (c *checker) authn(e *xmltree.Element, rules ResponseRules, a *Assertion) error {
 	statement := e.First(NSAssertion, "AuthnStatement")
 	if !c.that(ruleAuthn, statement != nil, "", "") {
-		return c.fail("saml.authn-missing")
+		return c.fail(explain.SAMLAuthnMissing)
 	}
 	at, has, err := c.time(statement, "AuthnInstant")
 	if err != nil {
 		return err
 	}
 	if !has {
-		return c.fail("saml.structure", explain.Fact("detail", "the AuthnStatement has no AuthnInstant"))
+		return c.fail(explain.SAMLStructure, explain.Fact("detail", "the AuthnStatement has no AuthnInstant"))
 	}
 	a.AuthnInstant, a.SessionIndex = at, statement.Value("SessionIndex")
 	if err := c.bounded("SessionIndex", a.SessionIndex, 1024); err != nil {
@@ -250,11 +250,11 @@ func (c *checker) authn(e *xmltree.Element, rules ResponseRules, a *Assertion) e
 	}
 	if at.After(c.now.Add(c.skew)) {
 		c.that(ruleFresh, false, formatTime(c.now), formatTime(at))
-		return c.fail("saml.not-yet-valid", explain.Pair("AuthnInstant", formatTime(c.now), formatTime(at)))
+		return c.fail(explain.SAMLNotYetValid, explain.Pair("AuthnInstant", formatTime(c.now), formatTime(at)))
 	}
 	if !rules.FreshSince.IsZero() {
 		if !c.that(ruleFresh, !at.Before(rules.FreshSince.Add(-c.skew)), formatTime(rules.FreshSince), formatTime(at)) {
-			return c.fail("saml.authn-old", explain.Pair("AuthnInstant", formatTime(rules.FreshSince), formatTime(at)))
+			return c.fail(explain.SAMLAuthnOld, explain.Pair("AuthnInstant", formatTime(rules.FreshSince), formatTime(at)))
 		}
 	}
 	end, has, err := c.time(statement, "SessionNotOnOrAfter")
@@ -263,7 +263,7 @@ func (c *checker) authn(e *xmltree.Element, rules ResponseRules, a *Assertion) e
 	}
 	if has {
 		if !c.that(ruleSession, c.now.Add(-c.skew).Before(end), formatTime(c.now), formatTime(end)) {
-			return c.fail("saml.session-over", explain.Pair("SessionNotOnOrAfter", formatTime(c.now), formatTime(end)))
+			return c.fail(explain.SAMLSessionOver, explain.Pair("SessionNotOnOrAfter", formatTime(c.now), formatTime(end)))
 		}
 		a.SessionNotOnOrAfter = end
 	}
@@ -285,7 +285,7 @@ func (c *checker) context(statement *xmltree.Element, rules ResponseRules, a *As
 				return err
 			}
 			if a.Authorities = append(a.Authorities, v); len(a.Authorities) > 32 {
-				return c.fail("saml.structure", explain.Fact("detail", "there are more than 32 AuthenticatingAuthorities"))
+				return c.fail(explain.SAMLStructure, explain.Fact("detail", "there are more than 32 AuthenticatingAuthorities"))
 			}
 		}
 	}
@@ -294,7 +294,7 @@ func (c *checker) context(statement *xmltree.Element, rules ResponseRules, a *As
 	}
 	wanted := rules.RequestedContext.Comparison + " " + strings.Join(rules.RequestedContext.Classes, ", ")
 	if !c.that(ruleContext, rules.RequestedContext.Met(a.Context), wanted, a.Context) {
-		return c.fail("saml.context-not-met", explain.Pair("context", wanted, a.Context))
+		return c.fail(explain.SAMLContextNotMet, explain.Pair("context", wanted, a.Context))
 	}
 	return nil
 }
@@ -319,7 +319,7 @@ func (c *checker) attributes(e *xmltree.Element, rules ResponseRules, signed boo
 				child = inner
 			}
 			if !child.Is(NSAssertion, "Attribute") {
-				return nil, c.fail("saml.structure", explain.Fact("detail", "<"+child.Name()+"> stands among the attributes"))
+				return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "<"+child.Name()+"> stands among the attributes"))
 			}
 			attr, err := c.attribute(child)
 			if err != nil {
@@ -328,7 +328,7 @@ func (c *checker) attributes(e *xmltree.Element, rules ResponseRules, signed boo
 			out, values = append(out, attr), values+len(attr.Values)
 			if len(out) > maxAttributes || values > maxValues {
 				return nil, c.fail(
-					"saml.value-refused",
+					explain.SAMLValueRefused,
 					explain.Fact("value", fmt.Sprintf("there are more than %d attributes or %d values", maxAttributes, maxValues)),
 				)
 			}
@@ -340,7 +340,7 @@ func (c *checker) attributes(e *xmltree.Element, rules ResponseRules, signed boo
 func (c *checker) attribute(e *xmltree.Element) (Attribute, error) {
 	attr := Attribute{Name: e.Value("Name"), NameFormat: e.Value("NameFormat"), FriendlyName: e.Value("FriendlyName")}
 	if attr.Name == "" {
-		return attr, c.fail("saml.structure", explain.Fact("detail", "an attribute has no Name"))
+		return attr, c.fail(explain.SAMLStructure, explain.Fact("detail", "an attribute has no Name"))
 	}
 	if err := c.bounded("Attribute Name", attr.Name, 1024); err != nil {
 		return attr, err
@@ -361,7 +361,7 @@ func (c *checker) attribute(e *xmltree.Element) (Attribute, error) {
 		text, ok := v.PlainText()
 		if !ok {
 			return attr, c.fail(
-				"saml.value-refused",
+				explain.SAMLValueRefused,
 				explain.Fact("value", "a value of "+attr.Name+" holds something other than text, such as a comment"),
 			)
 		}

@@ -25,14 +25,14 @@ type IncomingResponse struct {
 // OpenResponse reads a response's outside. Failures carry a code.
 func OpenResponse(r *Received) (*IncomingResponse, error) {
 	if r.Binding == BindingRedirect {
-		return nil, explain.New("saml.response-binding", explain.Pair("binding", "HTTP-POST", BindingName(r.Binding)))
+		return nil, explain.New(explain.SAMLResponseBinding, explain.Pair("binding", "HTTP-POST", BindingName(r.Binding)))
 	}
 	root, err := xmltree.Parse(r.XML, xmltree.Limits{Bytes: MaxMessage})
 	if err != nil {
-		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	if !root.Is(NSProtocol, "Response") {
-		return nil, explain.New("saml.not-a-response", explain.Pair("message", "Response", root.Local))
+		return nil, explain.New(explain.SAMLNotAResponse, explain.Pair("message", "Response", root.Local))
 	}
 	in := &IncomingResponse{received: r, root: root}
 	if i := root.First(NSAssertion, "Issuer"); i != nil {
@@ -121,13 +121,13 @@ func (in *IncomingResponse) Check(rules ResponseRules, rec *trace.Recorder) (*As
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	r := in.root
 	if !c.equal(ruleVersion, "2.0", r.Value("Version")) {
-		return nil, c.fail("saml.version", explain.Pair("version", "2.0", r.Value("Version")))
+		return nil, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", r.Value("Version")))
 	}
 	if d, has := r.Attr("Destination"); has && !c.equal(ruleDestination, rules.ACS, d) {
-		return nil, c.fail("saml.destination-mismatch", explain.Pair("Destination", rules.ACS, d))
+		return nil, c.fail(explain.SAMLDestinationMismatch, explain.Pair("Destination", rules.ACS, d))
 	}
 	if in.issuer != "" && !c.equal(ruleIssuer, string(rules.Issuer), in.issuer) {
-		return nil, c.fail("saml.provider-unknown", explain.Pair("issuer", string(rules.Issuer), in.issuer))
+		return nil, c.fail(explain.SAMLProviderUnknown, explain.Pair("issuer", string(rules.Issuer), in.issuer))
 	}
 	var whole *xmlsig.Verified
 	if xmlsig.Signed(r) {
@@ -153,7 +153,7 @@ func (in *IncomingResponse) Check(rules ResponseRules, rec *trace.Recorder) (*As
 	}
 	// The response's own InResponseTo and the confirmation's must agree (SAML Profiles, section 4.1.4.2).
 	if has := r.Value("InResponseTo"); has != a.InResponseTo {
-		return nil, c.fail("saml.in-response-mismatch", explain.Pair("InResponseTo of response and confirmation", has, a.InResponseTo))
+		return nil, c.fail(explain.SAMLInResponseMismatch, explain.Pair("InResponseTo of response and confirmation", has, a.InResponseTo))
 	}
 	a.Opened = opened
 	a.Certificate = rules.Trust.Certificates[verified.Key()]
@@ -166,12 +166,12 @@ func (in *IncomingResponse) answers(c *checker, rules ResponseRules, where, id s
 			return nil
 		}
 		if rules.RequestID != "" {
-			return c.fail("saml.in-response-mismatch", explain.Pair("InResponseTo", rules.RequestID, ""))
+			return c.fail(explain.SAMLInResponseMismatch, explain.Pair("InResponseTo", rules.RequestID, ""))
 		}
-		return c.fail("saml.unsolicited")
+		return c.fail(explain.SAMLUnsolicited)
 	}
 	if !c.that(ruleAnswers, rules.RequestID != "" && id == rules.RequestID, rules.RequestID, id) {
-		return c.fail("saml.in-response-mismatch", explain.Pair("InResponseTo", rules.RequestID, id))
+		return c.fail(explain.SAMLInResponseMismatch, explain.Pair("InResponseTo", rules.RequestID, id))
 	}
 	return nil
 }
@@ -179,7 +179,7 @@ func (in *IncomingResponse) answers(c *checker, rules ResponseRules, where, id s
 func (in *IncomingResponse) status(c *checker, rules ResponseRules) error {
 	s := in.root.First(NSProtocol, "Status")
 	if s == nil || s.First(NSProtocol, "StatusCode") == nil {
-		return c.fail("saml.structure", explain.Fact("detail", "the response has no status"))
+		return c.fail(explain.SAMLStructure, explain.Fact("detail", "the response has no status"))
 	}
 	top := s.First(NSProtocol, "StatusCode")
 	code, sub, message := top.Value("Value"), "", ""
@@ -202,21 +202,21 @@ func (in *IncomingResponse) status(c *checker, rules ResponseRules) error {
 	}
 	switch strings.TrimPrefix(sub, statusPrefix) {
 	case "NoPassive":
-		return c.fail("saml.status-no-passive", evidence...)
+		return c.fail(explain.SAMLStatusNoPassive, evidence...)
 	case "NoAuthnContext":
 		wanted := "no context"
 		if rules.RequestedContext != nil {
 			wanted = rules.RequestedContext.Comparison + " " + strings.Join(rules.RequestedContext.Classes, ", ")
 		}
-		return c.fail("saml.status-no-context", append([]trace.Evidence{explain.Pair("context", wanted, words)}, evidence...)...)
+		return c.fail(explain.SAMLStatusNoContext, append([]trace.Evidence{explain.Pair("context", wanted, words)}, evidence...)...)
 	case "InvalidNameIDPolicy":
 		return c.fail(
-			"saml.status-nameid-policy",
+			explain.SAMLStatusNameIDPolicy,
 			append([]trace.Evidence{explain.Pair("NameID format", cmp.Or(rules.NameIDFormat, "none"), words)}, evidence...)...)
 	case "RequestDenied":
-		return c.fail("saml.status-denied", evidence...)
+		return c.fail(explain.SAMLStatusDenied, evidence...)
 	}
-	return c.fail("saml.status", evidence...)
+	return c.fail(explain.SAMLStatus, evidence...)
 }
 
 func clip(s string, n int) string {
@@ -240,7 +240,7 @@ func (in *IncomingResponse) assertion(c *checker, rules ResponseRules, whole *xm
 		return true
 	})
 	if !c.that(ruleOne, len(found) == 1 && stray == 0, "1", strconv.Itoa(len(found))) {
-		return none, "", c.fail("saml.assertion-count", explain.Pair("assertions", "1", strconv.Itoa(len(found))))
+		return none, "", c.fail(explain.SAMLAssertionCount, explain.Pair("assertions", "1", strconv.Itoa(len(found))))
 	}
 	a, opened := found[0], ""
 	if a.Local == "EncryptedAssertion" {
@@ -249,14 +249,14 @@ func (in *IncomingResponse) assertion(c *checker, rules ResponseRules, whole *xm
 			return none, "", err
 		}
 		if !inner.Is(NSAssertion, "Assertion") {
-			return none, "", c.fail("saml.structure", explain.Fact("detail", "what was encrypted is not an assertion"))
+			return none, "", c.fail(explain.SAMLStructure, explain.Fact("detail", "what was encrypted is not an assertion"))
 		}
 		if n := countAssertions(inner); n != 1 {
-			return none, "", c.fail("saml.assertion-count", explain.Pair("assertions", "1", strconv.Itoa(n)))
+			return none, "", c.fail(explain.SAMLAssertionCount, explain.Pair("assertions", "1", strconv.Itoa(n)))
 		}
 		a, opened = inner, string(inner.Bytes())
 	} else if countAssertions(a) != 1 {
-		return none, "", c.fail("saml.assertion-count", explain.Pair("assertions", "1", "several, one inside another"))
+		return none, "", c.fail(explain.SAMLAssertionCount, explain.Pair("assertions", "1", "several, one inside another"))
 	}
 	switch {
 	case xmlsig.Signed(a):
@@ -264,10 +264,10 @@ func (in *IncomingResponse) assertion(c *checker, rules ResponseRules, whole *xm
 		return v, opened, err
 	case whole == nil:
 		c.that(ruleSigned, false, "assertion or response", "neither")
-		return none, "", c.fail("saml.signature-missing")
+		return none, "", c.fail(explain.SAMLSignatureMissing)
 	case rules.WantAssertionSigned:
 		c.that(ruleSigned, false, "assertion", "response only")
-		return none, "", c.fail("saml.signature-on-response-only")
+		return none, "", c.fail(explain.SAMLSignatureOnResponseOnly)
 	case opened != "":
 		// The ciphertext was under the response's signature, so what it opens to is as well.
 		v, err := whole.Opened(found[0], a)
@@ -294,14 +294,14 @@ func (c *checker) open(holder *xmltree.Element, rules ResponseRules, signed bool
 	var algorithm *xmlsig.AlgorithmError
 	if errors.As(err, &algorithm) {
 		c.that(ruleDecrypt, false, "AES-GCM with RSA-OAEP", algorithm.Algorithm)
-		return nil, c.fail("saml.encryption-algorithm", explain.Fact("algorithm", algorithm.Algorithm))
+		return nil, c.fail(explain.SAMLEncryptionAlgorithm, explain.Fact("algorithm", algorithm.Algorithm))
 	}
 	var e *xmltree.Element
 	if err == nil {
 		e, err = xmltree.ParseFragment(plain, holder.Scope(), xmltree.Limits{Bytes: MaxMessage})
 	}
 	if !c.that(ruleDecrypt, err == nil, "", holder.Local) {
-		return nil, c.fail("saml.decryption-failed")
+		return nil, c.fail(explain.SAMLDecryptionFailed)
 	}
 	return e, nil
 }

@@ -65,7 +65,7 @@ func GrantTypes(o *config.OIDCApplication) []string {
 // switch on.
 func ClientMetadata(data []byte) (*config.Application, error) {
 	bad := func(why string) (*config.Application, error) {
-		return nil, explain.New("oidc.registration", explain.Fact("metadata", why))
+		return nil, explain.New(explain.OIDCRegistration, explain.Fact("metadata", why))
 	}
 	o, err := jose.ReadObject(data)
 	if err != nil {
@@ -260,7 +260,7 @@ func ProblemOf(err error) saml.Problem {
 	var f *explain.Failure
 	if errors.As(err, &f) {
 		e := f.Explain()
-		return saml.Problem{Code: e.Code, Message: e.Cause + " " + e.Remedy, Fatal: true}
+		return saml.Problem{Code: string(e.Code), Message: e.Cause + " " + e.Remedy, Fatal: true}
 	}
 	return saml.Problem{Code: "oidc.discovery-unreadable", Message: err.Error(), Fatal: true}
 }

@@ -161,7 +161,7 @@ func (g *Room) enrol(ctx context.Context, c *store.Credential) ([]string, error)
 			return err
 		}
 		if held.ID != "" {
-			return explain.New("browser.finished")
+			return explain.New(explain.BrowserFinished)
 		}
 		if err := tx.Create(c).Error; err != nil {
 			return err

@@ -265,7 +265,7 @@ func (g *Room) enterPasskey(ctx context.Context, s *signin.SignIn, answer string
 		return nil
 	}
 	if !p.Active || p.Login == nil {
-		return explain.New("match.inactive", explain.Fact("person", p.Name))
+		return explain.New(explain.MatchInactive, explain.Fact("person", p.Name))
 	}
 	g.Guessed(ctx, byAddress, byPerson)
 	alone := own.Stage == stagePassword

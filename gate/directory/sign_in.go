@@ -49,7 +49,7 @@ type OwnPage struct {
 
 func (g Side) Send(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
 	if s.State.Wish.Passive {
-		return nil, explain.New("route.no-passive")
+		return nil, explain.New(explain.RouteNoPassive)
 	}
 	s.State.Own = &signin.OwnSignIn{Stage: stagePassword, Name: s.State.Name}
 	if err := g.offerPasskey(ctx, s); err != nil {
@@ -65,7 +65,7 @@ func (g *Room) ownAddress(id string) string { return g.PublicURL + "/sign-in/" +
 
 // Receive is not asked of a directory: nothing comes back from anywhere.
 func (g Side) Receive(context.Context, *signin.SignIn, *signin.Arrival) (bridge.Identity, error) {
-	return bridge.Identity{}, explain.New("browser.lost")
+	return bridge.Identity{}, explain.New(explain.BrowserLost)
 }
 
 // ShowOwn shows where somebody stands, or goes on where all is proven.
@@ -126,7 +126,7 @@ func (g *Room) ownPage(ctx context.Context, s *signin.SignIn) (*OwnPage, error) 
 func (g *Room) resumeOwn(ctx context.Context, b signin.Browser, id string) (*signin.SignIn, error) {
 	s, err := g.signin.Resume(ctx, b, id)
 	if err == nil && s.State.Own == nil {
-		err = explain.New("browser.finished")
+		err = explain.New(explain.BrowserFinished)
 	}
 	return s, err
 }
@@ -153,7 +153,7 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error)
 		UsedUntil:    g.Now().Add(2 * signin.Life),
 	}
 	if c := s.State.Wish.Context; !s.State.Wish.Preferred && !c.Met(who.Context) {
-		return nil, explain.New("saml.context-not-met", explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name)
+		return nil, explain.New(explain.SAMLContextNotMet, explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name)
 	}
 	s.Vouched(who)
 	return g.signin.Homeward(ctx, s)
@@ -203,7 +203,7 @@ func (g *Room) enter(ctx context.Context, s *signin.SignIn, field func(string) s
 		err = g.offerPasskey(ctx, s)
 	}
 	if err == nil && own.Wrong >= ground.MaxWrong {
-		err = explain.New("directory.wrong").Of(s.Provider.Name)
+		err = explain.New(explain.DirectoryWrong).Of(s.Provider.Name)
 	}
 	return err
 }
@@ -213,7 +213,7 @@ func tooMany(err error, what string) error {
 	if err == nil {
 		return nil
 	}
-	return explain.New("directory.too-many", explain.Fact("name", what))
+	return explain.New(explain.DirectoryTooMany, explain.Fact("name", what))
 }
 
 // enterPassword checks name and password. Unknown names take as long as wrong passwords, and say the same.
@@ -259,7 +259,7 @@ func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, name, passwo
 		return nil
 	}
 	if !p.Active {
-		return explain.New("match.inactive", explain.Fact("person", p.Name))
+		return explain.New(explain.MatchInactive, explain.Fact("person", p.Name))
 	}
 	g.Guessed(ctx, byName, byAddress)
 	s.Rec.Check(trace.Check{Name: "directory.password", Text: "Name and password are right", Section: "our rule", OK: true})

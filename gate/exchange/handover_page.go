@@ -506,7 +506,7 @@ func tried(t store.Trace, entries []trace.Entry) HandoverTried {
 			}
 		}
 		if f := e.Failure; f != nil && out.Title == "" {
-			x := (&explain.Failure{Code: f.Code, Partner: f.Partner, Evidence: f.Evidence}).Explain()
+			x := (&explain.Failure{Code: explain.Code(f.Code), Partner: f.Partner, Evidence: f.Evidence}).Explain()
 			out.Title, out.Cause, out.Their = x.Title, x.Cause, x.Theirs
 		}
 	}

@@ -321,7 +321,7 @@ func (g *Room) traceAddition(id string, rec *trace.Recorder) (*store.TraceAdditi
 
 // grantOver is the failure for a grant that no longer counts.
 func grantOver(h *HeldGrant, why string) error {
-	f := explain.New("oidc.grant-over", explain.Fact("reason", why))
+	f := explain.New(explain.OIDCGrantOver, explain.Fact("reason", why))
 	if h.App != nil {
 		f.Of(h.App.Name)
 	}

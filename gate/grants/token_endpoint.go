@@ -91,10 +91,10 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 	e := f.Explain()
 	answer := &OAuthAnswer{Status: http.StatusBadRequest}
 	code := cmp.Or(e.OAuth, "invalid_request")
-	proof := strings.HasPrefix(f.Code, "oidc.proof") && f.Code != "oidc.proof-several" && f.Code != "oidc.proof-unreadable" ||
-		strings.HasPrefix(f.Code, "jwt.") ||
-		f.Code == "oidc.client-unknown" ||
-		f.Code == "oidc.keys-unreachable"
+	proof := strings.HasPrefix(string(f.Code), "oidc.proof") && f.Code != explain.OIDCProofSeveral && f.Code != explain.OIDCProofUnreadable ||
+		strings.HasPrefix(string(f.Code), "jwt.") ||
+		f.Code == explain.OIDCClientUnknown ||
+		f.Code == explain.OIDCKeysUnreachable
 	if x.Name == LogoutEndpoint {
 		proof, code = false, "invalid_request"
 	}
@@ -108,7 +108,7 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 		}
 	}
 	answer.Body = map[string]string{"error": code, "error_description": oidc.Printable(cmp.Or(e.Theirs, e.Cause))}
-	if f.Code == "oidc.device-pending" || f.Code == "oidc.device-slow" {
+	if f.Code == explain.OIDCDevicePending || f.Code == explain.OIDCDeviceSlow {
 		return answer
 	}
 	x.Rec.Message(trace.Message{
@@ -136,7 +136,7 @@ func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure
 		}
 	} else {
 		var t *store.Trace
-		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, f.Code); err == nil {
+		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, string(f.Code)); err == nil {
 			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(t).Error })
 		}
 	}
@@ -178,10 +178,10 @@ func (g *Room) token(ctx context.Context, x *Exchange, authorization, raw string
 	case oidc.GrantDevice:
 		return g.redeemDevice(ctx, x, form)
 	case "":
-		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "grant_type is missing"))
+		return nil, explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "grant_type is missing"))
 	}
 	return nil, explain.New(
-		"oidc.grant-type",
+		explain.OIDCGrantType,
 		explain.Pair("grant_type", oidc.GrantCode+" or "+oidc.GrantRefresh, words.Clip(form["grant_type"], 200)),
 	)
 }
@@ -192,21 +192,21 @@ func (x *Exchange) check(name, text, section string, ok bool) bool {
 
 func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters) (*OAuthAnswer, error) {
 	if form["code"] == "" {
-		return nil, explain.New("oidc.parameter-wrong", explain.Fact("parameter", "code is missing"))
+		return nil, explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "code is missing"))
 	}
 	h, err := g.grantByCode(ctx, keys.HashSecret(form["code"]))
 	if err != nil {
 		return nil, err
 	}
 	if !x.check("oidc.code", "The code was given to this client", "RFC 6749 4.1.3", h != nil && h.ApplicationID == x.App.ID) {
-		return nil, explain.New("oidc.code-unknown")
+		return nil, explain.New(explain.OIDCCodeUnknown)
 	}
 	x.grant = h
 	if !x.check("oidc.code-once", "The code was not used before", "RFC 6749 4.1.2", !h.codeUsed) {
 		return nil, g.codeAgain(ctx, h)
 	}
 	if !x.check("oidc.code-in-time", "The code is not over", "RFC 6749 4.1.2", g.Now().Before(h.CodeEnds)) {
-		return nil, explain.New("oidc.code-unknown")
+		return nil, explain.New(explain.OIDCCodeUnknown)
 	}
 	if !x.check(
 		"oidc.code-redirect",
@@ -215,7 +215,7 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 		form["redirect_uri"] == h.Body.RedirectURI,
 	) {
 		return nil, explain.New(
-			"oidc.code-redirect",
+			explain.OIDCCodeRedirect,
 			explain.Pair("redirect_uri", h.Body.RedirectURI, cmp.Or(words.Clip(form["redirect_uri"], 500), "none")),
 		)
 	}
@@ -233,7 +233,7 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 		case h.Body.Challenge == "":
 			why = "there was no challenge in the request"
 		}
-		return nil, explain.New("oidc.verifier", explain.Fact("code_verifier", why))
+		return nil, explain.New(explain.OIDCVerifier, explain.Fact("code_verifier", why))
 	}
 	return g.giveTokens(ctx, x, h.Body.Scopes, func(tx *gorm.DB, now time.Time) error {
 		return once(
@@ -260,7 +260,7 @@ func (g *Room) codeAgain(ctx context.Context, h *HeldGrant) error {
 	}); err != nil {
 		return err
 	}
-	return explain.New("oidc.code-used")
+	return explain.New(explain.OIDCCodeUsed)
 }
 
 func (g *Room) tokenAgain(ctx context.Context, h *HeldGrant) error {
@@ -269,7 +269,7 @@ func (g *Room) tokenAgain(ctx context.Context, h *HeldGrant) error {
 	}); err != nil {
 		return err
 	}
-	return explain.New("oidc.token-used")
+	return explain.New(explain.OIDCTokenUsed)
 }
 
 func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Parameters) (*OAuthAnswer, error) {
@@ -283,7 +283,7 @@ func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Paramet
 		"RFC 6749 6",
 		t != nil && t.Kind == "refresh" && t.ApplicationID == x.App.ID,
 	) {
-		return nil, explain.New("oidc.token-unknown")
+		return nil, explain.New(explain.OIDCTokenUnknown)
 	}
 	h := t.HeldGrant
 	x.grant = h
@@ -291,13 +291,13 @@ func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Paramet
 		return nil, g.tokenAgain(ctx, h)
 	}
 	if !x.check("oidc.refresh-in-time", "The refresh token is not over", "RFC 6749 6", g.Now().Before(t.Ends)) {
-		return nil, explain.New("oidc.token-unknown")
+		return nil, explain.New(explain.OIDCTokenUnknown)
 	}
 	scopes := h.Body.Scopes
 	if asked := strings.Fields(form["scope"]); len(asked) > 0 {
 		if slices.ContainsFunc(asked, func(s string) bool { return !slices.Contains(h.Body.Scopes, s) }) {
 			return nil, explain.New(
-				"oidc.scope-more",
+				explain.OIDCScopeMore,
 				explain.Pair("scope", sheet.ScopesText(h.Body.Scopes), words.Clip(form["scope"], 500)),
 			)
 		}

@@ -105,7 +105,7 @@ func (g *Room) introspect(ctx context.Context, x *Exchange, authorization, raw s
 		return nil, err
 	}
 	if !x.App.OIDC.Introspection {
-		return nil, explain.New("oidc.not-allowed", explain.Fact("endpoint", "introspection is off for this client"))
+		return nil, explain.New(explain.OIDCNotAllowed, explain.Fact("endpoint", "introspection is off for this client"))
 	}
 	if err := g.useAssertion(ctx, x); err != nil {
 		return nil, err
@@ -165,7 +165,7 @@ func (g *Room) revoke(ctx context.Context, x *Exchange, authorization, raw strin
 		return err
 	}
 	if form["token"] == "" {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "token is missing"))
+		return explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "token is missing"))
 	}
 	t, err := g.TokenBy(ctx, form["token"])
 	if err != nil {
@@ -204,11 +204,11 @@ func (g *Room) device(ctx context.Context, x *Exchange, authorization, raw strin
 		return nil, err
 	}
 	if !x.App.OIDC.DeviceGrant {
-		return nil, explain.New("oidc.not-allowed", explain.Fact("grant", "the device grant is off for this client"))
+		return nil, explain.New(explain.OIDCNotAllowed, explain.Fact("grant", "the device grant is off for this client"))
 	}
 	asked := strings.Fields(form["scope"])
 	if !slices.Contains(asked, oidc.ScopeOpenID) {
-		return nil, explain.New("oidc.scope-openid", explain.Pair("scope", oidc.ScopeOpenID, words.Clip(form["scope"], 200)))
+		return nil, explain.New(explain.OIDCScopeOpenid, explain.Pair("scope", oidc.ScopeOpenID, words.Clip(form["scope"], 200)))
 	}
 	scopes := slices.DeleteFunc(asked, func(s string) bool { return s != oidc.ScopeOpenID && !slices.Contains(x.App.OIDC.Scopes, s) })
 	code, user := keys.NewSecret(), newUserCode()
@@ -233,7 +233,7 @@ func (g *Room) device(ctx context.Context, x *Exchange, authorization, raw strin
 			return err
 		}
 		if open > 1000 {
-			return explain.New("gate.busy", explain.Fact("client", x.App.Name))
+			return explain.New(explain.GateBusy, explain.Fact("client", x.App.Name))
 		}
 		return tx.Create(&row).Error
 	})
@@ -264,7 +264,7 @@ func newUserCode() string {
 // redeemDevice answers a device that asks whether somebody has signed in (RFC 8628, section 3.5).
 func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Parameters) (*OAuthAnswer, error) {
 	if !x.App.OIDC.DeviceGrant {
-		return nil, explain.New("oidc.not-allowed", explain.Fact("grant", "the device grant is off for this client"))
+		return nil, explain.New(explain.OIDCNotAllowed, explain.Fact("grant", "the device grant is off for this client"))
 	}
 	now := g.Now().UTC()
 	hash := keys.HashSecret(form["device_code"])
@@ -285,16 +285,16 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 	case err != nil:
 		return nil, err
 	case row.UserCode == "" || !now.Before(row.ExpiresAt):
-		return nil, explain.New("oidc.device-over")
+		return nil, explain.New(explain.OIDCDeviceOver)
 	case row.State == "denied":
-		return nil, explain.New("oidc.confirm-denied")
+		return nil, explain.New(explain.OIDCConfirmDenied)
 	case slow:
-		return nil, explain.New("oidc.device-slow")
+		return nil, explain.New(explain.OIDCDeviceSlow)
 	case row.State == "waiting":
-		return nil, explain.New("oidc.device-pending")
+		return nil, explain.New(explain.OIDCDevicePending)
 	}
 	if x.grant, err = g.GrantByID(ctx, row.GrantID); err != nil || x.grant == nil {
-		return nil, cmpErr(err, explain.New("oidc.device-over"))
+		return nil, cmpErr(err, explain.New(explain.OIDCDeviceOver))
 	}
 	return g.giveTokens(ctx, x, x.grant.Body.Scopes, func(tx *gorm.DB, _ time.Time) error {
 		gone := tx.Where("hash = ?", hash).Delete(&store.DeviceCode{})
@@ -303,7 +303,7 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 		}
 		return gone.Error
 		// a device that asks twice at once keeps what it has got
-	}, func(context.Context, *HeldGrant) error { return explain.New("oidc.device-over") })
+	}, func(context.Context, *HeldGrant) error { return explain.New(explain.OIDCDeviceOver) })
 }
 
 func cmpErr(err, other error) error {

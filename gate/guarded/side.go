@@ -58,7 +58,7 @@ func (g Side) Start(_ context.Context, s *signin.SignIn, to string) (*signin.Nex
 		}
 	}
 	if !guardedPlace(s.App, to) {
-		return nil, explain.New("relay.refused", explain.Fact("deep link", to))
+		return nil, explain.New(explain.RelayRefused, explain.Fact("deep link", to))
 	}
 	return &signin.Next{To: signin.Redirect(to)}, nil
 }
@@ -81,13 +81,13 @@ func (g *Room) askGuarded(ctx context.Context, s *signin.SignIn, slug, to string
 	app, err := g.partners.Application(ctx, slug)
 	switch {
 	case ground.IsNotFound(err) || err == nil && app.Guarded == nil:
-		return explain.New("saml.application-unknown", explain.Fact("short name", slug))
+		return explain.New(explain.SAMLApplicationUnknown, explain.Fact("short name", slug))
 	case err != nil:
 		return err
 	}
 	s.App = app
 	if !guardedPlace(app, to) || len(bind) != 32 {
-		return explain.New("relay.refused", explain.Fact("deep link", words.Clip(to, 500)))
+		return explain.New(explain.RelayRefused, explain.Fact("deep link", words.Clip(to, 500)))
 	}
 	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Visit", Binding: "GET", Address: to})
 	s.State.To, s.State.Bind = to, bind

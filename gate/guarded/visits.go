@@ -137,7 +137,7 @@ func (g *Room) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswe
 	if rule.Then == config.PathRefuse {
 		return &GuardAnswer{
 			Result:      GuardRefuse,
-			Explanation: explain.New("guard.path-refused", explain.Fact("path", words.Clip(v.Path, 200))).Of(a.Name).Explain(),
+			Explanation: explain.New(explain.GuardPathRefused, explain.Fact("path", words.Clip(v.Path, 200))).Of(a.Name).Explain(),
 		}, nil
 	}
 	held, err := g.heldGuard(ctx, a, v.Token)
@@ -167,7 +167,7 @@ func (g *Room) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswe
 	}):
 		return &GuardAnswer{
 			Result:      GuardRefuse,
-			Explanation: explain.New("guard.path-groups", explain.Fact("groups", strings.Join(rule.Groups, ", "))).Of(a.Name).Explain(),
+			Explanation: explain.New(explain.GuardPathGroups, explain.Fact("groups", strings.Join(rule.Groups, ", "))).Of(a.Name).Explain(),
 		}, nil
 	case rule.Then == config.PathRules:
 		facts := held.facts
@@ -180,7 +180,7 @@ func (g *Room) Guard(ctx context.Context, a *Guarded, v GuardVisit) (*GuardAnswe
 		if d := policy.Decide(facts, false); d.Result != access.Allow {
 			return &GuardAnswer{
 				Result:      GuardRefuse,
-				Explanation: explain.New("guard.path-rules", explain.Fact("rule", d.By)).Of(a.Name).Explain(),
+				Explanation: explain.New(explain.GuardPathRules, explain.Fact("rule", d.By)).Of(a.Name).Explain(),
 			}, nil
 		}
 	}
@@ -294,7 +294,7 @@ func (g *Room) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 	b, app := &h.body, a.app
 	p, err := g.partners.ProviderByID(ctx, b.ProviderID)
 	if ground.IsNotFound(err) || err == nil && !g.partners.ServesYet(ctx, app, p) {
-		return explain.New("route.none").Of(a.Name), nil
+		return explain.New(explain.RouteNone).Of(a.Name), nil
 	}
 	if err != nil {
 		return nil, err
@@ -303,7 +303,7 @@ func (g *Room) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 	if b.PersonID != "" {
 		held, now, err := g.persons.PersonByID(ctx, b.PersonID)
 		if ground.IsNotFound(err) || err == nil && !held.Active {
-			return explain.New("match.inactive", explain.Fact("person", b.Shown)), nil
+			return explain.New(explain.MatchInactive, explain.Fact("person", b.Shown)), nil
 		}
 		if err != nil {
 			return nil, err
@@ -350,7 +350,7 @@ func (g *Room) guardAgain(ctx context.Context, a *Guarded, h *heldGuard, address
 	}
 	d := app.Policy.Decide(facts, false)
 	if d.Result == access.Stronger {
-		return explain.New("access.stronger-impossible", explain.Fact("rule", d.By)).Of(app.Name), nil
+		return explain.New(explain.AccessStrongerImpossible, explain.Fact("rule", d.By)).Of(app.Name), nil
 	}
 	if d.Result != access.Allow {
 		return app.Refusal(d, b.Shown, facts.Received), nil
@@ -419,7 +419,7 @@ func (g *Room) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardA
 			return err
 		}
 		if out.Password = secret; secret == "" {
-			*out = GuardAnswer{Result: GuardRefuse, Explanation: explain.New("guard.no-password").Of(a.Name).Explain()}
+			*out = GuardAnswer{Result: GuardRefuse, Explanation: explain.New(explain.GuardNoPassword).Of(a.Name).Explain()}
 		}
 	}
 	return nil
@@ -438,7 +438,7 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 			return err
 		}
 		if len(rows) == 0 {
-			return explain.New("guard.ticket").Of(a.Name)
+			return explain.New(explain.GuardTicket).Of(a.Name)
 		}
 		ends := now.Add(time.Hour)
 		if rows[0].SessionID != "" {
@@ -447,7 +447,7 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 				return err
 			}
 			if len(held) == 0 {
-				return explain.New("session.over").Of(a.Name)
+				return explain.New(explain.SessionOver).Of(a.Name)
 			}
 			ends = held[0].ExpiresAt
 		}
@@ -516,7 +516,7 @@ func (g *Room) leave(ctx context.Context, s *signin.SignIn, ticket string) (*sig
 		return nil, err
 	}
 	if len(rows) == 0 {
-		return nil, explain.New("logout.lost")
+		return nil, explain.New(explain.LogoutLost)
 	}
 	if s.App, err = g.partners.ApplicationByID(ctx, rows[0].ApplicationID); err != nil {
 		return nil, err

@@ -201,7 +201,7 @@ func (g *Room) Failed(ctx context.Context, s *signin.SignIn, f *explain.Failure,
 	}
 	who := words.FirstOf(run, s.Person.ID, "sign-in "+s.Reference)
 	if err := g.keepComparison(ctx, s, m, who,
-		store.MoveComparison{Result: ComparedFailed, Code: f.Code, Person: s.Person.Shown,
+		store.MoveComparison{Result: ComparedFailed, Code: string(f.Code), Person: s.Person.Shown,
 			How: map[bool]string{true: howBoth, false: howLive}[run != ""]}, nil); err != nil {
 		g.Log.ErrorContext(ctx, "a sign-in that failed could not be noted for a move", "reference", s.Reference, "error", err)
 	}

@@ -28,7 +28,7 @@ func (g *Room) ClientAt(ctx context.Context, p *Provider, secret string) (oidc.C
 			return c, err
 		}
 		if held == "" {
-			return c, explain.New("oidc.client-secret-none").Of(p.Name)
+			return c, explain.New(explain.OIDCClientSecretNone).Of(p.Name)
 		}
 		c.Secret = held
 	case oidc.AuthPrivateKey:
@@ -69,7 +69,7 @@ func (g *Room) BackChannel(
 		},
 	)
 	if err != nil {
-		return nil, explain.New("oidc.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
+		return nil, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
 	}
 	answer := &oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
 	raw, opened := answer.Shown()

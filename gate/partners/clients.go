@@ -88,7 +88,7 @@ func (g *Room) Client(
 	}
 	app, err := g.ApplicationByClient(ctx, proof.ClientID)
 	if ground.IsNotFound(err) {
-		return nil, nil, explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(proof.ClientID, 200)))
+		return nil, nil, explain.New(explain.OIDCClientUnknown, explain.Fact("client ID", words.Clip(proof.ClientID, 200)))
 	}
 	if err != nil {
 		return nil, nil, err
@@ -112,7 +112,7 @@ func (g *Room) Client(
 	}
 	used, err := proof.Check(known, rec)
 	var f *explain.Failure
-	if errors.As(err, &f) && f.Code == "jwt.key-unknown" && app.OIDC.KeysURL != "" {
+	if errors.As(err, &f) && f.Code == explain.JWTKeyUnknown && app.OIDC.KeysURL != "" {
 		if known.Keys, err = g.ClientKeys(ctx, app, true); err != nil {
 			return app, nil, explain.OfPartner(err, app.Name)
 		}
@@ -184,7 +184,7 @@ func UseUpAssertion(tx *gorm.DB, app *Application, used *oidc.Used) error {
 		used.Until.UTC(),
 	)
 	if made.Error == nil && made.RowsAffected == 0 {
-		return explain.New("oidc.proof-assertion", explain.Fact("assertion", "it was used before")).Of(app.Name)
+		return explain.New(explain.OIDCProofAssertion, explain.Fact("assertion", "it was used before")).Of(app.Name)
 	}
 	return made.Error
 }

@@ -79,7 +79,7 @@ func (g *Room) InTime(name string, until *time.Time) error {
 	if until == nil || g.Now().Before(*until) {
 		return nil
 	}
-	return explain.New("metadata.expired", explain.Fact("valid until", until.UTC().Format(time.RFC3339))).Of(name)
+	return explain.New(explain.MetadataExpired, explain.Fact("valid until", until.UTC().Format(time.RFC3339))).Of(name)
 }
 
 // until is the end of a partner's metadata, where its address is looked after.
@@ -257,7 +257,7 @@ func (a *Application) Refusal(d access.Decision, person string, received []strin
 	case "access.refused":
 		fact = explain.Fact("rule", d.By)
 	}
-	return explain.New(d.Code, fact).Of(a.Name)
+	return explain.New(explain.Code(d.Code), fact).Of(a.Name)
 }
 
 // Assignments are those of a person to an application, their own first.

@@ -78,7 +78,7 @@ func (g *Room) KeySet(ctx context.Context, address string, again bool) (set jose
 			return *read, true, nil
 		}
 	} else {
-		err = explain.New("oidc.keys-unreachable", explain.Fact("reason", err.Error()), explain.Fact("address", address))
+		err = explain.New(explain.OIDCKeysUnreachable, explain.Fact("reason", err.Error()), explain.Fact("address", address))
 	}
 	h.failure = err
 	if h.set != nil && age < keySetStale {

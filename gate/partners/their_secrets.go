@@ -220,14 +220,14 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 	}
 	var f *explain.Failure
 	switch {
-	case errors.As(err, &f) && f.Code == "oidc.code-refused":
+	case errors.As(err, &f) && f.Code == explain.OIDCCodeRefused:
 		out.Result, out.Text = "taken", p.Name+" takes the secret: it refused only the code, which was made up for this."
-	case errors.As(err, &f) && strings.HasPrefix(f.Code, "oidc.client-"):
+	case errors.As(err, &f) && strings.HasPrefix(string(f.Code), "oidc.client-"):
 		e := f.Explain()
-		out.Result, out.Text, out.Remedy, out.Code = "refused", e.Cause, e.Remedy, e.Code
+		out.Result, out.Text, out.Remedy, out.Code = "refused", e.Cause, e.Remedy, string(e.Code)
 	case errors.As(err, &f):
 		e := f.Explain()
-		out.Text, out.Remedy, out.Code = "The answer does not tell: "+e.Cause, e.Remedy, e.Code
+		out.Text, out.Remedy, out.Code = "The answer does not tell: "+e.Cause, e.Remedy, string(e.Code)
 	case err != nil:
 		return nil, err
 	default:

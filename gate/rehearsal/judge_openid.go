@@ -169,7 +169,7 @@ func (g *Room) judgeToken(ctx context.Context, q *api.Judge, out *api.Judged, re
 	}
 	var found oidc.Claims
 	if err := found.Add("ID token", t.Claims); err != nil {
-		return explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+		return explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
 	}
 	who := bridge.Identity{
 		Attributes:   found.Values,
@@ -212,7 +212,7 @@ func (g *Room) judgeRequest(ctx context.Context, q *api.Judge, out *api.Judged, 
 		func() (*partners.Application, error) { return g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer()) },
 	)
 	if ground.IsNotFound(err) {
-		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
+		return explain.New(explain.SAMLApplicationUnknown, explain.Fact("issuer", in.ClaimedIssuer()))
 	}
 	if err != nil {
 		return err
@@ -276,7 +276,7 @@ func (g *Room) judgeAsking(ctx context.Context, q *api.Judge, out *api.Judged, r
 		func() (*partners.Application, error) { return g.partners.ApplicationByClient(ctx, p["client_id"]) },
 	)
 	if ground.IsNotFound(err) {
-		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200)))
+		return explain.New(explain.OIDCClientUnknown, explain.Fact("client ID", words.Clip(p["client_id"], 200)))
 	}
 	if err != nil {
 		return err
@@ -293,7 +293,7 @@ func (g *Room) judgeAsking(ctx context.Context, q *api.Judge, out *api.Judged, r
 		Got:      p["client_id"],
 		OK:       p["client_id"] == app.OIDC.ClientID,
 	}) {
-		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200))).Of(app.Name)
+		return explain.New(explain.OIDCClientUnknown, explain.Fact("client ID", words.Clip(p["client_id"], 200))).Of(app.Name)
 	}
 	_, err = oidc.ReadRequest(p, signin.Registered(app), rec)
 	return err

@@ -280,7 +280,7 @@ func (g *Room) OpenRehearsal(ctx context.Context, b signin.Browser, token string
 	case r.Second != "" && last.IsZero():
 		second, err := g.partners.ApplicationByID(ctx, r.Second)
 		if err != nil {
-			return &RehearsalPage{Failure: signin.RehearsalFailure(explain.New("rehearsal.over"))}
+			return &RehearsalPage{Failure: signin.RehearsalFailure(explain.New(explain.RehearsalOver))}
 		}
 		page.Step, page.Application, page.More = "second", second.Name, r.Out
 	case r.Out:
@@ -305,17 +305,17 @@ func (g *Room) rehearsalByToken(ctx context.Context, b signin.Browser, token str
 	var r store.Rehearsal
 	err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Take(&r).Error
 	if errors.Is(err, store.ErrNotFound) || err == nil && g.Now().After(r.ExpiresAt) {
-		return nil, nil, explain.New("rehearsal.over")
+		return nil, nil, explain.New(explain.RehearsalOver)
 	}
 	if err != nil {
 		return nil, nil, store.Clear(err)
 	}
 	if len(r.BrowserHash) > 0 && !signin.Rehearses(&r, b) {
-		return nil, nil, explain.New("rehearsal.over")
+		return nil, nil, explain.New(explain.RehearsalOver)
 	}
 	app, err := g.partners.ApplicationByID(ctx, r.ApplicationID)
 	if err != nil {
-		return nil, nil, explain.New("rehearsal.over")
+		return nil, nil, explain.New(explain.RehearsalOver)
 	}
 	return &r, app, nil
 }
@@ -333,7 +333,7 @@ func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token strin
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 			set := tx.Exec("UPDATE rehearsals SET browser_hash = ? WHERE id = ? AND browser_hash IS NULL", keys.HashSecret(cookie), r.ID)
 			if set.Error == nil && set.RowsAffected == 0 {
-				return explain.New("rehearsal.over")
+				return explain.New(explain.RehearsalOver)
 			}
 			return set.Error
 		})
@@ -377,7 +377,7 @@ func (g *Room) rehearseOut(ctx context.Context, b signin.Browser, r *store.Rehea
 	return g.signin.Walk(ctx, s, func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
 		h, err := g.rehearsalSession(ctx, r)
 		if err == nil && h == nil {
-			err = explain.New("session.over")
+			err = explain.New(explain.SessionOver)
 		}
 		if err != nil {
 			return nil, err

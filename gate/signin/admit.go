@@ -46,7 +46,7 @@ func (g *Room) toAsk(ctx context.Context, s *SignIn) (*AskProfile, error) {
 		return nil, nil
 	}
 	if s.State.Wish.Passive {
-		return nil, explain.New("admission.incomplete").Of(s.Provider.Name)
+		return nil, explain.New(explain.AdmissionIncomplete).Of(s.Provider.Name)
 	}
 	settings, err := g.persons.Settings(ctx)
 	if err != nil {
@@ -103,11 +103,11 @@ func (g *Room) CompletedProfile(ctx context.Context, b Browser, id, answer strin
 
 func (g *Room) completed(ctx context.Context, s *SignIn, answer string, field func(string) string) (*Next, error) {
 	if s.State.Who == nil || s.State.Admitted || s.Provider == nil || s.Provider.Admission != "ask" {
-		return nil, explain.New("browser.finished")
+		return nil, explain.New(explain.BrowserFinished)
 	}
 	s.Rec.Begin(trace.Match)
 	if answer != "yes" && !s.proving() {
-		return nil, explain.New("admission.declined").Of(s.Provider.Name)
+		return nil, explain.New(explain.AdmissionDeclined).Of(s.Provider.Name)
 	}
 	s.Vouched(*s.State.Who)
 	if err := g.Match(ctx, s, s.who); err != nil {
@@ -200,7 +200,7 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, a
 		OK:      right,
 	})
 	if !right && p.Wrong >= ground.MaxWrong {
-		return nil, explain.New("admission.code-wrong").Of(s.Provider.Name)
+		return nil, explain.New(explain.AdmissionCodeWrong).Of(s.Provider.Name)
 	}
 	if !right {
 		page.Proving, page.Error = p.Address, "This is not the code that was sent, or it is over."
@@ -212,7 +212,7 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, a
 		return nil, store.Clear(err)
 	}
 	if other.ID != "" {
-		return nil, explain.New("admission.mail-known", explain.Fact("mail", p.Address)).Of(s.Provider.Name)
+		return nil, explain.New(explain.AdmissionMailKnown, explain.Fact("mail", p.Address)).Of(s.Provider.Name)
 	}
 	if s.State.Completed == nil {
 		s.State.Completed = claims.Bag{}

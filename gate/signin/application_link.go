@@ -18,7 +18,7 @@ type linkApplication struct{ *Room }
 // Start goes to the address, or to one that a tile of the application names.
 func (g linkApplication) Start(_ context.Context, s *SignIn, to string) (*Next, error) {
 	if s.App.StartURL == "" {
-		return nil, explain.New("start.sp-only")
+		return nil, explain.New(explain.StartSPOnly)
 	}
 	if slices.ContainsFunc(s.App.Tiles, func(t config.Tile) bool { return to != "" && t.To == to }) {
 		return &Next{To: Redirect(to)}, nil

@@ -40,7 +40,7 @@ func (g oidcApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 		query.Set("iss", g.partners.Issuer())
 		if to != "" {
 			if address.Origin(to) != address.Origin(s.App.OIDC.InitiateLogin) {
-				return nil, explain.New("relay.refused", explain.Fact("deep link", to))
+				return nil, explain.New(explain.RelayRefused, explain.Fact("deep link", to))
 			}
 			query.Set("target_link_uri", to)
 		}
@@ -48,7 +48,7 @@ func (g oidcApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 		return &Next{To: Redirect(u.String())}, nil
 	}
 	if s.App.StartURL == "" {
-		return nil, explain.New("start.sp-only")
+		return nil, explain.New(explain.StartSPOnly)
 	}
 	return &Next{To: Redirect(s.App.StartURL)}, nil
 }

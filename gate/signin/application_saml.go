@@ -22,7 +22,7 @@ func (g samlApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 	case !s.App.SAML.SPInitiatedOnly:
 		return nil, s.unsolicited(to)
 	case s.App.StartURL == "":
-		return nil, explain.New("start.sp-only")
+		return nil, explain.New(explain.StartSPOnly)
 	}
 	return &Next{To: Redirect(s.App.StartURL)}, nil
 }
@@ -31,7 +31,7 @@ func (g samlApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 func (s *SignIn) unsolicited(to string) error {
 	a := s.App
 	if to != "" && !AllowedLink(a, to) {
-		return explain.New("relay.refused", explain.Fact("deep link", to))
+		return explain.New(explain.RelayRefused, explain.Fact("deep link", to))
 	}
 	if to == "" {
 		to = a.SAML.DefaultRelayState
@@ -61,7 +61,7 @@ func (g samlApplication) Issue(
 			binding = e.Binding
 		}
 	} else {
-		return nil, explain.New("saml.acs-missing").Of(s.App.Name)
+		return nil, explain.New(explain.SAMLACSMissing).Of(s.App.Name)
 	}
 	issued := saml.Issued{
 		Issuer: g.partners.IDPEntity(
@@ -75,7 +75,7 @@ func (g samlApplication) Issue(
 	if a.Encrypt != "" {
 		x := a.Encrypter()
 		if x == nil {
-			return nil, explain.New("gate.failed", explain.Fact("error", "no RSA certificate for encryption is held"))
+			return nil, explain.New(explain.GateFailed, explain.Fact("error", "no RSA certificate for encryption is held"))
 		}
 		if a.Encrypt == "nameid" {
 			issued.EncryptNameID = x

@@ -35,7 +35,7 @@ func (g *Room) KeepArrival(ctx context.Context, address, place, param, value, re
 			return err
 		}
 		if mine >= arrivalsByAddress || all.Count >= arrivalsInAll || all.Bytes+int64(len(value)) > arrivalBytesInAll {
-			return explain.New("gate.busy", explain.Fact("address", address))
+			return explain.New(explain.GateBusy, explain.Fact("address", address))
 		}
 		return tx.Create(&a).Error
 	})
@@ -51,7 +51,7 @@ func (g *Room) TakeArrival(ctx context.Context, handle, place string) (*store.Ar
 		return nil, err
 	}
 	if len(rows) == 0 || g.Now().Sub(rows[0].CreatedAt) > ArrivalLife {
-		return nil, explain.New("browser.finished")
+		return nil, explain.New(explain.BrowserFinished)
 	}
 	return &rows[0], nil
 }

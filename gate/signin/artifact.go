@@ -60,7 +60,7 @@ func (g *Room) ResolveArtifact(ctx context.Context, doc []byte) ([]byte, error) 
 func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, rec *trace.Recorder) ([]byte, *partners.Application, error) {
 	app, err := g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer())
 	if ground.IsNotFound(err) {
-		return nil, nil, explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
+		return nil, nil, explain.New(explain.SAMLApplicationUnknown, explain.Fact("issuer", in.ClaimedIssuer()))
 	}
 	if err != nil {
 		return nil, nil, err
@@ -86,7 +86,7 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 		return nil, app, err
 	}
 	if len(rows) == 0 {
-		return nil, app, explain.New("saml.artifact-empty")
+		return nil, app, explain.New(explain.SAMLArtifactEmpty)
 	}
 	doc, err := g.Store.Sealer.Open("artifact/"+artifact.String(), rows[0].Sealed)
 	return doc, app, err
@@ -122,7 +122,7 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 	p := s.Provider.SAML
 	artifact, err := saml.ParseArtifact(text)
 	if err != nil {
-		return nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error())).Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error())).Of(s.Provider.Name)
 	}
 	if !s.Rec.Check(trace.Check{
 		Name:     "saml.artifact-source",
@@ -131,11 +131,11 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 		Expected: p.EntityID,
 		OK:       artifact.Issuer(saml.EntityID(p.EntityID)),
 	}) {
-		return nil, explain.New("saml.artifact-source").Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLArtifactSource).Of(s.Provider.Name)
 	}
 	endpoint := artifact.Endpoint(p.Artifact)
 	if endpoint == nil {
-		return nil, explain.New("saml.artifact-endpoint", explain.Fact("index", ground.Itoa(artifact.Index))).Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLArtifactEndpoint, explain.Fact("index", ground.Itoa(artifact.Index))).Of(s.Provider.Name)
 	}
 	signer, err := g.keyring.Signer(ctx, s.Provider.ID, p.SignatureAlgorithm, p.DigestAlgorithm)
 	if err != nil {
@@ -165,7 +165,7 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 		},
 	)
 	if err != nil {
-		return nil, explain.New("saml.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", endpoint.Location)).
+		return nil, explain.New(explain.SAMLBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", endpoint.Location)).
 			Of(s.Provider.Name)
 	}
 	s.Rec.Message(trace.Message{

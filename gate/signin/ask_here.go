@@ -23,7 +23,7 @@ func (g *Room) Start(ctx context.Context, b Browser, slug, to string) *Next {
 	return g.Walk(ctx, s, func(ctx context.Context, s *SignIn) (*Next, error) {
 		app, err := g.partners.Application(ctx, slug)
 		if ground.IsNotFound(err) {
-			return nil, explain.New("saml.application-unknown", explain.Fact("short name", slug))
+			return nil, explain.New(explain.SAMLApplicationUnknown, explain.Fact("short name", slug))
 		}
 		if err != nil {
 			return nil, err
@@ -87,7 +87,7 @@ func (g *Room) askDevice(ctx context.Context, s *SignIn, typed string) error {
 	}
 	guesses := "device:" + s.Browser.Address
 	if err := g.Guessing(ctx, guesses, 20); err != nil {
-		return explain.New("gate.busy", explain.Fact("address", s.Browser.Address))
+		return explain.New(explain.GateBusy, explain.Fact("address", s.Browser.Address))
 	}
 	var row store.DeviceCode
 	waiting := g.Store.Read(ctx).Where("user_code = ? AND state = 'waiting' AND expires_at > ?", user, g.Now().UTC())
@@ -95,7 +95,7 @@ func (g *Room) askDevice(ctx context.Context, s *SignIn, typed string) error {
 		return store.Clear(err)
 	}
 	if row.UserCode == "" {
-		return explain.New("oidc.device-over")
+		return explain.New(explain.OIDCDeviceOver)
 	}
 	g.Guessed(ctx, guesses)
 	app, err := g.partners.ApplicationByID(ctx, row.ApplicationID)
@@ -122,7 +122,7 @@ func (g *Room) grantDevice(tx *gorm.DB, s *SignIn, grant *store.Grant) error {
 		g.Now().UTC(),
 	)
 	if done.Error == nil && done.RowsAffected == 0 {
-		return explain.New("oidc.device-over").Of(s.App.Name)
+		return explain.New(explain.OIDCDeviceOver).Of(s.App.Name)
 	}
 	return done.Error
 }

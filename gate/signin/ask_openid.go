@@ -58,7 +58,7 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 		)
 	}
 	if ground.IsNotFound(err) {
-		return explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(p["client_id"], 200)))
+		return explain.New(explain.OIDCClientUnknown, explain.Fact("client ID", words.Clip(p["client_id"], 200)))
 	}
 	if err != nil {
 		return err
@@ -131,7 +131,7 @@ func (g *Room) takePushed(ctx context.Context, app *partners.Application, handle
 		return nil, err
 	}
 	if len(rows) == 0 {
-		return nil, explain.New("oidc.pushed-unknown").Of(app.Name)
+		return nil, explain.New(explain.OIDCPushedUnknown).Of(app.Name)
 	}
 	sealed, err := g.Store.Sealer.Open("pushed/"+handle, rows[0].Sealed)
 	if err != nil {
@@ -173,7 +173,7 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	}
 	if w.Passive && w.Fresh {
 		// Nobody can sign in anew without being asked.
-		return explain.New("route.no-passive").Of(s.App.Name)
+		return explain.New(explain.RouteNoPassive).Of(s.App.Name)
 	}
 	w.Context, w.Preferred = bridge.ContextOf(q.ACRValues), true
 	if wanted, ok := q.IDTokenClaims["acr"]; ok && len(wanted.Values) > 0 {
@@ -187,11 +187,11 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	}
 	subject, _, err := g.ReadHint(ctx, s.App, q.IDTokenHint)
 	if err != nil {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
+		return explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
 			Of(s.App.Name)
 	}
 	if w.Subject != nil && w.Subject.Value != subject {
-		return explain.New("oidc.parameter-wrong", explain.Fact("parameter", "id_token_hint and claims name different subjects")).
+		return explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "id_token_hint and claims name different subjects")).
 			Of(s.App.Name)
 	}
 	w.Subject = &saml.NameID{Value: subject}

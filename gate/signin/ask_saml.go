@@ -34,7 +34,7 @@ func (g *Room) AskPosted(ctx context.Context, b Browser, handle, location string
 
 // Unreadable is the answer to a message whose transport form can't be undone.
 func (g *Room) Unreadable(ctx context.Context, b Browser, err error) *Next {
-	return g.FailArrival(ctx, b, explain.New("saml.unreadable", explain.Fact("reason", err.Error())))
+	return g.FailArrival(ctx, b, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error())))
 }
 
 func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) error {
@@ -53,7 +53,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		return err
 	}
 	if len(received.RelayState) > maxRelay {
-		return explain.New("relay.too-long", explain.Pair("bytes", fmt.Sprint(maxRelay), fmt.Sprint(len(received.RelayState))))
+		return explain.New(explain.RelayTooLong, explain.Pair("bytes", fmt.Sprint(maxRelay), fmt.Sprint(len(received.RelayState))))
 	}
 	app, err := g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer())
 	if ground.IsNotFound(err) {
@@ -66,7 +66,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		)
 	}
 	if ground.IsNotFound(err) {
-		return explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
+		return explain.New(explain.SAMLApplicationUnknown, explain.Fact("issuer", in.ClaimedIssuer()))
 	}
 	if err != nil {
 		return err
@@ -86,7 +86,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		Got:      received.Location,
 		OK:       received.Location == g.partners.SSOAddress(app),
 	}) {
-		return explain.New("saml.destination-mismatch", explain.Pair("Destination", g.partners.SSOAddress(app), received.Location)).
+		return explain.New(explain.SAMLDestinationMismatch, explain.Pair("Destination", g.partners.SSOAddress(app), received.Location)).
 			Of(app.Name)
 	}
 	req, err := in.Check(saml.RequestRules{
@@ -123,7 +123,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 			Got:      p.Format,
 			OK:       p.Format == set,
 		}) {
-			return explain.New("saml.nameid-policy", explain.Pair("NameID format", set, p.Format))
+			return explain.New(explain.SAMLNameIDPolicy, explain.Pair("NameID format", set, p.Format))
 		}
 	}
 	return nil

@@ -54,7 +54,7 @@ func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 		return nil, nil
 	}
 	if q.Passive {
-		return nil, explain.New("oidc.confirm-needed").Of(s.App.Name)
+		return nil, explain.New(explain.OIDCConfirmNeeded).Of(s.App.Name)
 	}
 	c := &Confirm{
 		Application: s.App.Name,
@@ -103,7 +103,7 @@ func (g *Room) Confirmed(ctx context.Context, b Browser, id string, yes bool) *N
 
 func (g *Room) answered(ctx context.Context, s *SignIn, yes bool) (*Next, error) {
 	if s.State.Who == nil {
-		return nil, explain.New("browser.finished")
+		return nil, explain.New(explain.BrowserFinished)
 	}
 	s.Rec.Begin(trace.Decide)
 	if !yes {
@@ -111,7 +111,7 @@ func (g *Room) answered(ctx context.Context, s *SignIn, yes bool) (*Next, error)
 		if err := g.denyDevice(ctx, s); err != nil {
 			return nil, err
 		}
-		return nil, explain.New("oidc.confirm-denied").Of(s.App.Name)
+		return nil, explain.New(explain.OIDCConfirmDenied).Of(s.App.Name)
 	}
 	s.Rec.Decide(trace.Decision{About: "consent", Result: "given", By: "the person"})
 	s.State.Agreed = true

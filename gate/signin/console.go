@@ -20,7 +20,7 @@ func (g *Room) mayLookAfter(s *SignIn) error {
 	}
 	role := partners.RoleOf(s.App.Rules, s.Provider.Slug, s.Person.Came)
 	if role == "" {
-		return explain.New("console.no-role", explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
+		return explain.New(explain.ConsoleNoRole, explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
 	}
 	s.Rec.Decide(trace.Decision{About: "role", Result: role, By: "rules for the console"})
 	return nil

@@ -81,7 +81,7 @@ func (g *Room) TwoFactor(s *SignIn, who bridge.Identity) bool {
 
 // strengthen asks the provider for a second factor, or the person at the gate.
 func (g *Room) strengthen(ctx context.Context, s *SignIn, who bridge.Identity, d access.Decision) (*Next, error) {
-	impossible := explain.New("access.stronger-impossible", explain.Fact("rule", d.By)).Of(s.App.Name)
+	impossible := explain.New(explain.AccessStrongerImpossible, explain.Fact("rule", d.By)).Of(s.App.Name)
 	switch {
 	case s.State.Wish.Passive:
 		return nil, impossible

@@ -18,7 +18,7 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 	var f *explain.Failure
 	if !errors.As(err, &f) {
 		g.Log.ErrorContext(ctx, "a sign-in failed inside", "reference", s.Reference, "error", err)
-		f = explain.New("gate.failed", explain.Fact("error", "see the log"))
+		f = explain.New(explain.GateFailed, explain.Fact("error", "see the log"))
 	}
 	partner := ""
 	if s.App != nil {
@@ -32,10 +32,10 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 	g.Metrics.Refused.Add(1)
 	explanation := f.Explain()
 	page := &FailurePage{Reference: s.Reference, Explanation: explanation, Status: http.StatusBadRequest, SigningOut: s.Row.Flow == "slo"}
-	if explanation.Side == explain.Ours && f.Code == "gate.failed" {
+	if explanation.Side == explain.Ours && f.Code == explain.GateFailed {
 		page.Status = http.StatusInternalServerError
 	}
-	if f.Code == "gate.busy" {
+	if f.Code == explain.GateBusy {
 		page.Status = http.StatusTooManyRequests
 	}
 	next := &Next{To: page}
@@ -58,7 +58,7 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 		g.endRow(ctx, s)
 		next.DropRehearsal = s.Rehearsal != nil
 	}
-	g.KeepTrace(ctx, s, "refused", f.Code)
+	g.KeepTrace(ctx, s, "refused", string(f.Code))
 	g.Outcomes.Failed(ctx, s, f, explanation)
 	return next
 }

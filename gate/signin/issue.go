@@ -68,10 +68,10 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml
 		subject.Value = keys.RandomID()
 	default:
 		if subject.Value = s.Person.Profile.First(s.App.Subject.From); subject.Value == "" {
-			return subject, explain.New("subject.empty", explain.Pair("value", s.App.Subject.From, "")).Of(s.App.Name)
+			return subject, explain.New(explain.SubjectEmpty, explain.Pair("value", s.App.Subject.From, "")).Of(s.App.Name)
 		}
 		if why := s.App.SubjectProblem(subject.Value); why != "" {
-			return subject, explain.New("subject.unfit", explain.Pair("identifier", why, subject.Value)).Of(s.App.Name)
+			return subject, explain.New(explain.SubjectUnfit, explain.Pair("identifier", why, subject.Value)).Of(s.App.Name)
 		}
 	}
 	if _, err := g.heldSessionOf(ctx, s); err != nil {
@@ -125,7 +125,7 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml
 	s.Rec.Decide(trace.Decision{About: "subject", Result: subject.Value, By: subjectReason(s.App.Subject, subject.Format)})
 	if w := s.State.Wish.Subject; w != nil &&
 		(w.Value != subject.Value || w.Format != "" && w.EffectiveFormat() != saml.FormatUnspecified && w.Format != subject.Format) {
-		return subject, explain.New("saml.subject-differs", explain.Pair("subject", w.Value, subject.Value))
+		return subject, explain.New(explain.SAMLSubjectDiffers, explain.Pair("subject", w.Value, subject.Value))
 	}
 	return subject, nil
 }
@@ -165,7 +165,7 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 			now,
 		)
 		if err == nil && made == 0 {
-			err = explain.New("saml.request-repeated", explain.Fact("request", s.Row.RequestID))
+			err = explain.New(explain.SAMLRequestRepeated, explain.Fact("request", s.Row.RequestID))
 		}
 		return err
 	}
@@ -182,7 +182,7 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 		return used.Error
 	}
 	if used.RowsAffected == 0 {
-		return explain.New("saml.replayed", explain.Fact("assertion", who.UsedID)).Of(s.Provider.Name)
+		return explain.New(explain.SAMLReplayed, explain.Fact("assertion", who.UsedID)).Of(s.Provider.Name)
 	}
 	return g.endFlight(tx, s, now)
 }
@@ -197,7 +197,7 @@ func (g *Room) endFlight(tx *gorm.DB, s *SignIn, now time.Time) error {
 		return ended.Error
 	}
 	if ended.RowsAffected == 0 {
-		return explain.New("browser.finished")
+		return explain.New(explain.BrowserFinished)
 	}
 	return nil
 }
@@ -255,14 +255,14 @@ func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subjec
 	}
 	holder := s.subjectHolder(who)
 	if holder == "" {
-		return explain.New("match.no-lasting-identifier").Of(s.App.Name)
+		return explain.New(explain.MatchNoLastingIdentifier).Of(s.App.Name)
 	}
 	fresh := subject.Value
 	if err := g.knownSubject(tx, s, who, subject); err != nil || subject.Value != fresh {
 		return err
 	}
 	if r := s.State.Request; r != nil && r.NameIDPolicy != nil && r.NameIDPolicy.NoCreate {
-		return explain.New("saml.nameid-no-create").Of(s.App.Name)
+		return explain.New(explain.SAMLNameIDNoCreate).Of(s.App.Name)
 	}
 	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: holder, ApplicationID: partners.SubjectOwner(s.App), CreatedAt: now}).Error
 }

@@ -72,7 +72,7 @@ func (g *Room) roomFor(tx *gorm.DB, s *SignIn, now time.Time) error {
 		return err
 	}
 	if count >= int64(g.InFlight) {
-		return explain.New("gate.busy", explain.Fact("address", s.Row.Address))
+		return explain.New(explain.GateBusy, explain.Fact("address", s.Row.Address))
 	}
 	return nil
 }
@@ -85,7 +85,7 @@ func (g *Room) repeated(ctx context.Context, s *SignIn, next *Next) error {
 		s.Row.RequestID).Take(&old).Error; err != nil {
 		return store.Clear(err)
 	}
-	failure := explain.New("saml.request-repeated", explain.Fact("request", s.Row.RequestID))
+	failure := explain.New(explain.SAMLRequestRepeated, explain.Fact("request", s.Row.RequestID))
 	s.Row.BrowserHash = nil
 	if old.FinishedAt != nil || !keys.SecretFits(old.BrowserHash, s.Browser.SignIns[old.ID]) {
 		return failure
@@ -116,7 +116,7 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 	var row store.SignIn
 	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
 		if errors.Is(err, store.ErrNotFound) {
-			return stranger, explain.New("browser.lost")
+			return stranger, explain.New(explain.BrowserLost)
 		}
 		return stranger, store.Clear(err)
 	}
@@ -125,10 +125,10 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 		stranger.App = app
 	}
 	if !keys.SecretFits(row.BrowserHash, b.SignIns[id]) {
-		return stranger, explain.New("browser.lost", explain.Fact("sign-in", row.Reference))
+		return stranger, explain.New(explain.BrowserLost, explain.Fact("sign-in", row.Reference))
 	}
 	if row.FinishedAt != nil {
-		return stranger, explain.New("browser.finished", explain.Fact("sign-in", row.Reference))
+		return stranger, explain.New(explain.BrowserFinished, explain.Fact("sign-in", row.Reference))
 	}
 	s := &SignIn{ID: row.ID, Reference: row.Reference, Row: row, Browser: b, Known: true}
 	sealed, err := g.Store.Sealer.Open("signin/"+row.ID, row.State)
@@ -153,7 +153,7 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 	if row.RehearsalID != "" {
 		var r store.Rehearsal
 		if err := g.Store.Read(ctx).Where("id = ?", row.RehearsalID).Take(&r).Error; err != nil {
-			return s, explain.New("rehearsal.over")
+			return s, explain.New(explain.RehearsalOver)
 		}
 		s.Rehearsal = &r
 		if err := g.override(ctx, s, false); err != nil {
@@ -161,7 +161,7 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 		}
 	}
 	if g.Now().After(row.ExpiresAt) {
-		return s, explain.New("browser.expired", explain.Pair("age", Life.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))
+		return s, explain.New(explain.BrowserExpired, explain.Pair("age", Life.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))
 	}
 	return s, nil
 }

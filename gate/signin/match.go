@@ -71,7 +71,7 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 		return nil
 	}
 	if who.Subject == "" {
-		return explain.New("match.transient").Of(s.Provider.Name)
+		return explain.New(explain.MatchTransient).Of(s.Provider.Name)
 	}
 	if err := g.findPerson(ctx, s, who); err != nil {
 		return explain.OfPartner(err, s.Provider.Name)
@@ -98,7 +98,7 @@ func (g *Room) matchOwn(ctx context.Context, s *SignIn, who bridge.Identity) err
 		return err
 	}
 	if !p.Active {
-		return explain.New("match.inactive", explain.Fact("person", p.Name))
+		return explain.New(explain.MatchInactive, explain.Fact("person", p.Name))
 	}
 	s.Person = Person{ID: p.ID, Shown: p.Name, Came: profile, Profile: profile, held: p, Kind: p.Type, linked: true}
 	s.Rec.Decide(trace.Decision{About: "person", Result: p.Name, By: "signed in at the gate itself"})
@@ -157,7 +157,7 @@ func (g *Room) findPerson(ctx context.Context, s *SignIn, who bridge.Identity) e
 
 func (s *SignIn) found(p *store.Person, by string, passed []string) error {
 	if !p.Active {
-		return explain.New("match.inactive", explain.Fact("person", p.Name))
+		return explain.New(explain.MatchInactive, explain.Fact("person", p.Name))
 	}
 	s.Person.ID, s.Person.held, s.Person.Kind = p.ID, p, p.Type
 	s.Rec.Decide(trace.Decision{About: "person", Result: p.Name, By: by, Passed: passed})
@@ -168,7 +168,7 @@ func (s *SignIn) found(p *store.Person, by string, passed []string) error {
 func (g *Room) takeIn(s *SignIn, who bridge.Identity, settings people.Settings) error {
 	how := s.Provider.Admission
 	if how != "create" && how != "ask" {
-		return explain.New("match.stranger", explain.Fact("identifier", who.Shown))
+		return explain.New(explain.MatchStranger, explain.Fact("identifier", who.Shown))
 	}
 	a := s.Provider.Admit
 	if a == nil {
@@ -236,7 +236,7 @@ func (g *Room) grantGroups(ctx context.Context, s *SignIn) error {
 	}
 	granted, kind, by, err := people.Granted(s.Provider.Grants, s.Person.Came)
 	if err != nil {
-		return explain.New("match.failed", explain.Fact("grant", err.Error()))
+		return explain.New(explain.MatchFailed, explain.Fact("grant", err.Error()))
 	}
 	if kind != "" {
 		s.Person.Kind = kind
@@ -355,7 +355,7 @@ func (g *Room) refreshPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 			return err
 		}
 		if held.PersonID != s.Person.ID {
-			return explain.New("match.already-linked", explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
+			return explain.New(explain.MatchAlreadyLinked, explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
 		}
 		return nil
 	}

@@ -54,11 +54,11 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		// OAuth 2.0 has no words for any of these, and could not prove them.
 		switch {
 		case wish.Passive:
-			return nil, explain.New("bridge.no-passive").Of(p.Name)
+			return nil, explain.New(explain.BridgeNoPassive).Of(p.Name)
 		case wish.Fresh || wish.MaxAge != nil:
-			return nil, explain.New("bridge.no-fresh").Of(p.Name)
+			return nil, explain.New(explain.BridgeNoFresh).Of(p.Name)
 		case len(demanded) > 0 && !wish.Preferred:
-			return nil, explain.New("bridge.no-context", explain.Pair("context", strings.Join(demanded, " or "), "none")).Of(p.Name)
+			return nil, explain.New(explain.BridgeNoContext, explain.Pair("context", strings.Join(demanded, " or "), "none")).Of(p.Name)
 		}
 	} else {
 		s.State.Nonce = oidc.NewVerifier()
@@ -92,7 +92,7 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	}
 	location, err := asked.URL()
 	if err != nil {
-		return nil, explain.New("gate.failed", explain.Fact("error", err.Error()))
+		return nil, explain.New(explain.GateFailed, explain.Fact("error", err.Error()))
 	}
 	s.Row.OurRequestID = oidc.NewVerifier()
 	s.Rec.Message(trace.Message{
@@ -115,7 +115,7 @@ func (g oidcProvider) contexts(s *SignIn) ([]string, error) {
 		return nil, nil
 	}
 	if w.Comparison == "better" || len(w.Classes) == 0 {
-		return nil, explain.New("bridge.no-context",
+		return nil, explain.New(explain.BridgeNoContext,
 			explain.Pair("context", w.Comparison+" than "+strings.Join(w.Classes, " or "), "only exact values can be asked for")).
 			Of(s.Provider.Name)
 	}
@@ -160,14 +160,14 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 			who.Authorities = []string{t.Issuer}
 		}
 		if err := found.Add("ID token", t.Claims); err != nil {
-			return bridge.Identity{}, explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+			return bridge.Identity{}, explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
 		}
 		who.Shown = t.Subject
 		if c.EndSessionEndpoint != "" && len(tokens.IDToken) < 8<<10 {
 			who.Hint = tokens.IDToken
 		}
 	} else if err := found.Add("token answer", tokens.Said()); err != nil {
-		return bridge.Identity{}, explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+		return bridge.Identity{}, explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
 	}
 	if err := g.furtherClaims(ctx, s, tokens, &found, who.Shown); err != nil {
 		return bridge.Identity{}, err
@@ -183,7 +183,7 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	}
 	v := found.Values.First(field)
 	if v == "" {
-		return bridge.Identity{}, explain.New("map.required-missing", explain.Pair("value", field, "")).Of(p.Name)
+		return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", field, "")).Of(p.Name)
 	}
 	who.Subject, who.Shown = "claim\x1f"+field+"\x1f"+v, v
 	return who, nil
@@ -199,7 +199,7 @@ func (g oidcProvider) onceOnly(ctx context.Context, s *SignIn) error {
 			s.Row.OurRequestID,
 		)
 		if used.Error == nil && used.RowsAffected == 0 {
-			return explain.New("browser.finished")
+			return explain.New(explain.BrowserFinished)
 		}
 		s.Row.OurRequestID = ""
 		return used.Error
@@ -209,7 +209,7 @@ func (g oidcProvider) onceOnly(ctx context.Context, s *SignIn) error {
 func (g oidcProvider) redeem(ctx context.Context, s *SignIn, code string) (*oidc.Tokens, error) {
 	p, c := s.Provider, s.Provider.OIDC
 	if p.Withheld {
-		return nil, explain.New("oidc.client-secret-none").Of(p.Name)
+		return nil, explain.New(explain.OIDCClientSecretNone).Of(p.Name)
 	}
 	client, err := g.partners.ClientAt(ctx, p, "")
 	if err != nil {
@@ -254,7 +254,7 @@ func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Token
 		}
 		t, err := oidc.CheckIDToken(tokens.IDToken, rules, s.Rec)
 		var f *explain.Failure
-		if !again && errors.As(err, &f) && f.Code == "jwt.key-unknown" {
+		if !again && errors.As(err, &f) && f.Code == explain.JWTKeyUnknown {
 			continue
 		}
 		if err != nil {
@@ -291,7 +291,7 @@ func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc
 			},
 		)
 		if err != nil {
-			return oidc.Answer{}, explain.New("oidc.back-channel", explain.Fact("reason", err.Error()), explain.Fact("address", address)).
+			return oidc.Answer{}, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", address)).
 				Of(p.Name)
 		}
 		answer := oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
@@ -309,7 +309,7 @@ func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc
 	}
 	add := func(name string, o jose.Object) error {
 		if err := found.Add(name, o); err != nil {
-			return explain.New("oidc.claims-unreadable", explain.Fact("claims", err.Error())).Of(p.Name)
+			return explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
 		}
 		return nil
 	}
@@ -361,7 +361,7 @@ func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string
 func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, raw, how string) (*SignIn, oidc.Parameters, error) {
 	p, err := g.partners.Provider(ctx, slug)
 	if err == nil && p.OIDC == nil {
-		err = explain.New("oidc.state", explain.Pair("state", "an answer of an OpenID provider", "an answer in the name of "+p.Name))
+		err = explain.New(explain.OIDCState, explain.Pair("state", "an answer of an OpenID provider", "an answer in the name of "+p.Name))
 	}
 	if err != nil {
 		return stranger, nil, err
@@ -383,7 +383,7 @@ func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, 
 	s, err := g.Resume(ctx, b, parameters["state"])
 	if err == nil && s.Row.ProviderID != p.ID {
 		// An answer of one provider in another one's sign-in: a mix-up, or an attack.
-		s.Row.BrowserHash, err = nil, explain.New("oidc.answer-issuer", explain.Pair("provider", nameOf(s.Provider), p.Name))
+		s.Row.BrowserHash, err = nil, explain.New(explain.OIDCAnswerIssuer, explain.Pair("provider", nameOf(s.Provider), p.Name))
 	}
 	s.Rec.Message(message)
 	if err != nil && s.Provider == nil {

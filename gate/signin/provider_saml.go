@@ -145,7 +145,7 @@ func WhoIs(pr *partners.Provider, assertion *saml.Assertion) (bridge.Identity, e
 	if p.SubjectFrom != "" {
 		v := who.Attributes.First(p.SubjectFrom)
 		if v == "" {
-			return bridge.Identity{}, explain.New("map.required-missing", explain.Pair("value", p.SubjectFrom, "")).Of(pr.Name)
+			return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", p.SubjectFrom, "")).Of(pr.Name)
 		}
 		who.Subject, who.Shown = "attribute\x1f"+p.SubjectFrom+"\x1f"+v, v
 	}

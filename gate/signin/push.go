@@ -36,7 +36,7 @@ func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw 
 	p := form
 	switch {
 	case p["request_uri"] != "":
-		return "", explain.New("oidc.parameter-wrong", explain.Fact("parameter", "request_uri has no place in a pushed request"))
+		return "", explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "request_uri has no place in a pushed request"))
 	case p["request"] != "":
 		if p, err = g.signedRequest(ctx, x.App, p, x.Rec); err != nil {
 			return "", err
@@ -62,7 +62,7 @@ func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw 
 			return err
 		}
 		if held > 10000 {
-			return explain.New("gate.busy", explain.Fact("client", x.App.Name))
+			return explain.New(explain.GateBusy, explain.Fact("client", x.App.Name))
 		}
 		return tx.Create(&row).Error
 	})

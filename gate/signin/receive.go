@@ -52,7 +52,7 @@ func (g *Room) receive(a *Arrival) Phase {
 func (g *Room) tooStrict(s *SignIn, err error) bool {
 	wish := &s.State.Wish
 	var f *explain.Failure
-	if !errors.As(err, &f) || f.Code != "saml.status-no-context" && f.Code != "oidc.context-unmet" || !wish.Preferred || s.State.Anew {
+	if !errors.As(err, &f) || f.Code != explain.SAMLStatusNoContext && f.Code != explain.OIDCContextUnmet || !wish.Preferred || s.State.Anew {
 		return false
 	}
 	s.Rec.Decide(trace.Decision{
@@ -72,7 +72,7 @@ func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
 	}
 	if s.State.Anew && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
 		allowed := "at most " + wish.MaxAge.String() + " ago"
-		return false, explain.New("bridge.too-old", explain.Pair("signed in", allowed, words.Ago(g.Now(), who.AuthnInstant))).
+		return false, explain.New(explain.BridgeTooOld, explain.Pair("signed in", allowed, words.Ago(g.Now(), who.AuthnInstant))).
 			Of(s.Provider.Name)
 	}
 	s.Rec.Decide(trace.Decision{
@@ -108,7 +108,7 @@ func (g *Room) takeAnswer(ctx context.Context, stranger *SignIn, slug, handle st
 	}
 	p, err := g.partners.Provider(ctx, slug)
 	if err == nil && p.SAML == nil {
-		err = explain.New("saml.provider-unknown", explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
+		err = explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
 	}
 	stranger.Provider = p
 	return kept, err
@@ -123,7 +123,7 @@ func (g *Room) joinResponse(
 ) (*SignIn, *saml.IncomingResponse, error) {
 	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(stranger.Provider.Slug))
 	if err != nil {
-		return stranger, nil, explain.New("saml.unreadable", explain.Fact("reason", err.Error()))
+		return stranger, nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 	}
 	message := trace.Message{
 		From:       trace.Provider,
@@ -154,7 +154,7 @@ func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay stri
 	s, err := g.Resume(ctx, b, relay)
 	if err == nil && s.Row.ProviderID != p.ID {
 		// An answer of one provider in another one's sign-in: a mix-up, or an attack.
-		s.Row.BrowserHash, err = nil, explain.New("saml.provider-unknown", explain.Pair("provider", nameOf(s.Provider), p.Name))
+		s.Row.BrowserHash, err = nil, explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", nameOf(s.Provider), p.Name))
 	}
 	s.Rec.Message(message)
 	if err != nil && s.Provider == nil {
@@ -182,7 +182,7 @@ func nameOf(p *partners.Provider) string {
 // name.
 func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) error {
 	if !s.Provider.SAML.AllowUnsolicited {
-		return explain.New("saml.unsolicited")
+		return explain.New(explain.SAMLUnsolicited)
 	}
 	slug, to := relay, ""
 	if rest, ok := strings.CutPrefix(relay, g.PublicURL+"/start/"); ok {
@@ -196,7 +196,7 @@ func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) error {
 	}
 	app, err := g.partners.Application(ctx, slug)
 	if ground.IsNotFound(err) || err == nil && !slices.Contains(app.Providers, s.Provider.Slug) {
-		return explain.New("saml.unsolicited-where", explain.Fact("RelayState", relay))
+		return explain.New(explain.SAMLUnsolicitedWhere, explain.Fact("RelayState", relay))
 	}
 	if err != nil {
 		return err

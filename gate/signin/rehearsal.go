@@ -23,7 +23,7 @@ func follows(r *store.Rehearsal, applicationID string) bool {
 func RehearsalFailure(err error) *FailurePage {
 	var f *explain.Failure
 	if !errors.As(err, &f) {
-		f = explain.New("gate.failed", explain.Fact("error", "see the log"))
+		f = explain.New(explain.GateFailed, explain.Fact("error", "see the log"))
 	}
 	return &FailurePage{Explanation: f.Explain(), Status: http.StatusGone}
 }

@@ -56,7 +56,7 @@ func (g *Room) route(ctx context.Context, s *SignIn) (*Next, error) {
 	}
 	s.Provider = s.straight(w, routes, chosen)
 	if s.Provider == nil && s.State.Wish.Passive {
-		return nil, explain.New("route.no-passive")
+		return nil, explain.New(explain.RouteNoPassive)
 	}
 	if s.Provider == nil {
 		return g.choose(ctx, s, w, routes)
@@ -144,7 +144,7 @@ func (g *Room) candidates(
 				passed, last = append(
 					passed,
 					p.Name+": circle, "+why,
-				), explain.New("reach.provider-circle", explain.Fact("reason", why)).
+				), explain.New(explain.ReachProviderCircle, explain.Fact("reason", why)).
 					Of(p.Name)
 				continue
 			}
@@ -165,7 +165,7 @@ func (g *Room) candidates(
 				passed,
 				p.Name+": not among those that the application lists",
 			), explain.New(
-				"saml.provider-not-listed",
+				explain.SAMLProviderNotListed,
 				explain.Fact("listed", fmt.Sprint(list)),
 			)
 			continue
@@ -182,7 +182,7 @@ func (g *Room) candidates(
 	if len(open) == 0 && !asks {
 		s.Rec.Decide(trace.Decision{About: "provider", Result: "none", Passed: passed})
 		if last == nil || len(s.App.Providers) > 1 {
-			last = explain.New("route.none")
+			last = explain.New(explain.RouteNone)
 		}
 		return nil, nil, false, last
 	}
@@ -327,7 +327,7 @@ func (g *Room) noLoop(ctx context.Context, s *SignIn) error {
 		return store.Clear(err)
 	}
 	if n >= cookiesKept-1 { // the first may have been to another
-		return explain.New("browser.loop", explain.Fact("sign-ins", fmt.Sprint(n))).Of(s.App.Name)
+		return explain.New(explain.BrowserLoop, explain.Fact("sign-ins", fmt.Sprint(n))).Of(s.App.Name)
 	}
 	return nil
 }

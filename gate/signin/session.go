@@ -84,7 +84,7 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 	}
 	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
 	if s.Rehearsal != nil && s.Rehearsal.Second == s.App.ID {
-		return false, explain.New("rehearsal.asked-again", explain.Fact("reason", joined(passed))).Of(s.App.Name)
+		return false, explain.New(explain.RehearsalAskedAgain, explain.Fact("reason", joined(passed))).Of(s.App.Name)
 	}
 	return false, nil
 }
@@ -156,7 +156,7 @@ func (g *Room) matchSession(ctx context.Context, s *SignIn, who bridge.Identity)
 		return err
 	}
 	if h == nil {
-		return explain.New("session.over").Of(s.App.Name)
+		return explain.New(explain.SessionOver).Of(s.App.Name)
 	}
 	vouched := h.Body.Proofs[s.Provider.ID]
 	s.subject, s.subjectShown = who.Subject, who.Shown
@@ -171,7 +171,7 @@ func (g *Room) matchSession(ctx context.Context, s *SignIn, who bridge.Identity)
 		return err
 	}
 	if !p.Active {
-		return explain.New("match.inactive", explain.Fact("person", p.Name))
+		return explain.New(explain.MatchInactive, explain.Fact("person", p.Name))
 	}
 	if len(vouched.Values) > 0 {
 		profile = maps.Clone(profile)
@@ -197,7 +197,7 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 			return err
 		}
 		if touched == 0 {
-			return explain.New("session.over").Of(s.App.Name)
+			return explain.New(explain.SessionOver).Of(s.App.Name)
 		}
 		s.SessionID, s.sessionEnds = who.SessionID, s.session.ExpiresAt
 		return g.settleUse(tx, s, now)
@@ -280,7 +280,7 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 		touched, err = store.Exec(tx, "UPDATE sessions SET token_hash = ?, person = ?, sealed = ?, last_used = ?, expires_at = ? "+
 			"WHERE id = ? AND ended_at IS NULL", hash, s.Person.Shown, sealed, now, ends, h.ID)
 		if err == nil && touched == 0 {
-			err = explain.New("session.over").Of(s.App.Name)
+			err = explain.New(explain.SessionOver).Of(s.App.Name)
 		}
 	}
 	if err != nil {

@@ -58,7 +58,7 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 	if client != "" {
 		app, err := g.partners.ApplicationByClient(ctx, client)
 		if ground.IsNotFound(err) {
-			return nil, explain.New("oidc.client-unknown", explain.Fact("client ID", words.Clip(client, 200)))
+			return nil, explain.New(explain.OIDCClientUnknown, explain.Fact("client ID", words.Clip(client, 200)))
 		}
 		if err != nil {
 			return nil, err
@@ -122,7 +122,7 @@ func (g *Room) wayBack(s *signin.SignIn, p oidc.Parameters) (string, error) {
 			OK:      slices.Contains(s.App.OIDC.PostLogoutURIs, wanted),
 		}) {
 		f := explain.New(
-			"oidc.redirect-unregistered",
+			explain.OIDCRedirectUnregistered,
 			explain.Pair("post_logout_redirect_uri", "none is registered", words.Clip(wanted, 500)),
 		)
 		if s.App != nil {
@@ -286,7 +286,7 @@ func (g *Room) providerLogout(ctx context.Context, x *grants.Exchange, slug, raw
 	}
 	p, err := g.partners.Provider(ctx, slug)
 	if ground.IsNotFound(err) || err == nil && p.OIDC == nil {
-		return explain.New("oidc.logout-token", explain.Fact("provider", "there is no such OpenID provider"))
+		return explain.New(explain.OIDCLogoutToken, explain.Fact("provider", "there is no such OpenID provider"))
 	}
 	if err != nil {
 		return err
@@ -319,7 +319,7 @@ func (g *Room) providerLogout(ctx context.Context, x *grants.Exchange, slug, raw
 			l.Used.Until.UTC(),
 		)
 		if made.Error == nil && made.RowsAffected == 0 {
-			return explain.New("oidc.logout-token", explain.Fact("token", "it was used before")).Of(p.Name)
+			return explain.New(explain.OIDCLogoutToken, explain.Fact("token", "it was used before")).Of(p.Name)
 		}
 		return made.Error
 	})

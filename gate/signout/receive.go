@@ -47,7 +47,7 @@ func (g *Room) requestIn(ctx context.Context, s *signin.SignIn, received *saml.R
 	}
 	app, err := g.partners.ApplicationByEntity(ctx, in.ClaimedIssuer())
 	if ground.IsNotFound(err) {
-		return nil, explain.New("saml.application-unknown", explain.Fact("issuer", in.ClaimedIssuer()))
+		return nil, explain.New(explain.SAMLApplicationUnknown, explain.Fact("issuer", in.ClaimedIssuer()))
 	}
 	if err != nil {
 		return nil, err
@@ -256,7 +256,7 @@ func (g *Room) answeredOut(ctx context.Context, b signin.Browser, received *saml
 		if !errors.As(err, &f) {
 			return g.signin.Walk(ctx, s, signin.Failing(err))
 		}
-		s.Rec.Decide(trace.Decision{About: "logout", Result: "the answer of " + name + " does not count", By: f.Code})
+		s.Rec.Decide(trace.Decision{About: "logout", Result: "the answer of " + name + " does not count", By: string(f.Code)})
 		o.Untold = addName(o.Untold, name)
 	case done && !partial:
 		o.Told = addName(o.Told, name)
@@ -292,7 +292,7 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 	})
 	p, err := g.partners.Provider(ctx, slug)
 	if err == nil && p.SAML == nil {
-		err = explain.New("saml.provider-unknown", explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
+		err = explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
 	}
 	if err != nil {
 		return nil, err
@@ -303,7 +303,7 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 		return nil, err
 	}
 	if in.ClaimedIssuer() != p.SAML.EntityID {
-		return nil, explain.New("saml.provider-unknown", explain.Pair("issuer", p.SAML.EntityID, in.ClaimedIssuer())).Of(p.Name)
+		return nil, explain.New(explain.SAMLProviderUnknown, explain.Pair("issuer", p.SAML.EntityID, in.ClaimedIssuer())).Of(p.Name)
 	}
 	rules := g.logoutRulesOfProvider(p, g.SLOLocation(p.Slug))
 	ring, err := g.keyring.Ring(ctx, keys.PurposeEncryption, p.ID)

@@ -251,7 +251,7 @@ func (g *Room) resumeOut(ctx context.Context, b signin.Browser, id string) (*sig
 		return s, nil, store.Clear(err)
 	}
 	if row.ID == "" || !g.Now().Before(row.ExpiresAt) || !keys.SecretFits(row.BrowserHash, b.SignOuts[id]) {
-		return s, nil, explain.New("logout.lost")
+		return s, nil, explain.New(explain.LogoutLost)
 	}
 	plain, err := g.Store.Sealer.Open("sign-out/"+row.ID, row.Sealed)
 	o := &SignOut{ID: row.ID}

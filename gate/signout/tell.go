@@ -223,7 +223,7 @@ func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 	}
 	done, _, err := in.Check(id, g.logoutRulesOf(a, ""), t.rec)
 	if err == nil && !done {
-		err = explain.New("logout.refused").Of(a.Name)
+		err = explain.New(explain.LogoutRefused).Of(a.Name)
 	}
 	return err
 }

@@ -105,7 +105,7 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 		return nil, err
 	}
 	for code, l := range codes {
-		if e, ok := explain.Lookup(code); ok {
+		if e, ok := explain.Lookup(explain.Code(code)); ok {
 			l.Title = e.Title
 		}
 		out.Codes = append(out.Codes, *l)

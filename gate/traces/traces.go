@@ -128,7 +128,7 @@ func (g *Room) Summary(ctx context.Context, t store.Trace) api.TraceSummary {
 			v.ProviderSlug = p.Slug
 		}
 	}
-	if e, ok := explain.Lookup(t.Code); ok {
+	if e, ok := explain.Lookup(explain.Code(t.Code)); ok {
 		v.Title = e.Title
 	}
 	return v

@@ -43,7 +43,7 @@ func (g *Room) understandOpenID(p config.Provider, text []byte, issuer string) (
 	}
 	d, remarks, err := oidc.ReadDiscovery(text, "")
 	if err == nil && expected != "" && d.Issuer != expected && !strings.ContainsAny(d.Issuer, "{}") {
-		err = explain.New("oidc.discovery-issuer", explain.Pair("issuer", expected, d.Issuer))
+		err = explain.New(explain.OIDCDiscoveryIssuer, explain.Pair("issuer", expected, d.Issuer))
 	}
 	if err != nil {
 		u.Problems = append(u.Problems, takein.ProblemOf(err))
