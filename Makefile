@@ -55,6 +55,7 @@ lint: console
 # What go test does not do by itself.
 lint-more: console
 	@echo "staticcheck"; $(GO) tool staticcheck -tags $(TAGS) $(PACKAGES)
+	@echo "revive";      $(GO) tool revive -config revive.toml $(PACKAGES)
 	@echo "vue-tsc";     cd web && npx vue-tsc --noEmit
 	@echo "eslint";      cd web && npx eslint .
 

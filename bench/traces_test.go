@@ -30,11 +30,13 @@ func BenchmarkTraceSearch(b *testing.B) {
 		require.NoError(b, s.Write(ctx, func(tx *gorm.DB) error {
 			if err := tx.Exec("INSERT INTO traces (id, reference, application_id, provider_id, application, provider, person_id, "+
 				"person, flow, outcome, code, rehearsal_id, subject, subject_shown, entries, started_at, micros) "+counted+
-				`SELECT printf('01K%023d', i), printf('R%07d', i), (SELECT id FROM applications WHERE slug = CASE WHEN i % 5000 = 0 THEN
-					'cargo-ledger' ELSE 'crew-rota' END), (SELECT id FROM providers WHERE slug = 'saltmere-staff'), 'Crew Rota', 'Saltmere Staff',
-						printf('01P%023d', 1 + i % 20000), 'Person ' || (1 + i % 20000), 'sp',
-				CASE WHEN i % 50 = 0 THEN 'refused' ELSE 'signed-in' END, CASE WHEN i % 50000 = 0 THEN 'saml.expired' WHEN i % 50 = 0 THEN
-					'saml.audience-mismatch' ELSE '' END, '', '', '', zeroblob(40), ?, 5000 FROM n`, 1_000_000, time.Now().UTC()).Error; err != nil {
+				`SELECT printf('01K%023d', i), printf('R%07d', i),
+				(SELECT id FROM applications WHERE slug = CASE WHEN i % 5000 = 0 THEN 'cargo-ledger' ELSE 'crew-rota' END),
+				(SELECT id FROM providers WHERE slug = 'saltmere-staff'), 'Crew Rota', 'Saltmere Staff',
+				printf('01P%023d', 1 + i % 20000), 'Person ' || (1 + i % 20000), 'sp',
+				CASE WHEN i % 50 = 0 THEN 'refused' ELSE 'signed-in' END,
+				CASE WHEN i % 50000 = 0 THEN 'saml.expired' WHEN i % 50 = 0 THEN 'saml.audience-mismatch' ELSE '' END,
+				'', '', '', zeroblob(40), ?, 5000 FROM n`, 1_000_000, time.Now().UTC()).Error; err != nil {
 				return err
 			}
 			return tx.Exec(

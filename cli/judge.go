@@ -77,7 +77,7 @@ func (p *program) judge() *cli.Command {
 
 // messageOrArchive reads a message, or finds it in a browser's archive, which may be large.
 func (p *program) messageOrArchive(name string) (text, note string, err error) {
-	var in io.Reader = p.In
+	in := io.Reader(p.In)
 	if name != "-" {
 		f, err := os.Open(name)
 		if err != nil {

@@ -76,7 +76,8 @@ func (p *program) templates() *cli.Command {
 					&cli.StringSliceFlag{Name: "value", Usage: "a blank and its value, as account=4711; may be repeated"},
 				},
 				Metadata: examples(
-					"innergate template start number-in-address --name \"Harbour App\" --value host=app.harbours.example --value number=10042",
+					"innergate template start number-in-address --name \"Harbour App\" --value host=app.harbours.example --value " +
+						"number=10042",
 				),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := arguments(c, "TEMPLATE")

@@ -120,7 +120,8 @@ func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.Method == http.MethodTrace || r.Method == http.MethodConnect:
 		http.Error(w, "This method is not served here.", http.StatusMethodNotAllowed)
 	case !paths.PlainPath(path):
-		d.refused(w, r, http.StatusBadRequest, explain.New(explain.GuardPathUnclear, explain.Fact("path", clip(path))).Of(app.Name).Explain())
+		d.refused(w, r, http.StatusBadRequest,
+			explain.New(explain.GuardPathUnclear, explain.Fact("path", clip(path))).Of(app.Name).Explain())
 	case strings.HasPrefix(path, guarded.GuardPath):
 		d.own(w, r, v, strings.TrimPrefix(path, guarded.GuardPath))
 	case app.SignOutPath != "" && path == app.SignOutPath:

@@ -122,7 +122,8 @@ func migrateChanges(tx *gorm.DB) error {
 			name, name,
 			CASE name WHEN 'client-registration' THEN json_object('on', json(CASE value WHEN 'on' THEN 'true' ELSE 'false' END)) ELSE
 				json_remove(value, '$.sealed', '$.error', '$.failedAt', '$.lastSent') END, '', '', '1970-01-01 00:00:00+00:00'
-			FROM settings WHERE name IN ('people', 'routes', 'sessions', 'console-access', 'mail', 'notices', 'traces', 'client-registration')`,
+			FROM settings WHERE name IN
+				('people', 'routes', 'sessions', 'console-access', 'mail', 'notices', 'traces', 'client-registration')`,
 	} {
 		if err := tx.Exec(stmt).Error; err != nil {
 			return err

@@ -234,7 +234,8 @@ func migrate(db *gorm.DB) error {
 					return err
 				}
 			}
-			if err := tx.Exec("UPDATE keys SET published_at = created_at, switched_at = created_at WHERE state = 'active'").Error; err != nil {
+			const since = "UPDATE keys SET published_at = created_at, switched_at = created_at WHERE state = 'active'"
+			if err := tx.Exec(since).Error; err != nil {
 				return err
 			}
 			return tx.Exec("UPDATE partner_documents SET verdict = 'used'").Error

@@ -19,6 +19,8 @@ func Network(address string) string {
 	return address
 }
 
+// Origin is the scheme, host and port of an address, in the form in which browsers compare them; empty where there
+// is none.
 func Origin(address string) string {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
@@ -27,6 +29,7 @@ func Origin(address string) string {
 	return u.Scheme + "://" + u.Host
 }
 
+// Host is the host in an identifier that is an address, or the identifier itself.
 func Host(id string) string {
 	if u, err := url.Parse(id); err == nil && u.Hostname() != "" {
 		return u.Hostname()

@@ -1,3 +1,6 @@
+// Package bridge holds the two values that pass between the sides of a sign-in, in words that no protocol owns: what
+// an application wishes (SAML Core, section 3.4.1; OpenID Connect Core 1.0, section 3.1.2.1) and whom a provider
+// vouched for.
 package bridge
 
 import (
@@ -73,6 +76,8 @@ type Identity struct {
 	SessionID string `json:",omitempty"`
 }
 
+// SubjectFormat is the SAML NameID format for a subject rule: the one that is set, or what its source stands for
+// (SAML Core, section 8.3).
 func SubjectFormat(source, format string) string {
 	switch {
 	case format != "":

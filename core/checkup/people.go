@@ -130,8 +130,9 @@ func (c *collector) matching(p *config.Provider) {
 			Severity: Remark,
 			Station:  Matching,
 			Title:    "It may speak for any user name",
-			Detail:   p.Name + " is matched by values that have no scope: whoever is called so there is taken for whoever is called so here.",
-			Remedy:   "Make sure that both give out names together.",
+			Detail: p.Name + " is matched by values that have no scope: whoever is called so there is taken for whoever is called " +
+				"so here.",
+			Remedy: "Make sure that both give out names together.",
 		})
 	}
 }

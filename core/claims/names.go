@@ -6,7 +6,7 @@ import (
 	"unicode"
 )
 
-// Standard names of one thing. The table is what presets, suggestions and explanations speak from.
+// Attribute is one thing with its standard names. The table is what presets, suggestions and explanations speak from.
 type Attribute struct {
 	// Claim is the name inside the gate: the OpenID Connect standard claim where there is one (OpenID Connect Core 1.0,
 	// section 5.1).

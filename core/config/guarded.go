@@ -18,7 +18,7 @@ const (
 	KindLink    = "link"    // a plain address
 )
 
-// Portal stands for the gate's own page of tiles.
+// KindPortal stands for the gate's own page of tiles.
 const KindPortal = "portal"
 
 // How identity is passed on to a guarded application.

@@ -1,3 +1,5 @@
+// Package difference writes a configuration as lines of fields and values, so that two versions can be told apart in
+// words.
 package difference
 
 import (

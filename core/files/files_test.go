@@ -241,7 +241,8 @@ func TestMerge(t *testing.T) {
 		"fields of one group": {`{"name":"Ledger","access":{"to":"everybody"},"providers":["a","b"],"oidc":{"scopes":["openid",` +
 			`"email"],"algorithm":"ES256"}}`,
 			`{"name":"Ledger","access":{"to":"everybody"},"providers":["a","b"],"oidc":{"scopes":["openid"],"algorithm":"EdDSA"}}`,
-			`{"access":{"to":"everybody"},"name":"Ledger","oidc":{"algorithm":"EdDSA","scopes":["openid","email"]},"providers":["a","b"]}`, nil},
+			`{"access":{"to":"everybody"},"name":"Ledger",` +
+				`"oidc":{"algorithm":"EdDSA","scopes":["openid","email"]},"providers":["a","b"]}`, nil},
 		"the same change": {`{"name":"Book"}`, `{"name":"Book"}`, `{"name":"Book"}`, nil},
 		"the same field": {`{"name":"Book","access":{"to":"everybody"},"providers":["a","b"],"oidc":{"scopes":["openid"],` +
 			`"algorithm":"ES256"}}`, `{"name":"Tally","access":{"to":"everybody"},"providers":["a","b"],"oidc":{"scopes":["openid"],` +

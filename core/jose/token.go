@@ -122,10 +122,12 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 		)
 	}
 	if !typeAllowed(r.Types, p.Header.Type) {
-		return nil, explain.New(explain.JWTType, explain.Pair("typ", strings.Join(spoken(r.Types), " or "), cmp.Or(p.Header.Type, "of no type")))
+		return nil, explain.New(explain.JWTType,
+			explain.Pair("typ", strings.Join(spoken(r.Types), " or "), cmp.Or(p.Header.Type, "of no type")))
 	}
 	keys := r.Keys.candidates(p.Header.Algorithm, p.Header.KeyID)
-	unknown := explain.New(explain.JWTKeyUnknown, explain.Pair("kid", r.Keys.names(), p.Header.KeyID), explain.Fact("alg", p.Header.Algorithm))
+	unknown := explain.New(explain.JWTKeyUnknown, explain.Pair("kid", r.Keys.names(), p.Header.KeyID),
+		explain.Fact("alg", p.Header.Algorithm))
 	if p.Header.KeyID == "" {
 		unknown.Evidence[0].Got = "(without an ID)"
 	}

@@ -156,7 +156,8 @@ func parsePEM(data []byte) (*Bundle, error) {
 		case "RSA PRIVATE KEY":
 			if strings.Contains(block.Headers["Proc-Type"], "ENCRYPTED") {
 				return nil, errors.New(
-					"the private key is encrypted in an old form of PEM; hand over a PKCS #12 file instead, whose password can be given here",
+					"the private key is encrypted in an old form of PEM; hand over a PKCS #12 file instead, whose password can be " +
+						"given here",
 				)
 			}
 			found, err = x509.ParsePKCS1PrivateKey(block.Bytes)

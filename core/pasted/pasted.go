@@ -1,3 +1,5 @@
+// Package pasted recognises what people paste: messages of SAML 2.0 and OpenID Connect in any transport form,
+// samples of attributes, and references of traces.
 package pasted
 
 import (
@@ -111,6 +113,7 @@ func ReceivedRequest(text, location string) (*saml.Received, error) {
 	return posted, nil
 }
 
+// PastedParameters reads parameters out of a pasted address, query or form.
 func PastedParameters(text string) (oidc.Parameters, error) {
 	text = strings.TrimSpace(text)
 	if _, after, ok := strings.Cut(text, "?"); ok {

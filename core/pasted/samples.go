@@ -12,7 +12,8 @@ import (
 	"innergate/core/xmltree"
 )
 
-func JsonSample(data []byte) (claims.Bag, error) {
+// JSONSample reads attributes out of a JSON object, such as a UserInfo answer.
+func JSONSample(data []byte) (claims.Bag, error) {
 	var wrapped struct {
 		Attributes claims.Bag `json:"attributes"`
 	}
@@ -40,7 +41,7 @@ func TokenSample(text string) claims.Bag {
 	if err != nil {
 		return nil
 	}
-	bag, err := JsonSample(payload)
+	bag, err := JSONSample(payload)
 	if err != nil {
 		return nil
 	}

@@ -1,3 +1,5 @@
+// Package paths judges the paths of guarded applications: which rule holds for one, and which could be read in two
+// ways and are refused (RFC 3986, section 6.2). It also writes what a web server in front must be told.
 package paths
 
 import (

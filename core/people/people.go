@@ -27,7 +27,7 @@ type Attribute struct {
 	Editable bool `json:"editable,omitempty"`
 }
 
-// Types of attributes.
+// AttributeTypes are the types of attributes.
 var AttributeTypes = []string{"text", "list", "number", "yes-no", "date", "mail", "address"}
 
 // Settings are what holds for all people.

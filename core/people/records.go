@@ -226,7 +226,7 @@ func fromRow(line int, heading, row []string) (*Record, error) {
 	return r, nil
 }
 
-// Check says what is wrong with a record, by the settings.
+// CheckRecord says what is wrong with a record, by the settings.
 func (s Settings) CheckRecord(r *Record) error {
 	if r.Type != "" && !slices.Contains(s.Types, r.Type) {
 		return &LineError{r.Line, fmt.Errorf("%q is no person type; %s are", r.Type, strings.Join(s.Types, ", "))}
@@ -240,7 +240,7 @@ func (s Settings) CheckRecord(r *Record) error {
 	return nil
 }
 
-// WriteCSV writes people with a heading of these attributes.
+// CSVWriter writes people with a heading of these attributes.
 type CSVWriter struct {
 	w     *csv.Writer
 	names []string

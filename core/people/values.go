@@ -8,6 +8,7 @@ import (
 	"innergate/core/claims"
 )
 
+// Outbound is what an application's mapping sees of a person: the profile, and what the gate knows besides.
 func Outbound(profile claims.Bag, groups []string, kind string, roles []string) claims.Bag {
 	bag := make(claims.Bag, len(profile)+3)
 	for name, values := range profile {
@@ -40,6 +41,7 @@ func ProvenBy(came, received claims.Bag) claims.Bag {
 	return out
 }
 
+// ShownName is the name by which a person is shown to people.
 func ShownName(profile claims.Bag, fallback string) string {
 	if n := profile.First("name"); n != "" {
 		return n

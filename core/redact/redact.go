@@ -1,3 +1,5 @@
+// Package redact takes out of messages and traces what may not be shown to whoever looks: secrets to all, values of
+// people to those who may not see them.
 package redact
 
 import (
@@ -9,6 +11,7 @@ import (
 	"innergate/core/xmltree"
 )
 
+// Clip cuts messages in a trace's entries that are longer than the limit in octets.
 func Clip(entries []trace.Entry, limit int) []trace.Entry {
 	out := slices.Clone(entries)
 	for i := range out {
@@ -24,14 +27,17 @@ func Clip(entries []trace.Entry, limit int) []trace.Entry {
 	return out
 }
 
+// Veil stands in a document for what may not be shown yet.
 const Veil = "(shown when it has expired)"
 
 var secretValues = regexp.MustCompile(`(<[\w.:-]*(?:SignatureValue|CipherValue)[^>]*>)[^<]+`)
 
+// Veiled hides the values of secrets in a document.
 func Veiled(doc string) string {
 	return secretValues.ReplaceAllString(doc, "${1}"+Veil)
 }
 
+// Masked shows the beginning of a value, and hides the rest.
 func Masked(s string) string {
 	if s == "" {
 		return ""

@@ -270,7 +270,8 @@ func (in *IncomingRequest) wishes(c *checker, rules RequestRules, req *AuthnRequ
 			return c.fail(explain.SAMLStructure, explain.Fact("detail", "the request's Subject holds no NameID"))
 		}
 		if len(subject.All(NSAssertion, "SubjectConfirmation")) > 0 {
-			return c.fail(explain.SAMLStructure, explain.Fact("detail", "the request's Subject holds a confirmation, which has no meaning here"))
+			return c.fail(explain.SAMLStructure,
+				explain.Fact("detail", "the request's Subject holds a confirmation, which has no meaning here"))
 		}
 		if req.Subject, err = c.nameID(n); err != nil {
 			return err

@@ -123,7 +123,8 @@ func VerifyStream(r io.Reader, pinned []*x509.Certificate) error {
 			return sig.Put(p)
 		case p.Kind == xmltree.PieceElement && p.Element.Is(xmlsig.NS, "Signature"):
 			var err error
-			if sig, err = xmlsig.NewStreamed(before[0].Element, p.Element, Trust{Certificates: pinned}.keys(), xmlsig.Policy{}); err != nil {
+			if sig, err = xmlsig.NewStreamed(before[0].Element, p.Element, Trust{Certificates: pinned}.keys(),
+				xmlsig.Policy{}); err != nil {
 				return err
 			}
 			for _, b := range before {

@@ -1,3 +1,5 @@
+// Package sheet knows what an exchange sheet says: the values that a partner is given, what they are called
+// elsewhere, and what of them stands in a pasted form.
 package sheet
 
 import (
@@ -75,6 +77,7 @@ func ScopeOf(claim string) string {
 	return ""
 }
 
+// ScopesText writes scopes as they stand in a request (RFC 6749, section 3.3).
 func ScopesText(scopes []string) string { return strings.Join(scopes, " ") }
 
 // NameFormatOf guesses an attribute's name format from the look of its name.

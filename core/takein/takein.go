@@ -1,3 +1,5 @@
+// Package takein drafts a configuration from what the other side left: metadata (SAML Metadata, section 2.4), client
+// metadata (RFC 7591, section 2), or a certificate alone.
 package takein
 
 import (
@@ -32,6 +34,7 @@ func ProposeStart(s *config.SAMLApplication) string {
 	return ""
 }
 
+// How often a partner's metadata is looked at where nothing else is said, and the bounds of what metadata may ask for.
 const (
 	RefreshUsually = 6 * time.Hour
 	RefreshSoonest = 15 * time.Minute
@@ -49,6 +52,7 @@ func Interval(w *config.Watch, entity *saml.Entity) time.Duration {
 	return RefreshUsually
 }
 
+// GrantTypes lists the grants that a client may use (RFC 7591, section 2).
 func GrantTypes(o *config.OIDCApplication) []string {
 	out := []string{oidc.GrantCode}
 	if o.Refresh || slices.Contains(o.Scopes, "offline_access") {
@@ -160,7 +164,8 @@ func AddCertificate(list []config.Certificate, cert *x509.Certificate, use strin
 	return append(list, config.Certificate{Use: use, PEM: string(keys.EncodeCertificate(cert.Raw))}), true
 }
 
-func PemOf(r *saml.Role) []config.Certificate {
+// PEMOf lists the signing certificates of a role, as a configuration holds them.
+func PEMOf(r *saml.Role) []config.Certificate {
 	var out []config.Certificate
 	for _, k := range r.Keys {
 		c := config.Certificate{Use: k.Use, PEM: string(keys.EncodeCertificate(k.Certificate.Raw))}
@@ -178,7 +183,7 @@ func GiveApplication(a *config.Application, entity *saml.Entity, role *saml.Role
 		saml.ServiceACS,
 	), role.Service(
 		saml.ServiceSLO,
-	), PemOf(
+	), PEMOf(
 		role,
 	), role.AttributeSets
 }
@@ -192,7 +197,7 @@ func GiveProvider(p *config.Provider, entity *saml.Entity, role *saml.Role) {
 		saml.ServiceSLO,
 	), role.Service(
 		saml.ServiceArtifact,
-	), PemOf(
+	), PEMOf(
 		role,
 	)
 }
@@ -256,6 +261,7 @@ func OutboundFor(wanted []saml.RequestedAttribute) claims.Mapping {
 // LooksJSON says whether what was handed over is JSON: a discovery document, or a client's own metadata.
 func LooksJSON(data []byte) bool { return bytes.HasPrefix(bytes.TrimSpace(data), []byte("{")) }
 
+// ProblemOf puts what is wrong with a document of OpenID Connect into the form of what is wrong with metadata.
 func ProblemOf(err error) saml.Problem {
 	var f *explain.Failure
 	if errors.As(err, &f) {

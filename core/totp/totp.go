@@ -1,3 +1,4 @@
+// Package totp checks codes by time (RFC 6238) with secrets of 160 bits, and writes them for authenticators.
 package totp
 
 import (
@@ -19,6 +20,7 @@ const (
 	drift  = 1 // steps before and after
 )
 
+// NewSecret makes a secret of 160 bits, in base32 (RFC 4226, section 4).
 func NewSecret() string {
 	b := make([]byte, 20)
 	rand.Read(b)

@@ -7,6 +7,7 @@ import (
 	"strings"
 )
 
+// ReferenceForm is what a reference looks like.
 var ReferenceForm = regexp.MustCompile(`(?i)^[23456789A-Z]{4}-[23456789A-Z]{4}$`)
 
 // idMarks stand before identifiers: of SAML messages and assertions, of the messages that they answer, and of tokens.

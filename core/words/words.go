@@ -1,3 +1,5 @@
+// Package words writes values for people: times gone by, numbers of things, lists, and texts that are cut to a
+// length.
 package words
 
 import (
@@ -9,6 +11,7 @@ import (
 	"innergate/core/config"
 )
 
+// Ago says how long ago something was.
 func Ago(now, at time.Time) string {
 	if at.IsZero() {
 		return "not said"
@@ -16,6 +19,7 @@ func Ago(now, at time.Time) string {
 	return now.Sub(at).Round(time.Second).String() + " ago"
 }
 
+// Fields writes the problems of a configuration as sentences.
 func Fields(err error) []string {
 	var fields config.Problems
 	if !errors.As(err, &fields) {
@@ -28,6 +32,7 @@ func Fields(err error) []string {
 	return out
 }
 
+// FirstOf is the first text that is not blank.
 func FirstOf(list ...string) string {
 	for _, s := range list {
 		if strings.TrimSpace(s) != "" {
@@ -37,6 +42,7 @@ func FirstOf(list ...string) string {
 	return ""
 }
 
+// OrNone is the text, or the word none.
 func OrNone(v string) string {
 	if v == "" {
 		return "none"
@@ -44,6 +50,7 @@ func OrNone(v string) string {
 	return v
 }
 
+// Plural counts something in words.
 func Plural(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -51,6 +58,7 @@ func Plural(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
+// List is the list, empty in place of missing, so that it is written as such.
 func List(v []string) []string {
 	if v == nil {
 		return []string{}
@@ -89,6 +97,7 @@ func Device(agent string) string {
 	return browser + " on " + system
 }
 
+// Clip cuts a text to a number of octets, at the border of a character, and marks where it did.
 func Clip(s string, n int) string {
 	if len(s) > n {
 		return strings.ToValidUTF8(s[:n], "")
@@ -96,6 +105,7 @@ func Clip(s string, n int) string {
 	return s
 }
 
+// Capitalise begins a sentence with a capital letter.
 func Capitalise(s string) string {
 	if s == "" || strings.HasPrefix(s, "http") {
 		return s

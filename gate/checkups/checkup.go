@@ -203,10 +203,10 @@ func (g *Room) keepFindings(ctx context.Context, all []inspected, now time.Time,
 				// What was gone and is there again is new.
 				if _, err := store.Exec(tx, `INSERT INTO kept_findings (id, kind, owner_id, slug, name, code, severity, body, first_seen,
 					last_seen, accepted_by, accepted_for) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '')
-					ON CONFLICT (id) DO UPDATE SET slug = excluded.slug, name = excluded.name, severity = excluded.severity, body = excluded.body,
-						last_seen = excluded.last_seen,
-					first_seen = CASE WHEN gone_at IS NULL THEN first_seen ELSE excluded.first_seen END, told_at = CASE WHEN gone_at IS NULL AND
-						severity = excluded.severity THEN told_at END, gone_at = NULL`,
+					ON CONFLICT (id) DO UPDATE SET slug = excluded.slug, name = excluded.name, severity = excluded.severity,
+					body = excluded.body, last_seen = excluded.last_seen,
+					first_seen = CASE WHEN gone_at IS NULL THEN first_seen ELSE excluded.first_seen END,
+					told_at = CASE WHEN gone_at IS NULL AND severity = excluded.severity THEN told_at END, gone_at = NULL`,
 					findingID(o.kind, o.id, f), o.kind, o.id, o.slug, o.name, f.Code, f.Severity, ground.MustJSON(f), now,
 					now); err != nil {
 					return err

@@ -41,6 +41,7 @@ func (g *Room) ExplainAccess(ctx context.Context, slug string, q api.AccessQuest
 	return g.ExplainFor(ctx, app, policy, p, profile, q)
 }
 
+// ExplainFor answers for one person whether an application lets them in, and why.
 func (g *Room) ExplainFor(
 	ctx context.Context,
 	app *partners.Application,

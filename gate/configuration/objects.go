@@ -142,6 +142,8 @@ func (g *Room) SaveApplication(
 	return g.Views.Application(ctx, a.Slug)
 }
 
+// WriteApplication writes an application in a transaction: new where slug is empty, else over the revision that was
+// seen.
 func (g *Room) WriteApplication(tx *gorm.DB, now time.Time, who ground.Actor, slug string, a config.Application, revision int) error {
 	if err := partners.KnownProviders(tx, a.Providers); err != nil {
 		return err
@@ -262,6 +264,7 @@ func (g *Room) SaveProvider(ctx context.Context, who ground.Actor, slug string, 
 	return g.Views.Provider(ctx, p.Slug)
 }
 
+// WriteProvider writes a provider in a transaction: new where slug is empty, else over the revision that was seen.
 func (g *Room) WriteProvider(tx *gorm.DB, now time.Time, who ground.Actor, slug string, p config.Provider, revision int) error {
 	if err := knownSets(tx, config.SetMapping, p.Mapping.Uses()); err != nil {
 		return err
@@ -294,6 +297,7 @@ func (g *Room) DeleteApplication(ctx context.Context, who ground.Actor, slug str
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveApplication(tx, who, slug) })
 }
 
+// RemoveApplication deletes an application in a transaction.
 func (g *Room) RemoveApplication(tx *gorm.DB, who ground.Actor, slug string) error {
 	var row store.Application
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
@@ -316,6 +320,7 @@ func (g *Room) DeleteProvider(ctx context.Context, who ground.Actor, slug string
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveProvider(tx, who, slug) })
 }
 
+// RemoveProvider deletes a provider in a transaction; one that applications use is refused.
 func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error {
 	var row store.Provider
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {

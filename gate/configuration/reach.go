@@ -20,8 +20,9 @@ import (
 	"innergate/store"
 )
 
+// How many people are looked at for one application, and how many of them are named.
 const (
-	EffectPeople = 3000 // people looked at for one application
+	EffectPeople = 3000
 	EffectShown  = 20
 )
 

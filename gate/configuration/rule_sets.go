@@ -92,6 +92,7 @@ func (g *Room) SaveRuleSet(ctx context.Context, who ground.Actor, slug string, i
 	return g.RuleSet(ctx, in.Slug)
 }
 
+// WriteRuleSet writes a rule set in a transaction: new where slug is empty, else over the revision that was seen.
 func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in config.RuleSet, revision int) error {
 	now := g.Now().UTC()
 	row := store.RuleSet{CreatedAt: now}
@@ -176,6 +177,7 @@ func (g *Room) DeleteRuleSet(ctx context.Context, who ground.Actor, slug string)
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveRuleSet(tx, who, slug) })
 }
 
+// RemoveRuleSet deletes a rule set in a transaction; one that is used is refused.
 func (g *Room) RemoveRuleSet(tx *gorm.DB, who ground.Actor, slug string) error {
 	var row store.RuleSet
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {

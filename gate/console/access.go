@@ -24,6 +24,7 @@ func (g *Room) SetConsoleAccess(ctx context.Context, who ground.Actor, a api.Con
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WriteConsoleAccess(tx, who, *before, a) })
 }
 
+// WriteConsoleAccess writes in a transaction who may come in to the console through which provider.
 func (g *Room) WriteConsoleAccess(tx *gorm.DB, who ground.Actor, before, a api.ConsoleAccess) error {
 	if len(a.Rules) > 100 {
 		return ground.BadRequest("rules", "100 rules are the most.", "")

@@ -20,6 +20,7 @@ func (g *Room) whileHashing(ctx context.Context, work func()) error {
 	return nil
 }
 
+// NewPasswordHash hashes a password when its turn comes.
 func (g *Room) NewPasswordHash(ctx context.Context, password string) (hash string, err error) {
 	err = g.whileHashing(ctx, func() { hash = g.PasswordCost.New(password) })
 	return hash, err
@@ -35,6 +36,7 @@ func (g *Room) PasswordFits(ctx context.Context, stored, password string) (fits,
 	return fits && stored != "", h.Current(g.PasswordCost), err
 }
 
+// CheckCredentials says what is wrong with a name and a password that somebody chose.
 func CheckCredentials(name, password string) error {
 	if !ground.NameForm.MatchString(name) {
 		return ground.BadRequest("name", "The name must have 1 to 64 letters, digits, spaces, dots, dashes or @.", "")
@@ -42,6 +44,7 @@ func CheckCredentials(name, password string) error {
 	return CheckPassword(name, password)
 }
 
+// CheckPassword says what is wrong with a password that somebody chose.
 func CheckPassword(name, password string) error {
 	switch {
 	case len(password) < 12:

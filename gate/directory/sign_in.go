@@ -47,6 +47,7 @@ type OwnPage struct {
 	PasskeyAct, PasskeyOptions    string // what the browser is asked for, if anything (Web Authentication, section 5.1)
 }
 
+// Send brings the person to the gate's own page.
 func (g Side) Send(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
 	if s.State.Wish.Passive {
 		return nil, explain.New(explain.RouteNoPassive)
@@ -153,7 +154,8 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error)
 		UsedUntil:    g.Now().Add(2 * signin.Life),
 	}
 	if c := s.State.Wish.Context; !s.State.Wish.Preferred && !c.Met(who.Context) {
-		return nil, explain.New(explain.SAMLContextNotMet, explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name)
+		return nil, explain.New(explain.SAMLContextNotMet,
+			explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name)
 	}
 	s.Vouched(who)
 	return g.signin.Homeward(ctx, s)

@@ -1,3 +1,5 @@
+// Package fetch gets documents from addresses that others chose: with limits of time and size, few redirects, and
+// the address checked when it is dialled, so that nobody reaches into the private network by it.
 package fetch
 
 import (
@@ -38,6 +40,7 @@ type FetchError struct{ Reason string }
 
 func (e *FetchError) Error() string { return e.Reason }
 
+// ErrPrivate says that an address is not fetched because it lies in a private network.
 var ErrPrivate = errors.New("the address belongs to a private network")
 
 func (f *Fetcher) control(network, address string, _ syscall.RawConn) error {

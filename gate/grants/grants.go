@@ -49,6 +49,7 @@ type GrantBody struct {
 	ProviderHint string `json:"providerHint,omitempty"`
 }
 
+// SealGrant seals what the tokens of a grant will say.
 func (g *Room) SealGrant(id string, body GrantBody) ([]byte, error) {
 	plain, err := json.Marshal(body)
 	if err != nil {
@@ -155,6 +156,7 @@ func (g *Room) grantByCode(ctx context.Context, hash []byte) (*HeldGrant, error)
 	return h, err
 }
 
+// GrantByID finds a grant with everything that decides whether it still counts; nil where there is none.
 func (g *Room) GrantByID(ctx context.Context, id string) (*HeldGrant, error) {
 	h, _, err := g.scanGrant(ctx, g.Store.Row(ctx, idQuery, id))
 	return h, err
@@ -201,6 +203,7 @@ func (g *Room) Over(h *HeldGrant) string {
 	return ""
 }
 
+// InsertGrant writes a new grant.
 func InsertGrant(tx *gorm.DB, g *store.Grant) error {
 	_, err := store.Exec(
 		tx,
@@ -328,4 +331,5 @@ func grantOver(h *HeldGrant, why string) error {
 	return f
 }
 
+// LogoutEndpoint is the exchange in which a provider's logout token comes.
 const LogoutEndpoint = "back-channel logout"

@@ -28,6 +28,7 @@ func (g *Room) SetRegistration(ctx context.Context, who ground.Actor, on bool) e
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WriteRegistration(tx, who, before, on) })
 }
 
+// WriteRegistration switches client registration on or off in a transaction.
 func (g *Room) WriteRegistration(tx *gorm.DB, who ground.Actor, before, on bool) error {
 	value := map[bool]string{true: "on", false: "off"}[on]
 	return g.StoreSetting(

@@ -38,7 +38,8 @@ type OAuthAnswer struct {
 }
 
 const (
-	IdTokenLife     = 10 * time.Minute
+	// IDTokenLife is how long an ID token counts; the others are those of access and refresh tokens.
+	IDTokenLife     = 10 * time.Minute
 	usualAccessLife = 10 * time.Minute
 	refreshIdle     = 30 * 24 * time.Hour
 )
@@ -56,6 +57,8 @@ type Exchange struct {
 	opened string
 }
 
+// NewExchange begins the record of a call at an endpoint of ours: its name, the Authorization header, the form, and
+// where it came from.
 func (g *Room) NewExchange(name, authorization, raw, from string) *Exchange {
 	x := &Exchange{Name: name, Rec: trace.NewRecorder(g.Now(), g.Now), basic: authorization != "", From: from}
 	x.Rec.Begin(trace.Issue)
@@ -78,7 +81,7 @@ func (g *Room) NewExchange(name, authorization, raw, from string) *Exchange {
 	return x
 }
 
-// refused turns a failure into the protocol's answer (RFC 6749, section 5.2), and keeps the trace of it.
+// RefusedExchange turns a failure into the protocol's answer (RFC 6749, section 5.2), and keeps the trace of it.
 func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAuthAnswer {
 	var f *explain.Failure
 	if !errors.As(err, &f) {
@@ -91,7 +94,8 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 	e := f.Explain()
 	answer := &OAuthAnswer{Status: http.StatusBadRequest}
 	code := cmp.Or(e.OAuth, "invalid_request")
-	proof := strings.HasPrefix(string(f.Code), "oidc.proof") && f.Code != explain.OIDCProofSeveral && f.Code != explain.OIDCProofUnreadable ||
+	proof := strings.HasPrefix(string(f.Code), "oidc.proof") && f.Code != explain.OIDCProofSeveral &&
+		f.Code != explain.OIDCProofUnreadable ||
 		strings.HasPrefix(string(f.Code), "jwt.") ||
 		f.Code == explain.OIDCClientUnknown ||
 		f.Code == explain.OIDCKeysUnreachable
@@ -444,7 +448,7 @@ func (g *Room) newIDToken(ctx context.Context, x *Exchange, h *HeldGrant, scopes
 		ClientID:    o.ClientID,
 		Nonce:       h.Body.Nonce,
 		Now:         now,
-		Life:        IdTokenLife,
+		Life:        IDTokenLife,
 		AuthTime:    h.Body.AuthTime,
 		ACR:         h.Body.ACR,
 		AMR:         h.Body.AMR,

@@ -35,6 +35,7 @@ type look struct {
 
 type lookKey struct{}
 
+// LookLife is how long a call may go on with what it has seen of the configuration.
 const LookLife = 5 * time.Millisecond
 
 // OneLook gives a call a context of its own in which the configuration is looked at once. It must not be shared between
@@ -52,6 +53,7 @@ func (g *Ground) RecentLook(ctx context.Context) context.Context {
 	return context.WithValue(ctx, lookKey{}, mine)
 }
 
+// Cache is the parsed configuration of the store's present generation.
 func (g *Ground) Cache(ctx context.Context) (*cache, error) {
 	look, _ := ctx.Value(lookKey{}).(*look)
 	commits := g.Store.Commits()

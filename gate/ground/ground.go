@@ -1,3 +1,6 @@
+// Package ground is what all rooms stand on: the store, the clock, addresses, who acts, problems, the journal,
+// revisions, mail, and the configuration as it was parsed. In every room the receiver is g, for the gate that the
+// room is part of.
 package ground
 
 import (

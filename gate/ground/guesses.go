@@ -11,8 +11,10 @@ import (
 	"innergate/store"
 )
 
+// NameForm is what the name of an administrator or of one of the gate's own people looks like.
 var NameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN .@_-]{0,63}$`)
 
+// GuessWindow is how long wrong guesses are counted.
 const GuessWindow = 15 * time.Minute
 
 // Guessing counts an attempt and refuses it when there were too many in a quarter of an hour.
@@ -42,10 +44,12 @@ func (g *Ground) Guessing(ctx context.Context, name string, limit int) error {
 	return nil
 }
 
+// Guessed forgets wrong guesses, since a right one came.
 func (g *Ground) Guessed(ctx context.Context, names ...string) {
 	_ = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Where("name IN ?", names).Delete(&store.Guess{}).Error
 	})
 }
 
+// MaxWrong is how many wrong entries one sign-in bears; then it ends.
 const MaxWrong = 5 // wrong entries in one sign-in, after which it ends

@@ -1,7 +1,6 @@
 package ground
 
 import (
-	"strconv"
 	"strings"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 
 var objectColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "created_at", "reach": "reach"}
 
+// LimitOf is how many rows a page of a list holds.
 func LimitOf(p store.Page) int {
 	if p.Limit <= 0 || p.Limit > 200 {
 		return 50
@@ -19,6 +19,7 @@ func LimitOf(p store.Page) int {
 	return p.Limit
 }
 
+// SortValue is what a list's next page begins behind.
 func SortValue(sort, name, reach string, created time.Time) string {
 	switch strings.TrimPrefix(sort, "-") {
 	case "created":
@@ -29,6 +30,7 @@ func SortValue(sort, name, reach string, created time.Time) string {
 	return name
 }
 
+// Page reads one page of a list of applications or providers.
 func (g *Ground) Page(db *gorm.DB, p store.Page, reach string, into any) error {
 	if reach != "" {
 		db = db.Where("reach = ?", reach)
@@ -40,12 +42,11 @@ func (g *Ground) Page(db *gorm.DB, p store.Page, reach string, into any) error {
 	return store.Clear(db.Find(into).Error)
 }
 
-func UtcOf(t *time.Time) *time.Time {
+// UTCOf is a time in UTC, as the store keeps it.
+func UTCOf(t *time.Time) *time.Time {
 	if t == nil {
 		return nil
 	}
 	u := t.UTC()
 	return &u
 }
-
-func Itoa(n int) string { return strconv.Itoa(n) }

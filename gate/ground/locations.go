@@ -29,6 +29,7 @@ func (g *Ground) StartLocation(application string) string {
 // Secure tells whether people come by TLS, as far as the public URL says.
 func (g *Ground) Secure() bool { return strings.HasPrefix(g.PublicURL, "https://") }
 
+// Host is the gate's host name.
 func (g *Ground) Host() string {
 	if u, err := url.Parse(g.PublicURL); err == nil {
 		return u.Hostname()

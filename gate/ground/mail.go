@@ -19,10 +19,14 @@ import (
 )
 
 const (
-	settingMail  = "mail"
-	mailTimeout  = 15 * time.Second
+	settingMail = "mail"
+	mailTimeout = 15 * time.Second
+)
+
+// How long a code that was sent to a mail address counts, and how many are sent in one sign-in.
+const (
 	ProofLife    = 15 * time.Minute
-	CodesPerSign = 3 // codes sent in one sign-in
+	CodesPerSign = 3
 )
 
 // keptMail is the setting as it is stored.
@@ -31,6 +35,7 @@ type keptMail struct {
 	Sealed []byte `json:"sealed,omitempty"`
 }
 
+// KeptMail is how mail is sent; nil where it is not set.
 func (g *Ground) KeptMail(ctx context.Context) (*keptMail, error) {
 	var row store.Setting
 	if err := g.Store.Read(ctx).Where("name = ?", settingMail).Limit(1).Find(&row).Error; err != nil || row.Name == "" {

@@ -10,6 +10,7 @@ import (
 	"innergate/store"
 )
 
+// HandoverAbout begins the mark on a rehearsal that belongs to a handover link.
 const HandoverAbout = "handover/"
 
 // Reference names an object by kind and ID; one that was deleted is named by its ID.
@@ -62,6 +63,7 @@ func (g *Ground) objectNamed(ctx context.Context, kind, slug string) (id string,
 	return id, nil
 }
 
+// DecodeBody reads a configuration out of the store.
 func DecodeBody[T any](body string) (T, error) {
 	var v T
 	err := json.Unmarshal([]byte(body), &v)

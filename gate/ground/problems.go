@@ -23,6 +23,7 @@ func Problem(status int, code, title, detail, remedy string) *api.Problem {
 	return &api.Problem{Type: "about:blank", Title: title, Status: status, Detail: detail, Code: code, Remedy: remedy}
 }
 
+// NotFound says that there is no such object.
 func NotFound(kind, name string) error {
 	return Problem(
 		http.StatusNotFound,
@@ -41,6 +42,7 @@ func Missing(err error, kind, name string) error {
 	return store.Clear(err)
 }
 
+// BadRequest refuses what was asked, with the reason and the remedy.
 func BadRequest(code, detail, remedy string) error {
 	return Problem(http.StatusBadRequest, code, "This can't be done as asked", detail, remedy)
 }
@@ -62,10 +64,12 @@ func Invalid(err error) error {
 	return p
 }
 
+// Conflict refuses what does not go with what is there.
 func Conflict(code, detail, remedy string) error {
 	return Problem(http.StatusConflict, code, "Not now", detail, remedy)
 }
 
+// IsNotFound tells whether an error says that something is not there.
 func IsNotFound(err error) bool {
 	var p interface{ NotFound() bool }
 	return errors.As(err, &p) && p.NotFound()

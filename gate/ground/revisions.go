@@ -58,6 +58,7 @@ func NextNumber(tx *gorm.DB, id string, held int) (int, error) {
 	return max(last, held) + 1, err
 }
 
+// StaleRevision refuses a change over a revision that is not the newest one any more.
 func StaleRevision(name string) error {
 	return Problem(
 		http.StatusConflict,
@@ -68,6 +69,7 @@ func StaleRevision(name string) error {
 	)
 }
 
+// MustJSON writes one of our own types as JSON.
 func MustJSON(v any) string {
 	b, err := json.Marshal(v)
 	if err != nil {
@@ -76,6 +78,7 @@ func MustJSON(v any) string {
 	return string(b)
 }
 
+// HashText is the SHA-256 of a text, in hexadecimal.
 func HashText(text []byte) string {
 	sum := sha256.Sum256(text)
 	return hex.EncodeToString(sum[:])

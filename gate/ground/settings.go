@@ -11,9 +11,10 @@ import (
 	"innergate/store"
 )
 
+// SettingNotices names the setting of who is told of findings.
 const SettingNotices = "notices"
 
-// KeptNotices is the setting as it is stored.
+// KeptNotices is the setting of who is told of findings, as it is stored.
 type KeptNotices struct {
 	api.Notices
 	Sealed   []byte     `json:"sealed,omitempty"`
@@ -22,6 +23,7 @@ type KeptNotices struct {
 	LastSent *time.Time `json:"lastSent,omitempty"`
 }
 
+// KeptNotices reads who is told of findings.
 func (g *Ground) KeptNotices(ctx context.Context) (*KeptNotices, error) {
 	var row store.Setting
 	if err := g.Store.Read(ctx).Where("name = ?", SettingNotices).Limit(1).Find(&row).Error; err != nil {

@@ -95,6 +95,7 @@ func (g *Room) askGuarded(ctx context.Context, s *signin.SignIn, slug, to string
 	return nil
 }
 
+// Issue makes a ticket with which the browser enters at the application's host.
 func (g Side) Issue(
 	ctx context.Context,
 	s *signin.SignIn,
@@ -156,4 +157,5 @@ func (g Side) Issue(
 	return &signin.Next{To: signin.Redirect(s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + ticket)}, nil
 }
 
+// Refuse has no answer: the person is told at the gate.
 func (g Side) Refuse(context.Context, *signin.SignIn, *explain.Failure) *signin.Next { return nil }

@@ -248,6 +248,7 @@ func (g *Room) Keys(ctx context.Context) (*api.List[api.Key], error) {
 	return out, nil
 }
 
+// ShowKey is a key as people see it, without its private part.
 func (g *Room) ShowKey(ctx context.Context, row store.Key) (*api.Key, error) {
 	cert, err := x509.ParseCertificate(row.Certificate)
 	if err != nil {

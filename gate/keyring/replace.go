@@ -20,6 +20,7 @@ import (
 	"innergate/store"
 )
 
+// CheckPurpose says what is wrong with a purpose and a kind of key.
 func CheckPurpose(purpose, kind string) error {
 	kinds, ok := keys.KindsFor[purpose]
 	if !ok {
@@ -543,6 +544,7 @@ func (g *Room) ConfirmHolder(ctx context.Context, who ground.Actor, id, partner 
 	})
 }
 
+// Holder notes who holds which of our certificates.
 func Holder(tx *gorm.DB, key, kind, owner, how, by string, at time.Time) error {
 	return tx.Exec(
 		"INSERT INTO key_holders (key_id, owner_kind, owner_id, how, by, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (key_id, "+

@@ -66,6 +66,7 @@ func usualAlgorithm(public crypto.PublicKey) string {
 	return jose.RS256
 }
 
+// WriteKeySet writes a JWK Set of our published keys (RFC 7517).
 func (g *Room) WriteKeySet(ctx context.Context, owner string, purposes ...string) ([]byte, error) {
 	published, err := g.publishedKeys(ctx, owner, purposes...)
 	if err != nil {

@@ -27,6 +27,7 @@ func (g *Room) NoteUse(owner string, cert *x509.Certificate) {
 	}
 }
 
+// WriteUsed writes down which certificates were used since the last time.
 func (g *Room) WriteUsed(ctx context.Context) error {
 	type use struct {
 		usedCertificate

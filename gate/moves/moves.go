@@ -325,7 +325,7 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 		// Whoever approved it has to look at it again. A wave that went back is planned anew.
 		w.State, w.PlannedBy, w.ApprovedBy, w.SignedIn, w.Failed, w.Differed, w.Note, w.OpenedAt, w.EndedAt = WavePlanned, who.Name, "",
 			0, 0, 0, "", nil, nil
-		w.OpensAt, w.ClosesAt = ground.UtcOf(in.Opens), ground.UtcOf(in.Closes)
+		w.OpensAt, w.ClosesAt = ground.UTCOf(in.Opens), ground.UTCOf(in.Closes)
 		if in.Limits != nil {
 			w.Failures, w.Differences = in.Limits.Failures, in.Limits.Differences
 		}

@@ -12,7 +12,7 @@ import (
 	"innergate/gate/fetch"
 )
 
-// audience is whom our assertion is for (RFC 7523, section 3).
+// AudienceOf is whom our assertion is for (RFC 7523, section 3).
 func AudienceOf(c *config.OIDCProvider) string { return cmp.Or(c.Issuer, c.TokenEndpoint) }
 
 // ClientAt is who we are at a provider, with the secret that counts now, or another one that is to be tried.

@@ -27,6 +27,7 @@ import (
 )
 
 const (
+	// SecretsAtOnce is how many secrets of one client count at the same time.
 	SecretsAtOnce = 2
 	secretMark    = "igs_" // begins every client secret of ours, so that one that leaks is recognised
 	hintLength    = 7
@@ -208,6 +209,7 @@ func (g *Room) secretRows(ctx context.Context, owner string) ([]store.Secret, er
 	return rows, store.Clear(g.Store.Read(ctx).Where("owner_id = ?", owner).Order("id").Find(&rows).Error)
 }
 
+// SecretViews lists a partner's secrets as people see them, without their values.
 func (g *Room) SecretViews(ctx context.Context, owner string) ([]api.Secret, error) {
 	rows, err := g.secretRows(ctx, owner)
 	out := []api.Secret{}
@@ -330,6 +332,7 @@ func (g *Room) NewSecret(ctx context.Context, who ground.Actor, slug string, n a
 	return &v, nil
 }
 
+// WriteSecret writes a secret in a transaction.
 func (g *Room) WriteSecret(tx *gorm.DB, who ground.Actor, row *store.Secret, name, action string) error {
 	if err := tx.Create(row).Error; err != nil {
 		return err

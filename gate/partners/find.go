@@ -20,6 +20,7 @@ import (
 	"innergate/store"
 )
 
+// GroupRoles are the groups that are assigned to an application, with their roles there.
 func (g *Room) GroupRoles(ctx context.Context, applicationID string) (map[string][]string, error) {
 	var rows []struct{ Slug, Roles string }
 	if err := g.Store.Read(ctx).Raw("SELECT (SELECT slug FROM groups WHERE groups.id = who_id) AS slug, roles FROM assignments WHERE "+
@@ -60,6 +61,7 @@ func (a *Application) Begins() bool {
 	return a.OIDC != nil && a.OIDC.InitiateLogin == ""
 }
 
+// Provider is a provider made ready for sign-ins.
 type Provider struct {
 	config.Provider
 	ID       string
@@ -104,6 +106,7 @@ func (g *Room) ApplicationByEntity(ctx context.Context, id string) (*Application
 	return g.FindApplication(ctx, "entity:"+id, "kind = 'saml' AND entity_id = ?", id)
 }
 
+// ApplicationByID finds an application that is made ready.
 func (g *Room) ApplicationByID(ctx context.Context, id string) (*Application, error) {
 	if id == ConsoleID {
 		return g.ConsoleApplication(ctx)
@@ -117,6 +120,7 @@ func (g *Room) ApplicationByID(ctx context.Context, id string) (*Application, er
 	return g.FindApplication(ctx, "id:"+id, "id = ?", id)
 }
 
+// FindApplication finds an application by a column, and keeps it made ready under the key.
 func (g *Room) FindApplication(ctx context.Context, key, where, value string) (*Application, error) {
 	c, err := g.Cache(ctx)
 	if err != nil {
@@ -172,6 +176,7 @@ func (g *Room) Provider(ctx context.Context, slug string) (*Provider, error) {
 	return g.findProvider(ctx, slug, "slug = ?", slug)
 }
 
+// ProviderByID finds a provider that is made ready.
 func (g *Room) ProviderByID(ctx context.Context, id string) (*Provider, error) {
 	return g.findProvider(ctx, "id:"+id, "id = ?", id)
 }
@@ -218,6 +223,7 @@ func (g *Room) MakeProvider(ctx context.Context, row *store.Object) (*Provider, 
 	return p, nil
 }
 
+// EntityColumn is an identifier as its column holds it; nil for none.
 func EntityColumn(id string) *string {
 	if id == "" {
 		return nil
@@ -284,6 +290,7 @@ func (g *Room) Assignments(ctx context.Context, app *Application, personID strin
 	return out, nil
 }
 
+// RolesOf reads roles as the store holds them.
 func RolesOf(text string) []string {
 	var out []string
 	_ = json.Unmarshal([]byte(text), &out) // nothing stands for no roles

@@ -40,6 +40,7 @@ func (g *Room) SPEntity(p *Provider) saml.EntityID {
 // OurIDs are entity IDs that nobody else may have.
 func (g *Room) OurIDs() []string { return []string{string(g.IDPEntityID()), string(g.SPEntityID())} }
 
+// Skew is by how much clocks may differ; 0 stands for a minute.
 func Skew(seconds int) time.Duration {
 	if seconds == 0 {
 		seconds = 60

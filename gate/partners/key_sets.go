@@ -16,6 +16,7 @@ const (
 	keySetStale = 24 * time.Hour
 	// keySetPause is how long after a fetch the same set is not fetched again, whatever a token names.
 	keySetPause = 15 * time.Second
+	// BackTimeout is how long a call of the back channel may take.
 	BackTimeout = 10 * time.Second
 )
 

@@ -16,6 +16,7 @@ const (
 	WaveOpen = "open"
 )
 
+// UsedLately is how far back a sign-in says that somebody uses an application.
 const UsedLately = 30 * 24 * time.Hour
 
 // ActiveMove is an application that is being moved, as sign-ins see it.

@@ -17,8 +17,10 @@ import (
 )
 
 const (
+	// SettingConsole names the setting of who may come in to the console; ConsoleID and PortalID stand for the
+	// gate's own pages as applications.
 	SettingConsole = "console-access"
-	// consoleID stands for the gate itself where people sign in to look after it: the console and the command line are
+	// ConsoleID stands for the gate itself where people sign in to look after it: the console and the command line are
 	// its application.
 	ConsoleID    = "the-gate-itself"
 	consoleHours = 8

@@ -17,6 +17,7 @@ import (
 	"innergate/store"
 )
 
+// ProposalRow reads a proposal.
 func (g *Room) ProposalRow(ctx context.Context, id string) (*store.Proposal, error) {
 	var row store.Proposal
 	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
@@ -25,6 +26,7 @@ func (g *Room) ProposalRow(ctx context.Context, id string) (*store.Proposal, err
 	return &row, nil
 }
 
+// LeftSecret opens the secret that the other side left with a proposal.
 func (g *Room) LeftSecret(row *store.Proposal) (string, error) {
 	plain, err := g.Store.Sealer.Open("proposal/"+row.ID, row.Secret)
 	return string(plain), err
@@ -42,6 +44,7 @@ func (g *Room) TheirSecret(ctx context.Context, provider string) (string, error)
 	return g.OpenSecret(row)
 }
 
+// OpenSecret opens a secret.
 func (g *Room) OpenSecret(row store.Secret) (string, error) {
 	plain, err := g.Store.Sealer.Open("secret/"+row.ID, row.Sealed)
 	return string(plain), err

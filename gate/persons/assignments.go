@@ -106,6 +106,7 @@ func (g *Room) Assign(ctx context.Context, who ground.Actor, slug string, in api
 	})
 }
 
+// WriteAssignment assigns a person or a group to an application in a transaction.
 func (g *Room) WriteAssignment(
 	tx *gorm.DB,
 	who ground.Actor,
@@ -147,6 +148,7 @@ func groupAssignment(tx *gorm.DB, appID, groupID, roles string) (ground.Saved, e
 	}, nil
 }
 
+// Assignee finds the person or group of an assignment.
 func Assignee(tx *gorm.DB, in api.Assignment) (id, name string, err error) {
 	switch in.Kind {
 	case "group":
@@ -181,6 +183,7 @@ func (g *Room) Unassign(ctx context.Context, who ground.Actor, slug, kind, whom 
 	})
 }
 
+// RemoveAssignment takes an assignment back in a transaction.
 func (g *Room) RemoveAssignment(tx *gorm.DB, who ground.Actor, appID, appName, kind, id, name string, now time.Time) error {
 	var held store.Assignment
 	if err := tx.Where("application_id = ? AND kind = ? AND who_id = ?", appID, kind, id).Limit(1).Find(&held).Error; err != nil {

@@ -26,6 +26,7 @@ func (g *Room) Standing(ctx context.Context, personID string) (groups []string, 
 	return groups, kind, store.Clear(err)
 }
 
+// PersonByID reads a person with their profile.
 func (g *Room) PersonByID(ctx context.Context, id string) (*store.Person, claims.Bag, error) {
 	var p store.Person
 	if err := g.Store.Read(ctx).Where("id = ?", id).Take(&p).Error; err != nil {
@@ -45,6 +46,7 @@ var keyColumns = map[string][2]string{
 	people.Mail:       {"email_key", "email"},
 }
 
+// CandidatesFor finds the persons whom an incoming subject may mean.
 func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Question) ([]people.Candidate, []*store.Person, error) {
 	var rows []*store.Person
 	if err := g.Store.Read(ctx).Where(keyColumns[q.Field][0]+" = ?", q.Key).Order("id").Limit(5).Find(&rows).Error; err != nil {
@@ -79,6 +81,7 @@ func JoinGroup(tx *gorm.DB, personID, slug, by string, now time.Time) error {
 	).Error
 }
 
+// SettingPeople names the setting of what is known of people.
 const SettingPeople = "people"
 
 // Settings are what holds for all people.

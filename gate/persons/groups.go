@@ -76,6 +76,7 @@ func (g *Room) SaveGroup(ctx context.Context, who ground.Actor, slug string, in 
 	return g.Group(ctx, in.Slug)
 }
 
+// WriteGroup writes a group in a transaction: new where slug is empty.
 func (g *Room) WriteGroup(tx *gorm.DB, who ground.Actor, slug string, in config.Group) error {
 	now := g.Now().UTC()
 	row := store.Group{CreatedAt: now}
@@ -131,6 +132,7 @@ func (g *Room) DeleteGroup(ctx context.Context, who ground.Actor, slug string) e
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveGroup(tx, who, slug) })
 }
 
+// RemoveGroup deletes a group in a transaction; one that rules name is refused.
 func (g *Room) RemoveGroup(tx *gorm.DB, who ground.Actor, slug string) error {
 	var row store.Group
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {

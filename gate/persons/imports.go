@@ -29,7 +29,8 @@ const (
 )
 
 const (
-	maxImport      = 512 << 20
+	maxImport = 512 << 20
+	// MaxPart is how many octets of a file come at once.
 	MaxPart        = 2 << 20
 	importBatch    = 500
 	importProblems = 200
@@ -336,6 +337,7 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	).Error
 }
 
+// LoginOf is the name by which one of the gate's own people signs in; empty for others.
 func LoginOf(p *store.Person) string {
 	if p.Login == nil {
 		return ""

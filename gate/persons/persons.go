@@ -25,6 +25,7 @@ type PersonFilter struct {
 	Active                string // yes or no
 }
 
+// PersonColumns are the columns by which people can be sorted.
 var PersonColumns = map[string]string{"name": "name_key", "created": "id", "type": "type"}
 
 // SearchPeople finds people by how their name, last name, mail address, user name or external ID begins. It asks
@@ -114,6 +115,7 @@ func (g *Room) lastSeen(ctx context.Context, list []api.PersonLine) error {
 	return nil
 }
 
+// PersonLine is a person as a list shows them.
 func PersonLine(p *store.Person) api.PersonLine {
 	return api.PersonLine{ID: p.ID, Name: p.Name, Email: p.Email, Username: p.Username, Type: p.Type, Active: p.Active}
 }
@@ -198,6 +200,7 @@ func (g *Room) Person(ctx context.Context, id string) (*api.Person, error) {
 	return v, err
 }
 
+// ShownSubject is a link's identifier for people.
 func ShownSubject(l *store.Link) string {
 	if l.Shown != "" {
 		return l.Shown
@@ -521,6 +524,7 @@ func (g *Room) SetPeopleSettings(ctx context.Context, who ground.Actor, s people
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WritePeopleSettings(tx, who, before, s) })
 }
 
+// WritePeopleSettings writes in a transaction what is known of people.
 func (g *Room) WritePeopleSettings(tx *gorm.DB, who ground.Actor, before, s people.Settings) error {
 	for _, t := range before.Types {
 		var one store.Person

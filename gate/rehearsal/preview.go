@@ -330,7 +330,7 @@ func (g *Room) previewSent(app *partners.Application, subject string, out []clai
 			Subject:  subject,
 			ClientID: o.ClientID,
 			Now:      g.Now(),
-			Life:     grants.IdTokenLife,
+			Life:     grants.IDTokenLife,
 			Values:   inToken,
 		}
 		text, err := json.MarshalIndent(map[string]any{"ID token": issued.Claims(), "UserInfo": inInfo}, "", "  ")

@@ -32,7 +32,7 @@ func (g *Room) ReadSample(ctx context.Context, text string) (claims.Bag, string,
 	case trace.ReferenceForm.MatchString(text):
 		return g.traceSample(ctx, text)
 	case strings.HasPrefix(text, "{"):
-		bag, err := pasted.JsonSample([]byte(text))
+		bag, err := pasted.JSONSample([]byte(text))
 		if err != nil {
 			return nil, "", ground.BadRequest("sample-json", "This begins like JSON, but can't be read: "+err.Error()+".", "")
 		}

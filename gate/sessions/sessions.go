@@ -62,6 +62,7 @@ type HeldSession struct {
 	Body sessionBody
 }
 
+// Limits are the limits of sessions that are set.
 func (g *Room) Limits(ctx context.Context) (config.Sessions, error) {
 	c, err := g.Cache(ctx)
 	if err != nil {
@@ -99,6 +100,7 @@ func (g *Room) SessionByToken(ctx context.Context, token string) (*HeldSession, 
 	return g.OpenSession(ctx, row)
 }
 
+// SessionByID finds a session that still counts; nil where there is none.
 func (g *Room) SessionByID(ctx context.Context, id string) (*HeldSession, error) {
 	var row store.Session
 	if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&row).Error; err != nil {
@@ -166,6 +168,7 @@ func NameIDOf(u *store.SessionUse) (saml.NameID, error) {
 	return ground.DecodeBody[saml.NameID](u.NameID)
 }
 
+// NameValue is a SAML identifier as it is looked for when its provider signs somebody out.
 func NameValue(n *saml.NameID) string {
 	if n == nil {
 		return ""

@@ -12,6 +12,7 @@ import (
 )
 
 const (
+	// ArrivalLife is how long a posted message waits for the browser's next request.
 	ArrivalLife       = 2 * time.Minute
 	arrivalsByAddress = 200
 	arrivalsInAll     = 5000

@@ -3,6 +3,7 @@ package signin
 import (
 	"context"
 	"errors"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -135,7 +136,7 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 	}
 	endpoint := artifact.Endpoint(p.Artifact)
 	if endpoint == nil {
-		return nil, explain.New(explain.SAMLArtifactEndpoint, explain.Fact("index", ground.Itoa(artifact.Index))).Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLArtifactEndpoint, explain.Fact("index", strconv.Itoa(artifact.Index))).Of(s.Provider.Name)
 	}
 	signer, err := g.keyring.Signer(ctx, s.Provider.ID, p.SignatureAlgorithm, p.DigestAlgorithm)
 	if err != nil {

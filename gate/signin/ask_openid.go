@@ -89,6 +89,7 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	return g.wishOf(ctx, s, q)
 }
 
+// Registered is what requests of a client are held against.
 func Registered(app *partners.Application) oidc.Registered {
 	o := app.OIDC
 	return oidc.Registered{
@@ -187,7 +188,8 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	}
 	subject, _, err := g.ReadHint(ctx, s.App, q.IDTokenHint)
 	if err != nil {
-		return explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
+		return explain.New(explain.OIDCParameterWrong,
+			explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
 			Of(s.App.Name)
 	}
 	if w.Subject != nil && w.Subject.Value != subject {

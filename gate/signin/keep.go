@@ -161,7 +161,8 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 		}
 	}
 	if g.Now().After(row.ExpiresAt) {
-		return s, explain.New(explain.BrowserExpired, explain.Pair("age", Life.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))
+		return s, explain.New(explain.BrowserExpired,
+			explain.Pair("age", Life.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))
 	}
 	return s, nil
 }

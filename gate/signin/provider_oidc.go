@@ -291,7 +291,8 @@ func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc
 			},
 		)
 		if err != nil {
-			return oidc.Answer{}, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", address)).
+			return oidc.Answer{}, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()),
+				explain.Fact("address", address)).
 				Of(p.Name)
 		}
 		answer := oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}

@@ -52,7 +52,8 @@ func (g *Room) receive(a *Arrival) Phase {
 func (g *Room) tooStrict(s *SignIn, err error) bool {
 	wish := &s.State.Wish
 	var f *explain.Failure
-	if !errors.As(err, &f) || f.Code != explain.SAMLStatusNoContext && f.Code != explain.OIDCContextUnmet || !wish.Preferred || s.State.Anew {
+	if !errors.As(err, &f) || f.Code != explain.SAMLStatusNoContext && f.Code != explain.OIDCContextUnmet || !wish.Preferred ||
+		s.State.Anew {
 		return false
 	}
 	s.Rec.Decide(trace.Decision{

@@ -20,6 +20,7 @@ func follows(r *store.Rehearsal, applicationID string) bool {
 	return r.Out || r.Second != "" && r.Second != applicationID
 }
 
+// RehearsalFailure is the page for a rehearsal that can't go on.
 func RehearsalFailure(err error) *FailurePage {
 	var f *explain.Failure
 	if !errors.As(err, &f) {
@@ -28,6 +29,7 @@ func RehearsalFailure(err error) *FailurePage {
 	return &FailurePage{Explanation: f.Explain(), Status: http.StatusGone}
 }
 
+// Rehearses says whether a rehearsal belongs to a browser.
 func Rehearses(r *store.Rehearsal, b Browser) bool {
 	sum := sha256.Sum256([]byte(b.Rehearsal))
 	return subtle.ConstantTimeCompare(r.BrowserHash, sum[:]) == 1

@@ -12,24 +12,27 @@ import (
 )
 
 // ApplicationSide speaks an application's protocol.
+// ApplicationSide is the side that speaks an application's protocol.
 type ApplicationSide interface {
-	// start prepares an answer that the application did not ask for, or sends the person to where the application
+	// Start prepares an answer that the application did not ask for, or sends the person to where the application
 	// begins by itself.
 	Start(ctx context.Context, s *SignIn, to string) (*Next, error)
-	// issue makes the answer for a person who may come in.
+	// Issue makes the answer for a person who may come in.
 	Issue(ctx context.Context, s *SignIn, who bridge.Identity, subject saml.NameID, out []claims.Output) (*Next, error)
-	// refuse makes the protocol's own answer to a request, or nil where there is none.
+	// Refuse makes the protocol's own answer to a request, or nil where there is none.
 	Refuse(ctx context.Context, s *SignIn, f *explain.Failure) *Next
 }
 
 // ProviderSide speaks a provider's protocol.
+// ProviderSide is the side that speaks a provider's protocol.
 type ProviderSide interface {
-	// send makes our request and notes in the sign-in what the answer must fit.
+	// Send makes our request and notes in the sign-in what the answer must fit.
 	Send(ctx context.Context, s *SignIn) (*Next, error)
-	// receive checks the answer.
+	// Receive checks the answer.
 	Receive(ctx context.Context, s *SignIn, a *Arrival) (bridge.Identity, error)
 }
 
+// ApplicationSide is the side that speaks an application's protocol.
 func (g *Room) ApplicationSide(a *partners.Application) ApplicationSide {
 	switch a.Kind {
 	case config.KindOIDC:
@@ -42,6 +45,7 @@ func (g *Room) ApplicationSide(a *partners.Application) ApplicationSide {
 	return samlApplication{g}
 }
 
+// ProviderSide is the side that speaks a provider's protocol.
 func (g *Room) ProviderSide(p *partners.Provider) ProviderSide {
 	switch {
 	case p.OAuth():

@@ -15,6 +15,7 @@ import (
 )
 
 const (
+	// Life is how long a sign-in may take.
 	Life        = 15 * time.Minute
 	maxRelay    = 4096
 	cookiesKept = 8

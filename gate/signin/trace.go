@@ -39,6 +39,7 @@ func (g *Room) noteEnd(tx *gorm.DB, s *SignIn, t *store.Trace) error {
 	return err
 }
 
+// TraceRow is a sign-in's trace as the store keeps it.
 func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 	entries, err := json.Marshal(redact.Clip(s.Rec.Entries(), s.messageLimit(outcome)))
 	if err != nil {

@@ -64,6 +64,7 @@ func (g *Room) SaveSource(ctx context.Context, who ground.Actor, slug string, s 
 	return g.Source(ctx, s.Slug)
 }
 
+// WriteSource writes a source in a transaction: new where slug is empty.
 func (g *Room) WriteSource(tx *gorm.DB, who ground.Actor, slug string, s config.Source) error {
 	now := g.Now().UTC()
 	row, action, before := store.Source{CreatedAt: now}, "created", ""
@@ -129,6 +130,7 @@ func (g *Room) DeleteSource(ctx context.Context, who ground.Actor, slug string) 
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveSource(tx, who, slug) })
 }
 
+// RemoveSource deletes a source in a transaction; one that partners are looked after by is refused.
 func (g *Room) RemoveSource(tx *gorm.DB, who ground.Actor, slug string) error {
 	var row store.Source
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {

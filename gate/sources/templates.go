@@ -135,6 +135,7 @@ func (g *Room) DeleteTemplate(ctx context.Context, who ground.Actor, slug string
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.RemoveTemplate(tx, who, slug) })
 }
 
+// RemoveTemplate deletes a template in a transaction.
 func (g *Room) RemoveTemplate(tx *gorm.DB, who ground.Actor, slug string) error {
 	var row store.Template
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {

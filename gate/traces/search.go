@@ -15,6 +15,7 @@ import (
 	"innergate/store"
 )
 
+// TraceEntries reads a trace and its entries by its reference.
 func (g *Room) TraceEntries(ctx context.Context, reference string) (*store.Trace, []trace.Entry, error) {
 	var row store.Trace
 	if err := g.Store.Read(ctx).Where("reference = ?", strings.ToUpper(strings.TrimSpace(reference))).Take(&row).Error; err != nil {
@@ -76,6 +77,7 @@ type keptTraces struct {
 	Count int `json:"count"`
 }
 
+// Retention is how long and how many traces are kept.
 func (g *Room) Retention(ctx context.Context) (keptTraces, error) {
 	k := keptTraces{Days: 90, Count: g.KeepTraces}
 	var row store.Setting

@@ -21,6 +21,7 @@ import (
 )
 
 var (
+	// Packer packs a trace's entries.
 	Packer = sync.OnceValue(func() *zstd.Encoder {
 		e, err := zstd.NewWriter(
 			nil,
@@ -33,6 +34,7 @@ var (
 		}
 		return e
 	})
+	// Unpacker opens what Packer packed.
 	Unpacker = sync.OnceValue(func() *zstd.Decoder {
 		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
 		if err != nil {
@@ -42,6 +44,7 @@ var (
 	})
 )
 
+// RoomForStranger says whether one more trace of a request that nobody known made is kept in this minute.
 func (g *Room) RoomForStranger() bool {
 	g.strangers.Lock()
 	defer g.strangers.Unlock()
@@ -55,8 +58,10 @@ func (g *Room) RoomForStranger() bool {
 // Of what happens on the back channel after a sign-in the first and the last exchanges are kept: a client may refresh
 // its tokens for months.
 const (
-	FirstAdditions, LastAdditions = 10, 40
-	AdditionPlace                 = "row_number() OVER (PARTITION BY trace_id ORDER BY id) AS n, count(*) OVER (PARTITION BY " +
+	FirstAdditions = 10
+	LastAdditions  = 40
+	// AdditionPlace numbers the additions to a trace, and those behind each.
+	AdditionPlace = "row_number() OVER (PARTITION BY trace_id ORDER BY id) AS n, count(*) OVER (PARTITION BY " +
 		"trace_id) - row_number() OVER (PARTITION BY trace_id ORDER BY id) AS left"
 )
 
@@ -86,6 +91,7 @@ func (g *Room) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry,
 	return out, nil
 }
 
+// Entries opens a trace's entries.
 func (g *Room) Entries(t *store.Trace) ([]trace.Entry, error) {
 	return g.unpack("trace/"+t.ID, t.Entries)
 }
@@ -105,6 +111,7 @@ func (g *Room) unpack(name string, sealed []byte) ([]trace.Entry, error) {
 	return out, json.Unmarshal(plain, &out)
 }
 
+// Summary is a trace as a list shows it.
 func (g *Room) Summary(ctx context.Context, t store.Trace) api.TraceSummary {
 	v := api.TraceSummary{
 		Reference:   t.Reference,
@@ -271,6 +278,7 @@ const (
 	providersGood = 25 * time.Hour
 )
 
+// Explained is a failure with its explanation.
 func Explained(f trace.Failure) *api.TraceExplanation {
 	x := &api.TraceExplanation{Explanation: explain.Explain(f), Evidence: f.Evidence, Differences: []explain.Difference{}}
 	if x.Evidence == nil {

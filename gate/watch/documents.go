@@ -47,6 +47,7 @@ func (g *Room) KeepTaken(ctx context.Context, who ground.Actor, kind, id string,
 	})
 }
 
+// Document is a version of a partner's metadata.
 func (g *Room) Document(kind, id, from string, text []byte) *store.PartnerDocument {
 	sum := sha256.Sum256(text)
 	if from == "" {

@@ -81,9 +81,9 @@ func (p *partner) flat() []difference.Line {
 func (p *partner) give(entity *saml.Entity, role *saml.Role, certificatesOnly bool) {
 	switch {
 	case certificatesOnly && p.App != nil:
-		p.App.SAML.Certificates = takein.PemOf(role)
+		p.App.SAML.Certificates = takein.PEMOf(role)
 	case certificatesOnly:
-		p.Provider.SAML.Certificates = takein.PemOf(role)
+		p.Provider.SAML.Certificates = takein.PEMOf(role)
 	case p.App != nil:
 		takein.GiveApplication(p.App, entity, role)
 	default:
@@ -119,6 +119,7 @@ func (g *Room) savePartner(ctx context.Context, who ground.Actor, p *partner) er
 	return err
 }
 
+// NoMetadata refuses what takes metadata where the partner has none.
 func NoMetadata(name string) error {
 	return ground.BadRequest(
 		"no-metadata",
