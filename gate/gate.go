@@ -25,6 +25,7 @@ import (
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/guarded"
+	"innergate/gate/issued"
 	"innergate/gate/keyring"
 	"innergate/gate/moves"
 	"innergate/gate/partners"
@@ -147,7 +148,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Portal = portal.New(base, g.Partners, g.Sessions, g.Persons, g.SignIn, g.Directory)
 
 	g.Grants.Refusals = g.SignIn
-	g.SignIn.Outcomes, g.SignIn.SecondFactor = g.Moves, g.Directory
+	g.SignIn.Outcomes, g.SignIn.SecondFactor, g.SignIn.Consoles = g.Moves, g.Directory, g.Console
 	g.SignIn.Guarded, g.SignIn.Own = guarded.Side{Room: g.Guarded}, directory.Side{Room: g.Directory}
 	g.Configuration.Views = g.Checkups
 	g.Watch.Sources = g.Sources
@@ -171,7 +172,7 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
 	rooms := []func(*gorm.DB, time.Time) error{
-		g.Ground.Tidy, g.Sessions.Tidy, g.Persons.Tidy, g.Grants.Tidy, g.SignIn.Tidy, g.Directory.Tidy, g.Console.Tidy, g.SignOut.Tidy,
+		g.Ground.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
 		g.Guarded.Tidy,
 		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Traces.Tidy,
 	}

@@ -15,6 +15,7 @@ import (
 	"innergate/client"
 	"innergate/core/access"
 	"innergate/core/config"
+	"innergate/core/explain"
 )
 
 // TestResponsesAreJudgedWithoutABrowser replays a refused response against what is set since, and judges pasted ones at
@@ -52,7 +53,7 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, r.Explanation)
 	assert.False(t, r.Good)
-	assert.Equal(t, "saml.provider-unknown", r.Explanation.Code)
+	assert.Equal(t, explain.SAMLProviderUnknown, r.Explanation.Code)
 	assert.Contains(t, mustText(r.Explanation), "https://another.saltmere.example/idp")
 
 	// And the reverse: refused by what was set then, it would go well now.
@@ -77,7 +78,7 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	r, err = c.Judge(ctx, api.Judge{Trace: good})
 	require.NoError(t, err)
 	require.NotNil(t, r.Explanation)
-	assert.Equal(t, "access.refused", r.Explanation.Code)
+	assert.Equal(t, explain.AccessRefused, r.Explanation.Code)
 	assert.Contains(t, mustText(r.Explanation), "closed for now")
 	_, err = c.SetAccess(ctx, "crew-rota", access.Policy{To: access.Everybody})
 	require.NoError(t, err)
@@ -101,13 +102,13 @@ func TestResponsesAreJudgedWithoutABrowser(t *testing.T) {
 	later := at.Add(time.Hour)
 	r, err = c.Judge(ctx, api.Judge{Message: raw, At: &later})
 	require.NoError(t, err)
-	assert.Equal(t, "saml.expired", r.Explanation.Code)
+	assert.Equal(t, explain.SAMLExpired, r.Explanation.Code)
 	r, err = c.Judge(ctx, api.Judge{Message: strings.Replace(raw, "Voss", "Boss", 1), At: &at})
 	require.NoError(t, err)
 	assert.Contains(t, r.Explanation.Code, "signature", "one letter was changed")
 	r, err = c.Judge(ctx, api.Judge{Message: "<x/>"})
 	require.NoError(t, err)
-	assert.Equal(t, "saml.not-a-response", r.Explanation.Code)
+	assert.Equal(t, explain.SAMLNotAResponse, r.Explanation.Code)
 
 	for code, q := range map[string]api.Judge{"not-decodable": {Message: "no message!"},
 		"provider-unknown": {Message: strings.ReplaceAll(raw, w.Staff.EntityID(), "urn:somebody")},
@@ -141,9 +142,9 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	r := judge(api.Judge{Message: asked})
 	assert.Equal(t, []any{"AuthnRequest", true, "crew-rota"}, []any{r.Kind, r.Good, r.Application}, mustText(r.Explanation))
 	later := time.Now().Add(time.Hour)
-	assert.Equal(t, "saml.request-old", judge(api.Judge{Message: asked, At: &later}).Explanation.Code)
+	assert.Equal(t, explain.SAMLRequestOld, judge(api.Judge{Message: asked, At: &later}).Explanation.Code)
 	change(t, w, func(a *config.Application) { a.SAML.ACS[0].Location += "/" })
-	assert.Equal(t, "saml.acs-unregistered", judge(api.Judge{Message: asked}).Explanation.Code)
+	assert.Equal(t, explain.SAMLACSUnregistered, judge(api.Judge{Message: asked}).Explanation.Code)
 	assert.Contains(
 		t,
 		judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code,
@@ -158,12 +159,12 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	assert.Equal(t, []any{"authentication request", true, "cargo-ledger"}, []any{r.Kind, r.Good, r.Application}, mustText(r.Explanation))
 	assert.Equal(
 		t,
-		"oidc.redirect-unregistered",
+		explain.OIDCRedirectUnregistered,
 		judge(api.Judge{Message: strings.Replace(address, "answer", "answer%2F", 1)}).Explanation.Code,
 	)
 	assert.Equal(
 		t,
-		"oidc.client-unknown",
+		explain.OIDCClientUnknown,
 		judge(api.Judge{Message: strings.Replace(address, "client_id=cargo-ledger", "client_id=another", 1)}).Explanation.Code,
 	)
 
@@ -177,7 +178,7 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 		[]string{r.Kind, r.Provider, string(r.Explanation.Code)},
 	)
 	assert.True(t, judge(api.Judge{Message: base + "code=abc&state=x" + iss}).Good)
-	assert.Equal(t, "oidc.answer-issuer", judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)
+	assert.Equal(t, explain.OIDCAnswerIssuer, judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)
 
 	// An ID token of a provider: what would become of the person.
 	token, err := w.Northquay.IDTokenFor("saltmere-gate", "lene.aas")
@@ -187,11 +188,11 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	assert.Equal(t, []string{"ID token", "northquay-stevedores"}, []string{r.Kind, r.Provider})
 	require.NotNil(t, r.Then)
 	assert.Equal(t, []string{"lene.aas"}, r.Then.Profile["preferred_username"])
-	assert.Equal(t, "oidc.expired", judge(api.Judge{Message: token, At: &later}).Explanation.Code)
+	assert.Equal(t, explain.OIDCExpired, judge(api.Judge{Message: token, At: &later}).Explanation.Code)
 	foreign, err := w.Northquay.IDTokenFor("another", "lene.aas")
 	require.NoError(t, err)
-	assert.Equal(t, "oidc.audience", judge(api.Judge{Message: foreign}).Explanation.Code)
-	assert.Equal(t, "jwt.signature", judge(api.Judge{Message: token[:len(token)-6] + "AAAAAA"}).Explanation.Code)
+	assert.Equal(t, explain.OIDCAudience, judge(api.Judge{Message: foreign}).Explanation.Code)
+	assert.Equal(t, explain.JWTSignature, judge(api.Judge{Message: token[:len(token)-6] + "AAAAAA"}).Explanation.Code)
 	_, err = c.Judge(ctx, api.Judge{Message: token, Provider: "saltmere-staff"})
 	refused(t, err, "not-openid", "")
 }

@@ -75,7 +75,7 @@ func TestProviderMistakes(t *testing.T) {
 			x := newest(t, w)
 			assert.Equal(t, "refused", x.Outcome)
 			require.NotNil(t, x.Explanation)
-			assert.Equal(t, code, x.Explanation.Code)
+			assert.Equal(t, code, string(x.Explanation.Code))
 			assert.NotContains(t, x.Explanation.Cause, "{")
 			assert.Contains(t, b.Text, x.Reference)
 			for _, e := range x.Explanation.Evidence {

@@ -267,7 +267,7 @@ func TestPlantedMistakesExplainThemselves(t *testing.T) {
 		{w.DeskURL, "", "mvoss", "access.not-assigned", "Mira Voss"},
 	} {
 		full := meet(m.address, m.provider, m.user)
-		assert.Equal(t, m.code, full.Explanation.Code)
+		assert.Equal(t, m.code, string(full.Explanation.Code))
 		assert.Contains(t, mustText(full.Explanation), m.evidence)
 	}
 	found(t, w, "access.nobody-assigned", true)

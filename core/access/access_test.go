@@ -28,6 +28,6 @@ func TestReach(t *testing.T) {
 			assert.NoError(t, err)
 			continue
 		}
-		assert.Equal(t, c.code, err.(*explain.Failure).Code)
+		assert.Equal(t, c.code, string(err.(*explain.Failure).Code))
 	}
 }

@@ -110,9 +110,9 @@ func TestReachWithCircle(t *testing.T) {
 	assert.NoError(t, access.InCircle.Admits(c, out, "application", "Crew Rota", "crew-rota", true), "rehearsals reach it")
 	var f *explain.Failure
 	require.ErrorAs(t, access.InCircle.Admits(c, out, "provider", "Saltmere Staff", "saltmere-staff", false), &f)
-	assert.Equal(t, "reach.provider-circle", f.Code)
+	assert.Equal(t, explain.ReachProviderCircle, f.Code)
 	require.ErrorAs(t, access.Closed.Admits(c, in, "application", "Crew Rota", "crew-rota", false), &f)
-	assert.Equal(t, "reach.application-closed", f.Code)
+	assert.Equal(t, explain.ReachApplicationClosed, f.Code)
 }
 
 func TestRoutesChoose(t *testing.T) {

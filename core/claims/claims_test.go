@@ -103,7 +103,7 @@ func TestMandatoryValueMissing(t *testing.T) {
 	_, err = compiled.Apply(claims.Bag{"emailAddress": {"x"}}, "in", nil)
 	var f *explain.Failure
 	require.ErrorAs(t, err, &f)
-	assert.Equal(t, "map.required-missing", f.Code)
+	assert.Equal(t, explain.MapRequiredMissing, f.Code)
 	assert.Equal(t, "emailAddress", f.Evidence[0].Got)
 }
 

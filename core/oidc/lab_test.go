@@ -53,7 +53,7 @@ func refused(t testing.TB, err error, want string) *explain.Failure {
 	require.ErrorAs(t, err, &f)
 	_, known := explain.Lookup(f.Code)
 	assert.True(t, known, "%s is not in the catalogue", f.Code)
-	assert.Equal(t, want, f.Code, "%s", err)
+	assert.Equal(t, want, string(f.Code), "%s", err)
 	e := f.Explain()
 	for _, text := range []string{e.Cause, e.Remedy, e.Theirs, e.Person} {
 		assert.NotContains(t, text, "{")

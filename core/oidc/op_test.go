@@ -224,7 +224,7 @@ func TestClientProof(t *testing.T) {
 			}
 			var f *explain.Failure
 			require.ErrorAs(t, err, &f)
-			assert.Equal(t, c.code, f.Code)
+			assert.Equal(t, c.code, string(f.Code))
 			for _, secret := range []string{"guess", "new\"", "s&cret"} {
 				assert.NotContains(t, f.Error(), secret)
 			}

@@ -72,7 +72,7 @@ func TestMatchingAsksInOrderAndWithinItsTrust(t *testing.T) {
 		require.NoError(t, err)
 		last := q[len(q)-1]
 		require.NotNil(t, last.Refused, want)
-		assert.Equal(t, want, last.Refused.Code)
+		assert.Equal(t, want, string(last.Refused.Code))
 		_, err = last.Judge([]people.Candidate{{ID: "1", Value: last.Value}})
 		assert.Equal(t, want, code(err), "whoever has the value is protected by a refusal")
 		nobody, err := last.Judge(nil)
@@ -82,7 +82,7 @@ func TestMatchingAsksInOrderAndWithinItsTrust(t *testing.T) {
 	bound := people.Matching{By: []people.Way{{By: "username"}}, Scopes: []string{"northquay.example"}}
 	q, err = bound.Questions(claims.Bag{"preferred_username": {"mvoss"}})
 	require.NoError(t, err)
-	assert.Equal(t, "match.foreign-scope", q[0].Refused.Code, "a value without a scope needs to be allowed")
+	assert.Equal(t, explain.MatchForeignScope, q[0].Refused.Code, "a value without a scope needs to be allowed")
 	q, err = bound.Questions(claims.Bag{"preferred_username": {"mira.voss@northquay.example"}})
 	require.NoError(t, err)
 	assert.Equal(t, "preferred_username", q[0].Field, "a user name that looks like an address is no mail address")

@@ -96,7 +96,7 @@ func TestArtifactResolveIsChecked(t *testing.T) {
 			_, err := check(c.doc)
 			var f *explain.Failure
 			require.ErrorAs(t, err, &f)
-			assert.Equal(t, c.code, f.Code, f.Evidence)
+			assert.Equal(t, c.code, string(f.Code), f.Evidence)
 		})
 	}
 }
@@ -161,7 +161,7 @@ func TestResponseByArtifactPassesEveryCheck(t *testing.T) {
 			_, err := open(c.doc, c.request)
 			var f *explain.Failure
 			require.ErrorAs(t, err, &f)
-			assert.Equal(t, c.code, f.Code, f.Evidence)
+			assert.Equal(t, c.code, string(f.Code), f.Evidence)
 		})
 	}
 }

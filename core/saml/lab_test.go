@@ -129,7 +129,7 @@ func requireCode(t testing.TB, err error, code string) {
 	require.ErrorAs(t, err, &f)
 	_, known := explain.Lookup(f.Code)
 	assert.True(t, known, "%s is not in the catalogue", f.Code)
-	assert.Equal(t, code, f.Code, "%v", f.Evidence)
+	assert.Equal(t, code, string(f.Code), "%v", f.Evidence)
 }
 
 func replace(old, new string) func(string) string {

@@ -198,15 +198,13 @@ func (g *Room) carryOut(ctx context.Context, tx *gorm.DB, who ground.Actor, p *p
 			return located(err, s)
 		}
 		if s.Action == files.Create && p.fromFiles {
-			if err := tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", s.Kind, s.Slug,
-				g.Now().UTC()).Error; err != nil {
+			if err := ground.NoteFromFile(tx, s.Kind, s.Slug, g.Now().UTC()); err != nil {
 				return err
 			}
 		}
 		// A setting is always there; one that a file changed may be taken back by a later one.
 		if s.Kind == files.Setting && s.Action == files.Update && p.fromFiles && s.Before == specOf(s.Slug).usual {
-			if err := tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", s.Kind, s.Slug,
-				g.Now().UTC()).Error; err != nil {
+			if err := ground.NoteFromFile(tx, s.Kind, s.Slug, g.Now().UTC()); err != nil {
 				return err
 			}
 		}
@@ -322,7 +320,7 @@ func (g *Room) carryAway(tx *gorm.DB, who ground.Actor, s *files.Step) error {
 			return g.persons.RemoveAssignment(tx, who, appID, appName, "group", groupID, groupName, g.Now().UTC())
 		})
 	case files.Setting:
-		if err := tx.Exec("DELETE FROM from_files WHERE kind = ? AND slug = ?", s.Kind, s.Slug).Error; err != nil {
+		if err := ground.ForgetFromFile(tx, s.Kind, s.Slug); err != nil {
 			return err
 		}
 		back := files.Step{Action: files.Update, Object: s.Object, Before: s.Before}

@@ -249,7 +249,7 @@ func (g *Room) keepReady(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 		row.Hash = keys.HashSecret(s.value)
 		return g.partners.WriteSecret(tx, who, &row, owner.Name, "loaded")
 	}
-	if err := tx.Where("owner_id = ? AND state = ?", owner.ID, keyring.KeyActive).Delete(&store.Secret{}).Error; err != nil {
+	if err := partners.ForgetSecrets(tx, owner.ID, keyring.KeyActive); err != nil {
 		return err
 	}
 	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(s.value))
@@ -286,7 +286,7 @@ func (g *Room) keepBeside(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 	}
 	s.changed = true
 	sealed := base64.StdEncoding.EncodeToString(g.Store.Sealer.Seal(s.ref.For, []byte(s.value)))
-	if err := tx.Exec("UPDATE settings SET value = json_set(value, '$.sealed', ?) WHERE name = ?", sealed, s.ref.For).Error; err != nil {
+	if err := ground.SealInSetting(tx, s.ref.For, sealed); err != nil {
 		return err
 	}
 	if err := ground.Journal(tx, g.Now(), who, "loaded", "secret", "setting/"+s.ref.For, specOf(s.ref.For).words, "", ""); err != nil {

@@ -29,11 +29,7 @@ const (
 )
 
 func (g *Room) writeNotices(tx *gorm.DB, k *ground.KeptNotices) error {
-	return tx.Exec(
-		"INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-		ground.SettingNotices,
-		ground.MustJSON(k),
-	).Error
+	return ground.KeepSetting(tx, ground.SettingNotices, ground.MustJSON(k))
 }
 
 // Notices are whom the gate tells about new findings.

@@ -233,14 +233,7 @@ func (g *Room) writeObject(
 		}
 		row.Revision = number
 	}
-	write := tx.Save
-	if s.Fresh {
-		write = tx.Create
-	}
-	if err := write(record).Error; err != nil {
-		return err
-	}
-	if err := g.layOut(tx, now, who, s); err != nil {
+	if err := partners.Save(tx, now, who, record, s); err != nil {
 		return err
 	}
 	return ground.Revise(tx, now, who, action, s, row.Revision, before)
@@ -306,10 +299,7 @@ func (g *Room) RemoveApplication(tx *gorm.DB, who ground.Actor, slug string) err
 	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
 	}
-	if err := tx.Delete(&row).Error; err != nil {
-		return err
-	}
-	if err := forget(tx, row.ID); err != nil {
+	if err := partners.Delete(tx, &row, row.ID); err != nil {
 		return err
 	}
 	return g.Unmake(tx, who, ground.Saved{Kind: "application", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})
@@ -342,10 +332,7 @@ func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error 
 	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
 	}
-	if err := tx.Delete(&row).Error; err != nil {
-		return err
-	}
-	if err := forget(tx, row.ID); err != nil {
+	if err := partners.Delete(tx, &row, row.ID); err != nil {
 		return err
 	}
 	return g.Unmake(tx, who, ground.Saved{Kind: "provider", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})

@@ -4,15 +4,19 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/access"
+	"innergate/core/keys"
 	"innergate/core/people"
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
+	"innergate/store"
 )
 
 // SetConsoleAccess replaces the rules.
@@ -107,4 +111,23 @@ func (g *Room) BearerActor(ctx context.Context, token, from string) (*ground.Act
 		return nil, errUnauthorised
 	}
 	return g.grantActor(t.HeldGrant, from)
+}
+
+// OpenFor opens the console for somebody who has come in through a provider: who is how the journal names them. The
+// session lasts as long as the grant.
+func (g *Room) OpenFor(tx *gorm.DB, grant *store.Grant, who ground.Actor, now time.Time) (string, error) {
+	token := keys.NewSecret()
+	row := store.ConsoleSession{
+		TokenHash: keys.HashSecret(token),
+		GrantID:   grant.ID,
+		CSRF:      keys.NewSecret(),
+		CreatedAt: now,
+		LastUsed:  now,
+		ExpiresAt: grant.ExpiresAt,
+	}
+	if err := tx.Create(&row).Error; err != nil {
+		return "", err
+	}
+	name, _, _ := strings.Cut(who.Name, " (")
+	return token, ground.Journal(tx, now, who, "signed in", "administrator", grant.PersonID, name, "", "")
 }

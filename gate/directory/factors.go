@@ -86,14 +86,7 @@ func (g *Room) factorFits(ctx context.Context, personID, code string) (string, e
 		var used int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 			var err error
-			used, err = store.Exec(
-				tx,
-				"UPDATE credentials SET counter = ?, last_used = ? WHERE id = ? AND counter < ?",
-				step,
-				now,
-				c.ID,
-				step,
-			)
+			used, err = persons.CountCode(tx, c.ID, step, now)
 			return err
 		})
 		if err != nil || used == 0 {
@@ -108,12 +101,7 @@ func (g *Room) factorFits(ctx context.Context, personID, code string) (string, e
 	var gone int64
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var err error
-		gone, err = store.Exec(
-			tx,
-			"DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND lookup = ?",
-			personID,
-			keys.HashSecret(plain),
-		)
+		gone, err = persons.UseRecovery(tx, personID, keys.HashSecret(plain))
 		return err
 	})
 	if err != nil || gone == 0 {
@@ -163,17 +151,17 @@ func (g *Room) enrol(ctx context.Context, c *store.Credential) ([]string, error)
 		if held.ID != "" {
 			return explain.New(explain.BrowserFinished)
 		}
-		if err := tx.Create(c).Error; err != nil {
+		if err := persons.AddCredential(tx, c); err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery'", personID).Error; err != nil {
+		if err := persons.RemoveCredentials(tx, personID, "recovery"); err != nil {
 			return err
 		}
 		for range recoveryCodes {
 			plain := totp.NewSecret()[:16]
 			codes = append(codes, strings.Join([]string{plain[:4], plain[4:8], plain[8:12], plain[12:]}, "-"))
-			if err := tx.Create(&store.Credential{ID: store.NewID(), PersonID: personID, Kind: "recovery", Lookup: keys.HashSecret(plain),
-				CreatedAt: now}).Error; err != nil {
+			if err := persons.AddCredential(tx, &store.Credential{ID: store.NewID(), PersonID: personID, Kind: "recovery",
+				Lookup: keys.HashSecret(plain), CreatedAt: now}); err != nil {
 				return err
 			}
 		}
@@ -200,16 +188,18 @@ func (g *Room) RemoveCredential(ctx context.Context, who ground.Actor, personID,
 		if err := tx.Where("id = ? AND person_id = ?", id, personID).Take(&c).Error; err != nil {
 			return ground.Missing(err, "credential", id)
 		}
-		stmt, args := "DELETE FROM credentials WHERE id = ?", []any{id}
-		if c.Kind == "recovery" {
-			stmt, args = "DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery'", []any{personID}
-		}
-		if err := tx.Exec(stmt, args...).Error; err != nil {
+		if err := persons.RemoveCredential(tx, id); err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'recovery' AND NOT EXISTS (SELECT 1 FROM "+
-			"credentials WHERE person_id = ? AND kind IN ('totp', 'passkey'))", personID, personID).Error; err != nil {
+		var left int64
+		factors := tx.Model(&store.Credential{}).Where("person_id = ? AND kind IN ('totp', 'passkey')", personID)
+		if err := factors.Count(&left).Error; err != nil {
 			return err
+		}
+		if c.Kind == "recovery" || left == 0 {
+			if err := persons.RemoveCredentials(tx, personID, "recovery"); err != nil {
+				return err
+			}
 		}
 		if err := persons.EndOf(tx, personID, "a credential was taken away", now); err != nil {
 			return err
@@ -244,11 +234,7 @@ func (g *Room) NewPersonLink(ctx context.Context, who ground.Actor, personID str
 				"Give the person a sign-in name first.",
 			)
 		}
-		// An older link no longer counts.
-		if err := tx.Exec("DELETE FROM one_time_links WHERE person_id = ?", personID).Error; err != nil {
-			return err
-		}
-		if err := tx.Create(&row).Error; err != nil {
+		if err := persons.NewOneTimeLink(tx, &row); err != nil {
 			return err
 		}
 		return ground.Journal(tx, now, who, "made a link for", "person", p.ID, p.Name, "", "to set a password")
@@ -296,7 +282,7 @@ func (g *Room) SetPassword(ctx context.Context, token, password, again string) e
 	}
 	now := g.Now().UTC()
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		gone, err := store.Exec(tx, "DELETE FROM one_time_links WHERE token_hash = ? AND expires_at > ?", keys.HashSecret(token), now)
+		gone, err := persons.UseOneTimeLink(tx, keys.HashSecret(token), now)
 		if err != nil {
 			return err
 		}
@@ -309,11 +295,11 @@ func (g *Room) SetPassword(ctx context.Context, token, password, again string) e
 				"Ask for a new one.",
 			)
 		}
-		if err := tx.Exec("DELETE FROM credentials WHERE person_id = ? AND kind = 'password'", p.ID).Error; err != nil {
+		if err := persons.RemoveCredentials(tx, p.ID, "password"); err != nil {
 			return err
 		}
-		if err := tx.Create(&store.Credential{ID: store.NewID(), PersonID: p.ID, Kind: "password", Secret: hash,
-			CreatedAt: now}).Error; err != nil {
+		if err := persons.AddCredential(tx, &store.Credential{ID: store.NewID(), PersonID: p.ID, Kind: "password",
+			Secret: hash, CreatedAt: now}); err != nil {
 			return err
 		}
 		if err := persons.EndOf(tx, p.ID, "the password was changed", now); err != nil {

@@ -187,16 +187,7 @@ func (g *Room) provePasskey(ctx context.Context, own *signin.OwnSignIn, answer s
 	var taken int64
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var err error
-		taken, err = store.Exec(
-			tx,
-			"UPDATE credentials SET sealed = ?, counter = ?, last_used = ? WHERE id = ? AND (counter < ? OR counter = 0 AND ? = 0)",
-			sealed,
-			used.Authenticator.SignCount,
-			now,
-			row.ID,
-			used.Authenticator.SignCount,
-			used.Authenticator.SignCount,
-		)
+		taken, err = persons.UsePasskey(tx, row.ID, sealed, used.Authenticator.SignCount, now)
 		return err
 	})
 	if err == nil && taken == 0 {

@@ -18,6 +18,7 @@ import (
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
+	"innergate/gate/persons"
 	"innergate/gate/signin"
 	"innergate/store"
 )
@@ -300,13 +301,7 @@ func (g *Room) usedPassword(ctx context.Context, held *store.Credential, passwor
 		}
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec(
-			"UPDATE credentials SET secret = ?, last_used = ? WHERE id = ? AND secret = ?",
-			fresh,
-			g.Now().UTC(),
-			held.ID,
-			held.Secret,
-		).Error
+		return persons.UsePassword(tx, held, fresh, g.Now().UTC())
 	})
 }
 

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/core/access"
 	"innergate/core/claims"
 	"innergate/core/explain"
@@ -201,39 +199,6 @@ func (g *Room) Over(h *HeldGrant) string {
 		return "the provider is not open"
 	}
 	return ""
-}
-
-// InsertGrant writes a new grant.
-func InsertGrant(tx *gorm.DB, g *store.Grant) error {
-	_, err := store.Exec(
-		tx,
-		"INSERT INTO grants (id, application_id, provider_id, provider_subject, provider_session, session_id, person_id, subject, "+
-			"trace_id, sealed, code_hash, code_ends, offline, rehearsal, created_at, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, "+
-			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
-		g.ID,
-		g.ApplicationID,
-		g.ProviderID,
-		g.ProviderSubject,
-		g.ProviderSession,
-		g.SessionID,
-		g.PersonID,
-		g.Subject,
-		g.TraceID,
-		g.Sealed,
-		g.CodeHash,
-		g.CodeEnds,
-		g.Offline,
-		g.Rehearsal,
-		g.CreatedAt,
-		g.ExpiresAt,
-	)
-	return err
-}
-
-// EndGrant ends a grant and with it every token that came of it.
-func EndGrant(tx *gorm.DB, id, why string, now time.Time) error {
-	_, err := store.Exec(tx, "UPDATE grants SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at IS NULL", now, why, id)
-	return err
 }
 
 // profileOf is what the application's mapping sees of a grant's person now. For a rehearsal, and where nobody is

@@ -4,10 +4,6 @@
 package grants
 
 import (
-	"time"
-
-	"gorm.io/gorm"
-
 	"innergate/core/trace"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
@@ -37,13 +33,4 @@ type Refusals interface {
 // New makes the room over those that it stands on.
 func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room, traces *traces.Room, persons *persons.Room) *Room {
 	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, persons: persons}
-}
-
-// Tidy deletes tokens, grants and device codes that have been over for a while.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
-		ground.Over{Model: &store.DeviceCode{}, Where: "expires_at < ?", Arg: now.Add(-time.Hour)},
-		ground.Over{Model: &store.Token{}, Where: "expires_at < ?", Arg: now.Add(-24 * time.Hour)},
-		ground.Over{Model: &store.Grant{}, Where: "expires_at < ?", Arg: now.Add(-24 * time.Hour)},
-	)
 }

@@ -22,8 +22,10 @@ import (
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
+	"innergate/gate/issued"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -136,12 +138,12 @@ func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure
 	if x.grant != nil {
 		var a *store.TraceAddition
 		if a, err = g.traceAddition(x.grant.TraceID, x.Rec); err == nil {
-			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(a).Error })
+			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Add(tx, a) })
 		}
 	} else {
 		var t *store.Trace
 		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, string(f.Code)); err == nil {
-			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(t).Error })
+			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Insert(tx, t) })
 		}
 	}
 	if err != nil {
@@ -240,9 +242,7 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 		return nil, explain.New(explain.OIDCVerifier, explain.Fact("code_verifier", why))
 	}
 	return g.giveTokens(ctx, x, h.Body.Scopes, func(tx *gorm.DB, now time.Time) error {
-		return once(
-			store.Exec(tx, "UPDATE grants SET code_used_at = ? WHERE id = ? AND code_used_at IS NULL AND ended_at IS NULL", now, h.ID),
-		)
+		return once(issued.UseCode(tx, h.ID, now))
 	}, g.codeAgain)
 }
 
@@ -260,7 +260,7 @@ func once(rows int64, err error) error {
 // codeAgain takes back everything that a code gave, since two have had it (RFC 6749, section 4.1.2).
 func (g *Room) codeAgain(ctx context.Context, h *HeldGrant) error {
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return EndGrant(tx, h.ID, "its code was used twice", g.Now().UTC())
+		return issued.EndGrant(tx, h.ID, "its code was used twice", g.Now().UTC())
 	}); err != nil {
 		return err
 	}
@@ -269,7 +269,7 @@ func (g *Room) codeAgain(ctx context.Context, h *HeldGrant) error {
 
 func (g *Room) tokenAgain(ctx context.Context, h *HeldGrant) error {
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return EndGrant(tx, h.ID, "a refresh token was used twice", g.Now().UTC())
+		return issued.EndGrant(tx, h.ID, "a refresh token was used twice", g.Now().UTC())
 	}); err != nil {
 		return err
 	}
@@ -309,9 +309,7 @@ func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Paramet
 	}
 	h.Body.Nonce = "" // a refreshed ID token is for no request (OpenID Connect Core 1.0, section 12.2)
 	return g.giveTokens(ctx, x, scopes, func(tx *gorm.DB, now time.Time) error {
-		return once(
-			store.Exec(tx, "UPDATE tokens SET used_at = ? WHERE hash = ? AND used_at IS NULL", now, keys.HashSecret(form["refresh_token"])),
-		)
+		return once(issued.UseToken(tx, keys.HashSecret(form["refresh_token"]), now))
 	}, g.tokenAgain)
 }
 
@@ -408,20 +406,11 @@ func (g *Room) giveTokens(
 			return err
 		}
 		for _, r := range rows {
-			if _, err := store.Exec(tx, "INSERT INTO tokens (hash, grant_id, kind, scope, created_at, expires_at) VALUES (?, ?, ?, ?, "+
-				"?, ?)", r.Hash, r.GrantID, r.Kind, r.Scope, r.CreatedAt, r.ExpiresAt); err != nil {
+			if err := issued.InsertToken(tx, &r); err != nil {
 				return err
 			}
 		}
-		_, err := store.Exec(
-			tx,
-			"INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)",
-			addition.ID,
-			addition.TraceID,
-			addition.Entries,
-			addition.At,
-		)
-		return err
+		return traces.Add(tx, addition)
 	})
 	if errors.Is(err, errAgain) {
 		return nil, again(ctx, h)

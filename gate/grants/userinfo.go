@@ -18,6 +18,7 @@ import (
 	"innergate/core/oidc"
 	"innergate/core/sheet"
 	"innergate/core/words"
+	"innergate/gate/issued"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
 	"innergate/store"
@@ -180,9 +181,9 @@ func (g *Room) revoke(ctx context.Context, x *Exchange, authorization, raw strin
 		case t == nil || t.ApplicationID != x.App.ID:
 			return nil
 		case t.Kind == "refresh":
-			return EndGrant(tx, t.ID, "its refresh token was taken back by the client", now)
+			return issued.EndGrant(tx, t.ID, "its refresh token was taken back by the client", now)
 		}
-		return tx.Where("hash = ?", keys.HashSecret(form["token"])).Delete(&store.Token{}).Error
+		return issued.DeleteToken(tx, keys.HashSecret(form["token"]))
 	})
 }
 
@@ -235,7 +236,7 @@ func (g *Room) device(ctx context.Context, x *Exchange, authorization, raw strin
 		if open > 1000 {
 			return explain.New(explain.GateBusy, explain.Fact("client", x.App.Name))
 		}
-		return tx.Create(&row).Error
+		return issued.InsertDevice(tx, &row)
 	})
 	if err != nil {
 		return nil, err
@@ -279,7 +280,7 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 		if slow = row.PolledAt != nil && now.Sub(*row.PolledAt) < time.Duration(row.Interval-1)*time.Second; slow {
 			row.Interval += 5
 		}
-		return tx.Exec("UPDATE device_codes SET polled_at = ?, interval = ? WHERE hash = ?", now, row.Interval, hash).Error
+		return issued.PolledDevice(tx, hash, row.Interval, now)
 	})
 	switch {
 	case err != nil:
@@ -297,11 +298,7 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 		return nil, cmpErr(err, explain.New(explain.OIDCDeviceOver))
 	}
 	return g.giveTokens(ctx, x, x.grant.Body.Scopes, func(tx *gorm.DB, _ time.Time) error {
-		gone := tx.Where("hash = ?", hash).Delete(&store.DeviceCode{})
-		if gone.Error == nil && gone.RowsAffected == 0 {
-			return errAgain
-		}
-		return gone.Error
+		return once(issued.UseDevice(tx, hash))
 		// a device that asks twice at once keeps what it has got
 	}, func(context.Context, *HeldGrant) error { return explain.New(explain.OIDCDeviceOver) })
 }

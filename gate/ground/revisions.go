@@ -45,7 +45,7 @@ func Revise(tx *gorm.DB, now time.Time, who Actor, action string, s Saved, numbe
 func (g *Ground) Unmake(tx *gorm.DB, who Actor, s Saved) error {
 	before := s.Body
 	s.Body = ""
-	if err := tx.Exec("DELETE FROM from_files WHERE kind = ? AND slug = ?", s.Kind, s.Slug).Error; err != nil {
+	if err := ForgetFromFile(tx, s.Kind, s.Slug); err != nil {
 		return err
 	}
 	return Revise(tx, g.Now().UTC(), who, "deleted", s, 0, before)
@@ -82,4 +82,14 @@ func MustJSON(v any) string {
 func HashText(text []byte) string {
 	sum := sha256.Sum256(text)
 	return hex.EncodeToString(sum[:])
+}
+
+// NoteFromFile notes that a file has made an object, so that files may take it away again.
+func NoteFromFile(tx *gorm.DB, kind, slug string, now time.Time) error {
+	return tx.Exec("INSERT INTO from_files (kind, slug, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", kind, slug, now).Error
+}
+
+// ForgetFromFile notes that an object is no file's any more.
+func ForgetFromFile(tx *gorm.DB, kind, slug string) error {
+	return tx.Exec("DELETE FROM from_files WHERE kind = ? AND slug = ?", kind, slug).Error
 }

@@ -43,12 +43,7 @@ func (g *Ground) WriteSetting(tx *gorm.DB, who Actor, name, words string, before
 
 // StoreSetting keeps a setting's value, and notes what can be shown of it before and after.
 func (g *Ground) StoreSetting(tx *gorm.DB, who Actor, name, words, value, before, after string) error {
-	if value == "" {
-		if err := tx.Exec("DELETE FROM settings WHERE name = ?", name).Error; err != nil {
-			return err
-		}
-	} else if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-		name, value).Error; err != nil {
+	if err := KeepSetting(tx, name, value); err != nil {
 		return err
 	}
 	if before == after {
@@ -63,4 +58,18 @@ func (g *Ground) StoreSetting(tx *gorm.DB, who Actor, name, words, value, before
 		0,
 		before,
 	)
+}
+
+// KeepSetting writes a setting's value and nothing else; an empty one takes it away.
+func KeepSetting(tx *gorm.DB, name, value string) error {
+	if value == "" {
+		return tx.Exec("DELETE FROM settings WHERE name = ?", name).Error
+	}
+	return tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+		name, value).Error
+}
+
+// SealInSetting keeps a sealed secret beside the rest of a setting.
+func SealInSetting(tx *gorm.DB, name, sealed string) error {
+	return tx.Exec("UPDATE settings SET value = json_set(value, '$.sealed', ?) WHERE name = ?", sealed, name).Error
 }

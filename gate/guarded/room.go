@@ -54,6 +54,5 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	})
 	return ground.DeleteOver(tx,
 		ground.Over{Model: &store.GuardTicket{}, Where: "expires_at < ?", Arg: now},
-		ground.Over{Model: &store.GuardSession{}, Where: "expires_at < ?", Arg: now},
 	)
 }

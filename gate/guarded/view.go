@@ -14,6 +14,7 @@ import (
 	"innergate/core/paths"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
+	"innergate/gate/partners"
 	"innergate/store"
 )
 
@@ -73,7 +74,7 @@ func (g *Room) SetGuardPassword(ctx context.Context, who ground.Actor, slug stri
 	}
 	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(in.Password))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("owner_id = ?", a.ID).Delete(&store.Secret{}).Error; err != nil {
+		if err := partners.ForgetSecrets(tx, a.ID, ""); err != nil {
 			return err
 		}
 		return g.partners.WriteSecret(tx, who, &row, a.Name, "entered")

@@ -28,6 +28,7 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
+	"innergate/gate/sessions"
 	"innergate/gate/signin"
 	"innergate/gate/signout"
 	"innergate/store"
@@ -277,11 +278,10 @@ func (g *Room) touchSession(ctx context.Context, id, application string) error {
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		now := g.Now().UTC()
-		if _, err := store.Exec(tx, "UPDATE session_uses SET last_at = ? WHERE session_id = ? AND application_id = ?", now, id,
-			application); err != nil {
+		if err := sessions.TouchUse(tx, id, application, now); err != nil {
 			return err
 		}
-		_, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", now, id)
+		_, err := sessions.Touch(tx, id, now)
 		return err
 	})
 }
@@ -454,7 +454,7 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 		if own := rows[0].Ends; own != nil && own.Before(ends) {
 			ends = *own
 		}
-		return tx.Create(&store.GuardSession{
+		return sessions.InsertVisit(tx, &store.GuardSession{
 			ID:            rows[0].ID,
 			TokenHash:     keys.HashSecret(token),
 			SessionID:     rows[0].SessionID,
@@ -462,7 +462,7 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 			Sealed:        rows[0].Sealed,
 			CreatedAt:     now,
 			ExpiresAt:     ends,
-		}).Error
+		})
 	})
 	if err != nil {
 		return "", "", err
@@ -482,7 +482,7 @@ func (g *Room) LeaveTicket(ctx context.Context, a *Guarded, token string) (strin
 	}
 	ticket := keys.NewSecret()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("token_hash = ?", row.TokenHash).Delete(&store.GuardSession{}).Error; err != nil {
+		if err := sessions.EndVisit(tx, row.TokenHash); err != nil {
 			return err
 		}
 		return tx.Create(&store.GuardTicket{

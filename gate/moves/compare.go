@@ -490,7 +490,7 @@ func (g *Room) BeginTrial(
 		ExpiresAt: now.Add(runLife),
 	}
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Create(&leg).Error; err != nil {
+		if err := g.rehearsal.Insert(tx, &leg); err != nil {
 			return err
 		}
 		return tx.Model(&store.MoveRun{}).Where("id = ?", r.ID).Update(column, leg.ID).Error

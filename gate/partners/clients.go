@@ -178,16 +178,11 @@ func UseUpAssertion(tx *gorm.DB, app *Application, used *oidc.Used) error {
 	if used == nil {
 		return nil
 	}
-	made := tx.Exec(
-		"INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
-		"client/"+app.ID,
-		used.ID,
-		used.Until.UTC(),
-	)
-	if made.Error == nil && made.RowsAffected == 0 {
+	fresh, err := ground.UseOnce(tx, "client/"+app.ID, used.ID, used.Until)
+	if err == nil && !fresh {
 		return explain.New(explain.OIDCProofAssertion, explain.Fact("assertion", "it was used before")).Of(app.Name)
 	}
-	return made.Error
+	return err
 }
 
 func secretView(s store.Secret) api.Secret {

@@ -319,8 +319,11 @@ func (g *Room) CancelImport(ctx context.Context, who ground.Actor, id string) er
 	})
 }
 
-// Tidy forgets files that nobody has gone on with for a week.
+// Tidy forgets one-time links that are over, and files that nobody has gone on with for a week.
 func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
+	if err := tidyLinks(tx, now); err != nil {
+		return err
+	}
 	var rows []store.ImportJob
 	if err := tx.Where("size > 0 AND state <> ? AND updated_at < ?", ImportDone, now.Add(-importLife)).Find(&rows).Error; err != nil {
 		return err

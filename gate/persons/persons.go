@@ -15,6 +15,7 @@ import (
 	"innergate/core/people"
 	"innergate/core/words"
 	"innergate/gate/ground"
+	"innergate/gate/issued"
 	"innergate/gate/sessions"
 	"innergate/store"
 )
@@ -321,7 +322,7 @@ func EndOf(tx *gorm.DB, personID, why string, now time.Time) error {
 	if err := sessions.EndSessionsOf(tx, personID, why, now); err != nil {
 		return err
 	}
-	return tx.Exec("UPDATE grants SET ended_at = ?, ended_by = ? WHERE person_id = ? AND ended_at IS NULL", now, why, personID).Error
+	return issued.EndOfPerson(tx, personID, "", why, now)
 }
 
 // setGroups makes the groups given by hand exactly these.
@@ -495,8 +496,7 @@ func (g *Room) Unlink(ctx context.Context, who ground.Actor, personID, linkID st
 		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ?", personID, l.ProviderID).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("UPDATE grants SET ended_at = ?, ended_by = ? WHERE person_id = ? AND provider_id = ? AND ended_at IS NULL",
-			now, "the link was taken away", personID, l.ProviderID).Error; err != nil {
+		if err := issued.EndOfPerson(tx, personID, l.ProviderID, "the link was taken away", now); err != nil {
 			return err
 		}
 		return ground.Journal(tx, now, who, "unlinked", "person", p.ID, p.Name, ShownSubject(&l), "")

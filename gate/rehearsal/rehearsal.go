@@ -66,7 +66,7 @@ func (g *Room) Order(ctx context.Context, who ground.Actor, n api.NewRehearsal, 
 	token := keys.NewSecret()
 	r.TokenHash = keys.HashSecret(token)
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Create(&r).Error; err != nil {
+		if err := g.Insert(tx, &r); err != nil {
 			return err
 		}
 		return ground.Journal(tx, g.Now(), who, "ordered", "rehearsal", r.ID, app.Name, "", n.Flow)
@@ -389,3 +389,6 @@ func (g *Room) rehearseOut(ctx context.Context, b signin.Browser, r *store.Rehea
 		return g.signout.OnwardOut(ctx, s, o)
 	})
 }
+
+// Insert writes a new rehearsal.
+func (g *Room) Insert(tx *gorm.DB, r *store.Rehearsal) error { return tx.Create(r).Error }

@@ -32,6 +32,7 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	return ground.DeleteOver(tx,
 		ground.Over{Model: &store.Session{}, Where: "expires_at < ?", Arg: now.Add(-30 * 24 * time.Hour)},
 		ground.Over{Model: &store.SessionProof{}, Where: "session_id NOT IN (SELECT id FROM sessions) AND at < ?", Arg: now},
+		ground.Over{Model: &store.GuardSession{}, Where: "expires_at < ?", Arg: now},
 		ground.Over{Model: &store.SessionUse{}, Where: "session_id NOT IN (SELECT id FROM sessions) AND first_at < ?", Arg: now},
 	)
 }

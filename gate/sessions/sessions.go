@@ -14,6 +14,7 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate/ground"
+	"innergate/gate/issued"
 	"innergate/store"
 )
 
@@ -139,14 +140,7 @@ func EndSession(tx *gorm.DB, id, why string, now time.Time) error {
 		id); err != nil {
 		return err
 	}
-	_, err := store.Exec(
-		tx,
-		"UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND session_id <> '' AND ended_at IS NULL AND NOT offline",
-		now,
-		why,
-		id,
-	)
-	return err
+	return issued.EndOfSession(tx, id, "", why, now)
 }
 
 // EndSessionsOf ends all sessions of a person.

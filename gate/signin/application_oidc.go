@@ -17,6 +17,8 @@ import (
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate/grants"
+	"innergate/gate/ground"
+	"innergate/gate/issued"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -161,8 +163,9 @@ func (g oidcApplication) Issue(
 	next := &Next{To: Redirect(g.PublicURL + "/console/")}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if s.State.Console {
+			by := ground.Actor{Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}
 			var err error
-			if next.Console, err = g.openConsole(tx, s, grant, now); err != nil {
+			if next.Console, err = g.Consoles.OpenFor(tx, grant, by, now); err != nil {
 				return err
 			}
 		}
@@ -172,7 +175,7 @@ func (g oidcApplication) Issue(
 		if err := g.grantDevice(tx, s, grant); err != nil {
 			return err
 		}
-		return grants.InsertGrant(tx, grant)
+		return issued.InsertGrant(tx, grant)
 	})
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 	"innergate/core/oidc"
 	"innergate/core/trace"
 	"innergate/gate/ground"
+	"innergate/gate/issued"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -115,16 +116,11 @@ func (g *Room) grantDevice(tx *gorm.DB, s *SignIn, grant *store.Grant) error {
 	if len(s.State.Device) == 0 {
 		return nil
 	}
-	done := tx.Exec(
-		"UPDATE device_codes SET state = 'granted', grant_id = ? WHERE hash = ? AND state = 'waiting' AND expires_at > ?",
-		grant.ID,
-		s.State.Device,
-		g.Now().UTC(),
-	)
-	if done.Error == nil && done.RowsAffected == 0 {
+	waited, err := issued.GrantDevice(tx, s.State.Device, grant.ID, g.Now().UTC())
+	if err == nil && waited == 0 {
 		return explain.New(explain.OIDCDeviceOver).Of(s.App.Name)
 	}
-	return done.Error
+	return err
 }
 
 func (g *Room) denyDevice(ctx context.Context, s *SignIn) error {
@@ -132,6 +128,6 @@ func (g *Room) denyDevice(ctx context.Context, s *SignIn) error {
 		return nil
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE device_codes SET state = 'denied' WHERE hash = ? AND state = 'waiting'", s.State.Device).Error
+		return issued.DenyDevice(tx, s.State.Device)
 	})
 }

@@ -10,6 +10,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/trace"
+	"innergate/gate/persons"
 	"innergate/store"
 )
 
@@ -124,12 +125,5 @@ func keepConsent(tx *gorm.DB, s *SignIn, g *Room) error {
 	if !s.State.Agreed || !s.App.OIDC.Consent || s.Person.ID == "" || s.Rehearsal != nil {
 		return nil
 	}
-	return tx.Exec(
-		"INSERT INTO consents (person_id, application_id, scope, at) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET scope = "+
-			"excluded.scope, at = excluded.at",
-		s.Person.ID,
-		s.App.ID,
-		strings.Join(s.State.Asked.Scopes, " "),
-		g.Now().UTC(),
-	).Error
+	return persons.KeepConsent(tx, s.Person.ID, s.App.ID, strings.Join(s.State.Asked.Scopes, " "), g.Now().UTC())
 }

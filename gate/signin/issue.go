@@ -14,7 +14,9 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/trace"
+	"innergate/gate/ground"
 	"innergate/gate/partners"
+	"innergate/gate/persons"
 	"innergate/store"
 )
 
@@ -106,18 +108,7 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml
 		if err := noteAccount(tx, s, subject.Value, now); err != nil {
 			return err
 		}
-		// To the half minute is exact enough for "last sign-in", and spares most sign-ins two writes.
-		stale := now.Add(-30 * time.Second)
-		if err := tx.Exec("UPDATE applications SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)", now,
-			s.App.ID, stale).Error; err != nil {
-			return err
-		}
-		return tx.Exec(
-			"UPDATE providers SET last_sign_in = ? WHERE id = ? AND (last_sign_in IS NULL OR last_sign_in < ?)",
-			now,
-			s.Provider.ID,
-			stale,
-		).Error
+		return partners.NoteSignIn(tx, s.App.ID, s.Provider.ID, now)
 	})
 	if err != nil {
 		return subject, err
@@ -172,16 +163,11 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 	if who.SessionID != "" {
 		return g.endFlight(tx, s, now)
 	}
-	used := tx.Exec(
-		"INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
-		who.UsedIssuer,
-		who.UsedID,
-		who.UsedUntil.UTC(),
-	)
-	if used.Error != nil {
-		return used.Error
+	fresh, err := ground.UseOnce(tx, who.UsedIssuer, who.UsedID, who.UsedUntil)
+	if err != nil {
+		return err
 	}
-	if used.RowsAffected == 0 {
+	if !fresh {
 		return explain.New(explain.SAMLReplayed, explain.Fact("assertion", who.UsedID)).Of(s.Provider.Name)
 	}
 	return g.endFlight(tx, s, now)
@@ -235,18 +221,7 @@ func noteAccount(tx *gorm.DB, s *SignIn, subject string, now time.Time) error {
 	if s.Person.ID == "" || s.App.ID == partners.ConsoleID || s.App.Subject.Source == "transient" {
 		return nil
 	}
-	_, err := store.Exec(
-		tx,
-		"INSERT INTO accounts (application_id, person_id, subject, first_at, last_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE "+
-			"SET subject = excluded.subject, last_at = excluded.last_at WHERE subject <> excluded.subject OR last_at < ?",
-		s.App.ID,
-		s.Person.ID,
-		subject,
-		now,
-		now,
-		now.Add(-time.Hour),
-	)
-	return err
+	return persons.NoteAccount(tx, s.App.ID, s.Person.ID, subject, now)
 }
 
 func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID, now time.Time) error {

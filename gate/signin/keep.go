@@ -11,6 +11,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/trace"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -36,7 +37,7 @@ func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 			if err := tx.Save(&s.Row).Error; err != nil {
 				return err
 			}
-			return tx.Save(record).Error
+			return traces.Save(tx, record)
 		}
 		if err := g.roomFor(tx, s, now); err != nil {
 			return err
@@ -44,7 +45,7 @@ func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 		if err := tx.Create(&s.Row).Error; err != nil {
 			return err
 		}
-		return tx.Create(record).Error
+		return traces.Insert(tx, record)
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		return g.repeated(ctx, s, next)

@@ -312,49 +312,26 @@ func (g *Room) refreshPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 		fresh := *p
 		fresh.Name = s.Person.Shown
 		fresh.SetKeys(s.Person.merged.Profile)
-		// Somebody may have changed the profile by hand in the meantime; then that stays, and the next sign-in brings
-		// the rest.
-		if err := tx.Exec("UPDATE people SET name = ?, name_key = ?, last_key = ?, email = ?, email_key = ?, username = ?, "+
-			"username_key = ?, external_id = ?, external_key = ?, type = ?, profile = ?, sources = ?, updated_at = ? WHERE id = ? AND "+
-			"profile = ?",
-			fresh.Name, fresh.NameKey, fresh.LastKey, fresh.Email, fresh.EmailKey, fresh.Username, fresh.UsernameKey, fresh.ExternalID,
-			fresh.ExternalKey, s.Person.Kind, ground.MustJSON(s.Person.merged.Profile), ground.MustJSON(s.Person.merged.Sources), now,
-			p.ID, p.Profile).Error; err != nil {
+		fresh.Type, fresh.UpdatedAt = s.Person.Kind, now
+		fresh.Profile, fresh.Sources = ground.MustJSON(s.Person.merged.Profile), ground.MustJSON(s.Person.merged.Sources)
+		if err := persons.Refreshed(tx, &fresh, p.Profile); err != nil {
 			return err
 		}
 	}
 	if s.Person.linked {
-		return tx.Exec(
-			"UPDATE links SET last_used = ? WHERE provider_id = ? AND subject = ? AND last_used < ?",
-			now,
-			s.Provider.ID,
-			who.Subject,
-			now.Add(-30*time.Second),
-		).Error
+		return persons.UsedLink(tx, s.Provider.ID, who.Subject, now)
 	}
 	// Another browser may have linked the same person to another subject of this provider a moment ago.
-	made := tx.Exec(
-		"INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) SELECT ?, ?, ?, ?, ?, ?, ? WHERE NOT "+
-			"EXISTS (SELECT 1 FROM links WHERE person_id = ? AND provider_id = ?) ON CONFLICT DO NOTHING",
-		store.NewID(),
-		s.Person.ID,
-		s.Provider.ID,
-		who.Subject,
-		who.Shown,
-		now,
-		now,
-		s.Person.ID,
-		s.Provider.ID,
-	)
-	if made.Error != nil {
-		return made.Error
+	made, err := persons.LinkOnce(tx, s.Person.ID, s.Provider.ID, who.Subject, who.Shown, now)
+	if err != nil {
+		return err
 	}
-	if made.RowsAffected == 0 {
-		var held store.Link
-		if err := tx.Where("provider_id = ? AND subject = ?", s.Provider.ID, who.Subject).Limit(1).Find(&held).Error; err != nil {
+	if !made {
+		holder, err := persons.LinkedTo(tx, s.Provider.ID, who.Subject)
+		if err != nil {
 			return err
 		}
-		if held.PersonID != s.Person.ID {
+		if holder != s.Person.ID {
 			return explain.New(explain.MatchAlreadyLinked, explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
 		}
 		return nil
@@ -385,30 +362,16 @@ func (g *Room) createPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now tim
 	}
 	p.SetKeys(s.Person.merged.Profile)
 	// Two first sign-ins at once: the second finds the first one's link.
-	made := tx.Exec(
-		"INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) VALUES (?, ?, ?, ?, ?, ?, ?) ON "+
-			"CONFLICT DO NOTHING",
-		store.NewID(),
-		p.ID,
-		s.Provider.ID,
-		who.Subject,
-		who.Shown,
-		now,
-		now,
-	)
-	if made.Error != nil {
-		return made.Error
+	made, err := persons.LinkOnce(tx, p.ID, s.Provider.ID, who.Subject, who.Shown, now)
+	if err != nil {
+		return err
 	}
-	if made.RowsAffected == 0 {
-		var held store.Link
-		if err := tx.Where("provider_id = ? AND subject = ?", s.Provider.ID, who.Subject).Take(&held).Error; err != nil {
-			return err
-		}
-		s.Person.ID = held.PersonID
-		return nil
+	if !made {
+		s.Person.ID, err = persons.LinkedTo(tx, s.Provider.ID, who.Subject)
+		return err
 	}
 	s.Person.ID = p.ID
-	if err := tx.Create(&p).Error; err != nil {
+	if err := persons.Insert(tx, &p); err != nil {
 		return err
 	}
 	if a := s.Provider.Admit; a != nil {
@@ -428,8 +391,7 @@ func (g *Room) settleGroups(tx *gorm.DB, s *SignIn, now time.Time) error {
 		}
 	}
 	for _, slug := range s.Person.lost {
-		if err := tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ? AND group_id = (SELECT id FROM groups WHERE slug "+
-			"= ?)", s.Person.ID, s.Provider.ID, slug).Error; err != nil {
+		if err := persons.LeaveGroup(tx, s.Person.ID, slug, s.Provider.ID); err != nil {
 			return err
 		}
 	}

@@ -35,9 +35,15 @@ type Room struct {
 
 	// What rooms above do for a sign-in; all are set before the first one.
 	Outcomes     Outcomes
+	Consoles     Consoles
 	SecondFactor SecondFactor
 	Guarded      ApplicationSide // of applications that the gate stands before
 	Own          ProviderSide    // of the gate's own people
+}
+
+// Consoles opens the console for somebody who has come in through a provider, and returns the token of that session.
+type Consoles interface {
+	OpenFor(tx *gorm.DB, grant *store.Grant, who ground.Actor, now time.Time) (string, error)
 }
 
 // Outcomes is told how sign-ins end.

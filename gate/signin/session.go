@@ -192,7 +192,7 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 		return nil // the console has sessions of its own, and what is for another device does not end with this browser
 	}
 	if who.SessionID != "" {
-		touched, err := store.Exec(tx, "UPDATE sessions SET last_used = ? WHERE id = ? AND ended_at IS NULL", now, who.SessionID)
+		touched, err := sessions.Touch(tx, who.SessionID, now)
 		if err != nil {
 			return err
 		}
@@ -257,28 +257,12 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 		s.sessionToken, s.sessionKept = token, limits.Persistent
 	}
 	sealed, hash := g.Store.Sealer.Seal("session/"+h.ID, plain), keys.HashSecret(token)
+	h.Session.Person, h.LastUsed, h.ExpiresAt = s.Person.Shown, now, ends
 	if fresh {
-		_, err = store.Exec(
-			tx,
-			"INSERT INTO sessions (id, token_hash, person_id, person, rehearsal_id, address, device, sealed, persistent, created_at, "+
-				"last_used, expires_at, ended_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')",
-			h.ID,
-			hash,
-			s.Person.ID,
-			s.Person.Shown,
-			h.RehearsalID,
-			h.Address,
-			h.Device,
-			sealed,
-			h.Persistent,
-			now,
-			now,
-			ends,
-		)
+		err = sessions.Insert(tx, &h.Session, hash, sealed)
 	} else {
 		var touched int64
-		touched, err = store.Exec(tx, "UPDATE sessions SET token_hash = ?, person = ?, sealed = ?, last_used = ?, expires_at = ? "+
-			"WHERE id = ? AND ended_at IS NULL", hash, s.Person.Shown, sealed, now, ends, h.ID)
+		touched, err = sessions.Renew(tx, &h.Session, hash, sealed)
 		if err == nil && touched == 0 {
 			err = explain.New(explain.SessionOver).Of(s.App.Name)
 		}
@@ -290,10 +274,16 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	if g.TwoFactor(s, who) {
 		strength = "two"
 	}
-	if _, err := store.Exec(tx, "INSERT INTO session_proofs (session_id, provider_id, subject, name_value, provider_session, "+
-		"strength, at) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET subject = excluded.subject, name_value = "+
-		"excluded.name_value, provider_session = excluded.provider_session, strength = excluded.strength, at = excluded.at",
-		h.ID, s.Provider.ID, who.Subject, sessions.NameValue(who.NameID), who.Session, strength, now); err != nil {
+	proof := &store.SessionProof{
+		SessionID:       h.ID,
+		ProviderID:      s.Provider.ID,
+		Subject:         who.Subject,
+		NameValue:       sessions.NameValue(who.NameID),
+		ProviderSession: who.Session,
+		Strength:        strength,
+		At:              now,
+	}
+	if err := sessions.NoteProof(tx, proof); err != nil {
 		return err
 	}
 	return g.settleUse(tx, s, now)
@@ -314,16 +304,15 @@ func (g *Room) settleUse(tx *gorm.DB, s *SignIn, now time.Time) error {
 	if s.App.ID == partners.PortalID {
 		return nil // a page of ours: there is nothing to end there
 	}
-	var index []string
-	err := tx.Raw("INSERT INTO session_uses (session_id, application_id, name_value, session_index, name_id, first_at, last_at, told) "+
-		"VALUES (?, ?, ?, ?, ?, ?, ?, '') ON CONFLICT (session_id, application_id) DO UPDATE SET name_value = excluded.name_value, "+
-		"name_id = excluded.name_id, last_at = excluded.last_at RETURNING session_index",
-		s.SessionID, s.App.ID, s.sent.Value, keys.RandomID(), ground.MustJSON(s.sent), now, now).
-		Scan(&index).
-		Error
-	if err == nil && len(index) == 1 {
-		s.sessionIndex = index[0]
+	use := &store.SessionUse{
+		SessionID:     s.SessionID,
+		ApplicationID: s.App.ID,
+		NameValue:     s.sent.Value,
+		Index:         keys.RandomID(),
+		NameID:        ground.MustJSON(s.sent),
 	}
+	var err error
+	s.sessionIndex, err = sessions.NoteUse(tx, use, now)
 	return err
 }
 

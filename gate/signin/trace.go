@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -15,29 +14,6 @@ import (
 	"innergate/gate/traces"
 	"innergate/store"
 )
-
-// noteEnd writes what leads to a trace that has ended, and counts it.
-func (g *Room) noteEnd(tx *gorm.DB, s *SignIn, t *store.Trace) error {
-	for _, id := range trace.IDsIn(s.Rec.Entries()) {
-		if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id, t.ID); err != nil {
-			return err
-		}
-	}
-	if t.RehearsalID != "" || t.Outcome == "open" {
-		return nil
-	}
-	_, err := store.Exec(
-		tx,
-		"INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT "+
-			"(hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1",
-		g.Now().UTC().Truncate(time.Hour),
-		t.ApplicationID,
-		t.ProviderID,
-		t.Outcome,
-		t.Code,
-	)
-	return err
-}
 
 // TraceRow is a sign-in's trace as the store keeps it.
 func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
@@ -93,17 +69,13 @@ func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 	t, err := g.TraceRow(s, outcome, code)
 	if err == nil {
 		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-			if err := g.noteEnd(tx, s, t); err != nil {
+			if err := traces.NoteEnd(tx, s.Rec.Entries(), t, g.Now()); err != nil {
 				return err
 			}
 			if s.Known {
-				return tx.Model(t).
-					Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject",
-						"subject_shown").
-					Updates(t).
-					Error
+				return traces.Update(tx, t)
 			}
-			return tx.Create(t).Error
+			return traces.Insert(tx, t)
 		})
 	}
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"innergate/core/words"
 	"innergate/gate/grants"
 	"innergate/gate/ground"
+	"innergate/gate/issued"
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
@@ -177,15 +178,15 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 			}
 		}
 		for _, other := range others {
-			if err := grants.EndGrant(tx, other.ID, "signed out at "+s.App.Name, now); err != nil {
+			if err := issued.EndGrant(tx, other.ID, "signed out at "+s.App.Name, now); err != nil {
 				return err
 			}
 		}
 		if h.Offline {
 			// The person asked for access that outlives the session: only what was for the session goes.
-			return tx.Where("grant_id = ? AND kind = 'access'", h.ID).Delete(&store.Token{}).Error
+			return issued.DeleteAccess(tx, h.ID)
 		}
-		return grants.EndGrant(tx, h.ID, "the person signed out", now)
+		return issued.EndGrant(tx, h.ID, "the person signed out", now)
 	})
 	if err != nil {
 		return nil, err
@@ -312,16 +313,11 @@ func (g *Room) providerLogout(ctx context.Context, x *grants.Exchange, slug, raw
 		return err
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		made := tx.Exec(
-			"INSERT INTO used_ids (issuer, value, expires_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
-			"logout/"+p.ID,
-			l.Used.ID,
-			l.Used.Until.UTC(),
-		)
-		if made.Error == nil && made.RowsAffected == 0 {
+		fresh, err := ground.UseOnce(tx, "logout/"+p.ID, l.Used.ID, l.Used.Until)
+		if err == nil && !fresh {
 			return explain.New(explain.OIDCLogoutToken, explain.Fact("token", "it was used before")).Of(p.Name)
 		}
-		return made.Error
+		return err
 	})
 	if err != nil {
 		return err

@@ -5,7 +5,7 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate/gate/grants"
+	"innergate/gate/issued"
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/store"
@@ -28,7 +28,7 @@ func (g *Room) endProviderGrants(ctx context.Context, p *partners.Provider, subj
 			return err
 		}
 		for _, e := range ended {
-			if err := grants.EndGrant(tx, e.ID, why, now); err != nil {
+			if err := issued.EndGrant(tx, e.ID, why, now); err != nil {
 				return err
 			}
 		}

@@ -110,21 +110,7 @@ func (g *Room) OutOf(ctx context.Context, s *signin.SignIn, h *sessions.HeldSess
 		trace.Decision{About: "session", Result: "goes on", By: "a sign-out at " + s.App.Name + " is set to end its own part only"},
 	)
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if _, err := store.Exec(tx, "DELETE FROM session_uses WHERE session_id = ? AND application_id = ?", h.ID, s.App.ID); err != nil {
-			return err
-		}
-		if _, err := store.Exec(tx, "DELETE FROM guard_sessions WHERE session_id = ? AND application_id = ?", h.ID, s.App.ID); err != nil {
-			return err
-		}
-		_, err := store.Exec(
-			tx,
-			"UPDATE grants SET ended_at = ?, ended_by = ? WHERE session_id = ? AND application_id = ? AND ended_at IS NULL AND NOT offline",
-			now,
-			"signed out at "+s.App.Name,
-			h.ID,
-			s.App.ID,
-		)
-		return err
+		return sessions.EndUse(tx, h.ID, s.App.ID, "signed out at "+s.App.Name, now)
 	})
 }
 

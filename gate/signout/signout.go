@@ -20,6 +20,7 @@ import (
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -90,7 +91,7 @@ func (g *Room) SignOutOf(
 		if err := sessions.EndSession(tx, h.ID, "signed out: "+o.By, now); err != nil {
 			return err
 		}
-		if err := tx.Exec("UPDATE sessions SET told_at = ? WHERE id = ?", now, h.ID).Error; err != nil {
+		if err := sessions.Told(tx, h.ID, now); err != nil {
 			return err
 		}
 		return tx.Where("session_id = ?", h.ID).Order("first_at").Find(&uses).Error
@@ -229,7 +230,7 @@ func (g *Room) keepOut(ctx context.Context, s *signin.SignIn, o *SignOut, next *
 			row.ID, row.BrowserHash, row.Reference, row.Sealed, row.CreatedAt, row.ExpiresAt); err != nil {
 			return err
 		}
-		if err := tx.Save(record).Error; err != nil {
+		if err := traces.Save(tx, record); err != nil {
 			return err
 		}
 		s.Known = true

@@ -93,13 +93,11 @@ func (g *Room) tellUses(ctx context.Context, h *sessions.HeldSession, uses []sto
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, t := range list {
-			if _, err := store.Exec(tx, "UPDATE session_uses SET told = ? WHERE session_id = ? AND application_id = ?", t.how,
-				t.use.SessionID, t.use.ApplicationID); err != nil {
+			if err := sessions.ToldUse(tx, t.use.SessionID, t.use.ApplicationID, t.how); err != nil {
 				return err
 			}
 		}
-		_, err := store.Exec(tx, "UPDATE sessions SET told_at = ? WHERE id = ?", now, h.ID)
-		return err
+		return sessions.Told(tx, h.ID, now)
 	})
 	if err != nil {
 		g.Log.ErrorContext(ctx, "who was told of a sign-out could not be written down", "error", err)
@@ -311,13 +309,7 @@ func (g *Room) TellEnded(ctx context.Context) error {
 		var mine int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 			var err error
-			mine, err = store.Exec(
-				tx,
-				"UPDATE sessions SET told_at = ? WHERE id = ? AND (told_at IS NULL OR told_at < ?)",
-				now,
-				row.ID,
-				now.Add(-time.Minute),
-			)
+			mine, err = sessions.TakeTelling(tx, row.ID, now)
 			return err
 		})
 		if err != nil || mine == 0 {

@@ -22,6 +22,7 @@ import (
 	"innergate/core/xmltree"
 	"innergate/gate/fetch"
 	"innergate/gate/ground"
+	"innergate/gate/partners"
 	"innergate/gate/watch"
 	"innergate/store"
 )
@@ -215,7 +216,7 @@ func (g *Room) readSource(ctx context.Context, row *store.Source, c *config.Sour
 			return nil
 		}
 		// Partners that take their metadata from here look at once whether theirs changed.
-		return tx.Model(&store.PartnerWatch{}).Where("url = ?", "source:"+row.Slug).Updates(map[string]any{"due_at": now}).Error
+		return partners.WatchSource(tx, row.Slug, now)
 	})
 	return errors.Join(err, saved)
 }

@@ -24,6 +24,7 @@ import (
 	"innergate/core/words"
 	"innergate/gate/fetch"
 	"innergate/gate/ground"
+	"innergate/gate/partners"
 	"innergate/gate/traces"
 	"innergate/gate/watch"
 	"innergate/store"
@@ -554,7 +555,7 @@ func (g *Room) adopt(ctx context.Context, who ground.Actor, row *store.Source, s
 	}
 	return a, g.Store.Write(ctx, func(tx *gorm.DB) error {
 		// The end is the source's, which the entity alone does not tell.
-		return tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", id).Updates(map[string]any{"valid_until": e.ValidUntil}).Error
+		return partners.NoteWatch(tx, id, map[string]any{"valid_until": e.ValidUntil})
 	})
 }
 

@@ -15,6 +15,7 @@ import (
 	"innergate/core/difference"
 	"innergate/core/takein"
 	"innergate/gate/ground"
+	"innergate/gate/partners"
 	"innergate/store"
 )
 
@@ -219,7 +220,7 @@ func (g *Room) UseDocument(ctx context.Context, who ground.Actor, kind, slug, id
 		if err := tx.Model(&store.PartnerDocument{}).Where("id = ?", id).Updates(decided).Error; err != nil {
 			return err
 		}
-		return tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", p.id).Updates(map[string]any{"valid_until": d.ValidUntil}).Error
+		return partners.NoteWatch(tx, p.id, map[string]any{"valid_until": d.ValidUntil})
 	})
 }
 

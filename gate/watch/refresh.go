@@ -24,6 +24,7 @@ import (
 	"innergate/core/words"
 	"innergate/gate/fetch"
 	"innergate/gate/ground"
+	"innergate/gate/partners"
 	"innergate/store"
 )
 
@@ -82,7 +83,7 @@ func (g *Room) Refresh(ctx context.Context, who ground.Actor, kind, slug string)
 		}
 	}
 	return out, g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Model(&store.PartnerWatch{}).Where("owner_id = ?", p.id).Updates(state).Error; err != nil {
+		if err := partners.NoteWatch(tx, p.id, state); err != nil {
 			return err
 		}
 		// Sign-ins look at the end of what is held, so they must learn of a later one.

@@ -1,0 +1,47 @@
+package traces
+
+import (
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate/core/trace"
+	"innergate/store"
+)
+
+// Insert writes a new trace.
+func Insert(tx *gorm.DB, t *store.Trace) error { return tx.Create(t).Error }
+
+// Save writes a trace, new or as it is now.
+func Save(tx *gorm.DB, t *store.Trace) error { return tx.Save(t).Error }
+
+// Update writes what of a trace may have changed since the person was sent to the provider.
+func Update(tx *gorm.DB, t *store.Trace) error {
+	return tx.Model(t).
+		Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown").
+		Updates(t).
+		Error
+}
+
+// Add writes what happened on the back channel after a sign-in.
+func Add(tx *gorm.DB, a *store.TraceAddition) error {
+	_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", a.ID, a.TraceID, a.Entries, a.At)
+	return err
+}
+
+// NoteEnd writes what leads to a trace that has ended, and counts it by the hour.
+func NoteEnd(tx *gorm.DB, entries []trace.Entry, t *store.Trace, now time.Time) error {
+	for _, id := range trace.IDsIn(entries) {
+		if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id, t.ID); err != nil {
+			return err
+		}
+	}
+	if t.RehearsalID != "" || t.Outcome == "open" {
+		return nil
+	}
+	_, err := store.Exec(tx,
+		"INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT "+
+			"(hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1",
+		now.UTC().Truncate(time.Hour), t.ApplicationID, t.ProviderID, t.Outcome, t.Code)
+	return err
+}
