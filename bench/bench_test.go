@@ -47,20 +47,8 @@ func binary(b *testing.B) string {
 func (s *service) start(b *testing.B, listen string) time.Duration {
 	begin := time.Now()
 	s.cmd = exec.Command(
-		binary(b),
-		"serve",
-		"--listen",
-		listen,
-		"--public-url",
-		s.url,
-		"--data",
-		s.folder,
-		"--in-flight",
-		"1000000",
-		"--log-level",
-		"error",
-		"--guard-listen",
-		s.guard,
+		binary(b), "serve", "--listen", listen, "--public-url", s.url, "--data", s.folder, "--in-flight", "1000000",
+		"--log-level", "error", "--guard-listen", s.guard,
 	)
 	require.NoError(b, s.cmd.Start())
 	for {

@@ -95,10 +95,8 @@ func bareStore(t testing.TB, folder string) *store.Store {
 
 func bareInsert(tx *gorm.DB, size int) error {
 	return tx.Exec(
-		"INSERT INTO artifacts (handle, application_id, sealed, expires_at) VALUES (?, 'x', ?, ?)",
-		keys.NewSecret(),
-		make([]byte, size),
-		time.Now(),
+		"INSERT INTO artifacts (handle, application_id, sealed, expires_at) VALUES (?, 'x', ?, ?)", keys.NewSecret(),
+		make([]byte, size), time.Now(),
 	).Error
 }
 

@@ -119,10 +119,7 @@ func BenchmarkTraceCost(b *testing.B) {
 	require.NoError(b, err)
 	b.Cleanup(held.Close)
 	packer, err := zstd.NewWriter(
-		nil,
-		zstd.WithEncoderLevel(zstd.SpeedFastest),
-		zstd.WithEncoderConcurrency(1),
-		zstd.WithWindowSize(128<<10),
+		nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(128<<10),
 	)
 	require.NoError(b, err)
 	size := 0

@@ -40,26 +40,11 @@ func run(m *testing.M) int {
 	}
 	defer os.RemoveAll(folder)
 	allocator, stop := chromedp.NewExecAllocator(
-		context.Background(),
-		chromedp.ExecPath(chromium()),
-		chromedp.UserDataDir(folder),
-		chromedp.Headless,
-		chromedp.NoSandbox,
-		chromedp.DisableGPU,
-		chromedp.NoFirstRun,
-		chromedp.Flag(
-			"disable-quic",
-			true,
-		),
-		chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-sync", true),
-		chromedp.Flag("ignore-certificate-errors", true),
-		chromedp.Flag(
-			"host-resolver-rules",
-			"MAP *.example 127.0.0.1",
-		),
-		chromedp.Flag("force-color-profile", "srgb"),
+		context.Background(), chromedp.ExecPath(chromium()), chromedp.UserDataDir(folder), chromedp.Headless,
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("ignore-certificate-errors", true),
+		chromedp.Flag("host-resolver-rules", "MAP *.example 127.0.0.1"), chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.Flag("hide-scrollbars", true),
 	)
 	defer stop()
@@ -155,10 +140,7 @@ func (p *page) wait(js string) {
 		}
 		if time.Now().After(deadline) {
 			p.t.Fatalf(
-				"did not come about: %s\n%v\nat %s:\n%s",
-				js,
-				err,
-				eval[string](p, "location.href"),
+				"did not come about: %s\n%v\nat %s:\n%s", js, err, eval[string](p, "location.href"),
 				eval[string](p, "document.body.innerText.slice(-2600)"),
 			)
 		}

@@ -157,10 +157,7 @@ func TestConfigurationGoesOutIsChangedAndTakenBack(t *testing.T) {
 	require.NoError(t, err)
 	at := strings.Index(text, "slug: cargo-ledger")
 	changed := text[:at] + strings.Replace(
-		strings.Replace(text[at:], "to: everybody", "to: assigned", 1),
-		"name: Cargo Ledger",
-		"name: Cargo Book",
-		1,
+		strings.Replace(text[at:], "to: everybody", "to: assigned", 1), "name: Cargo Ledger", "name: Cargo Book", 1,
 	)
 	p := newPage(t)
 	p.signIn(w)

@@ -94,14 +94,8 @@ func (p *program) handovers() *cli.Command {
 						}
 						for _, h := range list.Items {
 							fmt.Fprintf(
-								p.Out,
-								"%s: %s, until %s, by %s. Opened in %d of %d browsers.\n",
-								h.ID,
-								h.State,
-								localTime(h.Expires),
-								h.By,
-								len(h.Openings),
-								h.Most,
+								p.Out, "%s: %s, until %s, by %s. Opened in %d of %d browsers.\n", h.ID, h.State,
+								localTime(h.Expires), h.By, len(h.Openings), h.Most,
 							)
 							for _, o := range h.Openings {
 								fmt.Fprintf(p.Out, "  opened %s from %s, %s\n", localTime(o.At), o.Address, o.Device)
@@ -144,8 +138,7 @@ func (p *program) batches() *cli.Command {
 		Name:  "batch",
 		Usage: "many applications or providers at once, from files, a list, or a source",
 		Metadata: examples(
-			"innergate batch new metadata/*.xml --provider saltmere-staff",
-			"innergate batch new --list partners.csv",
+			"innergate batch new metadata/*.xml --provider saltmere-staff", "innergate batch new --list partners.csv",
 			"innergate batch new --source harbours",
 		),
 		Commands: []*cli.Command{
@@ -347,14 +340,8 @@ func (p *program) batch(b *api.Batch) {
 	}
 	p.table(table.Row{"Row", "From", "State", "Name", "Short name", "Providers", "Remarks"}, rows, "There is nothing in it.")
 	fmt.Fprintf(
-		p.Out,
-		"%s: %d ready, %d need a value, %d need a decision, %d can't be, %d made.\n",
-		b.ID,
-		b.Counts["ready"],
-		b.Counts["value"],
-		b.Counts["decision"],
-		b.Counts["no"],
-		b.Counts["made"],
+		p.Out, "%s: %d ready, %d need a value, %d need a decision, %d can't be, %d made.\n", b.ID, b.Counts["ready"],
+		b.Counts["value"], b.Counts["decision"], b.Counts["no"], b.Counts["made"],
 	)
 }
 

@@ -66,8 +66,7 @@ func TestConfigurationInARepository(t *testing.T) {
 	// A whole object that files made goes with its file, where that is asked for.
 	extra := filepath.Join(folder, "applications", "tide-tables.yaml")
 	writeFile(
-		t,
-		extra,
+		t, extra,
 		"applications:\n  - {slug: tide-tables, name: Tide Tables, kind: link, startUrl: \"https://tides.saltmere.example/\"}\n",
 	)
 	good(t, "config", "load", folder)
@@ -96,8 +95,7 @@ func TestWhatIsWrongWithFilesIsSaid(t *testing.T) {
 	writeFile(t, file, "secrets:\n  - {for: providers/northquay-stevedores, env: QUAY_SECRET_OF_TEST}\n")
 	_, _, says = run(t, "", "config", "load", file)
 	assert.Contains(
-		t,
-		says,
+		t, says,
 		file+":2: secrets (providers/northquay-stevedores): the environment variable QUAY_SECRET_OF_TEST is not set where the command runs",
 	)
 	t.Setenv("QUAY_SECRET_OF_TEST", "another secret of the quay's")
@@ -142,9 +140,7 @@ func TestSchemaFitsWhatIsExported(t *testing.T) {
 		assert.Error(t, valid(strings.Replace(text, wrong[0], wrong[1], 1)), wrong[0])
 	}
 	assert.Equal(
-		t,
-		readText(t, "../docs/config.schema.json"),
-		good(t, "config", "schema"),
+		t, readText(t, "../docs/config.schema.json"), good(t, "config", "schema"),
 		"run `innergate config schema > docs/config.schema.json`",
 	)
 }
@@ -220,18 +216,8 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	assert.Contains(t, says, "can't be sorted")
 
 	out = good(
-		t,
-		"move",
-		"new",
-		"To the north quay",
-		"--from",
-		"saltmere-staff",
-		"--to",
-		"northquay-stevedores",
-		"--apps",
-		"dockhand,desk",
-		"--groups",
-		"crew",
+		t, "move", "new", "To the north quay", "--from", "saltmere-staff", "--to", "northquay-stevedores", "--apps",
+		"dockhand,desk", "--groups", "crew",
 	)
 	assert.Contains(t, out, "0 of 2 applications have moved")
 	assert.Contains(t, good(t, "move", "plan", "to-the-north-quay", "2", "--apps", "desk", "--failures", "0"), "Wave 2: planned.")

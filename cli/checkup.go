@@ -31,8 +31,7 @@ func (p *program) checkup() *cli.Command {
 			&cli.StringFlag{Name: "fail-at", Usage: "broken, attention, remark or never", Value: "broken"},
 		},
 		Metadata: examples(
-			"innergate checkup",
-			"innergate checkup --fail-at attention",
+			"innergate checkup", "innergate checkup --fail-at attention",
 			"innergate checkup accept 3f9c0a… --reason \"the vendor changes over in May\" --days 60",
 		),
 		Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
@@ -183,8 +182,7 @@ func (p *program) checkup() *cli.Command {
 					&cli.BoolFlag{Name: "nobody", Usage: "tell nobody any more"},
 				},
 				Metadata: examples(
-					"innergate checkup tell",
-					"innergate checkup tell --mail gate@saltmere.example --from broken",
+					"innergate checkup tell", "innergate checkup tell --mail gate@saltmere.example --from broken",
 				),
 				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					n, err := cl.Notices(ctx)

@@ -86,8 +86,7 @@ func TestCheckupCommands(t *testing.T) {
 	assert.Contains(t, ok("checkup", "outside", "--look", w.StaffURL), "ms")
 	fails(5, "", "checkup", "outside", "--look", "http://elsewhere.example")
 	assert.Contains(
-		t,
-		ok("checkup", "tell", "--mail", "fenna@saltmere.example, gate@saltmere.example", "--from", "broken"),
+		t, ok("checkup", "tell", "--mail", "fenna@saltmere.example, gate@saltmere.example", "--from", "broken"),
 		"gate@saltmere.example",
 	)
 	assert.Contains(t, ok("checkup", "tell", "--nobody"), "webhook")
@@ -144,15 +143,7 @@ func TestMailAndLinkCommands(t *testing.T) {
 	require.Len(t, w.Mailbox.Letters("fenna@saltmere.example"), 1)
 	fails(1, "is no mail address", "mail", "test", "nobody")
 	fails(
-		1,
-		"could be read",
-		"mail",
-		"set",
-		"--server",
-		"mail.saltmere.example:25",
-		"--encryption",
-		"none",
-		"--from",
+		1, "could be read", "mail", "set", "--server", "mail.saltmere.example:25", "--encryption", "none", "--from",
 		"gate@saltmere.example",
 	)
 	t.Setenv("INNERGATE_MAIL_PASSWORD", "harbour light")

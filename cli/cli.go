@@ -138,8 +138,7 @@ func (p *program) root() *cli.Command {
 			p.history(), p.moves(), p.handovers(), p.batches(), p.report(), p.journal(), p.tokens(), p.config(), p.masterKey(), p.openAPI(),
 		},
 		Metadata: examples(
-			"innergate demo",
-			"innergate serve --public-url https://gate.saltmere.example --data /var/lib/innergate",
+			"innergate demo", "innergate serve --public-url https://gate.saltmere.example --data /var/lib/innergate",
 			"innergate metadata read partner.xml",
 		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

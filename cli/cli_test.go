@@ -146,18 +146,8 @@ func TestClientCommands(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "desk.xml")
 	require.NoError(t, os.WriteFile(file, metadata, 0o600))
 	code, out, says := run(
-		t,
-		"",
-		"app",
-		"add",
-		"--metadata",
-		file,
-		"--provider",
-		"saltmere-staff",
-		"--start-url",
-		w.DeskURL+"/sign-in",
-		"--access",
-		"everybody",
+		t, "", "app", "add", "--metadata", file, "--provider", "saltmere-staff", "--start-url", w.DeskURL+"/sign-in",
+		"--access", "everybody",
 	)
 	require.Equal(t, 0, code, says)
 	assert.Contains(t, out, "It is a draft")

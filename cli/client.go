@@ -89,8 +89,7 @@ func (p *program) login() *cli.Command {
 			&cli.BoolFlag{Name: "device", Usage: "sign in on another device"},
 		},
 		Metadata: examples(
-			"innergate login https://gate.saltmere.example",
-			"innergate login https://gate.saltmere.example --device",
+			"innergate login https://gate.saltmere.example", "innergate login https://gate.saltmere.example --device",
 			"innergate login https://gate.saltmere.example --name Fenna",
 			"echo $TOKEN | innergate login https://gate.saltmere.example",
 		),

@@ -27,8 +27,7 @@ func (p *program) config() *cli.Command {
 		Name:  "config",
 		Usage: "the configuration as files: export, preview, load",
 		Metadata: examples(
-			"innergate config export --folder gate/",
-			"innergate config preview gate/",
+			"innergate config export --folder gate/", "innergate config preview gate/",
 			"innergate config load gate/ --remark 'Cargo Ledger for the north quay'",
 		),
 		Commands: []*cli.Command{
@@ -65,8 +64,7 @@ func (p *program) config() *cli.Command {
 				Flags: append(slices.Clone(loadFlags), remark),
 				Metadata: examples(
 					"innergate config load gate.yaml",
-					"innergate config load gate/ --remove-absent --remark 'spring cleaning'",
-					"innergate config load -",
+					"innergate config load gate/ --remove-absent --remark 'spring cleaning'", "innergate config load -",
 				),
 				Action: p.flexible(1, manyFiles, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 					return p.loadConfig(ctx, c, cl, args, false)

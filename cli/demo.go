@@ -36,11 +36,8 @@ func (p *program) demo() *cli.Command {
 			&cli.IntFlag{Name: "port", Usage: "the gate's port; the stand-ins take the next ones", Value: 8420},
 		},
 		Metadata: examples(
-			"innergate demo",
-			"innergate demo --check --keep messages",
-			"innergate demo --tls",
-			"innergate demo --mistakes",
-			"innergate demo --fleet",
+			"innergate demo", "innergate demo --check --keep messages", "innergate demo --tls",
+			"innergate demo --mistakes", "innergate demo --fleet",
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {

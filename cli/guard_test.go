@@ -86,17 +86,8 @@ func TestGuardServesItsCertificates(t *testing.T) {
 		)
 	}
 	code, _, says := run(
-		t,
-		"",
-		"serve",
-		"--listen",
-		"127.0.0.1:0",
-		"--data",
-		t.TempDir(),
-		"--guard-listen",
-		"127.0.0.1:0",
-		"--guard-certificates",
-		folder,
+		t, "", "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--guard-listen", "127.0.0.1:0",
+		"--guard-certificates", folder,
 	)
 	assert.Equal(t, cli.ExitFailed, code)
 	assert.Contains(t, says, "holds no NAME.crt")

@@ -71,8 +71,7 @@ func (p *program) history() *cli.Command {
 		Name:  "history",
 		Usage: "every version of everything: list, show, compare, restore; changes that are proposed",
 		Metadata: examples(
-			"innergate history list app/crew-rota",
-			"innergate history restore app/crew-rota 3 --preview",
+			"innergate history list app/crew-rota", "innergate history restore app/crew-rota 3 --preview",
 			"innergate history propose app/cargo-ledger ledger.yaml --remark 'new address'",
 		),
 		Commands: []*cli.Command{

@@ -36,8 +36,7 @@ func (p *program) judge() *cli.Command {
 			&cli.StringFlag{Name: "at", Usage: "the time, such as 2026-11-23T09:30:00Z (default: a trace's own, or now)"},
 		},
 		Metadata: examples(
-			"innergate judge response.txt --app crew-rota",
-			"innergate judge 7F3K-92QX",
+			"innergate judge response.txt --app crew-rota", "innergate judge 7F3K-92QX",
 			"innergate judge sign-in.har --at 2026-11-23T09:30:00Z",
 		),
 		Action: p.with("FILE|REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {

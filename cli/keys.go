@@ -59,11 +59,7 @@ func (p *program) keys() *cli.Command {
 		Usage: "the gate's own keys, and the certificates that it trusts",
 		Description: "A key is replaced in steps, each of which can be taken back until the old one is retired:\n" +
 			"make (or import), publish, see who has it (rollover), switch, retire.",
-		Metadata: examples(
-			"innergate keys list",
-			"innergate keys make --kind rsa-3072",
-			"innergate keys rollover",
-		),
+		Metadata: examples("innergate keys list", "innergate keys make --kind rsa-3072", "innergate keys rollover"),
 		Commands: []*cli.Command{
 			{
 				Name:     "list",
@@ -105,8 +101,7 @@ func (p *program) keys() *cli.Command {
 					&cli.IntFlag{Name: "days", Usage: "how long the certificate is good", Value: 1825},
 				},
 				Metadata: examples(
-					"innergate keys make --kind p-256",
-					"innergate keys make --for applications/ticket-desk",
+					"innergate keys make --kind p-256", "innergate keys make --for applications/ticket-desk",
 				),
 				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
 					k, err := cl.MakeKey(

@@ -143,11 +143,8 @@ func (p *program) strictly(name string, limit int64, into any) error {
 	switch err := dec.Decode(into); {
 	case errors.As(err, &wrong):
 		return fmt.Errorf(
-			"the file %s has another form: %s is a %s where a %s belongs",
-			name,
-			cmp.Or(wrong.Field, "it"),
-			inFiles(wrong.Value),
-			inFiles(wrong.Type.Kind().String()),
+			"the file %s has another form: %s is a %s where a %s belongs", name, cmp.Or(wrong.Field, "it"),
+			inFiles(wrong.Value), inFiles(wrong.Type.Kind().String()),
 		)
 	case err != nil:
 		return fmt.Errorf("the file %s has another form: %s", name, strings.TrimPrefix(err.Error(), "json: "))

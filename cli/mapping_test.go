@@ -32,16 +32,8 @@ func TestMappingTry(t *testing.T) {
 	}
 
 	code, out, says = run(
-		t,
-		`{"attributes":{"mail":"Mira.Voss@Saltmere.example"}}`,
-		"mapping",
-		"try",
-		"--rules",
-		rules,
-		"--input",
-		"-",
-		"-o",
-		"json",
+		t, `{"attributes":{"mail":"Mira.Voss@Saltmere.example"}}`, "mapping", "try", "--rules", rules, "--input", "-",
+		"-o", "json",
 	)
 	require.Equal(t, 0, code, says)
 	type answer struct {

@@ -46,8 +46,7 @@ func (p *program) metadata() *cli.Command {
 		Name:  "metadata",
 		Usage: "SAML metadata",
 		Metadata: examples(
-			"innergate metadata read partner.xml",
-			"innergate metadata refresh provider saltmere-staff",
+			"innergate metadata read partner.xml", "innergate metadata refresh provider saltmere-staff",
 			"innergate metadata ours > gate.xml",
 		),
 		Commands: []*cli.Command{
@@ -491,13 +490,8 @@ func (p *program) showMetadata(doc *saml.Document) {
 					use = "any use"
 				}
 				fmt.Fprintf(
-					p.Out,
-					"    certificate for %-10s %s, %s, ends %s\n      %s\n",
-					use,
-					d.Subject,
-					d.Key,
-					ending(d.NotAfter, time.Now()),
-					d.SHA256,
+					p.Out, "    certificate for %-10s %s, %s, ends %s\n      %s\n", use, d.Subject, d.Key,
+					ending(d.NotAfter, time.Now()), d.SHA256,
 				)
 			}
 			for _, f := range r.NameIDFormats {

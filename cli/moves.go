@@ -40,8 +40,7 @@ func (p *program) moves() *cli.Command {
 		Usage: "take applications from one provider to another, in waves",
 		Metadata: examples(
 			"innergate move new 'To the north quay' --from saltmere-staff --to northquay-stevedores",
-			"innergate move show to-the-north-quay",
-			"innergate move uses saltmere-staff",
+			"innergate move show to-the-north-quay", "innergate move uses saltmere-staff",
 		),
 		Commands: []*cli.Command{
 			{
@@ -218,22 +217,13 @@ func (p *program) moves() *cli.Command {
 						}
 						for _, x := range list.Items {
 							fmt.Fprintf(
-								p.Out,
-								"%-8s %s at %s (%s, %s) %s\n",
-								x.Result,
-								orDash(x.Person),
-								x.Application,
-								x.How,
-								localTime(x.At),
-								x.Code,
+								p.Out, "%-8s %s at %s (%s, %s) %s\n", x.Result, orDash(x.Person), x.Application, x.How,
+								localTime(x.At), x.Code,
 							)
 							for _, d := range x.Differences {
 								fmt.Fprintf(
-									p.Out,
-									"    %s\n      - %s\n      + %s\n",
-									d.Name,
-									orDash(strings.Join(d.Was, ", ")),
-									orDash(strings.Join(d.Is, ", ")),
+									p.Out, "    %s\n      - %s\n      + %s\n", d.Name,
+									orDash(strings.Join(d.Was, ", ")), orDash(strings.Join(d.Is, ", ")),
 								)
 							}
 						}
@@ -291,15 +281,8 @@ func (p *program) moves() *cli.Command {
 
 func (p *program) move(m *api.Move) {
 	fmt.Fprintf(
-		p.Out,
-		"%s (%s): from %s to %s, %s. %d of %d applications have moved.\n",
-		m.Name,
-		m.Slug,
-		m.From.Name,
-		m.To.Name,
-		m.State,
-		m.Moved,
-		m.Applications,
+		p.Out, "%s (%s): from %s to %s, %s. %d of %d applications have moved.\n", m.Name, m.Slug, m.From.Name,
+		m.To.Name, m.State, m.Moved, m.Applications,
 	)
 	if m.Remark != "" {
 		fmt.Fprintln(p.Out, m.Remark)
@@ -314,14 +297,8 @@ func (p *program) move(m *api.Move) {
 			fmt.Fprintf(p.Out, ", opens %s", localTime(*w.Opens))
 		case w.State == "open" && w.Closes != nil:
 			fmt.Fprintf(
-				p.Out,
-				" until %s; %d signed in, %d failed (bears %d), %d differ (bears %d)",
-				localTime(*w.Closes),
-				w.Count.SignedIn,
-				w.Count.Failed,
-				w.Limits.Failures,
-				w.Count.Differed,
-				w.Limits.Differences,
+				p.Out, " until %s; %d signed in, %d failed (bears %d), %d differ (bears %d)", localTime(*w.Closes),
+				w.Count.SignedIn, w.Count.Failed, w.Limits.Failures, w.Count.Differed, w.Limits.Differences,
 			)
 		}
 		if w.NeedsSecond {
@@ -336,16 +313,8 @@ func (p *program) move(m *api.Move) {
 				continue
 			}
 			fmt.Fprintf(
-				p.Out,
-				"  %s (%s): %s, %s. %d people, %d sign-ins in 30 days, the last %s. Compared: %s.\n",
-				a.Name,
-				a.Slug,
-				a.State,
-				a.Verdict.State,
-				a.Users,
-				a.SignIns,
-				ago(a.LastSignIn),
-				compared(a.Compared),
+				p.Out, "  %s (%s): %s, %s. %d people, %d sign-ins in 30 days, the last %s. Compared: %s.\n", a.Name,
+				a.Slug, a.State, a.Verdict.State, a.Users, a.SignIns, ago(a.LastSignIn), compared(a.Compared),
 			)
 			for _, why := range a.Verdict.Why {
 				fmt.Fprintln(p.Out, "    - "+why)

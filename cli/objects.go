@@ -131,8 +131,7 @@ func (p *program) applications() *cli.Command {
 				Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") },
 			},
 			p.reach(
-				"applications",
-				"app",
+				"applications", "app",
 			), p.reachUndo("applications", "app"), p.reachHistory("applications", "app"), p.remove("applications", "app"),
 		},
 	}
@@ -439,8 +438,7 @@ func (p *program) providers() *cli.Command {
 				Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") },
 			},
 			p.reach(
-				"providers",
-				"provider",
+				"providers", "provider",
 			), p.reachUndo("providers", "provider"), p.reachHistory("providers", "provider"), p.remove("providers", "provider"),
 		},
 	}

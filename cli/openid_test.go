@@ -108,14 +108,7 @@ func TestSecretCommands(t *testing.T) {
 	assert.NotEqual(t, 0, code)
 	assert.Contains(t, says, "Take back the one that is no longer used")
 	code, out, says = run(
-		t,
-		w.Northquay.Clients[0].Secret+"\n",
-		"secret",
-		"enter",
-		"northquay-stevedores",
-		"--ends",
-		"2099-05-31",
-		"-o",
+		t, w.Northquay.Clients[0].Secret+"\n", "secret", "enter", "northquay-stevedores", "--ends", "2099-05-31", "-o",
 		"json",
 	)
 	require.Equal(t, 0, code, says)

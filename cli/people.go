@@ -60,8 +60,7 @@ func personID(ctx context.Context, cl *client.Client, text string) (string, erro
 
 func (p *program) people() *cli.Command {
 	filters := append(
-		slices.Clone(pageFlags),
-		&cli.StringFlag{Name: "type", Usage: "only this person type"},
+		slices.Clone(pageFlags), &cli.StringFlag{Name: "type", Usage: "only this person type"},
 		&cli.StringFlag{Name: "group", Usage: "only people in this group"},
 		&cli.StringFlag{Name: "provider", Usage: "only people linked to this provider"},
 		&cli.StringFlag{Name: "active", Usage: "yes or no"},
@@ -162,8 +161,7 @@ func (p *program) people() *cli.Command {
 				Usage:     "change a person; what is set here counts as entered by hand",
 				ArgsUsage: "PERSON",
 				Flags: append(
-					change,
-					&cli.BoolFlag{Name: "deactivate", Usage: "end all sign-ins and let the person in nowhere"},
+					change, &cli.BoolFlag{Name: "deactivate", Usage: "end all sign-ins and let the person in nowhere"},
 					&cli.BoolFlag{Name: "activate", Usage: "let the person in again"},
 				),
 				Metadata: examples("innergate person change mvoss --set title=Purser", "innergate person change mvoss --deactivate"),
@@ -468,15 +466,8 @@ func (p *program) imported(job *api.Import, created, changed string) {
 		fmt.Fprintf(p.Out, "and %d more bad lines\n", job.Bad-len(job.Problems))
 	}
 	fmt.Fprintf(
-		p.Out,
-		"%d lines: %d %s, %d %s, %d stay as they are, %d are bad\n",
-		job.Lines,
-		job.Created,
-		created,
-		job.Updated,
-		changed,
-		job.Unchanged,
-		job.Bad,
+		p.Out, "%d lines: %d %s, %d %s, %d stay as they are, %d are bad\n", job.Lines, job.Created, created,
+		job.Updated, changed, job.Unchanged, job.Bad,
 	)
 }
 

@@ -64,8 +64,7 @@ func TestPeopleAndAccessCommands(t *testing.T) {
 	assert.Contains(t, ok("access", "set", "crew-rota", "--file", policy), "Weekend: refuse whoever is here on sat or sun.")
 	assert.Contains(t, ok("access", "why", "crew-rota", "mvoss", "--at", "2026-11-28T12:00:00Z"), "rule 1 (weekend)")
 	assert.Contains(
-		t,
-		ok("access", "why", "crew-rota", "mvoss", "--at", "2026-11-27T12:00:00Z"),
+		t, ok("access", "why", "crew-rota", "mvoss", "--at", "2026-11-27T12:00:00Z"),
 		"passed over: rule 1 (weekend): not on sat, sun",
 	)
 	require.NoError(t, os.WriteFile(policy, []byte("rules: [{then: perhaps}]\n"), 0o600))

@@ -120,9 +120,7 @@ func (p *program) secrets() *cli.Command {
 							fmt.Fprintf(
 								p.Out,
 								"Stored as the next secret. Try it with `innergate secret try %s %s`, then `innergate secret switch %s`.\n",
-								args[0],
-								s.ID,
-								args[0],
+								args[0], s.ID, args[0],
 							)
 							return
 						}

@@ -28,8 +28,7 @@ import (
 // settings is where a flag's value comes from besides the command line: the environment, then the settings file.
 func settings(file *string, name string) cli.ValueSourceChain {
 	return cli.NewValueSourceChain(
-		cli.EnvVar("INNERGATE_"+strings.ToUpper(strings.ReplaceAll(name, "-", "_"))),
-		&settingsSource{file, name},
+		cli.EnvVar("INNERGATE_"+strings.ToUpper(strings.ReplaceAll(name, "-", "_"))), &settingsSource{file, name},
 	)
 }
 
@@ -102,9 +101,7 @@ func checkSettings(file string) error {
 		}
 		if !known {
 			return fmt.Errorf(
-				"the settings file %s has the key %q, which is not known; the keys are %s",
-				file,
-				key,
+				"the settings file %s has the key %q, which is not known; the keys are %s", file, key,
 				strings.Join(serveKeys, ", "),
 			)
 		}
@@ -127,14 +124,10 @@ func (p *program) serve() *cli.Command {
 			"as 32 bytes in base64; else it is kept in a file.",
 		Flags: []cli.Flag{
 			flag(
-				"listen",
-				"address to listen on",
-				"127.0.0.1:8420",
+				"listen", "address to listen on", "127.0.0.1:8420",
 			), flag("public-url", "the address under which people and partners reach the gate", ""),
 			flag(
-				"data",
-				"folder for the database",
-				"data",
+				"data", "folder for the database", "data",
 			), flag("master-key-file", "file with the master key (default: master.key in the data folder)", ""),
 			flag("trusted-proxies", "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8, separated by commas", ""),
 			flag("tls-cert", "certificate file, to serve TLS without a proxy", ""), flag("tls-key", "key file for it", ""),
@@ -242,8 +235,7 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fmt.Errorf(
 			"the address %s can't be listened on: %w. Is another program using it? Choose another with --listen",
-			c.String("listen"),
-			rootCause(err),
+			c.String("listen"), rootCause(err),
 		)
 	}
 	defer listener.Close()

@@ -22,8 +22,7 @@ func (p *program) sessions() *cli.Command {
 				Name:  "list",
 				Usage: "list sessions, the newest first",
 				Metadata: examples(
-					"innergate session list",
-					"innergate session list --person mira.voss@saltmere.example",
+					"innergate session list", "innergate session list --person mira.voss@saltmere.example",
 					"innergate session list --app crew-rota --ended",
 				),
 				Flags: []cli.Flag{
@@ -106,11 +105,8 @@ func (p *program) sessions() *cli.Command {
 							words = "they outlive the browser"
 						}
 						fmt.Fprintf(
-							p.Out,
-							"Sessions may lie unused for %d minutes and last %d hours at most; %s.\n",
-							s.IdleMinutes,
-							s.MaxHours,
-							words,
+							p.Out, "Sessions may lie unused for %d minutes and last %d hours at most; %s.\n",
+							s.IdleMinutes, s.MaxHours, words,
 						)
 					})
 				}),

@@ -102,11 +102,8 @@ func (p *program) templates() *cli.Command {
 					}
 					return p.show(c, made, func() {
 						fmt.Fprintf(
-							p.Out,
-							"The draft %s is there: `innergate %s show %s`.\n",
-							made.Name,
-							map[string]string{"application": "app", "provider": "provider"}[made.Kind],
-							made.Slug,
+							p.Out, "The draft %s is there: `innergate %s show %s`.\n", made.Name,
+							map[string]string{"application": "app", "provider": "provider"}[made.Kind], made.Slug,
 						)
 					})
 				},

@@ -61,11 +61,8 @@ func (p *program) moreTraces() []*cli.Command {
 				}
 				return p.show(c, k, func() {
 					fmt.Fprintf(
-						p.Out,
-						"Traces are kept for %d days, and %d of them at most. The oldest began: %s.\n",
-						k.Days,
-						k.Count,
-						ago(k.Oldest),
+						p.Out, "Traces are kept for %d days, and %d of them at most. The oldest began: %s.\n", k.Days,
+						k.Count, ago(k.Oldest),
 					)
 				})
 			}),
@@ -111,8 +108,7 @@ func (p *program) bundle() *cli.Command {
 			&cli.StringFlag{Name: "out", Usage: "the file to write"},
 		},
 		Metadata: examples(
-			"innergate bundle 7F3K-92QX",
-			"innergate bundle 7F3K-92QX --out sign-in.html",
+			"innergate bundle 7F3K-92QX", "innergate bundle 7F3K-92QX --out sign-in.html",
 			"innergate bundle --provider saltmere-staff --out saltmere.html",
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -162,19 +158,9 @@ func (p *program) bundle() *cli.Command {
 
 func (p *program) comparison(r *api.TraceComparison, all bool) {
 	fmt.Fprintf(
-		p.Out,
-		"A  %s  %s  %s, %s, %s\nB  %s  %s  %s, %s, %s\n\n%s\n\n",
-		r.A.Reference,
-		localTime(r.A.Started),
-		r.A.Application,
-		orDash(r.A.Person),
-		r.A.Outcome,
-		r.B.Reference,
-		localTime(r.B.Started),
-		r.B.Application,
-		orDash(r.B.Person),
-		r.B.Outcome,
-		r.Words,
+		p.Out, "A  %s  %s  %s, %s, %s\nB  %s  %s  %s, %s, %s\n\n%s\n\n", r.A.Reference, localTime(r.A.Started),
+		r.A.Application, orDash(r.A.Person), r.A.Outcome, r.B.Reference, localTime(r.B.Started), r.B.Application,
+		orDash(r.B.Person), r.B.Outcome, r.Words,
 	)
 	var rows []table.Row
 	for i, x := range r.Rows {
@@ -208,14 +194,9 @@ func percent(r *float64) string {
 
 func (p *program) statistics(s *api.Statistics) {
 	fmt.Fprintf(
-		p.Out,
-		"%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n",
-		s.From.Local().Format(time.DateOnly),
-		s.Until.Local().Format(time.DateOnly),
-		s.SignedIn,
-		s.Refused,
-		percent(s.RateNow),
-		percent(s.RateUsual),
+		p.Out, "%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n",
+		s.From.Local().Format(time.DateOnly), s.Until.Local().Format(time.DateOnly), s.SignedIn, s.Refused,
+		percent(s.RateNow), percent(s.RateUsual),
 	)
 	for _, t := range []struct {
 		head string

@@ -74,8 +74,7 @@ func (p *program) rehearse() *cli.Command {
 					fmt.Fprintf(
 						p.Out,
 						"Open this in a browser; it is good until %s, for the first browser that begins:\n\n  %s\n\n",
-						localTime(r.Expires),
-						r.Link,
+						localTime(r.Expires), r.Link,
 					)
 				})
 			}
@@ -209,16 +208,10 @@ func (p *program) traces() *cli.Command {
 // trace prints a record as the passage with time running down.
 func (p *program) trace(t *api.Trace, messages bool) {
 	fmt.Fprintf(
-		p.Out,
-		"Sign-in %s: %s\n%s through %s, %s, %s, %.1f ms, of which %.1f ms at the provider\n",
-		t.Reference,
-		t.Outcome,
-		orDash(t.Application),
-		orDash(t.Provider),
+		p.Out, "Sign-in %s: %s\n%s through %s, %s, %s, %.1f ms, of which %.1f ms at the provider\n", t.Reference,
+		t.Outcome, orDash(t.Application), orDash(t.Provider),
 		map[string]string{"sp": "SP-initiated", "idp": "begun at the gate", "provider": "IdP-initiated"}[t.Flow],
-		localTime(t.Started),
-		float64(t.Micros)/1000,
-		float64(t.ProviderMicros)/1000,
+		localTime(t.Started), float64(t.Micros)/1000, float64(t.ProviderMicros)/1000,
 	)
 	if x := t.Explanation; x != nil {
 		fmt.Fprintf(p.Out, "\n✕ %s (%s)\n  %s\n", x.Title, x.Code, x.Cause)
@@ -274,12 +267,7 @@ func (p *program) traceEntry(e api.TraceEntry, messages bool) {
 		fmt.Fprintln(p.Out)
 	case e.Decision != nil:
 		fmt.Fprintf(
-			p.Out,
-			"%s%s: %s (%s)%s\n",
-			at,
-			e.Decision.About,
-			e.Decision.Result,
-			e.Decision.By,
+			p.Out, "%s%s: %s (%s)%s\n", at, e.Decision.About, e.Decision.Result, e.Decision.By,
 			withComma(strings.Join(e.Decision.Passed, "; ")),
 		)
 	case e.Failure != nil:
@@ -301,8 +289,7 @@ func (p *program) decode() *cli.Command {
 		ArgsUsage:   "TEXT|FILE|-",
 		Description: "Nothing is verified. Standard input keeps messages out of the shell's history.",
 		Metadata: examples(
-			"innergate decode - < message.txt",
-			"innergate decode 'https://id.saltmere.example/sso?SAMLRequest=…'",
+			"innergate decode - < message.txt", "innergate decode 'https://id.saltmere.example/sso?SAMLRequest=…'",
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := arguments(c, "TEXT")

@@ -61,11 +61,7 @@ func (c *Client) NewTrial(ctx context.Context, slug string, in api.NewTrial) (*a
 // MoveComparisons lists what came of it. Application may be empty.
 func (c *Client) MoveComparisons(ctx context.Context, slug, application string) (*api.List[api.MoveComparison], error) {
 	return do[api.List[api.MoveComparison]](
-		ctx,
-		c,
-		http.MethodGet,
-		at("moves", slug, "comparisons")+"?application="+url.QueryEscape(application),
-		nil,
+		ctx, c, http.MethodGet, at("moves", slug, "comparisons")+"?application="+url.QueryEscape(application), nil,
 	)
 }
 

@@ -34,12 +34,8 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 		}
 		if got := b.Inner("nameid"); got != flow.user || b.Inner("begun") != flow.begun {
 			return fail(fmt.Errorf(
-				"%s: Crew Rota should have received %q begun by %s, and shows %q:\n%s",
-				flow.words,
-				flow.user,
-				flow.begun,
-				got,
-				strings.TrimSpace(b.Text),
+				"%s: Crew Rota should have received %q begun by %s, and shows %q:\n%s", flow.words, flow.user,
+				flow.begun, got, strings.TrimSpace(b.Text),
 			))
 		}
 		step("%s: Crew Rota received %s, begun by %s", flow.words, flow.user, flow.begun)
@@ -109,10 +105,7 @@ func checkTrace(ctx context.Context, w *World, recorder *standin.Recorder, flow 
 		}
 	}
 	step(
-		"trace %s: %d entries, %d checks, all held, %.1f ms in the gate",
-		t.Reference,
-		len(t.Entries),
-		checks,
+		"trace %s: %d entries, %d checks, all held, %.1f ms in the gate", t.Reference, len(t.Entries), checks,
 		float64(t.Micros-t.ProviderMicros)/1000,
 	)
 	return recorder.KeepJSON("trace-"+flow+".json", t)

@@ -36,8 +36,7 @@ func TestSetUpOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, needed)
 	assert.Equal(
-		t,
-		http.StatusForbidden,
+		t, http.StatusForbidden,
 		status(l.Console.SetUp(ctx, api.Setup{Token: "guessed", Name: "Mallory", Password: password}, "")),
 	)
 	link := l.Console.NewSetupLink()
@@ -51,8 +50,7 @@ func TestSetUpOnce(t *testing.T) {
 	assert.Error(t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Mallory", Password: password}, ""))
 	_, token, _ = strings.Cut(l.Console.NewSetupLink(), "#")
 	assert.ErrorContains(
-		t,
-		l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Mallory", Password: password}, ""),
+		t, l.Console.SetUp(ctx, api.Setup{Token: token, Name: "Mallory", Password: password}, ""),
 		"an administrator already",
 	)
 }
@@ -103,8 +101,7 @@ func TestSessionsEnd(t *testing.T) {
 	assert.False(t, good(token))
 	token = signIn()
 	assert.ErrorContains(
-		t,
-		l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}),
+		t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}),
 		"contains the name",
 	)
 	require.NoError(t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "another long password"}))

@@ -195,8 +195,7 @@ func TestSecretsByReference(t *testing.T) {
 		"  - {for: mail, env: MAIL}\n"
 	_, err := l.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: texts(from), Values: map[string]string{"env:MAIL": "m"}})
 	assert.ErrorContains(
-		t,
-		err,
+		t, err,
 		"1.yaml:7: secrets (providers/quay): the environment variable QUAY_SECRET is not set where the command runs",
 	)
 	assert.ErrorContains(t, err, "innergate config seal providers/quay")

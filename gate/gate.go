@@ -131,16 +131,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Changes = changes.New(base, g.Partners, g.Persons, g.Grants, g.SignIn, g.Console, g.Configuration, g.Watch, g.Sources)
 	g.Rehearsal = rehearsal.New(base, g.Partners, g.Traces, g.Sessions, g.Persons, g.SignIn, g.SignOut, g.Changes)
 	g.Exchange = exchange.New(
-		base,
-		g.Keyring,
-		g.Partners,
-		g.Traces,
-		g.Grants,
-		g.Console,
-		g.SignOut,
-		g.Configuration,
-		g.Watch,
-		g.Changes,
+		base, g.Keyring, g.Partners, g.Traces, g.Grants, g.Console, g.SignOut, g.Configuration, g.Watch, g.Changes,
 		g.Rehearsal,
 	)
 	g.Moves = moves.New(base, g.Partners, g.Traces, g.Persons, g.SignIn, g.Configuration, g.Changes, g.Rehearsal)

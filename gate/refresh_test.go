@@ -436,10 +436,7 @@ func TestALoneRoleAsksForItsEntityID(t *testing.T) {
 		id:    "https://id.example",
 		sso:   "https://id.example/sso",
 		certs: []*x509.Certificate{newPair(t, "x").cert},
-	}.document(
-		t,
-		l.now,
-	)
+	}.document(t, l.now)
 	cut := whole[strings.Index(whole, "<md:IDPSSODescriptor"):strings.Index(whole, "</md:EntityDescriptor>")]
 	u, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: cut})
 	require.NoError(t, err)

@@ -60,9 +60,7 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 	require.NoError(t, err)
 	first, again := saml.ReadMetadata(mine, l.now), saml.ReadMetadata(theirs, l.now)
 	assert.Equal(
-		t,
-		first.Entities[0].Roles[0].Keys[0].Certificate.Raw,
-		again.Entities[0].Roles[0].Keys[0].Certificate.Raw,
+		t, first.Entities[0].Roles[0].Keys[0].Certificate.Raw, again.Entities[0].Roles[0].Keys[0].Certificate.Raw,
 		"one key, not one each",
 	)
 	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})

@@ -204,10 +204,7 @@ func (d *Guard) through(w http.ResponseWriter, r *http.Request, v *visit, path s
 		w.Header().Set("Cache-Control", "no-store")
 		if strings.Contains(r.Header.Get("Accept"), "text/html") {
 			d.page(
-				w,
-				r,
-				http.StatusUnauthorized,
-				"You are not signed in any more",
+				w, r, http.StatusUnauthorized, "You are not signed in any more",
 				"What you sent was not passed on. Sign in in another tab, go back here, and send it again.",
 				v.public+"/",
 			)
@@ -344,12 +341,8 @@ func (d *Guard) leave(w http.ResponseWriter, r *http.Request, v *visit) {
 func (d *Guard) broken(w http.ResponseWriter, r *http.Request, err error) {
 	d.Log.ErrorContext(r.Context(), "a visit to a guarded application failed", "host", r.Host, "error", err)
 	d.page(
-		w,
-		r,
-		http.StatusInternalServerError,
-		"Something went wrong here",
-		"Please try again. If it goes on, tell the person who looks after the gate.",
-		"",
+		w, r, http.StatusInternalServerError, "Something went wrong here",
+		"Please try again. If it goes on, tell the person who looks after the gate.", "",
 	)
 }
 
@@ -362,14 +355,8 @@ func (d *Guard) refused(w http.ResponseWriter, r *http.Request, status int, e ex
 	d.Log.InfoContext(r.Context(), "a visit to a guarded application was refused", "host", r.Host, "code", e.Code, "cause", e.Cause)
 	lang := language(r)
 	d.pageIn(
-		w,
-		r,
-		status,
-		lang,
-		map[string]string{"en": "This did not work", "de": "Das hat nicht geklappt"}[lang],
-		explain.PersonIn(lang, e.Person),
-		"",
-		string(e.Code),
+		w, r, status, lang, map[string]string{"en": "This did not work", "de": "Das hat nicht geklappt"}[lang],
+		explain.PersonIn(lang, e.Person), "", string(e.Code),
 	)
 }
 

@@ -326,27 +326,19 @@ func (d *Guard) unreached(w http.ResponseWriter, r *http.Request, v *visit, err 
 	switch {
 	case errors.As(err, &large):
 		d.page(
-			w,
-			r,
-			http.StatusRequestEntityTooLarge,
-			"This is too large",
-			fmt.Sprintf("At most %d MiB can be sent at once.", bodyLimit>>20),
-			"",
+			w, r, http.StatusRequestEntityTooLarge, "This is too large",
+			fmt.Sprintf("At most %d MiB can be sent at once.", bodyLimit>>20), "",
 		)
 	case r.Context().Err() != nil:
 		w.WriteHeader(http.StatusServiceUnavailable) // whoever asked is gone, or signed out
 	case errors.As(err, &timeout) && timeout.Timeout() && !strings.Contains(err.Error(), "dial"):
 		d.refused(
-			w,
-			r,
-			http.StatusGatewayTimeout,
+			w, r, http.StatusGatewayTimeout,
 			explain.New(explain.GuardSlow, explain.Fact("time", v.app.Timeout().String())).Of(v.app.Name).Explain(),
 		)
 	default:
 		d.refused(
-			w,
-			r,
-			http.StatusBadGateway,
+			w, r, http.StatusBadGateway,
 			explain.New(explain.GuardUnreachable, explain.Fact("error", clip(err.Error()))).Of(v.app.Name).Explain(),
 		)
 	}

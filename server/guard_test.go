@@ -242,8 +242,7 @@ func TestSignedOutIsOutAtOnce(t *testing.T) {
 	status, body := raw(t, w, "GET / HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nConnection: close\n\n")
 	assert.Equal(t, http.StatusForbidden, status, "closed is closed for those who are inside, at once: %s", body)
 	status, _ = raw(
-		t,
-		w,
+		t, w,
 		"GET / HTTP/1.1\nHost: HOST\nCookie: ig-guard="+strings.Repeat("a", 43)+"\nAccept: text/html\nConnection: close\n\n",
 	)
 	assert.Equal(t, http.StatusSeeOther, status, "a made-up session is none")
@@ -437,9 +436,7 @@ func TestGuardedOnwards(t *testing.T) {
 	require.NoError(t, c.SetGuardPassword(ctx, "berth-board", api.GuardPassword{Password: "three old boats"}))
 	_, body = seen()
 	assert.Contains(
-		t,
-		body,
-		"Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte("zoberg:three old boats")),
+		t, body, "Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte("zoberg:three old boats")),
 		"in place of the browser's own",
 	)
 	assert.NotContains(t, body, "Bearer")
@@ -460,9 +457,7 @@ func TestGuardedOnwards(t *testing.T) {
 		answer.Body.Close()
 		require.NoError(t, err)
 		assert.True(
-			t,
-			bytes.Equal(large, got),
-			"%d: a large body goes through and comes back, past an upstream that is down",
+			t, bytes.Equal(large, got), "%d: a large body goes through and comes back, past an upstream that is down",
 			answer.StatusCode,
 		)
 	}
@@ -475,8 +470,7 @@ func TestGuardedOnwards(t *testing.T) {
 	assert.Equal(t, http.StatusGatewayTimeout, status)
 	assert.Contains(t, body, "guard.slow")
 	status, _ = raw(
-		t,
-		w,
+		t, w,
 		"GET /.gate/check HTTP/1.1\nHost: HOST\nCookie: "+cookies+"\nX-Original-URI: /\nX-Original-Method: GET\nConnection: close\n\n",
 	)
 	assert.Equal(t, http.StatusNotFound, status, "only a trusted proxy asks without passing on")
@@ -607,10 +601,7 @@ func TestNginxAsksTheGate(t *testing.T) {
 			t,
 			front,
 			"GET "+path+" HTTP/1.1\nHost: HOST\nX-Berth-User: jhale\nX_Berth_User: jhale\nX-Original-URI: /timetable\n"+
-				"X-Original-Method: GET\nCookie: "+strings.Join(
-				cookies,
-				"; ",
-			)+"\nConnection: close\n\n",
+				"X-Original-Method: GET\nCookie: "+strings.Join(cookies, "; ")+"\nConnection: close\n\n",
 		)
 		assert.Equal(t, want, status, path)
 		assert.NotContains(t, body, "jhale", path)

@@ -46,11 +46,7 @@ func (s *Server) handovers() {
 			return err
 		}
 		page, err := s.gate.Exchange.CompareHandover(
-			c.Context(),
-			s.browser(c),
-			c.Params("token"),
-			s.handoverCookie(c),
-			strings.Clone(c.FormValue("text")),
+			c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), strings.Clone(c.FormValue("text")),
 		)
 		return s.handoverPage(c, page, err)
 	})

@@ -146,10 +146,8 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	change(t, w, func(a *config.Application) { a.SAML.ACS[0].Location += "/" })
 	assert.Equal(t, explain.SAMLACSUnregistered, judge(api.Judge{Message: asked}).Explanation.Code)
 	assert.Contains(
-		t,
-		judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code,
-		"saml.signature",
-		"something was added to what was signed",
+		t, judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code,
+		"saml.signature", "something was added to what was signed",
 	)
 
 	// A client's.
@@ -158,13 +156,11 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	r = judge(api.Judge{Message: address})
 	assert.Equal(t, []any{"authentication request", true, "cargo-ledger"}, []any{r.Kind, r.Good, r.Application}, mustText(r.Explanation))
 	assert.Equal(
-		t,
-		explain.OIDCRedirectUnregistered,
+		t, explain.OIDCRedirectUnregistered,
 		judge(api.Judge{Message: strings.Replace(address, "answer", "answer%2F", 1)}).Explanation.Code,
 	)
 	assert.Equal(
-		t,
-		explain.OIDCClientUnknown,
+		t, explain.OIDCClientUnknown,
 		judge(api.Judge{Message: strings.Replace(address, "client_id=cargo-ledger", "client_id=another", 1)}).Explanation.Code,
 	)
 

@@ -98,8 +98,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		return s.next(
 			c,
 			s.gate.SignIn.FailArrival(
-				c.Context(),
-				s.browser(c),
+				c.Context(), s.browser(c),
 				explain.New(explain.SAMLNotARequest, explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
 			),
 		)

@@ -52,23 +52,9 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
 	return slices.Concat(
-		mainRoutes(),
-		metadataRoutes(),
-		keyRoutes(),
-		sourceRoutes(),
-		templateRoutes(),
-		openidRoutes(),
-		peopleRoutes(),
-		accessRoutes(),
-		checkupRoutes(),
-		traceRoutes(),
-		sessionRoutes(),
-		reachRoutes(),
-		configRoutes(),
-		historyRoutes(),
-		moveRoutes(),
-		handoverRoutes(),
-		batchRoutes(),
+		mainRoutes(), metadataRoutes(), keyRoutes(), sourceRoutes(), templateRoutes(), openidRoutes(), peopleRoutes(),
+		accessRoutes(), checkupRoutes(), traceRoutes(), sessionRoutes(), reachRoutes(), configRoutes(), historyRoutes(),
+		moveRoutes(), handoverRoutes(), batchRoutes(),
 	)
 }
 

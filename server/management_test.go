@@ -168,41 +168,19 @@ func TestCookieNeedsCSRF(t *testing.T) {
 	answer, _ = send(t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", "guessed")
 	assert.Equal(t, 403, answer.StatusCode)
 	answer, _ = send(
-		t,
-		browser,
-		http.MethodPost,
-		w.URL+"/api/v1/applications",
-		"",
-		new,
-		"X-Innergate-CSRF",
-		me.CSRF,
-		"Sec-Fetch-Site",
-		"cross-site",
+		t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", me.CSRF,
+		"Sec-Fetch-Site", "cross-site",
 	)
 	assert.Equal(t, 403, answer.StatusCode)
 	answer, _ = send(
-		t,
-		browser,
-		http.MethodPost,
-		w.URL+"/api/v1/applications",
-		"",
-		new,
-		"X-Innergate-CSRF",
-		me.CSRF,
-		"Origin",
+		t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", me.CSRF, "Origin",
 		"https://evil.example",
 	)
 	assert.Equal(t, 403, answer.StatusCode)
 	answer, body = send(t, browser, http.MethodPost, w.URL+"/api/v1/applications", "", new, "X-Innergate-CSRF", me.CSRF)
 	assert.Equal(t, 201, answer.StatusCode, body)
 	answer, _ = send(
-		t,
-		browser,
-		http.MethodPost,
-		w.URL+"/api/v1/session",
-		"",
-		`{"name":"x","password":"y"}`,
-		"Origin",
+		t, browser, http.MethodPost, w.URL+"/api/v1/session", "", `{"name":"x","password":"y"}`, "Origin",
 		"https://evil.example",
 	)
 	assert.Equal(t, 403, answer.StatusCode, "signing in can't be forced from elsewhere")
@@ -221,11 +199,7 @@ func TestGuessingIsLimited(t *testing.T) {
 		require.Equal(t, 401, answer.StatusCode)
 	}
 	answer, body := send(
-		t,
-		http.DefaultClient,
-		http.MethodPost,
-		w.URL+"/api/v1/session",
-		"",
+		t, http.DefaultClient, http.MethodPost, w.URL+"/api/v1/session", "",
 		`{"name":"`+w.Name+`","password":"`+w.Password+`"}`,
 	)
 	assert.Equal(t, 429, answer.StatusCode, "the right password does not help any more either")
@@ -419,14 +393,8 @@ func TestForwardedAddress(t *testing.T) {
 		require.NoError(t, err)
 		go func() { _ = s.Serve(l, nil) }()
 		answer, _ := send(
-			t,
-			http.DefaultClient,
-			http.MethodPost,
-			"http://"+l.Addr().String()+"/api/v1/tokens",
-			w.Token,
-			`{"name":"probe","role":"viewer"}`,
-			"X-Forwarded-For",
-			c.header,
+			t, http.DefaultClient, http.MethodPost, "http://"+l.Addr().String()+"/api/v1/tokens", w.Token,
+			`{"name":"probe","role":"viewer"}`, "X-Forwarded-For", c.header,
 		)
 		require.Equal(t, 201, answer.StatusCode)
 		lines, err := w.Gate.Journal(context.Background(), page1, "")

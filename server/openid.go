@@ -214,8 +214,7 @@ func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 		return s.next(
 			c,
 			s.gate.SignIn.FailArrival(
-				c.Context(),
-				s.browser(c),
+				c.Context(), s.browser(c),
 				explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", "they have more than 64 KiB")),
 			),
 		)

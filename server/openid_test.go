@@ -373,8 +373,7 @@ func TestSigningOut(t *testing.T) {
 	assert.Contains(t, out(url.Values{}), "Sign out?", "without a hint the person is asked")
 	assert.Contains(t, out(url.Values{"client_id": {p.id}, "id_token_hint": {"a.b.c"}}), "Sign out?")
 	assert.NotContains(
-		t,
-		out(url.Values{"client_id": {p.id}, "post_logout_redirect_uri": {"https://evil.example/"}}),
+		t, out(url.Values{"client_id": {p.id}, "post_logout_redirect_uri": {"https://evil.example/"}}),
 		`href="https://evil.example`,
 	)
 	assert.Equal(t, 200, p.userinfo(mine.text("access_token")).status)
@@ -619,9 +618,7 @@ func TestBrowserClientsAndKeyRollover(t *testing.T) {
 	nobody.Body.Close()
 	assert.Equal(t, 401, nobody.StatusCode)
 	assert.Equal(
-		t,
-		`Bearer realm="Inner Gate"`,
-		nobody.Header.Get("WWW-Authenticate"),
+		t, `Bearer realm="Inner Gate"`, nobody.Header.Get("WWW-Authenticate"),
 		"who shows no token is told of no error (RFC 6750, section 3.1)",
 	)
 	assert.Zero(t, nobody.ContentLength)

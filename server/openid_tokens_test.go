@@ -93,8 +93,7 @@ func TestCodeUsedTwice(t *testing.T) {
 	assert.Equal(t, "invalid_grant", p.call("/oidc/token", form).err())
 	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status, "what it gave is taken back")
 	assert.Equal(
-		t,
-		"invalid_grant",
+		t, "invalid_grant",
 		p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}}).err(),
 	)
 
@@ -145,15 +144,12 @@ func TestRefreshTokens(t *testing.T) {
 	require.Equal(t, 200, narrow.status)
 	assert.NotContains(t, p.userinfo(narrow.text("access_token")).body, "email")
 	assert.Equal(
-		t,
-		"invalid_scope",
-		refresh(narrow.text("refresh_token"), url.Values{"scope": {"openid phone"}}).err(),
+		t, "invalid_scope", refresh(narrow.text("refresh_token"), url.Values{"scope": {"openid phone"}}).err(),
 		"no more than was given",
 	)
 	other := addParty(t, p.w, p.clock, "pilot-log")
 	assert.Equal(
-		t,
-		"invalid_grant",
+		t, "invalid_grant",
 		other.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {narrow.text("refresh_token")}}).err(),
 	)
 	assert.Equal(t, "invalid_grant", refresh(narrow.text("access_token"), nil).err(), "an access token is no refresh token")
@@ -195,8 +191,7 @@ func TestEverythingIsAskedAgain(t *testing.T) {
 		require.NoError(t, x.do(), x.name)
 		assert.Equal(t, 401, p.userinfo(a.text("access_token")).status, x.name)
 		assert.Equal(
-			t,
-			"invalid_grant",
+			t, "invalid_grant",
 			p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {a.text("refresh_token")}}).err(),
 			x.name,
 		)

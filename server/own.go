@@ -90,8 +90,7 @@ func (s *Server) passwordPage(c fiber.Ctx, wrong string) error {
 			Text: said(
 				languageOf(c),
 				"%s, you sign in as %s. At least 12 characters; a few words in a row are easy to remember and hard to guess.",
-				p.Name,
-				login,
+				p.Name, login,
 			),
 			More:   wrong,
 			Action: "/own/" + strings.Clone(c.Params("token")),

@@ -44,8 +44,7 @@ func (s *Server) portal() {
 			return fiber.ErrBadRequest
 		}
 		return s.backTo(
-			c,
-			"/",
+			c, "/",
 			s.gate.Portal.MarkTile(c.Context(), s.browser(c), strings.Clone(c.FormValue("application")), n, c.FormValue("on") == "1"),
 		)
 	})

@@ -183,15 +183,7 @@ func TestOwnCredentials(t *testing.T) {
 	form := url.Values{"remove": {attribute(one, "value")}}
 
 	answer, _ := send(
-		t,
-		b.HTTP,
-		"POST",
-		w.URL+"/account/credentials",
-		"",
-		"",
-		"Origin",
-		"https://evil.example",
-		"Sec-Fetch-Site",
+		t, b.HTTP, "POST", w.URL+"/account/credentials", "", "", "Origin", "https://evil.example", "Sec-Fetch-Site",
 		"cross-site",
 	)
 	assert.Equal(t, http.StatusForbidden, answer.StatusCode)

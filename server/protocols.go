@@ -133,8 +133,7 @@ func (s *Server) sso(c fiber.Ctx) error {
 		return s.next(
 			c,
 			s.gate.SignIn.FailArrival(
-				c.Context(),
-				s.browser(c),
+				c.Context(), s.browser(c),
 				explain.New(explain.SAMLNotARequest, explain.Pair("message", "SAMLRequest", received.Param)),
 			),
 		)
@@ -169,12 +168,8 @@ func (s *Server) artifact(c fiber.Ctx) error {
 func (s *Server) artifactArrived(c fiber.Ctx) error {
 	slug := c.Params("provider")
 	return s.keep(
-		c,
-		"acs/"+slug,
-		"/saml/sp/"+url.PathEscape(slug)+"/acs/",
-		saml.ParamArtifact,
-		strings.Clone(c.Query(saml.ParamArtifact)),
-		strings.Clone(c.Query("RelayState")),
+		c, "acs/"+slug, "/saml/sp/"+url.PathEscape(slug)+"/acs/", saml.ParamArtifact,
+		strings.Clone(c.Query(saml.ParamArtifact)), strings.Clone(c.Query("RelayState")),
 	)
 }
 

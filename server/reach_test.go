@@ -233,9 +233,7 @@ func TestRoutesLead(t *testing.T) {
 	require.NotNil(t, a.Page)
 	assert.Equal(t, []string{"Saltmere Staff", "Harbour Register"}, a.Page.Buttons)
 	assert.Equal(
-		t,
-		"harbour-register",
-		ask(api.RouteQuestion{Name: "runa.holt"}).Goes,
+		t, "harbour-register", ask(api.RouteQuestion{Name: "runa.holt"}).Goes,
 		"a name without an address is one of the gate's own directory",
 	)
 	draft := access.Routes{Rules: []access.Route{{To: []string{"lantern-pass"}}}}

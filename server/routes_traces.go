@@ -24,10 +24,7 @@ func traceRoutes() []route {
 			Response: api.TraceComparison{},
 			handle: func(c *call) (any, error) {
 				return c.s.gate.Rehearsal.CompareTraces(
-					c.Context(),
-					c.Params("reference"),
-					c.Query("with"),
-					ground.Allows(c.who.Role, ground.RoleEngineer),
+					c.Context(), c.Params("reference"), c.Query("with"), ground.Allows(c.who.Role, ground.RoleEngineer),
 				)
 			},
 		},

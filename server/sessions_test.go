@@ -436,14 +436,8 @@ func TestLogoutBySOAPAndByPost(t *testing.T) {
 	first := threeSignedIn(t, w)
 	soap := func(path string, doc []byte) (int, string) {
 		answer, body := send(
-			t,
-			&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{}}},
-			"POST",
-			w.URL+path,
-			"",
-			string(doc),
-			"Content-Type",
-			"text/xml",
+			t, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{}}}, "POST", w.URL+path, "",
+			string(doc), "Content-Type", "text/xml",
 		)
 		return answer.StatusCode, body
 	}

@@ -323,15 +323,7 @@ func TestRehearsalStaysWithItsBrowser(t *testing.T) {
 	r, err = w.Client().NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "idp"})
 	require.NoError(t, err)
 	answer, _ := send(
-		t,
-		http.DefaultClient,
-		http.MethodPost,
-		r.Link,
-		"",
-		"",
-		"Origin",
-		"https://evil.example",
-		"Content-Type",
+		t, http.DefaultClient, http.MethodPost, r.Link, "", "", "Origin", "https://evil.example", "Content-Type",
 		"application/x-www-form-urlencoded",
 	)
 	assert.Equal(t, 403, answer.StatusCode)

@@ -61,11 +61,8 @@ func (f *Federation) document() ([]byte, error) {
 		return nil, err
 	}
 	fmt.Fprintf(
-		&b,
-		`<md:EntitiesDescriptor xmlns:md="%s" ID="_all" Name="%s" validUntil="%s" cacheDuration="PT1H">`,
-		saml.NSMetadata,
-		name.String(),
-		until,
+		&b, `<md:EntitiesDescriptor xmlns:md="%s" ID="_all" Name="%s" validUntil="%s" cacheDuration="PT1H">`,
+		saml.NSMetadata, name.String(), until,
 	)
 	for _, m := range f.Members {
 		doc, err := saml.WriteMetadata(m.entity(), 0, f.Now(), nil)

@@ -359,11 +359,7 @@ func (p *Provider) slo(w http.ResponseWriter, r *http.Request) {
 	}
 	p.desk.leave(r, p.Base)
 	location, err := signedQuery(
-		partner.SLO,
-		"SAMLResponse",
-		logoutAnswer(p.EntityID(), partner.SLO, in.ID, p.Now()),
-		in.relay,
-		p.signing().key,
+		partner.SLO, "SAMLResponse", logoutAnswer(p.EntityID(), partner.SLO, in.ID, p.Now()), in.relay, p.signing().key,
 	)
 	if err != nil {
 		refuse(err)

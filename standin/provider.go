@@ -401,13 +401,7 @@ func (p *Provider) start(w http.ResponseWriter, r *http.Request) {
 
 func (p *Provider) refuse(w http.ResponseWriter, a *askedOf, status, substatus string) {
 	made, err := saml.ErrorResponse(
-		saml.EntityID(p.EntityID()),
-		a.partner.ACS,
-		a.request.ID,
-		status,
-		substatus,
-		"simulated refusal",
-		p.Now(),
+		saml.EntityID(p.EntityID()), a.partner.ACS, a.request.ID, status, substatus, "simulated refusal", p.Now(),
 		&xmlsig.Signer{Key: p.signing().key},
 	)
 	p.post(w, a, made, err)

@@ -47,13 +47,8 @@ func (s *Store) Reseal(ctx context.Context) (int, error) {
 				V []byte
 			}
 			query := fmt.Sprintf(
-				"SELECT %s AS k, %s AS v FROM %s WHERE %s > ? AND length(%s) > 0 ORDER BY %s LIMIT 200",
-				c.key,
-				c.column,
-				c.table,
-				c.key,
-				c.column,
-				c.key,
+				"SELECT %s AS k, %s AS v FROM %s WHERE %s > ? AND length(%s) > 0 ORDER BY %s LIMIT 200", c.key,
+				c.column, c.table, c.key, c.column, c.key,
 			)
 			if err := s.Read(ctx).Raw(query, after).Scan(&rows).Error; err != nil {
 				return changed, Clear(err)

@@ -242,13 +242,7 @@ func migrate(db *gorm.DB) error {
 		}},
 		{ID: "2026-11-23-openid", Migrate: func(tx *gorm.DB) error {
 			return tx.AutoMigrate(
-				&Secret{},
-				&Grant{},
-				&Token{},
-				&PushedRequest{},
-				&DeviceCode{},
-				&Consent{},
-				&TraceAddition{},
+				&Secret{}, &Grant{}, &Token{}, &PushedRequest{}, &DeviceCode{}, &Consent{}, &TraceAddition{},
 				&ConsoleSession{},
 			)
 		}},

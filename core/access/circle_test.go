@@ -92,8 +92,7 @@ func TestCirclesThatCantBeUsed(t *testing.T) {
 	}
 	assert.NoError(t, (&access.Circle{Share: 5, Except: &access.Exceptions{Networks: []string{"192.0.2.1"}}}).Check())
 	assert.Equal(
-		t,
-		"the group crew; 5 % of all people; but not mvoss",
+		t, "the group crew; 5 % of all people; but not mvoss",
 		(&access.Circle{Groups: []string{"crew"}, Share: 5, Except: &access.Exceptions{People: []string{"mvoss"}}}).InWords(),
 	)
 }
@@ -103,8 +102,7 @@ func TestReachWithCircle(t *testing.T) {
 	in, out := access.Who{Known: true, Groups: []string{"crew"}}, access.Who{Known: true}
 	assert.NoError(t, access.InCircle.Admits(c, in, "application", "Crew Rota", "crew-rota", false))
 	assert.NoError(
-		t,
-		access.InCircle.Admits(c, access.Who{}, "application", "Crew Rota", "crew-rota", false),
+		t, access.InCircle.Admits(c, access.Who{}, "application", "Crew Rota", "crew-rota", false),
 		"who it is will be asked later",
 	)
 	assert.NoError(t, access.InCircle.Admits(c, out, "application", "Crew Rota", "crew-rota", true), "rehearsals reach it")
@@ -157,9 +155,7 @@ func TestRoutesChoose(t *testing.T) {
 	assert.Equal(t, []string{"staff"}, w.To)
 	assert.Contains(t, w.Passed, "route 5 (nowhere): none of its providers can be used here")
 	assert.Contains(
-		t,
-		w.Passed,
-		"route 1 (stevedores): none of its providers can be used here",
+		t, w.Passed, "route 1 (stevedores): none of its providers can be used here",
 		"no route leads beyond what serves the application",
 	)
 }

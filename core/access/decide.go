@@ -26,8 +26,7 @@ func (c *Compiled) Decide(f Facts, reasons bool) Decision {
 	}
 	if len(c.required) > 0 && !slices.ContainsFunc(f.Received, func(g string) bool { return c.required[g] }) {
 		d.Result, d.Code, d.By = Refuse, "access.group-required", "none of the required groups came from the provider: "+strings.Join(
-			c.Requires,
-			", ",
+			c.Requires, ", ",
 		)
 		return d
 	}

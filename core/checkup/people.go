@@ -118,8 +118,7 @@ func (c *collector) matching(p *config.Provider) {
 			Station:  Matching,
 			Title:    "Mail addresses count as proven",
 			Detail: p.Name + " does not say that its addresses are proven, and is believed within " + strings.Join(
-				m.Domains,
-				", ",
+				m.Domains, ", ",
 			) + ".",
 		})
 	}

@@ -292,13 +292,8 @@ func bounded(values []string, from string) error {
 	for i, v := range values {
 		if len(v) > maxValue {
 			return fmt.Errorf(
-				"%s gives a value of %d bytes, which begins %q; %d are the most (value %d of %d)",
-				from,
-				len(v),
-				v[:24],
-				maxValue,
-				i+1,
-				len(values),
+				"%s gives a value of %d bytes, which begins %q; %d are the most (value %d of %d)", from, len(v), v[:24],
+				maxValue, i+1, len(values),
 			)
 		}
 	}

@@ -62,8 +62,7 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Variable(attributesName, cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
 		cel.Macros(
 			append(
-				slices.Clone(cel.StandardMacros),
-				cel.GlobalMacro("values", 1, expandValues),
+				slices.Clone(cel.StandardMacros), cel.GlobalMacro("values", 1, expandValues),
 				cel.GlobalMacro("value", 1, expandValue),
 			)...),
 		text("lower", strings.ToLower),
@@ -91,10 +90,8 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 // expandValues makes values("x") the list under a name, empty where it is absent.
 func expandValues(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
 	return f.NewCall(
-		operators.Conditional,
-		f.NewCall(operators.In, args[0], f.NewIdent(attributesName)),
-		f.NewCall(operators.Index, f.NewIdent(attributesName), f.Copy(args[0])),
-		f.NewList(),
+		operators.Conditional, f.NewCall(operators.In, args[0], f.NewIdent(attributesName)),
+		f.NewCall(operators.Index, f.NewIdent(attributesName), f.Copy(args[0])), f.NewList(),
 	), nil
 }
 
@@ -102,10 +99,8 @@ func expandValues(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr
 func expandValue(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
 	list := f.NewCall(operators.Index, f.NewIdent(attributesName), f.Copy(args[0]))
 	return f.NewCall(
-		operators.Conditional,
-		f.NewCall(operators.In, args[0], f.NewIdent(attributesName)),
-		f.NewCall(operators.Index, list, f.NewLiteral(types.Int(0))),
-		f.NewLiteral(types.String("")),
+		operators.Conditional, f.NewCall(operators.In, args[0], f.NewIdent(attributesName)),
+		f.NewCall(operators.Index, list, f.NewLiteral(types.Int(0))), f.NewLiteral(types.String("")),
 	), nil
 }
 

@@ -68,9 +68,7 @@ func (m Mapping) Try(in Bag) Attempt {
 					string(f.Code),
 					fmt.Sprintf(
 						"Rule %d makes no value, and it is mandatory: a sign-in would be refused. It takes %s; the input has %s.",
-						i+1,
-						orNothing(r.From),
-						orNothing(in.Names()),
+						i+1, orNothing(r.From), orNothing(in.Names()),
 					),
 				},
 			)

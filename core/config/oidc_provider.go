@@ -132,9 +132,7 @@ func (p *Provider) validateOIDC(v *validator) {
 		bare := *u
 		bare.RawQuery = ""
 		v.offer(
-			"oidc.authorizationEndpoint",
-			"oidc.authorizationEndpoint",
-			bare.String(),
+			"oidc.authorizationEndpoint", "oidc.authorizationEndpoint", bare.String(),
 			"%q holds parameters of its own; it is a whole request, of which the address alone belongs here",
 			s.AuthorizationEndpoint,
 		)

@@ -76,8 +76,7 @@ func (t *Template) Validate() error {
 		if !blankName.MatchString(b.Name) || known[b.Name] {
 			v.add(
 				fmt.Sprintf("blanks[%d].name", i),
-				"%q is no name for a blank, or stands twice; use small letters, digits and dashes",
-				b.Name,
+				"%q is no name for a blank, or stands twice; use small letters, digits and dashes", b.Name,
 			)
 		}
 		known[b.Name] = true

@@ -56,11 +56,7 @@ func Handbook() string {
 			fmt.Fprintf(&b, "\n## %s\n", area)
 		}
 		fmt.Fprintf(
-			&b,
-			"\n### %s\n\n**%s.** %s\n\n%s\n",
-			e.Code,
-			e.Title,
-			upperFirst(plain.Replace(e.Cause)),
+			&b, "\n### %s\n\n**%s.** %s\n\n%s\n", e.Code, e.Title, upperFirst(plain.Replace(e.Cause)),
 			upperFirst(plain.Replace(e.Remedy)),
 		)
 		if e.Theirs != "" {

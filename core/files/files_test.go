@@ -111,8 +111,7 @@ func TestTwoFilesCannotDefineTheSame(t *testing.T) {
 	set := read(rota, rota, "sessions: {idleMinutes: 30, maxHours: 8}\n", "sessions: {idleMinutes: 40, maxHours: 8}\n")
 	require.Len(t, set.Problems, 2)
 	assert.Equal(
-		t,
-		"2.yaml:2: applications[0]: Application crew-rota stands at 1.yaml:2 already; one of them must go",
+		t, "2.yaml:2: applications[0]: Application crew-rota stands at 1.yaml:2 already; one of them must go",
 		set.Problems[0].String(),
 	)
 	assert.Equal(t, "4.yaml:1: sessions: it stands at 3.yaml:1 already; one of them must go", set.Problems[1].String())

@@ -324,8 +324,7 @@ func (r *reader) secret(at Place, field string, s Secret) {
 		r.problem(at, field+".for", "%q has no secret; providers/NAME, applications/NAME, mail and notices have", s.For)
 	case given != 1:
 		r.problem(
-			at,
-			field,
+			at, field,
 			"a secret comes from one of env (a variable's name), file (a path) and sealed (made by `innergate config seal`)",
 		)
 	case r.places["secret "+s.For] != Place{}:

@@ -106,9 +106,7 @@ func (l Limits) Over(c Count) string {
 	case c.Failed > l.Failures:
 		return fmt.Sprintf(
 			"%s failed, against %d that came out well; %d at most were to be borne",
-			counted(c.Failed, "sign-in", "sign-ins"),
-			c.SignedIn,
-			l.Failures,
+			counted(c.Failed, "sign-in", "sign-ins"), c.SignedIn, l.Failures,
 		)
 	}
 	return ""
@@ -218,21 +216,15 @@ func Judge(needs []Need, p People, subjectSource string, rulesNaming []string, f
 			say(Blocked, "%s gives no %s, which the application can't do without (%s)", to.Name, n.Attribute, strings.Join(n.As, ", "))
 		case n.To == "" && n.From != "":
 			say(
-				Look,
-				"%s gives no %s; %s would stay as it is for people who are known, and be missing for new ones",
-				to.Name,
-				n.Attribute,
-				strings.Join(n.As, ", "),
+				Look, "%s gives no %s; %s would stay as it is for people who are known, and be missing for new ones",
+				to.Name, n.Attribute, strings.Join(n.As, ", "),
 			)
 		}
 	}
 	if p.Strangers > 0 && !to.Admits {
 		say(
-			Blocked,
-			"%s of %d can't be found when they come from %s, and it admits no strangers",
-			counted(p.Strangers, "person", "people"),
-			p.All,
-			to.Name,
+			Blocked, "%s of %d can't be found when they come from %s, and it admits no strangers",
+			counted(p.Strangers, "person", "people"), p.All, to.Name,
 		)
 	} else if p.Strangers > 0 {
 		say(Look, "%s of %d would be somebody new when they come from %s, and another user at the application",
@@ -240,10 +232,8 @@ func Judge(needs []Need, p People, subjectSource string, rulesNaming []string, f
 	}
 	if p.Doubtful > 0 {
 		say(
-			Look,
-			"%s of %d share the value by which they would be found with somebody else",
-			counted(p.Doubtful, "person", "people"),
-			p.All,
+			Look, "%s of %d share the value by which they would be found with somebody else",
+			counted(p.Doubtful, "person", "people"), p.All,
 		)
 	}
 	for _, r := range rulesNaming {
@@ -253,8 +243,7 @@ func Judge(needs []Need, p People, subjectSource string, rulesNaming []string, f
 		say(
 			Look,
 			"people are known to the application by %s, which %s sends as well: let some sign in both ways and compare",
-			needs[i].Attribute,
-			to.Name,
+			needs[i].Attribute, to.Name,
 		)
 	}
 	return v

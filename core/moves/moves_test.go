@@ -70,8 +70,7 @@ func TestLimits(t *testing.T) {
 	l := moves.Limits{Failures: 2, Differences: 0}
 	assert.Empty(t, l.Over(moves.Count{SignedIn: 9, Failed: 2}), "as many as may be borne")
 	assert.Equal(
-		t,
-		"3 sign-ins failed, against 9 that came out well; 2 at most were to be borne",
+		t, "3 sign-ins failed, against 9 that came out well; 2 at most were to be borne",
 		l.Over(moves.Count{SignedIn: 9, Failed: 3}),
 	)
 	assert.Equal(t, "something differs for 1 person; 0 at most were to be borne", l.Over(moves.Count{Differed: 1}))
@@ -114,9 +113,7 @@ func TestReadiness(t *testing.T) {
 
 	b.Admits = false
 	assert.Equal(
-		t,
-		moves.Blocked,
-		moves.Judge(pairwise, moves.People{All: 3, Strangers: 1}, "pairwise", nil, a, b).State,
+		t, moves.Blocked, moves.Judge(pairwise, moves.People{All: 3, Strangers: 1}, "pairwise", nil, a, b).State,
 		"refused, where nobody new is admitted",
 	)
 

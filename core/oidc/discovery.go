@@ -206,8 +206,7 @@ func (d *Discovery) Method(wanted string) (string, error) {
 			return wanted, nil
 		}
 		return "", fmt.Errorf(
-			"the provider lists the client authentication methods %s, and not %s",
-			shown(strings.Join(listed, ", ")),
+			"the provider lists the client authentication methods %s, and not %s", shown(strings.Join(listed, ", ")),
 			wanted,
 		)
 	}

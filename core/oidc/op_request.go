@@ -71,16 +71,13 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 	// A redirect URI is always demanded, also where only one is registered (OpenID Connect Core 1.0, section 3.1.2.1).
 	asked := p["redirect_uri"]
 	if !c.that(
-		ruleRedirect,
-		asked != "" && MatchRedirectURI(r.RedirectURIs, asked, r.Native),
-		strings.Join(r.RedirectURIs, " or "),
-		shown(asked),
+		ruleRedirect, asked != "" && MatchRedirectURI(r.RedirectURIs, asked, r.Native),
+		strings.Join(r.RedirectURIs, " or "), shown(asked),
 	) {
 		return nil, c.fail(
 			explain.OIDCRedirectUnregistered,
 			explain.Pair(
-				"redirect_uri",
-				cmp.Or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"),
+				"redirect_uri", cmp.Or(NearestRedirectURI(r.RedirectURIs, asked), "none is registered"),
 				cmp.Or(shown(asked), "no address"),
 			),
 		)

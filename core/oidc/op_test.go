@@ -88,8 +88,7 @@ func TestReadRequest(t *testing.T) {
 	r := registered()
 	r.RequirePKCE = false
 	got, err = oidc.ReadRequest(
-		request(map[string]string{"code_challenge": "-", "code_challenge_method": "-", "nonce": "-", "state": "-"}),
-		r,
+		request(map[string]string{"code_challenge": "-", "code_challenge_method": "-", "nonce": "-", "state": "-"}), r,
 		nil,
 	)
 	require.NoError(t, err, "a client with a secret may be let off PKCE")

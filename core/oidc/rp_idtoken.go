@@ -173,10 +173,7 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 		}
 	}
 	if oldest := r.Now.Add(-maxIssuedAgo - r.Skew); !c.that(
-		ruleIssuedAt,
-		!at["iat"].Before(oldest),
-		formatTime(oldest),
-		formatTime(at["iat"]),
+		ruleIssuedAt, !at["iat"].Before(oldest), formatTime(oldest), formatTime(at["iat"]),
 	) {
 		return c.fail(explain.OIDCIssuedLongAgo, explain.Pair("iat", formatTime(oldest), formatTime(at["iat"])))
 	}

@@ -218,16 +218,12 @@ func TestReadTokens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{"at-1", "a.b.c", int64(3600), "openid email"}, []any{got.AccessToken, got.IDToken, got.ExpiresIn, got.Scope})
 	got, err = oidc.ReadTokens(
-		answer(200, "application/x-www-form-urlencoded", "access_token=at-1&scope=mail&expires_in=60"),
-		oauth,
-		record(),
+		answer(200, "application/x-www-form-urlencoded", "access_token=at-1&scope=mail&expires_in=60"), oauth, record(),
 	)
 	require.NoError(t, err)
 	assert.Equal(t, []any{"at-1", int64(60)}, []any{got.AccessToken, got.ExpiresIn})
 	got, err = oidc.ReadTokens(
-		answer(200, "text/plain", `{"access_token":"at-1","token_type":"bearer","scope":["a","b"]}`),
-		oauth,
-		record(),
+		answer(200, "text/plain", `{"access_token":"at-1","token_type":"bearer","scope":["a","b"]}`), oauth, record(),
 	)
 	require.NoError(t, err, "JSON under another content type is JSON")
 	assert.Equal(t, "a b", got.Scope)

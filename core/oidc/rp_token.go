@@ -183,9 +183,7 @@ func diagnose(code, description string, r TokenRules) (failure explain.Code, why
 		return explain.OIDCClientInactive, "the provider knows the client, and does not allow it this kind of sign-in"
 	case len(r.Methods) > 0 && !slices.Contains(r.Methods, r.Client.Method):
 		return explain.OIDCClientMethod, fmt.Sprintf(
-			"we send %s, and the provider lists %s",
-			r.Client.Method,
-			shown(strings.Join(r.Methods, ", ")),
+			"we send %s, and the provider lists %s", r.Client.Method, shown(strings.Join(r.Methods, ", ")),
 		)
 	case r.Client.Secret != "" && r.Client.Secret == r.Client.ID:
 		return explain.OIDCClientSecretID, "the secret that we hold is the client ID"

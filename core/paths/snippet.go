@@ -27,8 +27,7 @@ func Snippet(o *config.GuardedApplication, headers []string) string {
 		fmt.Fprintf(
 			&set,
 			"        auth_request_set $gate_%[1]s $upstream_http_%[1]s;\n        proxy_set_header %[2]s $gate_%[1]s;\n",
-			name,
-			h,
+			name, h,
 		)
 	}
 	return fmt.Sprintf(`# The guard listens at 127.0.0.1:8421 here, and this nginx is among the gate's trusted proxies.

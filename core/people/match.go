@@ -81,8 +81,7 @@ func (m *Matching) Check() error {
 		if fieldOf(w.By) != Mail && len(m.Scopes) == 0 && !m.Unscoped {
 			return fmt.Errorf(
 				"way %d: to match by %s, name the scopes that the provider may speak for, or allow values without one",
-				i+1,
-				w.By,
+				i+1, w.By,
 			)
 		}
 	}
@@ -188,14 +187,12 @@ func (q Question) Judge(found []Candidate) (*Candidate, error) {
 			names = append(names, c.Name+" ("+c.Value+")")
 		}
 		return nil, explain.New(
-			explain.MatchSeveral,
-			explain.Fact(claims.InWords(q.Field), q.Value),
+			explain.MatchSeveral, explain.Fact(claims.InWords(q.Field), q.Value),
 			explain.Fact("people", strings.Join(names, "; ")),
 		)
 	case found[0].Value != q.Value:
 		return nil, explain.New(
-			explain.MatchDiffers,
-			explain.Pair(claims.InWords(q.Field), found[0].Value, q.Value),
+			explain.MatchDiffers, explain.Pair(claims.InWords(q.Field), found[0].Value, q.Value),
 			explain.Fact("they differ", Difference(found[0].Value, q.Value)),
 		)
 	case found[0].Linked:

@@ -32,8 +32,7 @@ func TestResponsesAreFoundInABrowsersArchive(t *testing.T) {
 	}
 	archive := func(entries ...string) string {
 		return `{"log":{"version":"1.2","creator":{"name":"a browser","list":[1,{"entries":[]}]},"entries":[` + strings.Join(
-			entries,
-			",",
+			entries, ",",
 		) + `]}}`
 	}
 	for name, c := range map[string]struct {

@@ -146,11 +146,7 @@ func TestLogoutResponse(t *testing.T) {
 			Now:         now,
 			Signer:      &xmlsig.Signer{Key: key.key},
 			SOAP:        soap,
-		}.Response(
-			"_r1",
-			partial,
-			"",
-		)
+		}.Response("_r1", partial, "")
 		require.NoError(t, err)
 		return string(doc)
 	}

@@ -71,9 +71,7 @@ func Read(data []byte, o ReadOptions) *Document {
 		m.loneRole(root)
 	default:
 		m.problem(
-			true,
-			"not-metadata",
-			"The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.",
+			true, "not-metadata", "The document is XML, but not SAML metadata: its root is <%s>, not EntityDescriptor.",
 			clip(root.Local, 60),
 		)
 		return m.doc
@@ -121,16 +119,14 @@ func (m *metadataReader) loneRole(e *xmltree.Element) {
 		kind = RoleSP
 	}
 	m.problem(
-		false,
-		"lone-role",
+		false, "lone-role",
 		"This is a role that was cut out of a larger document: what stood around it, such as the entity ID and the organisation, is lost.",
 	)
 	switch {
 	case m.EntityID == "":
 		m.doc.NeedsEntityID = true
 		m.problem(
-			false,
-			"entity-id-missing",
+			false, "entity-id-missing",
 			"The entity ID stood on the part that was cut off. Enter it by hand, exactly as the other side writes it.",
 		)
 	default:
@@ -182,9 +178,7 @@ func (m *metadataReader) entity(e *xmltree.Element, until *time.Time) {
 	}
 	if trimmed := strings.TrimSpace(entity.EntityID); trimmed != entity.EntityID && trimmed != "" {
 		m.problem(
-			false,
-			"entity-id",
-			"An entity can't be used: the entity ID %q begins or ends with white space.",
+			false, "entity-id", "An entity can't be used: the entity ID %q begins or ends with white space.",
 			clip(entity.EntityID, 200),
 		)
 		return
@@ -195,10 +189,8 @@ func (m *metadataReader) entity(e *xmltree.Element, until *time.Time) {
 	}
 	if slices.Contains(m.Ours, entity.EntityID) {
 		m.problem(
-			false,
-			"our-entity-id",
-			"%s is our own entity ID. Perhaps this is our metadata, which belongs to the other side.",
-			entity.EntityID,
+			false, "our-entity-id",
+			"%s is our own entity ID. Perhaps this is our metadata, which belongs to the other side.", entity.EntityID,
 		)
 	}
 	if entity.ValidUntil != nil && !m.Now.Before(*entity.ValidUntil) {
@@ -243,8 +235,7 @@ func (m *metadataReader) finish(entity *Entity) {
 	}
 	if len(entity.Roles) == 2 && entity.Roles[0].Kind != entity.Roles[1].Kind {
 		m.problem(
-			false,
-			"both-roles",
+			false, "both-roles",
 			"%s is an identity provider and a service provider; the part that fits where it is added is used.",
 			entity.name(),
 		)
@@ -409,12 +400,8 @@ func (m *metadataReader) endpoint(e *xmltree.Element, r *Role, entity *Entity) {
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		m.problem(
-			false,
-			"location",
-			"The address %q of a %s of %s is not an http or https URL and is left out.",
-			p.Location,
-			p.Service,
-			entity.name(),
+			false, "location", "The address %q of a %s of %s is not an http or https URL and is left out.", p.Location,
+			p.Service, entity.name(),
 		)
 		return
 	case address.Plain(p.Location):
@@ -454,12 +441,8 @@ func (m *metadataReader) keys(e *xmltree.Element, r *Role, entity *Entity) {
 		}
 		if m.Now.After(cert.NotAfter) {
 			m.problem(
-				false,
-				"certificate-expired",
-				"The certificate %s of %s ended on %s.",
-				keys.Fingerprint(cert.Raw),
-				entity.name(),
-				formatTime(cert.NotAfter),
+				false, "certificate-expired", "The certificate %s of %s ended on %s.", keys.Fingerprint(cert.Raw),
+				entity.name(), formatTime(cert.NotAfter),
 			)
 		}
 		r.Keys = append(r.Keys, KeyDescriptor{use, cert})

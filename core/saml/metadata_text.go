@@ -36,11 +36,9 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 		return nil
 	case len(data) > MaxMetadata:
 		m.problem(
-			true,
-			"too-large",
+			true, "too-large",
 			"The document has %d bytes; %d are the most that is read in one piece. Add it as a source, which is read as a stream.",
-			len(data),
-			MaxMetadata,
+			len(data), MaxMetadata,
 		)
 		return nil
 	case (trimmed[0] == '{' || trimmed[0] == '[') && json.Valid(trimmed):
@@ -48,8 +46,7 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 		return nil
 	case bytes.HasPrefix(trimmed, []byte("-----BEGIN")):
 		m.problem(
-			true,
-			"certificate",
+			true, "certificate",
 			"This is a certificate or a key, not metadata. A certificate can be added to an application or provider by itself.",
 		)
 		return nil
@@ -72,8 +69,7 @@ func (m *metadataReader) parse(data []byte) *xmltree.Element {
 	case looksLikeHTML(trimmed) || err == nil:
 		if title := pageTitle(text); errorWords.MatchString(title) {
 			m.problem(
-				true,
-				"error-page",
+				true, "error-page",
 				"This is an error page (%q), not metadata. Look at the address in a browser, and ask the other side where its metadata is.",
 				clip(title, 100),
 			)

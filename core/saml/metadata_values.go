@@ -140,8 +140,7 @@ func (m *metadataReader) values(text string) bool {
 		return false
 	}
 	m.problem(
-		false,
-		"from-values",
+		false, "from-values",
 		"This is a list of values, not metadata; %d of them were recognised by their labels. Compare each with what the other side wrote.",
 		found,
 	)

@@ -86,8 +86,7 @@ func (c *checker) dates(cert *Certificate, t Trust) error {
 	ok := c.now.After(cert.NotBefore) && c.now.Before(cert.NotAfter)
 	if !c.that(ruleCertDates, ok, formatTime(c.now), formatTime(cert.NotAfter)) {
 		return c.fail(
-			explain.SAMLCertificateExpired,
-			explain.Fact("certificate ends", formatTime(cert.NotAfter)),
+			explain.SAMLCertificateExpired, explain.Fact("certificate ends", formatTime(cert.NotAfter)),
 			explain.Fact("fingerprint", keys.Fingerprint(cert.Raw)),
 		)
 	}
@@ -115,8 +114,7 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 		if e.Claimed != nil {
 			got = keys.Fingerprint(e.Claimed.Raw)
 			evidence = append(
-				evidence,
-				explain.Fact("certificate in the message", e.Claimed.Subject.String()),
+				evidence, explain.Fact("certificate in the message", e.Claimed.Subject.String()),
 				explain.Fact("it ends", formatTime(e.Claimed.NotAfter)),
 			)
 		}
@@ -132,16 +130,13 @@ func (c *checker) query(r *Received, t Trust) (*Certificate, error) {
 	alg := r.signatureAlgorithm
 	if alg == xmlsig.RSASHA1 && !t.AllowSHA1 {
 		return nil, c.signatureFailed(
-			&xmlsig.Error{Reason: xmlsig.Weak, Algorithm: alg, Detail: "the query is signed with SHA-1"},
-			"query",
-			t,
+			&xmlsig.Error{Reason: xmlsig.Weak, Algorithm: alg, Detail: "the query is signed with SHA-1"}, "query", t,
 		)
 	}
 	if !alg.Known() && alg != xmlsig.RSASHA1 {
 		return nil, c.signatureFailed(
 			&xmlsig.Error{Reason: xmlsig.Unknown, Algorithm: alg, Detail: fmt.Sprintf("the algorithm %q is not known", alg)},
-			"query",
-			t,
+			"query", t,
 		)
 	}
 	if len(t.Certificates) == 0 {
@@ -151,8 +146,7 @@ func (c *checker) query(r *Received, t Trust) (*Certificate, error) {
 	if !ok {
 		return nil, c.signatureFailed(
 			&xmlsig.Error{Reason: xmlsig.WrongKey, Algorithm: alg, Detail: "no held key made it, or the query was changed"},
-			"query",
-			t,
+			"query", t,
 		)
 	}
 	cert := t.Certificates[key]

@@ -258,24 +258,17 @@ func TestWrapping(t *testing.T) {
 			strings.Replace(otherID(forged), "</saml:Conditions>", "</saml:Conditions><saml:Advice>"+signed+"</saml:Advice>", 1),
 		),
 		"forged around with the signature": put(strings.Replace(
-			withSignature(otherID(forged), signature),
-			"</saml:Conditions>",
-			"</saml:Conditions><saml:Advice>"+bare+"</saml:Advice>",
-			1,
+			withSignature(otherID(forged), signature), "</saml:Conditions>",
+			"</saml:Conditions><saml:Advice>"+bare+"</saml:Advice>", 1,
 		)),
 		"signed in the signature's Object": put(withSignature(otherID(forged), object(bare))),
 		"signed in Object, same ID":        put(withSignature(forged, object(bare))),
 		"signed in Extensions": strings.Replace(
-			put(otherID(forged)),
-			"<samlp:Status>",
-			"<samlp:Extensions>"+signed+"</samlp:Extensions><samlp:Status>",
-			1,
+			put(otherID(forged)), "<samlp:Status>", "<samlp:Extensions>"+signed+"</samlp:Extensions><samlp:Status>", 1,
 		),
 		"signed in StatusDetail": strings.Replace(
-			put(otherID(forged)),
-			"</samlp:Status>",
-			"<samlp:StatusDetail>"+signed+"</samlp:StatusDetail></samlp:Status>",
-			1,
+			put(otherID(forged)), "</samlp:Status>",
+			"<samlp:StatusDetail>"+signed+"</samlp:StatusDetail></samlp:Status>", 1,
 		),
 		"signed in a wrapper beside":                put("<x:Wrap xmlns:x='urn:x'>" + signed + "</x:Wrap>" + otherID(forged)),
 		"forged in a wrapper":                       put(signed + "<x:Wrap xmlns:x='urn:x'>" + otherID(forged) + "</x:Wrap>"),
@@ -296,9 +289,7 @@ func TestWrapping(t *testing.T) {
 			"<saml:Conditions",
 			strings.Replace(
 				signed[strings.Index(signed, "<saml:Subject>"):strings.Index(signed, "</saml:Subject>")+len("</saml:Subject>")],
-				"mvoss",
-				"admin",
-				1,
+				"mvoss", "admin", 1,
 			)+"<saml:Conditions",
 			1,
 		)),
@@ -374,14 +365,7 @@ func TestStatusIsExplained(t *testing.T) {
 		"InvalidNameIDPolicy": "saml.status-nameid-policy", "RequestDenied": "saml.status-denied", "AuthnFailed": "saml.status",
 		"": "saml.status"} {
 		made, err := saml.ErrorResponse(
-			idpID,
-			gateACS,
-			question,
-			"Responder",
-			substatus,
-			"not today",
-			now,
-			&xmlsig.Signer{Key: provider(t).key},
+			idpID, gateACS, question, "Responder", substatus, "not today", now, &xmlsig.Signer{Key: provider(t).key},
 		)
 		require.NoError(t, err)
 		_, _, err = accept(string(made.XML), rules(t))

@@ -113,8 +113,7 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 		s.Keys = string(text)
 	}
 	s.Native, s.SectorIdentifier, s.SignedUserInfo, s.Refresh = appType == "native", sector, signed != "", slices.Contains(
-		grants,
-		oidc.GrantRefresh,
+		grants, oidc.GrantRefresh,
 	)
 	for _, want := range strings.Fields(scope) {
 		if slices.Contains(config.Scopes, want) {

@@ -306,13 +306,7 @@ func TestWeAcceptTheJudges(t *testing.T) {
 <ds:DigestMethod Algorithm="` + xmlsig.NSEnc + `sha256"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/>` +
 				`</ds:Signature>` + inner + `</s:Box>`
 			out := run(
-				t,
-				xmlsec,
-				"--sign",
-				"--privkey-pem",
-				keyFile,
-				"--id-attr:ID",
-				"urn:box:Box",
+				t, xmlsec, "--sign", "--privkey-pem", keyFile, "--id-attr:ID", "urn:box:Box",
 				writeFile(t, "template.xml", []byte(template)),
 			)
 			_, err := verify(t, out, xmlsig.Policy{}, k.Public())
@@ -399,16 +393,8 @@ func TestEncryptionAgainstJudge(t *testing.T) {
 			`"/><xenc:CipherData><xenc:CipherValue/></xenc:CipherData></xenc:EncryptedKey></ds:KeyInfo><xenc:CipherData>` +
 			`<xenc:CipherValue/></xenc:CipherData></xenc:EncryptedData>`
 		theirs := run(
-			t,
-			xmlsec,
-			"--encrypt",
-			"--pubkey-cert-pem",
-			certFile,
-			"--session-key",
-			session,
-			"--xml-data",
-			writeFile(t, "plain.xml", []byte("<Secret>y</Secret>")),
-			writeFile(t, "template.xml", []byte(template)),
+			t, xmlsec, "--encrypt", "--pubkey-cert-pem", certFile, "--session-key", session, "--xml-data",
+			writeFile(t, "plain.xml", []byte("<Secret>y</Secret>")), writeFile(t, "template.xml", []byte(template)),
 		)
 		theirs = theirs[strings.Index(theirs, "<xenc:EncryptedData"):]
 		got, err := xmlsig.Decrypt(parse(t, "<h>"+theirs+"</h>"), []*rsa.PrivateKey{private}, true)

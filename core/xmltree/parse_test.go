@@ -169,13 +169,11 @@ func TestCanonicalPrefixList(t *testing.T) {
 	inner := root.First("urn:a", "i")
 	assert.Equal(t, `<a:i xmlns:a="urn:a" t="x:v"><b></b></a:i>`, string(inner.Canonical(nil, nil, nil)))
 	assert.Equal(
-		t,
-		`<a:i xmlns:a="urn:a" xmlns:x="urn:x" t="x:v"><b xmlns:x="urn:x2"></b></a:i>`,
+		t, `<a:i xmlns:a="urn:a" xmlns:x="urn:x" t="x:v"><b xmlns:x="urn:x2"></b></a:i>`,
 		string(inner.Canonical(nil, []string{"x"}, nil)),
 	)
 	assert.Equal(
-		t,
-		`<a:i xmlns="urn:d" xmlns:a="urn:a" t="x:v"><b xmlns=""></b></a:i>`,
+		t, `<a:i xmlns="urn:d" xmlns:a="urn:a" t="x:v"><b xmlns=""></b></a:i>`,
 		string(inner.Canonical(nil, []string{"#default"}, nil)),
 	)
 }

@@ -141,9 +141,7 @@ func (g *Room) revision(ctx context.Context, db *gorm.DB, kind, slug string, num
 func (g *Room) Revision(ctx context.Context, who ground.Actor, kind, slug string, number, against int) (*api.RevisionView, error) {
 	if kind == files.Setting && specOf(slug).owner && !ground.Allows(who.Role, ground.RoleOwner) {
 		return nil, ground.Problem(
-			http.StatusForbidden,
-			"role",
-			"Not allowed",
+			http.StatusForbidden, "role", "Not allowed",
 			fmt.Sprintf("The history of %s is for owners; yours is the role %s.", specOf(slug).words, who.Role),
 			"Ask an owner.",
 		)
@@ -179,9 +177,7 @@ func (g *Room) Restore(ctx context.Context, who ground.Actor, in api.Restore) (*
 		return nil, ground.BadRequest("restore", "Name an object and one of its revisions, or a time for the whole configuration.", "")
 	case in.Kind != "" && in.At != nil:
 		return nil, ground.BadRequest(
-			"restore",
-			"An object is restored to one of its revisions; a time is for the whole configuration.",
-			"",
+			"restore", "An object is restored to one of its revisions; a time is for the whole configuration.", "",
 		)
 	case in.At != nil && in.At.After(g.Now()):
 		return nil, ground.BadRequest("restore", "That time is still to come.", "")
@@ -221,9 +217,7 @@ func (g *Room) planRevision(ctx context.Context, tx *gorm.DB, in api.Restore) (*
 	}
 	if o.Body, err = files.Normal(o); err != nil {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"no-longer-valid",
-			"It can't be restored as it was",
+			http.StatusUnprocessableEntity, "no-longer-valid", "It can't be restored as it was",
 			words.Capitalise(err.Error())+". What is valid has changed since.",
 			"Open the object and enter by hand what of it is wanted.",
 		)
@@ -251,9 +245,7 @@ func (g *Room) objectsAt(ctx context.Context, at time.Time) (*moment, error) {
 		body, err := files.Normal(o)
 		if err != nil {
 			return nil, ground.Problem(
-				http.StatusUnprocessableEntity,
-				"no-longer-valid",
-				"The configuration can't be restored as it was",
+				http.StatusUnprocessableEntity, "no-longer-valid", "The configuration can't be restored as it was",
 				words.Capitalise(err.Error())+". What is valid has changed since.",
 				"Restore objects one by one, or choose another time.",
 			)

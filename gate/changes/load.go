@@ -186,10 +186,8 @@ func (g *Room) carryOut(ctx context.Context, tx *gorm.DB, who ground.Actor, p *p
 				"role",
 				"Not allowed",
 				fmt.Sprintf(
-					"Changing %s (%s) needs the role owner; yours is %s. Nothing was changed.",
-					specOf(s.Slug).words,
-					s.Slug,
-					who.Role,
+					"Changing %s (%s) needs the role owner; yours is %s. Nothing was changed.", specOf(s.Slug).words,
+					s.Slug, who.Role,
 				),
 				"Take it out of the file, or ask an owner.",
 			)

@@ -67,8 +67,7 @@ func (g *Room) ProposedBody(row *store.Proposal, a *config.Application, p *confi
 	default:
 		return ground.BadRequest(
 			"proposal",
-			"A proposal names its kind, application or provider, and brings the whole configuration of one.",
-			"",
+			"A proposal names its kind, application or provider, and brings the whole configuration of one.", "",
 		)
 	}
 	return nil
@@ -96,8 +95,7 @@ func (g *Room) KeepProposal(ctx context.Context, who ground.Actor, row *store.Pr
 		}
 		if open >= proposalsOpen {
 			return ground.Conflict(
-				"proposals-many",
-				fmt.Sprintf("%d changes of %s are proposed already.", open, held.Name),
+				"proposals-many", fmt.Sprintf("%d changes of %s are proposed already.", open, held.Name),
 				"Decide about these first.",
 			)
 		}
@@ -245,10 +243,7 @@ func (g *Room) onTop(db *gorm.DB, row *store.Proposal) (string, *api.Meanwhile, 
 	}
 	if held.ID == "" {
 		return "", nil, ground.Problem(
-			http.StatusConflict,
-			"proposal-gone",
-			"It is not there any more",
-			row.Name+" was deleted meanwhile.",
+			http.StatusConflict, "proposal-gone", "It is not there any more", row.Name+" was deleted meanwhile.",
 			"Withdraw the proposal, or restore what was deleted.",
 		)
 	}
@@ -275,11 +270,8 @@ func (g *Room) planBody(tx *gorm.DB, row *store.Proposal, body string) (*plan, e
 	o := files.Object{Kind: row.Kind, Slug: row.Slug, Name: row.Name, Body: body}
 	if o.Body, err = files.Normal(o); err != nil {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"no-longer-valid",
-			"It can't be made any more",
-			words.Capitalise(err.Error())+".",
-			"Change the proposal, or withdraw it.",
+			http.StatusUnprocessableEntity, "no-longer-valid", "It can't be made any more",
+			words.Capitalise(err.Error())+".", "Change the proposal, or withdraw it.",
 		)
 	}
 	p := &plan{}
@@ -364,10 +356,7 @@ func (g *Room) ApproveProposal(ctx context.Context, who ground.Actor, id string)
 	}
 	if row.By == who.Name {
 		return nil, ground.Problem(
-			http.StatusForbidden,
-			"own-proposal",
-			"A second person must look at it",
-			"You proposed this yourself.",
+			http.StatusForbidden, "own-proposal", "A second person must look at it", "You proposed this yourself.",
 			"Ask somebody else with the role engineer.",
 		)
 	}
@@ -380,9 +369,7 @@ func (g *Room) ApproveProposal(ctx context.Context, who ground.Actor, id string)
 		}
 		if link.By == who.Name {
 			return nil, ground.Problem(
-				http.StatusForbidden,
-				"own-proposal",
-				"A second person must look at it",
+				http.StatusForbidden, "own-proposal", "A second person must look at it",
 				"It was left through a handover link that you made yourself.",
 				"Ask somebody else with the role engineer.",
 			)
@@ -448,9 +435,7 @@ func (g *Room) approved(ctx context.Context, row *store.Proposal) error {
 	review, err := g.ReviewRules(ctx)
 	if err == nil && review.Second && row.ApprovedBy == "" {
 		err = ground.Problem(
-			http.StatusConflict,
-			"needs-second",
-			"A second person must look at it",
+			http.StatusConflict, "needs-second", "A second person must look at it",
 			"Nobody has approved this proposal yet; here changes of what serves people need two.",
 			"Have somebody other than "+row.By+" approve it.",
 		)
@@ -484,9 +469,7 @@ func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal)
 				"changed-meanwhile",
 				"Somebody else changed the same",
 				fmt.Sprintf(
-					"%s changed %s since this was proposed, in %s as well; nothing was changed.",
-					m.By,
-					row.Name,
+					"%s changed %s since this was proposed, in %s as well; nothing was changed.", m.By, row.Name,
 					strings.Join(m.Both, ", "),
 				),
 				"Look at both changes, and propose what shall hold.",

@@ -39,8 +39,7 @@ func (g *Room) SealSecret(ctx context.Context, who ground.Actor, in api.SealSecr
 	set := files.Read([]files.Text{{Text: ground.MustJSON(map[string]any{"secrets": []map[string]string{{"for": in.For, "env": "X"}}})}})
 	if len(set.Problems) > 0 {
 		return nil, ground.BadRequest(
-			"secret-for",
-			fmt.Sprintf("%q has no secret.", in.For),
+			"secret-for", fmt.Sprintf("%q has no secret.", in.For),
 			"Name it as providers/NAME, applications/NAME, mail or notices.",
 		)
 	}
@@ -59,10 +58,7 @@ func (g *Room) seal(owner, value string) string {
 func (g *Room) sealedSecrets(ctx context.Context, who ground.Actor) ([]files.Secret, error) {
 	if !ground.Allows(who.Role, ground.RoleOwner) {
 		return nil, ground.Problem(
-			http.StatusForbidden,
-			"role",
-			"Not allowed",
-			"Secrets, even sealed ones, go out to owners only.",
+			http.StatusForbidden, "role", "Not allowed", "Secrets, even sealed ones, go out to owners only.",
 			"Export without them, or ask an owner.",
 		)
 	}
@@ -163,9 +159,7 @@ func (g *Room) readySecrets(
 		}
 		if (s.For == "mail" || s.For == "notices") && !ground.Allows(who.Role, ground.RoleOwner) {
 			return nil, ground.Problem(
-				http.StatusForbidden,
-				"role",
-				"Not allowed",
+				http.StatusForbidden, "role", "Not allowed",
 				fmt.Sprintf("The secret of %s needs the role owner; yours is %s. Nothing was changed.", s.For, who.Role),
 				"Take it out of the file, or ask an owner.",
 			)

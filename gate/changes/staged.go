@@ -35,11 +35,8 @@ func (g *Room) NewStaged(ctx context.Context, who ground.Actor) (*api.Staged, er
 	open, err := filepath.Glob(g.stagedFile("*"))
 	if err != nil || len(open) >= stagedMost {
 		return nil, ground.Problem(
-			http.StatusTooManyRequests,
-			"staged-many",
-			"Too much is being sent",
-			fmt.Sprintf("%d configurations are being sent already.", len(open)),
-			"Try again within the hour.",
+			http.StatusTooManyRequests, "staged-many", "Too much is being sent",
+			fmt.Sprintf("%d configurations are being sent already.", len(open)), "Try again within the hour.",
 		)
 	}
 	id := store.NewID()
@@ -58,19 +55,14 @@ func (g *Room) AddStaged(ctx context.Context, who ground.Actor, id string, at in
 	switch {
 	case len(part) > persons.MaxPart || size+int64(len(part)) > files.MostOctets*5/4:
 		return nil, ground.Problem(
-			http.StatusRequestEntityTooLarge,
-			"staged-large",
-			"The configuration is too large",
-			"A part has at most 2 MiB, and a configuration 64 MiB.",
-			"Load it in several turns.",
+			http.StatusRequestEntityTooLarge, "staged-large", "The configuration is too large",
+			"A part has at most 2 MiB, and a configuration 64 MiB.", "Load it in several turns.",
 		)
 	case at+int64(len(part)) <= size:
 		return &api.Staged{ID: id, Size: size}, nil
 	case at != size:
 		return nil, ground.Conflict(
-			"staged-gap",
-			fmt.Sprintf("The part begins at %d; %d octets are here.", at, size),
-			"Send it from there.",
+			"staged-gap", fmt.Sprintf("The part begins at %d; %d octets are here.", at, size), "Send it from there.",
 		)
 	}
 	f, err := os.OpenFile(g.stagedFile(id), os.O_WRONLY, 0o600)
@@ -110,8 +102,7 @@ func (g *Room) staged(in *api.LoadConfig) error {
 	var f api.ConfigFiles
 	if err := json.Unmarshal(data, &f); err != nil {
 		return ground.BadRequest(
-			"staged-cut",
-			"What was sent is not whole: "+strings.TrimPrefix(err.Error(), "json: ")+".",
+			"staged-cut", "What was sent is not whole: "+strings.TrimPrefix(err.Error(), "json: ")+".",
 			"Send it again from the beginning. Nothing was changed.",
 		)
 	}

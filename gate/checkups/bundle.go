@@ -26,10 +26,7 @@ func (g *Room) Bundle(ctx context.Context, who ground.Actor, q api.BundleQuestio
 	}
 	if q.Personal && !ground.Allows(who.Role, ground.RoleEngineer) {
 		return nil, ground.Problem(
-			http.StatusForbidden,
-			"role",
-			"Not allowed",
-			"Personal values are for engineers.",
+			http.StatusForbidden, "role", "Not allowed", "Personal values are for engineers.",
 			"Make the bundle without them.",
 		)
 	}
@@ -64,8 +61,7 @@ func (g *Room) Bundle(ctx context.Context, who ground.Actor, q api.BundleQuestio
 		redacted := "signature and cipher values, secrets and codes"
 		if !q.Personal {
 			what, redacted = fmt.Sprintf(
-				"The trace: %d entries, without the text of its messages",
-				len(t.Entries),
+				"The trace: %d entries, without the text of its messages", len(t.Entries),
 			), redacted+", names, identifiers and other personal values"
 		}
 		b.Contents = append(b.Contents, api.BundlePart{Name: "trace", What: what, Redacted: redacted})

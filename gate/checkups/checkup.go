@@ -187,9 +187,7 @@ func (g *Room) CheckObject(ctx context.Context, kind, slug string) error {
 	}
 	return g.keepFindings(ctx, all, now, func(tx *gorm.DB) error {
 		return tx.Exec(
-			"UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?",
-			now,
-			now,
+			"UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?", now, now,
 			ids,
 		).Error
 	})
@@ -278,9 +276,7 @@ func (g *Room) AcceptFinding(ctx context.Context, who ground.Actor, id string, i
 	switch {
 	case in.Reason == "" || len(in.Reason) > 500:
 		return nil, ground.BadRequest(
-			"reason",
-			"A finding is accepted with a reason of up to 500 characters, for whoever reads it next.",
-			"",
+			"reason", "A finding is accepted with a reason of up to 500 characters, for whoever reads it next.", "",
 		)
 	case !in.Until.After(now) || in.Until.After(now.Add(longestPeace)):
 		return nil, ground.BadRequest("until", "A finding can be accepted until a day that lies ahead, at most a year.", "")
@@ -289,14 +285,7 @@ func (g *Room) AcceptFinding(ctx context.Context, who ground.Actor, id string, i
 		until := in.Until.UTC()
 		r.AcceptedBy, r.AcceptedFor, r.AcceptedUntil = who.Name, in.Reason, &until
 		return ground.Journal(
-			tx,
-			now,
-			who,
-			"accepted",
-			"finding",
-			id,
-			r.Code+" of "+r.Name,
-			"",
+			tx, now, who, "accepted", "finding", id, r.Code+" of "+r.Name, "",
 			in.Reason+" (until "+until.Format(time.DateOnly)+")",
 		)
 	})

@@ -84,8 +84,7 @@ func (g *Room) CheckAccounts(ctx context.Context, slug string, q api.AccountChec
 	}
 	if app.Subject.Source == "transient" {
 		return nil, ground.BadRequest(
-			"transient",
-			"A transient identifier is another one each time, so no account can be found by it.",
+			"transient", "A transient identifier is another one each time, so no account can be found by it.",
 			"Choose another source.",
 		)
 	}
@@ -236,9 +235,7 @@ func readAccounts(text, column string) (list []string, name string, err error) {
 	text = strings.TrimPrefix(strings.ReplaceAll(text, "\r\n", "\n"), "\ufeff")
 	if strings.TrimSpace(text) == "" {
 		return nil, "", ground.BadRequest(
-			"nothing-given",
-			"There are no accounts.",
-			"Paste the application's list of accounts, or choose a file.",
+			"nothing-given", "There are no accounts.", "Paste the application's list of accounts, or choose a file.",
 		)
 	}
 	first, _, _ := strings.Cut(text, "\n")
@@ -270,8 +267,7 @@ func readAccounts(text, column string) (list []string, name string, err error) {
 		}); at < 0 {
 			return nil, "", ground.BadRequest(
 				"column-unknown",
-				fmt.Sprintf("There is no column %q; the columns are %s.", column, strings.Join(heading, ", ")),
-				"",
+				fmt.Sprintf("There is no column %q; the columns are %s.", column, strings.Join(heading, ", ")), "",
 			)
 		}
 	}
@@ -286,8 +282,7 @@ func readAccounts(text, column string) (list []string, name string, err error) {
 func tooManyAccounts(list []string) error {
 	if len(list) > maxAccounts {
 		return ground.BadRequest(
-			"too-many",
-			fmt.Sprintf("The list has %d accounts; %d are the most.", len(list), maxAccounts),
+			"too-many", fmt.Sprintf("The list has %d accounts; %d are the most.", len(list), maxAccounts),
 			"Compare it in parts.",
 		)
 	}
@@ -352,10 +347,7 @@ func (g *Room) PreviewSubject(ctx context.Context, slug string, subject config.S
 	default:
 		out.Sentence = fmt.Sprintf(
 			"Of %d people whom %s knows, %d would become another user there, and %d could not sign in any more.",
-			len(known),
-			app.Name,
-			changed,
-			len(out.Failing),
+			len(known), app.Name, changed, len(out.Failing),
 		)
 	}
 	return out, nil

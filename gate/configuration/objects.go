@@ -70,17 +70,13 @@ func (g *Room) conflict(tx *gorm.DB, s ground.Saved) error {
 		}
 		if q.column == "slug" {
 			return ground.Problem(
-				http.StatusConflict,
-				"slug-taken",
-				"The short name is taken",
+				http.StatusConflict, "slug-taken", "The short name is taken",
 				fmt.Sprintf("The %s %q has the short name %s already.", q.as, name, s.Slug),
 				"Choose another short name.",
 			)
 		}
 		return ground.Problem(
-			http.StatusConflict,
-			"entity-id-taken",
-			"The entity ID is taken",
+			http.StatusConflict, "entity-id-taken", "The entity ID is taken",
 			fmt.Sprintf("The %s %q has the entity ID %s already; two can't share one.", q.as, name, s.EntityID),
 			"Is it the same one? Then open it instead of adding it again.",
 		)
@@ -322,9 +318,7 @@ func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error 
 	}
 	if len(users) > 0 {
 		return ground.Problem(
-			http.StatusConflict,
-			"in-use",
-			"The provider is in use",
+			http.StatusConflict, "in-use", "The provider is in use",
 			fmt.Sprintf("People sign in with %s to %s.", row.Name, strings.Join(users, ", ")),
 			"Give these applications another provider first.",
 		)

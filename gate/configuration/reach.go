@@ -359,11 +359,8 @@ func (g *Room) UndoReach(ctx context.Context, who ground.Actor, kind, slug strin
 	}
 	if row.ID == "" {
 		return ground.Problem(
-			http.StatusConflict,
-			"nothing-to-undo",
-			"There is nothing to take back",
-			"The reach of "+name+" was not changed, or every change was taken back.",
-			"",
+			http.StatusConflict, "nothing-to-undo", "There is nothing to take back",
+			"The reach of "+name+" was not changed, or every change was taken back.", "",
 		)
 	}
 	return g.undo(ctx, who, row)

@@ -77,11 +77,8 @@ func (g *Room) SaveRuleSet(ctx context.Context, who ground.Actor, slug string, i
 		for _, e := range effects.Items {
 			if e.Broken != "" {
 				return nil, ground.Problem(
-					http.StatusConflict,
-					"set-breaks",
-					"The change breaks what uses the set",
-					fmt.Sprintf("%s could not be used any more: %s.", e.Object.Name, e.Broken),
-					"Nothing was changed.",
+					http.StatusConflict, "set-breaks", "The change breaks what uses the set",
+					fmt.Sprintf("%s could not be used any more: %s.", e.Object.Name, e.Broken), "Nothing was changed.",
 				)
 			}
 		}
@@ -106,14 +103,12 @@ func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in confi
 			return ground.StaleRevision(row.Name)
 		case in.Slug != slug:
 			return ground.BadRequest(
-				"slug-fixed",
-				"The short name can't change: others use the set by it.",
+				"slug-fixed", "The short name can't change: others use the set by it.",
 				"Make a new set with the other short name.",
 			)
 		case in.Kind != row.Kind:
 			return ground.BadRequest(
-				"kind-fixed",
-				"A set of rules for mapping can't become one for access, or the reverse.",
+				"kind-fixed", "A set of rules for mapping can't become one for access, or the reverse.",
 				"Make a new set.",
 			)
 		case row.Body == ground.MustJSON(in):
@@ -193,9 +188,7 @@ func (g *Room) RemoveRuleSet(tx *gorm.DB, who ground.Actor, slug string) error {
 			names = append(names, u.Name)
 		}
 		return ground.Problem(
-			http.StatusConflict,
-			"in-use",
-			"The rule set is in use",
+			http.StatusConflict, "in-use", "The rule set is in use",
 			fmt.Sprintf("%s is used by %s.", row.Name, strings.Join(names, ", ")),
 			"Put its rules there first, or use another set.",
 		)
@@ -350,17 +343,14 @@ func knownSets(tx *gorm.DB, kind string, slugs []string) error {
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return ground.BadRequest(
-				"rule-set-unknown",
-				fmt.Sprintf("There is no rule set with the short name %q.", slug),
+				"rule-set-unknown", fmt.Sprintf("There is no rule set with the short name %q.", slug),
 				"Add the rule set first, or choose one that is there.",
 			)
 		case err != nil:
 			return err
 		case is != kind:
 			return ground.BadRequest(
-				"rule-set-kind",
-				fmt.Sprintf("The rule set %s is for %s and can't be used for %s.", slug, is, kind),
-				"",
+				"rule-set-kind", fmt.Sprintf("The rule set %s is for %s and can't be used for %s.", slug, is, kind), "",
 			)
 		}
 	}
@@ -390,8 +380,7 @@ func (g *Room) knownTypes(tx *gorm.DB, p config.Provider) error {
 	for _, t := range types {
 		if t != "" && !slices.Contains(settings.Types, t) {
 			return ground.BadRequest(
-				"type-unknown",
-				fmt.Sprintf("%q is no person type; %s are.", t, strings.Join(settings.Types, ", ")),
+				"type-unknown", fmt.Sprintf("%q is no person type; %s are.", t, strings.Join(settings.Types, ", ")),
 				"Add the type under People first.",
 			)
 		}

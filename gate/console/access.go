@@ -37,14 +37,12 @@ func (g *Room) WriteConsoleAccess(tx *gorm.DB, who ground.Actor, before, a api.C
 		if !ground.Allows(r.Role, ground.RoleViewer) {
 			return ground.BadRequest(
 				"role-unknown",
-				fmt.Sprintf("%q is no role that can be given here; owner, engineer and viewer are.", r.Role),
-				"",
+				fmt.Sprintf("%q is no role that can be given here; owner, engineer and viewer are.", r.Role), "",
 			)
 		}
 		if r.Attribute == "" || r.Value == "" || len(r.Attribute) > 200 || len(r.Value) > 1000 {
 			return ground.BadRequest(
-				"rules",
-				fmt.Sprintf("Rule %d needs an attribute of the profile and the value that it must have.", i+1),
+				"rules", fmt.Sprintf("Rule %d needs an attribute of the profile and the value that it must have.", i+1),
 				"Name the attribute as the provider's mapping sets it, such as groups.",
 			)
 		}
@@ -82,11 +80,7 @@ func (g *Room) grantActor(h *grants.HeldGrant, from string) (*ground.Actor, erro
 	role := partners.RoleOf(h.App.Rules, h.Provider.Slug, profile)
 	if role == "" {
 		return nil, ground.Problem(
-			http.StatusForbidden,
-			"no-role",
-			"No role is left",
-			"No rule gives you a role any more.",
-			"Ask an owner.",
+			http.StatusForbidden, "no-role", "No role is left", "No rule gives you a role any more.", "Ask an owner.",
 		)
 	}
 	return &ground.Actor{

@@ -33,8 +33,7 @@ func (g *Room) knownScope(ctx context.Context, role string, applications []strin
 	if (role == ground.RoleAssigner) != (len(applications) > 0) || len(applications) > 200 {
 		return ground.BadRequest(
 			"role-applications",
-			"The role assigner needs the applications that it is for (at most 200); other roles have none.",
-			"",
+			"The role assigner needs the applications that it is for (at most 200); other roles have none.", "",
 		)
 	}
 	for _, slug := range applications {
@@ -76,9 +75,7 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 	hash := g.setupHash.Load()
 	if hash == nil || !keys.SecretFits(*hash, s.Token) {
 		return ground.Problem(
-			http.StatusForbidden,
-			"setup-link",
-			"The set-up link is not good",
+			http.StatusForbidden, "setup-link", "The set-up link is not good",
 			"The set-up link was used already, or is not the one that the service printed.",
 			"Start the service again on an empty data folder to get a new link.",
 		)
@@ -97,10 +94,7 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 		}
 		if n > 0 {
 			return ground.Problem(
-				http.StatusForbidden,
-				"setup-done",
-				"The gate is set up already",
-				"There is an administrator already.",
+				http.StatusForbidden, "setup-done", "The gate is set up already", "There is an administrator already.",
 				"Sign in, or ask an owner to add you.",
 			)
 		}
@@ -150,11 +144,7 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 	}
 	if !fits || a.ID == "" {
 		return "", nil, ground.Problem(
-			http.StatusUnauthorized,
-			"wrong-password",
-			"Name or password is wrong",
-			"Name or password is wrong.",
-			"",
+			http.StatusUnauthorized, "wrong-password", "Name or password is wrong", "Name or password is wrong.", "",
 		)
 	}
 	g.Guessed(ctx, byName, byAddress)
@@ -187,11 +177,8 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 }
 
 var errUnauthorised = ground.Problem(
-	http.StatusUnauthorized,
-	"not-signed-in",
-	"You are not signed in",
-	"This needs an administrator's session or an API token.",
-	"Sign in again, or give a token.",
+	http.StatusUnauthorized, "not-signed-in", "You are not signed in",
+	"This needs an administrator's session or an API token.", "Sign in again, or give a token.",
 )
 
 // SessionActor finds who a console session belongs to.
@@ -298,11 +285,8 @@ func (g *Room) AddAdministrator(ctx context.Context, who ground.Actor, n api.New
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		return nil, ground.Problem(
-			http.StatusConflict,
-			"name-taken",
-			"The name is taken",
-			fmt.Sprintf("There is an administrator %q already.", n.Name),
-			"Choose another name.",
+			http.StatusConflict, "name-taken", "The name is taken",
+			fmt.Sprintf("There is an administrator %q already.", n.Name), "Choose another name.",
 		)
 	}
 	return &api.Administrator{
@@ -368,9 +352,7 @@ func ownerLeft(tx *gorm.DB) error {
 	}
 	if owners == 0 {
 		return ground.Problem(
-			http.StatusConflict,
-			"last-owner",
-			"Somebody must stay owner",
+			http.StatusConflict, "last-owner", "Somebody must stay owner",
 			"This is the last owner; without one nobody could add administrators.",
 			"Make somebody else an owner first.",
 		)

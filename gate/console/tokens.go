@@ -80,8 +80,7 @@ func (g *Room) NewToken(ctx context.Context, who ground.Actor, n api.NewToken) (
 	}
 	if strings.TrimSpace(n.Name) == "" || len(n.Name) > 100 || n.Days < 0 || n.Days > 3650 {
 		return nil, ground.BadRequest(
-			"token",
-			"A token needs a name of 1 to 100 characters and a life of at most 3650 days.",
+			"token", "A token needs a name of 1 to 100 characters and a life of at most 3650 days.",
 			"Name the program that will use it.",
 		)
 	}

@@ -227,9 +227,7 @@ func (g *Room) NewPersonLink(ctx context.Context, who ground.Actor, personID str
 		}
 		if p.Login == nil || !p.Active {
 			return ground.Problem(
-				http.StatusConflict,
-				"no-login",
-				"The person can't sign in here",
+				http.StatusConflict, "no-login", "The person can't sign in here",
 				p.Name+" is not active, or has no name in the gate's own directory.",
 				"Give the person a sign-in name first.",
 			)
@@ -253,11 +251,8 @@ func (g *Room) LinkedPerson(ctx context.Context, token string) (*store.Person, e
 	}
 	if row.PersonID == "" || g.Now().After(row.ExpiresAt) {
 		return nil, ground.Problem(
-			http.StatusForbidden,
-			"link-over",
-			"The link is not good any more",
-			"This link was used already, or is over.",
-			"Ask for a new one.",
+			http.StatusForbidden, "link-over", "The link is not good any more",
+			"This link was used already, or is over.", "Ask for a new one.",
 		)
 	}
 	p, _, err := g.persons.PersonByID(ctx, row.PersonID)
@@ -288,11 +283,8 @@ func (g *Room) SetPassword(ctx context.Context, token, password, again string) e
 		}
 		if gone == 0 {
 			return ground.Problem(
-				http.StatusForbidden,
-				"link-over",
-				"The link is not good any more",
-				"This link was used already, or is over.",
-				"Ask for a new one.",
+				http.StatusForbidden, "link-over", "The link is not good any more",
+				"This link was used already, or is over.", "Ask for a new one.",
 			)
 		}
 		if err := persons.RemoveCredentials(tx, p.ID, "password"); err != nil {

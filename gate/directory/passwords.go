@@ -49,8 +49,7 @@ func CheckPassword(name, password string) error {
 	switch {
 	case len(password) < 12:
 		return ground.BadRequest(
-			"password-short",
-			"The password has fewer than 12 characters.",
+			"password-short", "The password has fewer than 12 characters.",
 			"A few words in a row are easy to remember and hard to guess.",
 		)
 	case len(password) > 256:

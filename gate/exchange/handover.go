@@ -66,8 +66,7 @@ func (g *Room) NewHandover(ctx context.Context, who ground.Actor, kind, slug str
 		}
 		if open >= handoversOpen {
 			return ground.Conflict(
-				"handovers-many",
-				fmt.Sprintf("%d handover links are open for it already.", open),
+				"handovers-many", fmt.Sprintf("%d handover links are open for it already.", open),
 				"Revoke those that are not needed.",
 			)
 		}

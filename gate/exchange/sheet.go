@@ -156,8 +156,7 @@ func (g *Room) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	}
 	if p.Directory != nil {
 		return nil, ground.Conflict(
-			"no-other-side",
-			p.Name+" is the gate's own directory: there is no other side to exchange anything with.",
+			"no-other-side", p.Name+" is the gate's own directory: there is no other side to exchange anything with.",
 			"",
 		)
 	}
@@ -317,10 +316,8 @@ func (g *Room) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side
 			for i := range r.ring.IDs {
 				if r.ring.IDs[i] == id {
 					add(
-						r.name+" (next)",
-						"the one that will replace it: hold both until we have changed over",
-						r.ring.Certs[i],
-						"certificate",
+						r.name+" (next)", "the one that will replace it: hold both until we have changed over",
+						r.ring.Certs[i], "certificate",
 					)
 				}
 			}
@@ -398,13 +395,8 @@ func sheetText(s *api.ExchangeSheet, attributes string) string {
 		)
 		for _, a := range s.Attributes {
 			fmt.Fprintf(
-				&b,
-				"| `%s` | %s | %s | %s | %s |\n",
-				cell(a.Name),
-				a.NameFormat,
-				map[bool]string{true: "yes", false: "no"}[a.Required],
-				cell(a.Meaning),
-				cell(a.Sample),
+				&b, "| `%s` | %s | %s | %s | %s |\n", cell(a.Name), a.NameFormat,
+				map[bool]string{true: "yes", false: "no"}[a.Required], cell(a.Meaning), cell(a.Sample),
 			)
 		}
 		if s.Requested != "" {
@@ -553,8 +545,7 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 	}
 	if len(theirs) == 0 {
 		return nil, ground.BadRequest(
-			"nothing-given",
-			"There is nothing to compare.",
+			"nothing-given", "There is nothing to compare.",
 			"Paste what the other side's form shows: labels and values, or the values alone.",
 		)
 	}
@@ -589,9 +580,7 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 	}
 	if len(out.Values) == 0 {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"nothing-recognised",
-			"Nothing was recognised",
+			http.StatusUnprocessableEntity, "nothing-recognised", "Nothing was recognised",
 			"No value in the text looks like one of ours.",
 			"Paste the values with their labels, such as \"Entity ID: https://…\".",
 		)

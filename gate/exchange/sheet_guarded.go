@@ -23,8 +23,7 @@ func (g *Room) guardedSheet(ctx context.Context, a *partners.Application) (*api.
 	s.Values = []api.Value{
 		link("Public address", "where people open the application; its name must lead to the gate", o.PublicURL, "public"),
 		note(
-			"Who may reach the application",
-			"",
+			"Who may reach the application", "",
 			"only the gate: whoever reaches an inner address by another way can claim to be anybody. Close it to all other hosts.",
 		),
 	}
@@ -47,16 +46,13 @@ func (g *Room) guardedSheet(ctx context.Context, a *partners.Application) (*api.
 			text(
 				"Header with the signed token",
 				"a JWT, good for a minute; check signature, issuer, audience, expiry, and that typ is "+jose.TypeGuard,
-				o.TokenHeaderName(),
-				"token-header",
+				o.TokenHeaderName(), "token-header",
 			),
 			link("Issuer", "the claim iss", g.partners.Issuer(), "issuer"),
 			text("Audience", "the claim aud", o.PublicURL, "audience"),
 			link(
-				"Key set (JWKS)",
-				"the keys that sign tokens, the next one already among them",
-				g.PublicURL+"/oidc/keys",
-				"jwks",
+				"Key set (JWKS)", "the keys that sign tokens, the next one already among them",
+				g.PublicURL+"/oidc/keys", "jwks",
 			),
 			text("Signature", "the algorithm to expect, and no other", jose.ES256, "algorithm"),
 		)
@@ -64,8 +60,7 @@ func (g *Room) guardedSheet(ctx context.Context, a *partners.Application) (*api.
 		s.Values = append(
 			s.Values,
 			note(
-				"Identity",
-				"",
+				"Identity", "",
 				"as HTTP basic credentials: the user name that the mapping sets as username, and the password that the gate keeps",
 			),
 		)
@@ -78,8 +73,7 @@ func (g *Room) guardedSheet(ctx context.Context, a *partners.Application) (*api.
 		s.Values,
 		note("Host header", "", host),
 		note(
-			"Where people are",
-			"",
+			"Where people are", "",
 			"X-Forwarded-For is the person's network address, X-Forwarded-Host and X-Forwarded-Proto are of the public address",
 		),
 	)

@@ -42,10 +42,8 @@ func (g *Room) clientSheet(ctx context.Context, a *partners.Application) (*api.E
 	}
 	s.Values = []api.Value{
 		link(
-			"Issuer",
-			"also called authority, provider URL; most libraries need nothing but this and the client",
-			g.partners.Issuer(),
-			"issuer",
+			"Issuer", "also called authority, provider URL; most libraries need nothing but this and the client",
+			g.partners.Issuer(), "issuer",
 		),
 		link("Discovery URL", "also called metadata address, well-known configuration", s.Metadata, "discovery"),
 		text("Client ID", "also called application ID", o.ClientID, "client-id"),
@@ -55,8 +53,7 @@ func (g *Room) clientSheet(ctx context.Context, a *partners.Application) (*api.E
 		s.Values = append(
 			s.Values,
 			note(
-				"Client secret",
-				"",
+				"Client secret", "",
 				"handed over apart from this sheet; it is shown only once, when it is made on the application's page",
 			),
 		)
@@ -69,8 +66,7 @@ func (g *Room) clientSheet(ctx context.Context, a *partners.Application) (*api.E
 		link(
 			"Key set (JWKS)",
 			"the keys that sign tokens, the next one already among them; fetch it again when a token names a key that you do not hold",
-			offered.Keys,
-			"jwks",
+			offered.Keys, "jwks",
 		),
 		link("End session endpoint", "also called logout URL", offered.EndSession, "end-session"),
 	)
@@ -94,8 +90,7 @@ func (g *Room) clientSheet(ctx context.Context, a *partners.Application) (*api.E
 		text(
 			"Scopes",
 			"ask for these and no more: each asks for what is named below, and what is not asked for is not handed on",
-			sheet.ScopesText(o.Scopes),
-			"scopes",
+			sheet.ScopesText(o.Scopes), "scopes",
 		),
 		note("Flow", "response_type=code", "authorization code with PKCE (S256); no other flow is given"),
 		text("ID token signature", "the algorithm to expect, and no other", o.Algorithm, "algorithm"),
@@ -109,8 +104,7 @@ func (g *Room) clientSheet(ctx context.Context, a *partners.Application) (*api.E
 		link(
 			"Sign-out address",
 			"a plain address to which people are sent when they have signed out, without any protocol",
-			g.PublicURL+"/sign-out",
-			"",
+			g.PublicURL+"/sign-out", "",
 		),
 	)
 	for _, r := range a.Whole {
@@ -159,8 +153,7 @@ func (g *Room) openidSheet(ctx context.Context, p *partners.Provider) (*api.Exch
 		text(
 			"Scopes",
 			"what we ask for; nothing more is needed, and a provider that reviews scopes need review no others",
-			cmpText(sheet.ScopesText(p.AskedScopes()), "none"),
-			"scopes",
+			cmpText(sheet.ScopesText(p.AskedScopes()), "none"), "scopes",
 		),
 	}
 	if c.ClientID != "" {
@@ -170,10 +163,8 @@ func (g *Room) openidSheet(ctx context.Context, p *partners.Provider) (*api.Exch
 		s.Values = append(
 			s.Values,
 			link(
-				"Our key set (JWKS)",
-				"the keys that sign our client assertions, the next one already among them",
-				g.PublicURL+"/oidc/callback/"+p.Slug+"/keys",
-				"jwks",
+				"Our key set (JWKS)", "the keys that sign our client assertions, the next one already among them",
+				g.PublicURL+"/oidc/callback/"+p.Slug+"/keys", "jwks",
 			),
 		)
 	}
@@ -181,16 +172,12 @@ func (g *Room) openidSheet(ctx context.Context, p *partners.Provider) (*api.Exch
 		s.Values = append(
 			s.Values,
 			link(
-				"Post-logout redirect URI",
-				"where you send people when they have signed out",
-				g.signout.SignedOutLocation(p.Slug),
-				"post-logout",
+				"Post-logout redirect URI", "where you send people when they have signed out",
+				g.signout.SignedOutLocation(p.Slug), "post-logout",
 			),
 			link(
-				"Back-channel logout URI",
-				"where you tell us that somebody has signed out",
-				g.CallbackLocation(p.Slug)+"/logout",
-				"back-channel",
+				"Back-channel logout URI", "where you tell us that somebody has signed out",
+				g.CallbackLocation(p.Slug)+"/logout", "back-channel",
 			),
 		)
 	}
@@ -199,8 +186,7 @@ func (g *Room) openidSheet(ctx context.Context, p *partners.Provider) (*api.Exch
 		link(
 			"Sign-out address",
 			"a plain address to which people are sent when they have signed out, without any protocol",
-			g.PublicURL+"/sign-out",
-			"",
+			g.PublicURL+"/sign-out", "",
 		),
 	)
 	profile := claims.Sample()

@@ -32,12 +32,7 @@ func (g *Room) SetRegistration(ctx context.Context, who ground.Actor, on bool) e
 func (g *Room) WriteRegistration(tx *gorm.DB, who ground.Actor, before, on bool) error {
 	value := map[bool]string{true: "on", false: "off"}[on]
 	return g.StoreSetting(
-		tx,
-		who,
-		settingRegistration,
-		"client registration",
-		value,
-		ground.MustJSON(config.Registration{On: before}),
+		tx, who, settingRegistration, "client registration", value, ground.MustJSON(config.Registration{On: before}),
 		ground.MustJSON(config.Registration{On: on}),
 	)
 }

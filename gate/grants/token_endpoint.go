@@ -215,9 +215,7 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 		return nil, explain.New(explain.OIDCCodeUnknown)
 	}
 	if !x.check(
-		"oidc.code-redirect",
-		"The same redirect URI as in the request",
-		"RFC 6749 4.1.3",
+		"oidc.code-redirect", "The same redirect URI as in the request", "RFC 6749 4.1.3",
 		form["redirect_uri"] == h.Body.RedirectURI,
 	) {
 		return nil, explain.New(
@@ -227,9 +225,7 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 	}
 	verifier := form["code_verifier"]
 	if !x.check(
-		"oidc.verifier",
-		"The code verifier fits the code challenge",
-		"RFC 7636 4.6",
+		"oidc.verifier", "The code verifier fits the code challenge", "RFC 7636 4.6",
 		h.Body.Challenge == "" && verifier == "" || h.Body.Challenge != "" && oidc.VerifierFits(h.Body.Challenge, verifier),
 	) {
 		why := "it is another one"
@@ -282,9 +278,7 @@ func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Paramet
 		return nil, err
 	}
 	if !x.check(
-		"oidc.refresh-token",
-		"The refresh token was given to this client",
-		"RFC 6749 6",
+		"oidc.refresh-token", "The refresh token was given to this client", "RFC 6749 6",
 		t != nil && t.Kind == "refresh" && t.ApplicationID == x.App.ID,
 	) {
 		return nil, explain.New(explain.OIDCTokenUnknown)

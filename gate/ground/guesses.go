@@ -34,10 +34,7 @@ func (g *Ground) Guessing(ctx context.Context, name string, limit int) error {
 	}
 	if count > limit {
 		return Problem(
-			http.StatusTooManyRequests,
-			"too-many-tries",
-			"Too many tries",
-			"There were too many failed tries.",
+			http.StatusTooManyRequests, "too-many-tries", "Too many tries", "There were too many failed tries.",
 			"Wait a quarter of an hour, then try again.",
 		)
 	}

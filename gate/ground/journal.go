@@ -97,8 +97,7 @@ func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVer
 	}
 	if has != "" && out.Broken == "" {
 		out.Broken = "The line with the hash " + words.Clip(
-			has,
-			100,
+			has, 100,
 		) + " is not there any more: the end of the journal was cut off, or this is another journal."
 	}
 	out.Whole, out.Lines, out.Last = out.Broken == "", c.Lines, c.Last

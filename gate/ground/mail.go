@@ -102,9 +102,7 @@ func (g *Ground) TestMail(ctx context.Context, who Actor, to string) error {
 		return BadRequest("mail-address", fmt.Sprintf("%q is no mail address.", words.Clip(to, 100)), "")
 	}
 	return g.SendMail(
-		ctx,
-		to,
-		"A test by Inner Gate",
+		ctx, to, "A test by Inner Gate",
 		"This was sent by "+who.Name+" to see that the gate at "+g.PublicURL+" can send mail. It can.\n",
 	)
 }
@@ -117,10 +115,7 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 	}
 	if kept == nil {
 		return Problem(
-			http.StatusConflict,
-			"mail-off",
-			"The gate sends no mail",
-			"No mail server is set.",
+			http.StatusConflict, "mail-off", "The gate sends no mail", "No mail server is set.",
 			"Set one with `innergate mail set`, or on the page of the console's settings.",
 		)
 	}
@@ -149,9 +144,7 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 	if kept.Username != "" {
 		if len(kept.Sealed) == 0 {
 			return Problem(
-				http.StatusConflict,
-				"mail-password",
-				"The password for the mail server is missing",
+				http.StatusConflict, "mail-password", "The password for the mail server is missing",
 				"The mail server wants a password for "+kept.Username+", and none is kept.",
 				"Enter it on the page of the console's settings, or with `innergate mail set`.",
 			)
@@ -174,9 +167,7 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 	defer stop()
 	if err := c.DialAndSendWithContext(ctx, m); err != nil {
 		return Problem(
-			http.StatusBadGateway,
-			"mail-failed",
-			"The mail could not be sent",
+			http.StatusBadGateway, "mail-failed", "The mail could not be sent",
 			fmt.Sprintf("The mail server %s did not take it: %s.", kept.Server, strings.TrimSuffix(words.Clip(err.Error(), 300), ".")),
 			"Look at the server's address, encryption, user name and password.",
 		)

@@ -47,8 +47,7 @@ func (g *Ground) Owner(ctx context.Context, path string) (kind, id string, err e
 		return "provider", id, err
 	}
 	return "", "", BadRequest(
-		"bad-partner",
-		fmt.Sprintf("%q names no partner.", path),
+		"bad-partner", fmt.Sprintf("%q names no partner.", path),
 		"Write applications/ or providers/ and the short name.",
 	)
 }

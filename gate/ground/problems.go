@@ -26,10 +26,7 @@ func Problem(status int, code, title, detail, remedy string) *api.Problem {
 // NotFound says that there is no such object.
 func NotFound(kind, name string) error {
 	return Problem(
-		http.StatusNotFound,
-		"not-found",
-		"Not found",
-		fmt.Sprintf("There is no %s %q.", kind, name),
+		http.StatusNotFound, "not-found", "Not found", fmt.Sprintf("There is no %s %q.", kind, name),
 		"Look at the list for the right name.",
 	)
 }
@@ -54,11 +51,8 @@ func Invalid(err error) error {
 		return err
 	}
 	p := Problem(
-		http.StatusUnprocessableEntity,
-		"invalid",
-		"Some values can't be taken",
-		"Some values can't be taken; nothing was changed.",
-		"",
+		http.StatusUnprocessableEntity, "invalid", "Some values can't be taken",
+		"Some values can't be taken; nothing was changed.", "",
 	)
 	p.Fields = fields
 	return p

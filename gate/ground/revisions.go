@@ -61,9 +61,7 @@ func NextNumber(tx *gorm.DB, id string, held int) (int, error) {
 // StaleRevision refuses a change over a revision that is not the newest one any more.
 func StaleRevision(name string) error {
 	return Problem(
-		http.StatusConflict,
-		"changed-meanwhile",
-		"Somebody else changed it",
+		http.StatusConflict, "changed-meanwhile", "Somebody else changed it",
 		fmt.Sprintf("%s was changed since you opened it; nothing was written.", name),
 		"Load it again, look at the change, and make yours anew.",
 	)

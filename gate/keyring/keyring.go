@@ -135,9 +135,7 @@ func (g *Room) storeKey(ctx context.Context, who ground.Actor, k *store.Key, act
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		return ground.Problem(
-			http.StatusConflict,
-			"key-next",
-			"There is a next key already",
+			http.StatusConflict, "key-next", "There is a next key already",
 			"For this purpose a next key was made already; two at once would leave nobody knowing which one comes.",
 			"Go on with that one, or discard it first.",
 		)

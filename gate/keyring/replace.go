@@ -25,9 +25,7 @@ func CheckPurpose(purpose, kind string) error {
 	kinds, ok := keys.KindsFor[purpose]
 	if !ok {
 		return ground.BadRequest(
-			"key-purpose",
-			fmt.Sprintf("%q is no purpose of a key; %s are.", purpose, strings.Join(Purposes, ", ")),
-			"",
+			"key-purpose", fmt.Sprintf("%q is no purpose of a key; %s are.", purpose, strings.Join(Purposes, ", ")), "",
 		)
 	}
 	if kind == "" || slices.Contains(kinds, keys.Kind(kind)) {
@@ -76,8 +74,7 @@ func (g *Room) keyOwner(ctx context.Context, purpose, path string) (kind, id str
 	_, token := TokenUsers[purpose]
 	if path != "" && token && (purpose != keys.PurposeClient || !strings.HasPrefix(path, "providers/")) {
 		return "", "", ground.BadRequest(
-			"key-for-all",
-			"A key for tokens can't be for one partner alone: everybody fetches the same key set.",
+			"key-for-all", "A key for tokens can't be for one partner alone: everybody fetches the same key set.",
 			"Make it for all partners.",
 		)
 	}
@@ -89,19 +86,13 @@ func (g *Room) ImportKey(ctx context.Context, who ground.Actor, in api.ImportKey
 	b, err := keys.ParseBundle([]byte(in.Data), in.Password)
 	if err != nil {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"key-import",
-			"The key can't be taken",
-			words.Capitalise(err.Error())+".",
+			http.StatusUnprocessableEntity, "key-import", "The key can't be taken", words.Capitalise(err.Error())+".",
 			"Nothing was changed.",
 		)
 	}
 	if err := xmlsig.CheckKey(b.Key.Public()); err != nil {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"key-import",
-			"The key can't be taken",
-			words.Capitalise(err.Error())+".",
+			http.StatusUnprocessableEntity, "key-import", "The key can't be taken", words.Capitalise(err.Error())+".",
 			"Nothing was changed.",
 		)
 	}
@@ -168,9 +159,7 @@ func (g *Room) KeyCertificate(ctx context.Context, id, form string) ([]byte, err
 		return append(keys.EncodeCertificate(k.Certificate), k.Chain...), nil
 	}
 	return nil, ground.BadRequest(
-		"certificate-form",
-		fmt.Sprintf("%q is no form of a certificate; pem, der, base64 and chain are.", form),
-		"",
+		"certificate-form", fmt.Sprintf("%q is no form of a certificate; pem, der, base64 and chain are.", form), "",
 	)
 }
 
@@ -198,11 +187,8 @@ func (g *Room) CertifyKey(ctx context.Context, who ground.Actor, id, text string
 	leaf, chain, err := keys.ParseChain([]byte(text), signer.Public())
 	if err != nil {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"certificate-import",
-			"The certificate can't be taken",
-			words.Capitalise(err.Error())+".",
-			"Nothing was changed.",
+			http.StatusUnprocessableEntity, "certificate-import", "The certificate can't be taken",
+			words.Capitalise(err.Error())+".", "Nothing was changed.",
 		)
 	}
 	before := keys.Fingerprint(k.Certificate)
@@ -232,9 +218,7 @@ func (g *Room) shownKey(ctx context.Context, id string) (*api.Key, error) {
 }
 
 var errKeyMoved = ground.Conflict(
-	"changed-meanwhile",
-	"Somebody else changed this key meanwhile; nothing was done.",
-	"Load the page again.",
+	"changed-meanwhile", "Somebody else changed this key meanwhile; nothing was done.", "Load the page again.",
 )
 
 // changeKey writes one step of a key's life, if the key is still as it was.
@@ -283,8 +267,7 @@ func (g *Room) PublishKey(ctx context.Context, who ground.Actor, id string) (*ap
 	}
 	if k.State != KeyNext || k.PublishedAt != nil {
 		return nil, ground.Conflict(
-			"key-state",
-			"Only a next key that is not published yet can be published; this one is "+stateInWords(k)+".",
+			"key-state", "Only a next key that is not published yet can be published; this one is "+stateInWords(k)+".",
 			"",
 		)
 	}
@@ -315,8 +298,7 @@ func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, at *t
 	}
 	if k.State != KeyNext || k.PublishedAt == nil {
 		return nil, ground.Conflict(
-			"key-state",
-			"Only a published next key can become the active one; this one is "+stateInWords(k)+".",
+			"key-state", "Only a published next key can become the active one; this one is "+stateInWords(k)+".",
 			"Publish it first, so that partners can get it.",
 		)
 	}
@@ -324,8 +306,7 @@ func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, at *t
 		when := at.UTC()
 		if !when.After(g.Now()) || when.After(g.Now().Add(366*24*time.Hour)) {
 			return nil, ground.BadRequest(
-				"switch-time",
-				"The time for the switch must lie ahead, within a year.",
+				"switch-time", "The time for the switch must lie ahead, within a year.",
 				"Leave it out to switch at once.",
 			)
 		}
@@ -459,8 +440,7 @@ func (g *Room) switchBack(ctx context.Context, who ground.Actor, k *store.Key) e
 		}
 		if before.ID == "" && k.OwnerID == "" {
 			return ground.Conflict(
-				"key-state",
-				"There is no key to go back to: the one before is retired.",
+				"key-state", "There is no key to go back to: the one before is retired.",
 				"Make a new key, and go forward with that one.",
 			)
 		}
@@ -471,8 +451,7 @@ func (g *Room) switchBack(ctx context.Context, who ground.Actor, k *store.Key) e
 		}
 		if next > 0 {
 			return ground.Conflict(
-				"key-next",
-				"A next key was made already, and this one would have to become the next one again.",
+				"key-next", "A next key was made already, and this one would have to become the next one again.",
 				"Discard that next key first.",
 			)
 		}

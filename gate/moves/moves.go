@@ -47,8 +47,7 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 	}
 	if in.Name == "" || len(in.Name) > 200 || !config.SlugFits(in.Slug) {
 		return nil, ground.BadRequest(
-			"name",
-			"A move needs a name of 1 to 200 characters, and a short name of small letters, digits and dashes.",
+			"name", "A move needs a name of 1 to 200 characters, and a short name of small letters, digits and dashes.",
 			"",
 		)
 	}
@@ -82,8 +81,7 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 		if !slices.Contains(a.Providers, from.Slug) {
 			return nil, ground.BadRequest(
 				"not-used",
-				fmt.Sprintf("People don't sign in to %s with %s, so there is nothing to move.", a.Name, from.Name),
-				"",
+				fmt.Sprintf("People don't sign in to %s with %s, so there is nothing to move.", a.Name, from.Name), "",
 			)
 		}
 		apps = append(apps, store.Application{Object: store.Object{ID: a.ID}})
@@ -93,8 +91,7 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 		return nil, ground.BadRequest("nothing-to-move", "No application has "+from.Name+" among its providers.", "")
 	case len(apps) > moveApps:
 		return nil, ground.BadRequest(
-			"too-many",
-			fmt.Sprintf("A move has %d applications at most.", moveApps),
+			"too-many", fmt.Sprintf("A move has %d applications at most.", moveApps),
 			"Name some of them, and make several moves.",
 		)
 	}
@@ -122,8 +119,7 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 			}
 			if busy.Name != "" {
 				return ground.Conflict(
-					"already-moving",
-					fmt.Sprintf("An application of these is in the move %q already.", busy.Name),
+					"already-moving", fmt.Sprintf("An application of these is in the move %q already.", busy.Name),
 					"End that move first, or leave the application out.",
 				)
 			}
@@ -145,11 +141,8 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		return nil, ground.Problem(
-			http.StatusConflict,
-			"slug-taken",
-			"The short name is taken",
-			"There is a move with the short name "+in.Slug+" already.",
-			"Choose another name.",
+			http.StatusConflict, "slug-taken", "The short name is taken",
+			"There is a move with the short name "+in.Slug+" already.", "Choose another name.",
 		)
 	}
 	if err != nil {
@@ -317,8 +310,7 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 		}
 		if w.State == partners.WaveOpen {
 			return ground.Conflict(
-				"wave-open",
-				fmt.Sprintf("Wave %d is open.", number),
+				"wave-open", fmt.Sprintf("Wave %d is open.", number),
 				"Take it back, or wait until its window has closed.",
 			)
 		}
@@ -344,14 +336,7 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 			}
 		}
 		return ground.Journal(
-			tx,
-			g.Now(),
-			who,
-			"planned a wave of",
-			"move",
-			row.ID,
-			row.Name,
-			"",
+			tx, g.Now(), who, "planned a wave of", "move", row.ID, row.Name, "",
 			fmt.Sprintf("wave %d: %s", number, ground.MustJSON(in)),
 		)
 	})
@@ -417,11 +402,8 @@ func (g *Room) ApproveWave(ctx context.Context, who ground.Actor, slug string, n
 			return ground.Conflict("wave-over", fmt.Sprintf("Wave %d is %s.", number, w.State), "")
 		case w.PlannedBy == who.Name:
 			return ground.Problem(
-				http.StatusForbidden,
-				"own-proposal",
-				"A second person must look at it",
-				"You planned this wave yourself.",
-				"Ask somebody else with the role engineer.",
+				http.StatusForbidden, "own-proposal", "A second person must look at it",
+				"You planned this wave yourself.", "Ask somebody else with the role engineer.",
 			)
 		}
 		if err := tx.Model(w).Where("move_id = ? AND number = ?", row.ID, number).Update("approved_by", who.Name).Error; err != nil {

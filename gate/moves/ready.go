@@ -262,11 +262,8 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		out.Words = append(
 			out.Words,
 			fmt.Sprintf(
-				"%s still %s %s; %d of them %s no other provider.",
-				words.Plural(n, "application", "applications"),
-				map[bool]string{true: "has", false: "have"}[n == 1],
-				p.Name,
-				alone,
+				"%s still %s %s; %d of them %s no other provider.", words.Plural(n, "application", "applications"),
+				map[bool]string{true: "has", false: "have"}[n == 1], p.Name, alone,
 				map[bool]string{true: "has", false: "have"}[alone == 1],
 			),
 		)
@@ -287,8 +284,7 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		out.Words = append(
 			out.Words,
 			fmt.Sprintf(
-				"%s since %s.",
-				words.Plural(int(out.SignIns), "sign-in came through it", "sign-ins came through it"),
+				"%s since %s.", words.Plural(int(out.SignIns), "sign-in came through it", "sign-ins came through it"),
 				last.Format(time.DateOnly),
 			),
 		)

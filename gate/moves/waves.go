@@ -61,10 +61,7 @@ func (g *Room) waveReady(ctx context.Context, row *store.Move, number int) error
 		return nil
 	}
 	return ground.Problem(
-		http.StatusConflict,
-		"wave-not-ready",
-		"The wave is not ready",
-		strings.Join(why[:min(len(why), 5)], "; ")+".",
+		http.StatusConflict, "wave-not-ready", "The wave is not ready", strings.Join(why[:min(len(why), 5)], "; ")+".",
 		"Mend this first, put the application into another wave, or open it anyway.",
 	)
 }
@@ -93,15 +90,12 @@ func (g *Room) openWave(ctx context.Context, who ground.Actor, row *store.Move, 
 		switch {
 		case w.State != WavePlanned:
 			return ground.Conflict(
-				"wave-over",
-				fmt.Sprintf("Wave %d is %s already.", number, w.State),
+				"wave-over", fmt.Sprintf("Wave %d is %s already.", number, w.State),
 				"Plan it anew first; that takes a moment.",
 			)
 		case review.Second && w.ApprovedBy == "":
 			return ground.Problem(
-				http.StatusConflict,
-				"needs-second",
-				"A second person must look at it",
+				http.StatusConflict, "needs-second", "A second person must look at it",
 				fmt.Sprintf("Nobody has approved wave %d yet; here changes of what serves people need two.", number),
 				"Have somebody other than "+w.PlannedBy+" approve it.",
 			)
@@ -229,8 +223,7 @@ func (g *Room) backWave(ctx context.Context, who ground.Actor, row *store.Move, 
 	if err == nil && !did && who.Kind != ground.System.Kind {
 		err = ground.Conflict(
 			"wave-not-open",
-			fmt.Sprintf("Wave %d is neither open nor settled, so there is nothing to take back.", number),
-			"",
+			fmt.Sprintf("Wave %d is neither open nor settled, so there is nothing to take back.", number), "",
 		)
 	}
 	return did && err == nil, err

@@ -278,8 +278,7 @@ func (g *Room) NewSecret(ctx context.Context, who ground.Actor, slug string, n a
 	}
 	if app.OIDC == nil || !app.OIDC.HasSecret() {
 		return nil, ground.BadRequest(
-			"no-secrets",
-			app.Name+" does not authenticate with a secret.",
+			"no-secrets", app.Name+" does not authenticate with a secret.",
 			"Choose client_secret_basic or client_secret_post as its client authentication first.",
 		)
 	}
@@ -310,9 +309,7 @@ func (g *Room) NewSecret(ctx context.Context, who ground.Actor, slug string, n a
 		}
 		if valid >= SecretsAtOnce {
 			return ground.Problem(
-				http.StatusConflict,
-				"secrets-two",
-				"Two secrets are valid already",
+				http.StatusConflict, "secrets-two", "Two secrets are valid already",
 				app.Name+" has two valid secrets, the most that can be at once.",
 				"Take back the one that is no longer used; the list shows when each was used last.",
 			)

@@ -245,8 +245,7 @@ func KnownProviders(tx *gorm.DB, slugs []string) error {
 		}
 		if n == 0 {
 			return ground.BadRequest(
-				"provider-unknown",
-				fmt.Sprintf("There is no provider with the short name %q.", slug),
+				"provider-unknown", fmt.Sprintf("There is no provider with the short name %q.", slug),
 				"Add the provider first, or choose one that is there.",
 			)
 		}

@@ -65,8 +65,7 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 		return nil, SecretLooksWrong(value, p.OIDC.ClientID)
 	case n.Expires != nil && !n.Expires.After(g.Now()):
 		return nil, ground.BadRequest(
-			"secret-over",
-			"The end that was entered is past.",
+			"secret-over", "The end that was entered is past.",
 			"Enter the day on which the provider lets it end, or none.",
 		)
 	}
@@ -116,20 +115,17 @@ func SecretLooksWrong(value, clientID string) error {
 		return ground.BadRequest("secret-empty", "A secret has 1 to 2000 characters.", "Paste the secret's value as the provider shows it.")
 	case value == clientID:
 		return ground.BadRequest(
-			"secret-is-id",
-			"This is the client ID, not the secret.",
+			"secret-is-id", "This is the client ID, not the secret.",
 			"Paste the secret's value; the client ID stands in a field of its own.",
 		)
 	case strings.HasPrefix(value, "http://"), strings.HasPrefix(value, "https://"):
 		return ground.BadRequest(
-			"secret-is-address",
-			"This is an address, not a secret.",
+			"secret-is-address", "This is an address, not a secret.",
 			"Paste the secret's value as the provider shows it.",
 		)
 	case strings.Contains(value, "-----BEGIN"):
 		return ground.BadRequest(
-			"secret-is-pem",
-			"This is a certificate or key, not a client secret.",
+			"secret-is-pem", "This is a certificate or key, not a client secret.",
 			"Keys of ours stand in the keyring; a provider gives a secret as a line of text.",
 		)
 	}
@@ -149,11 +145,8 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 		}
 		if next.ID == "" {
 			return ground.Problem(
-				http.StatusConflict,
-				"no-next-secret",
-				"There is no next secret",
-				"No next secret was entered for this provider.",
-				"Enter the secret that the provider gave, and try it.",
+				http.StatusConflict, "no-next-secret", "There is no next secret",
+				"No next secret was entered for this provider.", "Enter the secret that the provider gave, and try it.",
 			)
 		}
 		if err := tx.Where("owner_id = ? AND state = ?", owner, keyring.KeyActive).Delete(&store.Secret{}).Error; err != nil {
@@ -182,11 +175,8 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 	}
 	if p.OIDC.TokenEndpoint == "" || p.OIDC.ClientID == "" {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"incomplete",
-			"It can't be tried yet",
-			"The token endpoint or our client ID is missing.",
-			"Enter them first.",
+			http.StatusUnprocessableEntity, "incomplete", "It can't be tried yet",
+			"The token endpoint or our client ID is missing.", "Enter them first.",
 		)
 	}
 	var row store.Secret
@@ -204,11 +194,7 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 		return nil, err
 	}
 	request, err := client.Redeem(
-		"a-code-that-nobody-gave-out",
-		g.CallbackLocation(p.Slug),
-		oidc.NewVerifier(),
-		AudienceOf(p.OIDC),
-		g.Now(),
+		"a-code-that-nobody-gave-out", g.CallbackLocation(p.Slug), oidc.NewVerifier(), AudienceOf(p.OIDC), g.Now(),
 	)
 	if err != nil {
 		return nil, err

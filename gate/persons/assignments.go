@@ -27,19 +27,14 @@ func MayAssign(who ground.Actor, slug string) error {
 	}
 	if who.Role == ground.RoleAssigner {
 		return ground.Problem(
-			http.StatusForbidden,
-			"role",
-			"Not allowed",
+			http.StatusForbidden, "role", "Not allowed",
 			fmt.Sprintf("You may assign people to %s, and to nothing else.", words.OrNone(strings.Join(who.Applications, ", "))),
 			"Ask an owner.",
 		)
 	}
 	return ground.Problem(
-		http.StatusForbidden,
-		"role",
-		"Not allowed",
-		"Assigning people needs the role engineer, or assigner for this application.",
-		"Ask an owner.",
+		http.StatusForbidden, "role", "Not allowed",
+		"Assigning people needs the role engineer, or assigner for this application.", "Ask an owner.",
 	)
 }
 

@@ -57,9 +57,7 @@ func (g *Room) setLogin(tx *gorm.DB, row *store.Person, login string) error {
 	}
 	if other.ID != "" {
 		return ground.Problem(
-			http.StatusConflict,
-			"login-taken",
-			"The sign-in name is taken",
+			http.StatusConflict, "login-taken", "The sign-in name is taken",
 			fmt.Sprintf("%s signs in as %s, or as something that looks like it.", other.Name, key),
 			"Choose another name.",
 		)

@@ -74,10 +74,7 @@ func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Qu
 func JoinGroup(tx *gorm.DB, personID, slug, by string, now time.Time) error {
 	return tx.Exec(
 		"INSERT INTO memberships (person_id, group_id, giver, at) SELECT ?, id, ?, ? FROM groups WHERE slug = ? ON CONFLICT DO NOTHING",
-		personID,
-		by,
-		now,
-		slug,
+		personID, by, now, slug,
 	).Error
 }
 

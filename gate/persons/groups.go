@@ -87,8 +87,7 @@ func (g *Room) WriteGroup(tx *gorm.DB, who ground.Actor, slug string, in config.
 		}
 		if in.Slug != slug {
 			return ground.BadRequest(
-				"slug-fixed",
-				"The short name can't change: rules name the group by it.",
+				"slug-fixed", "The short name can't change: rules name the group by it.",
 				"Make a new group with the other short name.",
 			)
 		}
@@ -144,11 +143,8 @@ func (g *Room) RemoveGroup(tx *gorm.DB, who ground.Actor, slug string) error {
 	}
 	if len(users) > 0 {
 		return ground.Problem(
-			http.StatusConflict,
-			"in-use",
-			"The group is in use",
-			fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")),
-			"Take it out there first.",
+			http.StatusConflict, "in-use", "The group is in use",
+			fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")), "Take it out there first.",
 		)
 	}
 	// Set aside, the members stay where they are: a group that is not there counts for nobody.
@@ -201,8 +197,7 @@ func KnownGroups(tx *gorm.DB, slugs []string) error {
 		}
 		if n == 0 {
 			return ground.BadRequest(
-				"group-unknown",
-				fmt.Sprintf("There is no group with the short name %q.", slug),
+				"group-unknown", fmt.Sprintf("There is no group with the short name %q.", slug),
 				"Add the group first, or choose one that is there.",
 			)
 		}

@@ -173,14 +173,7 @@ func (m *importer) finish(ctx context.Context) error {
 	_ = os.Remove(m.g.importFile(m.row.ID))
 	return m.g.Store.Write(ctx, func(tx *gorm.DB) error {
 		return ground.Journal(
-			tx,
-			m.g.Now(),
-			m.who,
-			"imported",
-			"people",
-			m.row.ID,
-			fmt.Sprintf("%d people", m.row.Lines),
-			"",
+			tx, m.g.Now(), m.who, "imported", "people", m.row.ID, fmt.Sprintf("%d people", m.row.Lines), "",
 			fmt.Sprintf("%d created, %d changed, %d as they were", m.row.Created, m.row.Updated, m.row.Unchanged),
 		)
 	})

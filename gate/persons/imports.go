@@ -189,18 +189,14 @@ func (g *Room) AddToImport(ctx context.Context, id string, at int64, part []byte
 		return nil, ground.Conflict("import-closed", "The file of this import is complete already.", "Begin another import.")
 	case len(part) > MaxPart || row.Size+int64(len(part)) > maxImport:
 		return nil, ground.Problem(
-			http.StatusRequestEntityTooLarge,
-			"import-large",
-			"The file is too large",
-			"A part has at most 2 MiB, and a file 512 MiB.",
-			"Import it in several files.",
+			http.StatusRequestEntityTooLarge, "import-large", "The file is too large",
+			"A part has at most 2 MiB, and a file 512 MiB.", "Import it in several files.",
 		)
 	case at+int64(len(part)) <= row.Size:
 		return g.importView(row), nil
 	case at != row.Size:
 		return nil, ground.Conflict(
-			"import-gap",
-			fmt.Sprintf("The part begins at %d; %d octets are here.", at, row.Size),
+			"import-gap", fmt.Sprintf("The part begins at %d; %d octets are here.", at, row.Size),
 			"Send the file from there.",
 		)
 	}
@@ -214,11 +210,8 @@ func (g *Room) AddToImport(ctx context.Context, id string, at int64, part []byte
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		done := tx.Exec(
-			"UPDATE import_jobs SET size = ?, updated_at = ? WHERE id = ? AND size = ?",
-			at+int64(len(part)),
-			g.Now().UTC(),
-			id,
-			at,
+			"UPDATE import_jobs SET size = ?, updated_at = ? WHERE id = ? AND size = ?", at+int64(len(part)),
+			g.Now().UTC(), id, at,
 		)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ground.Conflict("import-gap", "Another part was sent at the same time.", "Send the file again from where it stands.")
@@ -249,14 +242,12 @@ func (g *Room) RunImport(ctx context.Context, who ground.Actor, id string, write
 		return nil, ground.BadRequest("import-empty", "The import has no file yet.", "Send the file first.")
 	case write && !options.Checked:
 		return nil, ground.Conflict(
-			"import-unchecked",
-			"The lines have not been looked at yet.",
+			"import-unchecked", "The lines have not been looked at yet.",
 			"Check the import first; it tells what would change.",
 		)
 	case write && row.Bad > 0 && !options.SkipBad:
 		return nil, ground.Conflict(
-			"import-bad",
-			fmt.Sprintf("%d lines are bad, so nothing was written.", row.Bad),
+			"import-bad", fmt.Sprintf("%d lines are bad, so nothing was written.", row.Bad),
 			"Correct them, or begin an import that skips bad lines.",
 		)
 	}
@@ -311,10 +302,8 @@ func (g *Room) CancelImport(ctx context.Context, who ground.Actor, id string) er
 	_ = os.Remove(g.importFile(id))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Exec(
-			"UPDATE import_jobs SET state = ?, note = ?, size = 0 WHERE id = ?",
-			ImportDone,
-			"It was cancelled by "+who.Name+".",
-			id,
+			"UPDATE import_jobs SET state = ?, note = ?, size = 0 WHERE id = ?", ImportDone,
+			"It was cancelled by "+who.Name+".", id,
 		).Error
 	})
 }
@@ -333,10 +322,7 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	}
 	return tx.Exec(
 		"UPDATE import_jobs SET state = ?, size = 0, note = ? WHERE size > 0 AND state <> ? AND updated_at < ?",
-		ImportDone,
-		"It was left for a week, and its file was deleted.",
-		ImportDone,
-		now.Add(-importLife),
+		ImportDone, "It was left for a week, and its file was deleted.", ImportDone, now.Add(-importLife),
 	).Error
 }
 

@@ -231,8 +231,7 @@ func (g *Room) SavePerson(ctx context.Context, who ground.Actor, id string, in a
 	}
 	if in.Type != "" && !slices.Contains(settings.Types, in.Type) {
 		return nil, ground.BadRequest(
-			"type-unknown",
-			fmt.Sprintf("%q is no person type; %s are.", in.Type, strings.Join(settings.Types, ", ")),
+			"type-unknown", fmt.Sprintf("%q is no person type; %s are.", in.Type, strings.Join(settings.Types, ", ")),
 			"Add the type under People, Settings.",
 		)
 	}
@@ -339,19 +338,14 @@ func setGroups(tx *gorm.DB, personID string, slugs []string, now time.Time) ([]s
 		}
 		made := tx.Exec(
 			"INSERT INTO memberships (person_id, group_id, giver, at) SELECT ?, id, ?, ? FROM groups WHERE slug = ? ON CONFLICT DO NOTHING",
-			personID,
-			people.ByHand,
-			now,
-			slug,
+			personID, people.ByHand, now, slug,
 		)
 		if made.Error != nil {
 			return nil, made.Error
 		}
 		if made.RowsAffected == 0 {
 			return nil, ground.BadRequest(
-				"group-unknown",
-				fmt.Sprintf("There is no group with the short name %q.", slug),
-				"Add the group first.",
+				"group-unknown", fmt.Sprintf("There is no group with the short name %q.", slug), "Add the group first.",
 			)
 		}
 		changed = append(changed, "joined "+slug)
@@ -414,9 +408,7 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 		}
 		if provider.ID == "" {
 			return ground.Problem(
-				http.StatusConflict,
-				"nothing-to-link",
-				"There is nothing to link",
+				http.StatusConflict, "nothing-to-link", "There is nothing to link",
 				"No provider that is still here vouched for anybody in this sign-in, or the identifier does not last.",
 				"Take the reference number of a sign-in that came back from the provider.",
 			)
@@ -429,17 +421,12 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 		switch {
 		case held.ID != "" && held.PersonID == p.ID && held.Subject == t.Subject:
 			return ground.Problem(
-				http.StatusConflict,
-				"linked-already",
-				"The link is there already",
-				p.Name+" is linked to "+t.SubjectShown+" of "+provider.Name+".",
-				"",
+				http.StatusConflict, "linked-already", "The link is there already",
+				p.Name+" is linked to "+t.SubjectShown+" of "+provider.Name+".", "",
 			)
 		case held.ID != "" && held.PersonID == p.ID:
 			return ground.Problem(
-				http.StatusConflict,
-				"linked-otherwise",
-				"The person is linked to this provider already",
+				http.StatusConflict, "linked-otherwise", "The person is linked to this provider already",
 				p.Name+" is linked to "+ShownSubject(&held)+" of "+provider.Name+".",
 				"Take that link away first. Nobody has two links to one provider.",
 			)
@@ -449,9 +436,7 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 				return err
 			}
 			return ground.Problem(
-				http.StatusConflict,
-				"linked-to-another",
-				"The identifier belongs to somebody else",
+				http.StatusConflict, "linked-to-another", "The identifier belongs to somebody else",
 				t.SubjectShown+" of "+provider.Name+" is linked to "+other.Name+".",
 				"If that is wrong, take the link away on that person's page first.",
 			)
@@ -461,14 +446,7 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 			return err
 		}
 		return ground.Journal(
-			tx,
-			now,
-			who,
-			"linked",
-			"person",
-			p.ID,
-			p.Name,
-			"",
+			tx, now, who, "linked", "person", p.ID, p.Name, "",
 			t.SubjectShown+" of "+provider.Name+", as in the sign-in "+t.Reference,
 		)
 	})
@@ -536,9 +514,7 @@ func (g *Room) WritePeopleSettings(tx *gorm.DB, who ground.Actor, before, s peop
 		}
 		if one.ID != "" {
 			return ground.Problem(
-				http.StatusConflict,
-				"type-in-use",
-				"The person type is in use",
+				http.StatusConflict, "type-in-use", "The person type is in use",
 				fmt.Sprintf("%s and perhaps others are of the type %s.", one.Name, t),
 				"Give these people another type first.",
 			)

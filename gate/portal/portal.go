@@ -339,9 +339,7 @@ func (g *Room) RemoveOwn(ctx context.Context, b signin.Browser, id string) error
 	}
 	if !fresh {
 		return ground.Problem(
-			http.StatusForbidden,
-			"not-fresh",
-			"Please sign in anew first",
+			http.StatusForbidden, "not-fresh", "Please sign in anew first",
 			"To take away what you sign in with, you must have signed in here within the last ten minutes.",
 			"Sign out, sign in again, and come back to this page.",
 		)

@@ -171,8 +171,7 @@ func (g *Room) lastGood(ctx context.Context, t *store.Trace) (string, error) {
 		}
 	}
 	return "", ground.Conflict(
-		"no-good-one",
-		"There is no earlier sign-in to this application that went well.",
+		"no-good-one", "There is no earlier sign-in to this application that went well.",
 		"Give the reference number of the one to compare with.",
 	)
 }

@@ -25,8 +25,7 @@ func DecodeAnything(text string) (*api.Decoded, error) {
 	switch {
 	case text == "":
 		return nil, ground.BadRequest(
-			"nothing-given",
-			"There is nothing to decode.",
+			"nothing-given", "There is nothing to decode.",
 			"Give a SAML message in any form, a whole address, or a JWT.",
 		)
 	case len(text) > 2<<20:
@@ -60,8 +59,7 @@ func DecodeAnything(text string) (*api.Decoded, error) {
 	}
 	if err != nil {
 		return nil, ground.BadRequest(
-			"not-decodable",
-			"This is neither XML, nor base64, nor an address with SAML parameters, nor a JWT.",
+			"not-decodable", "This is neither XML, nor base64, nor an address with SAML parameters, nor a JWT.",
 			"Copy the whole value of SAMLRequest or SAMLResponse, or the whole address.",
 		)
 	}
@@ -70,8 +68,7 @@ func DecodeAnything(text string) (*api.Decoded, error) {
 		inflated, ierr := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(raw)), saml.MaxMessage))
 		if ierr != nil {
 			return nil, ground.BadRequest(
-				"not-decodable",
-				"This is base64, but neither XML nor deflated XML.",
+				"not-decodable", "This is base64, but neither XML nor deflated XML.",
 				"Copy the whole value; perhaps its end was cut off.",
 			)
 		}

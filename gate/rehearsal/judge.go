@@ -110,8 +110,7 @@ func (g *Room) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 		raw, err := pasted.RawSAML(q.Message)
 		if err != nil {
 			return nil, ground.BadRequest(
-				"not-decodable",
-				words.Capitalise(err.Error())+".",
+				"not-decodable", words.Capitalise(err.Error())+".",
 				"Copy the whole value of SAMLResponse, or the whole message.",
 			)
 		}
@@ -128,8 +127,7 @@ func (g *Room) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 		}
 		if strings.Contains(m.Raw, "(cut off here; the rest was not kept)") {
 			return nil, ground.Conflict(
-				"message-cut",
-				"The trace holds only the beginning of the response, since nobody was known by it.",
+				"message-cut", "The trace holds only the beginning of the response, since nobody was known by it.",
 				"Have the sign-in made again, or paste the message.",
 			)
 		}
@@ -149,8 +147,7 @@ func (g *Room) judgedMessage(ctx context.Context, q *api.Judge, out *api.Judged)
 		return []byte(m.Raw), nil
 	}
 	return nil, ground.Conflict(
-		"nothing-to-judge",
-		"There is no SAML response of a provider in this trace.",
+		"nothing-to-judge", "There is no SAML response of a provider in this trace.",
 		"A sign-in by OpenID Connect can be compared and previewed; its code can't be used again.",
 	)
 }

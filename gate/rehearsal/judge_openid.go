@@ -30,8 +30,7 @@ func (g *Room) judgeOther(ctx context.Context, q *api.Judge, out *api.Judged) (*
 		value, _, err := saml.FromArchive(strings.NewReader(q.Message))
 		if err != nil {
 			return nil, true, ground.BadRequest(
-				"not-decodable",
-				words.Capitalise(err.Error())+".",
+				"not-decodable", words.Capitalise(err.Error())+".",
 				"A browser's archive (HAR) is taken, or a message by itself.",
 			)
 		}
@@ -197,8 +196,7 @@ func (g *Room) judgeRequest(ctx context.Context, q *api.Judge, out *api.Judged, 
 	received, err := pasted.ReceivedRequest(q.Message, g.SSOLocation())
 	if err != nil {
 		return ground.BadRequest(
-			"not-decodable",
-			words.Capitalise(err.Error())+".",
+			"not-decodable", words.Capitalise(err.Error())+".",
 			"Copy the whole address, or the whole value of SAMLRequest.",
 		)
 	}
@@ -254,8 +252,7 @@ func (g *Room) judgedApplication(
 		a, err := g.partners.Application(ctx, q.Application)
 		if err == nil && a.SAML == nil && a.OIDC == nil {
 			return nil, ground.BadRequest(
-				"no-protocol",
-				a.Name+" speaks no protocol, so that there is no message of it to judge.",
+				"no-protocol", a.Name+" speaks no protocol, so that there is no message of it to judge.",
 				"Name another application.",
 			)
 		}

@@ -159,8 +159,7 @@ func (g *Room) previewInput(ctx context.Context, q *api.Preview) (claims.Bag, br
 		}
 	case len(input) == 0:
 		return nil, who, nil, ground.BadRequest(
-			"nothing-given",
-			"There is nothing to preview.",
+			"nothing-given", "There is nothing to preview.",
 			"Choose a trace or a person, or enter what the provider sends.",
 		)
 	}
@@ -355,11 +354,7 @@ func (g *Room) previewSent(app *partners.Application, subject string, out []clai
 	issued.NameID, issued.Attributes = signin.SAMLSubject(
 		app,
 		saml.NameID{Value: subject, Format: bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)},
-	), signin.SAMLAttributes(
-		app,
-		subject,
-		out,
-	)
+	), signin.SAMLAttributes(app, subject, out)
 	if e := saml.DefaultEndpoint(app.SAML.ACS, saml.BindingPost); e != nil {
 		issued.ACS = e.Location
 	}

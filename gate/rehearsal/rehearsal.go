@@ -124,8 +124,7 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 		}
 		if !slices.Contains(app.Providers, p.Slug) {
 			return nil, ground.BadRequest(
-				"provider-not-used",
-				fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name),
+				"provider-not-used", fmt.Sprintf("%s is not among the providers of %s.", p.Name, app.Name),
 				"Give the application this provider first.",
 			)
 		}
@@ -143,8 +142,7 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 			return nil, noStart(second.Name)
 		case n.Stop:
 			return nil, ground.BadRequest(
-				"second-stopped",
-				"A rehearsal that ends at the gate leads to no application, and to no second one.",
+				"second-stopped", "A rehearsal that ends at the gate leads to no application, and to no second one.",
 				"",
 			)
 		}
@@ -158,17 +156,14 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 	case "idp":
 		if app.Begins() && !n.Stop {
 			return nil, ground.Problem(
-				http.StatusUnprocessableEntity,
-				"sp-only",
-				"The application takes no unsolicited response",
+				http.StatusUnprocessableEntity, "sp-only", "The application takes no unsolicited response",
 				app.Name+" is set to accept sign-ins only that it began itself.",
 				"Rehearse the other way, or change the application's option.",
 			)
 		}
 		if n.To != "" && !signin.AllowedLink(app, n.To) {
 			return nil, ground.BadRequest(
-				"link-refused",
-				"The deep link does not belong to the application.",
+				"link-refused", "The deep link does not belong to the application.",
 				"Add its beginning to the application's deep links.",
 			)
 		}
@@ -177,11 +172,8 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 	}
 	if len(app.Providers) == 0 {
 		return nil, ground.Problem(
-			http.StatusUnprocessableEntity,
-			"no-provider",
-			"No provider is chosen",
-			app.Name+" has no provider to sign in with.",
-			"Choose a provider for the application.",
+			http.StatusUnprocessableEntity, "no-provider", "No provider is chosen",
+			app.Name+" has no provider to sign in with.", "Choose a provider for the application.",
 		)
 	}
 	if missing := app.Missing(); len(missing) > 0 {
@@ -196,9 +188,7 @@ func incomplete(what, remedy string) error {
 
 func noStart(name string) error {
 	return ground.Problem(
-		http.StatusUnprocessableEntity,
-		"no-start",
-		"The start address is missing",
+		http.StatusUnprocessableEntity, "no-start", "The start address is missing",
 		"A rehearsal that begins at the application needs the application's own start address; "+name+" has none.",
 		"Enter the start address on the application's page.",
 	)

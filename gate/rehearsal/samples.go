@@ -23,8 +23,7 @@ func (g *Room) ReadSample(ctx context.Context, text string) (claims.Bag, string,
 	switch {
 	case text == "":
 		return nil, "", ground.BadRequest(
-			"nothing-given",
-			"There is no sample.",
+			"nothing-given", "There is no sample.",
 			"Give a trace's number, an assertion, a token, claims as JSON, or a list of names.",
 		)
 	case len(text) > maxSample:
@@ -47,8 +46,7 @@ func (g *Room) ReadSample(ctx context.Context, text string) (claims.Bag, string,
 				return bag, "a SAML " + d.Message + ", not verified", nil
 			}
 			return nil, "", ground.BadRequest(
-				"sample-empty",
-				"There are no attributes in this "+d.Message+".",
+				"sample-empty", "There are no attributes in this "+d.Message+".",
 				"If it is encrypted, give the number of its trace: the gate shows there what stood inside.",
 			)
 		} else if strings.HasPrefix(text, "<") {
@@ -58,8 +56,7 @@ func (g *Room) ReadSample(ctx context.Context, text string) (claims.Bag, string,
 	bag := pasted.ListSample(text)
 	if len(bag) == 0 {
 		return nil, "", ground.BadRequest(
-			"sample-unknown",
-			"No attributes were found in this.",
+			"sample-unknown", "No attributes were found in this.",
 			"Give a trace's number, an assertion, a token, claims as JSON, or a list of names, one a line.",
 		)
 	}
@@ -108,8 +105,7 @@ func (g *Room) traceSample(ctx context.Context, reference string) (claims.Bag, s
 	}
 	if len(bag) == 0 {
 		return nil, "", ground.BadRequest(
-			"sample-empty",
-			"In the trace "+row.Reference+" no attributes arrived.",
+			"sample-empty", "In the trace "+row.Reference+" no attributes arrived.",
 			"Choose a trace in which the provider answered.",
 		)
 	}

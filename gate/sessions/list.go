@@ -127,15 +127,8 @@ func (g *Room) EndSessionByID(ctx context.Context, who ground.Actor, id string) 
 			return err
 		}
 		return ground.Journal(
-			tx,
-			now,
-			who,
-			"ended a session of",
-			"person",
-			row.PersonID,
-			row.Person,
-			words.Device(row.Device)+", "+row.Address,
-			"",
+			tx, now, who, "ended a session of", "person", row.PersonID, row.Person,
+			words.Device(row.Device)+", "+row.Address, "",
 		)
 	})
 	if err == nil {

@@ -191,13 +191,7 @@ func (g samlApplication) Refuse(ctx context.Context, s *SignIn, f *explain.Failu
 		return nil
 	}
 	made, err := saml.ErrorResponse(
-		g.partners.IDPEntity(s.App),
-		r.ACS,
-		r.ID,
-		status,
-		e.Substatus,
-		e.Person+" (reference "+s.Reference+")",
-		g.Now(),
+		g.partners.IDPEntity(s.App), r.ACS, r.ID, status, e.Substatus, e.Person+" (reference "+s.Reference+")", g.Now(),
 		signer,
 	)
 	if err != nil {

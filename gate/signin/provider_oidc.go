@@ -195,8 +195,7 @@ func (g oidcProvider) onceOnly(ctx context.Context, s *SignIn) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		used := tx.Exec(
 			"UPDATE sign_ins SET our_request_id = '' WHERE id = ? AND our_request_id = ? AND our_request_id <> '' AND finished_at IS NULL",
-			s.ID,
-			s.Row.OurRequestID,
+			s.ID, s.Row.OurRequestID,
 		)
 		if used.Error == nil && used.RowsAffected == 0 {
 			return explain.New(explain.BrowserFinished)

@@ -142,8 +142,7 @@ func (g *Room) candidates(
 			if verdict != access.Inside {
 				asks = asks || verdict == access.Open
 				passed, last = append(
-					passed,
-					p.Name+": circle, "+why,
+					passed, p.Name+": circle, "+why,
 				), explain.New(explain.ReachProviderCircle, explain.Fact("reason", why)).
 					Of(p.Name)
 				continue
@@ -161,12 +160,8 @@ func (g *Room) candidates(
 			continue
 		}
 		if list := s.State.Wish.Providers; len(list) > 0 && !slices.Contains(list, p.Authority()) {
-			passed, last = append(
-				passed,
-				p.Name+": not among those that the application lists",
-			), explain.New(
-				explain.SAMLProviderNotListed,
-				explain.Fact("listed", fmt.Sprint(list)),
+			passed, last = append(passed, p.Name+": not among those that the application lists"), explain.New(
+				explain.SAMLProviderNotListed, explain.Fact("listed", fmt.Sprint(list)),
 			)
 			continue
 		}

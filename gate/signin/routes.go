@@ -164,8 +164,7 @@ func (g *Room) RouteFindings(ctx context.Context) ([]checkup.Finding, error) {
 						Station:  checkup.Access,
 						Title:    name + " routes a public mail domain",
 						Detail: "By its look, anybody can have an address at " + d + "; all of them are sent to " + strings.Join(
-							one.To,
-							" or ",
+							one.To, " or ",
 						) + ".",
 						Remedy:   "If that is meant, accept this finding with the reason. Otherwise take the domain away.",
 						Evidence: []trace.Evidence{explain.Fact("mail domain", d)},

@@ -84,22 +84,8 @@ func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 		return
 	}
 	g.Log.InfoContext(
-		ctx,
-		"sign-in",
-		"reference",
-		s.Reference,
-		"application",
-		t.Application,
-		"provider",
-		t.Provider,
-		"outcome",
-		outcome,
-		"code",
-		code,
-		"flow",
-		t.Flow,
-		"rehearsal",
-		s.Rehearsal != nil,
+		ctx, "sign-in", "reference", s.Reference, "application", t.Application, "provider", t.Provider, "outcome",
+		outcome, "code", code, "flow", t.Flow, "rehearsal", s.Rehearsal != nil,
 	)
 }
 

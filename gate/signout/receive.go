@@ -375,9 +375,7 @@ func (g *Room) sessionsOfProvider(
 func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc []byte) ([]byte, error) {
 	s := g.signin.Begin(signin.Browser{Address: from}, "slo")
 	o, err := g.logoutByProvider(
-		ctx,
-		s,
-		slug,
+		ctx, s, slug,
 		&saml.Received{Binding: saml.BindingSOAP, Param: saml.ParamRequest, XML: doc, Location: g.SLOLocation(slug)},
 	)
 	if err != nil {

@@ -322,12 +322,8 @@ func (g *Room) TellEnded(ctx context.Context) error {
 		for _, t := range g.tellUses(ctx, &sessions.HeldSession{Session: row}, uses, nil) {
 			if t.how == toldFailed {
 				g.Log.WarnContext(
-					ctx,
-					"an application could not be told that a session has ended",
-					"application",
-					t.app.Name,
-					"reason",
-					t.reason,
+					ctx, "an application could not be told that a session has ended", "application", t.app.Name,
+					"reason", t.reason,
 				)
 			}
 		}

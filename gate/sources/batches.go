@@ -78,8 +78,7 @@ func (g *Room) NewBatch(ctx context.Context, who ground.Actor, in api.NewBatch) 
 		return nil, ground.BadRequest(
 			"batch-empty",
 			fmt.Sprintf(
-				"The source %s holds no %s that fits.",
-				in.Source,
+				"The source %s holds no %s that fits.", in.Source,
 				map[string]string{"application": "service provider", "provider": "identity provider"}[in.Side],
 			),
 			"If it was never read, refresh it first; else search for less.",
@@ -88,8 +87,7 @@ func (g *Room) NewBatch(ctx context.Context, who ground.Actor, in api.NewBatch) 
 		return nil, ground.BadRequest("batch-empty", "There is nothing in it.", "")
 	case len(rows) > batchRows:
 		return nil, ground.BadRequest(
-			"batch-large",
-			fmt.Sprintf("%d partners were given; %d can be taken at once.", len(rows), batchRows),
+			"batch-large", fmt.Sprintf("%d partners were given; %d can be taken at once.", len(rows), batchRows),
 			"Take them in several turns.",
 		)
 	}
@@ -128,8 +126,7 @@ func batchOfFiles(list []files.Text) ([]store.BatchRow, error) {
 	for _, f := range list {
 		if total += len(f.Text); total > batchText {
 			return nil, ground.BadRequest(
-				"batch-large",
-				fmt.Sprintf("The files have more than %d MiB together.", batchText>>20),
+				"batch-large", fmt.Sprintf("The files have more than %d MiB together.", batchText>>20),
 				"Take them in several turns.",
 			)
 		}
@@ -406,10 +403,7 @@ func (g *Room) MakeBatch(ctx context.Context, who ground.Actor, id string) (*api
 					return err
 				}
 				return ground.Problem(
-					http.StatusConflict,
-					"batch-failed",
-					"Nothing was made",
-					r.Label+": "+p.Detail,
+					http.StatusConflict, "batch-failed", "Nothing was made", r.Label+": "+p.Detail,
 					words.FirstOf(p.Remedy, "Mend this row or leave it out, and make the batch again."),
 				)
 			}

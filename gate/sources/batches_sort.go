@@ -118,21 +118,9 @@ func (g *Room) sortApplication(
 	c api.BatchCommon,
 ) (string, []string) {
 	a := u.App
-	a.Name, a.Description, a.Contact, a.StartURL = words.FirstOf(
-		v.Name,
-		a.Name,
-	), words.FirstOf(
-		v.Description,
-		a.Description,
-		c.Description,
-	), words.FirstOf(
-		v.Contact,
-		a.Contact,
-		c.Contact,
-	), words.FirstOf(
-		v.StartURL,
-		a.StartURL,
-	)
+	a.Name, a.Description, a.Contact, a.StartURL = words.FirstOf(v.Name, a.Name), words.FirstOf(
+		v.Description, a.Description, c.Description,
+	), words.FirstOf(v.Contact, a.Contact, c.Contact), words.FirstOf(v.StartURL, a.StartURL)
 	a.Tags, a.Reach, a.Access.To = c.Tags, access.Draft, c.Access
 	if a.Providers = v.Providers; len(a.Providers) == 0 {
 		a.Providers = c.Providers
@@ -189,18 +177,9 @@ func (g *Room) sortProvider(
 	c api.BatchCommon,
 ) (string, []string) {
 	p := u.Provider
-	p.Name, p.Description, p.Contact = words.FirstOf(
-		v.Name,
-		p.Name,
-	), words.FirstOf(
-		v.Description,
-		p.Description,
-		c.Description,
-	), words.FirstOf(
-		v.Contact,
-		p.Contact,
-		c.Contact,
-	)
+	p.Name, p.Description, p.Contact = words.FirstOf(v.Name, p.Name), words.FirstOf(
+		v.Description, p.Description, c.Description,
+	), words.FirstOf(v.Contact, p.Contact, c.Contact)
 	p.Tags, p.Reach, p.Admission = c.Tags, access.Draft, words.FirstOf(c.Admission, "refuse")
 	if p.SAML != nil {
 		p.SAML.Metadata = g.rowWatch(r)
@@ -275,9 +254,7 @@ func twinRows(side string, rows []store.BatchRow) map[int]string {
 			continue
 		case first["short name "+r.Slug] != "":
 			out[r.Number] = fmt.Sprintf(
-				"It would have the same short name as %s: %s. Enter another one.",
-				first["short name "+r.Slug],
-				r.Slug,
+				"It would have the same short name as %s: %s. Enter another one.", first["short name "+r.Slug], r.Slug,
 			)
 			continue
 		}

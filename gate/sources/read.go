@@ -75,8 +75,7 @@ func (g *Room) RefreshSource(ctx context.Context, slug string) (*api.Source, err
 	}
 	if c.Kind == config.SourceQuery {
 		return nil, ground.BadRequest(
-			"query-service",
-			"A metadata query service is asked for one entity at a time; there is nothing to refresh.",
+			"query-service", "A metadata query service is asked for one entity at a time; there is nothing to refresh.",
 			"Look an entity up.",
 		)
 	}
@@ -276,10 +275,7 @@ func (g *Room) readInto(ctx context.Context, row *store.Source, c *config.Source
 	}
 	state["entities"], state["valid_until"], state["cache_seconds"], state["published_name"] = a.Entities, a.ValidUntil, int64(
 		a.CacheDuration/time.Second,
-	), words.Clip(
-		a.Name,
-		200,
-	)
+	), words.Clip(a.Name, 200)
 	return state, nil
 }
 

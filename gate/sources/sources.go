@@ -52,11 +52,8 @@ func (g *Room) SaveSource(ctx context.Context, who ground.Actor, slug string, s 
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.WriteSource(tx, who, slug, s) })
 	if errors.Is(err, store.ErrDuplicate) {
 		return nil, ground.Problem(
-			http.StatusConflict,
-			"slug-taken",
-			"The short name is taken",
-			fmt.Sprintf("There is a source with the short name %s already.", s.Slug),
-			"Choose another short name.",
+			http.StatusConflict, "slug-taken", "The short name is taken",
+			fmt.Sprintf("There is a source with the short name %s already.", s.Slug), "Choose another short name.",
 		)
 	}
 	if err != nil {
@@ -75,8 +72,7 @@ func (g *Room) WriteSource(tx *gorm.DB, who ground.Actor, slug string, s config.
 		}
 		if s.Slug != slug {
 			return ground.BadRequest(
-				"slug-fixed",
-				"The short name can't change: partners name it.",
+				"slug-fixed", "The short name can't change: partners name it.",
 				"Make a new source with the other short name.",
 			)
 		}
@@ -143,9 +139,7 @@ func (g *Room) RemoveSource(tx *gorm.DB, who ground.Actor, slug string) error {
 	}
 	if users > 0 {
 		return ground.Problem(
-			http.StatusConflict,
-			"in-use",
-			"The source is in use",
+			http.StatusConflict, "in-use", "The source is in use",
 			fmt.Sprintf("%d partners take their metadata from %s.", users, row.Name),
 			"Give these partners an address of their own first.",
 		)
@@ -342,10 +336,7 @@ func (g *Room) LookUp(ctx context.Context, who ground.Actor, slug, entityID stri
 	var failed *watch.RefreshError
 	if errors.As(err, &failed) {
 		return nil, ground.Problem(
-			http.StatusBadGateway,
-			failed.Code,
-			"The entity can't be taken from there",
-			failed.Reason,
+			http.StatusBadGateway, failed.Code, "The entity can't be taken from there", failed.Reason,
 			"Compare the entity ID letter by letter, or ask whoever runs the source.",
 		)
 	}
@@ -400,9 +391,7 @@ func (g *Room) query(ctx context.Context, row *store.Source, c *config.Source, e
 		}
 		return tx.Exec(
 			"UPDATE sources SET entities = (SELECT count(*) FROM source_entities WHERE source_id = ?), checked_at = ? WHERE id = ?",
-			row.ID,
-			g.Now().UTC(),
-			row.ID,
+			row.ID, g.Now().UTC(), row.ID,
 		).Error
 	})
 }
@@ -471,8 +460,7 @@ func (g *Room) Adopt(ctx context.Context, who ground.Actor, slug string, in api.
 	}
 	if len(in.EntityIDs) == 0 || len(in.EntityIDs) > 200 {
 		return nil, ground.BadRequest(
-			"adopt-count",
-			fmt.Sprintf("%d entities were chosen; 1 to 200 can be taken at once.", len(in.EntityIDs)),
+			"adopt-count", fmt.Sprintf("%d entities were chosen; 1 to 200 can be taken at once.", len(in.EntityIDs)),
 			"",
 		)
 	}

@@ -117,9 +117,7 @@ func (g *Room) WriteTemplate(tx *gorm.DB, who ground.Actor, slug string, t confi
 
 func templateTaken(slug string) error {
 	return ground.Problem(
-		http.StatusConflict,
-		"slug-taken",
-		"The name is taken",
+		http.StatusConflict, "slug-taken", "The name is taken",
 		fmt.Sprintf("There is a template with the short name %s already.", slug),
 		"Choose another name, or delete that one.",
 	)

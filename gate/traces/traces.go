@@ -24,10 +24,7 @@ var (
 	// Packer packs a trace's entries.
 	Packer = sync.OnceValue(func() *zstd.Encoder {
 		e, err := zstd.NewWriter(
-			nil,
-			zstd.WithEncoderLevel(zstd.SpeedFastest),
-			zstd.WithEncoderConcurrency(1),
-			zstd.WithWindowSize(128<<10),
+			nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(128<<10),
 		)
 		if err != nil {
 			panic(err) // fixed options

@@ -268,11 +268,8 @@ func changesOf(row *store.Proposal) ([]api.Change, error) {
 	out := ground.BodyChanges(row.Before, row.Body)
 	if !json.Valid([]byte(row.Body)) {
 		return nil, ground.Problem(
-			http.StatusInternalServerError,
-			"proposal",
-			"The proposal can't be read",
-			"The proposal "+row.ID+" can't be read.",
-			"",
+			http.StatusInternalServerError, "proposal", "The proposal can't be read",
+			"The proposal "+row.ID+" can't be read.", "",
 		)
 	}
 	return out, nil
@@ -305,8 +302,7 @@ func CheckValidity(until, held *time.Time, now time.Time, demanded bool) error {
 			Code: "source.older",
 			Reason: fmt.Sprintf(
 				"This copy ends %s, before the one that is held (%s): it is an older one.",
-				until.UTC().Format(time.RFC3339),
-				held.UTC().Format(time.RFC3339),
+				until.UTC().Format(time.RFC3339), held.UTC().Format(time.RFC3339),
 			),
 		}
 	}

@@ -122,8 +122,7 @@ func (g *Room) savePartner(ctx context.Context, who ground.Actor, p *partner) er
 // NoMetadata refuses what takes metadata where the partner has none.
 func NoMetadata(name string) error {
 	return ground.BadRequest(
-		"no-metadata",
-		name+" does not speak SAML, so there is no SAML metadata of it.",
+		"no-metadata", name+" does not speak SAML, so there is no SAML metadata of it.",
 		"An OpenID provider's values are taken from its discovery document.",
 	)
 }

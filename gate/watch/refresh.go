@@ -46,9 +46,7 @@ func (g *Room) Refresh(ctx context.Context, who ground.Actor, kind, slug string)
 	}
 	if p.Watch.Place() == "" {
 		return nil, ground.Problem(
-			http.StatusConflict,
-			"no-address",
-			"There is nothing to refresh",
+			http.StatusConflict, "no-address", "There is nothing to refresh",
 			"No metadata address is known for "+p.name+".",
 			"Take the metadata from its address once, or enter the address among the options.",
 		)
@@ -209,9 +207,7 @@ func (g *Room) refuseDocument(ctx context.Context, p *partner, text []byte, u *a
 			others = append(others, e.EntityID)
 		}
 		code, reason = "metadata.other-entity", fmt.Sprintf(
-			"The address no longer gives metadata of %s, but of %v. What we hold was not replaced.",
-			p.entityID,
-			others,
+			"The address no longer gives metadata of %s, but of %v. What we hold was not replaced.", p.entityID, others,
 		)
 	}
 	d := g.Document(p.kind, p.id, p.Watch.Place(), text)
@@ -366,8 +362,7 @@ func watchFindings(w *api.Watch, station string, now time.Time) []checkup.Findin
 			Station:  station,
 			Title:    "The partner's metadata can't be refreshed",
 			Detail: fmt.Sprintf(
-				"%d attempts failed since %s. The last good copy goes on being used.",
-				w.Failures,
+				"%d attempts failed since %s. The last good copy goes on being used.", w.Failures,
 				w.FailingSince.UTC().Format(time.RFC3339),
 			),
 			Remedy:   "Look at the address; ask the other side whether it moved.",

@@ -41,9 +41,7 @@ func (g *Room) Source(ctx context.Context, in api.TakeIn) (text []byte, from str
 		}
 		if err != nil {
 			return nil, "", ground.Problem(
-				http.StatusBadGateway,
-				"fetch-failed",
-				"The address can't be fetched",
+				http.StatusBadGateway, "fetch-failed", "The address can't be fetched",
 				words.Capitalise(err.Error())+".",
 				"Open the address in a browser, save what it shows, and drop the file here instead.",
 			)
@@ -52,8 +50,7 @@ func (g *Room) Source(ctx context.Context, in api.TakeIn) (text []byte, from str
 	}
 	if pasted == "" {
 		return nil, "", ground.BadRequest(
-			"nothing-given",
-			"Neither an address nor a text was given.",
+			"nothing-given", "Neither an address nor a text was given.",
 			"Give a metadata address, a file, or paste the metadata.",
 		)
 	}
@@ -80,8 +77,7 @@ func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 					Code: "metadata.signature",
 					Message: fmt.Sprintf(
 						"The metadata must be signed by the pinned certificate (%s), and is not: %s.",
-						keys.Fingerprint(pinned.Raw),
-						err,
+						keys.Fingerprint(pinned.Raw), err,
 					),
 					Fatal: true,
 				},
@@ -133,8 +129,7 @@ func (g *Room) read(text []byte, kind saml.RoleKind, in api.TakeIn, pinned *x509
 				Code: "metadata.wrong-role",
 				Message: fmt.Sprintf(
 					"This is the metadata of %s; here that of %s is needed. Did you mean to add it on the other side?",
-					article[other]+words[other],
-					article[kind]+words[kind],
+					article[other]+words[other], article[kind]+words[kind],
 				),
 				Fatal: true,
 			},
@@ -175,11 +170,8 @@ func beside(u *api.Understood, role *saml.Role, text string) error {
 	cert, err := keys.ParseCertificate([]byte(text))
 	if err != nil {
 		return ground.Problem(
-			http.StatusUnprocessableEntity,
-			"certificate",
-			"The certificate can't be read",
-			words.Capitalise(err.Error())+".",
-			"Nothing was changed.",
+			http.StatusUnprocessableEntity, "certificate", "The certificate can't be read",
+			words.Capitalise(err.Error())+".", "Nothing was changed.",
 		)
 	}
 	held := role.Certificates("signing")
@@ -207,10 +199,8 @@ func beside(u *api.Understood, role *saml.Role, text string) error {
 		u.Beside = "newer"
 		role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "signing", Certificate: cert})
 		say(
-			"certificate-newer",
-			"The certificate file (%s, from %s) is newer than the metadata; both are trusted.",
-			keys.Fingerprint(cert.Raw),
-			cert.NotBefore.UTC().Format("2006-01-02"),
+			"certificate-newer", "The certificate file (%s, from %s) is newer than the metadata; both are trusted.",
+			keys.Fingerprint(cert.Raw), cert.NotBefore.UTC().Format("2006-01-02"),
 		)
 	default:
 		u.Beside = "conflicting"
@@ -243,8 +233,7 @@ func (g *Room) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 	}
 	if slug != "" && a.SAML == nil && a.OIDC == nil {
 		return nil, nil, ground.BadRequest(
-			"no-document",
-			a.Name+" speaks no protocol, so there is no document of it to take.",
+			"no-document", a.Name+" speaks no protocol, so there is no document of it to take.",
 			"Enter its addresses field by field.",
 		)
 	}
@@ -334,9 +323,7 @@ func (g *Room) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 	}
 	if p.Directory != nil {
 		return nil, nil, ground.Conflict(
-			"no-other-side",
-			p.Name+" is the gate's own directory: there is nothing to take from another side.",
-			"",
+			"no-other-side", p.Name+" is the gate's own directory: there is nothing to take from another side.", "",
 		)
 	}
 	if p.OIDC != nil || takein.LooksJSON(text) {
