@@ -27,6 +27,7 @@ import (
 	"innergate/gate/guarded"
 	"innergate/gate/issued"
 	"innergate/gate/keyring"
+	"innergate/gate/messages"
 	"innergate/gate/moves"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
@@ -49,6 +50,7 @@ type Gate struct {
 	*ground.Ground
 	Keyring       *keyring.Room
 	Partners      *partners.Room
+	Messages      *messages.Room
 	Traces        *traces.Room
 	Sessions      *sessions.Room
 	Persons       *persons.Room
@@ -113,29 +115,30 @@ func over(base *ground.Ground) (*Gate, error) {
 	g := &Gate{Ground: base}
 	g.Keyring = keyring.New(base)
 	g.Partners = partners.New(base, g.Keyring)
+	g.Messages = messages.New(base, g.Keyring, g.Partners)
 	g.Traces = traces.New(base, g.Partners)
 	g.Sessions = sessions.New(base, g.Partners)
 	g.Persons = persons.New(base, g.Partners)
 	g.Grants = grants.New(base, g.Keyring, g.Partners, g.Traces, g.Persons)
-	g.SignIn = signin.New(base, g.Keyring, g.Partners, g.Traces, g.Sessions, g.Persons, g.Grants)
+	g.SignIn = signin.New(base, g.Keyring, g.Partners, g.Messages, g.Traces, g.Sessions, g.Persons, g.Grants)
 	var err error
 	if g.Directory, err = directory.New(base, g.Partners, g.Persons, g.SignIn); err != nil {
 		return nil, err
 	}
 	g.Console = console.New(base, g.Partners, g.Grants, g.Directory)
-	g.SignOut = signout.New(base, g.Keyring, g.Partners, g.Sessions, g.Grants, g.SignIn)
+	g.SignOut = signout.New(base, g.Keyring, g.Partners, g.Messages, g.Sessions, g.Grants, g.SignIn)
 	g.Guarded = guarded.New(base, g.Keyring, g.Partners, g.Sessions, g.Persons, g.SignIn, g.SignOut)
 	g.Configuration = configuration.New(base, g.Partners, g.Sessions, g.Persons)
 	g.Watch = watch.New(base, g.Partners, g.Configuration)
 	g.Sources = sources.New(base, g.Partners, g.Configuration, g.Watch)
-	g.Changes = changes.New(base, g.Partners, g.Persons, g.Grants, g.SignIn, g.Console, g.Configuration, g.Watch, g.Sources)
+	g.Changes = changes.New(base, g.Partners, g.Persons, g.Grants, g.Console, g.Configuration, g.Watch, g.Sources)
 	g.Rehearsal = rehearsal.New(base, g.Partners, g.Traces, g.Sessions, g.Persons, g.SignIn, g.SignOut, g.Changes)
 	g.Exchange = exchange.New(
 		base, g.Keyring, g.Partners, g.Traces, g.Grants, g.Console, g.SignOut, g.Configuration, g.Watch, g.Changes,
 		g.Rehearsal,
 	)
-	g.Moves = moves.New(base, g.Partners, g.Traces, g.Persons, g.SignIn, g.Configuration, g.Changes, g.Rehearsal)
-	g.Checkups = checkups.New(base, g.Keyring, g.Partners, g.Traces, g.SignIn, g.Configuration, g.Watch, g.Sources, g.Exchange)
+	g.Moves = moves.New(base, g.Partners, g.Traces, g.Persons, g.Configuration, g.Changes, g.Rehearsal)
+	g.Checkups = checkups.New(base, g.Keyring, g.Partners, g.Traces, g.Configuration, g.Watch, g.Sources, g.Exchange)
 	g.Portal = portal.New(base, g.Partners, g.Sessions, g.Persons, g.SignIn, g.Directory)
 
 	g.Grants.Refusals = g.SignIn
@@ -163,7 +166,7 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
 	rooms := []func(*gorm.DB, time.Time) error{
-		g.Ground.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
+		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
 		g.Guarded.Tidy,
 		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Traces.Tidy,
 	}

@@ -90,7 +90,7 @@ func TestArrivalsHaveARoom(t *testing.T) {
 	var err error
 	kept := 0
 	for i := range 150 {
-		if _, err = w.Gate.SignIn.KeepArrival(ctx, "192.0.2."+strconv.Itoa(i), "sso", saml.ParamRequest, big, ""); err != nil {
+		if _, err = w.Gate.Messages.KeepArrival(ctx, "192.0.2."+strconv.Itoa(i), "sso", saml.ParamRequest, big, ""); err != nil {
 			break
 		}
 		kept++

@@ -160,7 +160,7 @@ func (s *Server) artifact(c fiber.Ctx) error {
 	if !strings.HasPrefix(c.Get("Content-Type"), "text/xml") {
 		return fiber.ErrUnsupportedMediaType
 	}
-	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.SignIn.ResolveArtifact(c.Context(), doc) })
+	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.Messages.ResolveArtifact(c.Context(), doc) })
 }
 
 // artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer
@@ -200,7 +200,7 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 }
 
 func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) error {
-	handle, err := s.gate.SignIn.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
+	handle, err := s.gate.Messages.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
 	if err != nil {
 		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), err))
 	}

@@ -19,7 +19,7 @@ func reachRoutes() []route {
 			Summary:  "The routes, in order",
 			Role:     viewer,
 			Response: access.Routes{},
-			handle:   func(c *call) (any, error) { return c.s.gate.SignIn.Routes(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.gate.Partners.Routes(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -33,7 +33,7 @@ func reachRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.SignIn.SetRoutes(c.Context(), c.who, in)
+				return c.s.gate.Configuration.SetRoutes(c.Context(), c.who, in)
 			},
 		},
 		{

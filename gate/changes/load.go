@@ -346,7 +346,7 @@ func (g *Room) carrySetting(tx *gorm.DB, who ground.Actor, s *files.Step) error 
 		if err != nil {
 			return err
 		}
-		return written(&s.Object, func(v access.Routes) error { return g.signin.WriteRoutes(tx, who, &before, v) })
+		return written(&s.Object, func(v access.Routes) error { return g.configuration.WriteRoutes(tx, who, &before, v) })
 	case files.SettingConsole:
 		before, err := ground.DecodeBody[api.ConsoleAccess](s.Before)
 		if err != nil {

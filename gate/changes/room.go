@@ -9,7 +9,6 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
-	"innergate/gate/signin"
 	"innergate/gate/sources"
 	"innergate/gate/watch"
 	"innergate/store"
@@ -21,7 +20,6 @@ type Room struct {
 	partners      *partners.Room
 	persons       *persons.Room
 	grants        *grants.Room
-	signin        *signin.Room
 	console       *console.Room
 	configuration *configuration.Room
 	watch         *watch.Room
@@ -37,7 +35,6 @@ func New(
 	partners *partners.Room,
 	persons *persons.Room,
 	grants *grants.Room,
-	signin *signin.Room,
 	console *console.Room,
 	configuration *configuration.Room,
 	watch *watch.Room,
@@ -48,7 +45,6 @@ func New(
 		partners:      partners,
 		persons:       persons,
 		grants:        grants,
-		signin:        signin,
 		console:       console,
 		configuration: configuration,
 		watch:         watch,

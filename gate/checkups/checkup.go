@@ -395,7 +395,7 @@ func (g *Room) besideFindings(ctx context.Context, add func(kind, slug, name str
 		add("source", s.Slug, s.Name, s.Findings)
 	}
 	add("gate", "traces", "The gate", g.traces.LostTraces())
-	routes, err := g.signin.RouteFindings(ctx)
+	routes, err := g.configuration.RouteFindings(ctx)
 	if err != nil {
 		return err
 	}

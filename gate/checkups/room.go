@@ -10,7 +10,6 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
-	"innergate/gate/signin"
 	"innergate/gate/sources"
 	"innergate/gate/traces"
 	"innergate/gate/watch"
@@ -22,7 +21,6 @@ type Room struct {
 	keyring       *keyring.Room
 	partners      *partners.Room
 	traces        *traces.Room
-	signin        *signin.Room
 	configuration *configuration.Room
 	watch         *watch.Room
 	sources       *sources.Room
@@ -38,7 +36,6 @@ func New(
 	keyring *keyring.Room,
 	partners *partners.Room,
 	traces *traces.Room,
-	signin *signin.Room,
 	configuration *configuration.Room,
 	watch *watch.Room,
 	sources *sources.Room,
@@ -49,7 +46,6 @@ func New(
 		keyring:       keyring,
 		partners:      partners,
 		traces:        traces,
-		signin:        signin,
 		configuration: configuration,
 		watch:         watch,
 		sources:       sources,

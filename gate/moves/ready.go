@@ -297,7 +297,7 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 
 // namedInRules finds the provider in routes, in the rules for the console, and in circles of other providers.
 func (g *Room) namedInRules(ctx context.Context, p *partners.Provider, out *api.StillUses) error {
-	routes, err := g.signin.Routes(ctx)
+	routes, err := g.partners.Routes(ctx)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/gate/rehearsal"
-	"innergate/gate/signin"
 	"innergate/gate/traces"
 	"innergate/store"
 )
@@ -24,7 +23,6 @@ type Room struct {
 	partners      *partners.Room
 	traces        *traces.Room
 	persons       *persons.Room
-	signin        *signin.Room
 	configuration *configuration.Room
 	changes       *changes.Room
 	rehearsal     *rehearsal.Room
@@ -36,7 +34,6 @@ func New(
 	partners *partners.Room,
 	traces *traces.Room,
 	persons *persons.Room,
-	signin *signin.Room,
 	configuration *configuration.Room,
 	changes *changes.Room,
 	rehearsal *rehearsal.Room,
@@ -46,7 +43,6 @@ func New(
 		partners:      partners,
 		traces:        traces,
 		persons:       persons,
-		signin:        signin,
 		configuration: configuration,
 		changes:       changes,
 		rehearsal:     rehearsal,

@@ -161,7 +161,7 @@ func (g *Room) Rehearsed(ctx context.Context, n *api.NewRehearsal, r *store.Rehe
 				"Rehearse the other way, or change the application's option.",
 			)
 		}
-		if n.To != "" && !signin.AllowedLink(app, n.To) {
+		if n.To != "" && !app.SAML.AllowsLink(n.To) {
 			return nil, ground.BadRequest(
 				"link-refused", "The deep link does not belong to the application.",
 				"Add its beginning to the application's deep links.",

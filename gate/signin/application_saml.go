@@ -30,7 +30,7 @@ func (g samlApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 // unsolicited prepares an answer that the application did not ask for.
 func (s *SignIn) unsolicited(to string) error {
 	a := s.App
-	if to != "" && !AllowedLink(a, to) {
+	if to != "" && !a.SAML.AllowsLink(to) {
 		return explain.New(explain.RelayRefused, explain.Fact("deep link", to))
 	}
 	if to == "" {
@@ -156,7 +156,7 @@ func (g samlApplication) deliver(ctx context.Context, s *SignIn, acs, binding st
 	if binding != saml.BindingArtifact {
 		return responseForm(acs, doc, relay), nil
 	}
-	artifact, err := g.keepArtifact(ctx, s, doc)
+	artifact, err := g.messages.KeepArtifact(ctx, s.App, doc)
 	if err != nil {
 		return nil, err
 	}

@@ -2,18 +2,15 @@ package signin
 
 import (
 	"context"
-	"net/url"
 	"strings"
 
 	"gorm.io/gorm"
 
-	"innergate/core/address"
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/trace"
 	"innergate/gate/ground"
 	"innergate/gate/issued"
-	"innergate/gate/partners"
 	"innergate/store"
 )
 
@@ -32,30 +29,6 @@ func (g *Room) Start(ctx context.Context, b Browser, slug, to string) *Next {
 		s.App = app
 		return g.ApplicationSide(app).Start(ctx, s, to)
 	}, g.Outward)
-}
-
-// AllowedLink reports whether a deep link belongs to the application: it begins with one of the beginnings that are
-// set, at a border of its path.
-func AllowedLink(a *partners.Application, to string) bool {
-	if len(to) > 2000 || a.SAML == nil {
-		return false
-	}
-	u, err := url.Parse(to)
-	if err != nil || u.User != nil || strings.ContainsAny(to, "\\\r\n\t ") || strings.Contains(u.Path, "/../") ||
-		strings.HasSuffix(u.Path, "/..") {
-		return false
-	}
-	if to == a.SAML.DefaultRelayState {
-		return true
-	}
-	for _, allowed := range a.SAML.DeepLinks {
-		rest, ok := strings.CutPrefix(to, allowed)
-		if ok && (rest == "" || strings.HasSuffix(allowed, "/") || strings.ContainsAny(rest[:1], "/?")) &&
-			address.Origin(to) == address.Origin(allowed) {
-			return true
-		}
-	}
-	return false
 }
 
 // BeginConsole begins a sign-in to the console through a provider.

@@ -36,7 +36,7 @@ func (g *Room) AskOIDC(ctx context.Context, b Browser, raw, how string) *Next {
 
 // AskOIDCPosted goes on with a request that was posted.
 func (g *Room) AskOIDCPosted(ctx context.Context, b Browser, handle string) *Next {
-	kept, err := g.TakeArrival(ctx, handle, "authorize")
+	kept, err := g.messages.TakeArrival(ctx, handle, "authorize")
 	if err != nil {
 		return g.FailArrival(ctx, b, err)
 	}

@@ -21,7 +21,7 @@ func (g *Room) AskSAML(ctx context.Context, b Browser, received *saml.Received) 
 
 // AskPosted goes on with an AuthnRequest that was posted.
 func (g *Room) AskPosted(ctx context.Context, b Browser, handle, location string) *Next {
-	a, err := g.TakeArrival(ctx, handle, "sso")
+	a, err := g.messages.TakeArrival(ctx, handle, "sso")
 	if err != nil {
 		return g.FailArrival(ctx, b, err)
 	}
@@ -127,4 +127,9 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		}
 	}
 	return nil
+}
+
+// FailArrival is the answer where a posted message could not even be kept.
+func (g *Room) FailArrival(ctx context.Context, b Browser, err error) *Next {
+	return g.Walk(ctx, g.Begin(b, "sp"), Failing(err))
 }

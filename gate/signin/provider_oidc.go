@@ -394,7 +394,7 @@ func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, 
 
 // ReceiveOIDCPosted goes on with an answer that was posted.
 func (g *Room) ReceiveOIDCPosted(ctx context.Context, b Browser, slug, handle string) *Next {
-	kept, err := g.TakeArrival(ctx, handle, "callback/"+slug)
+	kept, err := g.messages.TakeArrival(ctx, handle, "callback/"+slug)
 	if err != nil {
 		return g.FailArrival(ctx, b, err)
 	}

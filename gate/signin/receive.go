@@ -103,7 +103,7 @@ func (g *Room) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) 
 
 // takeAnswer uses up what was kept for a provider's ACS, and notes the provider.
 func (g *Room) takeAnswer(ctx context.Context, stranger *SignIn, slug, handle string) (*store.Arrival, error) {
-	kept, err := g.TakeArrival(ctx, handle, "acs/"+slug)
+	kept, err := g.messages.TakeArrival(ctx, handle, "acs/"+slug)
 	if err != nil {
 		return nil, err
 	}
@@ -170,6 +170,32 @@ func (g *Room) begun(ctx context.Context, s *SignIn) (*Next, error) {
 		return nil, nil
 	}
 	return g.ApplicationSide(s.App).Start(ctx, s, s.State.To)
+}
+
+// joinArtifact finds the sign-in that an artifact belongs to. Nobody is asked for the response behind it unless this
+// browser waits for an answer of this provider, or the provider may begin by itself.
+func (g *Room) joinArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) (*SignIn, error) {
+	return g.join(ctx, b, stranger, kept.Relay, false, trace.Message{
+		From:       trace.Provider,
+		To:         trace.Gate,
+		Name:       "Artifact",
+		Binding:    "HTTP-Artifact",
+		Address:    g.ACSLocation(stranger.Provider.Slug),
+		Raw:        string(kept.Value),
+		RelayState: kept.Relay,
+	})
+}
+
+// receiveArtifact fetches the response behind an artifact, and goes on with it as with a posted one.
+func (g *Room) receiveArtifact(text string) Phase {
+	return func(ctx context.Context, s *SignIn) (*Next, error) {
+		s.Rec.Begin(trace.Receive)
+		response, err := g.messages.FetchArtifact(ctx, s.Provider, s.Rec, text)
+		if err != nil {
+			return nil, err
+		}
+		return g.receive(&Arrival{response: response})(ctx, s)
+	}
 }
 
 func nameOf(p *partners.Provider) string {

@@ -16,6 +16,7 @@ import (
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
+	"innergate/gate/messages"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/gate/sessions"
@@ -28,6 +29,7 @@ type Room struct {
 	*ground.Ground
 	keyring  *keyring.Room
 	partners *partners.Room
+	messages *messages.Room
 	traces   *traces.Room
 	sessions *sessions.Room
 	persons  *persons.Room
@@ -65,21 +67,19 @@ type SecondFactor interface {
 func New(
 	g *ground.Ground,
 	keyring *keyring.Room,
-	partners *partners.Room,
+	partners *partners.Room, messages *messages.Room,
 	traces *traces.Room,
 	sessions *sessions.Room,
 	persons *persons.Room,
 	grants *grants.Room,
 ) *Room {
-	return &Room{Ground: g, keyring: keyring, partners: partners, traces: traces, sessions: sessions, persons: persons, grants: grants}
+	return &Room{Ground: g, keyring: keyring, partners: partners, messages: messages, traces: traces, sessions: sessions, persons: persons, grants: grants}
 }
 
-// Tidy deletes sign-ins, answers on their way, artifacts and pushed requests that are over.
+// Tidy deletes sign-ins and pushed requests that are over.
 func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	return ground.DeleteOver(tx,
 		ground.Over{Model: &store.SignIn{}, Where: "expires_at < ?", Arg: now.Add(-10 * time.Minute)},
-		ground.Over{Model: &store.Arrival{}, Where: "created_at < ?", Arg: now.Add(-ArrivalLife)},
-		ground.Over{Model: &store.Artifact{}, Where: "expires_at < ?", Arg: now},
 		ground.Over{Model: &store.PushedRequest{}, Where: "expires_at < ?", Arg: now},
 	)
 }

@@ -184,8 +184,6 @@ func (g *Room) candidates(
 	return open, passed, asks, nil
 }
 
-const settingRoutes = "routes"
-
 // recognised is what is known of somebody before they have signed in: from their session, or from the name or mail
 // address that they gave.
 type recognised struct {
@@ -399,7 +397,7 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 // RoutedElsewhere is the provider by which an address is routed, where somebody typed it at the gate's own directory:
 // then no password is asked for here.
 func (g *Room) RoutedElsewhere(ctx context.Context, s *SignIn, name string) (*partners.Provider, error) {
-	routes, err := g.Routes(ctx)
+	routes, err := g.partners.Routes(ctx)
 	if err != nil || len(routes.Rules) == 0 || !strings.Contains(name, "@") {
 		return nil, err
 	}
@@ -418,7 +416,7 @@ func (g *Room) routesOf(ctx context.Context, s *SignIn) (*access.Routes, error) 
 	if s.routes != nil {
 		return s.routes, nil
 	}
-	return g.Routes(ctx)
+	return g.partners.Routes(ctx)
 }
 
 // straight is the provider to which somebody goes without being asked, if there is one.

@@ -1,10 +1,12 @@
 package signin
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -84,20 +86,9 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 	}
 	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
 	if s.Rehearsal != nil && s.Rehearsal.Second == s.App.ID {
-		return false, explain.New(explain.RehearsalAskedAgain, explain.Fact("reason", joined(passed))).Of(s.App.Name)
+		return false, explain.New(explain.RehearsalAskedAgain, explain.Fact("reason", cmp.Or(strings.Join(passed, "; "), "there is no session"))).Of(s.App.Name)
 	}
 	return false, nil
-}
-
-func joined(list []string) string {
-	if len(list) == 0 {
-		return "there is no session"
-	}
-	out := list[0]
-	for _, v := range list[1:] {
-		out += "; " + v
-	}
-	return out
 }
 
 // LastUse is when the application was last gone to in the session, if ever.

@@ -396,7 +396,7 @@ func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 // LogoutPosted goes on with a logout message that was posted, of an application or of the provider with this short
 // name.
 func (g *Room) LogoutPosted(ctx context.Context, b signin.Browser, handle, place, location, provider string) *signin.Next {
-	a, err := g.signin.TakeArrival(ctx, handle, place)
+	a, err := g.messages.TakeArrival(ctx, handle, place)
 	if err != nil {
 		return g.signin.Walk(ctx, g.signin.Begin(b, "slo"), signin.Failing(err))
 	}

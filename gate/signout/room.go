@@ -10,6 +10,7 @@ import (
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
+	"innergate/gate/messages"
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
@@ -21,6 +22,7 @@ type Room struct {
 	*ground.Ground
 	keyring  *keyring.Room
 	partners *partners.Room
+	messages *messages.Room
 	sessions *sessions.Room
 	grants   *grants.Room
 	signin   *signin.Room
@@ -30,12 +32,12 @@ type Room struct {
 func New(
 	g *ground.Ground,
 	keyring *keyring.Room,
-	partners *partners.Room,
+	partners *partners.Room, messages *messages.Room,
 	sessions *sessions.Room,
 	grants *grants.Room,
 	signin *signin.Room,
 ) *Room {
-	return &Room{Ground: g, keyring: keyring, partners: partners, sessions: sessions, grants: grants, signin: signin}
+	return &Room{Ground: g, keyring: keyring, partners: partners, messages: messages, sessions: sessions, grants: grants, signin: signin}
 }
 
 // Tidy deletes sign-outs that are over.

@@ -1,4 +1,4 @@
-package signin
+package messages
 
 import (
 	"context"
@@ -12,8 +12,7 @@ import (
 )
 
 const (
-	// ArrivalLife is how long a posted message waits for the browser's next request.
-	ArrivalLife       = 2 * time.Minute
+	arrivalLife       = 2 * time.Minute
 	arrivalsByAddress = 200
 	arrivalsInAll     = 5000
 	arrivalBytesInAll = 128 << 20
@@ -51,13 +50,8 @@ func (g *Room) TakeArrival(ctx context.Context, handle, place string) (*store.Ar
 	if err != nil {
 		return nil, err
 	}
-	if len(rows) == 0 || g.Now().Sub(rows[0].CreatedAt) > ArrivalLife {
+	if len(rows) == 0 || g.Now().Sub(rows[0].CreatedAt) > arrivalLife {
 		return nil, explain.New(explain.BrowserFinished)
 	}
 	return &rows[0], nil
-}
-
-// FailArrival is the answer where a posted message could not even be kept.
-func (g *Room) FailArrival(ctx context.Context, b Browser, err error) *Next {
-	return g.Walk(ctx, g.Begin(b, "sp"), Failing(err))
 }

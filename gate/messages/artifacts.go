@@ -1,4 +1,4 @@
-package signin
+package messages
 
 import (
 	"context"
@@ -19,12 +19,12 @@ import (
 
 const artifactLife = time.Minute
 
-// keepArtifact lets a response wait for the application that it is for, and returns the artifact by which that asks for
+// KeepArtifact lets a response wait for the application that it is for, and returns the artifact by which that asks for
 // it.
-func (g *Room) keepArtifact(ctx context.Context, s *SignIn, doc []byte) (string, error) {
-	a := saml.NewArtifact(g.partners.IDPEntity(s.App), 0)
+func (g *Room) KeepArtifact(ctx context.Context, app *partners.Application, doc []byte) (string, error) {
+	a := saml.NewArtifact(g.partners.IDPEntity(app), 0)
 	text := a.String()
-	row := store.Artifact{Handle: text, ApplicationID: s.App.ID, ExpiresAt: g.Now().Add(artifactLife).UTC()}
+	row := store.Artifact{Handle: text, ApplicationID: app.ID, ExpiresAt: g.Now().Add(artifactLife).UTC()}
 	row.Sealed = g.Store.Sealer.Seal("artifact/"+text, doc)
 	return text, g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error })
 }
@@ -93,60 +93,40 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	return doc, app, err
 }
 
-// joinArtifact finds the sign-in that an artifact belongs to. Nobody is asked for the response behind it unless this
-// browser waits for an answer of this provider, or the provider may begin by itself.
-func (g *Room) joinArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) (*SignIn, error) {
-	return g.join(ctx, b, stranger, kept.Relay, false, trace.Message{
-		From:       trace.Provider,
-		To:         trace.Gate,
-		Name:       "Artifact",
-		Binding:    "HTTP-Artifact",
-		Address:    g.ACSLocation(stranger.Provider.Slug),
-		Raw:        string(kept.Value),
-		RelayState: kept.Relay,
-	})
-}
-
-// receiveArtifact fetches the response behind an artifact, and goes on with it as with a posted one.
-func (g *Room) receiveArtifact(text string) Phase {
-	return func(ctx context.Context, s *SignIn) (*Next, error) {
-		s.Rec.Begin(trace.Receive)
-		response, err := g.fetchArtifact(ctx, s, text)
-		if err != nil {
-			return nil, err
-		}
-		return g.receive(&Arrival{response: response})(ctx, s)
-	}
-}
-
-func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml.IncomingResponse, error) {
-	p := s.Provider.SAML
+// FetchArtifact asks a provider for the response behind an artifact (SAML Core, section 3.5), and records both messages.
+func (g *Room) FetchArtifact(
+	ctx context.Context,
+	provider *partners.Provider,
+	rec *trace.Recorder,
+	text string,
+) (*saml.IncomingResponse, error) {
+	p := provider.SAML
 	artifact, err := saml.ParseArtifact(text)
 	if err != nil {
-		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error())).Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error())).Of(provider.Name)
 	}
-	if !s.Rec.Check(trace.Check{
+	if !rec.Check(trace.Check{
 		Name:     "saml.artifact-source",
 		Text:     "The artifact is the provider's",
 		Section:  "SAML Bindings 3.6.4",
 		Expected: p.EntityID,
 		OK:       artifact.Issuer(saml.EntityID(p.EntityID)),
 	}) {
-		return nil, explain.New(explain.SAMLArtifactSource).Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLArtifactSource).Of(provider.Name)
 	}
 	endpoint := artifact.Endpoint(p.Artifact)
 	if endpoint == nil {
-		return nil, explain.New(explain.SAMLArtifactEndpoint, explain.Fact("index", strconv.Itoa(artifact.Index))).Of(s.Provider.Name)
+		return nil, explain.New(explain.SAMLArtifactEndpoint, explain.Fact("index", strconv.Itoa(artifact.Index))).Of(provider.Name)
 	}
-	signer, err := g.keyring.Signer(ctx, s.Provider.ID, p.SignatureAlgorithm, p.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, provider.ID, p.SignatureAlgorithm, p.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}
-	id, doc, err := saml.NewArtifactResolve(g.partners.SPEntity(s.Provider), endpoint.Location, text, g.Now(), signer)
+	id, doc, err := saml.NewArtifactResolve(g.partners.SPEntity(provider), endpoint.Location, text, g.Now(), signer)
 	if err != nil {
 		return nil, err
 	}
-	s.Rec.Message(trace.Message{
+	rec.Message(trace.Message{
 		From:      trace.Gate,
 		To:        trace.Provider,
 		Name:      "ArtifactResolve",
@@ -167,9 +147,9 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 	)
 	if err != nil {
 		return nil, explain.New(explain.SAMLBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", endpoint.Location)).
-			Of(s.Provider.Name)
+			Of(provider.Name)
 	}
-	s.Rec.Message(trace.Message{
+	rec.Message(trace.Message{
 		From:    trace.Provider,
 		To:      trace.Gate,
 		Name:    "ArtifactResponse",
@@ -177,8 +157,8 @@ func (g *Room) fetchArtifact(ctx context.Context, s *SignIn, text string) (*saml
 		Address: endpoint.Location,
 		Raw:     string(got.Body),
 	})
-	return saml.OpenArtifactResponse(got.Body, id, g.ACSLocation(s.Provider.Slug), saml.ResponseRules{
-		Partner: s.Provider.Name, Issuer: saml.EntityID(p.EntityID), Now: g.Now(), Skew: partners.Skew(p.ClockSkewSeconds),
-		Trust: saml.Trust{Certificates: s.Provider.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
-	}, s.Rec)
+	return saml.OpenArtifactResponse(got.Body, id, g.ACSLocation(provider.Slug), saml.ResponseRules{
+		Partner: provider.Name, Issuer: saml.EntityID(p.EntityID), Now: g.Now(), Skew: partners.Skew(p.ClockSkewSeconds),
+		Trust: saml.Trust{Certificates: provider.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
+	}, rec)
 }

@@ -1,17 +1,13 @@
-package signin
+package configuration
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
 	"gorm.io/gorm"
 
-	"innergate/api"
 	"innergate/core/access"
 	"innergate/core/address"
 	"innergate/core/checkup"
@@ -21,37 +17,12 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
-	"innergate/gate/sessions"
-	"innergate/gate/traces"
 	"innergate/store"
 )
 
-// Routes are the rules that choose the way by which people sign in.
-func (g *Room) Routes(ctx context.Context) (*access.Routes, error) {
-	c, err := g.Cache(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if r := c.Routes.Load(); r != nil {
-		return r, nil
-	}
-	var row store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", settingRoutes).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
-	}
-	r := &access.Routes{Rules: []access.Route{}, Field: access.FieldNeeded}
-	if row.Value != "" {
-		if err := json.Unmarshal([]byte(row.Value), r); err != nil {
-			return nil, fmt.Errorf("the routes can't be read: %w", err)
-		}
-	}
-	c.Routes.Store(r)
-	return r, nil
-}
-
 // SetRoutes replaces them, in one step.
 func (g *Room) SetRoutes(ctx context.Context, who ground.Actor, r access.Routes) (*access.Routes, error) {
-	before, err := g.Routes(ctx)
+	before, err := g.partners.Routes(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -90,12 +61,12 @@ func (g *Room) WriteRoutes(tx *gorm.DB, who ground.Actor, before *access.Routes,
 	if err := persons.KnownGroups(tx, groups); err != nil {
 		return err
 	}
-	return g.WriteSetting(tx, who, settingRoutes, "routes", before, r)
+	return g.WriteSetting(tx, who, partners.SettingRoutes, "routes", before, r)
 }
 
 // RouteFindings finds routes that lead nowhere, are never reached, or trust a domain that anybody can have.
 func (g *Room) RouteFindings(ctx context.Context) ([]checkup.Finding, error) {
-	routes, err := g.Routes(ctx)
+	routes, err := g.partners.Routes(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -186,80 +157,6 @@ func (g *Room) RouteFindings(ctx context.Context) ([]checkup.Finding, error) {
 				},
 			)
 		}
-	}
-	return out, nil
-}
-
-// ExplainRoute answers where somebody would go, and what they would see, by the same decisions as a sign-in makes; for
-// a draft too.
-func (g *Room) ExplainRoute(ctx context.Context, q api.RouteQuestion) (*api.RouteAnswer, error) {
-	app, err := g.partners.Application(ctx, q.Application)
-	if err != nil {
-		return nil, err
-	}
-	if q.Routes != nil {
-		if err := q.Routes.Check(); err != nil {
-			return nil, ground.BadRequest("routes", words.Capitalise(err.Error())+".", "")
-		}
-	}
-	address := q.Network
-	if address != "" {
-		if _, err := netip.ParseAddr(address); err != nil {
-			return nil, ground.BadRequest("network", fmt.Sprintf("%q is no network address.", address), "Write it such as 192.0.2.7.")
-		}
-	}
-	s := &SignIn{App: app, Rec: trace.NewRecorder(g.Now(), g.Now), Browser: Browser{Address: address}, looked: true, routes: q.Routes}
-	s.State.Name = words.Clip(strings.TrimSpace(q.Name), 254)
-	if q.Person != "" {
-		p, _, err := g.persons.PersonByID(ctx, q.Person)
-		if err != nil {
-			return nil, err
-		}
-		s.session = &sessions.HeldSession{Session: store.Session{PersonID: p.ID, Person: p.Name}}
-	}
-	out := &api.RouteAnswer{Passed: []string{}}
-	refused := func(err error) (*api.RouteAnswer, error) {
-		var f *explain.Failure
-		if !errors.As(err, &f) {
-			return nil, err
-		}
-		out.Refused = traces.Explained(f.Of(app.Name).Record())
-		for _, e := range s.Rec.Entries() {
-			if d := e.Decision; d != nil {
-				out.Passed = append(out.Passed, d.Passed...)
-			}
-		}
-		return out, nil
-	}
-	if app.Reach != access.Draft { // a draft is asked about as if it were open
-		if err := g.reached(ctx, s); err != nil {
-			return refused(err)
-		}
-	}
-	w, err := g.ways(ctx, s)
-	if err != nil {
-		return refused(err)
-	}
-	routes, err := g.routesOf(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	out.Passed = append(out.Passed, w.passed...)
-	if p := s.straight(w, routes, ""); p != nil {
-		out.Goes, out.By = p.Slug, w.by
-		if out.By == "" {
-			out.By = routeReason("", len(w.open))
-		}
-		return out, nil
-	}
-	choice := s.choice(w, routes)
-	out.By = w.by
-	if out.By == "" {
-		out.By = "several providers serve the application"
-	}
-	out.Page = &api.RoutePage{Title: "Sign in to " + app.Name, Field: choice.Field, Buttons: []string{}}
-	for _, p := range choice.Providers {
-		out.Page.Buttons = append(out.Page.Buttons, p.Name)
 	}
 	return out, nil
 }
