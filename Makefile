@@ -68,7 +68,7 @@ test: tools build
 	wait $$lint; lint=$$?; cat bin/lint.log; [ $$tests = 0 ] && [ $$lint = 0 ]
 
 bench: build
-	@$(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate ./bench
+	@$(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./bench
 
 # Each fuzz target for a while; FUZZTIME sets how long.
 FUZZTIME ?= 20s

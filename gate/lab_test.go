@@ -7,92 +7,18 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"innergate/api"
 	"innergate/core/config"
-	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate"
-	"innergate/gate/fetch"
 	"innergate/gate/ground"
 	"innergate/store"
 	"innergate/testbed"
 )
-
-// lab is a gate without a server, with a clock that tests turn.
-type lab struct {
-	*gate.Gate
-	now    time.Time
-	folder string
-}
-
-var owner = ground.Actor{Name: "Fenna", Role: ground.RoleOwner, From: "192.0.2.7"}
-
-func newLab(t testing.TB) *lab {
-	t.Helper()
-	l := &lab{now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), folder: testbed.Folder(t)}
-	master, err := store.MasterKeys("", filepath.Join(l.folder, "master.key"), true)
-	require.NoError(t, err)
-	sealer, err := store.NewSealer(master[0], master[1:]...)
-	require.NoError(t, err)
-	s, err := store.Open(l.folder, sealer)
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	l.Gate, err = gate.New(
-		context.Background(),
-		gate.Options{
-			Store:        s,
-			PublicURL:    "https://gate.saltmere.example/",
-			Now:          func() time.Time { return l.now },
-			Fetch:        &fetch.Fetcher{AllowPrivate: true},
-			KeySource:    testbed.Keys(),
-			PasswordCost: testbed.Cost,
-		},
-	)
-	require.NoError(t, err)
-	return l
-}
-
-// status is the status of a problem, or 0.
-func status(err error) int {
-	if p, ok := err.(*api.Problem); ok {
-		return p.Status
-	}
-	return 0
-}
-
-// metadata makes an entity's metadata with the given roles.
-func metadata(t testing.TB, id string, roles ...saml.RoleKind) string {
-	t.Helper()
-	k, err := keys.Generate(keys.P256)
-	require.NoError(t, err)
-	der, err := keys.SelfSigned(k, id, time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), 365*24*time.Hour)
-	require.NoError(t, err)
-	cert, err := keys.ParseCertificate(der)
-	require.NoError(t, err)
-	entity := saml.Entity{EntityID: id}
-	for _, kind := range roles {
-		r := saml.Role{
-			Kind:          kind,
-			DisplayName:   "Ferry " + string(kind),
-			Keys:          []saml.KeyDescriptor{{Use: "signing", Certificate: cert}},
-			NameIDFormats: []string{saml.FormatPersistent},
-		}
-		service := saml.ServiceSSO
-		if kind == saml.RoleSP {
-			service = saml.ServiceACS
-		}
-		r.Endpoints = []saml.Endpoint{{Service: service, Binding: saml.BindingPost, Location: id + "/" + string(kind)}}
-		entity.Roles = append(entity.Roles, r)
-	}
-	doc, err := saml.WriteMetadata(entity, 0, time.Now(), nil)
-	require.NoError(t, err)
-	return string(doc)
-}
 
 func TestPublicURLIsChecked(t *testing.T) {
 	t.Parallel()
@@ -101,7 +27,7 @@ func TestPublicURLIsChecked(t *testing.T) {
 		_, err := gate.New(context.Background(), gate.Options{PublicURL: bad})
 		assert.ErrorContains(t, err, "must be an http or https address", bad)
 	}
-	l := newLab(t)
+	l := testbed.NewLab(t)
 	assert.Equal(t, "https://gate.saltmere.example", l.PublicURL)
 	assert.Equal(t, "https://gate.saltmere.example/saml/sp/staff/acs", l.ACSLocation("staff"))
 	assert.True(t, l.Secure())
@@ -110,18 +36,18 @@ func TestPublicURLIsChecked(t *testing.T) {
 // TestSecretsAreSealedOnDisk looks for secrets in every file of the data folder.
 func TestSecretsAreSealedOnDisk(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
+	l, ctx := testbed.NewLab(t), context.Background()
+	token, err := l.Console.NewToken(ctx, testbed.Owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
 	require.NoError(t, err)
 	_, err = l.Console.AddAdministrator(
 		ctx,
-		owner,
+		testbed.Owner,
 		api.NewAdministrator{Name: "Mira", Role: ground.RoleEngineer, Password: "ebb and flood tide"},
 	)
 	require.NoError(t, err)
 	session, _, err := l.Console.SignInAdministrator(ctx, "Mira", "ebb and flood tide", "192.0.2.7")
 	require.NoError(t, err)
-	files, err := filepath.Glob(filepath.Join(l.folder, "innergate.db*"))
+	files, err := filepath.Glob(filepath.Join(l.Folder, "innergate.db*"))
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
 	for _, f := range files {
@@ -146,10 +72,10 @@ func TestSecretsAreSealedOnDisk(t *testing.T) {
 
 func TestAnotherMasterKeyIsNoticedAtStart(t *testing.T) {
 	t.Parallel()
-	l := newLab(t)
+	l := testbed.NewLab(t)
 	sealer, err := store.NewSealer(make([]byte, 32))
 	require.NoError(t, err)
-	s, err := store.Open(l.folder, sealer)
+	s, err := store.Open(l.Folder, sealer)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	_, err = gate.New(context.Background(), gate.Options{Store: s, PublicURL: "https://gate.saltmere.example"})
@@ -158,8 +84,8 @@ func TestAnotherMasterKeyIsNoticedAtStart(t *testing.T) {
 
 func TestTakeTheirs(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	both := metadata(t, "https://both.saltmere.example", saml.RoleIDP, saml.RoleSP)
+	l, ctx := testbed.NewLab(t), context.Background()
+	both := testbed.Metadata(t, "https://both.saltmere.example", saml.RoleIDP, saml.RoleSP)
 	u, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: both})
 	require.NoError(t, err)
 	assert.Contains(t, u.Remark, "both roles")
@@ -170,13 +96,13 @@ func TestTakeTheirs(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "https://both.saltmere.example/idp", p.Provider.SAML.SSO[0].Location)
 
-	wrong, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: metadata(t, "https://app.saltmere.example", saml.RoleSP)})
+	wrong, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: testbed.Metadata(t, "https://app.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
 	assert.Nil(t, wrong.Provider)
 	assert.Equal(t, "metadata.wrong-role", wrong.Problems[len(wrong.Problems)-1].Code)
 
-	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">` + metadata(t, "https://one.saltmere.example",
-		saml.RoleSP)[39:] + metadata(t, "https://two.saltmere.example", saml.RoleSP)[39:] + `</EntitiesDescriptor>`
+	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata">` + testbed.Metadata(t, "https://one.saltmere.example",
+		saml.RoleSP)[39:] + testbed.Metadata(t, "https://two.saltmere.example", saml.RoleSP)[39:] + `</EntitiesDescriptor>`
 	several, _, err := l.Watch.UnderstandApplication(ctx, "", api.TakeIn{Text: group})
 	require.NoError(t, err)
 	assert.Nil(t, several.App)
@@ -189,17 +115,17 @@ func TestTakeTheirs(t *testing.T) {
 	assert.Nil(t, nobody.App)
 
 	_, _, err = l.Watch.UnderstandApplication(ctx, "", api.TakeIn{})
-	assert.Equal(t, http.StatusBadRequest, status(err))
+	assert.Equal(t, http.StatusBadRequest, testbed.Status(err))
 }
 
 // TestTakeTheirsFromAddress fetches a document, shows what would change, and stores nothing until told to.
 func TestTakeTheirsFromAddress(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	served := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
+	l, ctx := testbed.NewLab(t), context.Background()
+	served := testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(served)) }))
 	t.Cleanup(s.Close)
-	a, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	a, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "crew-rota", a.Slug)
 	u, _, err := l.Watch.UnderstandApplication(ctx, "crew-rota", api.TakeIn{Text: " " + s.URL + "\n"})
@@ -208,22 +134,22 @@ func TestTakeTheirsFromAddress(t *testing.T) {
 	held, err := l.Checkups.Application(ctx, "crew-rota")
 	require.NoError(t, err)
 	assert.Empty(t, held.SAML.EntityID)
-	taken, err := l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
+	taken, err := l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota", api.TakeIn{URL: s.URL})
 	require.NoError(t, err)
 	assert.Equal(t, "Crew Rota", taken.Name, "the name stays ours")
 	assert.Equal(t, 2, taken.Revision)
 	again, _, err := l.Watch.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
 	require.NoError(t, err)
 	assert.Empty(t, again.Changes)
-	served = metadata(t, "https://rota.saltmere.example", saml.RoleSP)
+	served = testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	rolled, _, err := l.Watch.UnderstandApplication(ctx, "crew-rota", api.TakeIn{URL: s.URL})
 	require.NoError(t, err)
 	require.Len(t, rolled.Changes, 1)
 	assert.Equal(t, "certificate for signing", rolled.Changes[0].Field)
 	assert.NotEqual(t, rolled.Changes[0].Before, rolled.Changes[0].After)
 	served = "<html>please sign in</html>"
-	_, err = l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{URL: s.URL})
-	assert.Equal(t, http.StatusUnprocessableEntity, status(err))
+	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota", api.TakeIn{URL: s.URL})
+	assert.Equal(t, http.StatusUnprocessableEntity, testbed.Status(err))
 	held, err = l.Checkups.Application(ctx, "crew-rota")
 	require.NoError(t, err)
 	assert.Equal(t, taken.Revision, held.Revision, "nothing of the former state is lost")
@@ -231,38 +157,38 @@ func TestTakeTheirsFromAddress(t *testing.T) {
 
 func TestTwoCantShareAnEntityID(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	doc := metadata(t, "https://rota.saltmere.example", saml.RoleSP)
+	l, ctx := testbed.NewLab(t), context.Background()
+	doc := testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)
 	for i, name := range []string{"Crew Rota", "Crew Rota Copy"} {
-		a, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: name}, 0)
+		a, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", config.Application{Name: name}, 0)
 		require.NoError(t, err)
-		_, err = l.Watch.TakeApplication(ctx, owner, a.Slug, api.TakeIn{Text: doc})
+		_, err = l.Watch.TakeApplication(ctx, testbed.Owner, a.Slug, api.TakeIn{Text: doc})
 		if i == 0 {
 			require.NoError(t, err)
 			continue
 		}
-		assert.Equal(t, http.StatusConflict, status(err))
+		assert.Equal(t, http.StatusConflict, testbed.Status(err))
 		assert.ErrorContains(t, err, `"Crew Rota" has the entity ID`)
 	}
 }
 
 func TestTwoEngineersAtOnce(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	a, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	l, ctx := testbed.NewLab(t), context.Background()
+	a, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
 	first, second := a.Application, a.Application
 	first.Description = "of the first"
 	second.Description = "of the second"
-	_, err = l.Configuration.SaveApplication(ctx, owner, a.Slug, first, a.Revision)
+	_, err = l.Configuration.SaveApplication(ctx, testbed.Owner, a.Slug, first, a.Revision)
 	require.NoError(t, err)
-	_, err = l.Configuration.SaveApplication(ctx, owner, a.Slug, second, a.Revision)
-	assert.Equal(t, http.StatusConflict, status(err))
+	_, err = l.Configuration.SaveApplication(ctx, testbed.Owner, a.Slug, second, a.Revision)
+	assert.Equal(t, http.StatusConflict, testbed.Status(err))
 	held, err := l.Checkups.Application(ctx, a.Slug)
 	require.NoError(t, err)
 	assert.Equal(t, "of the first", held.Description)
 	first.Slug = "other"
-	_, err = l.Configuration.SaveApplication(ctx, owner, a.Slug, first, 0)
+	_, err = l.Configuration.SaveApplication(ctx, testbed.Owner, a.Slug, first, 0)
 	assert.ErrorContains(t, err, "short name can't change")
 }
 
@@ -270,18 +196,18 @@ func TestTwoEngineersAtOnce(t *testing.T) {
 // step changes them.
 func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	l, ctx := testbed.NewLab(t), context.Background()
+	_, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
-	_, err = l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Staff"}, 0)
+	_, err = l.Configuration.SaveProvider(ctx, testbed.Owner, "", config.Provider{Name: "Staff"}, 0)
 	require.NoError(t, err)
 	before, err := l.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)
 	providerBefore, err := l.Exchange.ProviderSheet(ctx, "staff")
 	require.NoError(t, err)
-	_, err = l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota", api.TakeIn{Text: testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
-	_, err = l.Watch.TakeProvider(ctx, owner, "staff", api.TakeIn{Text: metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
+	_, err = l.Watch.TakeProvider(ctx, testbed.Owner, "staff", api.TakeIn{Text: testbed.Metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
 	require.NoError(t, err)
 	after, err := l.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)
@@ -301,7 +227,7 @@ func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
 	}
 	doc, err := l.Exchange.OurMetadata(ctx, "provider", "staff", false)
 	require.NoError(t, err)
-	read := saml.ReadMetadata(doc, l.now)
+	read := saml.ReadMetadata(doc, l.Clock)
 	assert.Empty(t, read.Problems)
 	assert.Equal(t, string(l.SPEntityID()), read.Entities[0].EntityID)
 	assert.Equal(t, l.ACSLocation("staff"), read.Entities[0].Roles[0].Service(saml.ServiceACS)[0].Location)

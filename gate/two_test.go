@@ -14,16 +14,17 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/rehearsal"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // second opens another gate on the same data folder, as a second process would.
-func second(t testing.TB, l *lab) *gate.Gate {
+func second(t testing.TB, l *testbed.Lab) *gate.Gate {
 	t.Helper()
-	master, err := store.MasterKeys("", l.folder+"/master.key", false)
+	master, err := store.MasterKeys("", l.Folder+"/master.key", false)
 	require.NoError(t, err)
 	sealer, err := store.NewSealer(master[0], master[1:]...)
 	require.NoError(t, err)
-	s, err := store.Open(l.folder, sealer)
+	s, err := store.Open(l.Folder, sealer)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	g, err := gate.New(context.Background(), gate.Options{Store: s, PublicURL: l.PublicURL, Fetch: l.Fetch})
@@ -34,11 +35,11 @@ func second(t testing.TB, l *lab) *gate.Gate {
 // TestTwoProcessesSeeTheSameTruth changes things in one gate and looks in the other, without waiting.
 func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	other := second(t, l)
-	_, err := l.Configuration.SaveApplication(ctx, owner, "", config.Application{Name: "Crew Rota"}, 0)
+	_, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
-	_, err = l.Watch.TakeApplication(ctx, owner, "crew-rota", api.TakeIn{Text: metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota", api.TakeIn{Text: testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
 	seen, err := other.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)
@@ -48,7 +49,7 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 		require.NoError(t, err)
 		c := a.Application
 		c.Name = "Crew Rota " + string(rune('A'+i))
-		_, err = l.Configuration.SaveApplication(ctx, owner, "crew-rota", c, a.Revision)
+		_, err = l.Configuration.SaveApplication(ctx, testbed.Owner, "crew-rota", c, a.Revision)
 		require.NoError(t, err)
 		sheet, err := other.Exchange.ApplicationSheet(ctx, "crew-rota")
 		require.NoError(t, err)
@@ -58,18 +59,18 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 	require.NoError(t, err)
 	theirs, err := other.Exchange.OurMetadata(ctx, "", "", false)
 	require.NoError(t, err)
-	first, again := saml.ReadMetadata(mine, l.now), saml.ReadMetadata(theirs, l.now)
+	first, again := saml.ReadMetadata(mine, l.Clock), saml.ReadMetadata(theirs, l.Clock)
 	assert.Equal(
 		t, first.Entities[0].Roles[0].Keys[0].Certificate.Raw, again.Entities[0].Roles[0].Keys[0].Certificate.Raw,
 		"one key, not one each",
 	)
-	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
+	token, err := l.Console.NewToken(ctx, testbed.Owner, api.NewToken{Name: "pipeline", Role: ground.RoleViewer})
 	require.NoError(t, err)
 	_, err = other.Console.TokenActor(ctx, token.Secret, "")
 	require.NoError(t, err)
-	require.NoError(t, other.Console.RevokeToken(ctx, owner, token.ID))
+	require.NoError(t, other.Console.RevokeToken(ctx, testbed.Owner, token.ID))
 	_, err = l.Console.TokenActor(ctx, token.Secret, "")
-	assert.Equal(t, 401, status(err))
+	assert.Equal(t, 401, testbed.Status(err))
 	verdict, err := l.VerifyJournal(ctx, "")
 	require.NoError(t, err)
 	assert.True(t, verdict.Whole, verdict.Broken)

@@ -1,4 +1,4 @@
-package gate_test
+package sources_test
 
 import (
 	"bytes"
@@ -68,7 +68,7 @@ func aggregate(t testing.TB, entities int, until time.Time, signer *xmlsig.Signe
 }
 
 // settled waits until a source is not being read any more.
-func settled(t testing.TB, l *lab, slug string) *api.Source {
+func settled(t testing.TB, l *testbed.Lab, slug string) *api.Source {
 	t.Helper()
 	var s *api.Source
 	require.Eventually(t, func() bool {
@@ -80,10 +80,10 @@ func settled(t testing.TB, l *lab, slug string) *api.Source {
 	return s
 }
 
-func newSource(t testing.TB, l *lab, address string, cert []byte) {
+func newSource(t testing.TB, l *testbed.Lab, address string, cert []byte) {
 	_, err := l.Sources.SaveSource(
 		context.Background(),
-		owner,
+		testbed.Owner,
 		"",
 		config.Source{Name: "Harbours", URL: address, Certificate: string(keys.EncodeCertificate(cert))},
 	)
@@ -92,16 +92,16 @@ func newSource(t testing.TB, l *lab, address string, cert []byte) {
 
 func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	t.Parallel()
-	l, ctx, p, signer := newLab(t), context.Background(), newPublisher(t), newPair(t, "harbours")
-	p.publish(aggregate(t, 30, l.now.Add(20*24*time.Hour), signer.signer, ""), 0)
-	newSource(t, l, p.URL, signer.cert.Raw)
+	l, ctx, p, signer := testbed.NewLab(t), context.Background(), testbed.NewPublisher(t), testbed.NewPair(t, "harbours")
+	p.Publish(aggregate(t, 30, l.Clock.Add(20*24*time.Hour), signer.Signer, ""), 0)
+	newSource(t, l, p.URL, signer.Cert.Raw)
 	_, err := l.Sources.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
 	s := settled(t, l, "harbours")
 	require.Empty(t, s.Error)
 	assert.Equal(t, 30, s.Entities)
 	assert.Equal(t, "harbours", s.PublishedName)
-	assert.WithinDuration(t, l.now.Add(time.Hour), *s.Due, time.Second, "cacheDuration is heeded")
+	assert.WithinDuration(t, l.Clock.Add(time.Hour), *s.Due, time.Second, "cacheDuration is heeded")
 
 	list, err := l.Sources.SourceEntities(ctx, "harbours", store.Page{Limit: 10}, "sp")
 	require.NoError(t, err)
@@ -116,7 +116,7 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	// Configured by hand before: an entry of the source never replaces it.
 	_, err = l.Configuration.SaveApplication(
 		ctx,
-		owner,
+		testbed.Owner,
 		"",
 		config.Application{Slug: "by-hand", Name: "By hand", SAML: &config.SAMLApplication{EntityID: "https://port-002.example/saml"}},
 		0,
@@ -124,7 +124,7 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	require.NoError(t, err)
 	made, err := l.Sources.Adopt(
 		ctx,
-		owner,
+		testbed.Owner,
 		"harbours",
 		api.Adopt{
 			As:        "application",
@@ -140,13 +140,13 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "draft", string(v.Reach))
 	assert.Equal(t, "source:harbours", v.Watch.URL)
-	wrong, err := l.Sources.Adopt(ctx, owner, "harbours", api.Adopt{As: "provider", EntityIDs: []string{"https://port-003.example/saml"}})
+	wrong, err := l.Sources.Adopt(ctx, testbed.Owner, "harbours", api.Adopt{As: "provider", EntityIDs: []string{"https://port-003.example/saml"}})
 	require.NoError(t, err)
 	assert.Contains(t, wrong.Items[0].Reason, "metadata of a service provider")
 
 	// The source changes: what was adopted follows by its policy, what was made by hand does not.
-	p.publish(aggregate(t, 29, l.now.Add(21*24*time.Hour), signer.signer, "/new"), 0)
-	l.now = l.now.Add(2 * time.Hour)
+	p.Publish(aggregate(t, 29, l.Clock.Add(21*24*time.Hour), signer.Signer, "/new"), 0)
+	l.Clock = l.Clock.Add(2 * time.Hour)
 	require.NoError(t, l.Sources.RefreshSourcesDue(ctx))
 	s = settled(t, l, "harbours")
 	require.Empty(t, s.Error)
@@ -156,56 +156,56 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, v.Watch.Waiting, "an address asks")
 	assert.Contains(t, v.Watch.Waiting.Sentences[0], "https://port-001.example/acs/new")
-	assert.Equal(t, 409, status(l.Sources.DeleteSource(ctx, owner, "harbours")), "a source in use stays")
+	assert.Equal(t, 409, testbed.Status(l.Sources.DeleteSource(ctx, testbed.Owner, "harbours")), "a source in use stays")
 	require.NotNil(t, v.Watch.ValidUntil, "the end is inherited from the source")
-	l.now = v.Watch.ValidUntil.Add(time.Minute)
+	l.Clock = v.Watch.ValidUntil.Add(time.Minute)
 	v, err = l.Checkups.Application(ctx, v.Slug)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(v.Findings), "metadata.expired")
-	l.now = l.now.Add(-48 * time.Hour)
-	require.NoError(t, l.Configuration.DeleteApplication(ctx, owner, v.Slug))
-	require.NoError(t, l.Sources.DeleteSource(ctx, owner, "harbours"))
+	l.Clock = l.Clock.Add(-48 * time.Hour)
+	require.NoError(t, l.Configuration.DeleteApplication(ctx, testbed.Owner, v.Slug))
+	require.NoError(t, l.Sources.DeleteSource(ctx, testbed.Owner, "harbours"))
 }
 
 func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
 	t.Parallel()
-	signer, other := newPair(t, "harbours"), newPair(t, "other")
-	good := func(l *lab) string { return aggregate(t, 5, l.now.Add(10*24*time.Hour), signer.signer, "") }
+	signer, other := testbed.NewPair(t, "harbours"), testbed.NewPair(t, "other")
+	good := func(l *testbed.Lab) string { return aggregate(t, 5, l.Clock.Add(10*24*time.Hour), signer.Signer, "") }
 	for name, c := range map[string]struct {
-		body func(l *lab) string
+		body func(l *testbed.Lab) string
 		code string
 		says string
 	}{
-		"signed by another": {func(l *lab) string {
-			return aggregate(t, 6, l.now.Add(11*24*time.Hour), other.signer, "")
+		"signed by another": {func(l *testbed.Lab) string {
+			return aggregate(t, 6, l.Clock.Add(11*24*time.Hour), other.Signer, "")
 		}, "metadata.signature", "not made by any key"},
-		"not signed": {func(l *lab) string {
-			return aggregate(t, 6, l.now.Add(11*24*time.Hour), nil, "")
+		"not signed": {func(l *testbed.Lab) string {
+			return aggregate(t, 6, l.Clock.Add(11*24*time.Hour), nil, "")
 		}, "metadata.signature", "no signature"},
-		"changed afterwards": {func(l *lab) string {
+		"changed afterwards": {func(l *testbed.Lab) string {
 			return strings.Replace(good(l), "port-003", "port-666", 1)
 		}, "metadata.signature", "digest differs"},
-		"no end": {func(*lab) string { return aggregate(t, 6, time.Time{}, signer.signer, "") }, "source.no-end", "no validUntil"},
-		"end too far": {func(l *lab) string {
-			return aggregate(t, 6, l.now.Add(31*24*time.Hour), signer.signer, "")
+		"no end": {func(*testbed.Lab) string { return aggregate(t, 6, time.Time{}, signer.Signer, "") }, "source.no-end", "no validUntil"},
+		"end too far": {func(l *testbed.Lab) string {
+			return aggregate(t, 6, l.Clock.Add(31*24*time.Hour), signer.Signer, "")
 		}, "source.end-too-far", "more than 30 days"},
-		"over": {func(l *lab) string {
-			return aggregate(t, 6, l.now.Add(-time.Hour), signer.signer, "")
+		"over": {func(l *testbed.Lab) string {
+			return aggregate(t, 6, l.Clock.Add(-time.Hour), signer.Signer, "")
 		}, "metadata.expired", "is over"},
-		"an older copy": {func(l *lab) string {
-			return aggregate(t, 6, l.now.Add(9*24*time.Hour), signer.signer, "")
+		"an older copy": {func(l *testbed.Lab) string {
+			return aggregate(t, 6, l.Clock.Add(9*24*time.Hour), signer.Signer, "")
 		}, "source.older", "an older one"},
-		"truncated":  {func(l *lab) string { return good(l)[:2000] }, "metadata.signature", "can't be used"},
-		"a web page": {func(*lab) string { return "<!DOCTYPE html><html>Sign in</html>" }, "metadata.signature", "document type"},
+		"truncated":  {func(l *testbed.Lab) string { return good(l)[:2000] }, "metadata.signature", "can't be used"},
+		"a web page": {func(*testbed.Lab) string { return "<!DOCTYPE html><html>Sign in</html>" }, "metadata.signature", "document type"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l, ctx, p := newLab(t), context.Background(), newPublisher(t)
-			p.publish(good(l), 0)
-			newSource(t, l, p.URL, signer.cert.Raw)
+			l, ctx, p := testbed.NewLab(t), context.Background(), testbed.NewPublisher(t)
+			p.Publish(good(l), 0)
+			newSource(t, l, p.URL, signer.Cert.Raw)
 			_, err := l.Sources.RefreshSource(ctx, "harbours")
 			require.NoError(t, err)
 			require.Equal(t, 5, settled(t, l, "harbours").Entities)
-			p.publish(c.body(l), 0)
+			p.Publish(c.body(l), 0)
 			_, err = l.Sources.RefreshSource(ctx, "harbours")
 			require.NoError(t, err)
 			s := settled(t, l, "harbours")
@@ -216,7 +216,7 @@ func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
 			list, err := l.Sources.SourceEntities(ctx, "harbours", store.Page{}, "")
 			require.NoError(t, err)
 			assert.Len(t, list.Items, 5, "what was held is there as before")
-			p.publish(good(l), 0)
+			p.Publish(good(l), 0)
 			_, err = l.Sources.RefreshSource(ctx, "harbours")
 			require.NoError(t, err)
 			assert.Zero(t, settled(t, l, "harbours").Failures)
@@ -227,7 +227,7 @@ func TestAggregateIsRefusedAndWhatIsHeldStays(t *testing.T) {
 // TestDownloadsThatNeverEnd: one that stalls, one that never ends, one that is cancelled.
 func TestDownloadsThatNeverEnd(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	release := make(chan struct{})
 	var begun atomic.Int64
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -251,7 +251,7 @@ func TestDownloadsThatNeverEnd(t *testing.T) {
 	assert.ErrorContains(t, err, "stopped sending")
 	_, err = l.Fetch.Do(ctx, fetch.Want{URL: s.URL + "/endless", MaxBytes: 1 << 20})
 	assert.ErrorContains(t, err, "larger than")
-	newSource(t, l, s.URL+"/stalls", newPair(t, "x").cert.Raw)
+	newSource(t, l, s.URL+"/stalls", testbed.NewPair(t, "x").Cert.Raw)
 	before := begun.Load()
 	_, err = l.Sources.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
@@ -263,35 +263,35 @@ func TestDownloadsThatNeverEnd(t *testing.T) {
 	require.NoError(t, l.Sources.CancelSource(ctx, "harbours"))
 	after := settled(t, l, "harbours")
 	assert.Zero(t, after.Failures, "cancelling is no failure")
-	assert.Equal(t, 409, status(l.Sources.CancelSource(ctx, "harbours")))
+	assert.Equal(t, 409, testbed.Status(l.Sources.CancelSource(ctx, "harbours")))
 }
 
 func TestSourceThatRedirectsToAPrivateAddress(t *testing.T) {
 	t.Parallel()
-	l, ctx, p := newLab(t), context.Background(), newPublisher(t)
-	p.publish("<x/>", 0)
+	l, ctx, p := testbed.NewLab(t), context.Background(), testbed.NewPublisher(t)
+	p.Publish("<x/>", 0)
 	l.Fetch.AllowPrivate = false
-	newSource(t, l, p.URL, newPair(t, "x").cert.Raw)
+	newSource(t, l, p.URL, testbed.NewPair(t, "x").Cert.Raw)
 	_, err := l.Sources.RefreshSource(ctx, "harbours")
 	require.NoError(t, err)
 	s := settled(t, l, "harbours")
 	assert.Equal(t, "metadata.fetch", s.Code)
 	assert.Contains(t, s.Error, "private network")
-	assert.Zero(t, p.asked.Load())
+	assert.Zero(t, p.Asked.Load())
 }
 
 func TestUploadedFile(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Old list", Kind: "file"})
+	l, ctx := testbed.NewLab(t), context.Background()
+	_, err := l.Sources.SaveSource(ctx, testbed.Owner, "", config.Source{Name: "Old list", Kind: "file"})
 	require.NoError(t, err)
 	_, err = l.Sources.RefreshSource(ctx, "old-list")
-	assert.Equal(t, 400, status(err), "nothing was uploaded")
+	assert.Equal(t, 400, testbed.Status(err), "nothing was uploaded")
 	doc := []byte(aggregate(t, 12, time.Time{}, nil, ""))
 	require.NoError(t, l.Sources.UploadSource(ctx, "old-list", 0, doc[:1000]))
-	assert.Equal(t, 409, status(l.Sources.UploadSource(ctx, "old-list", 500, doc[500:])))
+	assert.Equal(t, 409, testbed.Status(l.Sources.UploadSource(ctx, "old-list", 500, doc[500:])))
 	require.NoError(t, l.Sources.UploadSource(ctx, "old-list", 1000, doc[1000:]))
-	assert.Equal(t, 400, status(l.Sources.UploadSource(ctx, "old-list", 300<<20, doc)))
+	assert.Equal(t, 400, testbed.Status(l.Sources.UploadSource(ctx, "old-list", 300<<20, doc)))
 	_, err = l.Sources.RefreshSource(ctx, "old-list")
 	require.NoError(t, err)
 	s := settled(t, l, "old-list")
@@ -299,38 +299,38 @@ func TestUploadedFile(t *testing.T) {
 	assert.Equal(t, 12, s.Entities)
 	text, err := l.Sources.SourceDocument(ctx, "old-list", "https://port-003.example/saml")
 	require.NoError(t, err)
-	assert.Empty(t, saml.ReadMetadata(text, l.now).Problems[1:], "one without a certificate")
-	_, err = l.Sources.LookUp(ctx, owner, "old-list", "urn:x")
-	assert.Equal(t, 400, status(err))
+	assert.Empty(t, saml.ReadMetadata(text, l.Clock).Problems[1:], "one without a certificate")
+	_, err = l.Sources.LookUp(ctx, testbed.Owner, "old-list", "urn:x")
+	assert.Equal(t, 400, testbed.Status(err))
 }
 
 // TestMetadataQuery asks a service for one entity at a time.
 func TestMetadataQuery(t *testing.T) {
 	t.Parallel()
-	l, ctx, signer, other := newLab(t), context.Background(), newPair(t, "harbours"), newPair(t, "other")
+	l, ctx, signer, other := testbed.NewLab(t), context.Background(), testbed.NewPair(t, "harbours"), testbed.NewPair(t, "other")
 	valid, answer := 24*time.Hour, "https://port.example/saml?x=1"
-	by := signer.signer
+	by := signer.Signer
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		wanted, err := url.PathUnescape(strings.TrimPrefix(r.URL.EscapedPath(), "/entities/"))
 		if err != nil || r.Header.Get("Accept") != "application/samlmetadata+xml" || !strings.HasPrefix(wanted, "https://port.example/") {
 			http.NotFound(w, r)
 			return
 		}
-		doc := idp{id: answer, sso: "https://port.example/sso", valid: valid, signer: by}.document(t, l.now)
+		doc := testbed.IDP{ID: answer, SSO: "https://port.example/sso", Valid: valid, Signer: by}.Document(t, l.Clock)
 		w.Write([]byte(doc))
 	}))
 	t.Cleanup(s.Close)
 	_, err := l.Sources.SaveSource(
 		ctx,
-		owner,
+		testbed.Owner,
 		"",
-		config.Source{Name: "Query", Kind: "query", URL: s.URL, Certificate: string(keys.EncodeCertificate(signer.cert.Raw))},
+		config.Source{Name: "Query", Kind: "query", URL: s.URL, Certificate: string(keys.EncodeCertificate(signer.Cert.Raw))},
 	)
 	require.NoError(t, err)
-	e, err := l.Sources.LookUp(ctx, owner, "query", answer)
+	e, err := l.Sources.LookUp(ctx, testbed.Owner, "query", answer)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"idp"}, e.Roles)
-	made, err := l.Sources.Adopt(ctx, owner, "query", api.Adopt{As: "provider", EntityIDs: []string{answer}})
+	made, err := l.Sources.Adopt(ctx, testbed.Owner, "query", api.Adopt{As: "provider", EntityIDs: []string{answer}})
 	require.NoError(t, err)
 	require.Equal(t, "created", made.Items[0].Outcome, made.Items[0].Reason)
 	r, err := l.Watch.Refresh(ctx, ground.System, "provider", made.Items[0].Slug)
@@ -339,18 +339,18 @@ func TestMetadataQuery(t *testing.T) {
 	for says, change := range map[string]func(){
 		"404":                          func() { answer = "https://elsewhere.example" },
 		"answered with something else": func() { answer = "https://port.example/other" },
-		"not made by any key":          func() { by = other.signer },
+		"not made by any key":          func() { by = other.Signer },
 		"no validUntil":                func() { valid = 0 },
 		"more than 30 days":            func() { valid = 40 * 24 * time.Hour },
 		"an older one":                 func() { valid = time.Hour },
 	} {
-		valid, by, answer = 24*time.Hour, signer.signer, "https://port.example/saml?x=1"
+		valid, by, answer = 24*time.Hour, signer.Signer, "https://port.example/saml?x=1"
 		asked := answer
 		change()
 		if says == "404" {
 			asked = answer
 		}
-		_, err = l.Sources.LookUp(ctx, owner, "query", asked)
+		_, err = l.Sources.LookUp(ctx, testbed.Owner, "query", asked)
 		assert.ErrorContains(t, err, says)
 	}
 }
@@ -358,18 +358,18 @@ func TestMetadataQuery(t *testing.T) {
 // TestSourcesAndTemplatesAreConfiguration exports and loads them, twice with the same result.
 func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
 	t.Parallel()
-	l, other, ctx := newLab(t), newLab(t), context.Background()
-	newSource(t, l, "https://md.harbours.example/all.xml", newPair(t, "harbours").cert.Raw)
+	l, other, ctx := testbed.NewLab(t), testbed.NewLab(t), context.Background()
+	newSource(t, l, "https://md.harbours.example/all.xml", testbed.NewPair(t, "harbours").Cert.Raw)
 	made, err := l.Sources.StartTemplate(
 		ctx,
-		owner,
+		testbed.Owner,
 		"sp-initiated-only",
 		api.StartTemplate{Name: "Port", Values: map[string]string{"start": "https://port.example/"}},
 	)
 	require.NoError(t, err)
 	_, err = l.Sources.NewTemplate(
 		ctx,
-		owner,
+		testbed.Owner,
 		api.NewTemplate{
 			Name:   "Ports",
 			From:   "applications/" + made.Slug,
@@ -377,16 +377,16 @@ func TestSourcesAndTemplatesAreConfiguration(t *testing.T) {
 		},
 	)
 	require.NoError(t, err)
-	text, err := l.Changes.ExportConfig(ctx, owner, false, false)
+	text, err := l.Changes.ExportConfig(ctx, testbed.Owner, false, false)
 	require.NoError(t, err)
-	r, err := other.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
+	r, err := other.Changes.LoadConfig(ctx, testbed.Owner, api.LoadConfig{Files: text.Files})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"source harbours", "template ports", "application port"}, r.Named(files.Create))
-	r, err = other.Changes.LoadConfig(ctx, owner, api.LoadConfig{Files: text.Files})
+	r, err = other.Changes.LoadConfig(ctx, testbed.Owner, api.LoadConfig{Files: text.Files})
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Unchanged)
 	assert.Empty(t, r.Steps)
-	again, err := other.Changes.ExportConfig(ctx, owner, false, false)
+	again, err := other.Changes.ExportConfig(ctx, testbed.Owner, false, false)
 	require.NoError(t, err)
 	assert.Equal(t, text, again)
 }

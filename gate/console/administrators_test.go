@@ -1,4 +1,4 @@
-package gate_test
+package console_test
 
 import (
 	"context"
@@ -12,12 +12,13 @@ import (
 
 	"innergate/api"
 	"innergate/gate/ground"
+	"innergate/testbed"
 )
 
 const password = "ebb and flood tide"
 
 // setUp makes the first administrator and returns the ID.
-func setUp(t testing.TB, l *lab) string {
+func setUp(t testing.TB, l *testbed.Lab) string {
 	t.Helper()
 	link := l.Console.NewSetupLink()
 	_, token, ok := strings.Cut(link, "#")
@@ -31,13 +32,13 @@ func setUp(t testing.TB, l *lab) string {
 
 func TestSetUpOnce(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	needed, err := l.Console.SetupNeeded(ctx)
 	require.NoError(t, err)
 	assert.True(t, needed)
 	assert.Equal(
 		t, http.StatusForbidden,
-		status(l.Console.SetUp(ctx, api.Setup{Token: "guessed", Name: "Mallory", Password: password}, "")),
+		testbed.Status(l.Console.SetUp(ctx, api.Setup{Token: "guessed", Name: "Mallory", Password: password}, "")),
 	)
 	link := l.Console.NewSetupLink()
 	_, token, _ := strings.Cut(link, "#")
@@ -57,18 +58,18 @@ func TestSetUpOnce(t *testing.T) {
 
 func TestSetUpLinkCantBeGuessed(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	l.Console.NewSetupLink()
 	var err error
 	for range 21 {
 		err = l.Console.SetUp(ctx, api.Setup{Token: "guess", Name: "Mallory", Password: password}, "203.0.113.9")
 	}
-	assert.Equal(t, http.StatusTooManyRequests, status(err))
+	assert.Equal(t, http.StatusTooManyRequests, testbed.Status(err))
 }
 
 func TestSessionsEnd(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	id := setUp(t, l)
 	signIn := func() string {
 		token, me, err := l.Console.SignInAdministrator(ctx, "Fenna", password, "192.0.2.7")
@@ -85,100 +86,100 @@ func TestSessionsEnd(t *testing.T) {
 	assert.True(t, good(token))
 	assert.False(t, good(""))
 	assert.False(t, good(token+"x"))
-	l.now = l.now.Add(7 * time.Hour)
+	l.Clock = l.Clock.Add(7 * time.Hour)
 	assert.True(t, good(token), "used within eight hours")
-	l.now = l.now.Add(9 * time.Hour)
+	l.Clock = l.Clock.Add(9 * time.Hour)
 	assert.False(t, good(token), "idle for more than eight hours")
 	token = signIn()
 	for range 4 {
-		l.now = l.now.Add(6 * time.Hour)
+		l.Clock = l.Clock.Add(6 * time.Hour)
 		good(token)
 	}
-	l.now = l.now.Add(time.Minute)
+	l.Clock = l.Clock.Add(time.Minute)
 	assert.False(t, good(token), "no session lives longer than a day")
 	token = signIn()
 	require.NoError(t, l.Console.SignOutAdministrator(ctx, token))
 	assert.False(t, good(token))
 	token = signIn()
 	assert.ErrorContains(
-		t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}),
+		t, l.Console.ChangeAdministrator(ctx, testbed.Owner, id, api.ChangeAdministrator{Password: "fenna and her boat"}),
 		"contains the name",
 	)
-	require.NoError(t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Password: "another long password"}))
+	require.NoError(t, l.Console.ChangeAdministrator(ctx, testbed.Owner, id, api.ChangeAdministrator{Password: "another long password"}))
 	assert.False(t, good(token), "a new password ends every session")
 	_, _, err := l.Console.SignInAdministrator(ctx, "Fenna", password, "")
-	assert.Equal(t, http.StatusUnauthorized, status(err))
+	assert.Equal(t, http.StatusUnauthorized, testbed.Status(err))
 	require.NoError(t, l.Tidy(ctx))
 }
 
 func TestGuessingPasswords(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	setUp(t, l)
 	for range 10 {
 		_, _, err := l.Console.SignInAdministrator(ctx, "Fenna", "wrong password", "203.0.113.9")
-		require.Equal(t, http.StatusUnauthorized, status(err))
+		require.Equal(t, http.StatusUnauthorized, testbed.Status(err))
 	}
 	_, _, err := l.Console.SignInAdministrator(ctx, "Fenna", password, "203.0.113.9")
-	assert.Equal(t, http.StatusTooManyRequests, status(err))
+	assert.Equal(t, http.StatusTooManyRequests, testbed.Status(err))
 	_, _, err = l.Console.SignInAdministrator(ctx, "FENNA", "wrong password", "198.51.100.1")
-	assert.Equal(t, http.StatusTooManyRequests, status(err), "the name counts whatever its case")
-	l.now = l.now.Add(16 * time.Minute)
+	assert.Equal(t, http.StatusTooManyRequests, testbed.Status(err), "the name counts whatever its case")
+	l.Clock = l.Clock.Add(16 * time.Minute)
 	_, _, err = l.Console.SignInAdministrator(ctx, "Fenna", password, "203.0.113.9")
 	assert.NoError(t, err)
 	// Many names from one address.
 	for i := range 51 {
 		_, _, err = l.Console.SignInAdministrator(ctx, "nobody"+strings.Repeat("x", i), "wrong password", "203.0.113.77")
 	}
-	assert.Equal(t, http.StatusTooManyRequests, status(err))
+	assert.Equal(t, http.StatusTooManyRequests, testbed.Status(err))
 }
 
 func TestSomebodyStaysOwner(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	id := setUp(t, l)
-	assert.ErrorContains(t, l.Console.ChangeAdministrator(ctx, owner, id, api.ChangeAdministrator{Role: ground.RoleViewer}), "last owner")
-	assert.ErrorContains(t, l.Console.RemoveAdministrator(ctx, owner, id), "last owner")
+	assert.ErrorContains(t, l.Console.ChangeAdministrator(ctx, testbed.Owner, id, api.ChangeAdministrator{Role: ground.RoleViewer}), "last owner")
+	assert.ErrorContains(t, l.Console.RemoveAdministrator(ctx, testbed.Owner, id), "last owner")
 	list, err := l.Console.Administrators(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, ground.RoleOwner, list.Items[0].Role, "nothing is half-written")
-	other, err := l.Console.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleOwner, Password: password})
+	other, err := l.Console.AddAdministrator(ctx, testbed.Owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleOwner, Password: password})
 	require.NoError(t, err)
-	require.NoError(t, l.Console.RemoveAdministrator(ctx, owner, id))
-	assert.ErrorContains(t, l.Console.RemoveAdministrator(ctx, owner, other.ID), "last owner")
-	_, err = l.Console.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleViewer, Password: password})
-	assert.Equal(t, http.StatusConflict, status(err))
-	_, err = l.Console.AddAdministrator(ctx, owner, api.NewAdministrator{Name: "Iris", Role: "admiral", Password: password})
+	require.NoError(t, l.Console.RemoveAdministrator(ctx, testbed.Owner, id))
+	assert.ErrorContains(t, l.Console.RemoveAdministrator(ctx, testbed.Owner, other.ID), "last owner")
+	_, err = l.Console.AddAdministrator(ctx, testbed.Owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleViewer, Password: password})
+	assert.Equal(t, http.StatusConflict, testbed.Status(err))
+	_, err = l.Console.AddAdministrator(ctx, testbed.Owner, api.NewAdministrator{Name: "Iris", Role: "admiral", Password: password})
 	assert.ErrorContains(t, err, "no role")
-	assert.Equal(t, http.StatusNotFound, status(l.Console.RemoveAdministrator(ctx, owner, "nobody")))
+	assert.Equal(t, http.StatusNotFound, testbed.Status(l.Console.RemoveAdministrator(ctx, testbed.Owner, "nobody")))
 }
 
 func TestTokensEnd(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	token, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "pipeline", Role: ground.RoleEngineer, Days: 2})
+	l, ctx := testbed.NewLab(t), context.Background()
+	token, err := l.Console.NewToken(ctx, testbed.Owner, api.NewToken{Name: "pipeline", Role: ground.RoleEngineer, Days: 2})
 	require.NoError(t, err)
 	who, err := l.Console.TokenActor(ctx, token.Secret, "")
 	require.NoError(t, err)
 	assert.Equal(t, "token pipeline", who.Name)
-	l.now = l.now.AddDate(0, 0, 3)
+	l.Clock = l.Clock.AddDate(0, 0, 3)
 	_, err = l.Console.TokenActor(ctx, token.Secret, "")
-	assert.Equal(t, http.StatusUnauthorized, status(err))
-	forever, err := l.Console.NewToken(ctx, owner, api.NewToken{Name: "watch", Role: ground.RoleViewer})
+	assert.Equal(t, http.StatusUnauthorized, testbed.Status(err))
+	forever, err := l.Console.NewToken(ctx, testbed.Owner, api.NewToken{Name: "watch", Role: ground.RoleViewer})
 	require.NoError(t, err)
-	require.NoError(t, l.Console.RevokeToken(ctx, owner, forever.ID))
+	require.NoError(t, l.Console.RevokeToken(ctx, testbed.Owner, forever.ID))
 	_, err = l.Console.TokenActor(ctx, forever.Secret, "")
-	assert.Equal(t, http.StatusUnauthorized, status(err))
-	assert.Equal(t, http.StatusNotFound, status(l.Console.RevokeToken(ctx, owner, forever.ID)))
+	assert.Equal(t, http.StatusUnauthorized, testbed.Status(err))
+	assert.Equal(t, http.StatusNotFound, testbed.Status(l.Console.RevokeToken(ctx, testbed.Owner, forever.ID)))
 	_, err = l.Console.NewToken(
 		ctx,
 		ground.Actor{Name: "Mira", Role: ground.RoleEngineer},
 		api.NewToken{Name: "mine", Role: ground.RoleOwner},
 	)
-	assert.Equal(t, http.StatusForbidden, status(err), "nobody gives more than they have")
+	assert.Equal(t, http.StatusForbidden, testbed.Status(err), "nobody gives more than they have")
 	for _, bad := range []api.NewToken{{Role: ground.RoleViewer}, {Name: "x", Role: ground.RoleViewer, Days: -1},
 		{Name: strings.Repeat("x", 101), Role: ground.RoleViewer}} {
-		_, err = l.Console.NewToken(ctx, owner, bad)
-		assert.Equal(t, http.StatusBadRequest, status(err))
+		_, err = l.Console.NewToken(ctx, testbed.Owner, bad)
+		assert.Equal(t, http.StatusBadRequest, testbed.Status(err))
 	}
 }

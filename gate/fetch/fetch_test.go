@@ -1,4 +1,4 @@
-package gate_test
+package fetch_test
 
 import (
 	"context"

@@ -1,8 +1,7 @@
-package gate_test
+package watch_test
 
 import (
 	"context"
-	"crypto/sha256"
 	"crypto/x509"
 	"fmt"
 	"net/http"
@@ -20,172 +19,90 @@ import (
 	"innergate/core/config"
 	"innergate/core/keys"
 	"innergate/core/saml"
-	"innergate/core/xmlsig"
 	"innergate/gate/ground"
+	"innergate/testbed"
 )
-
-// pair is a key of a partner's with its certificate.
-type pair struct {
-	signer *xmlsig.Signer
-	cert   *x509.Certificate
-}
-
-func newPair(t testing.TB, name string) pair {
-	t.Helper()
-	k, err := keys.Generate(keys.P256)
-	require.NoError(t, err)
-	der, err := keys.SelfSigned(k, name, time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), 365*24*time.Hour)
-	require.NoError(t, err)
-	cert, err := keys.ParseCertificate(der)
-	require.NoError(t, err)
-	return pair{&xmlsig.Signer{Key: k}, cert}
-}
-
-// publisher is a partner that publishes its metadata.
-type publisher struct {
-	*httptest.Server
-	mu     sync.Mutex
-	body   string
-	status int
-	asked  atomic.Int64
-	unseen atomic.Int64 // conditional requests that were answered by 304
-}
-
-func newPublisher(t testing.TB) *publisher {
-	p := &publisher{}
-	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		p.asked.Add(1)
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		if p.status != 0 {
-			w.WriteHeader(p.status)
-			return
-		}
-		tag := fmt.Sprintf(`"%x"`, sha256.Sum256([]byte(p.body)))
-		w.Header().Set("ETag", tag)
-		if r.Header.Get("If-None-Match") == tag {
-			p.unseen.Add(1)
-			w.WriteHeader(http.StatusNotModified)
-			return
-		}
-		w.Write([]byte(p.body))
-	}))
-	t.Cleanup(p.Close)
-	return p
-}
-
-func (p *publisher) publish(body string, status int) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.body, p.status = body, status
-}
-
-type idp struct {
-	id     string
-	sso    string
-	certs  []*x509.Certificate
-	valid  time.Duration
-	signer *xmlsig.Signer
-}
-
-func (i idp) document(t testing.TB, now time.Time) string {
-	t.Helper()
-	role := saml.Role{
-		Kind:        saml.RoleIDP,
-		DisplayName: "Ferry idp",
-		Endpoints:   []saml.Endpoint{{Service: saml.ServiceSSO, Binding: saml.BindingPost, Location: i.sso}},
-	}
-	for _, c := range i.certs {
-		role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "signing", Certificate: c})
-	}
-	if i.valid < 0 {
-		now, i.valid = now.Add(2*i.valid), -i.valid
-	}
-	doc, err := saml.WriteMetadata(saml.Entity{EntityID: i.id, Roles: []saml.Role{role}}, i.valid, now, i.signer)
-	require.NoError(t, err)
-	return string(doc)
-}
 
 func TestRefreshByPolicy(t *testing.T) {
 	t.Parallel()
-	first, second, signer := newPair(t, "first"), newPair(t, "second"), newPair(t, "signer")
-	pinned := string(keys.EncodeCertificate(signer.cert.Raw))
+	first, second, signer := testbed.NewPair(t, "first"), testbed.NewPair(t, "second"), testbed.NewPair(t, "signer")
+	pinned := string(keys.EncodeCertificate(signer.Cert.Raw))
 	for name, c := range map[string]struct {
 		watch   config.Watch
-		change  func(*idp)
+		change  func(*testbed.IDP)
 		outcome string
 		says    string
 		holds   int // certificates held afterwards
 	}{
-		"unsigned keys ask": {config.Watch{}, func(i *idp) {
-			i.certs = append(i.certs, second.cert)
+		"unsigned keys ask": {config.Watch{}, func(i *testbed.IDP) {
+			i.Certs = append(i.Certs, second.Cert)
 		}, "waiting", "Certificate for signing added", 1},
-		"certificates on request": {config.Watch{Policy: "certificates"}, func(i *idp) {
-			i.certs = append(i.certs, second.cert)
+		"certificates on request": {config.Watch{Policy: "certificates"}, func(i *testbed.IDP) {
+			i.Certs = append(i.Certs, second.Cert)
 		}, "applied", "Certificate for signing added", 2},
-		"signed keys are taken": {config.Watch{Certificate: pinned}, func(i *idp) {
-			i.certs = append(i.certs, second.cert)
+		"signed keys are taken": {config.Watch{Certificate: pinned}, func(i *testbed.IDP) {
+			i.Certs = append(i.Certs, second.Cert)
 		}, "applied", "Certificate for signing added", 2},
-		"signed addresses ask": {config.Watch{Certificate: pinned}, func(i *idp) {
-			i.sso += "/new"
+		"signed addresses ask": {config.Watch{Certificate: pinned}, func(i *testbed.IDP) {
+			i.SSO += "/new"
 		}, "waiting", "SSO URL by HTTP-POST changed from", 1},
-		"certificates now, rest asks": {config.Watch{Policy: "certificates"}, func(i *idp) {
-			i.sso += "/new"
-			i.certs = append(i.certs, second.cert)
+		"certificates now, rest asks": {config.Watch{Policy: "certificates"}, func(i *testbed.IDP) {
+			i.SSO += "/new"
+			i.Certs = append(i.Certs, second.Cert)
 		}, "partly", "SSO URL", 2},
-		"everything at once": {config.Watch{Policy: "apply"}, func(i *idp) {
-			i.sso += "/new"
-			i.certs = []*x509.Certificate{second.cert}
+		"everything at once": {config.Watch{Policy: "apply"}, func(i *testbed.IDP) {
+			i.SSO += "/new"
+			i.Certs = []*x509.Certificate{second.Cert}
 		}, "applied", "Certificate for signing changed from", 1},
-		"the last certificate never": {config.Watch{Policy: "apply"}, func(i *idp) {
-			i.certs = nil
+		"the last certificate never": {config.Watch{Policy: "apply"}, func(i *testbed.IDP) {
+			i.Certs = nil
 		}, "waiting", "Certificate for signing removed", 1},
-		"nothing but dates": {config.Watch{}, func(i *idp) { i.valid = 48 * time.Hour }, "unchanged", "", 1},
-		"signature missing": {config.Watch{Certificate: pinned}, func(i *idp) {
-			i.signer = nil
-			i.certs = append(i.certs, second.cert)
+		"nothing but dates": {config.Watch{}, func(i *testbed.IDP) { i.Valid = 48 * time.Hour }, "unchanged", "", 1},
+		"signature missing": {config.Watch{Certificate: pinned}, func(i *testbed.IDP) {
+			i.Signer = nil
+			i.Certs = append(i.Certs, second.Cert)
 		}, "failed", "must be signed by the pinned certificate", 1},
-		"signed by somebody else": {config.Watch{Certificate: pinned}, func(i *idp) {
-			i.signer = second.signer
-			i.certs = append(i.certs, second.cert)
+		"signed by somebody else": {config.Watch{Certificate: pinned}, func(i *testbed.IDP) {
+			i.Signer = second.Signer
+			i.Certs = append(i.Certs, second.Cert)
 		}, "failed", "must be signed by the pinned certificate", 1},
-		"another entity": {config.Watch{Policy: "apply"}, func(i *idp) {
-			i.id += "/other"
-			i.certs = []*x509.Certificate{second.cert}
+		"another entity": {config.Watch{Policy: "apply"}, func(i *testbed.IDP) {
+			i.ID += "/other"
+			i.Certs = []*x509.Certificate{second.Cert}
 		}, "failed", "no longer gives metadata of", 1},
-		"over": {config.Watch{Policy: "apply"}, func(i *idp) {
-			i.valid = -time.Hour
-			i.certs = []*x509.Certificate{second.cert}
+		"over": {config.Watch{Policy: "apply"}, func(i *testbed.IDP) {
+			i.Valid = -time.Hour
+			i.Certs = []*x509.Certificate{second.Cert}
 		}, "failed", "is over", 1},
-		"an address that can't be taken": {config.Watch{Policy: "apply"}, func(i *idp) {
-			i.sso = "https://id.example/#x"
+		"an address that can't be taken": {config.Watch{Policy: "apply"}, func(i *testbed.IDP) {
+			i.SSO = "https://id.example/#x"
 		}, "failed", "can't be taken", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l, ctx, p := newLab(t), context.Background(), newPublisher(t)
-			i := idp{
-				id:     "https://id.example",
-				sso:    "https://id.example/sso",
-				certs:  []*x509.Certificate{first.cert},
-				valid:  24 * time.Hour,
-				signer: signer.signer,
+			l, ctx, p := testbed.NewLab(t), context.Background(), testbed.NewPublisher(t)
+			i := testbed.IDP{
+				ID:     "https://id.example",
+				SSO:    "https://id.example/sso",
+				Certs:  []*x509.Certificate{first.Cert},
+				Valid:  24 * time.Hour,
+				Signer: signer.Signer,
 			}
-			p.publish(i.document(t, l.now), 0)
-			_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
+			p.Publish(i.Document(t, l.Clock), 0)
+			_, err := l.Configuration.SaveProvider(ctx, testbed.Owner, "", config.Provider{Name: "Ferry"}, 0)
 			require.NoError(t, err)
-			taken, err := l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{URL: p.URL})
+			taken, err := l.Watch.TakeProvider(ctx, testbed.Owner, "ferry", api.TakeIn{URL: p.URL})
 			require.NoError(t, err)
 			require.Equal(t, p.URL, taken.SAML.Metadata.URL, "the address is remembered")
 			c.watch.URL = p.URL
 			taken.SAML.Metadata = &c.watch
-			_, err = l.Configuration.SaveProvider(ctx, owner, "ferry", taken.Provider, 0)
+			_, err = l.Configuration.SaveProvider(ctx, testbed.Owner, "ferry", taken.Provider, 0)
 			require.NoError(t, err)
 			r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 			require.NoError(t, err)
 			require.Equal(t, "unchanged", r.Outcome, r.Error)
 
 			c.change(&i)
-			p.publish(i.document(t, l.now), 0)
+			p.Publish(i.Document(t, l.Clock), 0)
 			r, err = l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 			require.NoError(t, err)
 			assert.Equal(t, c.outcome, r.Outcome, r.Error)
@@ -218,17 +135,17 @@ func TestRefreshByPolicy(t *testing.T) {
 }
 
 // waitingLab has a change wait for a decision.
-func waitingLab(t *testing.T) (*lab, *publisher, idp, pair) {
-	l, ctx, p := newLab(t), context.Background(), newPublisher(t)
-	first, second := newPair(t, "first"), newPair(t, "second")
-	i := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{first.cert}, valid: 24 * time.Hour}
-	p.publish(i.document(t, l.now), 0)
-	_, err := l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
+func waitingLab(t *testing.T) (*testbed.Lab, *testbed.Publisher, testbed.IDP, testbed.Pair) {
+	l, ctx, p := testbed.NewLab(t), context.Background(), testbed.NewPublisher(t)
+	first, second := testbed.NewPair(t, "first"), testbed.NewPair(t, "second")
+	i := testbed.IDP{ID: "https://id.example", SSO: "https://id.example/sso", Certs: []*x509.Certificate{first.Cert}, Valid: 24 * time.Hour}
+	p.Publish(i.Document(t, l.Clock), 0)
+	_, err := l.Configuration.SaveProvider(ctx, testbed.Owner, "", config.Provider{Name: "Ferry"}, 0)
 	require.NoError(t, err)
-	_, err = l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{URL: p.URL})
+	_, err = l.Watch.TakeProvider(ctx, testbed.Owner, "ferry", api.TakeIn{URL: p.URL})
 	require.NoError(t, err)
-	i.certs = append(i.certs, second.cert)
-	p.publish(i.document(t, l.now), 0)
+	i.Certs = append(i.Certs, second.Cert)
+	p.Publish(i.Document(t, l.Clock), 0)
 	r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	require.Equal(t, "waiting", r.Outcome)
@@ -246,7 +163,7 @@ func TestAWaitingVersionIsUsedAndAnOlderOneRestored(t *testing.T) {
 	changes, err := l.Watch.DocumentChanges(ctx, "provider", "ferry", id)
 	require.NoError(t, err)
 	assert.Len(t, changes.Changes, 1)
-	_, err = l.Watch.UseDocument(ctx, owner, "provider", "ferry", id)
+	_, err = l.Watch.UseDocument(ctx, testbed.Owner, "provider", "ferry", id)
 	require.NoError(t, err)
 	v, err = l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
@@ -256,7 +173,7 @@ func TestAWaitingVersionIsUsedAndAnOlderOneRestored(t *testing.T) {
 	list, err := l.Watch.Documents(ctx, "provider", "ferry")
 	require.NoError(t, err)
 	oldest := list.Items[len(list.Items)-1]
-	_, err = l.Watch.UseDocument(ctx, owner, "provider", "ferry", oldest.ID)
+	_, err = l.Watch.UseDocument(ctx, testbed.Owner, "provider", "ferry", oldest.ID)
 	require.NoError(t, err)
 	v, err = l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
@@ -268,7 +185,7 @@ func TestAWaitingVersionIsUsedAndAnOlderOneRestored(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "EntityDescriptor")
 	_, err = l.Watch.DocumentText(ctx, "provider", "ferry", "01K")
-	assert.Equal(t, 404, status(err))
+	assert.Equal(t, 404, testbed.Status(err))
 }
 
 func TestADismissedVersionIsNotBroughtUpAgain(t *testing.T) {
@@ -277,14 +194,14 @@ func TestADismissedVersionIsNotBroughtUpAgain(t *testing.T) {
 	ctx := context.Background()
 	v, err := l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
-	require.NoError(t, l.Watch.DismissDocument(ctx, owner, "provider", "ferry", v.Watch.Waiting.ID))
-	assert.Equal(t, 409, status(l.Watch.DismissDocument(ctx, owner, "provider", "ferry", v.Watch.Waiting.ID)))
-	p.publish(i.document(t, l.now.Add(time.Hour)), 0) // new dates, new ID, the same values
+	require.NoError(t, l.Watch.DismissDocument(ctx, testbed.Owner, "provider", "ferry", v.Watch.Waiting.ID))
+	assert.Equal(t, 409, testbed.Status(l.Watch.DismissDocument(ctx, testbed.Owner, "provider", "ferry", v.Watch.Waiting.ID)))
+	p.Publish(i.Document(t, l.Clock.Add(time.Hour)), 0) // new dates, new ID, the same values
 	r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	assert.Equal(t, "unchanged", r.Outcome)
-	i.sso += "/new"
-	p.publish(i.document(t, l.now), 0)
+	i.SSO += "/new"
+	p.Publish(i.Document(t, l.Clock), 0)
 	r, err = l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 	require.NoError(t, err)
 	assert.Equal(t, "waiting", r.Outcome, "something else that changed does ask")
@@ -295,7 +212,7 @@ func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
 	t.Parallel()
 	l, p, _, _ := waitingLab(t)
 	ctx := context.Background()
-	p.publish("", http.StatusBadGateway)
+	p.Publish("", http.StatusBadGateway)
 	for n := range 3 {
 		r, err := l.Watch.Refresh(ctx, ground.System, "provider", "ferry")
 		require.NoError(t, err)
@@ -313,7 +230,7 @@ func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
 		severities[f.Code] = f.Severity
 	}
 	assert.Equal(t, "broken", severities["metadata.refresh-failing"], "it ends within two days")
-	l.now = v.Watch.ValidUntil.Add(time.Second)
+	l.Clock = v.Watch.ValidUntil.Add(time.Second)
 	v, err = l.Checkups.Provider(ctx, "ferry")
 	require.NoError(t, err)
 	found := false
@@ -326,9 +243,9 @@ func TestAFailingRefreshKeepsTheLastGoodCopyUntilItsEnd(t *testing.T) {
 // TestRefreshOfManyPartners: never more than four connections at once, and conditional requests the second time.
 func TestRefreshOfManyPartners(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	var now, most, asked, unseen atomic.Int64
-	cert := newPair(t, "many").cert
+	cert := testbed.NewPair(t, "many").Cert
 	var documents sync.Map
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		asked.Add(1)
@@ -350,18 +267,18 @@ func TestRefreshOfManyPartners(t *testing.T) {
 	const partners = 120
 	for n := range partners {
 		path := fmt.Sprintf("/%d", n)
-		i := idp{id: s.URL + path, sso: s.URL + path + "/sso", certs: []*x509.Certificate{cert}}
-		documents.Store(path, i.document(t, l.now))
+		i := testbed.IDP{ID: s.URL + path, SSO: s.URL + path + "/sso", Certs: []*x509.Certificate{cert}}
+		documents.Store(path, i.Document(t, l.Clock))
 		_, err := l.Configuration.SaveProvider(
 			ctx,
-			owner,
+			testbed.Owner,
 			"",
 			config.Provider{
 				Slug: fmt.Sprintf("p%d", n),
 				Name: "P",
 				SAML: &config.SAMLProvider{
-					EntityID:     i.id,
-					SSO:          []saml.Endpoint{{Binding: saml.BindingPost, Location: i.sso}},
+					EntityID:     i.ID,
+					SSO:          []saml.Endpoint{{Binding: saml.BindingPost, Location: i.SSO}},
 					Certificates: []config.Certificate{{Use: "signing", PEM: string(keys.EncodeCertificate(cert.Raw))}},
 					Metadata:     &config.Watch{URL: s.URL + path},
 				},
@@ -372,34 +289,34 @@ func TestRefreshOfManyPartners(t *testing.T) {
 	}
 	require.NoError(t, l.Watch.RefreshDue(ctx))
 	assert.Zero(t, asked.Load(), "nothing is due yet")
-	l.now = l.now.Add(7 * time.Hour)
+	l.Clock = l.Clock.Add(7 * time.Hour)
 	require.NoError(t, l.Watch.RefreshDue(ctx))
 	assert.EqualValues(t, partners, asked.Load())
 	assert.LessOrEqual(t, most.Load(), int64(4))
-	l.now = l.now.Add(7 * time.Hour)
+	l.Clock = l.Clock.Add(7 * time.Hour)
 	require.NoError(t, l.Watch.RefreshDue(ctx))
 	assert.EqualValues(t, partners, unseen.Load())
 }
 
 func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	first, other := newPair(t, "first"), newPair(t, "other")
-	later, err := keys.SelfSigned(other.signer.Key, "later", l.now, 24*time.Hour)
+	l, ctx := testbed.NewLab(t), context.Background()
+	first, other := testbed.NewPair(t, "first"), testbed.NewPair(t, "other")
+	later, err := keys.SelfSigned(other.Signer.Key, "later", l.Clock, 24*time.Hour)
 	require.NoError(t, err)
-	early, err := keys.SelfSigned(other.signer.Key, "early", l.now.AddDate(-2, 0, 0), 24*time.Hour)
+	early, err := keys.SelfSigned(other.Signer.Key, "early", l.Clock.AddDate(-2, 0, 0), 24*time.Hour)
 	require.NoError(t, err)
-	i := idp{id: "https://id.example", sso: "https://id.example/sso", certs: []*x509.Certificate{first.cert}}
+	i := testbed.IDP{ID: "https://id.example", SSO: "https://id.example/sso", Certs: []*x509.Certificate{first.Cert}}
 	bare := i
-	bare.certs = nil
+	bare.Certs = nil
 	for name, c := range map[string]struct {
-		doc    idp
+		doc    testbed.IDP
 		cert   []byte
 		beside string
 		code   string
 		holds  int
 	}{
-		"same":        {i, first.cert.Raw, "same", "metadata.certificate-same", 1},
+		"same":        {i, first.Cert.Raw, "same", "metadata.certificate-same", 1},
 		"newer":       {i, later, "newer", "metadata.certificate-newer", 2},
 		"conflicting": {i, early, "conflicting", "metadata.certificate-conflicting", 1},
 		"the only":    {bare, early, "newer", "metadata.certificate-added", 1},
@@ -408,7 +325,7 @@ func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 			u, _, err := l.Watch.UnderstandProvider(
 				ctx,
 				"",
-				api.TakeIn{Text: c.doc.document(t, l.now), Certificate: string(keys.EncodeCertificate(c.cert))},
+				api.TakeIn{Text: c.doc.Document(t, l.Clock), Certificate: string(keys.EncodeCertificate(c.cert))},
 			)
 			require.NoError(t, err)
 			assert.Equal(t, c.beside, u.Beside)
@@ -416,27 +333,27 @@ func TestTakeACertificateBesideTheMetadata(t *testing.T) {
 			assert.Len(t, u.Provider.SAML.Certificates, c.holds)
 		})
 	}
-	_, _, err = l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: i.document(t, l.now), Certificate: "rubbish"})
-	assert.Equal(t, 422, status(err))
+	_, _, err = l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: i.Document(t, l.Clock), Certificate: "rubbish"})
+	assert.Equal(t, 422, testbed.Status(err))
 
 	// A certificate alone is added to what is held.
-	_, err = l.Configuration.SaveProvider(ctx, owner, "", config.Provider{Name: "Ferry"}, 0)
+	_, err = l.Configuration.SaveProvider(ctx, testbed.Owner, "", config.Provider{Name: "Ferry"}, 0)
 	require.NoError(t, err)
-	_, err = l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{Text: i.document(t, l.now)})
+	_, err = l.Watch.TakeProvider(ctx, testbed.Owner, "ferry", api.TakeIn{Text: i.Document(t, l.Clock)})
 	require.NoError(t, err)
-	v, err := l.Watch.TakeProvider(ctx, owner, "ferry", api.TakeIn{Text: string(keys.EncodeCertificate(later))})
+	v, err := l.Watch.TakeProvider(ctx, testbed.Owner, "ferry", api.TakeIn{Text: string(keys.EncodeCertificate(later))})
 	require.NoError(t, err)
 	assert.Len(t, v.SAML.Certificates, 2)
 }
 
 func TestALoneRoleAsksForItsEntityID(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
-	whole := idp{
-		id:    "https://id.example",
-		sso:   "https://id.example/sso",
-		certs: []*x509.Certificate{newPair(t, "x").cert},
-	}.document(t, l.now)
+	l, ctx := testbed.NewLab(t), context.Background()
+	whole := testbed.IDP{
+		ID:    "https://id.example",
+		SSO:   "https://id.example/sso",
+		Certs: []*x509.Certificate{testbed.NewPair(t, "x").Cert},
+	}.Document(t, l.Clock)
 	cut := whole[strings.Index(whole, "<md:IDPSSODescriptor"):strings.Index(whole, "</md:EntityDescriptor>")]
 	u, _, err := l.Watch.UnderstandProvider(ctx, "", api.TakeIn{Text: cut})
 	require.NoError(t, err)

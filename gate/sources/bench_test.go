@@ -1,4 +1,4 @@
-package gate_test
+package sources_test
 
 import (
 	"context"
@@ -14,13 +14,14 @@ import (
 	"innergate/core/config"
 	"innergate/core/saml"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // BenchmarkSourceOf10000 stores an aggregate of 10,000 entities and then looks one up, as adopting and refreshing do.
 // The bound for one look-up is 1 ms.
 func BenchmarkSourceOf10000(b *testing.B) {
-	l, ctx := newLab(b), context.Background()
-	_, err := l.Sources.SaveSource(ctx, owner, "", config.Source{Name: "Many", Kind: "file"})
+	l, ctx := testbed.NewLab(b), context.Background()
+	_, err := l.Sources.SaveSource(ctx, testbed.Owner, "", config.Source{Name: "Many", Kind: "file"})
 	require.NoError(b, err)
 	doc := []byte(aggregate(b, 10000, time.Time{}, nil, ""))
 	for at := 0; at < len(doc); at += 2 << 20 {
@@ -53,8 +54,8 @@ func BenchmarkSourceOf10000(b *testing.B) {
 // BenchmarkCheckup inspects 1,000 applications with one provider: all of them (the bound is 2 s), and what one change
 // touches (50 ms). The floor of the whole is reading the same rows and their JSON.
 func BenchmarkCheckup(b *testing.B) {
-	l, ctx := newLab(b), context.Background()
-	idp, err := l.Watch.TakeProvider(ctx, owner, "", api.TakeIn{Text: metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
+	l, ctx := testbed.NewLab(b), context.Background()
+	idp, err := l.Watch.TakeProvider(ctx, testbed.Owner, "", api.TakeIn{Text: testbed.Metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
 	require.NoError(b, err)
 	for i := range 1000 {
 		a := config.Application{
@@ -71,7 +72,7 @@ func BenchmarkCheckup(b *testing.B) {
 				},
 			},
 		}
-		_, err := l.Configuration.SaveApplication(ctx, owner, "", a, 0)
+		_, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", a, 0)
 		require.NoError(b, err)
 	}
 	begin := time.Now()

@@ -1,4 +1,4 @@
-package gate_test
+package partners_test
 
 import (
 	"context"
@@ -16,12 +16,13 @@ import (
 	"innergate/api"
 	"innergate/core/config"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // TestSectorIdentifier lets an application share subjects only where the list that it names holds its redirect URIs.
 func TestSectorIdentifier(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	list := `["https://a.example/cb"]`
 	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, list) }))
 	t.Cleanup(s.Close)
@@ -29,7 +30,7 @@ func TestSectorIdentifier(t *testing.T) {
 	save := func(sector string) error {
 		_, err := l.Configuration.SaveApplication(
 			ctx,
-			owner,
+			testbed.Owner,
 			"",
 			config.Application{
 				Name: "Ledger " + fmt.Sprint(len(list)),
@@ -54,7 +55,7 @@ func TestSectorIdentifier(t *testing.T) {
 // TestKeySetsFromPrivateNetworks keeps partners from having the gate look around in its own network.
 func TestKeySetsFromPrivateNetworks(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	asked := false
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked = true; fmt.Fprint(w, "{}") }))
 	t.Cleanup(s.Close)
@@ -63,7 +64,7 @@ func TestKeySetsFromPrivateNetworks(t *testing.T) {
 	assert.ErrorContains(t, err, "private network")
 	_, err = l.Configuration.SaveProvider(
 		ctx,
-		owner,
+		testbed.Owner,
 		"",
 		config.Provider{
 			Name: "Inside",
@@ -73,25 +74,25 @@ func TestKeySetsFromPrivateNetworks(t *testing.T) {
 		0,
 	)
 	require.NoError(t, err)
-	secret, err := l.Partners.KeepSecret(ctx, owner, "inside", api.TheirSecret{Value: "a-secret-of-theirs-that-is-long"})
+	secret, err := l.Partners.KeepSecret(ctx, testbed.Owner, "inside", api.TheirSecret{Value: "a-secret-of-theirs-that-is-long"})
 	require.NoError(t, err)
-	tried, err := l.Partners.TrySecret(ctx, owner, "inside", secret.ID)
+	tried, err := l.Partners.TrySecret(ctx, testbed.Owner, "inside", secret.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "unclear", tried.Result)
 	assert.Contains(t, tried.Text, "private network")
 	assert.False(t, asked)
 	// What belongs to a provider goes with it.
-	require.NoError(t, l.Configuration.DeleteProvider(ctx, owner, "inside"))
+	require.NoError(t, l.Configuration.DeleteProvider(ctx, testbed.Owner, "inside"))
 	_, err = l.Partners.Secrets(ctx, "provider", "inside")
 	assert.Error(t, err)
 }
 
 func TestTemplatesOfOpenID(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	ref, err := l.Sources.StartTemplate(
 		ctx,
-		owner,
+		testbed.Owner,
 		"openid-web-client",
 		api.StartTemplate{Name: "Ledger", Values: map[string]string{"origin": "https://ledger.example", "callback": "/cb"}},
 	)
@@ -100,12 +101,12 @@ func TestTemplatesOfOpenID(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(sheet.Steps, "\n"), "Enter https://gate.saltmere.example as the issuer")
 	assert.Contains(t, strings.Join(sheet.Steps, "\n"), "https://ledger.example/cb, to the last character")
-	ref, err = l.Sources.StartTemplate(ctx, owner, "openid-tool", api.StartTemplate{Name: "Tool"})
+	ref, err = l.Sources.StartTemplate(ctx, testbed.Owner, "openid-tool", api.StartTemplate{Name: "Tool"})
 	require.NoError(t, err)
 	a, err := l.Checkups.Application(ctx, ref.Slug)
 	require.NoError(t, err)
 	assert.Equal(t, "none", a.OIDC.Authentication)
-	kept, err := l.Sources.NewTemplate(ctx, owner, api.NewTemplate{Name: "Tools of ours", From: "applications/" + a.Slug})
+	kept, err := l.Sources.NewTemplate(ctx, testbed.Owner, api.NewTemplate{Name: "Tools of ours", From: "applications/" + a.Slug})
 	require.NoError(t, err)
 	assert.Empty(t, kept.Application.OIDC.ClientID, "a client ID is one application's own")
 }
@@ -113,7 +114,7 @@ func TestTemplatesOfOpenID(t *testing.T) {
 // TestMonthsOfRefreshing keeps the first and the last of what a client did with one sign-in, and not the thousands between.
 func TestMonthsOfRefreshing(t *testing.T) {
 	t.Parallel()
-	l, ctx := newLab(t), context.Background()
+	l, ctx := testbed.NewLab(t), context.Background()
 	row := store.Trace{ID: store.NewID(), Reference: "MANY-TIMES", StartedAt: l.Now()}
 	row.Entries = l.Store.Sealer.Seal("trace/"+row.ID, []byte("[]"))
 	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
