@@ -130,9 +130,8 @@ func (p *program) applications() *cli.Command {
 				),
 				Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "application") },
 			},
-			p.reach(
-				"applications", "app",
-			), p.reachUndo("applications", "app"), p.reachHistory("applications", "app"), p.remove("applications", "app"),
+			p.reach("applications", "app"),
+			p.reachUndo("applications", "app"), p.reachHistory("applications", "app"), p.remove("applications", "app"),
 		},
 	}
 }
@@ -437,9 +436,8 @@ func (p *program) providers() *cli.Command {
 				),
 				Action: func(ctx context.Context, c *cli.Command) error { return p.take(ctx, c, "provider") },
 			},
-			p.reach(
-				"providers", "provider",
-			), p.reachUndo("providers", "provider"), p.reachHistory("providers", "provider"), p.remove("providers", "provider"),
+			p.reach("providers", "provider"),
+			p.reachUndo("providers", "provider"), p.reachHistory("providers", "provider"), p.remove("providers", "provider"),
 		},
 	}
 }

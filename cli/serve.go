@@ -123,12 +123,10 @@ func (p *program) serve() *cli.Command {
 			"underscores) or by a key in the settings\nfile (INNERGATE_SETTINGS). The master key can be given in INNERGATE_MASTER_KEY " +
 			"as 32 bytes in base64; else it is kept in a file.",
 		Flags: []cli.Flag{
-			flag(
-				"listen", "address to listen on", "127.0.0.1:8420",
-			), flag("public-url", "the address under which people and partners reach the gate", ""),
-			flag(
-				"data", "folder for the database", "data",
-			), flag("master-key-file", "file with the master key (default: master.key in the data folder)", ""),
+			flag("listen", "address to listen on", "127.0.0.1:8420"),
+			flag("public-url", "the address under which people and partners reach the gate", ""),
+			flag("data", "folder for the database", "data"),
+			flag("master-key-file", "file with the master key (default: master.key in the data folder)", ""),
 			flag("trusted-proxies", "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8, separated by commas", ""),
 			flag("tls-cert", "certificate file, to serve TLS without a proxy", ""), flag("tls-key", "key file for it", ""),
 			flag("operations-listen", "address for /healthz, /readyz and /metrics, apart from people's", ""),

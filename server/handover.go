@@ -59,10 +59,13 @@ func (s *Server) handovers() {
 			s.browser(c),
 			c.Params("token"),
 			s.handoverCookie(c),
-			exchange.HandoverLeave{Text: strings.Clone(c.FormValue("text")), Certificate: strings.Clone(c.FormValue("certificate")),
-				ClientID: strings.Clone(
-					c.FormValue("client_id"),
-				), Secret: strings.Clone(c.FormValue("client_secret")), Remark: strings.Clone(c.FormValue("remark"))},
+			exchange.HandoverLeave{
+				Text:        strings.Clone(c.FormValue("text")),
+				Certificate: strings.Clone(c.FormValue("certificate")),
+				ClientID:    strings.Clone(c.FormValue("client_id")),
+				Secret:      strings.Clone(c.FormValue("client_secret")),
+				Remark:      strings.Clone(c.FormValue("remark")),
+			},
 			c.FormValue("act") != "leave",
 		)
 		return s.handoverPage(c, page, err)

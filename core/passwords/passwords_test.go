@@ -45,13 +45,8 @@ func TestHashesOfOtherSystems(t *testing.T) {
 	sc, err := scrypt.Key([]byte(password), salt, 1<<12, 8, 1, 32)
 	require.NoError(t, err)
 	salted := func(sum []byte) string { return base64.StdEncoding.EncodeToString(append(sum, salt...)) }
-	one, two, three := sha1.Sum(
-		append([]byte(password), salt...),
-	), sha256.Sum256(
-		append([]byte(password), salt...),
-	), sha512.Sum512(
-		append([]byte(password), salt...),
-	)
+	plain := append([]byte(password), salt...)
+	one, two, three := sha1.Sum(plain), sha256.Sum256(plain), sha512.Sum512(plain)
 	pb := pbkdf2.Key([]byte(password), salt, 1200, 32, sha256.New)
 	for scheme, text := range map[string]string{
 		"argon2id": "$argon2id$v=19$m=1024,t=1,p=2$" + b64.EncodeToString(salt) + "$" +

@@ -32,12 +32,12 @@ const Veil = "(shown when it has expired)"
 
 var secretValues = regexp.MustCompile(`(<[\w.:-]*(?:SignatureValue|CipherValue)[^>]*>)[^<]+`)
 
-// Veiled hides the values of secrets in a document.
+// Veiled hides signature and cipher values in a document: with them a message could be used by somebody else.
 func Veiled(doc string) string {
 	return secretValues.ReplaceAllString(doc, "${1}"+Veil)
 }
 
-// Masked shows the beginning of a value, and hides the rest.
+// Masked stands for a value that is there and may not be seen.
 func Masked(s string) string {
 	if s == "" {
 		return ""

@@ -307,13 +307,9 @@ func localised(e *xmltree.Element, space, local string) string {
 func (m *metadataReader) role(e *xmltree.Element, kind RoleKind, entity *Entity) Role {
 	r := Role{Kind: kind}
 	flag := func(name string) bool { v := strings.TrimSpace(e.Value(name)); return v == "true" || v == "1" }
-	r.WantAuthnRequestsSigned, r.AuthnRequestsSigned, r.WantAssertionsSigned = flag(
-		"WantAuthnRequestsSigned",
-	), flag(
-		"AuthnRequestsSigned",
-	), flag(
-		"WantAssertionsSigned",
-	)
+	r.WantAuthnRequestsSigned = flag("WantAuthnRequestsSigned")
+	r.AuthnRequestsSigned = flag("AuthnRequestsSigned")
+	r.WantAssertionsSigned = flag("WantAssertionsSigned")
 	if until := m.sooner(e, nil); until != nil && !m.Now.Before(*until) {
 		m.problem(false, "expired", "The %s role of %s was valid until %s.", kind, entity.name(), formatTime(*until))
 	}

@@ -112,9 +112,8 @@ func ClientMetadata(data []byte) (*config.Application, error) {
 		}
 		s.Keys = string(text)
 	}
-	s.Native, s.SectorIdentifier, s.SignedUserInfo, s.Refresh = appType == "native", sector, signed != "", slices.Contains(
-		grants, oidc.GrantRefresh,
-	)
+	s.Native, s.SectorIdentifier, s.SignedUserInfo = appType == "native", sector, signed != ""
+	s.Refresh = slices.Contains(grants, oidc.GrantRefresh)
 	for _, want := range strings.Fields(scope) {
 		if slices.Contains(config.Scopes, want) {
 			s.Scopes = append(s.Scopes, want)
@@ -178,27 +177,15 @@ func PEMOf(r *saml.Role) []config.Certificate {
 // GiveApplication puts the values that the metadata holds into an application; what we chose for it stays.
 func GiveApplication(a *config.Application, entity *saml.Entity, role *saml.Role) {
 	s := a.SAML
-	s.EntityID, s.ACS, s.SLO, s.Certificates, s.AttributeSets = entity.EntityID, role.Service(
-		saml.ServiceACS,
-	), role.Service(
-		saml.ServiceSLO,
-	), PEMOf(
-		role,
-	), role.AttributeSets
+	s.EntityID, s.Certificates, s.AttributeSets = entity.EntityID, PEMOf(role), role.AttributeSets
+	s.ACS, s.SLO = role.Service(saml.ServiceACS), role.Service(saml.ServiceSLO)
 }
 
 // GiveProvider does the same for a provider.
 func GiveProvider(p *config.Provider, entity *saml.Entity, role *saml.Role) {
 	s := p.SAML
-	s.EntityID, s.SSO, s.SLO, s.Artifact, s.Certificates = entity.EntityID, role.Service(
-		saml.ServiceSSO,
-	), role.Service(
-		saml.ServiceSLO,
-	), role.Service(
-		saml.ServiceArtifact,
-	), PEMOf(
-		role,
-	)
+	s.EntityID, s.Certificates = entity.EntityID, PEMOf(role)
+	s.SSO, s.SLO, s.Artifact = role.Service(saml.ServiceSSO), role.Service(saml.ServiceSLO), role.Service(saml.ServiceArtifact)
 }
 
 // Watched notes the address from which metadata was taken, so that it is looked at again.

@@ -97,7 +97,7 @@ func Device(agent string) string {
 	return browser + " on " + system
 }
 
-// Clip cuts a text to a number of octets, at the border of a character, and marks where it did.
+// Clip cuts a text to a number of octets, at the border of a character.
 func Clip(s string, n int) string {
 	if len(s) > n {
 		return strings.ToValidUTF8(s[:n], "")

@@ -60,9 +60,8 @@ func (g *Room) Bundle(ctx context.Context, who ground.Actor, q api.BundleQuestio
 		what := fmt.Sprintf("The trace: %d entries, with its messages", len(t.Entries))
 		redacted := "signature and cipher values, secrets and codes"
 		if !q.Personal {
-			what, redacted = fmt.Sprintf(
-				"The trace: %d entries, without the text of its messages", len(t.Entries),
-			), redacted+", names, identifiers and other personal values"
+			what = fmt.Sprintf("The trace: %d entries, without the text of its messages", len(t.Entries))
+			redacted += ", names, identifiers and other personal values"
 		}
 		b.Contents = append(b.Contents, api.BundlePart{Name: "trace", What: what, Redacted: redacted})
 	} else if q.Kind == "application" {

@@ -219,9 +219,8 @@ func (g *Room) writeObject(
 	if err := g.conflict(tx, s); err != nil {
 		return err
 	}
-	row.Slug, row.Name, row.Kind, row.Reach, row.EntityID, row.Body, row.UpdatedAt = s.Slug, s.Name, kind, reach, partners.EntityColumn(
-		s.EntityID,
-	), s.Body, now
+	row.Slug, row.Name, row.Kind, row.Reach = s.Slug, s.Name, kind, reach
+	row.EntityID, row.Body, row.UpdatedAt = partners.EntityColumn(s.EntityID), s.Body, now
 	if row.Revision++; !s.Fresh {
 		number, err := ground.NextNumber(tx, row.ID, row.Revision-1)
 		if err != nil {

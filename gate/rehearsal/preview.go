@@ -351,10 +351,8 @@ func (g *Room) previewSent(app *partners.Application, subject string, out []clai
 		AuthnInstant: g.Now(),
 		SessionIndex: "_preview",
 	}
-	issued.NameID, issued.Attributes = signin.SAMLSubject(
-		app,
-		saml.NameID{Value: subject, Format: bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)},
-	), signin.SAMLAttributes(app, subject, out)
+	name := saml.NameID{Value: subject, Format: bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)}
+	issued.NameID, issued.Attributes = signin.SAMLSubject(app, name), signin.SAMLAttributes(app, subject, out)
 	if e := saml.DefaultEndpoint(app.SAML.ACS, saml.BindingPost); e != nil {
 		issued.ACS = e.Location
 	}

@@ -141,10 +141,8 @@ func (g *Room) candidates(
 			verdict, why := p.Circle.Holds(who, p.Slug)
 			if verdict != access.Inside {
 				asks = asks || verdict == access.Open
-				passed, last = append(
-					passed, p.Name+": circle, "+why,
-				), explain.New(explain.ReachProviderCircle, explain.Fact("reason", why)).
-					Of(p.Name)
+				passed = append(passed, p.Name+": circle, "+why)
+				last = explain.New(explain.ReachProviderCircle, explain.Fact("reason", why)).Of(p.Name)
 				continue
 			}
 		} else if err := p.Reach.Serves("provider", p.Name, s.Rehearsal != nil); err != nil {

@@ -459,12 +459,11 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 	var owner, algorithm, digest, name string
 	to := trace.Application
 	if app, err := g.partners.ApplicationByID(ctx, o.Answer); err == nil && app.SAML != nil {
-		list, issuer, owner, algorithm, digest, name = app.SAML.SLO, g.partners.IDPEntity(
-			app,
-		), app.ID, app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm, app.Name
+		list, issuer, owner, name = app.SAML.SLO, g.partners.IDPEntity(app), app.ID, app.Name
+		algorithm, digest = app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm
 	} else if p, err := g.partners.ProviderByID(ctx, o.Answer); err == nil && p.SAML != nil {
-		list, issuer, owner, algorithm, digest, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.ID, p.SAML.SignatureAlgorithm,
-			p.SAML.DigestAlgorithm, p.Name, trace.Provider
+		list, issuer, owner, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.ID, p.Name, trace.Provider
+		algorithm, digest = p.SAML.SignatureAlgorithm, p.SAML.DigestAlgorithm
 	} else {
 		return &signin.Next{To: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.",
 			Told: o.Told, Untold: o.Untold}}, nil

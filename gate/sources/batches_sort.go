@@ -118,9 +118,9 @@ func (g *Room) sortApplication(
 	c api.BatchCommon,
 ) (string, []string) {
 	a := u.App
-	a.Name, a.Description, a.Contact, a.StartURL = words.FirstOf(v.Name, a.Name), words.FirstOf(
-		v.Description, a.Description, c.Description,
-	), words.FirstOf(v.Contact, a.Contact, c.Contact), words.FirstOf(v.StartURL, a.StartURL)
+	a.Name, a.StartURL = words.FirstOf(v.Name, a.Name), words.FirstOf(v.StartURL, a.StartURL)
+	a.Description = words.FirstOf(v.Description, a.Description, c.Description)
+	a.Contact = words.FirstOf(v.Contact, a.Contact, c.Contact)
 	a.Tags, a.Reach, a.Access.To = c.Tags, access.Draft, c.Access
 	if a.Providers = v.Providers; len(a.Providers) == 0 {
 		a.Providers = c.Providers
@@ -177,9 +177,9 @@ func (g *Room) sortProvider(
 	c api.BatchCommon,
 ) (string, []string) {
 	p := u.Provider
-	p.Name, p.Description, p.Contact = words.FirstOf(v.Name, p.Name), words.FirstOf(
-		v.Description, p.Description, c.Description,
-	), words.FirstOf(v.Contact, p.Contact, c.Contact)
+	p.Name = words.FirstOf(v.Name, p.Name)
+	p.Description = words.FirstOf(v.Description, p.Description, c.Description)
+	p.Contact = words.FirstOf(v.Contact, p.Contact, c.Contact)
 	p.Tags, p.Reach, p.Admission = c.Tags, access.Draft, words.FirstOf(c.Admission, "refuse")
 	if p.SAML != nil {
 		p.SAML.Metadata = g.rowWatch(r)

@@ -273,9 +273,8 @@ func (g *Room) readInto(ctx context.Context, row *store.Source, c *config.Source
 	if err != nil {
 		return nil, err
 	}
-	state["entities"], state["valid_until"], state["cache_seconds"], state["published_name"] = a.Entities, a.ValidUntil, int64(
-		a.CacheDuration/time.Second,
-	), words.Clip(a.Name, 200)
+	state["entities"], state["valid_until"], state["published_name"] = a.Entities, a.ValidUntil, words.Clip(a.Name, 200)
+	state["cache_seconds"] = int64(a.CacheDuration / time.Second)
 	return state, nil
 }
 

@@ -152,9 +152,8 @@ func (g *Room) keepFirst(ctx context.Context, p *partner, entity *saml.Entity, t
 		return store.Clear(err)
 	}
 	d := g.Document(p.kind, p.id, p.Watch.Place(), text)
-	d.Verdict, d.DecidedBy, d.Changes, d.Content, d.SignedBy, d.ValidUntil = "used", "held already", "[]", difference.Hash(
-		p.flat(),
-	), signedBy, entity.ValidUntil
+	d.Verdict, d.DecidedBy, d.Changes, d.Content = "used", "held already", "[]", difference.Hash(p.flat())
+	d.SignedBy, d.ValidUntil = signedBy, entity.ValidUntil
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return g.KeepVersion(tx, d) })
 }
 
