@@ -7,13 +7,18 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/access"
+	"innergate/core/claims"
+	"innergate/core/config"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/gate"
 	"innergate/gate/fetch"
 	"innergate/gate/ground"
+	"innergate/gate/persons"
 	"innergate/store"
 )
 
@@ -88,4 +93,64 @@ func Metadata(t testing.TB, id string, roles ...saml.RoleKind) string {
 	doc, err := saml.WriteMetadata(entity, 0, time.Now(), nil)
 	require.NoError(t, err)
 	return string(doc)
+}
+
+// Furnish gives a lab a provider (staff) and applications of three kinds: rota (SAML), ledger (OpenID Connect) and notes (a
+// plain address). All are open to everybody, and everything people need to get in is there.
+func (l *Lab) Furnish(t testing.TB) {
+	t.Helper()
+	ctx := context.Background()
+	pair := NewPair(t, "staff")
+	pem := []config.Certificate{{Use: "signing", PEM: string(keys.EncodeCertificate(pair.Cert.Raw))}}
+	_, err := l.Configuration.SaveProvider(ctx, Owner, "", config.Provider{
+		Slug: "staff", Name: "Saltmere Staff", Kind: config.KindSAML, Reach: access.Everyone, Admission: "create",
+		SAML: &config.SAMLProvider{
+			EntityID: "https://id.example/idp", Certificates: pem,
+			SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.example/sso"}},
+		},
+		Mapping: claims.Standard(),
+	}, 0)
+	require.NoError(t, err)
+	for _, a := range []config.Application{
+		{
+			Slug: "rota", Name: "Crew Rota", Kind: config.KindSAML,
+			SAML: &config.SAMLApplication{
+				EntityID: "https://rota.example/saml",
+				ACS:      []saml.Endpoint{{Binding: saml.BindingPost, Location: "https://rota.example/acs"}},
+			},
+			Subject: config.Subject{Source: "profile", From: "preferred_username"}, StartURL: "https://rota.example/",
+		},
+		{
+			Slug: "ledger", Name: "Cargo Ledger", Kind: config.KindOIDC,
+			OIDC:    &config.OIDCApplication{RedirectURIs: []string{"https://ledger.example/cb"}, Scopes: []string{"openid", "email"}},
+			Subject: config.Subject{Source: "pairwise"},
+		},
+		{Slug: "notes", Name: "Notes", Kind: config.KindLink, StartURL: "https://notes.example/"},
+	} {
+		a.Reach, a.Access.To, a.Providers = access.Everyone, access.Everybody, []string{"staff"}
+		_, err := l.Configuration.SaveApplication(ctx, Owner, "", a, 0)
+		require.NoError(t, err, a.Slug)
+	}
+}
+
+// Person adds somebody to a lab, by the name of their account.
+func (l *Lab) Person(t testing.TB, account, name string) *api.Person {
+	t.Helper()
+	p, err := l.Persons.SavePerson(context.Background(), Owner, "", api.SavePerson{Profile: claims.Bag{
+		"name": {name}, "preferred_username": {account}, "email": {account + "@saltmere.example"},
+	}})
+	require.NoError(t, err)
+	return p
+}
+
+// Link links somebody to the provider of a furnished lab, as a sign-in does.
+func (l *Lab) Link(t testing.TB, person *api.Person, subject string) {
+	t.Helper()
+	ctx := context.Background()
+	p, err := l.Partners.Provider(ctx, "staff")
+	require.NoError(t, err)
+	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+		_, err := persons.LinkOnce(tx, person.ID, p.ID, subject, subject, l.Clock)
+		return err
+	}))
 }
