@@ -263,19 +263,23 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 		defer ops.ShutdownWithTimeout(time.Second)
 		go ops.Listener(l, operationsConfig) // ends with Shutdown
 	}
+	needed, err := g.Console.SetupNeeded(ctx)
+	switch {
+	case ctx.Err() != nil:
+		return nil // somebody has stopped it before it was ready
+	case err != nil:
+		return err
+	case needed:
+		fmt.Fprintf(p.Out,
+			"\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n",
+			g.Console.NewSetupLink())
+	}
 	if at := c.String("guard-listen"); at != "" {
 		stop, err := startGuard(g, at, c.String("guard-certificates"), guard.Options{TrustedProxies: trusted, Log: log})
 		if err != nil {
 			return err
 		}
 		defer stop()
-	}
-	if needed, err := g.Console.SetupNeeded(ctx); err != nil {
-		return err
-	} else if needed {
-		fmt.Fprintf(p.Out,
-			"\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n",
-			g.Console.NewSetupLink())
 	}
 	log.Info("Inner Gate is ready", "public-url", g.PublicURL, "listen", listener.Addr().String(), "version", p.Version)
 	return serveUntil(ctx, s, listener, tlsConfig, g, log)
@@ -367,5 +371,18 @@ func serveUntil(ctx context.Context, s *server.Server, l net.Listener, t *tls.Co
 			}
 			return nil
 		}
+	}
+}
+
+// openAPI prints the description of the API, from which the console's types are made.
+func (p *program) openAPI() *cli.Command {
+	return &cli.Command{
+		Name:     "openapi",
+		Usage:    "print the management API's OpenAPI description; needs no service",
+		Metadata: examples("innergate openapi > openapi.json"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			_, err := p.Out.Write(server.Description())
+			return err
+		},
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -11,6 +12,7 @@ import (
 
 	"innergate/api"
 	"innergate/client"
+	"innergate/core/trace"
 )
 
 // moreTraces are the commands on traces beside listing and showing them.
@@ -222,4 +224,155 @@ func (p *program) statistics(s *api.Statistics) {
 		rows = append(rows, table.Row{l.Name, l.Title, l.Refused})
 	}
 	p.table(table.Row{"Code", "Title", "Times"}, rows, "Nothing was refused.")
+}
+
+func (p *program) traces() *cli.Command {
+	return &cli.Command{
+		Name:     "trace",
+		Usage:    "records of sign-ins",
+		Metadata: examples("innergate trace list --outcome refused", "innergate trace show 7F3K-92QX"),
+		Commands: append([]*cli.Command{
+			{Name: "list", Usage: "list traces, the newest first", Flags: []cli.Flag{
+				&cli.StringFlag{
+					Name:  "search",
+					Usage: "reference number, code, ID of a message or token, or how a name or address begins",
+				}, &cli.StringFlag{Name: "from", Usage: "not before, such as 2026-11-23T09:30:00Z"},
+				&cli.StringFlag{Name: "until", Usage: "before"}, &cli.StringFlag{Name: "app", Usage: "short name of an application"},
+				&cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
+				&cli.StringFlag{
+					Name:  "outcome",
+					Usage: "open, signed-in or refused",
+				}, &cli.StringFlag{Name: "code", Usage: "explanation code"},
+				&cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 20},
+				&cli.StringFlag{Name: "after", Usage: "where the page before ended"},
+			}, Metadata: examples("innergate trace list --app crew-rota"),
+				Action: p.with("", func(ctx context.Context, c *cli.Command, cl *client.Client, _ []string) error {
+					list, err := cl.Traces(
+						ctx,
+						client.Page{
+							Search: c.String("search"),
+							Limit:  c.Int("limit"),
+							After:  c.String("after"),
+							Filters: map[string]string{
+								"application": c.String("app"),
+								"provider":    c.String("provider"),
+								"outcome":     c.String("outcome"),
+								"code":        c.String("code"),
+								"from":        c.String("from"),
+								"until":       c.String("until"),
+							},
+						},
+					)
+					if err != nil {
+						return err
+					}
+					return p.show(c, list, func() {
+						var rows []table.Row
+						for _, t := range list.Items {
+							rows = append(
+								rows,
+								table.Row{t.Reference, localTime(t.Started), t.Application, t.Provider, t.Person, t.Outcome, t.Code},
+							)
+						}
+						p.table(
+							table.Row{"Reference", "Begun", "Application", "Provider", "Person", "Outcome", "Code"},
+							rows,
+							"No sign-in fits.",
+						)
+						p.more(list.Next)
+					})
+				})},
+			{
+				Name:      "show",
+				Usage:     "show the whole record of one sign-in",
+				ArgsUsage: "REFERENCE",
+				Flags:     []cli.Flag{&cli.BoolFlag{Name: "messages", Usage: "print the messages as well"}},
+				Metadata:  examples("innergate trace show 7F3K-92QX --messages"),
+				Action: p.with("REFERENCE", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					t, err := cl.Trace(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					return p.show(c, t, func() { p.trace(t, c.Bool("messages")) })
+				}),
+			},
+		}, p.moreTraces()...),
+	}
+}
+
+// trace prints a record as the passage with time running down.
+func (p *program) trace(t *api.Trace, messages bool) {
+	fmt.Fprintf(
+		p.Out, "Sign-in %s: %s\n%s through %s, %s, %s, %.1f ms, of which %.1f ms at the provider\n", t.Reference,
+		t.Outcome, orDash(t.Application), orDash(t.Provider),
+		map[string]string{"sp": "SP-initiated", "idp": "begun at the gate", "provider": "IdP-initiated"}[t.Flow],
+		localTime(t.Started), float64(t.Micros)/1000, float64(t.ProviderMicros)/1000,
+	)
+	if x := t.Explanation; x != nil {
+		fmt.Fprintf(p.Out, "\n✕ %s (%s)\n  %s\n", x.Title, x.Code, x.Cause)
+		for i, e := range x.Evidence {
+			if e.Expected != "" {
+				fmt.Fprintf(p.Out, "    %s\n      expected  %s\n      got       %s\n", e.Label, e.Expected, e.Got)
+				if h := x.Differences[i].Hint; h != "" {
+					fmt.Fprintf(p.Out, "      (%s)\n", h)
+				}
+			} else {
+				fmt.Fprintf(p.Out, "    %s: %s\n", e.Label, e.Got)
+			}
+		}
+		fmt.Fprintf(p.Out, "  %s\n", x.Remedy)
+		if x.Theirs != "" {
+			fmt.Fprintf(p.Out, "  For the other side: %s\n", x.Theirs)
+		}
+	}
+	var step trace.Step
+	for _, e := range t.Entries {
+		if e.Step != step {
+			step = e.Step
+			fmt.Fprintf(p.Out, "\n%s\n", step)
+		}
+		p.traceEntry(e, messages)
+	}
+}
+
+func (p *program) traceEntry(e api.TraceEntry, messages bool) {
+	at := fmt.Sprintf("%10.1f ms  ", float64(e.At)/1000)
+	switch {
+	case e.Message != nil:
+		m := e.Message
+		fmt.Fprintf(p.Out, "%s%s → %s  %s, %s%s, %d bytes\n", at, m.From, m.To, m.Name, m.Binding, withComma(m.Signature), m.Size)
+		if messages {
+			fmt.Fprintln(p.Out, e.Decoded)
+			if e.Opened != "" {
+				fmt.Fprintln(p.Out, "what was encrypted:\n"+e.Opened)
+			}
+		}
+	case e.Check != nil:
+		mark := "✓"
+		if !e.Check.OK {
+			mark = "✕"
+		}
+		fmt.Fprintf(p.Out, "%s%s %s  %s  [%s]\n", at, mark, e.Check.Text, e.Check.Got, e.Check.Section)
+	case e.Value != nil:
+		v := e.Value
+		fmt.Fprintf(p.Out, "%s%s ← %s: %s", at, v.Rule, orDash(v.From), strings.Join(v.Input, ", "))
+		for _, s := range v.Steps {
+			fmt.Fprintf(p.Out, " | %s: %s", s.Step, strings.Join(s.Values, ", "))
+		}
+		fmt.Fprintln(p.Out)
+	case e.Decision != nil:
+		fmt.Fprintf(
+			p.Out, "%s%s: %s (%s)%s\n", at, e.Decision.About, e.Decision.Result, e.Decision.By,
+			withComma(strings.Join(e.Decision.Passed, "; ")),
+		)
+	case e.Failure != nil:
+		fmt.Fprintf(p.Out, "%s✕ %s\n", at, e.Failure.Code)
+	}
+}
+
+func withComma(s string) string {
+	if s == "" {
+		return ""
+	}
+	return ", " + s
 }

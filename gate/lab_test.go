@@ -205,9 +205,11 @@ func TestExchangeSheetIsFinalFromTheStart(t *testing.T) {
 	require.NoError(t, err)
 	providerBefore, err := l.Exchange.ProviderSheet(ctx, "staff")
 	require.NoError(t, err)
-	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota", api.TakeIn{Text: testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota",
+		api.TakeIn{Text: testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
-	_, err = l.Watch.TakeProvider(ctx, testbed.Owner, "staff", api.TakeIn{Text: testbed.Metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
+	_, err = l.Watch.TakeProvider(ctx, testbed.Owner, "staff",
+		api.TakeIn{Text: testbed.Metadata(t, "https://id.saltmere.example", saml.RoleIDP)})
 	require.NoError(t, err)
 	after, err := l.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)

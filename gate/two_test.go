@@ -39,7 +39,8 @@ func TestTwoProcessesSeeTheSameTruth(t *testing.T) {
 	other := second(t, l)
 	_, err := l.Configuration.SaveApplication(ctx, testbed.Owner, "", config.Application{Name: "Crew Rota"}, 0)
 	require.NoError(t, err)
-	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota", api.TakeIn{Text: testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
+	_, err = l.Watch.TakeApplication(ctx, testbed.Owner, "crew-rota",
+		api.TakeIn{Text: testbed.Metadata(t, "https://rota.saltmere.example", saml.RoleSP)})
 	require.NoError(t, err)
 	seen, err := other.Exchange.ApplicationSheet(ctx, "crew-rota")
 	require.NoError(t, err)

@@ -201,3 +201,11 @@ func relocated(s *jsonschema.Schema) any {
 	}
 	return out
 }
+
+// serviceRoutes are the operations on the service itself.
+func serviceRoutes() []route {
+	get := http.MethodGet
+	return []route{
+		{Method: get, Path: "/openapi.json", Summary: "This description", handle: openAPI, Response: map[string]any{}},
+	}
+}

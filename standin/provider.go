@@ -422,7 +422,8 @@ func (p *Provider) answer(w http.ResponseWriter, a *askedOf, person *Person, at 
 	own := p.signing()
 	signer := &xmlsig.Signer{Key: own.key, Certificate: own.cert.Raw}
 	s := saml.Issued{
-		Issuer: saml.EntityID(p.EntityID()), Audience: saml.EntityID(a.partner.EntityID), ACS: a.partner.ACS, InResponseTo: a.request.ID, Now: p.Now(),
+		Issuer: saml.EntityID(p.EntityID()), Audience: saml.EntityID(a.partner.EntityID), ACS: a.partner.ACS, InResponseTo: a.request.ID,
+		Now: p.Now(),
 		NameID: saml.NameID{
 			Value:  person.ID + "-7c1f",
 			Format: saml.FormatPersistent,

@@ -3,6 +3,7 @@ package explain
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 var sideWords = map[Side]string{Ours: "us", Theirs: "the other side", Either: "either side", Person: "the person who signs in"}
@@ -42,27 +43,46 @@ func (e Explanation) Text() string {
 	return b.String()
 }
 
-// Handbook is the handbook's page with all codes.
+// Handbook is the handbook's page with all codes, wrapped as its other pages are.
 func Handbook() string {
 	var b strings.Builder
-	b.WriteString(
-		"# What the codes mean\n\nThis page is made from the catalogue (`innergate explain --handbook`). In traces the places of the " +
-			"evidence are filled.\n",
-	)
+	paragraph := func(format string, args ...any) { b.WriteString("\n" + wrapped(fmt.Sprintf(format, args...)) + "\n") }
+	b.WriteString("# What the codes mean\n")
+	paragraph("This page is made from the catalogue (`innergate explain --handbook`). In traces the places of the evidence are filled.")
 	last := ""
 	for _, e := range All() {
 		if area, _, _ := strings.Cut(string(e.Code), "."); area != last {
 			last = area
-			fmt.Fprintf(&b, "\n## %s\n", area)
+			paragraph("## %s", area)
 		}
-		fmt.Fprintf(
-			&b, "\n### %s\n\n**%s.** %s\n\n%s\n", e.Code, e.Title, upperFirst(plain.Replace(e.Cause)),
-			upperFirst(plain.Replace(e.Remedy)),
-		)
+		paragraph("### %s", e.Code)
+		paragraph("**%s.** %s", e.Title, upperFirst(plain.Replace(e.Cause)))
+		paragraph("%s", upperFirst(plain.Replace(e.Remedy)))
 		if e.Theirs != "" {
-			fmt.Fprintf(&b, "\nTo send: “%s”\n", upperFirst(plain.Replace(e.Theirs)))
+			paragraph("To send: “%s”", upperFirst(plain.Replace(e.Theirs)))
 		}
-		fmt.Fprintf(&b, "\nThe person reads: “%s” To act: %s.\n", e.Person, e.Side.Words())
+		paragraph("The person reads: “%s” To act: %s.", e.Person, e.Side.Words())
+	}
+	return b.String()
+}
+
+// wrapped breaks a paragraph at blanks, so that no line is longer than 120 characters where it need not be.
+func wrapped(text string) string {
+	var b strings.Builder
+	at := 0
+	for i, word := range strings.Fields(text) {
+		n := utf8.RuneCountInString(word)
+		switch {
+		case i == 0:
+		case at+1+n > 120:
+			b.WriteByte('\n')
+			at = 0
+		default:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(word)
+		at += n
 	}
 	return b.String()
 }

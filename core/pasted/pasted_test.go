@@ -85,7 +85,8 @@ func TestSamples(t *testing.T) {
 	assert.Equal(t, []string{"mvoss"}, pasted.TokenSample("e30." + claims + ".c2ln")["sub"])
 	assert.Nil(t, pasted.TokenSample("no token"))
 
-	assert.Equal(t, []string{"mvoss", ""}, append(pasted.ListSample("uid=mvoss\nmail")["uid"], pasted.ListSample("uid=mvoss\nmail")["mail"]...))
+	assert.Equal(t, []string{"mvoss", ""},
+		append(pasted.ListSample("uid=mvoss\nmail")["uid"], pasted.ListSample("uid=mvoss\nmail")["mail"]...))
 	assert.Len(t, pasted.ListSample("uid, mail, cn"), 3)
 	assert.Equal(t, []string{"mira@saltmere.example"}, pasted.ListSample("mail: \"mira@saltmere.example\"")["mail"])
 

@@ -12,7 +12,8 @@ import (
 // TestOutbound is what a mapping sees: the profile, and of what the gate knows only that, not what a profile says of it.
 func TestOutbound(t *testing.T) {
 	t.Parallel()
-	profile := claims.Bag{"email": {"m@x.example"}, people.Memberships: {"forged"}, people.PersonType: {"forged"}, people.AssignedRoles: {"forged"}}
+	profile := claims.Bag{"email": {"m@x.example"}, people.Memberships: {"forged"}, people.PersonType: {"forged"},
+		people.AssignedRoles: {"forged"}}
 	out := people.Outbound(profile, []string{"crew"}, "staff", []string{"purser"})
 	assert.Equal(t, claims.Bag{"email": {"m@x.example"}, people.Memberships: {"crew"}, people.PersonType: {"staff"},
 		people.AssignedRoles: {"purser"}}, out)

@@ -231,7 +231,8 @@ func TestSecretsByReference(t *testing.T) {
 	assert.ErrorContains(t, err, "was not sealed by this gate")
 	sealed, err := l.Changes.SealSecret(ctx, testbed.Owner, api.SealSecret{For: "providers/quay", Value: "another"})
 	require.NoError(t, err)
-	_, err = l.Changes.LoadConfig(ctx, testbed.Owner, api.LoadConfig{Files: texts("secrets: [{for: mail, sealed: " + sealed.Sealed + "}]\n")})
+	_, err = l.Changes.LoadConfig(ctx, testbed.Owner,
+		api.LoadConfig{Files: texts("secrets: [{for: mail, sealed: " + sealed.Sealed + "}]\n")})
 	assert.ErrorContains(t, err, "was not sealed by this gate for mail")
 	_, err = l.Changes.LoadConfig(
 		ctx,

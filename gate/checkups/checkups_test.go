@@ -37,7 +37,8 @@ func TestAFindingIsAcceptedUntilItsReasonChanges(t *testing.T) {
 	require.NotNil(t, f, "a certificate that ends soon is found")
 	_, err = l.Checkups.AcceptFinding(ctx, testbed.Owner, f.ID, api.AcceptFinding{})
 	assert.Error(t, err, "a reason is wanted")
-	accepted, err := l.Checkups.AcceptFinding(ctx, testbed.Owner, f.ID, api.AcceptFinding{Reason: "they know", Until: l.Clock.Add(24 * time.Hour)})
+	accepted, err := l.Checkups.AcceptFinding(ctx, testbed.Owner, f.ID,
+		api.AcceptFinding{Reason: "they know", Until: l.Clock.Add(24 * time.Hour)})
 	require.NoError(t, err)
 	require.NotNil(t, accepted.Accepted)
 	reopened, err := l.Checkups.ReopenFinding(ctx, testbed.Owner, f.ID)

@@ -70,7 +70,8 @@ func TestWhatIsUsedStays(t *testing.T) {
 	assert.Equal(t, 409, testbed.Status(l.Configuration.DeleteProvider(ctx, testbed.Owner, "staff")))
 	_, err := l.Configuration.SetRoutes(ctx, testbed.Owner, access.Routes{Rules: []access.Route{{To: []string{"nobody"}}}})
 	assert.ErrorContains(t, err, "nobody")
-	_, err = l.Configuration.SaveApplication(ctx, testbed.Owner, "rota", config.Application{Slug: "other", Name: "x", Kind: config.KindLink}, 0)
+	_, err = l.Configuration.SaveApplication(ctx, testbed.Owner, "rota",
+		config.Application{Slug: "other", Name: "x", Kind: config.KindLink}, 0)
 	assert.Error(t, err, "a short name stands in addresses that others hold")
 	for _, slug := range []string{"rota", "ledger", "notes"} {
 		require.NoError(t, l.Configuration.DeleteApplication(ctx, testbed.Owner, slug))

@@ -138,12 +138,14 @@ func TestSomebodyStaysOwner(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
 	id := setUp(t, l)
-	assert.ErrorContains(t, l.Console.ChangeAdministrator(ctx, testbed.Owner, id, api.ChangeAdministrator{Role: ground.RoleViewer}), "last owner")
+	assert.ErrorContains(t, l.Console.ChangeAdministrator(ctx, testbed.Owner, id, api.ChangeAdministrator{Role: ground.RoleViewer}),
+		"last owner")
 	assert.ErrorContains(t, l.Console.RemoveAdministrator(ctx, testbed.Owner, id), "last owner")
 	list, err := l.Console.Administrators(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, ground.RoleOwner, list.Items[0].Role, "nothing is half-written")
-	other, err := l.Console.AddAdministrator(ctx, testbed.Owner, api.NewAdministrator{Name: "Mira", Role: ground.RoleOwner, Password: password})
+	other, err := l.Console.AddAdministrator(ctx, testbed.Owner,
+		api.NewAdministrator{Name: "Mira", Role: ground.RoleOwner, Password: password})
 	require.NoError(t, err)
 	require.NoError(t, l.Console.RemoveAdministrator(ctx, testbed.Owner, id))
 	assert.ErrorContains(t, l.Console.RemoveAdministrator(ctx, testbed.Owner, other.ID), "last owner")

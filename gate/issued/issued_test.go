@@ -20,9 +20,12 @@ func TestEachIsUsedOnce(t *testing.T) {
 	l, ctx := testbed.NewLab(t), context.Background()
 	now := l.Clock
 	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
-		require.NoError(t, issued.InsertGrant(tx, &store.Grant{ID: "G", CodeHash: []byte("c"), CreatedAt: now, ExpiresAt: now.Add(time.Hour)}))
-		require.NoError(t, issued.InsertToken(tx, &store.Token{Hash: []byte("r"), GrantID: "G", Kind: "refresh", CreatedAt: now, ExpiresAt: now.Add(time.Hour)}))
-		require.NoError(t, issued.InsertDevice(tx, &store.DeviceCode{Hash: []byte("d"), UserCode: "BCDF-GHJK", State: "waiting", ExpiresAt: now.Add(time.Hour)}))
+		require.NoError(t, issued.InsertGrant(tx,
+			&store.Grant{ID: "G", CodeHash: []byte("c"), CreatedAt: now, ExpiresAt: now.Add(time.Hour)}))
+		require.NoError(t, issued.InsertToken(tx,
+			&store.Token{Hash: []byte("r"), GrantID: "G", Kind: "refresh", CreatedAt: now, ExpiresAt: now.Add(time.Hour)}))
+		require.NoError(t, issued.InsertDevice(tx,
+			&store.DeviceCode{Hash: []byte("d"), UserCode: "BCDF-GHJK", State: "waiting", ExpiresAt: now.Add(time.Hour)}))
 		for name, use := range map[string]func() (int64, error){
 			"code":           func() (int64, error) { return issued.UseCode(tx, "G", now) },
 			"refresh token":  func() (int64, error) { return issued.UseToken(tx, []byte("r"), now) },
@@ -58,7 +61,8 @@ func TestAGrantThatHasEndedGivesNothing(t *testing.T) {
 		var g store.Grant
 		require.NoError(t, tx.Where("id = ?", "G").Take(&g).Error)
 		assert.Equal(t, "signed out", g.EndedBy, "the first reason stays")
-		require.NoError(t, issued.InsertDevice(tx, &store.DeviceCode{Hash: []byte("d"), UserCode: "BCDF-GHJK", State: "waiting", ExpiresAt: now}))
+		require.NoError(t, issued.InsertDevice(tx,
+			&store.DeviceCode{Hash: []byte("d"), UserCode: "BCDF-GHJK", State: "waiting", ExpiresAt: now}))
 		n, err = issued.GrantDevice(tx, []byte("d"), "G", now.Add(time.Second))
 		assert.Zero(t, n, "its time is over")
 		return err

@@ -32,7 +32,8 @@ func TestAMoveKnowsWhatStillUsesTheOldProvider(t *testing.T) {
 	assert.Len(t, uses.Apps, 3)
 	_, err = l.Moves.NewMove(ctx, testbed.Owner, api.NewMove{Name: "To the new one", From: "staff", To: "staff"})
 	assert.Error(t, err, "a move goes somewhere else")
-	m, err := l.Moves.NewMove(ctx, testbed.Owner, api.NewMove{Name: "To the new one", From: "staff", To: "new", Applications: []string{"rota"}})
+	m, err := l.Moves.NewMove(ctx, testbed.Owner,
+		api.NewMove{Name: "To the new one", From: "staff", To: "new", Applications: []string{"rota"}})
 	require.NoError(t, err)
 	require.Len(t, m.Waves, 1)
 	_, err = l.Moves.NewMove(ctx, testbed.Owner, api.NewMove{Name: "Again", From: "staff", To: "new", Applications: []string{"rota"}})

@@ -65,7 +65,8 @@ func TestWhatAPersonHasGoesWithThem(t *testing.T) {
 		if err := persons.KeepConsent(tx, p.ID, "A", "openid", now); err != nil {
 			return err
 		}
-		if err := persons.AddCredential(tx, &store.Credential{ID: "C", PersonID: p.ID, Kind: "password", Secret: "x", CreatedAt: now}); err != nil {
+		if err := persons.AddCredential(tx,
+			&store.Credential{ID: "C", PersonID: p.ID, Kind: "password", Secret: "x", CreatedAt: now}); err != nil {
 			return err
 		}
 		link := &store.OneTimeLink{TokenHash: []byte("t"), PersonID: p.ID, What: "password", CreatedAt: now, ExpiresAt: now.Add(time.Hour)}
@@ -94,7 +95,8 @@ func TestOnceOnly(t *testing.T) {
 	now := l.Clock
 	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
 		for _, c := range []store.Credential{
-			{ID: "T", Kind: "totp", Counter: 7}, {ID: "R", Kind: "recovery", Lookup: []byte("look")}, {ID: "K", Kind: "passkey", Counter: 3},
+			{ID: "T", Kind: "totp", Counter: 7}, {ID: "R", Kind: "recovery", Lookup: []byte("look")},
+			{ID: "K", Kind: "passkey", Counter: 3},
 		} {
 			c.PersonID, c.CreatedAt = p.ID, now
 			require.NoError(t, persons.AddCredential(tx, &c))
@@ -130,7 +132,8 @@ func TestExport(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
 	l.Person(t, "mvoss", "Mira Voss")
-	_, err := l.Persons.SavePerson(ctx, testbed.Owner, "", api.SavePerson{Profile: claims.Bag{"name": {"=cmd()"}, "preferred_username": {"x"}}})
+	_, err := l.Persons.SavePerson(ctx, testbed.Owner, "",
+		api.SavePerson{Profile: claims.Bag{"name": {"=cmd()"}, "preferred_username": {"x"}}})
 	require.NoError(t, err)
 	var b bytes.Buffer
 	require.NoError(t, l.Persons.ExportPeople(ctx, "csv", &b))

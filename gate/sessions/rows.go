@@ -38,7 +38,8 @@ func Told(tx *gorm.DB, id string, now time.Time) error {
 
 // TakeTelling takes the telling of a session's end over, for a minute; 0 rows mean that somebody else tells.
 func TakeTelling(tx *gorm.DB, id string, now time.Time) (int64, error) {
-	return store.Exec(tx, "UPDATE sessions SET told_at = ? WHERE id = ? AND (told_at IS NULL OR told_at < ?)", now, id, now.Add(-time.Minute))
+	return store.Exec(tx, "UPDATE sessions SET told_at = ? WHERE id = ? AND (told_at IS NULL OR told_at < ?)", now, id,
+		now.Add(-time.Minute))
 }
 
 // NoteProof notes, for finding it again, what a provider vouched for in a session.
@@ -67,7 +68,8 @@ func NoteUse(tx *gorm.DB, u *store.SessionUse, now time.Time) (string, error) {
 
 // TouchUse notes that a session's application is in use.
 func TouchUse(tx *gorm.DB, sessionID, applicationID string, now time.Time) error {
-	_, err := store.Exec(tx, "UPDATE session_uses SET last_at = ? WHERE session_id = ? AND application_id = ?", now, sessionID, applicationID)
+	_, err := store.Exec(tx, "UPDATE session_uses SET last_at = ? WHERE session_id = ? AND application_id = ?", now, sessionID,
+		applicationID)
 	return err
 }
 

@@ -23,7 +23,8 @@ const token = "a-token-of-a-browser-that-is-long-enough"
 func open(t *testing.T, l *testbed.Lab, id string) {
 	t.Helper()
 	require.NoError(t, l.Store.Write(context.Background(), func(tx *gorm.DB) error {
-		row := &store.Session{ID: id, PersonID: "P", Person: "Mira Voss", CreatedAt: l.Clock, LastUsed: l.Clock, ExpiresAt: l.Clock.Add(12 * time.Hour)}
+		row := &store.Session{ID: id, PersonID: "P", Person: "Mira Voss", CreatedAt: l.Clock, LastUsed: l.Clock,
+			ExpiresAt: l.Clock.Add(12 * time.Hour)}
 		if err := sessions.Insert(tx, row, keys.HashSecret(token), l.Store.Sealer.Seal("session/"+id, []byte(`{}`))); err != nil {
 			return err
 		}

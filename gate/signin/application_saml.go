@@ -64,8 +64,9 @@ func (g samlApplication) Issue(
 		return nil, explain.New(explain.SAMLACSMissing).Of(s.App.Name)
 	}
 	issued := saml.Issued{
-		Issuer: g.partners.IDPEntity(s.App), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(), Validity: 5 * time.Minute,
-		NameID: s.sent, Attributes: SAMLAttributes(s.App, subject.Value, out),
+		Issuer: g.partners.IDPEntity(s.App), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(),
+		Validity: 5 * time.Minute,
+		NameID:   s.sent, Attributes: SAMLAttributes(s.App, subject.Value, out),
 		AuthnInstant: who.AuthnInstant, Context: who.Context, Authorities: append([]string{s.Provider.Authority()}, who.Authorities...),
 		SessionIndex: cmp.Or(s.sessionIndex, keys.RandomID()), SessionNotOnOrAfter: s.SessionEnd(who, g.Now()),
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,

@@ -73,7 +73,8 @@ func New(
 	persons *persons.Room,
 	grants *grants.Room,
 ) *Room {
-	return &Room{Ground: g, keyring: keyring, partners: partners, messages: messages, traces: traces, sessions: sessions, persons: persons, grants: grants}
+	return &Room{Ground: g, keyring: keyring, partners: partners, messages: messages, traces: traces, sessions: sessions,
+		persons: persons, grants: grants}
 }
 
 // Tidy deletes sign-ins and pushed requests that are over.

@@ -86,7 +86,8 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 	}
 	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
 	if s.Rehearsal != nil && s.Rehearsal.Second == s.App.ID {
-		return false, explain.New(explain.RehearsalAskedAgain, explain.Fact("reason", cmp.Or(strings.Join(passed, "; "), "there is no session"))).Of(s.App.Name)
+		return false, explain.New(explain.RehearsalAskedAgain,
+			explain.Fact("reason", cmp.Or(strings.Join(passed, "; "), "there is no session"))).Of(s.App.Name)
 	}
 	return false, nil
 }

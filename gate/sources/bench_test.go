@@ -55,7 +55,8 @@ func BenchmarkSourceOf10000(b *testing.B) {
 // touches (50 ms). The floor of the whole is reading the same rows and their JSON.
 func BenchmarkCheckup(b *testing.B) {
 	l, ctx := testbed.NewLab(b), context.Background()
-	idp, err := l.Watch.TakeProvider(ctx, testbed.Owner, "", api.TakeIn{Text: testbed.Metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
+	idp, err := l.Watch.TakeProvider(ctx, testbed.Owner, "",
+		api.TakeIn{Text: testbed.Metadata(b, "https://id.saltmere.example/saml", saml.RoleIDP)})
 	require.NoError(b, err)
 	for i := range 1000 {
 		a := config.Application{

@@ -140,7 +140,8 @@ func TestAggregateIsReadRefreshedAndAdopted(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "draft", string(v.Reach))
 	assert.Equal(t, "source:harbours", v.Watch.URL)
-	wrong, err := l.Sources.Adopt(ctx, testbed.Owner, "harbours", api.Adopt{As: "provider", EntityIDs: []string{"https://port-003.example/saml"}})
+	wrong, err := l.Sources.Adopt(ctx, testbed.Owner, "harbours",
+		api.Adopt{As: "provider", EntityIDs: []string{"https://port-003.example/saml"}})
 	require.NoError(t, err)
 	assert.Contains(t, wrong.Items[0].Reason, "metadata of a service provider")
 

@@ -25,7 +25,8 @@ func Update(tx *gorm.DB, t *store.Trace) error {
 
 // Add writes what happened on the back channel after a sign-in.
 func Add(tx *gorm.DB, a *store.TraceAddition) error {
-	_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", a.ID, a.TraceID, a.Entries, a.At)
+	_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", a.ID, a.TraceID, a.Entries,
+		a.At)
 	return err
 }
 

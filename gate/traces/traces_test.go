@@ -21,11 +21,13 @@ import (
 // put keeps the trace of a refused sign-in with one message.
 func put(t *testing.T, l *testbed.Lab, reference, message string) *store.Trace {
 	t.Helper()
-	entries := []trace.Entry{{Message: &trace.Message{Name: "Response", Raw: `<Response ID="_` + reference + `">` + message + `</Response>`}}}
+	entries := []trace.Entry{{Message: &trace.Message{Name: "Response",
+		Raw: `<Response ID="_` + reference + `">` + message + `</Response>`}}}
 	plain, err := json.Marshal(entries)
 	require.NoError(t, err)
 	row := &store.Trace{
-		ID: store.NewIDAt(l.Clock), Reference: reference, Flow: "sp", Outcome: "refused", Code: "saml.expired", ApplicationID: "A", StartedAt: l.Clock,
+		ID: store.NewIDAt(l.Clock), Reference: reference, Flow: "sp", Outcome: "refused", Code: "saml.expired", ApplicationID: "A",
+		StartedAt: l.Clock,
 	}
 	row.Entries = l.Store.Sealer.Seal("trace/"+row.ID, traces.Packer().EncodeAll(plain, nil))
 	require.NoError(t, l.Store.Write(context.Background(), func(tx *gorm.DB) error {

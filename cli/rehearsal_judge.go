@@ -15,6 +15,7 @@ import (
 	"innergate/api"
 	"innergate/client"
 	"innergate/core/saml"
+	"innergate/gate/rehearsal"
 )
 
 // referenceForm is that of reference numbers.
@@ -126,5 +127,52 @@ func (p *program) judged(r *api.Judged) {
 	fmt.Fprintf(p.Out, "\nEvery check holds. It would be %s.\n", orDash(r.Then.Person))
 	for _, d := range r.Then.Decisions {
 		fmt.Fprintf(p.Out, "  %s: %s\n", d.About, d.Result)
+	}
+}
+
+func (p *program) decode() *cli.Command {
+	return &cli.Command{
+		Name:        "decode",
+		Usage:       "make a SAML message, a whole address or a JWT readable; needs no service",
+		ArgsUsage:   "TEXT|FILE|-",
+		Description: "Nothing is verified. Standard input keeps messages out of the shell's history.",
+		Metadata: examples(
+			"innergate decode - < message.txt", "innergate decode 'https://id.saltmere.example/sso?SAMLRequest=…'",
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "TEXT")
+			if err != nil {
+				return err
+			}
+			text := args[0]
+			if text == "-" {
+				data, err := p.input("-", 4<<20)
+				if err != nil {
+					return err
+				}
+				text = string(data)
+			} else if data, err := p.input(text, 4<<20); err == nil {
+				text = string(data)
+			}
+			d, err := rehearsal.DecodeAnything(text)
+			if err != nil {
+				return err
+			}
+			return p.show(c, d, func() {
+				fmt.Fprintf(p.Out, "%s%s%s\n", d.Message, withComma(d.Binding), withComma(d.Signed))
+				if d.RelayState != "" {
+					fmt.Fprintf(p.Out, "RelayState: %s\n", d.RelayState)
+				}
+				for _, name := range []string{"iat", "nbf", "exp", "auth_time"} {
+					if v := d.Parameters[name]; v != "" {
+						fmt.Fprintf(p.Out, "%s: %s\n", name, v)
+					}
+				}
+				fmt.Fprintf(p.Out, "\n%s\n", d.Text)
+				for _, n := range d.Notes {
+					fmt.Fprintln(p.Out, n)
+				}
+			})
+		},
 	}
 }

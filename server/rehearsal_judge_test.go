@@ -174,7 +174,8 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 		[]string{r.Kind, r.Provider, string(r.Explanation.Code)},
 	)
 	assert.True(t, judge(api.Judge{Message: base + "code=abc&state=x" + iss}).Good)
-	assert.Equal(t, explain.OIDCAnswerIssuer, judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)
+	assert.Equal(t, explain.OIDCAnswerIssuer,
+		judge(api.Judge{Message: base + "code=abc&state=x&iss=https://evil.example"}).Explanation.Code)
 
 	// An ID token of a provider: what would become of the person.
 	token, err := w.Northquay.IDTokenFor("saltmere-gate", "lene.aas")

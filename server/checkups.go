@@ -138,3 +138,38 @@ func checkupRoutes() []route {
 		},
 	}
 }
+
+// overviewRoutes are the operations on the overview.
+func overviewRoutes() []route {
+	const viewer, engineer = ground.RoleViewer, ground.RoleEngineer
+	get := http.MethodGet
+	return []route{
+		{
+			Method:   get,
+			Path:     "/overview",
+			Summary:  "Counts, findings and the newest sign-ins",
+			Role:     viewer,
+			Response: api.Overview{},
+			handle:   overview,
+		},
+		{
+			Method:   get,
+			Path:     "/find",
+			Summary:  "Search everything by name, entity ID, trace number or fingerprint",
+			Role:     viewer,
+			Query:    []string{"q"},
+			Response: api.List[api.FoundItem]{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Checkups.Find(c.Context(), c.Query("q"), ground.Allows(c.who.Role, engineer))
+			},
+		},
+	}
+}
+
+func overview(c *call) (any, error) {
+	o, err := c.s.gate.Checkups.Overview(c.Context())
+	if err == nil {
+		c.maskNames(o.Recent)
+	}
+	return o, err
+}

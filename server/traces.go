@@ -5,9 +5,11 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"innergate/api"
 	"innergate/gate/ground"
+	"innergate/gate/traces"
 )
 
 // traceRoutes are the operations on what sign-ins left behind: comparing, counting and keeping.
@@ -143,4 +145,65 @@ func traceRoutes() []route {
 			},
 		},
 	}
+}
+
+// traceListRoutes are the operations on traces.
+func traceListRoutes() []route {
+	const viewer = ground.RoleViewer
+	get := http.MethodGet
+	return []route{
+		{
+			Method:  get,
+			Path:    "/traces",
+			Summary: "List traces, the newest first",
+			Role:    viewer,
+			Query: []string{
+				"search",
+				"after",
+				"limit",
+				"application",
+				"provider",
+				"outcome",
+				"code",
+				"rehearsal",
+				"person",
+				"from",
+				"until",
+			},
+			Response: api.List[api.TraceSummary]{},
+			handle:   listTraces,
+		},
+		{
+			Method:   get,
+			Path:     "/traces/{reference}",
+			Summary:  "The whole record of one sign-in",
+			Role:     viewer,
+			Response: api.Trace{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Traces.Trace(c.Context(), c.Params("reference"), ground.Allows(c.who.Role, ground.RoleEngineer))
+			},
+		},
+	}
+}
+
+func listTraces(c *call) (any, error) {
+	f := traces.Filter{
+		Application: c.Query("application"),
+		Provider:    c.Query("provider"),
+		Outcome:     c.Query("outcome"),
+		Code:        c.Query("code"),
+		Rehearsal:   c.Query("rehearsal"),
+		Person:      c.Query("person"),
+		Names:       ground.Allows(c.who.Role, ground.RoleEngineer),
+	}
+	for name, into := range map[string]*time.Time{"from": &f.From, "until": &f.Until} {
+		if err := timeQuery(c, name, into); err != nil {
+			return nil, err
+		}
+	}
+	list, err := c.s.gate.Traces.Traces(c.Context(), page(c), f)
+	if err == nil {
+		c.maskNames(list.Items)
+	}
+	return list, err
 }
