@@ -4,6 +4,8 @@ TAGS := sqlite_fts5
 GO := go
 BIN := bin/innergate
 export CGO_ENABLED := 1
+# Nothing of a build depends on the folder in which it is made, so that another clone finds what was compiled before.
+export GOFLAGS := -trimpath
 # What is thrown away again is written to memory where there is some to be written to.
 SCRATCH := $(shell [ -w /dev/shm ] && [ $$(df -Pk /dev/shm | awk 'NR==2{print $$4}') -gt 1000000 ] && echo /dev/shm || echo $${TMPDIR:-/tmp})
 
@@ -64,7 +66,7 @@ test: tools build
 	@echo "gofmt"; out=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$out" ] || { echo "not formatted: $$out"; exit 1; }
 	@echo "console tests"; cd web && npx vitest run --reporter=dot
 	@$(MAKE) -s lint-more > bin/lint.log 2>&1 & lint=$$!; \
-	echo "go test"; TMPDIR=$(SCRATCH) INNERGATE_JUDGES=required INNERGATE_BROWSER=required $(GO) test -tags $(TAGS) -vet=all -parallel 4 -timeout 20m $(PACKAGES); tests=$$?; \
+	echo "go test"; TMPDIR=$(SCRATCH) INNERGATE_JUDGES=required INNERGATE_BROWSER=required $(GO) test -count 1 -tags $(TAGS) -ldflags "-s -w" -vet=all -p 3 -parallel 4 -timeout 20m $(PACKAGES); tests=$$?; \
 	wait $$lint; lint=$$?; cat bin/lint.log; [ $$tests = 0 ] && [ $$lint = 0 ]
 
 bench: build

@@ -102,7 +102,7 @@ func (p *page) open(address string) {
 // eval reads something of the page. Where the page goes away meanwhile, it is read of the one that comes.
 func eval[T any](p *page, js string) T {
 	p.t.Helper()
-	for deadline := time.Now().Add(patience); ; time.Sleep(25 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); ; time.Sleep(40 * time.Millisecond) {
 		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
 		if err != nil && wentAway(err) && time.Now().Before(deadline) {
 			continue
@@ -147,7 +147,7 @@ func (p *page) wait(js string) {
 		select {
 		case <-p.ctx.Done():
 			p.t.Fatalf("the page's time is over, waiting for %s", js)
-		case <-time.After(25 * time.Millisecond):
+		case <-time.After(40 * time.Millisecond):
 		}
 	}
 }
@@ -264,11 +264,9 @@ var axeSource = sync.OnceValues(func() (string, error) {
 // accessibles are the pages that were held against axe-core's rules, so that each is so once.
 var accessibles sync.Map
 
-// sameness tells pages apart: by the address without identifiers, what stands on them, their width and their colours.
-const sameness = `[location.pathname.replace(/[^/]{20,}|\d+/g,"*"),...[...document.querySelectorAll("h1,h2,h3,[role=dialog],` +
-	`[role=tabpanel]")]` +
-	`.filter(e=>e.offsetParent!==null).map(e=>e.tagName+e.childElementCount+e.className),innerWidth,` +
-	`document.documentElement.className,matchMedia("(prefers-color-scheme: dark)").matches].join(" ")`
+// sameness tells pages apart: by the address without identifiers, whether a dialog is open, their width and their colours.
+const sameness = `[location.pathname.replace(/[^/]{20,}|\d+/g,"*"),location.search,document.querySelectorAll("[role=dialog]").length,` +
+	`innerWidth,document.documentElement.className,matchMedia("(prefers-color-scheme: dark)").matches].join(" ")`
 
 // accessible holds the page against axe-core's rules for WCAG 2.2 AA, unless one like it was so already.
 func (p *page) accessible() {
@@ -279,8 +277,12 @@ func (p *page) accessible() {
 		return
 	}
 	for again := true; again; { // where the page went away meanwhile, it begins anew with the one that came
-		eval[bool](p, axe+";true")
-		eval[bool](p, `!window.axe||(window.__axe=null,axe.run(document,{runOnly:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"]})`+
+		if !eval[bool](p, "!!window.axe") {
+			eval[bool](p, axe+";true")
+		}
+		// In the dark only colours differ from what was looked at in the light.
+		eval[bool](p, `!window.axe||(window.__axe=null,axe.run(document,{runOnly:document.documentElement.classList.contains("dark")?`+
+			`["color-contrast"]:["wcag2a","wcag2aa","wcag21a","wcag21aa","wcag22aa"],resultTypes:["violations"]})`+
 			`.then(r=>{window.__axe=r.violations.map(v=>v.id+": "+v.nodes.map(n=>n.target.join(" ")+" "+`+
 			`n.failureSummary.replace(/\s+/g," ")).join("; "))}),true)`)
 		p.wait("window.__axe||!window.axe")

@@ -221,30 +221,22 @@ func TestEveryPage(t *testing.T) {
 		{"/nowhere", "nothing at this address", ""},
 		{"/applications/nobody", "no application of this name", ""},
 	} {
+		p.open(w.URL + "/console" + c.path)
+		eval[bool](p, `(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>`+
+			`window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),true)`)
+		shown := quote(c.text)
+		p.wait("document.body.textContent.includes(" + shown + ") || " +
+			"[...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + shown + "))")
 		for _, theme := range []string{"light", "dark"} {
-			p.open(w.URL + "/console" + c.path)
-			eval[bool](
-				p,
-				`(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>`+
-					`window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),localStorage.setItem("innergate-theme",`+quote(
-					theme,
-				)+`),document.documentElement.classList.toggle("dark",`+quote(
-					theme,
-				)+`==="dark"),true)`,
-			)
-			p.wait(
-				"document.body.textContent.includes(" + quote(
-					c.text,
-				) + ") || [...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + quote(
-					c.text,
-				) + "))",
-			)
+			eval[bool](p, `(document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
+			p.wait(`document.getAnimations().every(a=>a.playState!=="running")`) // colours fade over
 			p.accessible()
 			require.Empty(t, eval[[]string](p, "window.__blocked"), c.path)
 			if c.shot != "" {
 				p.shot(c.shot + map[string]string{"light": "", "dark": "-dark"}[theme])
 			}
 		}
+		eval[bool](p, `(document.documentElement.classList.remove("dark"),true)`)
 	}
 }
 
