@@ -60,11 +60,11 @@ lint-more: console
 	@echo "revive";      $(GO) tool revive -config revive.toml $(PACKAGES)
 	@echo "vue-tsc";     cd web && npx vue-tsc --noEmit
 	@echo "eslint";      cd web && npx eslint .
+	@echo "console tests"; cd web && npx vitest run --reporter=dot
 
 # The sources are looked at beside the tests: those wait for browsers and clocks now and then. go test runs vet itself, on what it has compiled anyway.
 test: tools build
 	@echo "gofmt"; out=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$out" ] || { echo "not formatted: $$out"; exit 1; }
-	@echo "console tests"; cd web && npx vitest run --reporter=dot
 	@$(MAKE) -s lint-more > bin/lint.log 2>&1 & lint=$$!; \
 	echo "go test"; TMPDIR=$(SCRATCH) INNERGATE_JUDGES=required INNERGATE_BROWSER=required $(GO) test -count 1 -tags $(TAGS) -ldflags "-s -w" -vet=all -p 3 -parallel 4 -timeout 20m $(PACKAGES); tests=$$?; \
 	wait $$lint; lint=$$?; cat bin/lint.log; [ $$tests = 0 ] && [ $$lint = 0 ]
