@@ -328,3 +328,10 @@ func ReadKey(after string) (key [2]string, err error) {
 	}
 	return [2]string{value, id}, nil
 }
+
+// One reads the first row for which a condition holds; the zero value where there is none. What went wrong is in words.
+func One[T any](db *gorm.DB, where string, args ...any) (T, error) {
+	var row T
+	err := db.Where(where, args...).Limit(1).Find(&row).Error
+	return row, Clear(err)
+}

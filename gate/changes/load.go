@@ -361,8 +361,8 @@ func (g *Room) carrySetting(tx *gorm.DB, who ground.Actor, s *files.Step) error 
 		return written(&s.Object, func(v config.Registration) error { return g.grants.WriteRegistration(tx, who, before.On, v.On) })
 	case files.SettingMail, files.SettingNotices:
 		// What is kept beside the setting stays.
-		var row store.Setting
-		if err := tx.Where("name = ?", s.Slug).Limit(1).Find(&row).Error; err != nil {
+		row, err := store.One[store.Setting](tx, "name = ?", s.Slug)
+		if err != nil {
 			return err
 		}
 		value := s.Body

@@ -363,9 +363,9 @@ func (g *Room) ApproveProposal(ctx context.Context, who ground.Actor, id string)
 	// Nobody can tell whether it was the other side who opened a link; whoever made it is therefore not the second
 	// person.
 	if id, left := strings.CutPrefix(row.Origin, ground.HandoverAbout); left {
-		var link store.Handover
-		if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&link).Error; err != nil {
-			return nil, store.Clear(err)
+		link, err := store.One[store.Handover](g.Store.Read(ctx), "id = ?", id)
+		if err != nil {
+			return nil, err
 		}
 		if link.By == who.Name {
 			return nil, ground.Problem(

@@ -252,8 +252,8 @@ func (g *Room) keepReady(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 
 // keepBeside keeps the secret of a setting beside it.
 func (g *Room) keepBeside(tx *gorm.DB, who ground.Actor, s *readySecret) error {
-	var row store.Setting
-	if err := tx.Where("name = ?", s.ref.For).Limit(1).Find(&row).Error; err != nil {
+	row, err := store.One[store.Setting](tx, "name = ?", s.ref.For)
+	if err != nil {
 		return err
 	}
 	if row.Value == "" {

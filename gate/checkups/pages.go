@@ -88,9 +88,9 @@ func (g *Room) peopleFindings(ctx context.Context, v *api.Application) error {
 	if v.Access.To == access.Everybody {
 		return nil
 	}
-	var one store.Assignment
-	if err := g.Store.Read(ctx).Where("application_id = ?", v.ID).Limit(1).Find(&one).Error; err != nil {
-		return store.Clear(err)
+	one, err := store.One[store.Assignment](g.Store.Read(ctx), "application_id = ?", v.ID)
+	if err != nil {
+		return err
 	}
 	if one.WhoID == "" {
 		findings := checkup.NobodyAssigned(&v.Application)

@@ -86,11 +86,11 @@ func (g *Room) conflict(tx *gorm.DB, s ground.Saved) error {
 
 // changedMeanwhile shows whoever comes second both changes: the one that was made since, and their own.
 func (g *Room) changedMeanwhile(tx *gorm.DB, row *store.Object, revision int, mine string) error {
-	var base store.Revision
-	if err := tx.Where("object_id = ? AND number = ?", row.ID, revision).Limit(1).Find(&base).Error; err != nil {
+	base, err := store.One[store.Revision](tx, "object_id = ? AND number = ?", row.ID, revision)
+	if err != nil {
 		return err
 	}
-	err := ground.StaleRevision(row.Name)
+	err = ground.StaleRevision(row.Name)
 	var p *api.Problem
 	if base.Body == "" || !errors.As(err, &p) {
 		return err
@@ -355,9 +355,9 @@ func (g *Room) SetReach(ctx context.Context, who ground.Actor, kind, slug string
 
 // Meanwhile tells who changed an object since a body of it, and how that and one's own change differ from it.
 func (g *Room) Meanwhile(db *gorm.DB, id string, number int, base, theirs, mine string) (*api.Meanwhile, error) {
-	var r store.Revision
-	if err := db.Where("object_id = ? AND number = ?", id, number).Limit(1).Find(&r).Error; err != nil {
-		return nil, store.Clear(err)
+	r, err := store.One[store.Revision](db, "object_id = ? AND number = ?", id, number)
+	if err != nil {
+		return nil, err
 	}
 	_, both := files.Merge(base, theirs, mine)
 	return &api.Meanwhile{

@@ -116,8 +116,8 @@ func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in confi
 		}
 		action, before = "changed", row.Body
 	} else {
-		var other store.RuleSet
-		if err := tx.Where("slug = ?", in.Slug).Limit(1).Find(&other).Error; err != nil {
+		other, err := store.One[store.RuleSet](tx, "slug = ?", in.Slug)
+		if err != nil {
 			return err
 		}
 		if other.ID != "" {
@@ -359,8 +359,8 @@ func knownSets(tx *gorm.DB, kind string, slugs []string) error {
 
 // knownTypes refuses providers that give person types which are not there.
 func (g *Room) knownTypes(tx *gorm.DB, p config.Provider) error {
-	var row store.Setting
-	if err := tx.Where("name = ?", persons.SettingPeople).Limit(1).Find(&row).Error; err != nil {
+	row, err := store.One[store.Setting](tx, "name = ?", persons.SettingPeople)
+	if err != nil {
 		return err
 	}
 	settings := people.DefaultSettings()

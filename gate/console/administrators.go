@@ -134,9 +134,9 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 	if err := g.Guessing(ctx, byAddress, 50); err != nil {
 		return "", nil, err
 	}
-	var a store.Administrator
-	if err := g.Store.Read(ctx).Where("name = ?", name).Limit(1).Find(&a).Error; err != nil {
-		return "", nil, store.Clear(err)
+	a, err := store.One[store.Administrator](g.Store.Read(ctx), "name = ?", name)
+	if err != nil {
+		return "", nil, err
 	}
 	fits, _, err := g.directory.PasswordFits(ctx, a.PasswordHash, password)
 	if err != nil {
@@ -186,9 +186,9 @@ func (g *Room) SessionActor(ctx context.Context, token, from string) (*ground.Ac
 	if token == "" {
 		return nil, errUnauthorised
 	}
-	var s store.ConsoleSession
-	if err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Limit(1).Find(&s).Error; err != nil {
-		return nil, store.Clear(err)
+	s, err := store.One[store.ConsoleSession](g.Store.Read(ctx), "token_hash = ?", keys.HashSecret(token))
+	if err != nil {
+		return nil, err
 	}
 	now := g.Now().UTC()
 	if s.AdministratorID == "" && s.GrantID == "" || now.After(s.ExpiresAt) || now.Sub(s.LastUsed) > consoleIdle {
@@ -217,9 +217,9 @@ func (g *Room) sessionOwner(ctx context.Context, s store.ConsoleSession, from st
 		}
 		return g.grantActor(h, from)
 	}
-	var a store.Administrator
-	if err := g.Store.Read(ctx).Where("id = ?", s.AdministratorID).Limit(1).Find(&a).Error; err != nil {
-		return nil, store.Clear(err)
+	a, err := store.One[store.Administrator](g.Store.Read(ctx), "id = ?", s.AdministratorID)
+	if err != nil {
+		return nil, err
 	}
 	if a.ID == "" {
 		return nil, errUnauthorised

@@ -23,9 +23,9 @@ func (g *Room) TokenActor(ctx context.Context, token, from string) (*ground.Acto
 	if !strings.HasPrefix(token, tokenMark) {
 		return nil, errUnauthorised
 	}
-	var t store.APIToken
-	if err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Limit(1).Find(&t).Error; err != nil {
-		return nil, store.Clear(err)
+	t, err := store.One[store.APIToken](g.Store.Read(ctx), "token_hash = ?", keys.HashSecret(token))
+	if err != nil {
+		return nil, err
 	}
 	now := g.Now().UTC()
 	if t.ID == "" || t.ExpiresAt != nil && now.After(*t.ExpiresAt) {

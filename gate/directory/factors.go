@@ -26,9 +26,9 @@ const (
 )
 
 func (g *Room) totpOf(ctx context.Context, personID string) (*store.Credential, string, error) {
-	var c store.Credential
-	if err := g.Store.Read(ctx).Where("person_id = ? AND kind = 'totp'", personID).Limit(1).Find(&c).Error; err != nil {
-		return nil, "", store.Clear(err)
+	c, err := store.One[store.Credential](g.Store.Read(ctx), "person_id = ? AND kind = 'totp'", personID)
+	if err != nil {
+		return nil, "", err
 	}
 	if c.ID == "" {
 		return nil, "", nil
@@ -144,8 +144,8 @@ func (g *Room) enrol(ctx context.Context, c *store.Credential) ([]string, error)
 	c.CreatedAt = now
 	var codes []string
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var held store.Credential
-		if err := tx.Where("person_id = ? AND kind IN ('totp', 'passkey')", personID).Limit(1).Find(&held).Error; err != nil {
+		held, err := store.One[store.Credential](tx, "person_id = ? AND kind IN ('totp', 'passkey')", personID)
+		if err != nil {
 			return err
 		}
 		if held.ID != "" {
@@ -245,9 +245,9 @@ func (g *Room) NewPersonLink(ctx context.Context, who ground.Actor, personID str
 
 // LinkedPerson is whose link it is, or a refusal.
 func (g *Room) LinkedPerson(ctx context.Context, token string) (*store.Person, error) {
-	var row store.OneTimeLink
-	if err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.OneTimeLink](g.Store.Read(ctx), "token_hash = ?", keys.HashSecret(token))
+	if err != nil {
+		return nil, err
 	}
 	if row.PersonID == "" || g.Now().After(row.ExpiresAt) {
 		return nil, ground.Problem(

@@ -154,15 +154,14 @@ func (g *Room) provePasskey(ctx context.Context, own *signin.OwnSignIn, answer s
 	var used *webauthn.Credential
 	if own.Stage == stagePassword {
 		_, used, err = g.party.ValidatePasskeyLogin(func(id, handle []byte) (webauthn.User, error) {
-			var row store.Credential
-			if err := g.Store.Read(ctx).Where("lookup = ? AND kind = 'passkey' AND person_id = ?", id,
-				string(handle)).Limit(1).Find(&row).Error; err != nil {
-				return nil, store.Clear(err)
+			row, err := store.One[store.Credential](g.Store.Read(ctx), "lookup = ? AND kind = 'passkey' AND person_id = ?", id,
+				string(handle))
+			if err != nil {
+				return nil, err
 			}
 			if row.ID == "" {
 				return nil, errPasskey{"no passkey like this is known"}
 			}
-			var err error
 			h, err = g.passkeyHolder(ctx, row.PersonID)
 			return h, err
 		}, own.Passkey.Session, parsed)

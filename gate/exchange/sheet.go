@@ -434,15 +434,14 @@ const handOutEvery = time.Minute
 func (g *Room) noteHandOut(ctx context.Context, kind, owner, what, facts, by string, holders []string) error {
 	sum := sha256.Sum256([]byte(what + facts))
 	hash, now := hex.EncodeToString(sum[:]), g.Now().UTC()
-	var old store.HandOut
-	if err := g.Store.Read(ctx).Where("owner_kind = ? AND owner_id = ? AND hash = ?", kind, owner,
-		hash).Limit(1).Find(&old).Error; err != nil {
-		return store.Clear(err)
+	old, err := store.One[store.HandOut](g.Store.Read(ctx), "owner_kind = ? AND owner_id = ? AND hash = ?", kind, owner, hash)
+	if err != nil {
+		return err
 	}
 	if old.ID != "" && now.Sub(old.LastAt) < handOutEvery && what == "metadata" && g.allHeld(ctx, kind, owner, holders) {
 		return nil
 	}
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if old.ID != "" {
 			if err := tx.Model(&store.HandOut{}).Where("id = ?", old.ID).Updates(map[string]any{"last_at": now,
 				"count": gorm.Expr("count + 1"), "by": by}).Error; err != nil {

@@ -25,9 +25,9 @@ type KeptNotices struct {
 
 // KeptNotices reads who is told of findings.
 func (g *Ground) KeptNotices(ctx context.Context) (*KeptNotices, error) {
-	var row store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", SettingNotices).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.Setting](g.Store.Read(ctx), "name = ?", SettingNotices)
+	if err != nil {
+		return nil, err
 	}
 	k := &KeptNotices{}
 	if row.Name == "" {

@@ -472,16 +472,15 @@ func (g *Room) EnterTicket(ctx context.Context, a *Guarded, ticket, kept string)
 
 // LeaveTicket makes the way from a guarded application's sign-out to the gate's.
 func (g *Room) LeaveTicket(ctx context.Context, a *Guarded, token string) (string, error) {
-	var row store.GuardSession
-	if err := g.Store.Read(ctx).Where("token_hash = ? AND application_id = ?", keys.HashSecret(token),
-		a.app.ID).Limit(1).Find(&row).Error; err != nil {
-		return "", store.Clear(err)
+	row, err := store.One[store.GuardSession](g.Store.Read(ctx), "token_hash = ? AND application_id = ?", keys.HashSecret(token), a.app.ID)
+	if err != nil {
+		return "", err
 	}
 	if row.SessionID == "" {
 		return g.PublicURL + "/sign-out", nil
 	}
 	ticket := keys.NewSecret()
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := sessions.EndVisit(tx, row.TokenHash); err != nil {
 			return err
 		}

@@ -95,10 +95,10 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 	if s.Provider.ID != m.Move.ToID {
 		return nil
 	}
-	var before store.MoveSample
-	if err := g.Store.Read(ctx).Where("move_id = ? AND application_id = ? AND who = ? AND provider_id = ?", m.Move.ID, s.App.ID, who,
-		m.Move.FromID).Limit(1).Find(&before).Error; err != nil {
-		return store.Clear(err)
+	before, err := store.One[store.MoveSample](g.Store.Read(ctx), "move_id = ? AND application_id = ? AND who = ? AND provider_id = ?",
+		m.Move.ID, s.App.ID, who, m.Move.FromID)
+	if err != nil {
+		return err
 	}
 	c := store.MoveComparison{Result: ComparedAlone, Person: s.Person.Shown, How: how}
 	var differences []moves.Difference
@@ -347,9 +347,9 @@ func (g *Room) OpenTrial(ctx context.Context, token, run string) (*TrialPage, er
 	if err != nil {
 		return nil, errTrialOver
 	}
-	var m store.Move
-	if err := g.Store.Read(ctx).Where("id = ? AND state = ?", t.MoveID, partners.MoveOpen).Limit(1).Find(&m).Error; err != nil {
-		return nil, store.Clear(err)
+	m, err := store.One[store.Move](g.Store.Read(ctx), "id = ? AND state = ?", t.MoveID, partners.MoveOpen)
+	if err != nil {
+		return nil, err
 	}
 	if m.ID == "" {
 		return nil, errTrialOver

@@ -301,8 +301,8 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 		ids = append(ids, a.ID)
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var w store.MoveWave
-		if err := tx.Where("move_id = ? AND number = ?", row.ID, number).Limit(1).Find(&w).Error; err != nil {
+		w, err := store.One[store.MoveWave](tx, "move_id = ? AND number = ?", row.ID, number)
+		if err != nil {
 			return err
 		}
 		if w.Number == 0 {
@@ -418,8 +418,8 @@ func (g *Room) ApproveWave(ctx context.Context, who ground.Actor, slug string, n
 }
 
 func waveIn(tx *gorm.DB, row *store.Move, number int) (*store.MoveWave, error) {
-	var w store.MoveWave
-	if err := tx.Where("move_id = ? AND number = ?", row.ID, number).Limit(1).Find(&w).Error; err != nil {
+	w, err := store.One[store.MoveWave](tx, "move_id = ? AND number = ?", row.ID, number)
+	if err != nil {
 		return nil, err
 	}
 	if w.Number == 0 {

@@ -142,8 +142,8 @@ func (g *Room) exchangeProvider(
 	applicationID, old, fresh string,
 	note func(before []string) error,
 ) error {
-	var row store.Application
-	if err := tx.Where("id = ?", applicationID).Limit(1).Find(&row).Error; err != nil {
+	row, err := store.One[store.Application](tx, "id = ?", applicationID)
+	if err != nil {
 		return err
 	}
 	if row.ID == "" {
@@ -242,8 +242,8 @@ func (g *Room) bringBack(tx *gorm.DB, now time.Time, who ground.Actor, m *store.
 	if err != nil {
 		return err
 	}
-	var row store.Application
-	if err := tx.Where("id = ?", m.ApplicationID).Limit(1).Find(&row).Error; err != nil {
+	row, err := store.One[store.Application](tx, "id = ?", m.ApplicationID)
+	if err != nil {
 		return err
 	}
 	if row.ID == "" {
@@ -283,9 +283,9 @@ func (g *Room) MovesDue(ctx context.Context) error {
 		return store.Clear(err)
 	}
 	for _, w := range rows {
-		var m store.Move
-		if err := g.Store.Read(ctx).Where("id = ? AND state = ?", w.MoveID, partners.MoveOpen).Limit(1).Find(&m).Error; err != nil {
-			return store.Clear(err)
+		m, err := store.One[store.Move](g.Store.Read(ctx), "id = ? AND state = ?", w.MoveID, partners.MoveOpen)
+		if err != nil {
+			return err
 		}
 		if m.ID == "" {
 			continue
@@ -297,7 +297,7 @@ func (g *Room) MovesDue(ctx context.Context) error {
 			continue
 		}
 		who := ground.Actor{Name: w.PlannedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
-		err := g.waveReady(ctx, &m, w.Number)
+		err = g.waveReady(ctx, &m, w.Number)
 		if err == nil && w.ClosesAt != nil && !now.Before(*w.ClosesAt) {
 			err = fmt.Errorf("its window went by while the service did not run")
 		}

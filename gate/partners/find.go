@@ -89,9 +89,9 @@ func (g *Room) until(ctx context.Context, id string, w *config.Watch) (*time.Tim
 	if w.Place() == "" {
 		return nil, nil
 	}
-	var row store.PartnerWatch
-	if err := g.Store.Read(ctx).Where("owner_id = ?", id).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.PartnerWatch](g.Store.Read(ctx), "owner_id = ?", id)
+	if err != nil {
+		return nil, err
 	}
 	return row.ValidUntil, nil
 }
@@ -272,10 +272,10 @@ func (g *Room) Assignments(ctx context.Context, app *Application, personID strin
 	}
 	var out []access.Assignment
 	if personID != "" {
-		var row store.Assignment
-		if err := g.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND who_id = ?", app.ID,
-			personID).Limit(1).Find(&row).Error; err != nil {
-			return nil, store.Clear(err)
+		row, err := store.One[store.Assignment](g.Store.Read(ctx), "application_id = ? AND kind = 'person' AND who_id = ?", app.ID,
+			personID)
+		if err != nil {
+			return nil, err
 		}
 		if row.WhoID != "" {
 			out = append(out, access.Assignment{Roles: RolesOf(row.Roles)})

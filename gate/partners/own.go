@@ -28,9 +28,9 @@ const (
 
 // ConsoleAccess tells who may come in to the console through providers.
 func (g *Room) ConsoleAccess(ctx context.Context) (*api.ConsoleAccess, error) {
-	var s store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", SettingConsole).Limit(1).Find(&s).Error; err != nil {
-		return nil, store.Clear(err)
+	s, err := store.One[store.Setting](g.Store.Read(ctx), "name = ?", SettingConsole)
+	if err != nil {
+		return nil, err
 	}
 	out := &api.ConsoleAccess{}
 	if s.Value != "" {

@@ -21,9 +21,9 @@ func (g *Room) Routes(ctx context.Context) (*access.Routes, error) {
 	if r := c.Routes.Load(); r != nil {
 		return r, nil
 	}
-	var row store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", SettingRoutes).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.Setting](g.Store.Read(ctx), "name = ?", SettingRoutes)
+	if err != nil {
+		return nil, err
 	}
 	r := &access.Routes{Rules: []access.Route{}, Field: access.FieldNeeded}
 	if row.Value != "" {

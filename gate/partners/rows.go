@@ -87,8 +87,8 @@ func layOutWatch(tx *gorm.DB, now time.Time, kind, id string, w *config.Watch) e
 	if w.Place() == "" {
 		return tx.Where("owner_id = ?", id).Delete(&store.PartnerWatch{}).Error
 	}
-	var row store.PartnerWatch
-	if err := tx.Where("owner_id = ?", id).Limit(1).Find(&row).Error; err != nil {
+	row, err := store.One[store.PartnerWatch](tx, "owner_id = ?", id)
+	if err != nil {
 		return err
 	}
 	if row.OwnerID == "" {

@@ -34,9 +34,9 @@ func (g *Room) LeftSecret(row *store.Proposal) (string, error) {
 
 // TheirSecret is the secret that counts now at a provider, or nothing.
 func (g *Room) TheirSecret(ctx context.Context, provider string) (string, error) {
-	var row store.Secret
-	if err := g.Store.Read(ctx).Where("owner_id = ? AND state = ?", provider, keyring.KeyActive).Limit(1).Find(&row).Error; err != nil {
-		return "", store.Clear(err)
+	row, err := store.One[store.Secret](g.Store.Read(ctx), "owner_id = ? AND state = ?", provider, keyring.KeyActive)
+	if err != nil {
+		return "", err
 	}
 	if row.ID == "" {
 		return "", nil
@@ -139,8 +139,8 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 		return err
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		var next store.Secret
-		if err := tx.Where("owner_id = ? AND state = ?", owner, keyring.KeyNext).Limit(1).Find(&next).Error; err != nil {
+		next, err := store.One[store.Secret](tx, "owner_id = ? AND state = ?", owner, keyring.KeyNext)
+		if err != nil {
 			return err
 		}
 		if next.ID == "" {

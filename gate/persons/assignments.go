@@ -130,8 +130,8 @@ func groupAssignment(tx *gorm.DB, appID, groupID, roles string) (ground.Saved, e
 	if err := tx.Select("slug", "name").Where("id = ?", appID).Limit(1).Find(&app).Error; err != nil {
 		return ground.Saved{}, err
 	}
-	var group store.Group
-	if err := tx.Where("id = ?", groupID).Limit(1).Find(&group).Error; err != nil {
+	group, err := store.One[store.Group](tx, "id = ?", groupID)
+	if err != nil {
 		return ground.Saved{}, err
 	}
 	return ground.Saved{
@@ -180,8 +180,8 @@ func (g *Room) Unassign(ctx context.Context, who ground.Actor, slug, kind, whom 
 
 // RemoveAssignment takes an assignment back in a transaction.
 func (g *Room) RemoveAssignment(tx *gorm.DB, who ground.Actor, appID, appName, kind, id, name string, now time.Time) error {
-	var held store.Assignment
-	if err := tx.Where("application_id = ? AND kind = ? AND who_id = ?", appID, kind, id).Limit(1).Find(&held).Error; err != nil {
+	held, err := store.One[store.Assignment](tx, "application_id = ? AND kind = ? AND who_id = ?", appID, kind, id)
+	if err != nil {
 		return err
 	}
 	if held.WhoID == "" {

@@ -51,8 +51,8 @@ func (g *Room) setLogin(tx *gorm.DB, row *store.Person, login string) error {
 	if !ground.NameForm.MatchString(login) || key == "" {
 		return ground.BadRequest("login", "The sign-in name must have 1 to 64 letters, digits, spaces, dots, dashes or @.", "")
 	}
-	var other store.Person
-	if err := tx.Where("login = ? AND id <> ?", key, row.ID).Limit(1).Find(&other).Error; err != nil {
+	other, err := store.One[store.Person](tx, "login = ? AND id <> ?", key, row.ID)
+	if err != nil {
 		return err
 	}
 	if other.ID != "" {

@@ -90,9 +90,9 @@ func (g *Room) Settings(ctx context.Context) (people.Settings, error) {
 	if s := c.People.Load(); s != nil {
 		return *s, nil
 	}
-	var row store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", SettingPeople).Limit(1).Find(&row).Error; err != nil {
-		return people.Settings{}, store.Clear(err)
+	row, err := store.One[store.Setting](g.Store.Read(ctx), "name = ?", SettingPeople)
+	if err != nil {
+		return people.Settings{}, err
 	}
 	s := people.DefaultSettings()
 	if row.Value != "" {

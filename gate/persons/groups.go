@@ -97,8 +97,8 @@ func (g *Room) WriteGroup(tx *gorm.DB, who ground.Actor, slug string, in config.
 		}
 		action, before = "changed", ground.MustJSON(held)
 	} else {
-		var other store.Group
-		if err := tx.Where("slug = ?", in.Slug).Limit(1).Find(&other).Error; err != nil {
+		other, err := store.One[store.Group](tx, "slug = ?", in.Slug)
+		if err != nil {
 			return err
 		}
 		if other.ID != "" {

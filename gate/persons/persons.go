@@ -413,9 +413,8 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 				"Take the reference number of a sign-in that came back from the provider.",
 			)
 		}
-		var held store.Link
-		if err := tx.Where("provider_id = ? AND (subject = ? OR person_id = ?)", provider.ID, t.Subject,
-			p.ID).Limit(1).Find(&held).Error; err != nil {
+		held, err := store.One[store.Link](tx, "provider_id = ? AND (subject = ? OR person_id = ?)", provider.ID, t.Subject, p.ID)
+		if err != nil {
 			return err
 		}
 		switch {

@@ -194,9 +194,9 @@ func (g *Room) changedBetween(ctx context.Context, kind, id string, from, until 
 		return err
 	}
 	for _, r := range rows {
-		var before store.Revision
-		if err := g.Store.Read(ctx).Where("object_id = ? AND number = ?", id, r.Number-1).Limit(1).Find(&before).Error; err != nil {
-			return store.Clear(err)
+		before, err := store.One[store.Revision](g.Store.Read(ctx), "object_id = ? AND number = ?", id, r.Number-1)
+		if err != nil {
+			return err
 		}
 		c := api.ConfigurationChange{
 			Object:   *ref,

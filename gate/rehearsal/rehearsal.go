@@ -284,9 +284,9 @@ func (g *Room) rehearsalSession(ctx context.Context, r *store.Rehearsal) (*sessi
 	if r.Second == "" && !r.Out {
 		return nil, nil
 	}
-	var row store.Session
-	if err := g.Store.Read(ctx).Where("id = ?", r.ID).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.Session](g.Store.Read(ctx), "id = ?", r.ID)
+	if err != nil {
+		return nil, err
 	}
 	return g.sessions.OpenSession(ctx, row)
 }

@@ -72,9 +72,9 @@ func (g *Room) Limits(ctx context.Context) (config.Sessions, error) {
 	if s := c.Sessions.Load(); s != nil {
 		return *s, nil
 	}
-	var row store.Setting
-	if err := g.Store.Read(ctx).Where("name = ?", settingSessions).Limit(1).Find(&row).Error; err != nil {
-		return config.Sessions{}, store.Clear(err)
+	row, err := store.One[store.Setting](g.Store.Read(ctx), "name = ?", settingSessions)
+	if err != nil {
+		return config.Sessions{}, err
 	}
 	s := config.UsualSessions
 	if row.Value != "" {
@@ -91,9 +91,9 @@ func (g *Room) SessionByToken(ctx context.Context, token string) (*HeldSession, 
 	if len(token) < 20 || len(token) > 100 {
 		return nil, nil
 	}
-	var row store.Session
-	if err := g.Store.Read(ctx).Where("token_hash = ?", keys.HashSecret(token)).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.Session](g.Store.Read(ctx), "token_hash = ?", keys.HashSecret(token))
+	if err != nil {
+		return nil, err
 	}
 	if row.RehearsalID != "" {
 		return nil, nil
@@ -103,9 +103,9 @@ func (g *Room) SessionByToken(ctx context.Context, token string) (*HeldSession, 
 
 // SessionByID finds a session that still counts; nil where there is none.
 func (g *Room) SessionByID(ctx context.Context, id string) (*HeldSession, error) {
-	var row store.Session
-	if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.Session](g.Store.Read(ctx), "id = ?", id)
+	if err != nil {
+		return nil, err
 	}
 	return g.OpenSession(ctx, row)
 }

@@ -207,9 +207,9 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, a
 		return g.ask(ctx, s, page)
 	}
 	// Whoever has the address already is not somebody new, and nobody is doubled.
-	var other store.Person
-	if err := g.Store.Read(ctx).Where("email_key = ?", people.Key(p.Address)).Limit(1).Find(&other).Error; err != nil {
-		return nil, store.Clear(err)
+	other, err := store.One[store.Person](g.Store.Read(ctx), "email_key = ?", people.Key(p.Address))
+	if err != nil {
+		return nil, err
 	}
 	if other.ID != "" {
 		return nil, explain.New(explain.AdmissionMailKnown, explain.Fact("mail", p.Address)).Of(s.Provider.Name)

@@ -80,9 +80,9 @@ func (g *Room) agreed(ctx context.Context, s *SignIn) (bool, error) {
 	if s.Person.ID == "" {
 		return false, nil
 	}
-	var row store.Consent
-	if err := g.Store.Read(ctx).Where("person_id = ? AND application_id = ?", s.Person.ID, s.App.ID).Limit(1).Find(&row).Error; err != nil {
-		return false, store.Clear(err)
+	row, err := store.One[store.Consent](g.Store.Read(ctx), "person_id = ? AND application_id = ?", s.Person.ID, s.App.ID)
+	if err != nil {
+		return false, err
 	}
 	before := strings.Fields(row.Scope)
 	return row.PersonID != "" &&

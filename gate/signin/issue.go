@@ -194,8 +194,8 @@ func (g *Room) knownSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject
 	if !partners.Kept(s.App) || owner == "" {
 		return nil
 	}
-	var v store.SubjectValue
-	if err := tx.Where("person_id = ? AND application_id = ?", owner, partners.SubjectOwner(s.App)).Limit(1).Find(&v).Error; err != nil {
+	v, err := store.One[store.SubjectValue](tx, "person_id = ? AND application_id = ?", owner, partners.SubjectOwner(s.App))
+	if err != nil {
 		return err
 	}
 	if v.Value != "" {

@@ -107,10 +107,10 @@ func (g *Room) matchOwn(ctx context.Context, s *SignIn, who bridge.Identity) err
 
 // findLinked finds the person to whom the provider's subject is linked.
 func (g *Room) findLinked(ctx context.Context, s *SignIn, who bridge.Identity) (bool, error) {
-	var p store.Person
-	if err := g.Store.Read(ctx).Where("id = (SELECT person_id FROM links WHERE provider_id = ? AND subject = ?)", s.Provider.ID,
-		who.Subject).Limit(1).Find(&p).Error; err != nil {
-		return false, store.Clear(err)
+	p, err := store.One[store.Person](g.Store.Read(ctx), "id = (SELECT person_id FROM links WHERE provider_id = ? AND subject = ?)",
+		s.Provider.ID, who.Subject)
+	if err != nil {
+		return false, err
 	}
 	if p.ID == "" {
 		return false, nil

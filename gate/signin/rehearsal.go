@@ -70,9 +70,9 @@ func (g *Room) rehearsedAs(
 	if id == "" {
 		return nil, failure
 	}
-	var r store.Rehearsal
-	if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&r).Error; err != nil {
-		return nil, store.Clear(err)
+	r, err := store.One[store.Rehearsal](g.Store.Read(ctx), "id = ?", id)
+	if err != nil {
+		return nil, err
 	}
 	if r.Override == "" || !Rehearses(&r, b) || g.Now().After(r.ExpiresAt) {
 		return nil, failure

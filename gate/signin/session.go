@@ -33,9 +33,9 @@ func (g *Room) heldSessionOf(ctx context.Context, s *SignIn) (*sessions.HeldSess
 		s.session, err = g.sessions.SessionByToken(ctx, s.Browser.Session)
 		return s.session, err
 	}
-	var row store.Session
-	if err := g.Store.Read(ctx).Where("id = ?", s.Rehearsal.ID).Limit(1).Find(&row).Error; err != nil {
-		return nil, store.Clear(err)
+	row, err := store.One[store.Session](g.Store.Read(ctx), "id = ?", s.Rehearsal.ID)
+	if err != nil {
+		return nil, err
 	}
 	s.session, err = g.sessions.OpenSession(ctx, row)
 	return s.session, err

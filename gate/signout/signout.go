@@ -247,9 +247,9 @@ func (g *Room) resumeOut(ctx context.Context, b signin.Browser, id string) (*sig
 			id = only
 		}
 	}
-	var row store.SignOut
-	if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&row).Error; err != nil {
-		return s, nil, store.Clear(err)
+	row, err := store.One[store.SignOut](g.Store.Read(ctx), "id = ?", id)
+	if err != nil {
+		return s, nil, err
 	}
 	if row.ID == "" || !g.Now().Before(row.ExpiresAt) || !keys.SecretFits(row.BrowserHash, b.SignOuts[id]) {
 		return s, nil, explain.New(explain.LogoutLost)

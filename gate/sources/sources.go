@@ -378,9 +378,9 @@ func (g *Room) query(ctx context.Context, row *store.Source, c *config.Source, e
 		}
 	}
 	e := sourceRow(row.ID, doc, got.Body, g.Now())
-	var held store.SourceEntity
-	if err := g.Store.Read(ctx).Where("source_id = ? AND entity_id = ?", row.ID, entityID).Limit(1).Find(&held).Error; err != nil {
-		return nil, store.Clear(err)
+	held, err := store.One[store.SourceEntity](g.Store.Read(ctx), "source_id = ? AND entity_id = ?", row.ID, entityID)
+	if err != nil {
+		return nil, err
 	}
 	if err := watch.CheckValidity(e.ValidUntil, held.ValidUntil, g.Now(), true); err != nil {
 		return nil, err

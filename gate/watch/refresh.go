@@ -309,9 +309,9 @@ func (g *Room) Watch(ctx context.Context, id, station string, w *config.Watch) (
 	if w.Place() == "" {
 		return nil, nil, nil
 	}
-	var row store.PartnerWatch
-	if err := g.Store.Read(ctx).Where("owner_id = ?", id).Limit(1).Find(&row).Error; err != nil {
-		return nil, nil, store.Clear(err)
+	row, err := store.One[store.PartnerWatch](g.Store.Read(ctx), "owner_id = ?", id)
+	if err != nil {
+		return nil, nil, err
 	}
 	out := &api.Watch{
 		URL:          w.Place(),
