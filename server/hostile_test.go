@@ -2,6 +2,7 @@ package server_test
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"net"
 	"net/http"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/core/saml"
+	"innergate/core/xmlsig"
 	"innergate/demo"
 	"innergate/server"
 )
@@ -66,6 +68,46 @@ func TestHostileMessages(t *testing.T) {
 	}
 	answer, _ := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/idp/sso", "", "{}")
 	assert.Equal(t, http.StatusUnsupportedMediaType, answer.StatusCode)
+}
+
+// TestDocumentsThatAskForMuchCostLittle sends documents that are short and would be long once canonicalised, or that
+// declare thousands of prefixes, to the addresses where strangers may post. Core holds the memory that each takes.
+func TestDocumentsThatAskForMuchCostLittle(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), context.Background()
+	for size, code := range map[int]string{20 << 10: "saml.unreadable", 1000: "saml.signature"} {
+		doc := `<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body><samlp:LogoutRequest xmlns:samlp="` + saml.NSProtocol + `" xmlns:saml="` +
+			saml.NSAssertion + `" xmlns:a="urn:` + strings.Repeat("a", size) + `" ID="x" Version="2.0"><saml:Issuer>` + w.Staff.EntityID() +
+			`</saml:Issuer><ds:Signature xmlns:ds="` + xmlsig.NS + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` +
+			xmlsig.Exclusive + `"/><ds:SignatureMethod Algorithm="` + string(xmlsig.RSASHA256) + `"/><ds:Reference URI="#x"><ds:Transforms>` +
+			`<ds:Transform Algorithm="` + xmlsig.Enveloped + `"/><ds:Transform Algorithm="` + xmlsig.Exclusive + `"/></ds:Transforms>` +
+			`<ds:DigestMethod Algorithm="` + xmlsig.NSEnc + `sha256"/><ds:DigestValue>47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=` +
+			`</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>AAAA</ds:SignatureValue></ds:Signature>` +
+			strings.Repeat("<a:x/>", 19000) + `</samlp:LogoutRequest></s:Body></s:Envelope>`
+		at := time.Now()
+		answer, body := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/sp/saltmere-staff/slo", "", doc, "Content-Type", "text/xml")
+		assert.GreaterOrEqual(t, answer.StatusCode, 400, body)
+		assert.Contains(t, body, code)
+		assert.Less(t, time.Since(at), 20*time.Second)
+	}
+	var many strings.Builder
+	for d := range 62 {
+		many.WriteString("<a")
+		for i := range 63 {
+			fmt.Fprintf(&many, ` xmlns:p%02d%02d="u"`, d, i)
+		}
+		many.WriteString(">")
+	}
+	leaf := `<a p0000:a="" p0000:b="" p0000:c="" p0000:d=""/>`
+	doc := many.String() + strings.Repeat(leaf, 18000) + strings.Repeat("</a>", 62)
+	location, err := saml.EncodeRedirect(w.URL+"/saml/idp/sso", saml.ParamRequest, []byte(doc), "", nil)
+	require.NoError(t, err)
+	b := demo.NewWalker(nil)
+	at := time.Now()
+	require.NoError(t, b.Get(ctx, location))
+	assert.Equal(t, http.StatusBadRequest, b.Status)
+	assert.Less(t, time.Since(at), 20*time.Second)
+	assert.Contains(t, newest(t, w).Entries[0].Message.Raw, "xmlns:p0000")
 }
 
 // TestStrangersMessagesAreCutInTraces posts half a megabyte that nobody known made; little of it is kept.

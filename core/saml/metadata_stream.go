@@ -108,6 +108,9 @@ func reader(r io.Reader) (io.Reader, error) {
 	return t, nil
 }
 
+// maxBeforeSignature is how many pieces are kept until the signature comes that says how they are to be read.
+const maxBeforeSignature = 64
+
 // VerifyStream checks the signature over a whole document that is read as a stream, against pinned certificates. Until
 // it returned without an error nothing of the document may be used. The error is an *xmlsig.Error where the signature
 // does not hold.
@@ -135,6 +138,8 @@ func VerifyStream(r io.Reader, pinned []*x509.Certificate) error {
 			return nil
 		case p.Kind == xmltree.PieceElement || p.Kind == xmltree.PieceOpen && len(before) > 0 || p.Kind == xmltree.PieceClose:
 			return &xmlsig.Error{Reason: xmlsig.Missing, Detail: "the document carries no signature as its first part"}
+		case len(before) == maxBeforeSignature:
+			return &xmlsig.Error{Reason: xmlsig.Malformed, Detail: "too much stands before the document's signature"}
 		}
 		before = append(before, p)
 		return nil

@@ -92,25 +92,15 @@ func Verify(e, after *xmltree.Element, keys []crypto.PublicKey, policy Policy) (
 	if len(keys) == 0 {
 		return Verified{}, s.failure(NoKey, "no key of the sender is held, so the signature can't be checked")
 	}
-	var buf [2048]byte
-	h := s.method.hash.New()
-	h.Write(s.info.Canonical(buf[:0], s.infoPrefixes, nil))
-	var sum [64]byte
-	signed := h.Sum(sum[:0])
-	maker := -1
-	var weak error
-	for i, key := range keys {
-		if err := CheckKey(key); err != nil {
-			weak = err
-			continue
-		}
-		if verifyDigest(key, s.method, signed, s.value) {
-			maker = i
-			break
-		}
+	// Whose signature it is comes first: the work that a document asks for is done for those whose key is held.
+	maker, weak, err := s.maker(keys)
+	if err != nil {
+		return Verified{}, err
 	}
-	intact := s.intact(e, sig)
+	intact, err := s.intact(e, sig)
 	switch {
+	case err != nil:
+		return Verified{}, err
 	case maker >= 0 && intact:
 		return Verified{e, maker, s.algorithm}, nil
 	case maker >= 0:
@@ -121,6 +111,26 @@ func Verify(e, after *xmltree.Element, keys []crypto.PublicKey, policy Policy) (
 	f := s.failure(WrongKey, "the signature was not made by any key that is held for the sender")
 	f.ContentIntact = intact
 	return Verified{}, f
+}
+
+// maker returns the index of the key that made the signature, or -1, and why a key could not be used.
+func (s *signature) maker(keys []crypto.PublicKey) (at int, weak, err error) {
+	h := s.method.hash.New()
+	if err := s.info.WriteCanonical(h, s.infoPrefixes, nil); err != nil {
+		return -1, nil, s.grown(err)
+	}
+	var sum [64]byte
+	signed := h.Sum(sum[:0])
+	for i, key := range keys {
+		if unfit := CheckKey(key); unfit != nil {
+			weak = unfit
+			continue
+		}
+		if verifyDigest(key, s.method, signed, s.value) {
+			return i, weak, nil
+		}
+	}
+	return -1, weak, nil
 }
 
 func malformed(format string, args ...any) *Error {
@@ -176,12 +186,18 @@ func (s *signature) failure(reason Reason, detail string) *Error {
 	return e
 }
 
-func (s *signature) intact(e, sig *xmltree.Element) bool {
+// intact reports whether the content has the digest that was signed. The error is an *Error, where the content has a
+// canonical form beyond all measure.
+func (s *signature) intact(e, sig *xmltree.Element) (bool, error) {
 	h := s.digest.New()
-	h.Write(e.Canonical(make([]byte, 0, 4096), s.prefixes, sig))
+	if err := e.WriteCanonical(h, s.prefixes, sig); err != nil {
+		return false, s.grown(err)
+	}
 	var sum [64]byte
-	return subtle.ConstantTimeCompare(h.Sum(sum[:0]), s.wanted) == 1
+	return subtle.ConstantTimeCompare(h.Sum(sum[:0]), s.wanted) == 1, nil
 }
+
+func (s *signature) grown(err error) *Error { return s.failure(Malformed, err.Error()) }
 
 // children returns the child elements of e, which must have just these names in this order; a name that ends in ? may
 // be missing. Text, comments and instructions between them are refused unless they are white space.
@@ -375,7 +391,11 @@ func Intact(e, after *xmltree.Element) error {
 	if err != nil {
 		return err
 	}
-	if !s.intact(e, sig) {
+	whole, err := s.intact(e, sig)
+	if err != nil {
+		return err
+	}
+	if !whole {
 		return s.failure(Altered, "the content is not what was signed: its digest differs")
 	}
 	return nil
@@ -404,17 +424,16 @@ func NewStreamed(root, sig *xmltree.Element, keys []crypto.PublicKey, policy Pol
 	if len(keys) == 0 {
 		return nil, s.failure(NoKey, "no key of the sender is held, so the signature can't be checked")
 	}
-	h := s.method.hash.New()
-	h.Write(s.info.Canonical(nil, s.infoPrefixes, nil))
-	signed := h.Sum(nil)
-	for i, key := range keys {
-		if CheckKey(key) == nil && verifyDigest(key, s.method, signed, s.value) {
-			st := &Streamed{s: s, key: i, root: root, id: root.Value("ID"), sum: s.digest.New(), ids: countID(sig, root.Value("ID"))}
-			st.canon = xmltree.NewCanonicalStream(st.sum, s.prefixes)
-			return st, nil
-		}
+	maker, _, err := s.maker(keys)
+	if err != nil {
+		return nil, err
 	}
-	return nil, s.failure(WrongKey, "the signature was not made by any key that is held for the sender")
+	if maker < 0 {
+		return nil, s.failure(WrongKey, "the signature was not made by any key that is held for the sender")
+	}
+	st := &Streamed{s: s, key: maker, root: root, id: root.Value("ID"), sum: s.digest.New(), ids: countID(sig, root.Value("ID"))}
+	st.canon = xmltree.NewCanonicalStream(st.sum, s.prefixes)
+	return st, nil
 }
 
 // Put takes one piece.
@@ -424,7 +443,10 @@ func (st *Streamed) Put(p xmltree.Piece) error {
 	} else if p.Kind == xmltree.PieceOpen && p.Element != st.root {
 		st.ids += countID(p.Element, st.id)
 	}
-	return st.canon.Put(p)
+	if err := st.canon.Put(p); err != nil {
+		return st.s.grown(err)
+	}
+	return nil
 }
 
 // Finish returns the index of the key that signed. The error is an *Error.

@@ -1,40 +1,85 @@
 package xmltree
 
 import (
+	"errors"
+	"io"
 	"slices"
 	"strings"
 )
 
+// ErrGrown tells that a canonical form became much larger than its document, as none does that was made to be read: it
+// repeats a namespace at each element that uses it, so that a short document can ask for any amount of it.
+var ErrGrown = errors.New("the canonical form is far larger than the document, as it is where a document was made to exhaust its reader")
+
+// CanonicalBudget is how many octets the canonical form of a document of a size may have: four times as many, and some
+// for what a small part of one takes along from outside.
+func CanonicalBudget(document int64) int64 { return 4*document + 16<<10 }
+
 // Canonical appends the exclusive canonical form without comments of the element and all below it (Exclusive XML
 // Canonicalization 1.0, section 3), leaving out the subtree skip if it is not nil. The prefixes in inclusive are
-// treated by the rules of inclusive canonicalisation; "#default" there names the default namespace.
+// treated by the rules of inclusive canonicalisation; "#default" there names the default namespace. It has no limit,
+// and is for what was made here; what others sent goes through WriteCanonical.
 func (e *Element) Canonical(dst []byte, inclusive []string, skip *Element) []byte {
-	c := canonicalizer{out: dst, skip: skip}
-	for _, p := range inclusive {
-		if p == "#default" {
-			p = ""
-		}
-		c.inclusive = append(c.inclusive, p)
-	}
+	c := canonicalizer{out: dst, skip: skip, inclusive: prefixList(inclusive)}
 	c.element(e, true)
 	return c.out
 }
 
+// WriteCanonical writes what Canonical appends, part by part. It ends with ErrGrown where that becomes larger than
+// CanonicalBudget of the document that the element was read from.
+func (e *Element) WriteCanonical(w io.Writer, inclusive []string, skip *Element) error {
+	var buf [2048]byte
+	c := canonicalizer{
+		w: w, out: buf[:0], budget: CanonicalBudget(int64(e.Root().size)), skip: skip, inclusive: prefixList(inclusive),
+	}
+	c.element(e, true)
+	return c.flush()
+}
+
+// prefixList is a PrefixList with the default namespace as the empty prefix.
+func prefixList(inclusive []string) []string {
+	var out []string
+	for _, p := range inclusive {
+		if p == "#default" {
+			p = ""
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
 type canonicalizer struct {
+	w         io.Writer // where out goes, or nil where out is the result
 	out       []byte
+	written   int64
+	budget    int64
+	err       error
 	skip      *Element
 	inclusive []string
-	rendered  []Declaration // what output ancestors have declared, innermost last
+	rendered  scope // what output ancestors have declared
 	pending   []Declaration
 }
 
-func (c *canonicalizer) binding(prefix string) (string, bool) {
-	for i := len(c.rendered) - 1; i >= 0; i-- {
-		if c.rendered[i].Prefix == prefix {
-			return c.rendered[i].Space, true
-		}
+// flush writes what has been put together. After the first error nothing is written any more.
+func (c *canonicalizer) flush() error {
+	if c.w == nil || c.err != nil {
+		return c.err
 	}
-	return "", false
+	if c.written += int64(len(c.out)); c.written > c.budget {
+		c.err = ErrGrown
+	} else {
+		_, c.err = c.w.Write(c.out)
+	}
+	c.out = c.out[:0]
+	return c.err
+}
+
+// full writes what has been put together once that is a good part, and reports whether to go on.
+func (c *canonicalizer) full() bool {
+	if c.w != nil && len(c.out) >= 1024 {
+		return c.flush() == nil
+	}
+	return c.err == nil
 }
 
 // use notes that prefix must be declared as space here, unless an output ancestor did it already.
@@ -47,7 +92,7 @@ func (c *canonicalizer) use(prefix, space string) {
 			return
 		}
 	}
-	now, ok := c.binding(prefix)
+	now, ok := c.rendered.find(prefix)
 	if ok && now == space || !ok && prefix == "" && space == "" {
 		return
 	}
@@ -55,12 +100,15 @@ func (c *canonicalizer) use(prefix, space string) {
 }
 
 func (c *canonicalizer) element(e *Element, apex bool) {
-	outer := len(c.rendered)
+	outer := len(c.rendered.held)
 	c.start(e, apex)
 	for i := range e.Children {
+		if !c.full() {
+			return
+		}
 		switch n := &e.Children[i]; n.Kind {
 		case KindText:
-			c.out = escapeText(c.out, n.Text)
+			c.text(n.Text)
 		case KindElement:
 			if n.Element != c.skip {
 				c.element(n.Element, false)
@@ -70,7 +118,18 @@ func (c *canonicalizer) element(e *Element, apex bool) {
 		}
 	}
 	c.end(e)
-	c.rendered = c.rendered[:outer]
+	c.rendered.cut(outer)
+}
+
+// text writes character data, a long one in parts.
+func (c *canonicalizer) text(s string) {
+	const part = 8 << 10
+	for ; len(s) > part && c.full(); s = s[part:] {
+		c.out = escapeText(c.out, s[:part])
+	}
+	if c.full() {
+		c.out = escapeText(c.out, s)
+	}
 }
 
 // start writes an element's start tag with the declarations that it needs there.
@@ -100,7 +159,9 @@ func (c *canonicalizer) start(e *Element, apex bool) {
 		c.out = escapeAttr(c.out, d.Space)
 		c.out = append(c.out, '"')
 	}
-	c.rendered = append(c.rendered, c.pending...)
+	for _, d := range c.pending {
+		c.rendered.push(d)
+	}
 	c.attributes(e)
 	c.out = append(c.out, '>')
 }
@@ -113,17 +174,17 @@ func (c *canonicalizer) end(e *Element) {
 
 // useInclusive adds the declarations of the PrefixList that are in force at the apex, or made anew further down.
 func (c *canonicalizer) useInclusive(e *Element, apex bool) {
-	for _, prefix := range c.inclusive {
-		if apex {
+	if apex {
+		for _, prefix := range c.inclusive {
 			if space, ok := e.LookupPrefix(prefix); ok {
 				c.use(prefix, space)
 			}
-			continue
 		}
-		for _, d := range e.Declarations {
-			if d.Prefix == prefix {
-				c.use(prefix, d.Space)
-			}
+		return
+	}
+	for _, d := range e.Declarations {
+		if slices.Contains(c.inclusive, d.Prefix) {
+			c.use(d.Prefix, d.Space)
 		}
 	}
 }

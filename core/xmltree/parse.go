@@ -13,6 +13,8 @@ type Limits struct {
 	Elements int // elements in all, default 20,000
 	Attrs    int // attributes and declarations of one element, default 64
 	Name     int // bytes of one qualified name, default 512
+	Space    int // bytes of one namespace URI, default 1,024
+	Scope    int // namespace declarations in force at one place, default 256
 }
 
 func (l Limits) withDefaults() Limits {
@@ -26,6 +28,8 @@ func (l Limits) withDefaults() Limits {
 	set(&l.Elements, 20000)
 	set(&l.Attrs, 64)
 	set(&l.Name, 512)
+	set(&l.Space, 1024)
+	set(&l.Scope, 256)
 	return l
 }
 
@@ -48,7 +52,11 @@ func Parse(document []byte, limits Limits) (*Element, error) {
 // ParseFragment reads one element that was cut out of another document, such as a decrypted one. The declarations in
 // scope are those in force where it belongs (XML Encryption 1.1, section 4.4).
 func ParseFragment(fragment []byte, scope []Declaration, limits Limits) (*Element, error) {
-	return parse(fragment, limits, scope, false)
+	root, err := parse(fragment, limits, newLayer(nil, scope), false)
+	if err == nil {
+		root.scope = append([]Declaration(nil), scope...)
+	}
+	return root, err
 }
 
 type parser struct {
@@ -56,8 +64,8 @@ type parser struct {
 	at       int
 	limits   Limits
 	elements int
-	sections int           // CDATA sections read so far
-	scope    []Declaration // bindings in force, innermost last
+	sections int // CDATA sections read so far
+	scope    scope
 	slab     []Element
 	nodes    []Node // children of the open elements, innermost last
 	attrs    []Attr // attributes of all elements read so far
@@ -66,7 +74,16 @@ type parser struct {
 
 type syntaxPanic struct{ reason string }
 
-func parse(document []byte, limits Limits, scope []Declaration, whole bool) (root *Element, err error) {
+func parse(document []byte, limits Limits, outside *layer, whole bool) (*Element, error) {
+	p := &parser{
+		slab: make([]Element, 0, 32), attrs: make([]Attr, 0, 64), decls: make([]Declaration, 0, 16), nodes: make([]Node, 0, 32),
+	}
+	return p.read(document, limits, outside, whole)
+}
+
+// read reads one document or fragment. A parser may read one after the other: what it made stays as it is, and the room
+// left over is used for the next.
+func (p *parser) read(document []byte, limits Limits, outside *layer, whole bool) (root *Element, err error) {
 	limits = limits.withDefaults()
 	if len(document) > limits.Bytes {
 		return nil, &SyntaxError{0, 1, fmt.Sprintf("the document is larger than the %d bytes allowed", limits.Bytes)}
@@ -74,13 +91,9 @@ func parse(document []byte, limits Limits, scope []Declaration, whole bool) (roo
 	if !utf8.Valid(document) {
 		return nil, &SyntaxError{0, 1, "the document is not valid UTF-8"}
 	}
-	p := &parser{src: string(document), limits: limits}
-	if !whole {
-		p.scope = append(p.scope, scope...)
-		// The nearest declaration comes first in a scope list; lookups go from the end.
-		for i, j := 0, len(p.scope)-1; i < j; i, j = i+1, j-1 {
-			p.scope[i], p.scope[j] = p.scope[j], p.scope[i]
-		}
+	*p = parser{
+		src: string(document), limits: limits, scope: scope{outside: outside, held: p.scope.held[:0]},
+		slab: p.slab, nodes: p.nodes[:0], attrs: p.attrs[len(p.attrs):], decls: p.decls[len(p.decls):],
 	}
 	defer func() {
 		if r := recover(); r != nil {
@@ -92,14 +105,8 @@ func parse(document []byte, limits Limits, scope []Declaration, whole bool) (roo
 			root, err = nil, &SyntaxError{at, 1 + strings.Count(p.src[:at], "\n"), sp.reason}
 		}
 	}()
-	p.slab = make([]Element, 0, 32)
-	p.attrs = make([]Attr, 0, 64)
-	p.decls = make([]Declaration, 0, 16)
-	p.nodes = make([]Node, 0, 32)
 	root = p.document(whole)
-	if !whole {
-		root.scope = append([]Declaration(nil), scope...)
-	}
+	root.size = len(document)
 	return root, nil
 }
 
@@ -217,7 +224,7 @@ func (p *parser) newElement() *Element {
 		p.fail("there are more than the %d elements allowed", p.limits.Elements)
 	}
 	if len(p.slab) == cap(p.slab) {
-		p.slab = make([]Element, 0, min(2*cap(p.slab), 1024))
+		p.slab = make([]Element, 0, max(8, min(2*cap(p.slab), 1024)))
 	}
 	p.slab = p.slab[:len(p.slab)+1]
 	return &p.slab[len(p.slab)-1]
@@ -231,7 +238,7 @@ func (p *parser) element(parent *Element, depth int) *Element {
 	e.Parent = parent
 	p.at++
 	name := p.name()
-	outer := len(p.scope)
+	outer := len(p.scope.held)
 	empty := p.attributes(e)
 	e.Prefix, e.Local = p.split(name)
 	e.Space = p.resolve(e.Prefix)
@@ -246,7 +253,7 @@ func (p *parser) element(parent *Element, depth int) *Element {
 		p.space()
 		p.expect('>', "the end tag is not closed")
 	}
-	p.scope = p.scope[:outer]
+	p.scope.cut(outer)
 	return e
 }
 
@@ -309,6 +316,10 @@ func (p *parser) declare(first int, prefix, space string) {
 		p.fail("the prefix xml and its namespace belong to each other alone")
 	case prefix != "" && space == "":
 		p.fail("the prefix %q is declared without a namespace", clip(prefix))
+	case len(space) > p.limits.Space:
+		p.fail("the namespace of the prefix %q is longer than the %d bytes allowed", clip(prefix), p.limits.Space)
+	case p.scope.len() >= p.limits.Scope:
+		p.fail("more than the %d namespace declarations allowed are in force at one place", p.limits.Scope)
 	}
 	for _, d := range p.decls[first:] {
 		if d.Prefix == prefix {
@@ -316,14 +327,12 @@ func (p *parser) declare(first int, prefix, space string) {
 		}
 	}
 	p.decls = append(p.decls, Declaration{prefix, space})
-	p.scope = append(p.scope, Declaration{prefix, space})
+	p.scope.push(Declaration{prefix, space})
 }
 
 func (p *parser) resolve(prefix string) string {
-	for i := len(p.scope) - 1; i >= 0; i-- {
-		if p.scope[i].Prefix == prefix {
-			return p.scope[i].Space
-		}
+	if space, ok := p.scope.find(prefix); ok {
+		return space
 	}
 	switch prefix {
 	case "":
@@ -349,19 +358,39 @@ func (p *parser) resolveAttributes(e *Element) {
 	}
 }
 
+// textRun is character data that came in pieces, which are joined once, when something else comes.
+type textRun struct {
+	first string
+	more  []string
+}
+
+func (r *textRun) add(s string) {
+	switch {
+	case s == "":
+	case r.first == "":
+		r.first = s
+	default:
+		r.more = append(r.more, s)
+	}
+}
+
+// take appends what has come as a node, if anything has, and begins anew.
+func (r *textRun) take(nodes []Node) []Node {
+	if r.first == "" {
+		return nodes
+	}
+	text := r.first
+	if len(r.more) > 0 {
+		text += strings.Join(r.more, "")
+	}
+	*r = textRun{more: r.more[:0]}
+	return append(nodes, Node{Kind: KindText, Text: text})
+}
+
 // content reads children up to the element's end tag and leaves p.at behind its "</".
 func (p *parser) content(e *Element, depth int) {
 	first := len(p.nodes)
-	text := func(s string) {
-		if s == "" {
-			return
-		}
-		if last := len(p.nodes) - 1; last >= first && p.nodes[last].Kind == KindText {
-			p.nodes[last].Text += s
-			return
-		}
-		p.nodes = append(p.nodes, Node{Kind: KindText, Text: s})
-	}
+	var run textRun
 	for {
 		lt := strings.IndexByte(p.src[p.at:], '<')
 		if lt < 0 {
@@ -373,12 +402,15 @@ func (p *parser) content(e *Element, depth int) {
 			if strings.Contains(raw, "]]>") {
 				p.fail("]]> must not stand in text")
 			}
-			text(p.unescape(raw, false))
+			run.add(p.unescape(raw, false))
 			p.at += lt
 		}
-		rest := p.src[p.at:]
-		switch {
-		case strings.HasPrefix(rest, "</"):
+		if strings.HasPrefix(p.src[p.at:], "<![CDATA[") {
+			run.add(p.section())
+			continue
+		}
+		p.nodes = run.take(p.nodes)
+		if strings.HasPrefix(p.src[p.at:], "</") {
 			p.at += 2
 			if len(p.nodes) > first {
 				e.Children = append([]Node(nil), p.nodes[first:]...)
@@ -386,28 +418,37 @@ func (p *parser) content(e *Element, depth int) {
 				p.nodes = p.nodes[:first]
 			}
 			return
-		case strings.HasPrefix(rest, "<!--"):
-			p.nodes = append(p.nodes, Node{Kind: KindComment, Text: p.comment()})
-		case strings.HasPrefix(rest, "<![CDATA["):
-			p.at += 9
-			if p.sections++; p.sections > 256 {
-				p.fail("there are more than the 256 CDATA sections allowed")
-			}
-			end := strings.Index(p.src[p.at:], "]]>")
-			if end < 0 {
-				p.fail("a CDATA section has no end")
-			}
-			raw := p.src[p.at : p.at+end]
-			p.chars(raw)
-			text(newlines(raw))
-			p.at += end + 3
-		case strings.HasPrefix(rest, "<?"):
-			p.nodes = append(p.nodes, Node{Kind: KindInstruction, Text: p.instruction()})
-		case strings.HasPrefix(rest, "<!"):
-			p.fail("a declaration is not allowed inside the document")
-		default:
-			child := p.element(e, depth+1)
-			p.nodes = append(p.nodes, Node{Kind: KindElement, Element: child})
 		}
+		p.nodes = append(p.nodes, p.child(e, depth))
 	}
+}
+
+// section reads a CDATA section.
+func (p *parser) section() string {
+	p.at += 9
+	if p.sections++; p.sections > 256 {
+		p.fail("there are more than the 256 CDATA sections allowed")
+	}
+	end := strings.Index(p.src[p.at:], "]]>")
+	if end < 0 {
+		p.fail("a CDATA section has no end")
+	}
+	raw := p.src[p.at : p.at+end]
+	p.chars(raw)
+	p.at += end + 3
+	return newlines(raw)
+}
+
+// child reads the comment, instruction or element that begins here.
+func (p *parser) child(e *Element, depth int) Node {
+	rest := p.src[p.at:]
+	switch {
+	case strings.HasPrefix(rest, "<!--"):
+		return Node{Kind: KindComment, Text: p.comment()}
+	case strings.HasPrefix(rest, "<?"):
+		return Node{Kind: KindInstruction, Text: p.instruction()}
+	case strings.HasPrefix(rest, "<!"):
+		p.fail("a declaration is not allowed inside the document")
+	}
+	return Node{Kind: KindElement, Element: p.element(e, depth+1)}
 }

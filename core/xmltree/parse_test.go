@@ -1,6 +1,8 @@
 package xmltree_test
 
 import (
+	"fmt"
+	"io"
 	"os/exec"
 	"strings"
 	"testing"
@@ -11,6 +13,21 @@ import (
 	"innergate/core/internal/judge"
 	"innergate/core/xmltree"
 )
+
+// declaring nests elements that declare n prefixes in all, 50 on each.
+func declaring(n int) string {
+	var b strings.Builder
+	for i := range n {
+		if i%50 == 0 {
+			b.WriteString("<a")
+		}
+		fmt.Fprintf(&b, ` xmlns:p%d="u"`, i)
+		if i%50 == 49 || i == n-1 {
+			b.WriteString(">")
+		}
+	}
+	return b.String() + strings.Repeat("</a>", (n+49)/50)
+}
 
 func TestParseRefusesWhatIsNotPlainXML(t *testing.T) {
 	cases := []struct{ name, doc, reason string }{
@@ -32,6 +49,8 @@ func TestParseRefusesWhatIsNotPlainXML(t *testing.T) {
 		{"XML 1.1", `<?xml version="1.1"?><a/>`, "XML 1.0"},
 		{"unbound prefix", `<p:a/>`, `"p" is not declared`},
 		{"unbound attribute prefix", `<a p:b="1"/>`, `"p" is not declared`},
+		{"namespace of 1,025 octets", `<a xmlns:p="` + strings.Repeat("u", 1025) + `"/>`, "longer than the 1024 bytes"},
+		{"257 declarations in force", declaring(257), "more than the 256 namespace declarations"},
 		{"prefix of a sibling", `<a><b xmlns:p="urn:p"/><p:c/></a>`, `"p" is not declared`},
 		{"xmlns as prefix", `<xmlns:a xmlns:xmlns="urn:x"/>`, "xmlns"},
 		{"xml redeclared", `<a xmlns:xml="urn:x"/>`, "prefix xml"},
@@ -160,6 +179,43 @@ func TestCanonical(t *testing.T) {
 	}
 }
 
+// TestPrefixesAreFoundHoweverManyThereAre declares prefixes anew on the way down, with few and with many in force.
+func TestPrefixesAreFoundHoweverManyThereAre(t *testing.T) {
+	for _, n := range []int{1, 12, 13, 200, 256} {
+		doc := declaring(n)
+		last := fmt.Sprintf("p%d", n-1)
+		inner := fmt.Sprintf(`<b xmlns:p0="v"><p0:c/></b><p0:d/><%s:e/>`, last)
+		if n == 256 { // no more can be declared
+			inner = fmt.Sprintf(`<p0:d/><%s:e/>`, last)
+		}
+		at := strings.Index(doc, "</a>")
+		root, err := xmltree.Parse([]byte(doc[:at]+inner+doc[at:]), xmltree.Limits{})
+		require.NoError(t, err, n)
+		spaces := map[string]string{}
+		root.Walk(func(e *xmltree.Element) bool {
+			spaces[e.Local] = e.Space
+			return true
+		})
+		assert.Equal(t, "u", spaces["d"], n)
+		assert.Equal(t, "u", spaces["e"], n)
+		if n < 256 {
+			assert.Equal(t, "v", spaces["c"], n)
+		}
+		fragment := root
+		for next := fragment.First("", "a"); next != nil; next = next.First("", "a") {
+			fragment = next
+		}
+		for e := range fragment.Elements {
+			if e.Local != "e" {
+				continue
+			}
+			again, err := xmltree.ParseFragment([]byte(fmt.Sprintf("<%s:e/>", last)), e.Scope(), xmltree.Limits{})
+			require.NoError(t, err, n)
+			assert.Equal(t, "u", again.Space, n)
+		}
+	}
+}
+
 func TestCanonicalPrefixList(t *testing.T) {
 	root, err := xmltree.Parse(
 		[]byte(`<o xmlns="urn:d" xmlns:x="urn:x" xmlns:y="urn:y"><a:i xmlns:a="urn:a" t="x:v"><b xmlns="" xmlns:x="urn:x2"/></a:i></o>`),
@@ -217,7 +273,13 @@ func FuzzParse(f *testing.F) {
 		f.Add([]byte(c.doc))
 	}
 	f.Fuzz(func(t *testing.T, doc []byte) {
-		root, err := xmltree.Parse(doc, xmltree.Limits{})
+		var root *xmltree.Element
+		var err error
+		judge.Frugal(t, len(doc), func() {
+			if root, err = xmltree.Parse(doc, xmltree.Limits{}); err == nil {
+				_ = root.WriteCanonical(io.Discard, []string{"a", "#default"}, nil)
+			}
+		})
 		if err != nil {
 			return
 		}

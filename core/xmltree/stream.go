@@ -34,6 +34,8 @@ type Piece struct {
 	Kind    PieceKind
 	Element *Element
 	Text    string
+	// Read is how many octets of the document are used up with it.
+	Read int64
 }
 
 // Stream reads a document that is too large for one tree: the root, and whatever below it enter says yes to, are
@@ -68,7 +70,13 @@ type stream struct {
 	line   int
 	eof    bool
 	open   []*Element
-	scopes [][]Declaration
+	scopes []*layer
+	parser parser // of the parts, one after the other
+}
+
+func (s *stream) hand(p Piece) error {
+	p.Read = s.read - int64(len(s.buf))
+	return s.visit(p)
 }
 
 func (s *stream) fail(format string, args ...any) error {
@@ -318,7 +326,7 @@ func (s *stream) space(text []byte) error {
 	if len(s.open) == 0 {
 		return nil
 	}
-	return s.visit(Piece{Kind: PieceSpace, Text: newlines(string(text))})
+	return s.hand(Piece{Kind: PieceSpace, Text: newlines(string(text))})
 }
 
 // aside takes a comment or instruction.
@@ -331,17 +339,17 @@ func (s *stream) aside(end int) error {
 	if strings.HasPrefix(text, "<![") {
 		return s.fail("text stands between the elements")
 	}
-	if _, err := parse([]byte(text+"<x/>"), s.limits.Each, nil, false); err != nil {
+	if _, err := s.parser.read([]byte(text+"<x/>"), s.limits.Each, nil, false); err != nil {
 		return s.fail("%s", err.(*SyntaxError).Reason)
 	}
 	s.used(end)
 	if len(s.open) == 0 || strings.HasPrefix(text, "<!--") {
 		return nil
 	}
-	return s.visit(Piece{Kind: PieceInstruction, Text: newlines(text[2 : len(text)-2])})
+	return s.hand(Piece{Kind: PieceInstruction, Text: newlines(text[2 : len(text)-2])})
 }
 
-func (s *stream) scope() []Declaration {
+func (s *stream) scope() *layer {
 	if len(s.scopes) == 0 {
 		return nil
 	}
@@ -349,7 +357,7 @@ func (s *stream) scope() []Declaration {
 }
 
 func (s *stream) parse(raw []byte) (*Element, error) {
-	e, err := parse(raw, s.limits.Each, s.scope(), false)
+	e, err := s.parser.read(raw, s.limits.Each, s.scope(), false)
 	var syntax *SyntaxError
 	if errors.As(err, &syntax) {
 		return nil, &SyntaxError{int(s.read) - len(s.buf) + syntax.Offset, s.line + syntax.Line - 1, syntax.Reason}
@@ -377,22 +385,24 @@ func (s *stream) begin() error {
 		return err
 	}
 	if len(s.open) > 0 && !s.enter(e) {
-		if end, err = s.elementEnd(); err != nil {
-			return err
-		}
-		if e, err = s.parse(s.buf[:end]); err != nil {
-			return err
+		if !empty {
+			if end, err = s.elementEnd(); err != nil {
+				return err
+			}
+			if e, err = s.parse(s.buf[:end]); err != nil {
+				return err
+			}
 		}
 		s.used(end)
-		return s.visit(Piece{Kind: PieceElement, Element: e})
+		return s.hand(Piece{Kind: PieceElement, Element: e})
 	}
 	if len(s.open) >= s.limits.Depth {
 		return s.fail("containers are nested deeper than the %d levels allowed", s.limits.Depth)
 	}
 	s.used(end)
 	s.open = append(s.open, e)
-	s.scopes = append(s.scopes, e.Scope())
-	if err := s.visit(Piece{Kind: PieceOpen, Element: e}); err != nil || !empty {
+	s.scopes = append(s.scopes, newLayer(s.scope(), e.Declarations))
+	if err := s.hand(Piece{Kind: PieceOpen, Element: e}); err != nil || !empty {
 		return err
 	}
 	return s.closed()
@@ -405,7 +415,7 @@ func (s *stream) closed() error {
 	} else {
 		s.scopes = s.scopes[:len(s.scopes)-1]
 	}
-	return s.visit(Piece{Kind: PieceClose, Element: e})
+	return s.hand(Piece{Kind: PieceClose, Element: e})
 }
 
 // leave takes a container's end tag.
@@ -426,42 +436,34 @@ func (s *stream) leave() error {
 // Canonicalization 1.0, section 3). Pieces go in in the order in which Stream gives them; what a signature leaves out
 // is simply not put in.
 type CanonicalStream struct {
-	w      io.Writer
 	c      canonicalizer
 	outers []int
 }
 
-// NewCanonicalStream makes one that writes to w, with the prefixes of a PrefixList.
+// NewCanonicalStream makes one that writes to w, with the prefixes of a PrefixList. The canonical form ends with
+// ErrGrown where it gets larger than CanonicalBudget of what has come of the document.
 func NewCanonicalStream(w io.Writer, inclusive []string) *CanonicalStream {
-	s := &CanonicalStream{w: w}
-	for _, p := range inclusive {
-		if p == "#default" {
-			p = ""
-		}
-		s.c.inclusive = append(s.c.inclusive, p)
-	}
-	return s
+	return &CanonicalStream{c: canonicalizer{w: w, inclusive: prefixList(inclusive)}}
 }
 
 // Put writes one piece.
 func (s *CanonicalStream) Put(p Piece) error {
 	c := &s.c
+	c.budget = CanonicalBudget(p.Read)
 	switch p.Kind {
 	case PieceOpen:
-		s.outers = append(s.outers, len(c.rendered))
+		s.outers = append(s.outers, len(c.rendered.held))
 		c.start(p.Element, len(s.outers) == 1)
 	case PieceClose:
 		c.end(p.Element)
-		c.rendered = c.rendered[:s.outers[len(s.outers)-1]]
+		c.rendered.cut(s.outers[len(s.outers)-1])
 		s.outers = s.outers[:len(s.outers)-1]
 	case PieceElement:
 		c.element(p.Element, false)
 	case PieceSpace:
-		c.out = escapeText(c.out, p.Text)
+		c.text(p.Text)
 	case PieceInstruction:
 		c.out = appendInstruction(c.out, p.Text)
 	}
-	_, err := s.w.Write(c.out)
-	c.out = c.out[:0]
-	return err
+	return c.flush()
 }

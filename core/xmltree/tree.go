@@ -45,6 +45,8 @@ type Element struct {
 	Parent               *Element
 	// scope holds declarations from outside the tree that are in force at a fragment's root.
 	scope []Declaration
+	// size is how many octets a document had of which this is the root.
+	size int
 }
 
 // Is reports whether the element has this namespace and local name.
@@ -181,13 +183,12 @@ func (e *Element) LookupPrefix(prefix string) (string, bool) {
 // Scope lists the declarations in force at the element, the nearest first, each prefix once.
 func (e *Element) Scope() []Declaration {
 	var out []Declaration
+	seen := map[string]bool{}
 	add := func(d Declaration) {
-		for i := range out {
-			if out[i].Prefix == d.Prefix {
-				return
-			}
+		if !seen[d.Prefix] {
+			seen[d.Prefix] = true
+			out = append(out, d)
 		}
-		out = append(out, d)
 	}
 	for at := e; at != nil; at = at.Parent {
 		for _, d := range at.Declarations {
