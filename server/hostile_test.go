@@ -79,13 +79,15 @@ func TestDocumentsThatAskForMuchCostLittle(t *testing.T) {
 		doc := `<s:Envelope xmlns:s="` + saml.NSSOAP + `"><s:Body><samlp:LogoutRequest xmlns:samlp="` + saml.NSProtocol + `" xmlns:saml="` +
 			saml.NSAssertion + `" xmlns:a="urn:` + strings.Repeat("a", size) + `" ID="x" Version="2.0"><saml:Issuer>` + w.Staff.EntityID() +
 			`</saml:Issuer><ds:Signature xmlns:ds="` + xmlsig.NS + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` +
-			xmlsig.Exclusive + `"/><ds:SignatureMethod Algorithm="` + string(xmlsig.RSASHA256) + `"/><ds:Reference URI="#x"><ds:Transforms>` +
+			xmlsig.Exclusive + `"/><ds:SignatureMethod Algorithm="` + string(xmlsig.RSASHA256) +
+			`"/><ds:Reference URI="#x"><ds:Transforms>` +
 			`<ds:Transform Algorithm="` + xmlsig.Enveloped + `"/><ds:Transform Algorithm="` + xmlsig.Exclusive + `"/></ds:Transforms>` +
 			`<ds:DigestMethod Algorithm="` + xmlsig.NSEnc + `sha256"/><ds:DigestValue>47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=` +
 			`</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>AAAA</ds:SignatureValue></ds:Signature>` +
 			strings.Repeat("<a:x/>", 19000) + `</samlp:LogoutRequest></s:Body></s:Envelope>`
 		at := time.Now()
-		answer, body := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/sp/saltmere-staff/slo", "", doc, "Content-Type", "text/xml")
+		answer, body := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/sp/saltmere-staff/slo", "", doc, "Content-Type",
+			"text/xml")
 		assert.GreaterOrEqual(t, answer.StatusCode, 400, body)
 		assert.Contains(t, body, code)
 		assert.Less(t, time.Since(at), 20*time.Second)

@@ -143,7 +143,9 @@ func readers(t testing.TB) map[string]func(doc []byte) {
 		},
 		"EntitiesDescriptor": func(doc []byte) {
 			doc = asMetadata(doc, "EntitiesDescriptor")
-			_, _ = saml.StreamMetadata(bytes.NewReader(doc), saml.ReadOptions{}, func(*saml.Document, *xmltree.Element) error { return nil })
+			_, _ = saml.StreamMetadata(bytes.NewReader(doc), saml.ReadOptions{}, func(*saml.Document, *xmltree.Element) error {
+				return nil
+			})
 		},
 	}
 }
@@ -171,7 +173,8 @@ func TestHostileDocumentsCostNoMoreThanHonestOnes(t *testing.T) {
 	for root, reader := range read {
 		for name, doc := range hostileBodies(strings.TrimSuffix(root, ", verified"), size) {
 			spent := judge.Measure(func() { reader([]byte(doc)) })
-			assert.Less(t, float64(spent.Memory)/float64(len(doc)), 20*perOctet, "%s: %s: %d octets took %d", root, name, len(doc), spent.Memory)
+			assert.Less(t, float64(spent.Memory)/float64(len(doc)), 20*perOctet, "%s: %s: %d octets took %d", root, name, len(doc),
+				spent.Memory)
 		}
 	}
 }

@@ -49,8 +49,7 @@ func (g *Room) hasFactor(ctx context.Context, personID string) (bool, error) {
 }
 
 // enterFactor checks a code of the authenticator or a recovery code. Each counts once.
-func (g *Room) enterFactor(ctx context.Context, s *signin.SignIn, code string) error {
-	own := s.State.Own
+func (g *Room) enterFactor(ctx context.Context, s *signin.SignIn, own *ownSignIn, code string) error {
 	counted := "factor:" + own.Person
 	if err := tooMany(g.Guessing(ctx, counted, 10), own.Name); err != nil {
 		return err
@@ -111,14 +110,13 @@ func (g *Room) factorFits(ctx context.Context, personID, code string) (string, e
 }
 
 // beginEnrolment sets a second factor up: its secret is shown, and counts once a code of it was given.
-func (g *Room) beginEnrolment(own *signin.OwnSignIn) error {
+func (g *Room) beginEnrolment(own *ownSignIn) error {
 	own.Stage, own.Secret = stageEnrol, totp.NewSecret()
 	return nil
 }
 
 // enterEnrolment takes the first code of a second factor that is set up.
-func (g *Room) enterEnrolment(ctx context.Context, s *signin.SignIn, code string) error {
-	own := s.State.Own
+func (g *Room) enterEnrolment(ctx context.Context, s *signin.SignIn, own *ownSignIn, code string) error {
 	step := totp.Step(own.Secret, code, g.Now(), 0)
 	if step == 0 {
 		own.Wrong++

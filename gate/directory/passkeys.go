@@ -82,8 +82,7 @@ func (g *Room) passkeyHolder(ctx context.Context, personID string) (*passkeyHold
 }
 
 // offerPasskey makes what the browser is asked for at the stage where somebody stands, where there is anything to ask.
-func (g *Room) offerPasskey(ctx context.Context, s *signin.SignIn) error {
-	own := s.State.Own
+func (g *Room) offerPasskey(ctx context.Context, s *signin.SignIn, own *ownSignIn) error {
 	own.Passkey = nil
 	if g.party == nil {
 		return nil
@@ -92,7 +91,7 @@ func (g *Room) offerPasskey(ctx context.Context, s *signin.SignIn) error {
 	if d := s.Provider.Directory; d != nil {
 		use = d.PasskeyUse()
 	}
-	var o signin.PasskeyOffer
+	var o passkeyOffer
 	var asked any
 	var session *webauthn.SessionData
 	var err error
@@ -145,7 +144,7 @@ type errPasskey struct{ why string }
 func (e errPasskey) Error() string { return e.why }
 
 // provePasskey checks what a browser answered, and uses it up. Without a person it finds the person by the passkey.
-func (g *Room) provePasskey(ctx context.Context, own *signin.OwnSignIn, answer string) (*store.Person, *webauthn.Credential, error) {
+func (g *Room) provePasskey(ctx context.Context, own *ownSignIn, answer string) (*store.Person, *webauthn.Credential, error) {
 	parsed, err := protocol.ParseCredentialRequestResponseBytes([]byte(answer))
 	if err != nil {
 		return nil, nil, errPasskey{"it can't be read: " + reason(err)}
@@ -226,8 +225,7 @@ func passkeyMethods(c *webauthn.Credential, verified bool) []string {
 }
 
 // enterPasskey takes a browser's answer where a password or a code could be entered.
-func (g *Room) enterPasskey(ctx context.Context, s *signin.SignIn, answer string) error {
-	own := s.State.Own
+func (g *Room) enterPasskey(ctx context.Context, s *signin.SignIn, own *ownSignIn, answer string) error {
 	byAddress, byPerson := "own-address:"+address.Network(s.Browser.Address), "factor:"+own.Person
 	if err := tooMany(g.Guessing(ctx, byAddress, 100), "this network address"); err != nil {
 		return err
@@ -271,8 +269,7 @@ func (g *Room) enterPasskey(ctx context.Context, s *signin.SignIn, answer string
 }
 
 // enrolPasskey takes a new passkey as the second factor.
-func (g *Room) enrolPasskey(ctx context.Context, s *signin.SignIn, answer string) error {
-	own := s.State.Own
+func (g *Room) enrolPasskey(ctx context.Context, s *signin.SignIn, own *ownSignIn, answer string) error {
 	var made *webauthn.Credential
 	err := error(errPasskey{"none was asked for"})
 	if own.Passkey != nil && own.Passkey.Act == "create" && len(answer) <= maxPasskey {
@@ -317,7 +314,7 @@ func (g *Room) enrolPasskey(ctx context.Context, s *signin.SignIn, answer string
 	return nil
 }
 
-func (g *Room) newPasskey(ctx context.Context, own *signin.OwnSignIn, answer string) (*webauthn.Credential, error) {
+func (g *Room) newPasskey(ctx context.Context, own *ownSignIn, answer string) (*webauthn.Credential, error) {
 	parsed, err := protocol.ParseCredentialCreationResponseBytes([]byte(answer))
 	if err != nil {
 		return nil, errPasskey{"it can't be read: " + reason(err)}

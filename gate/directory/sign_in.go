@@ -3,6 +3,7 @@ package directory
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"slices"
 	"strings"
 
@@ -53,10 +54,15 @@ func (g Side) Send(ctx context.Context, s *signin.SignIn) (*signin.Next, error) 
 	if s.State.Wish.Passive {
 		return nil, explain.New(explain.RouteNoPassive)
 	}
-	s.State.Own = &signin.OwnSignIn{Stage: stagePassword, Name: s.State.Name}
-	if err := g.offerPasskey(ctx, s); err != nil {
+	own := &ownSignIn{Stage: stagePassword, Name: s.State.Name}
+	if err := g.offerPasskey(ctx, s, own); err != nil {
 		return nil, err
 	}
+	raw, err := json.Marshal(own)
+	if err != nil {
+		return nil, err
+	}
+	s.WaitHere(raw)
 	s.Rec.Decide(
 		trace.Decision{About: "sign-in", Result: "on a page of the gate's own", By: s.Provider.Name + " is the gate's own directory"},
 	)
@@ -72,21 +78,20 @@ func (g Side) Receive(context.Context, *signin.SignIn, *signin.Arrival) (bridge.
 
 // ShowOwn shows where somebody stands, or goes on where all is proven.
 func (g *Room) ShowOwn(ctx context.Context, b signin.Browser, id string) (*OwnPage, *signin.Next) {
-	s, err := g.resumeOwn(ctx, b, id)
+	s, own, err := g.resumeOwn(ctx, b, id)
 	var page *OwnPage
 	next := g.signin.Walk(ctx, s, signin.Failing(err), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
-		if s.State.Own.Stage == stageDone {
-			return g.goOn(ctx, s)
+		if own.Stage == stageDone {
+			return g.goOn(ctx, s, own)
 		}
 		var err error
-		page, err = g.ownPage(ctx, s)
+		page, err = g.ownPage(ctx, s, own)
 		return nil, err
 	})
 	return page, next
 }
 
-func (g *Room) ownPage(ctx context.Context, s *signin.SignIn) (*OwnPage, error) {
-	own := s.State.Own
+func (g *Room) ownPage(ctx context.Context, s *signin.SignIn, own *ownSignIn) (*OwnPage, error) {
 	page := &OwnPage{
 		SignIn:      s.ID,
 		Provider:    s.Provider.Name,
@@ -125,21 +130,20 @@ func (g *Room) ownPage(ctx context.Context, s *signin.SignIn) (*OwnPage, error) 
 	return page, nil
 }
 
-func (g *Room) resumeOwn(ctx context.Context, b signin.Browser, id string) (*signin.SignIn, error) {
+func (g *Room) resumeOwn(ctx context.Context, b signin.Browser, id string) (*signin.SignIn, *ownSignIn, error) {
 	s, err := g.signin.Resume(ctx, b, id)
-	if err == nil && s.State.Own == nil {
-		err = explain.New(explain.BrowserFinished)
+	if err != nil {
+		return s, nil, err
 	}
-	return s, err
+	own, err := ownOf(s)
+	return s, own, err
 }
 
 // goOn ends the gate's own part: what was proven is as if a provider had vouched for it.
-func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
-	own := s.State.Own
-	if own.Stronger {
-		s.State.Second, s.State.Own = true, nil
+func (g *Room) goOn(ctx context.Context, s *signin.SignIn, own *ownSignIn) (*signin.Next, error) {
+	if own.second != nil {
+		s.Proven(own.second, g.Now())
 		s.Rec.Decide(trace.Decision{About: "strength", Result: "a second factor was proven at the gate", By: strings.Join(own.AMR, ", ")})
-		s.Vouched(*s.State.Who)
 		return g.signin.Homeward(ctx, s)
 	}
 	who := bridge.Identity{
@@ -149,7 +153,7 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error)
 		Attributes:   claims.Bag{},
 		AuthnInstant: own.At,
 		AMR:          own.AMR,
-		Context:      own.Context(s.State.Wish.Context),
+		Context:      own.context(s.State.Wish.Context),
 		UsedIssuer:   "directory/" + s.Provider.ID,
 		UsedID:       s.ID,
 		UsedUntil:    g.Now().Add(2 * signin.Life),
@@ -158,7 +162,7 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error)
 		return nil, explain.New(explain.SAMLContextNotMet,
 			explain.Pair("context", strings.Join(c.Classes, ", "), who.Context)).Of(s.App.Name)
 	}
-	s.Vouched(who)
+	s.Vouched(who, own.At)
 	return g.signin.Homeward(ctx, s)
 }
 
@@ -166,9 +170,9 @@ func (g *Room) goOn(ctx context.Context, s *signin.SignIn) (*signin.Next, error)
 // so that nothing is sent twice. Fields are name and password, code, or passkey (what the browser said of one, as
 // JSON).
 func (g *Room) EnterOwn(ctx context.Context, b signin.Browser, id string, field func(string) string) *signin.Next {
-	s, err := g.resumeOwn(ctx, b, id)
+	s, own, err := g.resumeOwn(ctx, b, id)
 	return g.signin.Walk(ctx, s, signin.Failing(err), func(ctx context.Context, s *signin.SignIn) (*signin.Next, error) {
-		if err := g.enter(ctx, s, field); err != nil {
+		if err := g.enter(ctx, s, own, field); err != nil {
 			return nil, err
 		}
 		next := &signin.Next{To: signin.Redirect(g.ownAddress(s.ID))}
@@ -177,8 +181,7 @@ func (g *Room) EnterOwn(ctx context.Context, b signin.Browser, id string, field 
 }
 
 // enter takes what was entered, by the stage at which it was asked for.
-func (g *Room) enter(ctx context.Context, s *signin.SignIn, field func(string) string) (err error) {
-	own := s.State.Own
+func (g *Room) enter(ctx context.Context, s *signin.SignIn, own *ownSignIn, field func(string) string) (err error) {
 	own.Error = ""
 	answer := field("passkey")
 	if own.Stage == stageRouted { // another name after all
@@ -187,23 +190,26 @@ func (g *Room) enter(ctx context.Context, s *signin.SignIn, field func(string) s
 	switch own.Stage {
 	case stagePassword, stageFactor:
 		if answer != "" {
-			err = g.enterPasskey(ctx, s, answer)
+			err = g.enterPasskey(ctx, s, own, answer)
 		} else if own.Stage == stageFactor {
-			err = g.enterFactor(ctx, s, field("code"))
+			err = g.enterFactor(ctx, s, own, field("code"))
 		} else {
-			err = g.enterPassword(ctx, s, field("name"), field("password"))
+			err = g.enterPassword(ctx, s, own, field("name"), field("password"))
 		}
 	case stageEnrol:
 		if answer != "" {
-			err = g.enrolPasskey(ctx, s, answer)
+			err = g.enrolPasskey(ctx, s, own, answer)
 		} else {
-			err = g.enterEnrolment(ctx, s, field("code"))
+			err = g.enterEnrolment(ctx, s, own, field("code"))
 		}
 	case stageCodes:
 		own.Codes, own.Stage = nil, stageDone
 	}
 	if err == nil {
-		err = g.offerPasskey(ctx, s)
+		err = g.offerPasskey(ctx, s, own)
+	}
+	if err == nil {
+		err = own.note()
 	}
 	if err == nil && own.Wrong >= ground.MaxWrong {
 		err = explain.New(explain.DirectoryWrong).Of(s.Provider.Name)
@@ -220,8 +226,7 @@ func tooMany(err error, what string) error {
 }
 
 // enterPassword checks name and password. Unknown names take as long as wrong passwords, and say the same.
-func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, name, password string) error {
-	own := s.State.Own
+func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, own *ownSignIn, name, password string) error {
 	own.Name = words.Clip(strings.TrimSpace(name), 64)
 	if to, err := g.signin.RoutedElsewhere(ctx, s, own.Name); err != nil {
 		return err
@@ -307,19 +312,23 @@ func (g *Room) usedPassword(ctx context.Context, held *store.Credential, passwor
 
 // AskSecond asks somebody who came through another provider for their second factor at the gate, if they have one.
 func (g *Room) AskSecond(ctx context.Context, s *signin.SignIn, who bridge.Identity) (*signin.Next, error) {
-	if s.Person.ID == "" || s.State.Second || s.Row.Flow == "provider" {
+	if s.Person.ID == "" || g.signin.TwoFactor(s, who) || s.Row.Flow == "provider" {
 		return nil, nil
 	}
 	has, err := g.hasFactor(ctx, s.Person.ID)
 	if err != nil || !has {
 		return nil, err
 	}
-	s.State.Who = &who
-	s.State.Own = &signin.OwnSignIn{Stage: stageFactor, Person: s.Person.ID, Name: s.Person.Shown, Stronger: true}
+	own := &ownSignIn{Stage: stageFactor, Person: s.Person.ID, Name: s.Person.Shown}
 	s.Rec.Decide(trace.Decision{About: "strength", Result: "asked for the second factor at the gate", By: "an access rule"})
-	if err := g.offerPasskey(ctx, s); err != nil {
+	if err := g.offerPasskey(ctx, s, own); err != nil {
 		return nil, err
 	}
+	raw, err := json.Marshal(own)
+	if err != nil {
+		return nil, err
+	}
+	s.WaitForSecond(raw)
 	next := &signin.Next{To: signin.Redirect(g.ownAddress(s.ID))}
 	return next, g.signin.Keep(ctx, s, next)
 }

@@ -68,13 +68,54 @@ func (g *Room) BackChannel(
 			AnyStatus:   true,
 		},
 	)
+	return answered(rec, p, answerName, "POST", address, got, err)
+}
+
+// AskWithToken asks one of a provider's addresses with an access token, and takes the answer; the token stays out of the
+// trace.
+func (g *Room) AskWithToken(
+	ctx context.Context,
+	rec *trace.Recorder,
+	p *Provider,
+	name, address, token string,
+) (*oidc.Answer, error) {
+	rec.Message(trace.Message{
+		From:    trace.Gate,
+		To:      trace.Provider,
+		Name:    name + " request",
+		Binding: "GET",
+		Address: address,
+		Raw:     "Authorization: Bearer (not shown)",
+	})
+	got, err := g.Fetch.Do(
+		ctx,
+		fetch.Want{
+			URL:       address,
+			MaxBytes:  oidc.MaxDocument,
+			Timeout:   BackTimeout,
+			Header:    map[string]string{"Accept": "application/json, application/jwt", "Authorization": "Bearer " + token},
+			AnyStatus: true,
+			Direct:    true,
+		},
+	)
+	return answered(rec, p, name+" response", "GET", address, got, err)
+}
+
+// answered notes a provider's answer, or why none came.
+func answered(
+	rec *trace.Recorder,
+	p *Provider,
+	name, binding, address string,
+	got *fetch.Got,
+	err error,
+) (*oidc.Answer, error) {
 	if err != nil {
 		return nil, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
 	}
 	answer := &oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
 	raw, opened := answer.Shown()
 	rec.Message(
-		trace.Message{From: trace.Provider, To: trace.Gate, Name: answerName, Binding: "POST", Address: address, Raw: raw, Opened: opened},
+		trace.Message{From: trace.Provider, To: trace.Gate, Name: name, Binding: binding, Address: address, Raw: raw, Opened: opened},
 	)
 	return answer, nil
 }

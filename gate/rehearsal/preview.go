@@ -197,7 +197,6 @@ func (g *Room) previewOnce(
 		Browser:   signin.Browser{Address: q.Network},
 		Rehearsal: &store.Rehearsal{},
 	}
-	s.State.Second = q.TwoFactor
 	if s.App == nil {
 		s.App = &partners.Application{}
 	}
@@ -230,7 +229,7 @@ func (g *Room) previewOnce(
 		out.Profile = claims.Bag{}
 	}
 	if failed == nil && app != nil {
-		failed = g.previewOut(ctx, s, who, out)
+		failed = g.previewOut(ctx, s, who, q.TwoFactor, out)
 	}
 	for _, e := range rec.Entries() {
 		if e.Decision != nil {
@@ -248,7 +247,10 @@ func (g *Room) previewOnce(
 }
 
 // previewOut asks the access rules and makes what the application would get.
-func (g *Room) previewOut(ctx context.Context, s *signin.SignIn, who bridge.Identity, out *api.Previewed) error {
+func (g *Room) previewOut(ctx context.Context, s *signin.SignIn, who bridge.Identity, two bool, out *api.Previewed) error {
+	if two {
+		s.SupposeSecond(g.Now())
+	}
 	facts, err := g.signin.Facts(ctx, s, who)
 	if err != nil {
 		return err

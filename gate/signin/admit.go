@@ -42,7 +42,7 @@ func (g *Room) admit(ctx context.Context, s *SignIn) (*Next, error) {
 // toAsk says whether the person must confirm their profile before it is kept, and what it holds. Only attributes that
 // people may see are shown, and those can be edited that the provider does not overwrite at the next sign-in.
 func (g *Room) toAsk(ctx context.Context, s *SignIn) (*AskProfile, error) {
-	if s.Provider.Admission != "ask" || !s.Person.new() || s.State.Admitted {
+	if s.Provider.Admission != "ask" || !s.Person.new() || s.admitted() {
 		return nil, nil
 	}
 	if s.State.Wish.Passive {
@@ -85,7 +85,12 @@ func (g *Room) toAsk(ctx context.Context, s *SignIn) (*AskProfile, error) {
 
 // ask keeps what the provider vouched for until the person has answered.
 func (g *Room) ask(ctx context.Context, s *SignIn, page *AskProfile) (*Next, error) {
-	s.State.Who = &s.who
+	return g.askAgain(ctx, s, &completing{Evidence: s.evidence}, page)
+}
+
+// askAgain asks with what was entered before.
+func (g *Room) askAgain(ctx context.Context, s *SignIn, step *completing, page *AskProfile) (*Next, error) {
+	s.waitAt(step)
 	if page.Error == "" {
 		s.Rec.Decide(trace.Decision{About: "admission", Result: "the person is asked to confirm the profile", By: "admission: ask"})
 	}
@@ -102,15 +107,16 @@ func (g *Room) CompletedProfile(ctx context.Context, b Browser, id, answer strin
 }
 
 func (g *Room) completed(ctx context.Context, s *SignIn, answer string, field func(string) string) (*Next, error) {
-	if s.State.Who == nil || s.State.Admitted || s.Provider == nil || s.Provider.Admission != "ask" {
-		return nil, explain.New(explain.BrowserFinished)
+	step, err := Due[*completing](s)
+	if err != nil {
+		return nil, err
 	}
 	s.Rec.Begin(trace.Match)
-	if answer != "yes" && !s.proving() {
+	if answer != "yes" && !step.proving() {
 		return nil, explain.New(explain.AdmissionDeclined).Of(s.Provider.Name)
 	}
-	s.Vouched(*s.State.Who)
-	if err := g.Match(ctx, s, s.who); err != nil {
+	s.evidence = step.Evidence
+	if err := g.Match(ctx, s, s.evidence.Who()); err != nil {
 		return nil, err
 	}
 	page, err := g.toAsk(ctx, s)
@@ -120,15 +126,15 @@ func (g *Room) completed(ctx context.Context, s *SignIn, answer string, field fu
 	if page == nil { // known meanwhile: there is nothing to ask any more
 		return g.Homeward(ctx, s)
 	}
-	if s.proving() {
-		return g.answeredProof(ctx, s, page, answer, field("code"))
+	if step.proving() {
+		return g.answeredProof(ctx, s, step, page, answer, field("code"))
 	}
 	settings, err := g.persons.Settings(ctx)
 	if err != nil {
 		return nil, err
 	}
 	entered, address := claims.Bag{}, ""
-	maps.Copy(entered, s.State.Completed)
+	maps.Copy(entered, step.Entered)
 	for i := range page.Fields {
 		f := &page.Fields[i]
 		value := strings.TrimSpace(field(f.Name))
@@ -153,46 +159,51 @@ func (g *Room) completed(ctx context.Context, s *SignIn, answer string, field fu
 		page.Error = "Please enter your name."
 	}
 	if page.Error != "" {
-		return g.ask(ctx, s, page)
+		return g.askAgain(ctx, s, step, page)
 	}
-	s.State.Completed = entered
+	step.Entered = entered
 	if address != "" {
-		return g.askProof(ctx, s, page, address)
+		return g.askProof(ctx, s, step, page, address)
 	}
-	return g.confirmed(ctx, s)
+	return g.confirmed(ctx, s, step)
 }
 
-func (g *Room) confirmed(ctx context.Context, s *SignIn) (*Next, error) {
-	s.State.Admitted = true
+func (s *SignIn) admitted() bool {
+	_, confirmed := s.evidence.Profile()
+	return confirmed
+}
+
+func (g *Room) confirmed(ctx context.Context, s *SignIn, step *completing) (*Next, error) {
+	s.evidence = step.Evidence.WithProfile(step.Entered)
 	s.Rec.Decide(trace.Decision{About: "admission", Result: "the person confirmed the profile", By: "the person"})
 	return g.Homeward(ctx, s)
 }
 
 // askProof sends a code to a new address and asks for it.
-func (g *Room) askProof(ctx context.Context, s *SignIn, page *AskProfile, address string) (*Next, error) {
-	wrong, err := g.proveMail(ctx, s, address)
+func (g *Room) askProof(ctx context.Context, s *SignIn, step *completing, page *AskProfile, address string) (*Next, error) {
+	wrong, err := g.proveMail(ctx, s, step, address)
 	if err != nil {
 		return nil, err
 	}
-	if page.Error = wrong; wrong == "" || s.State.Proof != nil && len(s.State.Proof.Hash) > 0 {
+	if page.Error = wrong; wrong == "" || step.Proof != nil && len(step.Proof.Hash) > 0 {
 		page.Proving = address
-	} else if s.State.Proof != nil {
-		s.State.Proof.Address = ""
+	} else if step.Proof != nil {
+		step.Proof.Address = ""
 	}
-	return g.ask(ctx, s, page)
+	return g.askAgain(ctx, s, step, page)
 }
 
 // answeredProof goes on with what somebody answered about the code that was sent.
-func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, answer, code string) (*Next, error) {
-	p := s.State.Proof
+func (g *Room) answeredProof(ctx context.Context, s *SignIn, step *completing, page *AskProfile, answer, code string) (*Next, error) {
+	p := step.Proof
 	switch answer {
 	case "other":
 		p.Address, p.Hash = "", nil
-		return g.ask(ctx, s, page)
+		return g.askAgain(ctx, s, step, page)
 	case "again":
-		return g.askProof(ctx, s, page, p.Address)
+		return g.askProof(ctx, s, step, page, p.Address)
 	}
-	right := g.provenMail(s, code)
+	right := g.provenMail(s, p, code)
 	s.Rec.Check(trace.Check{
 		Name:    "admission.mail-proven",
 		Text:    "The code that was sent to the new mail address was entered",
@@ -204,7 +215,7 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, a
 	}
 	if !right {
 		page.Proving, page.Error = p.Address, "This is not the code that was sent, or it is over."
-		return g.ask(ctx, s, page)
+		return g.askAgain(ctx, s, step, page)
 	}
 	// Whoever has the address already is not somebody new, and nobody is doubled.
 	other, err := store.One[store.Person](g.Store.Read(ctx), "email_key = ?", people.Key(p.Address))
@@ -214,20 +225,12 @@ func (g *Room) answeredProof(ctx context.Context, s *SignIn, page *AskProfile, a
 	if other.ID != "" {
 		return nil, explain.New(explain.AdmissionMailKnown, explain.Fact("mail", p.Address)).Of(s.Provider.Name)
 	}
-	if s.State.Completed == nil {
-		s.State.Completed = claims.Bag{}
+	if step.Entered == nil {
+		step.Entered = claims.Bag{}
 	}
-	s.State.Completed[people.Mail], s.State.Completed["email_verified"] = []string{p.Address}, []string{"true"}
-	s.State.Proof = nil
-	settings, err := g.persons.Settings(ctx)
-	if err == nil {
-		err = g.mergeProfile(s, settings) // with the address
-	}
-	if err != nil {
-		return nil, err
-	}
-	return g.confirmed(ctx, s)
+	step.Entered[people.Mail], step.Entered["email_verified"] = []string{p.Address}, []string{"true"}
+	return g.confirmed(ctx, s, step)
 }
 
 // proving says whether a code for a new mail address is awaited.
-func (s *SignIn) proving() bool { return s.State.Proof != nil && s.State.Proof.Address != "" }
+func (s *completing) proving() bool { return s.Proof != nil && s.Proof.Address != "" }

@@ -23,6 +23,7 @@ var scopeWords = map[string]string{
 
 // agree asks the person before anything goes to the application, where that is wanted.
 func (g *Room) agree(ctx context.Context, s *SignIn) (*Next, error) {
+	s.agreed = s.evidence.Agreed(s.Person.ID)
 	if err := g.mayLookAfter(s); err != nil {
 		return nil, err
 	}
@@ -38,7 +39,7 @@ func (g *Room) agree(ctx context.Context, s *SignIn) (*Next, error) {
 // on this very machine, which any program could be (RFC 8252, section 8.6).
 func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 	q := s.State.Asked
-	if q == nil || s.State.Agreed {
+	if q == nil || s.agreed {
 		return nil, nil
 	}
 	o := s.App.OIDC
@@ -91,7 +92,7 @@ func (g *Room) agreed(ctx context.Context, s *SignIn) (bool, error) {
 
 // confirm keeps what the provider vouched for until the person has answered.
 func (g *Room) confirm(ctx context.Context, s *SignIn, page *Confirm) (*Next, error) {
-	s.State.Who = &s.who
+	s.waitAt(&agreeing{s.evidence, s.Person.ID})
 	s.Rec.Decide(trace.Decision{About: "consent", Result: "the person is asked", By: "hands on " + strings.Join(s.State.Asked.Scopes, " ")})
 	next := &Next{To: page}
 	return next, g.Keep(ctx, s, next)
@@ -103,8 +104,9 @@ func (g *Room) Confirmed(ctx context.Context, b Browser, id string, yes bool) *N
 }
 
 func (g *Room) answered(ctx context.Context, s *SignIn, yes bool) (*Next, error) {
-	if s.State.Who == nil {
-		return nil, explain.New(explain.BrowserFinished)
+	step, err := Due[*agreeing](s)
+	if err != nil {
+		return nil, err
 	}
 	s.Rec.Begin(trace.Decide)
 	if !yes {
@@ -115,14 +117,13 @@ func (g *Room) answered(ctx context.Context, s *SignIn, yes bool) (*Next, error)
 		return nil, explain.New(explain.OIDCConfirmDenied).Of(s.App.Name)
 	}
 	s.Rec.Decide(trace.Decision{About: "consent", Result: "given", By: "the person"})
-	s.State.Agreed = true
-	s.Vouched(*s.State.Who)
+	s.evidence = step.Evidence.WithAgreement(step.Person, g.Now())
 	return g.Homeward(ctx, s)
 }
 
 // keepConsent remembers what the person agreed to, where it is asked for once.
 func keepConsent(tx *gorm.DB, s *SignIn, g *Room) error {
-	if !s.State.Agreed || !s.App.OIDC.Consent || s.Person.ID == "" || s.Rehearsal != nil {
+	if !s.agreed || !s.App.OIDC.Consent || s.Person.ID == "" || s.Rehearsal != nil {
 		return nil
 	}
 	return persons.KeepConsent(tx, s.Person.ID, s.App.ID, strings.Join(s.State.Asked.Scopes, " "), g.Now().UTC())

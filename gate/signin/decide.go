@@ -24,7 +24,7 @@ func (g *Room) decide(ctx context.Context, s *SignIn) (*Next, error) {
 	if err := g.partners.InTime(s.Provider.Name, s.Provider.Until); err != nil {
 		return nil, err
 	}
-	return g.letIn(ctx, s, s.who)
+	return g.letIn(ctx, s, s.evidence.Who())
 }
 
 // letIn asks the application's access rules. It returns a page or a redirect where a stronger sign-in is wanted.
@@ -73,7 +73,9 @@ func (g *Room) Facts(ctx context.Context, s *SignIn, who bridge.Identity) (acces
 
 // TwoFactor says whether the sign-in proved a second factor, at the provider or at the gate.
 func (g *Room) TwoFactor(s *SignIn, who bridge.Identity) bool {
-	return s.State.Second || slices.ContainsFunc(who.AMR, func(m string) bool { return slices.Contains(bridge.Factors, m) }) ||
+	return s.evidence.Second(s.Person.ID) || slices.ContainsFunc(who.AMR, func(m string) bool {
+		return slices.Contains(bridge.Factors, m)
+	}) ||
 		who.Context != "" &&
 			(slices.Contains(bridge.StrongContexts, who.Context) || who.Context == s.Provider.Stronger ||
 				slices.Contains(s.Provider.TwoFactorContexts, who.Context))
@@ -85,14 +87,16 @@ func (g *Room) strengthen(ctx context.Context, s *SignIn, who bridge.Identity, d
 	switch {
 	case s.State.Wish.Passive:
 		return nil, impossible
-	case s.Provider.Stronger != "" && !s.State.Strengthened && s.Row.Flow != "provider":
+	case s.Provider.Stronger != "" && !s.strengthened() && s.Row.Flow != "provider":
 		s.Rec.Decide(trace.Decision{
 			About:  "strength",
 			Result: "asked for a stronger sign-in",
 			By:     s.Provider.Name + " is asked for " + s.Provider.Stronger,
 		})
-		s.State.Strengthened, s.State.Wish.Preferred = true, false
-		s.State.Wish.Context = bridge.ContextOf([]string{s.Provider.Stronger})
+		s.asked = &awaiting{Again: s.asked != nil && s.asked.Again, Strengthened: true}
+		s.adjustWish(func(w *bridge.Wish) {
+			w.Preferred, w.Context = false, bridge.ContextOf([]string{s.Provider.Stronger})
+		})
 		return g.send(ctx, s)
 	}
 	if next, err := g.SecondFactor.AskSecond(ctx, s, who); next != nil || err != nil {
@@ -100,6 +104,8 @@ func (g *Room) strengthen(ctx context.Context, s *SignIn, who bridge.Identity, d
 	}
 	return nil, impossible
 }
+
+func (s *SignIn) strengthened() bool { return s.asked != nil && s.asked.Strengthened }
 
 // Outbound is what the application's mapping sees: the profile, and what the gate itself knows.
 func (s *SignIn) Outbound() claims.Bag {

@@ -23,11 +23,12 @@ import (
 // issue maps what the application receives, settles the sign-in in one transaction, and makes the answer.
 func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 	s.Rec.Begin(trace.Issue)
+	who := s.evidence.Who()
 	out, err := s.App.Outbound.Apply(s.Outbound(), "out", s.Rec)
 	if err != nil {
 		return nil, err
 	}
-	subject, err := g.settle(ctx, s, s.who)
+	subject, err := g.settle(ctx, s, who)
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +42,7 @@ func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 		g.KeepTrace(ctx, s, "stopped", "")
 		return g.Outcomes.Stopped(s), nil
 	}
-	next, err := g.ApplicationSide(s.App).Issue(ctx, s, s.who, subject, out)
+	next, err := g.ApplicationSide(s.App).Issue(ctx, s, who, subject, out)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +50,7 @@ func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 	g.Outcomes.SignedIn(ctx, s, subject, out)
 	g.KeepTrace(ctx, s, "signed-in", "")
 	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.ID), s.Rehearsal != nil && !follows(s.Rehearsal, s.App.ID)
-	if s.Rehearsal == nil && s.who.SessionID == "" && s.Row.Flow != "provider" {
+	if s.Rehearsal == nil && who.SessionID == "" && s.Row.Flow != "provider" {
 		next.Way = s.Provider.Slug
 	}
 	if next.Session = s.sessionToken; s.sessionKept {

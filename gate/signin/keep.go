@@ -150,6 +150,9 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 			return stranger, err
 		}
 	}
+	if err := s.consistent(); err != nil {
+		return s, err
+	}
 	s.Rec.Begin(trace.Receive)
 	if row.RehearsalID != "" {
 		var r store.Rehearsal

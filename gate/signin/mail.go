@@ -25,10 +25,10 @@ type mailProof struct {
 }
 
 // proveMail sends a code to an address. What goes wrong is said in words for the person.
-func (g *Room) proveMail(ctx context.Context, s *SignIn, addr string) (string, error) {
+func (g *Room) proveMail(ctx context.Context, s *SignIn, step *completing, addr string) (string, error) {
 	var held mailProof
-	if s.State.Proof != nil {
-		held = *s.State.Proof
+	if step.Proof != nil {
+		held = *step.Proof
 	}
 	if held.Sent >= ground.CodesPerSign {
 		return "No more codes are sent in this sign-in. Please begin again.", nil
@@ -43,7 +43,7 @@ func (g *Room) proveMail(ctx context.Context, s *SignIn, addr string) (string, e
 		return "", err
 	}
 	code := fmt.Sprintf("%06d", n)
-	s.State.Proof = &mailProof{
+	step.Proof = &mailProof{
 		Address: addr,
 		Hash:    keys.HashSecret(s.ID + code),
 		Until:   g.Now().Add(ground.ProofLife),
@@ -54,7 +54,7 @@ func (g *Room) proveMail(ctx context.Context, s *SignIn, addr string) (string, e
 		"Somebody, most likely you, is about to use "+s.App.Name+" for the first time and gave this mail address.\n\nThe code is "+
 			code[:3]+" "+code[3:]+"\n\nIt is good for 15 minutes, on the page that asks for it. If this was not you, nothing happens "+
 			"without the code.\n"); err != nil {
-		s.State.Proof.Hash = nil
+		step.Proof.Hash = nil
 		g.Log.Warn("a code could not be sent", "reference", s.Reference, "error", err)
 		return "The code could not be sent. Please check the address, or try again later.", nil
 	}
@@ -62,8 +62,7 @@ func (g *Room) proveMail(ctx context.Context, s *SignIn, addr string) (string, e
 }
 
 // provenMail says whether this is the code that was sent. A wrong one counts.
-func (g *Room) provenMail(s *SignIn, code string) bool {
-	p := s.State.Proof
+func (g *Room) provenMail(s *SignIn, p *mailProof, code string) bool {
 	code = strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' {
 			return r

@@ -209,7 +209,8 @@ func (g *Room) mergeProfile(s *SignIn, settings people.Settings) error {
 		}
 	}
 	s.Person.merged = settings.Merge(held, s.Person.Came, s.Provider.Sets, s.Provider.ID, s.Provider.Keep)
-	for name, values := range s.State.Completed {
+	completed, _ := s.evidence.Profile()
+	for name, values := range completed {
 		s.Person.merged.Profile[name], s.Person.merged.Sources[name], s.Person.merged.Whole[name] = values, people.ByHand, values
 	}
 	s.Person.Profile, s.Person.Session = s.Person.merged.Whole, claims.Bag{}
@@ -288,122 +289,27 @@ func (g *Room) grantGroups(ctx context.Context, s *SignIn) error {
 	return nil
 }
 
-// settlePerson writes what a sign-in makes of the person: the record, the link, and the groups that the provider gives
-// and takes.
+// settlePerson writes what a sign-in makes of the person.
 func (g *Room) settlePerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
-	switch {
-	case s.Person.pass || who.SessionID != "":
-		return nil
-	case s.Person.held == nil:
-		if err := g.createPerson(tx, s, who, now); err != nil {
-			return err
-		}
-	case s.Provider.Directory == nil:
-		if err := g.refreshPerson(tx, s, who, now); err != nil {
-			return err
-		}
-	}
-	return g.settleGroups(tx, s, now)
-}
-
-// refreshPerson writes what the sign-in changed of somebody known.
-func (g *Room) refreshPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
-	if p := s.Person.held; len(s.Person.merged.Changed) > 0 || p.Type != s.Person.Kind || p.Name != s.Person.Shown {
-		fresh := *p
-		fresh.Name = s.Person.Shown
-		fresh.SetKeys(s.Person.merged.Profile)
-		fresh.Type, fresh.UpdatedAt = s.Person.Kind, now
-		fresh.Profile, fresh.Sources = ground.MustJSON(s.Person.merged.Profile), ground.MustJSON(s.Person.merged.Sources)
-		if err := persons.Refreshed(tx, &fresh, p.Profile); err != nil {
-			return err
-		}
-	}
-	if s.Person.linked {
-		return persons.UsedLink(tx, s.Provider.ID, who.Subject, now)
-	}
-	// Another browser may have linked the same person to another subject of this provider a moment ago.
-	made, err := persons.LinkOnce(tx, s.Person.ID, s.Provider.ID, who.Subject, who.Shown, now)
-	if err != nil {
-		return err
-	}
-	if !made {
-		holder, err := persons.LinkedTo(tx, s.Provider.ID, who.Subject)
-		if err != nil {
-			return err
-		}
-		if holder != s.Person.ID {
-			return explain.New(explain.MatchAlreadyLinked, explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
-		}
+	if s.Person.pass || who.SessionID != "" {
 		return nil
 	}
-	return ground.Journal(
-		tx,
-		now,
-		ground.Actor{Name: "sign-in " + s.Reference},
-		"linked",
-		"person",
-		s.Person.ID,
-		s.Person.Shown,
-		"",
-		s.Provider.Name+", found by "+s.Person.byValue,
-	)
-}
-
-func (g *Room) createPerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time) error {
-	p := store.Person{
-		ID:        store.NewID(),
-		Name:      s.Person.Shown,
-		Active:    true,
-		Type:      s.Person.Kind,
-		Profile:   ground.MustJSON(s.Person.merged.Profile),
-		Sources:   ground.MustJSON(s.Person.merged.Sources),
-		CreatedAt: now,
-		UpdatedAt: now,
+	arrived := persons.Arrived{
+		Held: s.Person.held, Name: s.Person.Shown, Kind: s.Person.Kind, Merged: s.Person.merged, Linked: s.Person.linked,
+		FoundBy: s.Person.byValue, Provider: s.Provider, Subject: who.Subject, Shown: who.Shown, Gained: s.Person.gained,
+		Lost: s.Person.lost, By: "sign-in " + s.Reference,
 	}
-	p.SetKeys(s.Person.merged.Profile)
-	// Two first sign-ins at once: the second finds the first one's link.
-	made, err := persons.LinkOnce(tx, p.ID, s.Provider.ID, who.Subject, who.Shown, now)
-	if err != nil {
-		return err
-	}
-	if !made {
-		s.Person.ID, err = persons.LinkedTo(tx, s.Provider.ID, who.Subject)
-		return err
-	}
-	s.Person.ID = p.ID
-	if err := persons.Insert(tx, &p); err != nil {
-		return err
-	}
-	if a := s.Provider.Admit; a != nil {
-		for _, slug := range a.Groups {
-			if err := persons.JoinGroup(tx, p.ID, slug, people.ByHand, now); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (g *Room) settleGroups(tx *gorm.DB, s *SignIn, now time.Time) error {
-	for _, slug := range s.Person.gained {
-		if err := persons.JoinGroup(tx, s.Person.ID, slug, s.Provider.ID, now); err != nil {
-			return err
-		}
-	}
-	for _, slug := range s.Person.lost {
-		if err := persons.LeaveGroup(tx, s.Person.ID, slug, s.Provider.ID); err != nil {
-			return err
-		}
-	}
-	return nil
+	var err error
+	s.Person.ID, err = arrived.Settle(tx, now)
+	return err
 }
 
 // match finds the person whom the provider vouched for.
 func (g *Room) match(ctx context.Context, s *SignIn) (*Next, error) {
-	if err := g.Match(ctx, s, s.who); err != nil {
+	if err := g.Match(ctx, s, s.evidence.Who()); err != nil {
 		return nil, err
 	}
-	g.tellFreshness(s, s.who)
+	g.tellFreshness(s, s.evidence.Who())
 	return nil, nil
 }
 

@@ -18,7 +18,6 @@ import (
 	"innergate/core/oidc"
 	"innergate/core/trace"
 	"innergate/core/words"
-	"innergate/gate/fetch"
 	"innergate/gate/partners"
 )
 
@@ -29,14 +28,14 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	p, c := s.Provider, s.Provider.OIDC
 	wish := s.State.Wish
 	plain := p.Kind == config.KindOAuth2
-	s.State.Verifier, s.State.Nonce, s.State.FreshSince, s.State.MaxAge, s.State.ACR = oidc.NewVerifier(), "", time.Time{}, nil, nil
+	s.asked.Verifier = oidc.NewVerifier()
 	asked := oidc.Asked{
 		Endpoint:    c.AuthorizationEndpoint,
 		ClientID:    c.ClientID,
 		RedirectURI: g.CallbackLocation(p.Slug),
 		Scopes:      p.AskedScopes(),
 		State:       s.ID,
-		Challenge:   oidc.Challenge(s.State.Verifier),
+		Challenge:   oidc.Challenge(s.asked.Verifier),
 		More:        c.Parameters,
 	}
 	if s.Rehearsal != nil && s.Rehearsal.Scope != "" {
@@ -61,13 +60,13 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 			return nil, explain.New(explain.BridgeNoContext, explain.Pair("context", strings.Join(demanded, " or "), "none")).Of(p.Name)
 		}
 	} else {
-		s.State.Nonce = oidc.NewVerifier()
-		asked.Nonce, asked.LoginHint, asked.UILocales = s.State.Nonce, wish.LoginHint, wish.Locales
+		s.asked.Nonce = oidc.NewVerifier()
+		asked.Nonce, asked.LoginHint, asked.UILocales = s.asked.Nonce, wish.LoginHint, wish.Locales
 		asked.ACRValues = c.ACRValues
 		if len(demanded) > 0 {
 			asked.ACRValues = demanded
 			if !wish.Preferred {
-				s.State.ACR = demanded
+				s.asked.ACR = demanded
 			}
 		}
 		var prompts []string
@@ -83,9 +82,9 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		asked.Prompt, asked.MaxAge = strings.Join(prompts, " "), wish.MaxAge
 		if fresh {
 			zero := time.Duration(0)
-			asked.MaxAge, s.State.FreshSince = &zero, g.Now()
+			asked.MaxAge, s.asked.FreshSince = &zero, g.Now()
 		}
-		s.State.MaxAge = asked.MaxAge
+		s.asked.MaxAge = asked.MaxAge
 		if wish.Subject != nil && asked.LoginHint == "" {
 			asked.LoginHint = wish.Subject.Value
 		}
@@ -143,7 +142,7 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	who := bridge.Identity{
 		Attributes: claims.Bag{},
 		UsedIssuer: "sign-in/" + p.ID,
-		UsedID:     s.State.Verifier[:22],
+		UsedID:     s.asked.Verifier[:22],
 		UsedUntil:  g.Now().Add(2 * Life),
 	}
 	var found oidc.Claims
@@ -214,7 +213,7 @@ func (g oidcProvider) redeem(ctx context.Context, s *SignIn, code string) (*oidc
 	if err != nil {
 		return nil, err
 	}
-	request, err := client.Redeem(code, g.CallbackLocation(p.Slug), s.State.Verifier, partners.AudienceOf(c), g.Now())
+	request, err := client.Redeem(code, g.CallbackLocation(p.Slug), s.asked.Verifier, partners.AudienceOf(c), g.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -244,11 +243,11 @@ func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Token
 			)
 		}
 		rules := oidc.IDTokenRules{
-			Partner: p.Name, Issuers: c.Issuers(), ClientID: c.ClientID, Nonce: s.State.Nonce, Keys: set, Algorithms: c.Algorithms,
+			Partner: p.Name, Issuers: c.Issuers(), ClientID: c.ClientID, Nonce: s.asked.Nonce, Keys: set, Algorithms: c.Algorithms,
 			Now: g.Now(), Skew: partners.Skew(c.ClockSkewSeconds),
-			MaxAge: s.State.MaxAge, FreshSince: s.State.FreshSince, ACR: s.State.ACR, AccessToken: tokens.AccessToken, Code: code,
+			MaxAge: s.asked.MaxAge, FreshSince: s.asked.FreshSince, ACR: s.asked.ACR, AccessToken: tokens.AccessToken, Code: code,
 		}
-		if !s.State.FreshSince.IsZero() {
+		if !s.asked.FreshSince.IsZero() {
 			rules.MaxAge = nil // what counts is that it was after our request
 		}
 		t, err := oidc.CheckIDToken(tokens.IDToken, rules, s.Rec)
@@ -266,46 +265,8 @@ func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Token
 // furtherClaims asks UserInfo and whatever else is set, with the access token.
 func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc.Tokens, found *oidc.Claims, subject string) error {
 	p, c := s.Provider, s.Provider.OIDC
-	ask := func(name, address string) (oidc.Answer, error) {
-		s.Rec.Message(trace.Message{
-			From:    trace.Gate,
-			To:      trace.Provider,
-			Name:    name + " request",
-			Binding: "GET",
-			Address: address,
-			Raw:     "Authorization: Bearer (not shown)",
-		})
-		got, err := g.Fetch.Do(
-			ctx,
-			fetch.Want{
-				URL:      address,
-				MaxBytes: oidc.MaxDocument,
-				Timeout:  partners.BackTimeout,
-				Header: map[string]string{
-					"Accept":        "application/json, application/jwt",
-					"Authorization": "Bearer " + tokens.AccessToken,
-				},
-				AnyStatus: true,
-				Direct:    true,
-			},
-		)
-		if err != nil {
-			return oidc.Answer{}, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()),
-				explain.Fact("address", address)).
-				Of(p.Name)
-		}
-		answer := oidc.Answer{Status: got.Status, ContentType: got.ContentType, Body: got.Body}
-		raw, opened := answer.Shown()
-		s.Rec.Message(trace.Message{
-			From:    trace.Provider,
-			To:      trace.Gate,
-			Name:    name + " response",
-			Binding: "GET",
-			Address: address,
-			Raw:     raw,
-			Opened:  opened,
-		})
-		return answer, nil
+	ask := func(name, address string) (*oidc.Answer, error) {
+		return g.partners.AskWithToken(ctx, s.Rec, p, name, address, tokens.AccessToken)
 	}
 	add := func(name string, o jose.Object) error {
 		if err := found.Add(name, o); err != nil {
@@ -324,7 +285,7 @@ func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc
 				return explain.OfPartner(err, p.Name)
 			}
 		}
-		o, err := oidc.ReadUserInfo(answer, rules, s.Rec)
+		o, err := oidc.ReadUserInfo(*answer, rules, s.Rec)
 		if err != nil {
 			return err
 		}
@@ -337,7 +298,7 @@ func (g oidcProvider) furtherClaims(ctx context.Context, s *SignIn, tokens *oidc
 		if err != nil {
 			return err
 		}
-		o, err := oidc.ReadMore(answer, m.As, m.Where, p.Name, s.Rec)
+		o, err := oidc.ReadMore(*answer, m.As, m.Where, p.Name, s.Rec)
 		if err != nil {
 			return err
 		}

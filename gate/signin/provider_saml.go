@@ -41,9 +41,9 @@ func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		left := *n - 1
 		asked.ProxyCount = &left
 	}
-	s.State.Context, s.State.NameIDFormat, s.State.FreshSince = asked.RequestedContext, asked.NameIDFormat, time.Time{}
+	s.asked.Context, s.asked.NameIDFormat = asked.RequestedContext, asked.NameIDFormat
 	if asked.ForceAuthn || s.State.Wish.Fresh {
-		s.State.FreshSince = g.Now()
+		s.asked.FreshSince = g.Now()
 	}
 	var signer *xmlsig.Signer
 	if !p.SendUnsigned {
@@ -88,8 +88,8 @@ func (g samlProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	if err != nil {
 		return bridge.Identity{}, err
 	}
-	rules.RequestID, rules.FreshSince, rules.RequestedContext, rules.NameIDFormat = s.Row.OurRequestID, s.State.FreshSince,
-		s.State.Context, s.State.NameIDFormat
+	rules.RequestID, rules.FreshSince, rules.RequestedContext, rules.NameIDFormat = s.Row.OurRequestID, s.asked.FreshSince,
+		s.asked.Context, s.asked.NameIDFormat
 	assertion, err := a.response.Check(rules, s.Rec)
 	if err != nil {
 		return bridge.Identity{}, err

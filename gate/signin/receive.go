@@ -31,6 +31,9 @@ type Arrival struct {
 // was only preferred, or with a sign-in longer ago than the application allows, it is asked once more.
 func (g *Room) receive(a *Arrival) Phase {
 	return func(ctx context.Context, s *SignIn) (*Next, error) {
+		if err := s.awaited(); err != nil {
+			return nil, err
+		}
 		who, err := g.ProviderSide(s.Provider).Receive(ctx, s, a)
 		switch {
 		case g.tooStrict(s, err):
@@ -43,9 +46,20 @@ func (g *Room) receive(a *Arrival) Phase {
 		} else if again {
 			return g.send(ctx, s)
 		}
-		s.Vouched(who)
+		s.Vouched(who, g.Now())
 		return nil, nil
 	}
+}
+
+// awaited takes up what the provider's answer must fit. Where the provider began by itself, nothing was asked.
+func (s *SignIn) awaited() error {
+	if !s.Known {
+		s.asked = &awaiting{Provider: s.Provider.ID}
+		return nil
+	}
+	var err error
+	s.asked, err = Due[*awaiting](s)
+	return err
 }
 
 // tooStrict says whether a provider could not meet a context that was only preferred, and has it asked without.
@@ -53,7 +67,7 @@ func (g *Room) tooStrict(s *SignIn, err error) bool {
 	wish := &s.State.Wish
 	var f *explain.Failure
 	if !errors.As(err, &f) || f.Code != explain.SAMLStatusNoContext && f.Code != explain.OIDCContextUnmet || !wish.Preferred ||
-		s.State.Anew {
+		s.asked.Again {
 		return false
 	}
 	s.Rec.Decide(trace.Decision{
@@ -61,7 +75,8 @@ func (g *Room) tooStrict(s *SignIn, err error) bool {
 		Result: "asked again without it",
 		By:     "acr_values is a preference, and " + s.Provider.Name + " can't meet it",
 	})
-	s.State.Anew, wish.Context = true, nil
+	s.asked.Again = true
+	s.adjustWish(func(w *bridge.Wish) { w.Context = nil })
 	return true
 }
 
@@ -71,7 +86,7 @@ func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
 	if wish.MaxAge == nil || !who.AuthnInstant.IsZero() && g.Now().Sub(who.AuthnInstant) <= *wish.MaxAge+time.Minute {
 		return false, nil
 	}
-	if s.State.Anew && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
+	if s.asked.Again && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
 		allowed := "at most " + wish.MaxAge.String() + " ago"
 		return false, explain.New(explain.BridgeTooOld, explain.Pair("signed in", allowed, words.Ago(g.Now(), who.AuthnInstant))).
 			Of(s.Provider.Name)
@@ -81,7 +96,8 @@ func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
 		Result: "asked to sign in anew",
 		By:     "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)",
 	})
-	s.State.Anew, wish.Fresh = true, true
+	s.asked.Again = true
+	s.adjustWish(func(w *bridge.Wish) { w.Fresh = true })
 	return true, nil
 }
 

@@ -73,6 +73,7 @@ func (g *Room) route(ctx context.Context, s *SignIn) (*Next, error) {
 // choose keeps the sign-in and asks the person which way to take, or who they are.
 func (g *Room) choose(ctx context.Context, s *SignIn, w *ways, routes *access.Routes) (*Next, error) {
 	next := &Next{To: s.choice(w, routes)}
+	s.waitAt(&choosing{})
 	s.Rec.Decide(trace.Decision{About: "provider", Result: "the person is asked", Passed: w.passed})
 	return next, g.Keep(ctx, s, next)
 }
@@ -80,6 +81,7 @@ func (g *Room) choose(ctx context.Context, s *SignIn, w *ways, routes *access.Ro
 // Chosen goes on with the provider that the person chose.
 func (g *Room) Chosen(ctx context.Context, b Browser, id, slug string) *Next {
 	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
+		s.backToChoosing()
 		s.Choose(slug)
 		return g.Outward(ctx, s)
 	})
@@ -88,6 +90,7 @@ func (g *Room) Chosen(ctx context.Context, b Browser, id, slug string) *Next {
 // Named goes on with the name or mail address that somebody gave on the page on which ways are chosen.
 func (g *Room) Named(ctx context.Context, b Browser, id, name string) *Next {
 	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
+		s.backToChoosing()
 		s.State.Name = words.Clip(strings.TrimSpace(name), 254)
 		s.Rec.Begin(trace.Route)
 		s.Rec.Decide(trace.Decision{About: "name", Result: "given", By: "the person"})

@@ -72,16 +72,16 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 		who := vouched.Identity
 		who.SessionID = h.ID
 		s.Provider, s.Row.ProviderID = p, p.ID
-		if !h.Body.Second.IsZero() {
-			s.State.Second = true
-		}
 		s.Rec.Decide(trace.Decision{
 			About:  "session",
 			Result: "used",
 			By:     "signed in through " + p.Name + " " + words.Ago(g.Now(), vouched.Since()),
 			Passed: passed,
 		})
-		s.Vouched(who)
+		s.Vouched(who, vouched.At)
+		if !h.Body.Second.IsZero() {
+			s.evidence = s.evidence.WithSecond(h.PersonID, h.Body.Second)
+		}
 		return true, nil
 	}
 	s.Rec.Decide(trace.Decision{About: "session", Result: "not used", By: "the person is asked", Passed: passed})
@@ -235,7 +235,7 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	h.Body.Holder = holder
 	h.Body.Proofs = maps.Clone(h.Body.Proofs)
 	h.Body.Proofs[s.Provider.ID] = vouched
-	if s.State.Second {
+	if s.evidence.Second(s.Person.ID) {
 		h.Body.Second = now
 	}
 	plain, err := json.Marshal(h.Body)

@@ -11,7 +11,6 @@ import (
 	"innergate/gate/partners"
 )
 
-// ApplicationSide speaks an application's protocol.
 // ApplicationSide is the side that speaks an application's protocol.
 type ApplicationSide interface {
 	// Start prepares an answer that the application did not ask for, or sends the person to where the application
@@ -23,7 +22,6 @@ type ApplicationSide interface {
 	Refuse(ctx context.Context, s *SignIn, f *explain.Failure) *Next
 }
 
-// ProviderSide speaks a provider's protocol.
 // ProviderSide is the side that speaks a provider's protocol.
 type ProviderSide interface {
 	// Send makes our request and notes in the sign-in what the answer must fit.

@@ -5,7 +5,6 @@ import (
 
 	"innergate/core/access"
 	"innergate/core/bridge"
-	"innergate/core/claims"
 	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/core/trace"
@@ -62,33 +61,30 @@ type SignIn struct {
 	sessionToken string
 	sessionKept  bool
 	sent         saml.NameID
-	// who is what a provider has vouched for, from the phase on that has it; chosen is the provider that somebody chose.
-	who     bridge.Identity
-	chosen  string
-	Dropped []string           // sign-ins that the browser is to forget
-	routes  *access.Routes     // a draft that is asked about, in place of those that are live
-	instead *partners.Provider // a provider as a rehearsal has it, in place of what is set
+	// evidence is what was proven, from the phase on that has it; asked is what the provider's answer must fit; chosen is
+	// the provider that somebody chose.
+	evidence bridge.Evidence
+	asked    *awaiting
+	chosen   string
+	agreed   bool               // the person who was found has agreed to what is handed on
+	Dropped  []string           // sign-ins that the browser is to forget
+	routes   *access.Routes     // a draft that is asked about, in place of those that are live
+	instead  *partners.Provider // a provider as a rehearsal has it, in place of what is set
 }
 
-// state is what must be known when the provider's answer comes. It travels sealed.
+// state is what must be known of a sign-in that waits: what the application asked, which stays the same, and the step at
+// which it waits. It travels sealed.
 type state struct {
 	Request *saml.AuthnRequest `json:"request,omitempty"` // of the application, if it asked
 	To      string             `json:"to,omitempty"`      // RelayState for an unsolicited response
 	Wish    bridge.Wish        `json:"wish"`
-	// What we asked of the provider.
-	FreshSince   time.Time              `json:"freshSince,omitzero"`
-	Context      *saml.RequestedContext `json:"context,omitempty"`
-	NameIDFormat string                 `json:"nameIdFormat,omitempty"`
-	Began        time.Time              `json:"began"`
-	Nonce        string                 `json:"nonce,omitempty"`
-	Verifier     string                 `json:"verifier,omitempty"`
-	MaxAge       *time.Duration         `json:"maxAge,omitempty"`
-	ACR          []string               `json:"acr,omitempty"` // demanded of an OpenID provider
+	// Wished is what the application wants, where Wish differs from it for the provider that is asked now.
+	Wished *bridge.Wish `json:"wished,omitempty"`
+	Began  time.Time    `json:"began"`
 	// Asked is the request of an OpenID Connect application.
 	Asked *oidc.Request `json:"asked,omitempty"`
-	// Who is what the provider vouched for, while the person is asked to confirm; Agreed is set when they have.
-	Who    *bridge.Identity `json:"who,omitempty"`
-	Agreed bool             `json:"agreed,omitempty"`
+	// At is where the sign-in waits, with what belongs to that step alone.
+	At place `json:"at"`
 	// Device is the hash of the device code that this sign-in is for.
 	Device []byte `json:"device,omitempty"`
 	// Bind is the hash of what the browser keeps at a guarded application's host.
@@ -97,20 +93,6 @@ type state struct {
 	Name string `json:"name,omitempty"`
 	// Console is set where somebody comes in to the console.
 	Console bool `json:"console,omitempty"`
-	// Anew is set once the provider was asked again, more strictly or without what it could not give.
-	Anew bool `json:"anew,omitempty"`
-	// Strengthened is set once the provider was asked for a second factor; Second once the person proved one at the
-	// gate.
-	Strengthened bool `json:"strengthened,omitempty"`
-	Second       bool `json:"second,omitempty"`
-	// Own is how far somebody is in signing in at the gate itself.
-	Own *OwnSignIn `json:"own,omitempty"`
-	// Completed is what the person added to their profile when they were asked.
-	Completed claims.Bag `json:"completed,omitempty"`
-	// Proof is a mail address of theirs that is being proven.
-	Proof *mailProof `json:"proof,omitempty"`
-	// Admitted is set when somebody new has confirmed the profile that is made of them.
-	Admitted bool `json:"admitted,omitempty"`
 }
 
 // Begin starts the record of a sign-in.
@@ -129,9 +111,6 @@ func (g *Room) Begin(b Browser, flow string) *SignIn {
 	s.State.Began = now
 	return s
 }
-
-// Vouched notes what a provider vouched for, for the phases to come.
-func (s *SignIn) Vouched(who bridge.Identity) { s.who = who }
 
 // Choose notes which provider somebody chose, by short name.
 func (s *SignIn) Choose(provider string) { s.chosen = provider }

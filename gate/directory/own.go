@@ -1,4 +1,4 @@
-package signin
+package directory
 
 import (
 	"encoding/json"
@@ -8,10 +8,11 @@ import (
 	"github.com/go-webauthn/webauthn/webauthn"
 
 	"innergate/core/saml"
+	"innergate/gate/signin"
 )
 
-// PasskeyOffer is what the browser is asked for. It counts for one try.
-type PasskeyOffer struct {
+// passkeyOffer is what the browser is asked for. It counts for one try.
+type passkeyOffer struct {
 	Act     string               `json:"act"` // get or create
 	Options json.RawMessage      `json:"options"`
 	Session webauthn.SessionData `json:"session"`
@@ -23,8 +24,9 @@ const (
 	contextMFA      = "https://refeds.org/profile/mfa"
 )
 
-// OwnSignIn is how far somebody is in signing in at the gate itself. It travels sealed with the sign-in.
-type OwnSignIn struct {
+// ownSignIn is how far somebody is in signing in at the gate itself. It travels sealed with the sign-in, which does not
+// look into it.
+type ownSignIn struct {
 	Stage  string   `json:"stage"`
 	Person string   `json:"person,omitempty"`
 	Name   string   `json:"name,omitempty"` // as it was entered, to be shown again
@@ -34,17 +36,41 @@ type OwnSignIn struct {
 	Codes  []string `json:"codes,omitempty"`  // recovery codes that are to be shown
 	AMR    []string `json:"amr,omitempty"`
 	// Passkey is what the browser is asked for on this page, counting for one try.
-	Passkey *PasskeyOffer `json:"passkey,omitempty"`
+	Passkey *passkeyOffer `json:"passkey,omitempty"`
 	At      time.Time     `json:"at,omitzero"`
-	// Stronger is set where somebody from another provider proves a second factor here.
-	Stronger bool `json:"stronger,omitempty"`
 	// Routed is the provider, by short name, to which the address that was entered belongs.
 	Routed string `json:"routed,omitempty"`
+	// step is where the sign-in keeps this; second is set where somebody from another provider proves a second factor
+	// here.
+	step   *json.RawMessage
+	second *signin.Proving
 }
 
-// Context is the authentication context that was reached: of those that are true the first that was asked for, or else
+// ownOf reads how far somebody is.
+func ownOf(s *signin.SignIn) (*ownSignIn, error) {
+	own := &ownSignIn{}
+	if second, err := signin.Due[*signin.Proving](s); err == nil {
+		own.step, own.second = &second.Own, second
+	} else {
+		here, err := signin.Due[*signin.Here](s)
+		if err != nil {
+			return nil, err
+		}
+		own.step = &here.Own
+	}
+	return own, json.Unmarshal(*own.step, own)
+}
+
+// note writes it back to the sign-in.
+func (own *ownSignIn) note() error {
+	var err error
+	*own.step, err = json.Marshal(own)
+	return err
+}
+
+// context is the authentication context that was reached: of those that are true the first that was asked for, or else
 // the strongest.
-func (own *OwnSignIn) Context(asked *saml.RequestedContext) string {
+func (own *ownSignIn) context(asked *saml.RequestedContext) string {
 	proven := []string{contextPassword}
 	switch {
 	case !slices.Contains(own.AMR, "mfa"):
