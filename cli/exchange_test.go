@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -203,6 +205,20 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	require.NotEmpty(t, before)
 	active, err := w.Client().Rollover(ctx, keys.PurposeSigning, "")
 	require.NoError(t, err)
+	password := w.AgencyPassword()
+	here := func(secret string, at time.Time) string {
+		b := w.Walker()
+		require.NoError(t, b.Get(ctx, w.LedgerURL+"/sign-in"))
+		require.NoError(t, b.Onward(ctx))
+		require.NoError(t, b.Submit(ctx, url.Values{"provider": {"harbour-register"}}))
+		require.NoError(t, b.Onward(ctx))
+		secret, _, err := b.SignInHere(ctx, "runa.holt", password, secret, at)
+		require.NoError(t, err)
+		require.NotEmpty(t, b.Inner("subject"), b.Text)
+		return secret
+	}
+	factor := here("", time.Now())
+	require.NotEmpty(t, factor)
 
 	release, err := store.Hold(folder, false)
 	require.NoError(t, err)
@@ -224,6 +240,7 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, active.Active.SHA256, after.Active.SHA256)
 	assert.Equal(t, before, who(), "subject identifiers stay")
+	here(factor, time.Now().Add(30*time.Second)) // the second factor that was set up before is still one
 	code, _, says = run(t, "", "master-key", "rotate", "--data", t.TempDir())
 	assert.Equal(t, cli.ExitFailed, code)
 	assert.Contains(t, says, "no database")

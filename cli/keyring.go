@@ -464,6 +464,7 @@ func (p *program) rotateMasterKey(ctx context.Context, c *cli.Command) error {
 	if err := store.WriteMasterKeys(file, held[:1]); err != nil {
 		return err
 	}
-	fmt.Fprintf(p.Out, "%d secrets were sealed anew. Back up %s; older backups of the database need the old key.\n", n, file)
+	fmt.Fprintf(p.Out, "%d secrets were sealed anew. Back up %s; older backups of the database need the old key.\n"+
+		"Secrets that stand sealed in configuration files can't be opened any more: export them again, or seal them again.\n", n, file)
 	return nil
 }

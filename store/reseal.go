@@ -1,7 +1,9 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,76 +12,83 @@ import (
 	"gorm.io/gorm"
 )
 
-// sealedColumns are all places where sealed values are kept, with the name under which each is sealed.
-var sealedColumns = []struct{ table, key, column, place string }{
-	{
-		"keys",
-		"id",
-		"sealed",
-		"key/",
-	}, {"sign_ins", "id", "state", "signin/"}, {"traces", "id", "entries", "trace/"}, {"artifacts", "handle", "sealed", "artifact/"},
-	{
-		"secrets",
-		"id",
-		"sealed",
-		"secret/",
-	}, {"grants", "id", "sealed", "grant/"}, {"pushed_requests", "handle", "sealed", "pushed/"},
-	{"trace_additions", "id", "entries", "trace/"},
-	{
-		"sessions",
-		"id",
-		"sealed",
-		"session/",
-	}, {"sign_outs", "id", "sealed", "sign-out/"}, {"guard_tickets", "id", "sealed", "guard/"},
-	{"guard_sessions", "id", "sealed", "guard/"},
-	{"move_samples", "id", "sealed", "move/"}, {"move_comparisons", "id", "sealed", "move/"}, {"proposals", "id", "secret", "proposal/"},
-}
-
 // Reseal seals every secret anew with the current master key, some hundred rows at a time, and returns how many it
 // changed. What was sealed with it already is left alone, so that a run which was cut short can be run again.
 func (s *Store) Reseal(ctx context.Context) (int, error) {
 	changed := 0
-	for _, c := range sealedColumns {
-		after := ""
-		for {
-			var rows []struct {
-				K string
-				V []byte
-			}
-			query := fmt.Sprintf(
-				"SELECT %s AS k, %s AS v FROM %s WHERE %s > ? AND length(%s) > 0 ORDER BY %s LIMIT 200", c.key,
-				c.column, c.table, c.key, c.column, c.key,
-			)
-			if err := s.Read(ctx).Raw(query, after).Scan(&rows).Error; err != nil {
-				return changed, Clear(err)
-			}
-			if len(rows) == 0 {
-				break
-			}
-			after = rows[len(rows)-1].K
-			err := s.Write(ctx, func(tx *gorm.DB) error {
-				for _, r := range rows {
-					if s.Sealer.current(c.place+r.K, r.V) {
-						continue
-					}
-					plain, err := s.Sealer.Open(c.place+r.K, r.V)
-					if err != nil {
-						return fmt.Errorf("%s %s: %w", c.table, r.K, err)
-					}
-					if err := tx.Exec(fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", c.table, c.column, c.key),
-						s.Sealer.Seal(c.place+r.K, plain), r.K).Error; err != nil {
-						return err
-					}
-					changed++
-				}
-				return nil
-			})
+	for _, place := range places {
+		for _, c := range place.columns {
+			n, err := s.resealColumn(ctx, place, c)
+			changed += n
 			if err != nil {
-				return changed, err
+				return changed, fmt.Errorf("%s: %w", c.table, err)
 			}
 		}
 	}
 	return changed, nil
+}
+
+type sealedRow struct {
+	K string
+	V []byte
+}
+
+func (s *Store) resealColumn(ctx context.Context, place *Place, c column) (int, error) {
+	changed, after := 0, ""
+	for {
+		var rows []sealedRow
+		query := fmt.Sprintf("SELECT %s AS k, %s AS v FROM %s WHERE %s > ? AND length(%s) > 0 AND %s ORDER BY %s LIMIT 200",
+			c.key, c.value, c.table, c.key, c.value, cmp.Or(c.where, "true"), c.key)
+		if err := s.Read(ctx).Raw(query, after).Scan(&rows).Error; err != nil {
+			return changed, Clear(err)
+		}
+		if len(rows) == 0 {
+			return changed, nil
+		}
+		after = rows[len(rows)-1].K
+		err := s.Write(ctx, func(tx *gorm.DB) error {
+			for _, r := range rows {
+				fresh, err := s.resealed(place, r, c.encoded)
+				if err != nil {
+					return fmt.Errorf("%s: %w", r.K, err)
+				}
+				if fresh == nil {
+					continue
+				}
+				if err := tx.Exec(fmt.Sprintf("UPDATE %s SET %s WHERE %s = ?", c.table, cmp.Or(c.update, c.value+" = ?"), c.key), fresh, r.K).Error; err != nil {
+					return err
+				}
+				changed++
+			}
+			return nil
+		})
+		if err != nil {
+			return changed, err
+		}
+	}
+}
+
+// resealed is a row's value sealed anew, or nil where it is sealed with the current key already.
+func (s *Store) resealed(place *Place, r sealedRow, encoded bool) (any, error) {
+	sealed := r.V
+	if encoded {
+		var err error
+		if sealed, err = base64.StdEncoding.DecodeString(string(r.V)); err != nil {
+			return nil, err
+		}
+	}
+	if s.Sealer.current(place, r.K, sealed) {
+		return nil, nil
+	}
+	plain, err := s.Sealer.Open(place, r.K, sealed)
+	if err != nil {
+		return nil, err
+	}
+	fresh := s.Sealer.Seal(place, r.K, plain)
+	if encoded {
+		return base64.StdEncoding.EncodeToString(fresh), nil
+	}
+	return fresh, nil
 }
 
 // Hold takes the data folder for a process: shared, as every running service does, or for itself alone. It returns what

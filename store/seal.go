@@ -46,23 +46,24 @@ func NewSealer(master []byte, older ...[]byte) (*Sealer, error) {
 
 const sealVersion = 1
 
-// Seal encrypts plain for a place such as "key/01J…".
-func (s *Sealer) Seal(place string, plain []byte) []byte {
+// Seal encrypts plain for what has an ID in a place.
+func (s *Sealer) Seal(place *Place, id string, plain []byte) []byte {
 	out := make([]byte, 1+s.aead.NonceSize(), 1+s.aead.NonceSize()+len(plain)+s.aead.Overhead())
 	out[0] = sealVersion
 	rand.Read(out[1:])
-	return s.aead.Seal(out, out[1:], plain, []byte(place))
+	return s.aead.Seal(out, out[1:], plain, []byte(place.name+id))
 }
 
 // Open decrypts what Seal made for the same place.
-func (s *Sealer) Open(place string, sealed []byte) ([]byte, error) {
+func (s *Sealer) Open(place *Place, id string, sealed []byte) ([]byte, error) {
+	bound := []byte(place.name + id)
 	n := s.aead.NonceSize()
 	if len(sealed) < 1+n || sealed[0] != sealVersion {
 		return nil, errors.New("a sealed value has an unknown form")
 	}
-	plain, err := s.aead.Open(nil, sealed[1:1+n], sealed[1+n:], []byte(place))
+	plain, err := s.aead.Open(nil, sealed[1:1+n], sealed[1+n:], bound)
 	for i := 0; err != nil && i < len(s.old); i++ {
-		plain, err = s.old[i].Open(nil, sealed[1:1+n], sealed[1+n:], []byte(place))
+		plain, err = s.old[i].Open(nil, sealed[1:1+n], sealed[1+n:], bound)
 	}
 	if err != nil {
 		return nil, errors.New("a sealed value can't be opened; is the master key the one of this data folder?")
@@ -71,12 +72,12 @@ func (s *Sealer) Open(place string, sealed []byte) ([]byte, error) {
 }
 
 // current reports whether a value is sealed with the current master key.
-func (s *Sealer) current(place string, sealed []byte) bool {
+func (s *Sealer) current(place *Place, id string, sealed []byte) bool {
 	n := s.aead.NonceSize()
 	if len(sealed) < 1+n {
 		return false
 	}
-	_, err := s.aead.Open(nil, sealed[1:1+n], sealed[1+n:], []byte(place))
+	_, err := s.aead.Open(nil, sealed[1:1+n], sealed[1+n:], []byte(place.name+id))
 	return err == nil
 }
 

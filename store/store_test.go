@@ -28,18 +28,18 @@ func open(t testing.TB, folder string) *store.Store {
 func TestSealing(t *testing.T) {
 	s, err := store.NewSealer(make([]byte, 32))
 	require.NoError(t, err)
-	sealed := s.Seal("key/1", []byte("private"))
+	sealed := s.Seal(store.PlaceKey, "1", []byte("private"))
 	assert.NotContains(t, string(sealed), "private")
-	plain, err := s.Open("key/1", sealed)
+	plain, err := s.Open(store.PlaceKey, "1", sealed)
 	require.NoError(t, err)
 	assert.Equal(t, "private", string(plain))
-	_, err = s.Open("key/2", sealed)
+	_, err = s.Open(store.PlaceKey, "2", sealed)
 	assert.ErrorContains(t, err, "can't be opened", "a sealed value is good in its own place only")
 	other, err := store.NewSealer(append(make([]byte, 31), 1))
 	require.NoError(t, err)
-	_, err = other.Open("key/1", sealed)
+	_, err = other.Open(store.PlaceKey, "1", sealed)
 	assert.ErrorContains(t, err, "master key")
-	_, err = s.Open("key/1", nil)
+	_, err = s.Open(store.PlaceKey, "1", nil)
 	assert.Error(t, err)
 }
 
@@ -184,7 +184,7 @@ func TestMasterKeyRotation(t *testing.T) {
 				ID:        id,
 				Purpose:   "test",
 				State:     "retired",
-				Sealed:    old.Seal("key/"+id, []byte("private "+id)),
+				Sealed:    old.Seal(store.PlaceKey, id, []byte("private "+id)),
 				CreatedAt: time.Now(),
 			}).Error
 		}))
@@ -207,10 +207,10 @@ func TestMasterKeyRotation(t *testing.T) {
 	require.NoError(t, err)
 	var k store.Key
 	require.NoError(t, s.Read(ctx).Where("id = ?", "01K1449").Take(&k).Error)
-	plain, err := alone.Open("key/01K1449", k.Sealed)
+	plain, err := alone.Open(store.PlaceKey, "01K1449", k.Sealed)
 	require.NoError(t, err)
 	assert.Equal(t, "private 01K1449", string(plain))
-	_, err = old.Open("key/01K1449", k.Sealed)
+	_, err = old.Open(store.PlaceKey, "01K1449", k.Sealed)
 	assert.Error(t, err, "the old key opens nothing any more")
 }
 

@@ -50,7 +50,7 @@ func (g *Room) SealSecret(ctx context.Context, who ground.Actor, in api.SealSecr
 }
 
 func (g *Room) seal(owner, value string) string {
-	return sealMark + base64.RawURLEncoding.EncodeToString(g.Store.Sealer.Seal("file/"+owner, []byte(value)))
+	return sealMark + base64.RawURLEncoding.EncodeToString(g.Store.Sealer.Seal(store.PlaceFile, owner, []byte(value)))
 }
 
 // sealedSecrets are those that can be handed out again, sealed for this gate: not client secrets of ours, of which only
@@ -98,7 +98,7 @@ func (g *Room) sealedSecrets(ctx context.Context, who ground.Actor) ([]files.Sec
 		if len(kept[name]) == 0 {
 			continue
 		}
-		value, err := g.Store.Sealer.Open(name, kept[name])
+		value, err := g.Store.Sealer.Open(store.PlaceSetting, name, kept[name])
 		if err != nil {
 			return nil, err
 		}
@@ -125,7 +125,7 @@ func (g *Room) readySecrets(
 			raw, err := base64.RawURLEncoding.DecodeString(strings.TrimPrefix(s.Sealed, sealMark))
 			var plain []byte
 			if err == nil {
-				plain, err = g.Store.Sealer.Open("file/"+s.For, raw)
+				plain, err = g.Store.Sealer.Open(store.PlaceFile, s.For, raw)
 			}
 			if err != nil || !strings.HasPrefix(s.Sealed, sealMark) {
 				at.Message = "it was not sealed by this gate for " + s.For +
@@ -246,7 +246,7 @@ func (g *Room) keepReady(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 	if err := partners.ForgetSecrets(tx, owner.ID, keyring.KeyActive); err != nil {
 		return err
 	}
-	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(s.value))
+	row.Sealed = g.Store.Sealer.Seal(store.PlaceSecret, row.ID, []byte(s.value))
 	return g.partners.WriteSecret(tx, who, &row, owner.Name, "loaded")
 }
 
@@ -273,13 +273,13 @@ func (g *Room) keepBeside(tx *gorm.DB, who ground.Actor, s *readySecret) error {
 		return err
 	}
 	if len(heldSecret.Sealed) > 0 {
-		value, err := g.Store.Sealer.Open(s.ref.For, heldSecret.Sealed)
+		value, err := g.Store.Sealer.Open(store.PlaceSetting, s.ref.For, heldSecret.Sealed)
 		if err == nil && subtle.ConstantTimeCompare(value, []byte(s.value)) == 1 {
 			return nil
 		}
 	}
 	s.changed = true
-	sealed := base64.StdEncoding.EncodeToString(g.Store.Sealer.Seal(s.ref.For, []byte(s.value)))
+	sealed := base64.StdEncoding.EncodeToString(g.Store.Sealer.Seal(store.PlaceSetting, s.ref.For, []byte(s.value)))
 	if err := ground.SealInSetting(tx, s.ref.For, sealed); err != nil {
 		return err
 	}

@@ -73,7 +73,7 @@ func (g *Room) SetNotices(ctx context.Context, who ground.Actor, in api.SaveNoti
 	case in.Secret != nil && len(*in.Secret) > 200:
 		return nil, ground.BadRequest("secret", "The secret has more than 200 characters.", "")
 	case in.Secret != nil && *in.Secret != "":
-		fresh.Sealed = g.Store.Sealer.Seal("notices", []byte(*in.Secret))
+		fresh.Sealed = g.Store.Sealer.Seal(store.PlaceSetting, ground.SettingNotices, []byte(*in.Secret))
 	case in.Secret == nil && held.Webhook == in.Webhook:
 		fresh.Sealed = held.Sealed
 	}
@@ -148,7 +148,7 @@ func (g *Room) send(ctx context.Context, k *ground.KeptNotices, n notice) error 
 		}
 		header := map[string]string{}
 		if len(k.Sealed) > 0 {
-			secret, err := g.Store.Sealer.Open("notices", k.Sealed)
+			secret, err := g.Store.Sealer.Open(store.PlaceSetting, ground.SettingNotices, k.Sealed)
 			if err != nil {
 				return err
 			}

@@ -33,7 +33,7 @@ func (g *Room) totpOf(ctx context.Context, personID string) (*store.Credential, 
 	if c.ID == "" {
 		return nil, "", nil
 	}
-	secret, err := g.Store.Sealer.Open("totp/"+c.ID, c.Sealed)
+	secret, err := g.Store.Sealer.Open(store.PlaceTOTP, c.ID, c.Sealed)
 	return &c, string(secret), err
 }
 
@@ -125,7 +125,7 @@ func (g *Room) enterEnrolment(ctx context.Context, s *signin.SignIn, own *ownSig
 	}
 	var err error
 	c := store.Credential{ID: store.NewID(), PersonID: own.Person, Kind: "totp", Counter: step}
-	c.Sealed = g.Store.Sealer.Seal("totp/"+c.ID, []byte(own.Secret))
+	c.Sealed = g.Store.Sealer.Seal(store.PlaceTOTP, c.ID, []byte(own.Secret))
 	if own.Codes, err = g.enrol(ctx, &c); err != nil {
 		return err
 	}

@@ -67,7 +67,7 @@ func (g *Room) passkeyHolder(ctx context.Context, personID string) (*passkeyHold
 		return nil, store.Clear(err)
 	}
 	for _, r := range rows {
-		plain, err := g.Store.Sealer.Open("passkey/"+r.ID, r.Sealed)
+		plain, err := g.Store.Sealer.Open(store.PlacePasskey, r.ID, r.Sealed)
 		if err != nil {
 			return nil, err
 		}
@@ -196,7 +196,7 @@ func (g *Room) provePasskey(ctx context.Context, own *ownSignIn, answer string) 
 
 func (g *Room) sealPasskey(id string, c *webauthn.Credential) ([]byte, error) {
 	plain, err := json.Marshal(c)
-	return g.Store.Sealer.Seal("passkey/"+id, plain), err
+	return g.Store.Sealer.Seal(store.PlacePasskey, id, plain), err
 }
 
 // reason is what a trace says of a passkey that was not taken.

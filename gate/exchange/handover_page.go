@@ -412,7 +412,7 @@ func (g *Room) LeaveHandover(
 		return p.wrong(err)
 	}
 	if proposal.Document, proposal.Source, proposal.Beside = doc, sourceOf(in), certificate; l.Secret != "" && p.Client {
-		proposal.Secret = g.Store.Sealer.Seal("proposal/"+proposal.ID, []byte(l.Secret))
+		proposal.Secret = g.Store.Sealer.Seal(store.PlaceProposal, proposal.ID, []byte(l.Secret))
 	}
 	if err := g.changes.KeepProposal(ctx, ground.Actor{Name: "the other side", From: b.Address}, &proposal); err != nil {
 		return p.wrong(err)

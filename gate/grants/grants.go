@@ -53,7 +53,7 @@ func (g *Room) SealGrant(id string, body GrantBody) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return g.Store.Sealer.Seal("grant/"+id, plain), nil
+	return g.Store.Sealer.Seal(store.PlaceGrant, id, plain), nil
 }
 
 // HeldGrant is a grant with everything that decides whether it still counts.
@@ -128,7 +128,7 @@ func (g *Room) scanGrant(ctx context.Context, row *sql.Row) (h *HeldGrant, more 
 	}
 	h.ID, h.ApplicationID, h.ProviderID, h.PersonID, h.ExpiresAt = fields[0], fields[1], fields[2], fields[3], instant(fields[4])
 	h.Offline, h.Rehearsal, h.ended, h.active = flags&1 != 0, flags&2 != 0, flags&4 != 0, h.PersonID == "" || flags&8 != 0
-	sealed, err := g.Store.Sealer.Open("grant/"+h.ID, h.Sealed)
+	sealed, err := g.Store.Sealer.Open(store.PlaceGrant, h.ID, h.Sealed)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -283,7 +283,7 @@ func (g *Room) traceAddition(id string, rec *trace.Recorder) (*store.TraceAdditi
 		return nil, err
 	}
 	a := &store.TraceAddition{ID: store.NewID(), TraceID: id, At: g.Now().UTC()}
-	a.Entries = g.Store.Sealer.Seal("trace/"+a.ID, entries) // too small for compressing to be worth its time
+	a.Entries = g.Store.Sealer.Seal(store.PlaceTrace, a.ID, entries) // too small for compressing to be worth its time
 	return a, nil
 }
 

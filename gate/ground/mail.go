@@ -75,7 +75,7 @@ func (g *Ground) SetMail(ctx context.Context, who Actor, in api.SaveMail) (*api.
 		case in.Password != nil && len(*in.Password) > 1000:
 			return nil, BadRequest("password-long", "The password has more than 1000 characters.", "")
 		case in.Password != nil && *in.Password != "":
-			fresh.Sealed = g.Store.Sealer.Seal("mail", []byte(*in.Password))
+			fresh.Sealed = g.Store.Sealer.Seal(store.PlaceSetting, settingMail, []byte(*in.Password))
 		case in.Password == nil && held != nil && held.Server == fresh.Server && held.Encryption == fresh.Encryption:
 			fresh.Sealed = held.Sealed
 		}
@@ -149,7 +149,7 @@ func (g *Ground) SendMail(ctx context.Context, to, subject, text string) error {
 				"Enter it on the page of the console's settings, or with `innergate mail set`.",
 			)
 		}
-		password, err := g.Store.Sealer.Open("mail", kept.Sealed)
+		password, err := g.Store.Sealer.Open(store.PlaceSetting, settingMail, kept.Sealed)
 		if err != nil {
 			return err
 		}

@@ -142,7 +142,7 @@ func (g Side) Issue(
 	if end := s.SessionEnd(who, now); !end.IsZero() {
 		row.Ends = &end
 	}
-	row.Sealed = g.Store.Sealer.Seal("guard/"+row.ID, plain)
+	row.Sealed = g.Store.Sealer.Seal(store.PlaceGuard, row.ID, plain)
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }); err != nil {
 		return nil, err
 	}

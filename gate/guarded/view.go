@@ -72,7 +72,7 @@ func (g *Room) SetGuardPassword(ctx context.Context, who ground.Actor, slug stri
 		By:        who.Name,
 		CreatedAt: g.Now().UTC(),
 	}
-	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(in.Password))
+	row.Sealed = g.Store.Sealer.Seal(store.PlaceSecret, row.ID, []byte(in.Password))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := partners.ForgetSecrets(tx, a.ID, ""); err != nil {
 			return err

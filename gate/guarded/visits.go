@@ -241,7 +241,7 @@ func (g *Room) heldGuard(ctx context.Context, a *Guarded, token string) (*heldGu
 	if err := g.Store.Read(ctx).Where("token_hash = ?", hash).Take(&kept).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	plain, err := g.Store.Sealer.Open("guard/"+kept.ID, kept.Sealed)
+	plain, err := g.Store.Sealer.Open(store.PlaceGuard, kept.ID, kept.Sealed)
 	if err != nil {
 		g.Log.WarnContext(ctx, "a session at a guarded application can't be opened and counts no more", "error", err)
 		return nil, nil

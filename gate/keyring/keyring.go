@@ -119,7 +119,7 @@ func (g *Room) sealKey(purpose string, b *keys.Bundle) (*store.Key, error) {
 		Chain:       keys.EncodeChain(b.Chain),
 		CreatedAt:   g.Now().UTC(),
 	}
-	k.Sealed = g.Store.Sealer.Seal("key/"+k.ID, private)
+	k.Sealed = g.Store.Sealer.Seal(store.PlaceKey, k.ID, private)
 	return k, nil
 }
 
@@ -191,7 +191,7 @@ func (g *Room) Ring(ctx context.Context, purpose, owner string) (*Ring, error) {
 }
 
 func (g *Room) addToRing(r *Ring, row store.Key, purpose string) error {
-	der, err := g.Store.Sealer.Open("key/"+row.ID, row.Sealed)
+	der, err := g.Store.Sealer.Open(store.PlaceKey, row.ID, row.Sealed)
 	if err != nil {
 		return err
 	}

@@ -128,7 +128,7 @@ func (g *Room) KeyRequest(ctx context.Context, id, commonName string) ([]byte, e
 	if err != nil {
 		return nil, err
 	}
-	der, err := g.Store.Sealer.Open("key/"+k.ID, k.Sealed)
+	der, err := g.Store.Sealer.Open(store.PlaceKey, k.ID, k.Sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +176,7 @@ func (g *Room) CertifyKey(ctx context.Context, who ground.Actor, id, text string
 			"Make the next key, and give that one the certificate.",
 		)
 	}
-	der, err := g.Store.Sealer.Open("key/"+k.ID, k.Sealed)
+	der, err := g.Store.Sealer.Open(store.PlaceKey, k.ID, k.Sealed)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func (g *Room) KeepArtifact(ctx context.Context, app *partners.Application, doc 
 	a := saml.NewArtifact(g.partners.IDPEntity(app), 0)
 	text := a.String()
 	row := store.Artifact{Handle: text, ApplicationID: app.ID, ExpiresAt: g.Now().Add(artifactLife).UTC()}
-	row.Sealed = g.Store.Sealer.Seal("artifact/"+text, doc)
+	row.Sealed = g.Store.Sealer.Seal(store.PlaceArtifact, text, doc)
 	return text, g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error })
 }
 
@@ -89,7 +89,7 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	if len(rows) == 0 {
 		return nil, app, explain.New(explain.SAMLArtifactEmpty)
 	}
-	doc, err := g.Store.Sealer.Open("artifact/"+artifact.String(), rows[0].Sealed)
+	doc, err := g.Store.Sealer.Open(store.PlaceArtifact, artifact.String(), rows[0].Sealed)
 	return doc, app, err
 }
 

@@ -82,7 +82,7 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 		Reference:     s.Reference,
 		At:            g.Now().UTC(),
 	}
-	sample.Sealed = g.Store.Sealer.Seal("move/"+sample.ID, []byte(ground.MustJSON(now)))
+	sample.Sealed = g.Store.Sealer.Seal(store.PlaceMove, sample.ID, []byte(ground.MustJSON(now)))
 	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		_, err := store.Exec(tx, "INSERT INTO move_samples (id, move_id, application_id, who, provider_id, sealed, reference, at) "+
 			"VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (move_id, application_id, who, provider_id) DO UPDATE SET id = excluded.id, "+
@@ -103,7 +103,7 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 	c := store.MoveComparison{Result: ComparedAlone, Person: s.Person.Shown, How: how}
 	var differences []moves.Difference
 	if before.ID != "" {
-		plain, err := g.Store.Sealer.Open("move/"+before.ID, before.Sealed)
+		plain, err := g.Store.Sealer.Open(store.PlaceMove, before.ID, before.Sealed)
 		if err != nil {
 			return err
 		}
@@ -173,7 +173,7 @@ func (g *Room) keepComparison(
 	c.ID, c.MoveID, c.ApplicationID, c.Who, c.Wave, c.Reference, c.At = store.NewID(), m.Move.ID, s.App.ID, who, m.Wave, s.Reference,
 		g.Now().
 			UTC()
-	c.Sealed = g.Store.Sealer.Seal("move/"+c.ID, []byte(ground.MustJSON(differences)))
+	c.Sealed = g.Store.Sealer.Seal(store.PlaceMove, c.ID, []byte(ground.MustJSON(differences)))
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Where("move_id = ? AND application_id = ? AND who = ?", c.MoveID, c.ApplicationID,
 			c.Who).Delete(&store.MoveComparison{}).Error; err != nil {
@@ -243,7 +243,7 @@ func (g *Room) MoveComparisons(ctx context.Context, slug, application string) (*
 		if ref, err := g.Reference(ctx, "application", r.ApplicationID); err == nil {
 			v.Application = words.FirstOf(ref.Slug, ref.Name)
 		}
-		plain, err := g.Store.Sealer.Open("move/"+r.ID, r.Sealed)
+		plain, err := g.Store.Sealer.Open(store.PlaceMove, r.ID, r.Sealed)
 		if err != nil {
 			return nil, err
 		}

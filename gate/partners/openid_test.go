@@ -116,11 +116,11 @@ func TestMonthsOfRefreshing(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
 	row := store.Trace{ID: store.NewID(), Reference: "MANY-TIMES", StartedAt: l.Now()}
-	row.Entries = l.Store.Sealer.Seal("trace/"+row.ID, []byte("[]"))
+	row.Entries = l.Store.Sealer.Seal(store.PlaceTrace, row.ID, []byte("[]"))
 	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
 		for n := range 130 {
 			a := store.TraceAddition{ID: fmt.Sprintf("%026d", n), TraceID: row.ID, At: l.Now().Add(time.Duration(n) * time.Hour)}
-			a.Entries = l.Store.Sealer.Seal("trace/"+a.ID, fmt.Appendf(nil, `[{"decision":{"about":"refresh","result":"%d"}}]`, n))
+			a.Entries = l.Store.Sealer.Seal(store.PlaceTrace, a.ID, fmt.Appendf(nil, `[{"decision":{"about":"refresh","result":"%d"}}]`, n))
 			if err := tx.Create(&a).Error; err != nil {
 				return err
 			}

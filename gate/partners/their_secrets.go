@@ -28,7 +28,7 @@ func (g *Room) ProposalRow(ctx context.Context, id string) (*store.Proposal, err
 
 // LeftSecret opens the secret that the other side left with a proposal.
 func (g *Room) LeftSecret(row *store.Proposal) (string, error) {
-	plain, err := g.Store.Sealer.Open("proposal/"+row.ID, row.Secret)
+	plain, err := g.Store.Sealer.Open(store.PlaceProposal, row.ID, row.Secret)
 	return string(plain), err
 }
 
@@ -46,7 +46,7 @@ func (g *Room) TheirSecret(ctx context.Context, provider string) (string, error)
 
 // OpenSecret opens a secret.
 func (g *Room) OpenSecret(row store.Secret) (string, error) {
-	plain, err := g.Store.Sealer.Open("secret/"+row.ID, row.Sealed)
+	plain, err := g.Store.Sealer.Open(store.PlaceSecret, row.ID, row.Sealed)
 	return string(plain), err
 }
 
@@ -84,7 +84,7 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 		CreatedAt: now,
 		ExpiresAt: n.Expires,
 	}
-	row.Sealed = g.Store.Sealer.Seal("secret/"+row.ID, []byte(value))
+	row.Sealed = g.Store.Sealer.Seal(store.PlaceSecret, row.ID, []byte(value))
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var held []store.Secret
 		if err := tx.Where("owner_id = ?", p.ID).Find(&held).Error; err != nil {

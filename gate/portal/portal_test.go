@@ -47,7 +47,7 @@ func TestNobodyTouchesWhatIsSomebodyElses(t *testing.T) {
 	open := func(id, person, token string) {
 		require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
 			row := &store.Session{ID: id, PersonID: person, Person: person, LastUsed: l.Clock, ExpiresAt: l.Clock.Add(time.Hour)}
-			return sessions.Insert(tx, row, keys.HashSecret(token), l.Store.Sealer.Seal("session/"+id, []byte("{}")))
+			return sessions.Insert(tx, row, keys.HashSecret(token), l.Store.Sealer.Seal(store.PlaceSession, id, []byte("{}")))
 		}))
 	}
 	const hers, his = "the-token-of-her-own-browser", "the-token-of-another-browser"

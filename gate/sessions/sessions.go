@@ -124,7 +124,7 @@ func (g *Room) OpenSession(ctx context.Context, row store.Session) (*HeldSession
 		return nil, nil
 	}
 	h := &HeldSession{Session: row}
-	plain, err := g.Store.Sealer.Open("session/"+row.ID, row.Sealed)
+	plain, err := g.Store.Sealer.Open(store.PlaceSession, row.ID, row.Sealed)
 	if err != nil {
 		// Sealed under a key that is no longer held: the person signs in anew.
 		g.Log.WarnContext(ctx, "a session can't be opened and counts no more", "session", row.ID, "error", err)

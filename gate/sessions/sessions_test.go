@@ -25,7 +25,7 @@ func open(t *testing.T, l *testbed.Lab, id string) {
 	require.NoError(t, l.Store.Write(context.Background(), func(tx *gorm.DB) error {
 		row := &store.Session{ID: id, PersonID: "P", Person: "Mira Voss", CreatedAt: l.Clock, LastUsed: l.Clock,
 			ExpiresAt: l.Clock.Add(12 * time.Hour)}
-		if err := sessions.Insert(tx, row, keys.HashSecret(token), l.Store.Sealer.Seal("session/"+id, []byte(`{}`))); err != nil {
+		if err := sessions.Insert(tx, row, keys.HashSecret(token), l.Store.Sealer.Seal(store.PlaceSession, id, []byte(`{}`))); err != nil {
 			return err
 		}
 		for _, g := range []store.Grant{{ID: id + "-here"}, {ID: id + "-away", Offline: true}} {

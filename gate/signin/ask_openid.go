@@ -134,7 +134,7 @@ func (g *Room) takePushed(ctx context.Context, app *partners.Application, handle
 	if len(rows) == 0 {
 		return nil, explain.New(explain.OIDCPushedUnknown).Of(app.Name)
 	}
-	sealed, err := g.Store.Sealer.Open("pushed/"+handle, rows[0].Sealed)
+	sealed, err := g.Store.Sealer.Open(store.PlacePushed, handle, rows[0].Sealed)
 	if err != nil {
 		return nil, err
 	}

@@ -26,7 +26,7 @@ func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 	if err != nil {
 		return err
 	}
-	s.Row.State = g.Store.Sealer.Seal("signin/"+s.ID, sealed)
+	s.Row.State = g.Store.Sealer.Seal(store.PlaceSignIn, s.ID, sealed)
 	now := g.Now().UTC()
 	record, err := g.TraceRow(s, "open", "")
 	if err != nil {
@@ -132,7 +132,7 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 		return stranger, explain.New(explain.BrowserFinished, explain.Fact("sign-in", row.Reference))
 	}
 	s := &SignIn{ID: row.ID, Reference: row.Reference, Row: row, Browser: b, Known: true}
-	sealed, err := g.Store.Sealer.Open("signin/"+row.ID, row.State)
+	sealed, err := g.Store.Sealer.Open(store.PlaceSignIn, row.ID, row.State)
 	if err == nil {
 		err = json.Unmarshal(sealed, &s.State)
 	}

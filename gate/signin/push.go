@@ -51,7 +51,7 @@ func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw 
 	}
 	handle := keys.NewSecret()
 	row := store.PushedRequest{Handle: handle, ApplicationID: x.App.ID, ExpiresAt: g.Now().Add(pushedLife).UTC()}
-	row.Sealed = g.Store.Sealer.Seal("pushed/"+handle, []byte(ground.MustJSON(p)))
+	row.Sealed = g.Store.Sealer.Seal(store.PlacePushed, handle, []byte(ground.MustJSON(p)))
 	return handle, g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil {
 			return err

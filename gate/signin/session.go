@@ -248,7 +248,7 @@ func (g *Room) settleSession(tx *gorm.DB, s *SignIn, who bridge.Identity, now ti
 	if s.Row.Flow != "provider" && s.Rehearsal == nil {
 		s.sessionToken, s.sessionKept = token, limits.Persistent
 	}
-	sealed, hash := g.Store.Sealer.Seal("session/"+h.ID, plain), keys.HashSecret(token)
+	sealed, hash := g.Store.Sealer.Seal(store.PlaceSession, h.ID, plain), keys.HashSecret(token)
 	h.Session.Person, h.LastUsed, h.ExpiresAt = s.Person.Shown, now, ends
 	if fresh {
 		err = sessions.Insert(tx, &h.Session, hash, sealed)

@@ -43,7 +43,7 @@ func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 	if s.Rehearsal != nil {
 		t.RehearsalID = s.Rehearsal.ID
 	}
-	t.Entries = g.Store.Sealer.Seal("trace/"+t.ID, traces.Packer().EncodeAll(entries, nil))
+	t.Entries = g.Store.Sealer.Seal(store.PlaceTrace, t.ID, traces.Packer().EncodeAll(entries, nil))
 	return t, nil
 }
 

@@ -240,7 +240,7 @@ type wayBack struct {
 }
 
 func (g *Room) sealWayBack(w wayBack) string {
-	return base64.RawURLEncoding.EncodeToString(g.Store.Sealer.Seal("way-back", []byte(ground.MustJSON(w))))
+	return base64.RawURLEncoding.EncodeToString(g.Store.Sealer.Seal(store.PlaceWayBack, "", []byte(ground.MustJSON(w))))
 }
 
 // SignedOut goes on when a provider has signed the person out.
@@ -250,7 +250,7 @@ func (g *Room) SignedOut(state string) *signin.SignOut {
 	if err != nil || state == "" {
 		return out
 	}
-	plain, err := g.Store.Sealer.Open("way-back", sealed)
+	plain, err := g.Store.Sealer.Open(store.PlaceWayBack, "", sealed)
 	if err != nil {
 		return out
 	}

@@ -219,7 +219,7 @@ func (g *Room) keepOut(ctx context.Context, s *signin.SignIn, o *SignOut, next *
 		ID:          o.ID,
 		BrowserHash: keys.HashSecret(o.Secret),
 		Reference:   s.Reference,
-		Sealed:      g.Store.Sealer.Seal("sign-out/"+o.ID, plain),
+		Sealed:      g.Store.Sealer.Seal(store.PlaceSignOut, o.ID, plain),
 		CreatedAt:   o.Began,
 		ExpiresAt:   now.Add(signOutLife),
 	}
@@ -254,7 +254,7 @@ func (g *Room) resumeOut(ctx context.Context, b signin.Browser, id string) (*sig
 	if row.ID == "" || !g.Now().Before(row.ExpiresAt) || !keys.SecretFits(row.BrowserHash, b.SignOuts[id]) {
 		return s, nil, explain.New(explain.LogoutLost)
 	}
-	plain, err := g.Store.Sealer.Open("sign-out/"+row.ID, row.Sealed)
+	plain, err := g.Store.Sealer.Open(store.PlaceSignOut, row.ID, row.Sealed)
 	o := &SignOut{ID: row.ID}
 	if err == nil {
 		err = json.Unmarshal(plain, o)
@@ -588,7 +588,7 @@ func (g *Room) endedSession(ctx context.Context, id string) (*sessions.HeldSessi
 	if err := g.Store.Read(ctx).Where("id = ?", id).Limit(1).Find(&row).Error; err != nil || row.ID == "" {
 		return nil, store.Clear(err)
 	}
-	plain, err := g.Store.Sealer.Open("session/"+row.ID, row.Sealed)
+	plain, err := g.Store.Sealer.Open(store.PlaceSession, row.ID, row.Sealed)
 	if err != nil {
 		return nil, nil
 	}

@@ -72,7 +72,7 @@ func (g *Room) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry,
 	}
 	var out []trace.Entry
 	for _, row := range rows {
-		entries, err := g.unpack("trace/"+row.ID, row.Entries)
+		entries, err := g.unpack(row.ID, row.Entries)
 		if err != nil {
 			return nil, err
 		}
@@ -90,11 +90,11 @@ func (g *Room) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry,
 
 // Entries opens a trace's entries.
 func (g *Room) Entries(t *store.Trace) ([]trace.Entry, error) {
-	return g.unpack("trace/"+t.ID, t.Entries)
+	return g.unpack(t.ID, t.Entries)
 }
 
-func (g *Room) unpack(name string, sealed []byte) ([]trace.Entry, error) {
-	packed, err := g.Store.Sealer.Open(name, sealed)
+func (g *Room) unpack(id string, sealed []byte) ([]trace.Entry, error) {
+	packed, err := g.Store.Sealer.Open(store.PlaceTrace, id, sealed)
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,7 @@ func put(t *testing.T, l *testbed.Lab, reference, message string) *store.Trace {
 		ID: store.NewIDAt(l.Clock), Reference: reference, Flow: "sp", Outcome: "refused", Code: "saml.expired", ApplicationID: "A",
 		StartedAt: l.Clock,
 	}
-	row.Entries = l.Store.Sealer.Seal("trace/"+row.ID, traces.Packer().EncodeAll(plain, nil))
+	row.Entries = l.Store.Sealer.Seal(store.PlaceTrace, row.ID, traces.Packer().EncodeAll(plain, nil))
 	require.NoError(t, l.Store.Write(context.Background(), func(tx *gorm.DB) error {
 		if err := traces.Insert(tx, row); err != nil {
 			return err
