@@ -36,6 +36,17 @@ func sources(t *testing.T, folder string) map[string]string {
 	return out
 }
 
+// TestOnlyPartnersApprove holds the approval of a partner's values to the place where those that are set are read.
+func TestOnlyPartnersApprove(t *testing.T) {
+	for _, room := range order {
+		for _, text := range sources(t, room) {
+			if room != "partners" {
+				assert.NotContains(t, text, "keyring.Approve(", room)
+			}
+		}
+	}
+}
+
 // TestRoomsStandInOrder holds the imports of the rooms to their order.
 func TestRoomsStandInOrder(t *testing.T) {
 	t.Parallel()

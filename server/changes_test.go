@@ -14,6 +14,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/files"
+	"innergate/core/trace"
 	"innergate/gate/changes"
 	"innergate/gate/ground"
 	"innergate/testbed"
@@ -36,8 +37,14 @@ func TestAProposedChangeIsRehearsed(t *testing.T) {
 		require.NoError(t, err)
 		b := w.Walker()
 		require.NoError(t, b.Rehearse(ctx, r.Link, "mvoss"))
-		assert.Contains(t, b.Text, "mira.voss@saltmere.example", flow)
-		assert.NotContains(t, b.Text, "displayName", flow)
+		assert.Contains(t, b.Text, "ends here", flow)
+		tr := newest(t, w)
+		assert.Equal(t, "stopped", tr.Outcome, flow)
+		assert.Equal(t, []string{"mira.voss@saltmere.example"}, goes(tr, "uid"), "what would be sent is shown")
+		assert.Empty(t, goes(tr, "displayName"), flow)
+		for _, e := range tr.Entries {
+			assert.False(t, e.Message != nil && e.Message.To == trace.Application, "nothing is sent to the application")
+		}
 	}
 	b := w.Walker()
 	require.NoError(t, b.SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
@@ -54,13 +61,55 @@ func TestAProposedChangeIsRehearsed(t *testing.T) {
 	require.NoError(t, err)
 	b = w.Walker()
 	require.NoError(t, b.Rehearse(ctx, r.Link, "mvoss"))
-	assert.Equal(t, "mira.voss@saltmere.example", b.Inner("nameid"), b.Text)
+	assert.Equal(t, "stopped", newest(t, w).Outcome)
+	_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Proposal: q.ID, SignOut: true})
+	assert.ErrorContains(t, err, "up to the gate only")
 	_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "cargo-ledger", Flow: "sp", Proposal: p.ID})
 	assert.ErrorContains(t, err, "the rehearsal for another application")
 	_, err = c.WithdrawProposal(ctx, p.ID, "no")
 	require.NoError(t, err)
 	_, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Proposal: p.ID})
 	assert.ErrorContains(t, err, "was withdrawn already")
+}
+
+// goes is what a trace says that the application would get under a name.
+func goes(tr *api.Trace, name string) []string {
+	for _, e := range tr.Entries {
+		if v := e.Value; v != nil && v.Direction == "out" && v.Rule == name {
+			return v.Output
+		}
+	}
+	return nil
+}
+
+// TestNobodyIsSignedInByWhatNobodyApproved has one engineer propose that a provider says somebody else's name, where a
+// second person is demanded, and rehearse it with an application that is in use.
+func TestNobodyIsSignedInByWhatNobodyApproved(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := t.Context()
+	_, err := w.Client().SetReview(ctx, config.Review{Second: true})
+	require.NoError(t, err)
+	e := client.New(w.URL, token(t, w, "engineer"))
+	p, err := e.Provider(ctx, "saltmere-staff")
+	require.NoError(t, err)
+	held := p.Provider
+	held.Mapping = append(held.Mapping, claims.Rule{Set: "preferred_username", Value: "jhale"})
+	_, err = e.PutProvider(ctx, held, 0)
+	require.ErrorContains(t, err, "need two")
+	proposed, err := e.Propose(ctx, api.NewProposal{Kind: "provider", Slug: "saltmere-staff", Provider: &held})
+	require.NoError(t, err)
+	for _, n := range []api.NewRehearsal{{Flow: "sp"}, {Flow: "sp", KeepPerson: true}, {Flow: "idp"}} {
+		n.Application, n.Provider, n.Proposal = "crew-rota", "saltmere-staff", proposed.ID
+		r, err := e.NewRehearsal(ctx, n)
+		require.NoError(t, err)
+		b := w.Walker()
+		require.NoError(t, b.Rehearse(ctx, r.Link, "zoberg"))
+		assert.Empty(t, b.Inner("nameid"))
+		assert.Contains(t, b.Text, "ends here")
+		assert.Equal(t, "stopped", newest(t, w).Outcome)
+	}
+	assert.Empty(t, known(t, w, "jhale"), "nobody is kept")
 }
 
 // TestRestoringActsOnTheNextSignIn: the bound is a second.

@@ -300,7 +300,7 @@ func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
 	}
 	leave("")
 	assert.Empty(t, got, "nothing reaches an address that nobody of ours approved")
-	assert.Contains(t, newest(t, w).Code, "oidc.client-secret-none")
+	assert.Equal(t, "rehearsal.unapproved", newest(t, w).Code)
 	leave("her-own-secret-for-this-address")
 	require.Len(t, got, 1, "with a secret that came with it, it is tried with that one")
 	assert.NotContains(t, got[0], w.Northquay.Clients[0].Secret)
@@ -316,4 +316,86 @@ func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
 	other.Token = token(t, w, ground.RoleEngineer)
 	_, err = other.ApproveProposal(ctx, list.Items[0].ID)
 	assert.NoError(t, err)
+}
+
+// TestWhatIsLeftReachesNoOtherApplication leaves another application's metadata through a draft's link, and tries it as
+// somebody whom that application does not let in.
+func TestWhatIsLeftReachesNoOtherApplication(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	_, err := c.SetAccess(ctx, "crew-rota", access.Policy{To: access.Assigned})
+	require.NoError(t, err)
+	_, code := signsIn(t, w, "zoberg")
+	require.Equal(t, "access.not-assigned", code)
+	_, err = c.AddApplication(ctx, config.Application{
+		Slug: "small-tool", Name: "Small Tool", Kind: "saml", Providers: []string{"saltmere-staff"},
+		Access: access.Policy{To: access.Everybody}, Subject: config.Subject{Source: "profile", From: "preferred_username"},
+	})
+	require.NoError(t, err)
+	h, err := c.NewHandover(ctx, "applications", "small-tool", api.NewHandover{})
+	require.NoError(t, err)
+	b := w.Walker()
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {w.RotaURL + "/metadata"}, "act": {"leave"}}))
+	require.Contains(t, b.Text, "What you left waits")
+	require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
+	require.NoError(t, b.Choose(ctx, "zoberg"))
+	assert.Empty(t, b.Inner("nameid"))
+	assert.Contains(t, b.Text, "ends here")
+	assert.Equal(t, "stopped", newest(t, w).Outcome)
+}
+
+// TestALinkIsNoSigningOracle leaves a discovery document with private_key_jwt, an audience and a token endpoint of the
+// outsider's own choice: no assertion of ours reaches it.
+func TestALinkIsNoSigningOracle(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	var mu sync.Mutex
+	var got []string
+	thief := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		got = append(got, string(body))
+		rw.WriteHeader(http.StatusBadRequest)
+	}))
+	defer thief.Close()
+	h, err := c.NewHandover(ctx, "providers", "northquay-stevedores", api.NewHandover{})
+	require.NoError(t, err)
+	b, reads := w.Walker(), w.Walker()
+	require.NoError(t, reads.Get(ctx, w.NorthquayURL+"/.well-known/openid-configuration"))
+	doc := map[string]any{}
+	require.NoError(t, json.Unmarshal([]byte(reads.Text), &doc))
+	doc["token_endpoint"], doc["issuer"] = thief.URL+"/token", "https://another-provider.example"
+	doc["authorization_response_iss_parameter_supported"] = false
+	doc["token_endpoint_auth_methods_supported"] = []string{"private_key_jwt"}
+	text, err := json.Marshal(doc)
+	require.NoError(t, err)
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{
+		"text": {string(text)}, "client_id": {"the-gate-at-another"}, "client_secret": {"anything-at-all-will-do"}, "act": {"leave"},
+	}))
+	require.Contains(t, b.Text, "What you left waits")
+	b.HTTP.CheckRedirect = func(r *http.Request, _ []*http.Request) error {
+		if strings.Contains(r.URL.Path, "/authorize") {
+			return http.ErrUseLastResponse
+		}
+		return nil
+	}
+	require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
+	require.NoError(t, b.Onward(ctx))
+	state := ""
+	if i := strings.Index(b.Text, "state="); i > 0 {
+		state = b.Text[i+6 : i+6+26]
+	} else {
+		state = b.Address.Query().Get("state")
+	}
+	require.NotEmpty(t, state)
+	require.NoError(t, b.Get(ctx, w.URL+"/oidc/callback/northquay-stevedores?code=x&state="+state))
+	mu.Lock()
+	defer mu.Unlock()
+	assert.Empty(t, got)
+	assert.Equal(t, "rehearsal.unapproved", newest(t, w).Code)
 }

@@ -17,6 +17,7 @@ import (
 	"innergate/client"
 	"innergate/core/access"
 	"innergate/core/config"
+	"innergate/core/jose"
 	"innergate/demo"
 	"innergate/testbed"
 )
@@ -573,4 +574,24 @@ func TestGuessingASecret(t *testing.T) {
 	assert.Equal(t, 401, p.do(r).status, "no token in an address")
 	posted := p.send("/oidc/userinfo", url.Values{"access_token": {a.text("access_token")}}, nil)
 	assert.Equal(t, 200, posted.status, "in a form it may stand (RFC 6750, section 2.2)")
+}
+
+// TestEachProviderHasAClientKeyOfItsOwn holds the key sets that two providers fetch against each other.
+func TestEachProviderHasAClientKeyOfItsOwn(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx := t.Context()
+	ids := map[string]string{}
+	for _, slug := range []string{"northquay-stevedores", "lantern-pass", "northquay-stevedores"} {
+		b := w.Walker()
+		require.NoError(t, b.Get(ctx, w.URL+"/oidc/callback/"+slug+"/keys"))
+		set, err := jose.ReadKeySet([]byte(b.Text))
+		require.NoError(t, err)
+		require.Len(t, set.Keys, 1)
+		if before := ids[slug]; before != "" {
+			assert.Equal(t, before, set.Keys[0].ID, "it stays the same")
+		}
+		ids[slug] = set.Keys[0].ID
+	}
+	assert.NotEqual(t, ids["northquay-stevedores"], ids["lantern-pass"])
 }

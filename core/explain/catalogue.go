@@ -870,6 +870,15 @@ var catalogue = []Explanation{
 		Person: "The second application does not take the sign-in that you just made. Whoever asked you to try it sees why.",
 	},
 	{
+		Code:  RehearsalUnapproved,
+		Title: "Nothing is signed for values that nobody approved",
+		Cause: "The values of {partner} that are tried here were left by the other side, or proposed by one engineer, and nobody has " +
+			"approved them. The gate signs nothing and tells no secret for them, since it would be for a place that only their author chose.",
+		Remedy: "Look at what is proposed and approve it; then rehearse again.",
+		Side:   Ours,
+		Person: "This trial can't go on before the change that it tries was approved.",
+	},
+	{
 		Code:   RehearsalOther,
 		Title:  "The rehearsal is of something else",
 		Cause:  "The browser rehearses {expected}; {got} asked.",

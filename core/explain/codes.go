@@ -175,6 +175,7 @@ const (
 const (
 	RehearsalOver       Code = "rehearsal.over"
 	RehearsalAskedAgain Code = "rehearsal.asked-again"
+	RehearsalUnapproved Code = "rehearsal.unapproved"
 	RehearsalOther      Code = "rehearsal.other"
 )
 

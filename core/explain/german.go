@@ -20,6 +20,10 @@ var german = texts([][2]string{
 			"der Stelle, die sich darum kümmert.",
 	},
 	{
+		"This trial can't go on before the change that it tries was approved.",
+		"Dieser Versuch kann erst weitergehen, wenn die Änderung, die er erprobt, genehmigt wurde.",
+	},
+	{
 		"The second application does not take the sign-in that you just made. Whoever asked you to try it sees why.",
 		"Die zweite Anwendung nimmt die eben gemachte Anmeldung nicht an. Wer Sie um den Versuch gebeten hat, sieht den Grund.",
 	},

@@ -17,13 +17,13 @@ import (
 // application, or as the service provider towards one provider. It also returns the IDs of keys that it holds beside
 // the active one.
 func (g *Room) OurMetadata(ctx context.Context, side, slug string, signed bool) ([]byte, error) {
-	entity, owner, _, err := g.ourEntity(ctx, side, slug)
+	entity, approval, _, err := g.ourEntity(ctx, side, slug)
 	if err != nil {
 		return nil, err
 	}
 	var signer *xmlsig.Signer
 	if signed {
-		if signer, err = g.keyring.Signer(ctx, owner, "", ""); err != nil {
+		if signer, err = g.keyring.Signer(ctx, approval, "", ""); err != nil {
 			return nil, err
 		}
 	}
@@ -31,10 +31,10 @@ func (g *Room) OurMetadata(ctx context.Context, side, slug string, signed bool) 
 }
 
 // ourEntity lays out what we are towards a partner.
-func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, string, *keyring.Ring, error) {
+func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, keyring.Approval, *keyring.Ring, error) {
 	role := saml.Role{Kind: saml.RoleIDP, DisplayName: "Inner Gate"}
 	entity := &saml.Entity{EntityID: string(g.IDPEntityID())}
-	owner := ""
+	approval := keyring.Ourselves
 	zero := 0
 	artifact := saml.Endpoint{
 		Service:  saml.ServiceArtifact,
@@ -64,9 +64,9 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 			err = watch.NoMetadata(a.Name)
 		}
 		if err != nil {
-			return nil, "", nil, err
+			return nil, approval, nil, err
 		}
-		owner, entity.EntityID = a.ID, string(g.partners.IDPEntity(a))
+		approval, entity.EntityID = a.Approval(), string(g.partners.IDPEntity(a))
 		idp(strings.TrimSuffix(g.partners.SSOAddress(a), "/sso"))
 		role.WantAuthnRequestsSigned = a.SAML.RequireSignedRequests
 		entity.Roles = nil
@@ -76,13 +76,13 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 			err = watch.NoMetadata(p.Name)
 		}
 		if err != nil {
-			return nil, "", nil, err
+			return nil, approval, nil, err
 		}
-		owner, entity.EntityID = p.ID, string(g.partners.SPEntity(p))
+		approval, entity.EntityID = p.Approval(), string(g.partners.SPEntity(p))
 		role.Kind, role.AuthnRequestsSigned, role.WantAssertionsSigned = saml.RoleSP, !p.SAML.SendUnsigned, true
 		encryption, err := g.keyring.Ring(ctx, keys.PurposeEncryption, p.ID)
 		if err != nil {
-			return nil, "", nil, err
+			return nil, approval, nil, err
 		}
 		for _, c := range encryption.Published {
 			role.Keys = append(role.Keys, saml.KeyDescriptor{Use: "encryption", Certificate: c})
@@ -129,15 +129,15 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 			}
 		}
 	}
-	signing, err := g.keyring.Ring(ctx, keys.PurposeSigning, owner)
+	signing, err := g.keyring.Ring(ctx, keys.PurposeSigning, approval.Owner())
 	if err != nil {
-		return nil, "", nil, err
+		return nil, approval, nil, err
 	}
 	for i := len(signing.Published) - 1; i >= 0; i-- {
 		role.Keys = append([]saml.KeyDescriptor{{Use: "signing", Certificate: signing.Published[i]}}, role.Keys...)
 	}
 	entity.Roles = []saml.Role{role}
-	return entity, owner, signing, nil
+	return entity, approval, signing, nil
 }
 
 // OurKeySet is what applications check our tokens with: the keys that sign, those that come next, and those that have

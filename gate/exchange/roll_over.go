@@ -138,18 +138,18 @@ func (g *Room) keyPartners(ctx context.Context, out *api.Rollover, key, purpose,
 // partner has what is in it. Of the same content only the first and the last time are kept, and strangers can add no
 // more than the partner's own lines.
 func (g *Room) HandOutMetadata(ctx context.Context, side, slug string, signed, counts bool, from string) ([]byte, error) {
-	entity, owner, signing, err := g.ourEntity(ctx, side, slug)
+	entity, approval, signing, err := g.ourEntity(ctx, side, slug)
 	if err != nil {
 		return nil, err
 	}
 	doc, err := g.OurMetadata(ctx, side, slug, signed)
-	if err != nil || owner == "" || !counts {
+	if err != nil || approval.Owner() == "" || !counts {
 		return doc, err
 	}
 	holders := slices.Clone(signing.IDs[:1])
 	holders = append(holders, signing.Holders...)
 	if side == "provider" {
-		encryption, err := g.keyring.Ring(ctx, keys.PurposeEncryption, owner)
+		encryption, err := g.keyring.Ring(ctx, keys.PurposeEncryption, approval.Owner())
 		if err != nil {
 			return nil, err
 		}
@@ -159,5 +159,5 @@ func (g *Room) HandOutMetadata(ctx context.Context, side, slug string, signed, c
 	if err != nil {
 		return nil, err
 	}
-	return doc, g.noteHandOut(ctx, side, owner, "metadata", string(facts), from, holders)
+	return doc, g.noteHandOut(ctx, side, approval.Owner(), "metadata", string(facts), from, holders)
 }

@@ -268,7 +268,7 @@ func (g *Room) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 
 // sheetCertificates adds our certificates: the one that signs now, the one that comes next, and the one to encrypt for.
 func (g *Room) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side, slug string) error {
-	_, owner, signing, err := g.ourEntity(ctx, side, slug)
+	_, approval, signing, err := g.ourEntity(ctx, side, slug)
 	if err != nil {
 		return err
 	}
@@ -301,7 +301,7 @@ func (g *Room) sheetCertificates(ctx context.Context, s *api.ExchangeSheet, side
 		ring       *keyring.Ring
 	}{{"Signing certificate", "X.509, PEM; also called public key, verification certificate", signing}}
 	if side == "provider" {
-		encryption, err := g.keyring.Ring(ctx, keys.PurposeEncryption, owner)
+		encryption, err := g.keyring.Ring(ctx, keys.PurposeEncryption, approval.Owner())
 		if err != nil {
 			return err
 		}

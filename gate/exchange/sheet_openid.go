@@ -258,9 +258,9 @@ func (g *Room) SheetFacts(ctx context.Context, kind, slug string) ([]sheet.Fact,
 		}
 		return factsOf(s), p.ID, nil
 	}
-	entity, owner, _, err := g.ourEntity(ctx, kind, slug)
+	entity, approval, _, err := g.ourEntity(ctx, kind, slug)
 	if err != nil {
 		return nil, "", err
 	}
-	return sheet.HandedOut(entity), owner, nil
+	return sheet.HandedOut(entity), approval.Owner(), nil
 }

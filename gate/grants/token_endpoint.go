@@ -417,7 +417,7 @@ func (g *Room) giveTokens(
 
 func (g *Room) newIDToken(ctx context.Context, x *Exchange, h *HeldGrant, scopes []string, access string, now time.Time) (string, error) {
 	o := h.App.OIDC
-	signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(o.Algorithm), "", o.Algorithm)
+	signer, err := g.keyring.TokenSigner(ctx, h.App.Approval(), keyring.PurposeOf(o.Algorithm), o.Algorithm)
 	if err != nil {
 		return "", err
 	}
@@ -463,7 +463,7 @@ func (g *Room) accessToken(ctx context.Context, h *HeldGrant, scopes []string, n
 	if o.Audience == "" {
 		return keys.NewSecret(), nil
 	}
-	signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(o.Algorithm), "", o.Algorithm)
+	signer, err := g.keyring.TokenSigner(ctx, h.App.Approval(), keyring.PurposeOf(o.Algorithm), o.Algorithm)
 	if err != nil {
 		return "", err
 	}

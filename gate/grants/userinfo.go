@@ -81,7 +81,7 @@ func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 		return &OAuthAnswer{Status: http.StatusOK, Body: values}, nil
 	}
 	values["iss"], values["aud"], values["iat"] = g.partners.Issuer(), o.ClientID, g.Now().Unix()
-	signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(o.Algorithm), "", o.Algorithm)
+	signer, err := g.keyring.TokenSigner(ctx, h.App.Approval(), keyring.PurposeOf(o.Algorithm), o.Algorithm)
 	if err != nil {
 		return nil, err
 	}

@@ -99,6 +99,7 @@ func (g *Room) askGuarded(ctx context.Context, s *signin.SignIn, slug, to string
 func (g Side) Issue(
 	ctx context.Context,
 	s *signin.SignIn,
+	_ partners.Approved,
 	who bridge.Identity,
 	subject saml.NameID,
 	_ []claims.Output,

@@ -382,7 +382,7 @@ func (g *Room) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardA
 	case config.PassToken:
 		now := g.Now()
 		if h.token == "" || now.After(h.tokenEnds.Add(-guardSession)) {
-			signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(jose.ES256), "", jose.ES256)
+			signer, err := g.keyring.TokenSigner(ctx, keyring.Ourselves, keyring.PurposeOf(jose.ES256), jose.ES256)
 			if err != nil {
 				return err
 			}

@@ -168,7 +168,11 @@ func (g *Room) Ring(ctx context.Context, purpose, owner string) (*Ring, error) {
 			return nil, err
 		}
 	}
-	if owner != "" && (len(rows) == 0 || rows[0].State != KeyActive) {
+	own := len(rows) > 0 && rows[0].State == KeyActive
+	if owner != "" && !own && purpose == keys.PurposeClient {
+		return g.ownClientKey(ctx, owner)
+	}
+	if owner != "" && !own {
 		// Towards this partner the gate's own key is active still; a published one of the partner's own is known beside
 		// it.
 		shared, err := g.Ring(ctx, purpose, "")
@@ -188,6 +192,22 @@ func (g *Room) Ring(ctx context.Context, purpose, owner string) (*Ring, error) {
 	}
 	c.Keys.Store(at, r)
 	return r, nil
+}
+
+// ownClientKey makes the key with which we prove who we are to one provider. Each has one of its own, so that what one of
+// them gets of us proves nothing to another.
+func (g *Room) ownClientKey(ctx context.Context, owner string) (*Ring, error) {
+	k, err := g.newKey(api.NewKey{Purpose: keys.PurposeClient, Kind: string(keys.KindsFor[keys.PurposeClient][0])})
+	if err != nil {
+		return nil, err
+	}
+	now := g.Now().UTC()
+	k.OwnerID, k.State, k.PublishedAt, k.SwitchedAt = owner, KeyActive, &now, &now
+	var there *api.Problem
+	if err := g.storeKey(ctx, ground.System, k, "made"); err != nil && !errors.As(err, &there) {
+		return nil, err // where another request made it meanwhile, that one is taken
+	}
+	return g.Ring(ctx, keys.PurposeClient, owner)
 }
 
 func (g *Room) addToRing(r *Ring, row store.Key, purpose string) error {
@@ -216,8 +236,11 @@ func (g *Room) addToRing(r *Ring, row store.Key, purpose string) error {
 }
 
 // Signer is our active signing key towards a partner, with the algorithms that it demands where they fit.
-func (g *Room) Signer(ctx context.Context, owner, algorithm, digest string) (*xmlsig.Signer, error) {
-	r, err := g.Ring(ctx, keys.PurposeSigning, owner)
+func (g *Room) Signer(ctx context.Context, a Approval, algorithm, digest string) (*xmlsig.Signer, error) {
+	if err := a.check(); err != nil {
+		return nil, err
+	}
+	r, err := g.Ring(ctx, keys.PurposeSigning, a.owner)
 	if err != nil {
 		return nil, err
 	}

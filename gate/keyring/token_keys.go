@@ -31,7 +31,14 @@ func PurposeOf(alg string) string {
 
 // TokenSigner signs tokens with the active key of a purpose; without an algorithm it takes the one that the key is made
 // for.
-func (g *Room) TokenSigner(ctx context.Context, purpose, owner, alg string) (*jose.Signer, error) {
+func (g *Room) TokenSigner(ctx context.Context, a Approval, purpose, alg string) (*jose.Signer, error) {
+	if err := a.check(); err != nil {
+		return nil, err
+	}
+	owner := ""
+	if purpose == keys.PurposeClient {
+		owner = a.owner // each provider has a key of its own; applications check tokens with the same ones
+	}
 	r, err := g.Ring(ctx, purpose, owner)
 	if err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 	"innergate/core/trace"
 	"innergate/gate/fetch"
 	"innergate/gate/ground"
+	"innergate/gate/keyring"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -38,10 +39,10 @@ func (g *Room) ResolveArtifact(ctx context.Context, doc []byte) ([]byte, error) 
 		return nil, err
 	}
 	rec := trace.NewRecorder(g.Now(), g.Now)
-	issuer, owner := g.IDPEntityID(), ""
+	issuer, approval := g.IDPEntityID(), keyring.Ourselves
 	message, app, err := g.resolveArtifact(ctx, in, rec)
 	if app != nil {
-		issuer, owner = g.partners.IDPEntity(app), app.ID
+		issuer, approval = g.partners.IDPEntity(app), app.Approval()
 	}
 	if err != nil {
 		var f *explain.Failure
@@ -51,7 +52,7 @@ func (g *Room) ResolveArtifact(ctx context.Context, doc []byte) ([]byte, error) 
 		// The trace of the sign-in is closed; the log tells why the application got nothing.
 		g.Log.WarnContext(ctx, "an artifact was not given out", "issuer", in.ClaimedIssuer(), "code", f.Code)
 	}
-	signer, err := g.keyring.Signer(ctx, owner, "", "")
+	signer, err := g.keyring.Signer(ctx, approval, "", "")
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +119,7 @@ func (g *Room) FetchArtifact(
 	if endpoint == nil {
 		return nil, explain.New(explain.SAMLArtifactEndpoint, explain.Fact("index", strconv.Itoa(artifact.Index))).Of(provider.Name)
 	}
-	signer, err := g.keyring.Signer(ctx, provider.ID, p.SignatureAlgorithm, p.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, provider.Sending(), p.SignatureAlgorithm, p.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}

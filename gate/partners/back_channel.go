@@ -23,6 +23,9 @@ func (g *Room) ClientAt(ctx context.Context, p *Provider, secret string) (oidc.C
 		if c.Secret = cmp.Or(c.Secret, p.Secret); c.Secret != "" {
 			return c, nil
 		}
+		if !p.sending.Given() {
+			return c, explain.New(explain.RehearsalUnapproved).Of(p.Name)
+		}
 		held, err := g.TheirSecret(ctx, p.ID)
 		if err != nil {
 			return c, err
@@ -32,7 +35,7 @@ func (g *Room) ClientAt(ctx context.Context, p *Provider, secret string) (oidc.C
 		}
 		c.Secret = held
 	case oidc.AuthPrivateKey:
-		signer, err := g.keyring.TokenSigner(ctx, keys.PurposeClient, p.ID, "")
+		signer, err := g.keyring.TokenSigner(ctx, p.sending, keys.PurposeClient, "")
 		if err != nil {
 			return c, err
 		}

@@ -17,6 +17,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/saml"
 	"innergate/gate/ground"
+	"innergate/gate/keyring"
 	"innergate/store"
 )
 
@@ -44,6 +45,7 @@ type Application struct {
 	Signing  []*saml.Certificate
 	Until    *time.Time // the end of the metadata that is looked after
 	secrets  []heldSecret
+	approval keyring.Approval
 	Rules    []api.AccessRule // of the gate itself
 	Policy   *access.Compiled
 	Paths    map[string]*access.Compiled // by rule set, for the paths of a guarded application
@@ -52,6 +54,10 @@ type Application struct {
 	// What a sign-in has to read: the person's groups, and assignments.
 	NeedsGroups, NeedsAssignments bool
 }
+
+// Approval stands for the application's values having been set by somebody of ours. What a rehearsal puts in their place
+// has none.
+func (a *Application) Approval() keyring.Approval { return a.approval }
 
 // Begins says whether every sign-in to the application has to begin there.
 func (a *Application) Begins() bool {
@@ -73,8 +79,16 @@ type Provider struct {
 	Sets     []string         // the names that its mapping can set
 	Admitted *claims.Compiled // the defaults for people who are created
 	Secret   string           // of ours there, in a rehearsal of a change that brings one
-	Withheld bool             // who we are is not told there, in a rehearsal of a change that the other side brings
+	approval keyring.Approval
+	sending  keyring.Approval
 }
+
+// Approval stands for the provider's values having been set by somebody of ours. What a rehearsal puts in their place
+// has none.
+func (p *Provider) Approval() keyring.Approval { return p.approval }
+
+// Sending stands for the places being approved to which our signatures and secrets go.
+func (p *Provider) Sending() keyring.Approval { return p.sending }
 
 // InTime refuses a partner whose metadata is over and was not renewed (SAML Metadata, section 2.3.1).
 func (g *Room) InTime(name string, until *time.Time) error {
@@ -140,6 +154,7 @@ func (g *Room) FindApplication(ctx context.Context, key, where, value string) (*
 	if err != nil {
 		return nil, err
 	}
+	a.approval = keyring.Approve(a.ID)
 	c.Apps.Store(key, a)
 	return a, nil
 }
@@ -200,6 +215,8 @@ func (g *Room) findProvider(ctx context.Context, key, where, value string) (*Pro
 	if err != nil {
 		return nil, err
 	}
+	p.approval = keyring.Approve(p.ID)
+	p.sending = p.approval
 	c.Providers.Store(key, p)
 	return p, nil
 }

@@ -13,6 +13,7 @@ import (
 	"innergate/core/jose"
 	"innergate/core/oidc"
 	"innergate/gate/ground"
+	"innergate/gate/keyring"
 	"innergate/store"
 )
 
@@ -58,7 +59,7 @@ func (g *Room) ConsoleApplication(ctx context.Context) (*Application, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Application{ID: ConsoleID, Rules: rules.Rules}
+	a := &Application{ID: ConsoleID, approval: keyring.Ourselves, Rules: rules.Rules}
 	a.Application = config.Application{
 		Slug:     ConsoleID,
 		Name:     "Inner Gate",
@@ -110,7 +111,7 @@ func (g *Room) PortalApplication(ctx context.Context) (*Application, error) {
 	if a, ok := c.Apps.Load(PortalID); ok {
 		return a.(*Application), nil
 	}
-	a := &Application{ID: PortalID}
+	a := &Application{ID: PortalID, approval: keyring.Ourselves}
 	a.Application = config.Application{
 		Slug:     PortalID,
 		Name:     "your applications",
@@ -143,7 +144,7 @@ func (g *Room) Probe(ctx context.Context, id string) (*Application, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Application{ID: id}
+	a := &Application{ID: id, approval: keyring.Ourselves}
 	a.Application = config.Application{
 		Slug:      "",
 		Name:      p.Name + ", alone",

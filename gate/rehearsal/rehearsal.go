@@ -55,6 +55,16 @@ func (g *Room) Order(ctx context.Context, who ground.Actor, n api.NewRehearsal, 
 	if err := g.changes.RehearseProposal(ctx, &n, &r); err != nil {
 		return nil, err
 	}
+	if r.Override != "" {
+		// What nobody approved is tried up to the gate, and answered by nothing.
+		if n.Second != "" || n.SignOut {
+			return nil, ground.BadRequest(
+				"proposal-ends-here", "What is proposed is tried up to the gate only, until it was approved.",
+				"Rehearse without a second application and without the sign-out, or approve the change first.",
+			)
+		}
+		r.Stop, r.Keeps, n.Stop = true, false, true
+	}
 	r.About = words.FirstOf(about, r.About)
 	app, err := g.Rehearsed(ctx, &n, &r)
 	if err != nil {

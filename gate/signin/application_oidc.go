@@ -88,8 +88,8 @@ func (g oidcApplication) Refuse(_ context.Context, s *SignIn, f *explain.Failure
 	if s.State.Asked == nil || s.Rec.Step() == trace.Ask && e.OAuth == "" {
 		return nil
 	}
-	if s.State.Asked.RedirectURI == "" {
-		return nil // for another device, or for the console
+	if s.State.Asked.RedirectURI == "" || !s.App.Approval().Given() {
+		return nil // for another device, for the console, or to an address that nobody approved
 	}
 	next, err := g.reply(s, oidc.Reply{Error: e.OAuthCode(), Description: e.Person + " (reference " + s.Reference + ")"})
 	if err != nil {
@@ -102,12 +102,13 @@ func (g oidcApplication) Refuse(_ context.Context, s *SignIn, f *explain.Failure
 func (g oidcApplication) Issue(
 	ctx context.Context,
 	s *SignIn,
+	to partners.Approved,
 	who bridge.Identity,
 	subject saml.NameID,
 	out []claims.Output,
 ) (*Next, error) {
 	q, now := s.State.Asked, g.Now().UTC()
-	o := s.App.OIDC
+	o := to.Application().OIDC
 	body := grants.GrantBody{
 		Subject:         subject.Value,
 		TraceID:         s.ID,

@@ -44,12 +44,13 @@ func (s *SignIn) unsolicited(to string) error {
 func (g samlApplication) Issue(
 	ctx context.Context,
 	s *SignIn,
+	to partners.Approved,
 	who bridge.Identity,
 	subject saml.NameID,
 	out []claims.Output,
 ) (*Next, error) {
-	a := s.App.SAML
-	signer, err := g.keyring.Signer(ctx, s.App.ID, a.SignatureAlgorithm, a.DigestAlgorithm)
+	a := to.Application().SAML
+	signer, err := g.keyring.Signer(ctx, to.Application().Approval(), a.SignatureAlgorithm, a.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +177,7 @@ func responseForm(acs string, doc []byte, relay string) *Form {
 
 func (g samlApplication) Refuse(ctx context.Context, s *SignIn, f *explain.Failure) *Next {
 	r := s.State.Request
-	if r == nil || r.ACS == "" {
+	if r == nil || r.ACS == "" || !s.App.Approval().Given() {
 		return nil
 	}
 	e := f.Explain()
@@ -185,7 +186,7 @@ func (g samlApplication) Refuse(ctx context.Context, s *SignIn, f *explain.Failu
 		status = "Responder"
 		e.Substatus = "AuthnFailed"
 	}
-	signer, err := g.keyring.Signer(ctx, s.App.ID, s.App.SAML.SignatureAlgorithm, s.App.SAML.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, s.App.Approval(), s.App.SAML.SignatureAlgorithm, s.App.SAML.DigestAlgorithm)
 	if err != nil {
 		return nil
 	}

@@ -24,25 +24,27 @@ import (
 func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 	s.Rec.Begin(trace.Issue)
 	who := s.evidence.Who()
+	approved, ok := partners.BothApproved(s.App, s.Provider)
+	s.dry = !ok || s.Rehearsal != nil && !s.Rehearsal.Keeps
 	out, err := s.App.Outbound.Apply(s.Outbound(), "out", s.Rec)
 	if err != nil {
 		return nil, err
 	}
-	subject, err := g.settle(ctx, s, who)
+	subject, err := g.settle(ctx, s, who, ok)
 	if err != nil {
 		return nil, err
 	}
-	if s.Rehearsal != nil && s.Rehearsal.Stop {
-		s.Rec.Decide(trace.Decision{
-			About:  "rehearsal",
-			Result: "stops here: nothing goes to the application",
-			By:     "the rehearsal was ordered so",
-		})
+	if !ok || s.Rehearsal != nil && s.Rehearsal.Stop {
+		by := "the rehearsal was ordered so"
+		if !ok {
+			by = "what is tried was not approved, so nothing is answered for it"
+		}
+		s.Rec.Decide(trace.Decision{About: "rehearsal", Result: "stops here: nothing goes to the application", By: by})
 		g.Outcomes.SignedIn(ctx, s, subject, out)
 		g.KeepTrace(ctx, s, "stopped", "")
 		return g.Outcomes.Stopped(s), nil
 	}
-	next, err := g.ApplicationSide(s.App).Issue(ctx, s, who, subject, out)
+	next, err := g.ApplicationSide(s.App).Issue(ctx, s, approved, who, subject, out)
 	if err != nil {
 		return nil, err
 	}
@@ -60,8 +62,9 @@ func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 }
 
 // settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person
-// and their identifier at the application are there. A rehearsal uses up and ends, and changes nobody.
-func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml.NameID, error) {
+// and their identifier at the application are there. A rehearsal uses up and ends, and changes nobody; where it is not ok
+// to answer for what is tried, not even a session begins.
+func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity, ok bool) (saml.NameID, error) {
 	subject := saml.NameID{}
 	if s.App.SAML != nil {
 		subject.Format = bridge.SubjectFormat(s.App.Subject.Source, s.App.Subject.Format)
@@ -85,11 +88,11 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity) (saml
 		if err := g.useUp(tx, s, who, now); err != nil {
 			return err
 		}
-		if s.Rehearsal != nil && !s.Rehearsal.Keeps {
+		if s.dry {
 			if err := g.knownSubject(tx, s, who, &subject); err != nil {
 				return err
 			}
-			if s.sent = SAMLSubject(s.App, subject); s.Rehearsal.Second == "" && !s.Rehearsal.Out {
+			if s.sent = SAMLSubject(s.App, subject); !ok || s.Rehearsal.Second == "" && !s.Rehearsal.Out {
 				return nil
 			}
 			return g.settleSession(tx, s, who, now)

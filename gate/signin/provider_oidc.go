@@ -206,9 +206,6 @@ func (g oidcProvider) onceOnly(ctx context.Context, s *SignIn) error {
 
 func (g oidcProvider) redeem(ctx context.Context, s *SignIn, code string) (*oidc.Tokens, error) {
 	p, c := s.Provider, s.Provider.OIDC
-	if p.Withheld {
-		return nil, explain.New(explain.OIDCClientSecretNone).Of(p.Name)
-	}
 	client, err := g.partners.ClientAt(ctx, p, "")
 	if err != nil {
 		return nil, err

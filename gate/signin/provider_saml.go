@@ -46,9 +46,9 @@ func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		s.asked.FreshSince = g.Now()
 	}
 	var signer *xmlsig.Signer
-	if !p.SendUnsigned {
+	if !p.SendUnsigned && s.Provider.Sending().Given() {
 		var err error
-		if signer, err = g.keyring.Signer(ctx, s.Provider.ID, p.SignatureAlgorithm, p.DigestAlgorithm); err != nil {
+		if signer, err = g.keyring.Signer(ctx, s.Provider.Sending(), p.SignatureAlgorithm, p.DigestAlgorithm); err != nil {
 			return nil, err
 		}
 	}

@@ -98,8 +98,7 @@ type Overriding struct {
 	Proposal string `json:"proposal,omitempty"`
 }
 
-// proposedSecret takes the client secret that a proposal brings, if it does and still waits. Where the other side
-// brings another token endpoint without a secret, ours is not sent there: nobody of ours has approved the address.
+// proposedSecret takes the client secret that a proposal brings, if it does and still waits.
 func (g *Room) proposedSecret(ctx context.Context, o Overriding, p *partners.Provider) error {
 	if o.Proposal == "" || p.OIDC == nil {
 		return nil
@@ -110,10 +109,7 @@ func (g *Room) proposedSecret(ctx context.Context, o Overriding, p *partners.Pro
 	}
 	if len(row.Secret) > 0 {
 		p.Secret, err = g.partners.LeftSecret(row)
-		return err
 	}
-	held, err := g.partners.ProviderByID(ctx, o.ID)
-	p.Withheld = err == nil && row.Origin != "" && (held.OIDC == nil || held.OIDC.TokenEndpoint != p.OIDC.TokenEndpoint)
 	return err
 }
 
@@ -130,7 +126,7 @@ func (g *Room) override(ctx context.Context, s *SignIn, say bool) error {
 	row := &store.Object{ID: o.ID, Body: o.Body}
 	switch {
 	case o.Kind == "provider":
-		if s.instead, err = g.partners.MakeProvider(ctx, row); err != nil {
+		if s.instead, err = g.partners.ProposedProvider(ctx, row); err != nil {
 			return err
 		}
 		if err = g.proposedSecret(ctx, o, s.instead); err != nil {

@@ -67,6 +67,7 @@ type SignIn struct {
 	asked    *awaiting
 	chosen   string
 	agreed   bool               // the person who was found has agreed to what is handed on
+	dry      bool               // nobody is changed by it
 	Dropped  []string           // sign-ins that the browser is to forget
 	routes   *access.Routes     // a draft that is asked about, in place of those that are live
 	instead  *partners.Provider // a provider as a rehearsal has it, in place of what is set

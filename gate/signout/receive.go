@@ -173,7 +173,7 @@ func (g *Room) LogoutSOAP(ctx context.Context, from string, doc []byte, location
 		}
 	}
 	a := s.App.SAML
-	signer, err := g.keyring.Signer(ctx, s.App.ID, a.SignatureAlgorithm, a.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, s.App.Approval(), a.SignatureAlgorithm, a.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}
@@ -386,7 +386,7 @@ func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 		return nil, err
 	}
 	c := s.Provider.SAML
-	signer, err := g.keyring.Signer(ctx, s.Provider.ID, c.SignatureAlgorithm, c.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, s.Provider.Approval(), c.SignatureAlgorithm, c.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}

@@ -17,6 +17,7 @@ import (
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate/fetch"
+	"innergate/gate/keyring"
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
@@ -286,7 +287,7 @@ func (g *Room) askApplicationOut(ctx context.Context, s *signin.SignIn, o *SignO
 	if err := g.reachable(ctx, endpoint.Location); err != nil {
 		return nil, err
 	}
-	signer, err := g.keyring.Signer(ctx, app.ID, app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, app.Approval(), app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm)
 	if err != nil {
 		return nil, err
 	}
@@ -312,7 +313,7 @@ func (g *Room) askProviderOut(ctx context.Context, s *signin.SignIn, o *SignOut,
 		if err := g.reachable(ctx, endpoint.Location); err != nil {
 			return nil, err
 		}
-		signer, err := g.keyring.Signer(ctx, p.ID, p.SAML.SignatureAlgorithm, p.SAML.DigestAlgorithm)
+		signer, err := g.keyring.Signer(ctx, p.Approval(), p.SAML.SignatureAlgorithm, p.SAML.DigestAlgorithm)
 		if err != nil {
 			return nil, err
 		}
@@ -456,13 +457,14 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 	}
 	var list []saml.Endpoint
 	var issuer saml.EntityID
-	var owner, algorithm, digest, name string
+	var algorithm, digest, name string
+	var approval keyring.Approval
 	to := trace.Application
 	if app, err := g.partners.ApplicationByID(ctx, o.Answer); err == nil && app.SAML != nil {
-		list, issuer, owner, name = app.SAML.SLO, g.partners.IDPEntity(app), app.ID, app.Name
+		list, issuer, approval, name = app.SAML.SLO, g.partners.IDPEntity(app), app.Approval(), app.Name
 		algorithm, digest = app.SAML.SignatureAlgorithm, app.SAML.DigestAlgorithm
 	} else if p, err := g.partners.ProviderByID(ctx, o.Answer); err == nil && p.SAML != nil {
-		list, issuer, owner, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.ID, p.Name, trace.Provider
+		list, issuer, approval, name, to = p.SAML.SLO, g.partners.SPEntity(p), p.Approval(), p.Name, trace.Provider
 		algorithm, digest = p.SAML.SignatureAlgorithm, p.SAML.DigestAlgorithm
 	} else {
 		return &signin.Next{To: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.",
@@ -485,7 +487,7 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 	if location == "" {
 		location = endpoint.Location
 	}
-	signer, err := g.keyring.Signer(ctx, owner, algorithm, digest)
+	signer, err := g.keyring.Signer(ctx, approval, algorithm, digest)
 	if err != nil {
 		return nil, err
 	}

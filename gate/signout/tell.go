@@ -167,7 +167,7 @@ func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 	if err != nil {
 		return err
 	}
-	signer, err := g.keyring.Signer(ctx, a.ID, a.SAML.SignatureAlgorithm, a.SAML.DigestAlgorithm)
+	signer, err := g.keyring.Signer(ctx, a.Approval(), a.SAML.SignatureAlgorithm, a.SAML.DigestAlgorithm)
 	if err != nil {
 		return err
 	}
@@ -253,7 +253,7 @@ func (g *Room) tellApplication(ctx context.Context, e store.Grant) error {
 	if err != nil || app.OIDC == nil || app.OIDC.BackChannelLogout == "" {
 		return err
 	}
-	signer, err := g.keyring.TokenSigner(ctx, keyring.PurposeOf(app.OIDC.Algorithm), "", app.OIDC.Algorithm)
+	signer, err := g.keyring.TokenSigner(ctx, app.Approval(), keyring.PurposeOf(app.OIDC.Algorithm), app.OIDC.Algorithm)
 	if err != nil {
 		return err
 	}
