@@ -31,8 +31,8 @@ func checkBridges(ctx context.Context, w *World, step func(string, ...any)) erro
 		step("%s: Cargo Ledger received %s", b.words, b.mail)
 	}
 	for _, b := range []struct{ provider, user, words, nameid string }{
-		{"northquay-stevedores", "ivo.tamm", "OpenID Connect to SAML", "ivo.tamm"},
-		{"lantern-pass", "70012", "OAuth 2.0 to SAML", "70012"},
+		{"northquay-stevedores", "ivo.tamm", "OpenID Connect to SAML", "ivo.tamm@northquay.example"},
+		{"lantern-pass", "70012", "OAuth 2.0 to SAML", "70012@lantern.example"},
 	} {
 		if err := w.throughProvider(ctx, "crew-rota", b.provider, func() error {
 			walker := w.Walker()

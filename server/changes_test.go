@@ -54,7 +54,7 @@ func TestAProposedChangeIsRehearsed(t *testing.T) {
 	staff, err := c.Provider(ctx, "saltmere-staff")
 	require.NoError(t, err)
 	other := staff.Provider
-	other.Mapping = claims.Mapping{{Set: "preferred_username", From: claims.Names{"urn:oid:0.9.2342.19200300.100.1.3"}}}
+	other.Mapping = claims.Mapping{{Set: "preferred_username", From: claims.Names{"urn:oid:2.5.4.42"}}}
 	q, err := c.Propose(ctx, api.NewProposal{Kind: "provider", Slug: "saltmere-staff", Provider: &other})
 	require.NoError(t, err)
 	r, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp", Proposal: q.ID})

@@ -19,6 +19,7 @@ import (
 	"innergate/core/config"
 	"innergate/core/jose"
 	"innergate/demo"
+	"innergate/standin"
 	"innergate/testbed"
 )
 
@@ -594,4 +595,33 @@ func TestEachProviderHasAClientKeyOfItsOwn(t *testing.T) {
 		ids[slug] = set.Keys[0].ID
 	}
 	assert.NotEqual(t, ids["northquay-stevedores"], ids["lantern-pass"])
+}
+
+// TestIssuersOfOneProviderShareNobody takes the subject from a claim that two directories give to different people, and
+// has one of them write what the other's people are known by.
+func TestIssuersOfOneProviderShareNobody(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	const one = "https://one.northquay.example"
+	issuers := func(claim, issuer string, accepted ...string) {
+		set(t, w, "northquay-stevedores", func(p *config.Provider) {
+			o := *p.OIDC
+			o.Issuer, o.AcceptedIssuers, o.SubjectFrom = issuer, accepted, claim
+			p.OIDC, p.Matching, p.Admission = &o, nil, "create"
+		})
+	}
+	issuers("preferred_username", one, w.NorthquayURL)
+	claimsOf(w, "lene.aas")["preferred_username"] = "lene"
+	tr, b := through(t, w, "northquay-stevedores", "lene.aas")
+	require.Equal(t, "signed-in", tr.Outcome, tr.Code)
+	subject := b.Inner("subject")
+	issuers("preferred_username", w.NorthquayURL, w.NorthquayURL, one)
+	tr, b = through(t, w, "northquay-stevedores", "lene.aas")
+	require.Equal(t, "signed-in", tr.Outcome, tr.Code)
+	assert.NotEqual(t, subject, b.Inner("subject"))
+
+	issuers("", w.NorthquayURL, w.NorthquayURL, one)
+	w.Northquay.People = append(w.Northquay.People, standin.Person{ID: one + "\x1flene.aas", Name: "Forger", Claims: map[string]any{}})
+	tr, _ = through(t, w, "northquay-stevedores", one+"\x1flene.aas")
+	assert.Equal(t, "oidc.claims-unreadable", tr.Code)
 }

@@ -3,6 +3,7 @@ package server_test
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -216,8 +217,8 @@ func TestAProviderSpeaksForItsOwnOnly(t *testing.T) {
 		p.Mapping = slices.DeleteFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == "email" })
 	})
 	_, code = signsIn(t, w, "lene.aas")
-	assert.Empty(t, code)
-	assert.Len(t, known(t, w, "mira.voss@saltmere.example"), 2, "she is a stranger with a strange name, and not Mira")
+	assert.Equal(t, "subject.empty", code, "she has no name that the provider may give, and is not Mira")
+	assert.Len(t, known(t, w, "mira.voss@saltmere.example"), 1)
 }
 
 func TestGroupsComeAndGoWithTheirClaim(t *testing.T) {
@@ -504,7 +505,7 @@ func TestPreviewTellsWhatTheSignInDoes(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(got.Differences), "displayName")
 	stranger, err := c.Preview(ctx, api.Preview{Provider: "lantern-pass", Sample: `{"account":{"number":"70012"}}`})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"70012"}, stranger.Profile["preferred_username"])
+	assert.Equal(t, []string{"70012@lantern.example"}, stranger.Profile["preferred_username"])
 	assert.Len(t, known(t, w, ""), 3, "a preview makes nobody")
 }
 
@@ -611,4 +612,69 @@ func TestUnassignedEndsTheTokens(t *testing.T) {
 	require.Equal(t, 200, second.status, "assigned through a group: "+second.raw)
 	require.NoError(t, p.w.Client().Unassign(ctx, "tide-archive", "group", "crew"))
 	assert.Equal(t, "invalid_grant", refresh(second.text("refresh_token")).err())
+}
+
+// TestAGuestHasNoEmployeesAddress has a holder of an account that anybody can have enter an employee's mail address there,
+// and a partner give its own people the company's user names and groups.
+func TestAGuestHasNoEmployeesAddress(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	_, employee := through(t, w, "saltmere-staff", "mvoss")
+	require.Equal(t, "mira.voss@saltmere.example", employee.Inner("claim-email"))
+	guest := w.Lantern.People[0]
+	guest.ID, guest.Claims = "99999", maps.Clone(guest.Claims)
+	guest.Claims["email"] = "mira.voss@saltmere.example"
+	w.Lantern.People = append(w.Lantern.People, guest)
+	tr, b := through(t, w, "lantern-pass", "99999")
+	require.Equal(t, "signed-in", tr.Outcome, tr.Code)
+	assert.Empty(t, b.Inner("claim-email"))
+	dropped := false
+	for _, e := range tr.Entries {
+		c := e.Check
+		dropped = dropped || c != nil && c.Name == "provider.speaks-for" && !c.OK && strings.Contains(c.Got, "mira.voss@saltmere.example")
+	}
+	assert.True(t, dropped, "the trace tells what was dropped")
+	// An address of nobody's domain is the guest's own, as long as nobody else is known by it.
+	_, b = through(t, w, "lantern-pass", w.Lantern.People[0].ID)
+	own := b.Inner("claim-email")
+	require.NotEmpty(t, own)
+	guest.ID, guest.Claims = "99998", maps.Clone(guest.Claims)
+	guest.Claims["email"] = own
+	w.Lantern.People = append(w.Lantern.People, guest)
+	_, b = through(t, w, "lantern-pass", "99998")
+	assert.Empty(t, b.Inner("claim-email"))
+
+	claimsOf(w, "ivo.tamm")["roles"] = []string{"quay-crane", "ferry-office"}
+	_, b = through(t, w, "northquay-stevedores", "ivo.tamm")
+	assert.Equal(t, "[quay-crane]", b.Inner("claim-groups"))
+}
+
+// TestOneNameIsOnePersonAtAnApplication has a partner's person be called as an employee is, at an application behind the
+// gate that knows people by nothing but a name.
+func TestOneNameIsOnePersonAtAnApplication(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	b, _ := atBerths(t, w, "jhale")
+	require.Equal(t, "jhale", b.Inner("person"))
+	w.Northquay.People = append(w.Northquay.People, standin.Person{ID: "jhale", Name: "Somebody Else", Claims: map[string]any{
+		"given_name": "Somebody", "family_name": "Else", "email": "x@northquay.example", "email_verified": true,
+	}})
+	partner := func() *demo.Walker {
+		b := w.Walker()
+		b.Provider = "northquay-stevedores"
+		_ = b.SignIn(ctx, w.BerthsURL+"/", "jhale")
+		return b
+	}
+	assert.Equal(t, "jhale@northquay.example", partner().Inner("person"))
+	// Where the provider may speak for any name, the second is refused.
+	set(t, w, "northquay-stevedores", func(p *config.Provider) {
+		p.Matching.Unscoped = true
+		p.Mapping[0] = claims.Rule{Set: "preferred_username", From: claims.Names{"sub"}}
+	})
+	assert.Empty(t, partner().Inner("person"))
+	assert.Equal(t, "subject.taken", newest(t, w).Code)
+	set(t, w, "northquay-stevedores", func(p *config.Provider) {
+		p.Mapping[0] = claims.Rule{Set: "preferred_username", From: claims.Names{"sub"}, Steps: []claims.Step{{Word: "upper"}}}
+	})
+	assert.Empty(t, partner().Inner("person"), "in other letters too")
 }

@@ -184,7 +184,7 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	require.True(t, r.Good, mustText(r.Explanation))
 	assert.Equal(t, []string{"ID token", "northquay-stevedores"}, []string{r.Kind, r.Provider})
 	require.NotNil(t, r.Then)
-	assert.Equal(t, []string{"lene.aas"}, r.Then.Profile["preferred_username"])
+	assert.Equal(t, []string{"lene.aas@northquay.example"}, r.Then.Profile["preferred_username"])
 	assert.Equal(t, explain.OIDCExpired, judge(api.Judge{Message: token, At: &later}).Explanation.Code)
 	foreign, err := w.Northquay.IDTokenFor("another", "lene.aas")
 	require.NoError(t, err)

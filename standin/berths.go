@@ -73,7 +73,9 @@ func (b *Berths) Handler() http.Handler {
 		io.Copy(w, r.Body)
 	})
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		b.Visits.Add(1)
+		if r.URL.Path != "/health" {
+			b.Visits.Add(1)
+		}
 		mux.ServeHTTP(w, r)
 	})
 }

@@ -253,6 +253,9 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-24-rehearsals", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Rehearsal{}) }},
 		{ID: "2026-11-27-sessions", Migrate: migrateSessions},
 		{ID: "2026-11-27-changes", Migrate: migrateChanges},
+		{ID: "2026-11-29-accounts", Migrate: func(tx *gorm.DB) error {
+			return tx.Exec("CREATE INDEX account_subject ON accounts (application_id, subject COLLATE NOCASE)").Error
+		}},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

@@ -14,6 +14,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/keys"
+	"innergate/core/people"
 	"innergate/core/saml"
 	"innergate/gate"
 	"innergate/gate/fetch"
@@ -108,7 +109,8 @@ func (l *Lab) Furnish(t testing.TB) {
 			EntityID: "https://id.example/idp", Certificates: pem,
 			SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.example/sso"}},
 		},
-		Mapping: claims.Standard(),
+		Mapping:  claims.Standard(),
+		Matching: &people.Matching{Domains: []string{"saltmere.example"}, Unscoped: true, Groups: []string{"*"}},
 	}, 0)
 	require.NoError(t, err)
 	for _, a := range []config.Application{

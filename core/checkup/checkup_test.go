@@ -13,6 +13,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/keys"
+	"innergate/core/people"
 	"innergate/core/saml"
 )
 
@@ -50,6 +51,7 @@ func sound(t testing.TB) (config.Application, config.Provider) {
 		Reach:     access.Everyone,
 		Admission: "create",
 		Mapping:   claims.Standard(),
+		Matching:  &people.Matching{Domains: []string{"saltmere.example"}, Unscoped: true, Groups: []string{"*"}},
 		SAML: &config.SAMLProvider{
 			EntityID:     "https://id.saltmere.example",
 			SSO:          []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://id.saltmere.example/sso"}},

@@ -11,6 +11,7 @@ import (
 	"innergate/core/checkup"
 	"innergate/core/claims"
 	"innergate/core/config"
+	"innergate/core/people"
 )
 
 func soundOIDC(t testing.TB) (config.Application, config.Provider) {
@@ -34,6 +35,8 @@ func soundOIDC(t testing.TB) (config.Application, config.Provider) {
 		Reach:     access.Everyone,
 		Admission: "create",
 		Mapping:   claims.IncomingOIDC(),
+		Matching: &people.Matching{Domains: []string{"northquay.example"}, Scopes: []string{"northquay.example"},
+			Groups: []string{"quay-*"}},
 		OIDC: &config.OIDCProvider{
 			Issuer:                "https://id.northquay.example",
 			AuthorizationEndpoint: "https://id.northquay.example/a",

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"innergate/core/access"
+	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/people"
 	"innergate/core/saml"
@@ -105,9 +106,38 @@ func (c *collector) access(a *config.Application) {
 	}
 }
 
+// silent finds what a provider's mapping makes and nothing comes of, since the provider may not speak for it.
+func (c *collector) silent(p *config.Provider) {
+	if p.Directory != nil {
+		return
+	}
+	var sets []string
+	for _, r := range p.Mapping {
+		sets = append(sets, r.Set)
+	}
+	names := p.Matching.Silent(sets)
+	if len(names) == 0 {
+		return
+	}
+	var inWords []string
+	for _, n := range names {
+		inWords = append(inWords, claims.InWords(n))
+	}
+	c.add(Finding{
+		Code:     "matching.speaks-for-nothing",
+		Severity: Attention,
+		Station:  Matching,
+		Title:    "What it says is dropped",
+		Detail: "The mapping makes " + strings.Join(inWords, ", ") + " of what " + p.Name +
+			" sends, and nothing says that it may speak for any: no application, rule or role gets these values.",
+		Remedy: "Name the mail domains, scopes and groups that it may speak for, or leave the rules out.",
+	})
+}
+
 // matching finds providers that may speak for more than is wise.
 func (c *collector) matching(p *config.Provider) {
 	m := p.Matching
+	c.silent(p)
 	if m == nil {
 		return
 	}

@@ -708,6 +708,18 @@ var catalogue = []Explanation{
 		Status: responder,
 	},
 	{
+		Code:  SubjectTaken,
+		Title: "Another person has this identifier at the application",
+		Cause: "{partner} knows people by {expected}, and under it {got}. Who signs in now is somebody else with the same value, and " +
+			"the application could not tell the two apart.",
+		Remedy: "See whose value it is, and give the other one another. Where it is the same person twice, merge the two. Or choose an " +
+			"identifier for the application that is never given twice.",
+		Side:      Ours,
+		Person:    "Somebody else has the name here by which this application would know you. Please ask for help.",
+		Status:    responder,
+		Substatus: "UnknownPrincipal",
+	},
+	{
 		Code:      SubjectEmpty,
 		Title:     "There is no value for the application's NameID",
 		Cause:     "The subject rule of {partner} takes {expected}, and this person has none.",
@@ -873,7 +885,8 @@ var catalogue = []Explanation{
 		Code:  RehearsalUnapproved,
 		Title: "Nothing is signed for values that nobody approved",
 		Cause: "The values of {partner} that are tried here were left by the other side, or proposed by one engineer, and nobody has " +
-			"approved them. The gate signs nothing and tells no secret for them, since it would be for a place that only their author chose.",
+			"approved them. The gate signs nothing and tells no secret for them, since it would be for a place that only their author " +
+			"chose.",
 		Remedy: "Look at what is proposed and approve it; then rehearse again.",
 		Side:   Ours,
 		Person: "This trial can't go on before the change that it tries was approved.",

@@ -139,6 +139,7 @@ const (
 // Codes that begin with subject.
 const (
 	SubjectEmpty Code = "subject.empty"
+	SubjectTaken Code = "subject.taken"
 	SubjectUnfit Code = "subject.unfit"
 )
 

@@ -20,6 +20,10 @@ var german = texts([][2]string{
 			"der Stelle, die sich darum kümmert.",
 	},
 	{
+		"Somebody else has the name here by which this application would know you. Please ask for help.",
+		"Jemand anderes hat hier den Namen, unter dem diese Anwendung Sie führen würde. Bitte fragen Sie um Hilfe.",
+	},
+	{
 		"This trial can't go on before the change that it tries was approved.",
 		"Dieser Versuch kann erst weitergehen, wenn die Änderung, die er erprobt, genehmigt wurde.",
 	},

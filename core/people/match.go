@@ -43,9 +43,10 @@ func (w *Way) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// Matching says how a provider's subjects are matched to people that are known already. A link always goes first.
-// Nothing is matched by value unless it lies within what the provider may speak for; the zero value matches by link
-// alone.
+// Matching says what a provider may speak for, and how its subjects are matched to people that are known already. What
+// identifies people is taken of it within that alone; the rest is dropped, whoever it is about. A link always goes
+// first; nothing is matched by value unless it lies within; the zero value matches by link alone, and lets it say
+// nothing that identifies.
 type Matching struct {
 	By []Way `json:"by,omitempty"`
 	// Domains are the mail domains that the provider may speak for, Scopes those of scoped identifiers (name@scope).
@@ -56,6 +57,11 @@ type Matching struct {
 	// MailUnproven takes mail addresses within the domains for proven although the provider says nothing about it
 	// (email_verified).
 	MailUnproven bool `json:"mailUnproven,omitempty"`
+	// MailElsewhere lets it say proven mail addresses of domains that no other provider speaks for, as a provider does
+	// that anybody can have an account with. Nobody is found by them.
+	MailElsewhere bool `json:"mailElsewhere,omitempty"`
+	// Groups are the values of the attribute groups that it may say, each by itself or how it begins, with a * behind.
+	Groups []string `json:"groups,omitempty"`
 }
 
 // Check says what is wrong, or returns nil.
@@ -84,6 +90,9 @@ func (m *Matching) Check() error {
 				i+1, w.By,
 			)
 		}
+	}
+	if err := checkGroups(m.Groups); err != nil {
+		return err
 	}
 	for _, d := range slices.Concat(m.Domains, m.Scopes) {
 		if d != strings.ToLower(strings.TrimSpace(d)) || d == "" || strings.ContainsAny(d, "@ /*") || !strings.Contains(d, ".") {

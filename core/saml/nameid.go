@@ -1,6 +1,9 @@
 package saml
 
 import (
+	"strings"
+	"unicode"
+
 	"innergate/core/explain"
 	"innergate/core/xmltree"
 )
@@ -40,8 +43,11 @@ func (c *checker) nameID(e *xmltree.Element) (*NameID, error) {
 			return nil, err
 		}
 	}
-	if value == "" {
+	if strings.TrimFunc(value, unicode.IsSpace) == "" {
 		return nil, c.fail(explain.SAMLNameIDMissing, explain.Fact("NameID", "it is empty"))
+	}
+	if strings.ContainsFunc(value, unicode.IsControl) {
+		return nil, c.fail(explain.SAMLValueRefused, explain.Fact("value", "<NameID> holds a control character"))
 	}
 	return n, nil
 }

@@ -191,6 +191,15 @@ func (g *Room) Provider(ctx context.Context, slug string) (*Provider, error) {
 	return g.findProvider(ctx, slug, "slug = ?", slug)
 }
 
+// SpokenFor says whether another provider than this one may speak for a mail domain.
+func (g *Room) SpokenFor(ctx context.Context, domain, except string) (bool, error) {
+	var n int64
+	err := g.Store.Read(ctx).Raw("SELECT count(*) FROM providers p, json_each(p.body, '$.matching.domains') d WHERE d.value = ? AND "+
+		"p.id <> ?",
+		domain, except).Scan(&n).Error
+	return n > 0, store.Clear(err)
+}
+
 // ProviderByID finds a provider that is made ready.
 func (g *Room) ProviderByID(ctx context.Context, id string) (*Provider, error) {
 	return g.findProvider(ctx, "id:"+id, "id = ?", id)

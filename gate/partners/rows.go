@@ -125,3 +125,17 @@ func ForgetSecrets(tx *gorm.DB, ownerID, state string) error {
 	}
 	return of.Delete(&store.Secret{}).Error
 }
+
+// KnownIdentifier is the random identifier that somebody has at an application already, or nothing.
+func KnownIdentifier(tx *gorm.DB, app *Application, holder string) (string, error) {
+	if !Kept(app) || holder == "" {
+		return "", nil
+	}
+	v, err := store.One[store.SubjectValue](tx, "person_id = ? AND application_id = ?", holder, SubjectOwner(app))
+	return v.Value, err
+}
+
+// GiveIdentifier gives somebody a random identifier at an application. It is never given to another.
+func GiveIdentifier(tx *gorm.DB, app *Application, holder, value string, now time.Time) error {
+	return tx.Create(&store.SubjectValue{Value: value, PersonID: holder, ApplicationID: SubjectOwner(app), CreatedAt: now}).Error
+}

@@ -59,6 +59,17 @@ func NoteAccount(tx *gorm.DB, applicationID, personID, subject string, now time.
 	return err
 }
 
+// KnownThereAs is who else an application knows by an identifier, as people see it: somebody's name, or nothing.
+func KnownThereAs(tx *gorm.DB, applicationID, subject, except string) (string, error) {
+	var row struct{ PersonID, Name string }
+	err := tx.Raw("SELECT a.person_id, p.name FROM accounts a LEFT JOIN people p ON p.id = a.person_id WHERE a.application_id = ? AND "+
+		"a.subject = ? COLLATE NOCASE AND a.person_id <> ? LIMIT 1", applicationID, subject, except).Scan(&row).Error
+	if err == nil && row.PersonID != "" && row.Name == "" {
+		row.Name = "somebody who was passed through"
+	}
+	return row.Name, err
+}
+
 // KeepConsent remembers what a person agreed to hand on to an application.
 func KeepConsent(tx *gorm.DB, personID, applicationID, scope string, now time.Time) error {
 	return tx.Exec("INSERT INTO consents (person_id, application_id, scope, at) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET "+

@@ -170,9 +170,13 @@ func (g *Room) judgeToken(ctx context.Context, q *api.Judge, out *api.Judged, re
 	if err := found.Add("ID token", t.Claims); err != nil {
 		return explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
 	}
+	link, err := bridge.OpenIDLink(p.OIDC.Issuer, t.Issuer, "", t.Subject)
+	if err != nil {
+		return explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
+	}
 	who := bridge.Identity{
 		Attributes:   found.Values,
-		Subject:      "sub\x1f" + t.Subject,
+		Subject:      link,
 		Shown:        t.Subject,
 		AuthnInstant: t.AuthTime,
 		Context:      t.ACR,

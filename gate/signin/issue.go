@@ -92,6 +92,9 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity, ok bo
 			if err := g.knownSubject(tx, s, who, &subject); err != nil {
 				return err
 			}
+			if err := g.ownSubject(tx, s, who, &subject); err != nil {
+				return err
+			}
 			if s.sent = SAMLSubject(s.App, subject); !ok || s.Rehearsal.Second == "" && !s.Rehearsal.Out {
 				return nil
 			}
@@ -103,13 +106,16 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity, ok bo
 		if err := g.settleSubject(tx, s, who, &subject, now); err != nil {
 			return err
 		}
+		if err := g.ownSubject(tx, s, who, &subject); err != nil {
+			return err
+		}
 		s.sent = SAMLSubject(s.App, subject)
 		if s.Rehearsal == nil || s.Rehearsal.Second != "" || s.Rehearsal.Out {
 			if err := g.settleSession(tx, s, who, now); err != nil {
 				return err
 			}
 		}
-		if err := noteAccount(tx, s, subject.Value, now); err != nil {
+		if err := noteAccount(tx, s, who, subject.Value, now); err != nil {
 			return err
 		}
 		return partners.NoteSignIn(tx, s.App.ID, s.Provider.ID, now)
@@ -118,11 +124,24 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity, ok bo
 		return subject, err
 	}
 	s.Rec.Decide(trace.Decision{About: "subject", Result: subject.Value, By: subjectReason(s.App.Subject, subject.Format)})
+	return subject, nil
+}
+
+// ownSubject refuses an identifier that is another person's at the application, and one that is not whom the application
+// named. The application can't tell two people apart who come with the same one.
+func (g *Room) ownSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID) error {
 	if w := s.State.Wish.Subject; w != nil &&
 		(w.Value != subject.Value || w.Format != "" && w.EffectiveFormat() != saml.FormatUnspecified && w.Format != subject.Format) {
-		return subject, explain.New(explain.SAMLSubjectDiffers, explain.Pair("subject", w.Value, subject.Value))
+		return explain.New(explain.SAMLSubjectDiffers, explain.Pair("subject", w.Value, subject.Value))
 	}
-	return subject, nil
+	if s.App.Subject.Source != "profile" {
+		return nil
+	}
+	other, err := persons.KnownThereAs(tx, s.App.ID, subject.Value, s.subjectHolder(who))
+	if err != nil || other == "" {
+		return err
+	}
+	return explain.New(explain.SubjectTaken, explain.Pair("identifier", subject.Value, other)).Of(s.App.Name)
 }
 
 func subjectReason(s config.Subject, format string) string {
@@ -194,18 +213,11 @@ func (g *Room) endFlight(tx *gorm.DB, s *SignIn, now time.Time) error {
 
 // knownSubject takes the identifier that a person has at the application already.
 func (g *Room) knownSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID) error {
-	owner := s.subjectHolder(who)
-	if !partners.Kept(s.App) || owner == "" {
-		return nil
+	known, err := partners.KnownIdentifier(tx, s.App, s.subjectHolder(who))
+	if known != "" {
+		subject.Value = known
 	}
-	v, err := store.One[store.SubjectValue](tx, "person_id = ? AND application_id = ?", owner, partners.SubjectOwner(s.App))
-	if err != nil {
-		return err
-	}
-	if v.Value != "" {
-		subject.Value = v.Value
-	}
-	return nil
+	return err
 }
 
 // subjectHolder is who has a random identifier: the person, or, where nobody is stored, the provider's subject.
@@ -221,11 +233,12 @@ func (s *SignIn) subjectHolder(who bridge.Identity) string {
 }
 
 // noteAccount remembers by which identifier the application knows the person, once an hour at most.
-func noteAccount(tx *gorm.DB, s *SignIn, subject string, now time.Time) error {
-	if s.Person.ID == "" || s.App.ID == partners.ConsoleID || s.App.Subject.Source == "transient" {
+func noteAccount(tx *gorm.DB, s *SignIn, who bridge.Identity, subject string, now time.Time) error {
+	holder := s.subjectHolder(who)
+	if holder == "" || s.App.ID == partners.ConsoleID || s.App.Subject.Source == "transient" {
 		return nil
 	}
-	return persons.NoteAccount(tx, s.App.ID, s.Person.ID, subject, now)
+	return persons.NoteAccount(tx, s.App.ID, holder, subject, now)
 }
 
 func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID, now time.Time) error {
@@ -243,5 +256,5 @@ func (g *Room) settleSubject(tx *gorm.DB, s *SignIn, who bridge.Identity, subjec
 	if r := s.State.Request; r != nil && r.NameIDPolicy != nil && r.NameIDPolicy.NoCreate {
 		return explain.New(explain.SAMLNameIDNoCreate).Of(s.App.Name)
 	}
-	return tx.Create(&store.SubjectValue{Value: fresh, PersonID: holder, ApplicationID: partners.SubjectOwner(s.App), CreatedAt: now}).Error
+	return partners.GiveIdentifier(tx, s.App, holder, fresh, now)
 }

@@ -59,7 +59,11 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 	if err != nil {
 		return explain.OfPartner(err, s.Provider.Name)
 	}
-	came := claims.Profile(out)
+	sent := claims.Profile(out)
+	came, err := g.persons.Said(ctx, s.Provider, sent, who.Attributes, s.Rec)
+	if err != nil {
+		return err
+	}
 	s.Person.Came, s.Person.Profile, s.Person.Shown = came, came, people.ShownName(came, who.Shown)
 	if s.Provider.Admission == "pass" {
 		s.Person.pass = true
@@ -73,7 +77,7 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 	if who.Subject == "" {
 		return explain.New(explain.MatchTransient).Of(s.Provider.Name)
 	}
-	if err := g.findPerson(ctx, s, who); err != nil {
+	if err := g.findPerson(ctx, s, who, sent); err != nil {
 		return explain.OfPartner(err, s.Provider.Name)
 	}
 	settings, err := g.persons.Settings(ctx)
@@ -84,6 +88,9 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 		if err := g.takeIn(s, who, settings); err != nil {
 			return explain.OfPartner(err, s.Provider.Name)
 		}
+	}
+	if s.Person.Came, err = g.persons.OwnMail(ctx, s.Provider, s.Person.Came, s.Person.ID, s.Rec); err != nil {
+		return err
 	}
 	if err := g.mergeProfile(s, settings); err != nil {
 		return err
@@ -119,12 +126,13 @@ func (g *Room) findLinked(ctx context.Context, s *SignIn, who bridge.Identity) (
 	return true, s.found(&p, "link to "+s.Provider.Name, nil)
 }
 
-// findPerson finds whom the subject means: by link, or by value within what the provider may speak for.
-func (g *Room) findPerson(ctx context.Context, s *SignIn, who bridge.Identity) error {
+// findPerson finds whom the subject means: by link, or by value within what the provider may speak for. Where it sent
+// what it may not speak for and somebody has that, the sign-in is refused, so that nobody is doubled.
+func (g *Room) findPerson(ctx context.Context, s *SignIn, who bridge.Identity, sent claims.Bag) error {
 	if found, err := g.findLinked(ctx, s, who); found || err != nil {
 		return err
 	}
-	questions, err := s.Provider.Matching.Questions(people.ProvenBy(s.Person.Came, who.Attributes))
+	questions, err := s.Provider.Matching.Questions(people.ProvenBy(sent, who.Attributes))
 	if err != nil {
 		return err
 	}

@@ -1,7 +1,6 @@
 package signin
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -146,17 +145,15 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 		UsedUntil:  g.Now().Add(2 * Life),
 	}
 	var found oidc.Claims
-	subject := ""
+	subject, issuer := "", c.Issuer
 	if p.Kind == config.KindOIDC {
 		t, err := g.idToken(ctx, s, tokens, code)
 		if err != nil {
 			return bridge.Identity{}, err
 		}
-		who.AuthnInstant, who.Context, who.AMR, who.Session, subject = t.AuthTime, t.ACR, t.AMR, t.SessionID, t.Subject
-		if t.Issuer != c.Issuer {
-			// Two directories of one provider may give the same subject to different people.
-			subject = t.Issuer + "\x1f" + t.Subject
-			who.Authorities = []string{t.Issuer}
+		who.AuthnInstant, who.Context, who.AMR, who.Session = t.AuthTime, t.ACR, t.AMR, t.SessionID
+		if subject, issuer = t.Subject, t.Issuer; issuer != c.Issuer {
+			who.Authorities = []string{issuer}
 		}
 		if err := found.Add("ID token", t.Claims); err != nil {
 			return bridge.Identity{}, explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
@@ -175,16 +172,15 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	for _, name := range found.Values.Names() {
 		s.Rec.Decide(trace.Decision{About: "claim", Result: name, By: found.From[name]})
 	}
-	field := cmp.Or(c.SubjectFrom, "sub")
-	if c.SubjectFrom == "" {
-		who.Subject = "sub\x1f" + subject
-		return who, nil
+	if c.SubjectFrom != "" {
+		if subject = found.Values.First(c.SubjectFrom); subject == "" {
+			return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", c.SubjectFrom, "")).Of(p.Name)
+		}
+		who.Shown = subject
 	}
-	v := found.Values.First(field)
-	if v == "" {
-		return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", field, "")).Of(p.Name)
+	if who.Subject, err = bridge.OpenIDLink(c.Issuer, issuer, c.SubjectFrom, subject); err != nil {
+		return bridge.Identity{}, explain.New(explain.OIDCClaimsUnreadable, explain.Fact("claims", err.Error())).Of(p.Name)
 	}
-	who.Subject, who.Shown = "claim\x1f"+field+"\x1f"+v, v
 	return who, nil
 }
 

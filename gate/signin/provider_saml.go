@@ -139,7 +139,10 @@ func WhoIs(pr *partners.Provider, assertion *saml.Assertion) (bridge.Identity, e
 		who.Attributes["NameID"] = []string{n.Value}
 		who.Shown = n.Value
 		if n.Format != saml.FormatTransient {
-			who.Subject = "nameid\x1f" + n.EffectiveFormat() + "\x1f" + n.NameQualifier + "\x1f" + n.SPNameQualifier + "\x1f" + n.Value
+			var err error
+			if who.Subject, err = bridge.Link("nameid", n.Value, n.EffectiveFormat(), n.NameQualifier, n.SPNameQualifier); err != nil {
+				return bridge.Identity{}, explain.New(explain.SAMLValueRefused, explain.Fact("value", "<NameID>: "+err.Error())).Of(pr.Name)
+			}
 		}
 	}
 	if p.SubjectFrom != "" {
@@ -147,7 +150,12 @@ func WhoIs(pr *partners.Provider, assertion *saml.Assertion) (bridge.Identity, e
 		if v == "" {
 			return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", p.SubjectFrom, "")).Of(pr.Name)
 		}
-		who.Subject, who.Shown = "attribute\x1f"+p.SubjectFrom+"\x1f"+v, v
+		var err error
+		if who.Subject, err = bridge.Link("attribute", v, p.SubjectFrom); err != nil {
+			return bridge.Identity{}, explain.New(explain.SAMLValueRefused,
+				explain.Fact("value", p.SubjectFrom+": "+err.Error())).Of(pr.Name)
+		}
+		who.Shown = v
 	}
 	return who, nil
 }

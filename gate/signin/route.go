@@ -219,11 +219,9 @@ func (g *Room) recognise(ctx context.Context, s *SignIn) (*recognised, error) {
 		if _, domain, ok := strings.Cut(name, "@"); ok {
 			r.domain = strings.ToLower(strings.TrimSpace(domain))
 		}
-		key := people.Key(name)
-		var ids []string
-		if err := g.Store.Read(ctx).Raw("SELECT id FROM people WHERE login = ? UNION SELECT id FROM people WHERE email_key = ? UNION "+
-			"SELECT id FROM people WHERE username_key = ? LIMIT 2", key, key, key).Scan(&ids).Error; err != nil {
-			return nil, store.Clear(err)
+		ids, err := g.persons.CalledBy(ctx, name)
+		if err != nil {
+			return nil, err
 		}
 		if len(ids) != 1 {
 			r.who.Mail = name

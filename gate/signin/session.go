@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"strings"
 	"time"
@@ -65,7 +64,7 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 			passed = append(passed, p.Name+": it vouched for nobody in this session")
 			continue
 		}
-		if why := g.asksAnew(s, p, &vouched, last); why != "" {
+		if why := vouched.AsksAnew(&s.State.Wish, p, s.App, last, g.Now()); why != "" {
 			passed = append(passed, p.Name+": "+why)
 			continue
 		}
@@ -102,37 +101,6 @@ func (g *Room) LastUse(ctx context.Context, sessionID, applicationID string) (ti
 		Find(&row).
 		Error
 	return row.LastAt, store.Clear(err)
-}
-
-// asksAnew says why what a provider vouched for in a session does not count for this sign-in, or nothing.
-func (g *Room) asksAnew(s *SignIn, p *partners.Provider, vouched *sessions.Proof, last time.Time) string {
-	w, who, now := &s.State.Wish, &vouched.Identity, g.Now()
-	age := now.Sub(who.AuthnInstant)
-	switch {
-	case w.Fresh:
-		return "the application wants a fresh sign-in"
-	case w.Choose:
-		return "the application wants the person to choose"
-	case p.SAML != nil && p.SAML.ForceAuthn, p.OIDC != nil && p.OIDC.Fresh:
-		return "it is set to ask anew each time"
-	case !who.SessionEnd.IsZero() && !now.Before(who.SessionEnd):
-		return "its own session is over since " + who.SessionEnd.UTC().Format(time.RFC3339)
-	case w.MaxAge != nil && (who.AuthnInstant.IsZero() || age > *w.MaxAge+time.Minute):
-		return "signed in " + words.Ago(now, who.AuthnInstant) + ", and the application allows " + w.MaxAge.String()
-	case w.Context != nil && !w.Preferred && !w.Context.Met(who.Context):
-		return "the application asks for " + fmt.Sprint(w.Context.Classes) + ", and it proved " + words.OrNone(who.Context)
-	}
-	rules := s.App.Session
-	if rules == nil {
-		return ""
-	}
-	if since := vouched.Since(); rules.MaxMinutes > 0 && now.Sub(since) > time.Duration(rules.MaxMinutes)*time.Minute {
-		return "signed in " + words.Ago(now, since) + ", and this application is set to " + fmt.Sprint(rules.MaxMinutes) + " minutes"
-	}
-	if rules.IdleMinutes > 0 && !last.IsZero() && now.Sub(last) > time.Duration(rules.IdleMinutes)*time.Minute {
-		return "the application was last used " + words.Ago(now, last) + ", and is set to " + fmt.Sprint(rules.IdleMinutes) + " minutes"
-	}
-	return ""
 }
 
 // matchSession takes the person whom a session is of. The profile is what is held now; what came is what the provider

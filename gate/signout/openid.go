@@ -11,6 +11,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/core/bridge"
 	"innergate/core/explain"
 	"innergate/core/jose"
 	"innergate/core/oidc"
@@ -324,9 +325,8 @@ func (g *Room) providerLogout(ctx context.Context, x *grants.Exchange, slug, raw
 	}
 	subject := ""
 	if l.Subject != "" {
-		subject = "sub\x1f" + l.Subject
-		if l.Issuer != c.Issuer {
-			subject = "sub\x1f" + l.Issuer + "\x1f" + l.Subject
+		if subject, err = bridge.OpenIDLink(c.Issuer, l.Issuer, "", l.Subject); err != nil {
+			return explain.New(explain.OIDCLogoutToken, explain.Fact("token", err.Error())).Of(p.Name)
 		}
 	}
 	n, err := g.endProviderGrants(ctx, p, subject, l.SessionID, "signed out at "+p.Name)

@@ -12,7 +12,7 @@ type GrantRow = { attribute: string; value: string; condition: string; groups: s
 const admission = ref("refuse");
 const ways = ref<{ by: string; expr: string }[]>([]);
 const domains = ref(""), scopes = ref(""), stronger = ref(""), admitGroups = ref(""), admitType = ref("");
-const unscoped = ref(false), proven = ref(false);
+const unscoped = ref(false), proven = ref(false), elsewhere = ref(false), groups = ref("");
 const grants = ref<GrantRow[]>([]);
 const keep = ref<{ name: string; how: string }[]>([]);
 const { error, busy, act } = useAct();
@@ -28,6 +28,8 @@ function read() {
   scopes.value = (p.matching?.scopes ?? []).join(", ");
   unscoped.value = !!p.matching?.unscoped;
   proven.value = !!p.matching?.mailUnproven;
+  elsewhere.value = !!p.matching?.mailElsewhere;
+  groups.value = (p.matching?.groups ?? []).join(", ");
   stronger.value = p.stronger ?? "";
   admitGroups.value = (p.admit?.groups ?? []).join(", ");
   admitType.value = p.admit?.type ?? "";
@@ -38,10 +40,18 @@ watch(() => JSON.stringify(props.provider), read, { immediate: true });
 
 const store = () => act(() => props.save((held) => {
   const by = ways.value.filter((w) => w.by).map((w) => (w.expr.trim() ? { [w.by]: w.expr.trim() } : w.by));
-  const matching = { by, domains: list(domains.value), scopes: list(scopes.value), unscoped: unscoped.value || undefined, mailUnproven: proven.value || undefined };
+  const matching = {
+    by,
+    domains: list(domains.value),
+    scopes: list(scopes.value),
+    groups: list(groups.value),
+    unscoped: unscoped.value || undefined,
+    mailUnproven: proven.value || undefined,
+    mailElsewhere: elsewhere.value || undefined,
+  };
   const out = {
     ...held, admission: admission.value, stronger: stronger.value.trim() || undefined,
-    matching: by.length || matching.domains.length || matching.scopes.length ? matching : undefined,
+    matching: Object.values(matching).some((v) => (Array.isArray(v) ? v.length : v)) ? matching : undefined,
     admit: admitGroups.value.trim() || admitType.value || held.admit?.defaults?.length ? { ...held.admit, groups: list(admitGroups.value), type: admitType.value || undefined } : undefined,
     grants: grants.value.map((g): Grant => ({ attribute: g.attribute.trim() || undefined, value: g.value.trim() || undefined, if: g.condition.trim() || undefined, groups: list(g.groups), type: g.type || undefined })),
     keep: Object.fromEntries(keep.value.filter((k) => k.name.trim()).map((k) => [k.name.trim(), k.how])),
@@ -53,16 +63,22 @@ const store = () => act(() => props.save((held) => {
 <template>
   <form @submit.prevent="store">
     <p class="soft">People are known by the link that their first sign-in made. Whoever comes without one may be somebody who is known already.</p>
+    <h3>What it may speak for</h3>
+    <p class="soft small">
+      Mail addresses, user names, external IDs and groups are taken of it within this alone. What it says beyond is dropped, and no application, rule or role sees it.
+    </p>
+    <div class="trust">
+      <TextBox v-model="domains" label="Mail domains" hint="Parted by commas, subdomains named one by one. None is none." mono :disabled="readonly" />
+      <CheckBox v-model="proven" label="Its addresses there count as proven" hint="Only where the provider says nothing itself (email_verified) and gives its people their addresses." :disabled="readonly" />
+      <CheckBox v-model="elsewhere" label="Proven addresses of domains that no other provider speaks for" hint="For a provider that anybody can have an account with. Nobody is found by them." :disabled="readonly" />
+      <TextBox v-model="scopes" label="Scopes of identifiers (name@scope)" mono :disabled="readonly" />
+      <CheckBox v-model="unscoped" label="User names and external IDs without a scope" hint="Only for a provider whose names are the gate's own, such as the company's." :disabled="readonly" />
+      <TextBox v-model="groups" label="Values of the attribute groups" hint="Parted by commas, each by itself or how it begins: ferry-*. A * alone is any." mono :disabled="readonly" />
+    </div>
     <h3>Find by value</h3>
     <p class="soft small">Asked in order, and only within what this provider may speak for. Two who fit, or a value that only looks alike, are refused with the reason; nothing is guessed.</p>
     <div v-for="(w, i) in ways" :key="i" class="line"><select v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`"><option value="external_id">external ID</option><option value="username">user name</option><option value="email">mail address</option></select><input v-model="w.expr" class="mono" :disabled="readonly" :aria-label="`Expression of way ${i + 1}`" placeholder="as the mapping in sets it, or an expression" /><button v-if="!readonly" type="button" class="bare" :aria-label="`Take way ${i + 1} away`" @click="ways.splice(i, 1)">✕</button></div>
     <ElButton v-if="!readonly" size="small" @click="ways.push({ by: 'email', expr: '' })">Add a way</ElButton>
-    <div v-if="ways.length" class="trust">
-      <TextBox v-model="domains" label="Mail domains that it may speak for" hint="Parted by commas, subdomains named one by one. None is none." mono :disabled="readonly" />
-      <CheckBox v-model="proven" label="Its addresses there count as proven" hint="Only where the provider says nothing itself (email_verified) and gives its people their addresses." :disabled="readonly" />
-      <TextBox v-model="scopes" label="Scopes of identifiers (name@scope)" mono :disabled="readonly" />
-      <CheckBox v-model="unscoped" label="It may speak for user names and external IDs without a scope" hint="Only for a provider whose names are the gate's own, such as the company's." :disabled="readonly" />
-    </div>
     <h3>A stranger</h3>
     <SelectBox v-model="admission" label="A subject that nobody here is" :disabled="readonly" :options="[['refuse', 'is refused'], ['create', 'is created at the first sign-in'], ['ask', 'is created after confirming the profile'], ['pass', 'is passed through: nobody is matched or stored']]" />
     <template v-if="admission === 'create' || admission === 'ask'"><TextBox v-model="admitGroups" label="Begins in the groups" mono :disabled="readonly" /><SelectBox v-model="admitType" label="Begins as" :options="[['', 'the usual type'], ...types]" :disabled="readonly" /></template>
