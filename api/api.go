@@ -392,6 +392,9 @@ type TriedSecret struct {
 // nobody does.
 type ConsoleAccess struct {
 	Rules []AccessRule `json:"rules"`
+	// Unconfirmed are providers that give no role, since somebody who is no owner has changed them. Saving the rules again
+	// confirms them. It is told, and not taken.
+	Unconfirmed []string `json:"unconfirmed,omitempty"`
 }
 
 // AccessRule gives a role to everybody for whom a provider vouches and whose profile has a value.

@@ -97,6 +97,9 @@ func (p *program) consoleAccess() *cli.Command {
 				rows,
 				"Nobody comes in through a provider. `innergate console add` adds a rule.",
 			)
+			for _, slug := range a.Unconfirmed {
+				fmt.Fprintf(p.Out, "%s gives no role until an owner confirms it: somebody else has changed it. `innergate console confirm`\n", slug)
+			}
 		})
 	}
 	return &cli.Command{
@@ -109,6 +112,17 @@ func (p *program) consoleAccess() *cli.Command {
 				Usage:    "list the rules",
 				Metadata: examples("innergate console list"),
 				Action:   func(ctx context.Context, c *cli.Command) error { return rules(ctx, c, nil) },
+			},
+			{
+				Name:     "confirm",
+				Usage:    "have providers give roles again that somebody else than an owner has changed",
+				Metadata: examples("innergate console confirm"),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					return rules(ctx, c, func(a *api.ConsoleAccess) error {
+						a.Unconfirmed = nil
+						return nil
+					})
+				},
 			},
 			{
 				Name:  "add",

@@ -94,6 +94,9 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if err := g.Keyring.Ensure(ctx); err != nil {
 		return nil, err
 	}
+	if err := g.Partners.ConfirmOnce(ctx); err != nil {
+		return nil, err
+	}
 	return g, g.Configuration.LayOutAll(ctx)
 }
 

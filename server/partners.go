@@ -70,7 +70,7 @@ func openidRoutes() []route {
 			Summary:  "Who may come in to the console through providers",
 			Role:     owner,
 			Response: api.ConsoleAccess{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Partners.ConsoleAccess(c.Context()) },
+			handle:   consoleAccess,
 		},
 		{
 			Method:   put,
@@ -87,7 +87,7 @@ func openidRoutes() []route {
 				if err := c.s.gate.Console.SetConsoleAccess(c.Context(), c.who, in); err != nil {
 					return nil, err
 				}
-				return c.s.gate.Partners.ConsoleAccess(c.Context())
+				return consoleAccess(c)
 			},
 		},
 		{
@@ -151,4 +151,13 @@ func openidRoutes() []route {
 		)
 	}
 	return out
+}
+
+// consoleAccess tells who may come in to the console, and which of the providers give no role at the moment.
+func consoleAccess(c *call) (any, error) {
+	a, err := c.s.gate.Partners.ConsoleAccess(c.Context())
+	if err == nil {
+		a.Unconfirmed, err = c.s.gate.Partners.Unconfirmed(c.Context(), a.Rules)
+	}
+	return a, err
 }

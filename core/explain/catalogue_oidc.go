@@ -768,6 +768,18 @@ var catalogueOIDC = []Explanation{
 		OAuth:     "login_required",
 	},
 	{
+		Code:  ConsoleUnconfirmed,
+		Title: "The provider gives no roles until an owner confirms it",
+		Cause: "{partner}, or a rule set that it uses, was changed by somebody who is no owner. Whoever can change what a provider says " +
+			"could give themselves any role, so it gives none.",
+		Remedy: "An owner looks at what was changed and saves the rules for the console again: in the settings, or with " +
+			"`innergate console confirm`.",
+		Side:      Ours,
+		Person:    "You may not look after this gate until an owner has confirmed your provider.",
+		Status:    responder,
+		Substatus: "RequestDenied",
+	},
+	{
 		Code:  ConsoleNoRole,
 		Title: "Nothing gives this person a role here",
 		Cause: "{partner} vouched for {got}, and no rule gives that person a role in the console.",

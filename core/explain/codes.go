@@ -285,7 +285,8 @@ const (
 
 // Codes that begin with console.
 const (
-	ConsoleNoRole Code = "console.no-role"
+	ConsoleUnconfirmed Code = "console.unconfirmed"
+	ConsoleNoRole      Code = "console.no-role"
 )
 
 // Codes that begin with admission.

@@ -24,6 +24,10 @@ var german = texts([][2]string{
 		"Jemand anderes hat hier den Namen, unter dem diese Anwendung Sie führen würde. Bitte fragen Sie um Hilfe.",
 	},
 	{
+		"You may not look after this gate until an owner has confirmed your provider.",
+		"Sie können dieses Tor erst verwalten, wenn ein Eigentümer Ihren Anbieter bestätigt hat.",
+	},
+	{
 		"This trial can't go on before the change that it tries was approved.",
 		"Dieser Versuch kann erst weitergehen, wenn die Änderung, die er erprobt, genehmigt wurde.",
 	},

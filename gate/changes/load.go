@@ -366,7 +366,7 @@ func (g *Room) carrySetting(tx *gorm.DB, who ground.Actor, s *files.Step) error 
 			return err
 		}
 		value := s.Body
-		if row.Value != "" {
+		if row.Value != "" && sameServer(row.Value, s.Body) {
 			if err := tx.Raw("SELECT json_patch(?, json_object('sealed', json_extract(?, '$.sealed')))", s.Body,
 				row.Value).Scan(&value).Error; err != nil {
 				return err
@@ -462,4 +462,17 @@ func (g *Room) aside(ctx context.Context, f func(*Room) (*api.ConfigResult, erro
 		},
 	)
 	return out, err
+}
+
+// sameServer says whether a secret that is kept beside a setting still goes to where it was given for.
+func sameServer(held, fresh string) bool {
+	type place struct{ Server, Encryption, Webhook string }
+	a, err := ground.DecodeBody[place](held)
+	if err != nil {
+		return false
+	}
+	b, err := ground.DecodeBody[place](fresh)
+	const usual = "starttls"
+	a.Encryption, b.Encryption = words.FirstOf(a.Encryption, usual), words.FirstOf(b.Encryption, usual)
+	return err == nil && a == b
 }

@@ -277,7 +277,12 @@ func (g *Room) WriteProvider(tx *gorm.DB, now time.Time, who ground.Actor, slug 
 		s.EntityID, s.Certificates, s.Watch = p.SAML.EntityID, p.SAML.Certificates, p.SAML.Metadata
 	}
 	row.Kind, row.Reach = p.Kind, string(p.Reach)
-	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+	return partners.KeepConfirmed(tx, who, func() error {
+		if err := partners.DropMovedSecrets(tx, now, who, slug, &p); err != nil {
+			return err
+		}
+		return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
+	})
 }
 
 // DeleteApplication removes one. Its revisions, traces and journal lines stay readable.

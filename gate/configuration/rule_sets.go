@@ -91,6 +91,10 @@ func (g *Room) SaveRuleSet(ctx context.Context, who ground.Actor, slug string, i
 
 // WriteRuleSet writes a rule set in a transaction: new where slug is empty, else over the revision that was seen.
 func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in config.RuleSet, revision int) error {
+	return partners.KeepConfirmed(tx, who, func() error { return g.writeRuleSet(tx, who, slug, in, revision) })
+}
+
+func (g *Room) writeRuleSet(tx *gorm.DB, who ground.Actor, slug string, in config.RuleSet, revision int) error {
 	now := g.Now().UTC()
 	row := store.RuleSet{CreatedAt: now}
 	action, before := "created", ""

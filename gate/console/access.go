@@ -49,8 +49,23 @@ func (g *Room) WriteConsoleAccess(tx *gorm.DB, who ground.Actor, before, a api.C
 		if err := partners.KnownProviders(tx, []string{r.Provider}); err != nil {
 			return err
 		}
+		if own, err := partners.IsDirectory(tx, r.Provider); err != nil {
+			return err
+		} else if own {
+			return ground.BadRequest(
+				"rules-directory", fmt.Sprintf("Rule %d names the gate's own directory, whose people engineers look after.", i+1),
+				"Make whoever shall come in an administrator, or name another provider.",
+			)
+		}
 	}
-	return g.WriteSetting(tx, who, partners.SettingConsole, "who may come in to the console", before, a)
+	a.Unconfirmed, before.Unconfirmed = nil, nil
+	if err := g.WriteSetting(tx, who, partners.SettingConsole, "who may come in to the console", before, a); err != nil {
+		return err
+	}
+	if err := partners.ConfirmConsole(tx, a.Rules); err != nil {
+		return err
+	}
+	return store.Changed(tx)
 }
 
 // ConsoleProviders lists the providers through which people come in to the console, for its sign-in page.
@@ -70,14 +85,17 @@ func (g *Room) ConsoleProviders(ctx context.Context) (*api.List[api.Reference], 
 
 // grantActor is whom a grant for the gate itself lets in. The rules are asked anew each time, so that whoever loses a
 // role loses it at once.
-func (g *Room) grantActor(h *grants.HeldGrant, from string) (*ground.Actor, error) {
+func (g *Room) grantActor(ctx context.Context, h *grants.HeldGrant, from string) (*ground.Actor, error) {
 	if h == nil || h.ApplicationID != partners.ConsoleID || g.grants.Over(h) != "" {
 		return nil, errUnauthorised
 	}
 	// What the provider itself said at this sign-in counts, and nothing that was entered at the gate or came from
 	// another provider.
 	profile := h.Body.Came
-	role := partners.RoleOf(h.App.Rules, h.Provider.Slug, profile)
+	role, _, err := g.partners.RoleAt(ctx, h.App.Rules, h.Provider, profile)
+	if err != nil {
+		return nil, err
+	}
 	if role == "" {
 		return nil, ground.Problem(
 			http.StatusForbidden, "no-role", "No role is left", "No rule gives you a role any more.", "Ask an owner.",
@@ -104,7 +122,7 @@ func (g *Room) BearerActor(ctx context.Context, token, from string) (*ground.Act
 	if t == nil || t.Kind != "access" || t.ApplicationID != partners.ConsoleID || !g.Now().Before(t.Ends) {
 		return nil, errUnauthorised
 	}
-	return g.grantActor(t.HeldGrant, from)
+	return g.grantActor(ctx, t.HeldGrant, from)
 }
 
 // OpenFor opens the console for somebody who has come in through a provider: who is how the journal names them. The

@@ -215,7 +215,7 @@ func (g *Room) sessionOwner(ctx context.Context, s store.ConsoleSession, from st
 		if err != nil {
 			return nil, err
 		}
-		return g.grantActor(h, from)
+		return g.grantActor(ctx, h, from)
 	}
 	a, err := store.One[store.Administrator](g.Store.Read(ctx), "id = ?", s.AdministratorID)
 	if err != nil {

@@ -34,6 +34,15 @@ type Actor struct {
 	IDs      map[string]string // by kind and short name: the identifiers of what is brought back
 }
 
+// ActsAsOwner says whether an owner makes a change with their own hands, or the gate itself by what is set. What was
+// planned before and is made now is neither.
+func (a Actor) ActsAsOwner() bool {
+	if a.Kind == System.Kind {
+		return a.Name == System.Name
+	}
+	return Allows(a.Role, RoleOwner)
+}
+
 // NewID is the identifier of something that the actor makes: a new one, or the one that it had before it was deleted.
 func (a Actor) NewID(kind, slug string) string {
 	if id := a.IDs[kind+" "+slug]; id != "" {

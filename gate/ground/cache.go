@@ -17,6 +17,7 @@ type cache struct {
 	Apps       sync.Map // slug or "entity:"+ID → *application
 	Providers  sync.Map
 	Keys       sync.Map // purpose → *ring
+	Confirmed  sync.Map // provider ID → whether it gives roles at the gate itself
 	People     atomic.Pointer[people.Settings]
 	Sessions   atomic.Pointer[config.Sessions]
 	Routes     atomic.Pointer[access.Routes]

@@ -5,10 +5,13 @@ import (
 	"errors"
 	"net/http"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/address"
+	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/trace"
@@ -42,6 +45,28 @@ func (g *Room) TheirSecret(ctx context.Context, provider string) (string, error)
 		return "", nil
 	}
 	return g.OpenSecret(row)
+}
+
+// DropMovedSecrets forgets the secrets that a provider gave us, where from now on they would go to another host than the
+// one that they were given for.
+func DropMovedSecrets(tx *gorm.DB, now time.Time, who ground.Actor, slug string, p *config.Provider) error {
+	if slug == "" {
+		return nil
+	}
+	row, err := store.One[store.Provider](tx, "slug = ?", slug)
+	if err != nil || row.ID == "" {
+		return err
+	}
+	held, err := ground.DecodeBody[config.Provider](row.Body)
+	if err != nil || held.OIDC == nil ||
+		p.OIDC != nil && address.Origin(held.OIDC.TokenEndpoint) == address.Origin(p.OIDC.TokenEndpoint) {
+		return err
+	}
+	gone := tx.Exec("DELETE FROM secrets WHERE owner_id = ?", row.ID)
+	if gone.Error != nil || gone.RowsAffected == 0 {
+		return gone.Error
+	}
+	return ground.Journal(tx, now, who, "dropped", "secret", row.ID, row.Name, "", "it was given for "+address.Origin(held.OIDC.TokenEndpoint))
 }
 
 // OpenSecret opens a secret.

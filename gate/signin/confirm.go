@@ -24,7 +24,7 @@ var scopeWords = map[string]string{
 // agree asks the person before anything goes to the application, where that is wanted.
 func (g *Room) agree(ctx context.Context, s *SignIn) (*Next, error) {
 	s.agreed = s.evidence.Agreed(s.Person.ID)
-	if err := g.mayLookAfter(s); err != nil {
+	if err := g.mayLookAfter(ctx, s); err != nil {
 		return nil, err
 	}
 	page, err := g.toConfirm(ctx, s)

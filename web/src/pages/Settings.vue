@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
+import { ElAlert, ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type AccessRule } from "../api/client";
 import CopyValue from "../components/CopyValue.vue";
@@ -61,6 +61,10 @@ const revoke = (id: string, name: string) => confirm(`Revoke the token ${name}? 
         <tbody><tr v-for="a in people.data.value?.items ?? []" :key="a.id"><td>{{ a.name }}</td><td>{{ a.role }}</td><td><TimeText :at="a.lastSignIn" from /></td><td><ElButton size="small" type="danger" @click="remove(a.id, a.name)">Remove</ElButton></td></tr></tbody></table></section>
     <form class="panel" @submit.prevent="add"><h2>Add an administrator</h2><TextBox v-model="one.name" label="Name" /><SelectBox v-model="one.role" label="Role" :options="roles" /><TextBox v-model="one.password" label="First password" type="password" hint="At least 12 characters." autocomplete="new-password" /><ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton></form>
     <section><h2>Through providers</h2>
+      <ElAlert v-for="slug in access.data.value?.unconfirmed ?? []" :key="slug" type="warning" :closable="false" :title="`${slug} gives no role until an owner confirms it`">
+        Somebody who is no owner has changed it, or a rule set that it uses. Look at its history first.
+        <ElButton size="small" :loading="busy" @click="rules(access.data.value?.rules ?? [])">Confirm it as it is</ElButton>
+      </ElAlert>
       <table v-if="access.data.value?.rules.length" class="list"><thead><tr><th scope="col">Provider</th><th scope="col">Whose profile has</th><th scope="col">Role</th><th scope="col"><span class="visually-hidden">Acts</span></th></tr></thead>
         <tbody><tr v-for="(r, i) in access.data.value.rules" :key="i"><td>{{ r.provider }}</td><td class="mono">{{ r.attribute }} = {{ r.value }}</td><td>{{ r.role }}</td><td><ElButton size="small" type="danger" @click="dropRule(i)">Take away</ElButton></td></tr></tbody></table>
       <p v-else class="soft">Nobody comes in through a provider yet. With a rule, administrators sign in here and with <span class="mono">innergate login</span> as they do everywhere else; whom no rule fits stays out. Passwords stay for emergencies.</p></section>

@@ -1,0 +1,148 @@
+package server_test
+
+import (
+	"net/http"
+	"net/url"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/api"
+	"innergate/client"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/demo"
+	"innergate/gate/ground"
+)
+
+// comesIn signs somebody of Saltmere Staff in to the console and tells the role that they have there, if any.
+func comesIn(t testing.TB, w *demo.World, user string) string {
+	t.Helper()
+	ctx, b := t.Context(), w.Walker()
+	w.Staff.Forget()
+	require.NoError(t, b.Post(ctx, w.URL+"/console-sign-in/saltmere-staff", nil))
+	require.NoError(t, b.Onward(ctx))
+	require.NoError(t, b.Submit(ctx, url.Values{"person": {user}}))
+	require.NoError(t, b.Onward(ctx))
+	require.NoError(t, b.Get(ctx, w.URL+"/api/v1/administrators"))
+	if b.Status == http.StatusOK {
+		return ground.RoleOwner
+	}
+	require.NoError(t, b.Get(ctx, w.URL+"/api/v1/applications"))
+	if b.Status == http.StatusOK {
+		return "some"
+	}
+	return ""
+}
+
+// TestEngineersDontMakeThemselvesOwners changes by every path what a provider says to those who give out roles.
+func TestEngineersDontMakeThemselvesOwners(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	rules := api.ConsoleAccess{Rules: []api.AccessRule{
+		{Provider: "saltmere-staff", Attribute: "groups", Value: "gate-owners", Role: ground.RoleOwner},
+		{Provider: "saltmere-staff", Attribute: "groups", Value: "ferry-office", Role: ground.RoleOwner},
+	}}
+	require.NoError(t, c.SetConsoleAccess(ctx, rules))
+	e := client.New(w.URL, token(t, w, ground.RoleEngineer))
+	require.ErrorContains(t, e.SetConsoleAccess(ctx, rules), "role")
+	require.Equal(t, ground.RoleOwner, comesIn(t, w, "tkerr"), "before anything was changed")
+
+	staff := func() config.Provider {
+		p, err := c.Provider(ctx, "saltmere-staff")
+		require.NoError(t, err)
+		return p.Provider
+	}
+	as := staff()
+	own := func(p config.Provider) config.Provider {
+		p.Mapping = append(p.Mapping, claims.Rule{Set: "groups", Value: "gate-owners"})
+		return p
+	}
+	confirm := func() {
+		t.Helper()
+		_, err := c.PutProvider(ctx, as, 0)
+		require.NoError(t, err)
+		require.NoError(t, c.SetConsoleAccess(ctx, rules))
+		require.Equal(t, ground.RoleOwner, comesIn(t, w, "tkerr"))
+	}
+	nobody := func(how string) {
+		t.Helper()
+		assert.Empty(t, comesIn(t, w, "mvoss"), how)
+		assert.Equal(t, "console.unconfirmed", newest(t, w).Code, how)
+		a, err := c.ConsoleAccess(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"saltmere-staff"}, a.Unconfirmed, how)
+		confirm()
+	}
+
+	_, err := e.PutProvider(ctx, own(staff()), 0)
+	require.NoError(t, err)
+	nobody("by saving")
+
+	proposed := own(staff())
+	p, err := e.Propose(ctx, api.NewProposal{Kind: "provider", Slug: "saltmere-staff", Provider: &proposed})
+	require.NoError(t, err)
+	_, err = e.ApplyProposal(ctx, p.ID, api.ApplyProposal{})
+	require.NoError(t, err)
+	nobody("by a proposal")
+
+	// An owner's change of the same counts, since owners decide.
+	_, err = c.PutProvider(ctx, own(staff()), 0)
+	require.NoError(t, err)
+	assert.Equal(t, ground.RoleOwner, comesIn(t, w, "mvoss"))
+	confirm()
+
+	// By a rule set that the provider uses.
+	used := staff()
+	used.Mapping = append(used.Mapping, claims.Rule{Use: "ferry-roles"})
+	_, err = c.PutProvider(ctx, used, 0)
+	require.NoError(t, err)
+	set, err := c.RuleSet(ctx, "ferry-roles")
+	require.NoError(t, err)
+	held := set.RuleSet
+	held.Mapping = append(held.Mapping, claims.Rule{Set: "groups", Value: "gate-owners"})
+	_, err = e.PutRuleSet(ctx, "ferry-roles", held)
+	require.NoError(t, err)
+	nobody("by a rule set")
+
+	// What only people see decides nothing.
+	shown := staff()
+	shown.Description = "Changed by an engineer."
+	_, err = e.PutProvider(ctx, shown, 0)
+	require.NoError(t, err)
+	assert.Equal(t, ground.RoleOwner, comesIn(t, w, "tkerr"))
+
+	// The gate's own directory, in which engineers set passwords and profiles, gives no roles.
+	err = c.SetConsoleAccess(ctx, api.ConsoleAccess{Rules: []api.AccessRule{
+		{Provider: "harbour-register", Attribute: "groups", Value: "x", Role: ground.RoleOwner},
+	}})
+	assert.ErrorContains(t, err, "own directory")
+}
+
+// TestASecretStaysWithItsHost has an engineer point the token endpoint elsewhere: the client secret does not go along.
+func TestASecretStaysWithItsHost(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	e := client.New(w.URL, token(t, w, ground.RoleEngineer))
+	list, err := e.Secrets(ctx, "providers", "northquay-stevedores")
+	require.NoError(t, err)
+	require.NotEmpty(t, list.Items)
+	p, err := e.Provider(ctx, "northquay-stevedores")
+	require.NoError(t, err)
+	held, o := p.Provider, *p.OIDC
+	o.TokenEndpoint = w.NorthquayURL + "/another"
+	held.OIDC = &o
+	_, err = e.PutProvider(ctx, held, 0)
+	require.NoError(t, err)
+	list, err = e.Secrets(ctx, "providers", "northquay-stevedores")
+	require.NoError(t, err)
+	require.NotEmpty(t, list.Items, "the same host")
+	o.TokenEndpoint = "https://thief.example/token"
+	_, err = e.PutProvider(ctx, held, 0)
+	require.NoError(t, err)
+	list, err = e.Secrets(ctx, "providers", "northquay-stevedores")
+	require.NoError(t, err)
+	assert.Empty(t, list.Items)
+}
