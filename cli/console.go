@@ -98,7 +98,8 @@ func (p *program) consoleAccess() *cli.Command {
 				"Nobody comes in through a provider. `innergate console add` adds a rule.",
 			)
 			for _, slug := range a.Unconfirmed {
-				fmt.Fprintf(p.Out, "%s gives no role until an owner confirms it: somebody else has changed it. `innergate console confirm`\n", slug)
+				fmt.Fprintf(p.Out, "%s gives no role until an owner confirms it: somebody else has changed it. `innergate console "+
+					"confirm`\n", slug)
 			}
 		})
 	}

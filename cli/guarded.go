@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"path/filepath"
@@ -200,6 +201,9 @@ func (p *program) guard() *cli.Command {
 					v, err := cl.Guard(ctx, args[0])
 					if err != nil {
 						return err
+					}
+					if v.Nginx == "" {
+						return errors.New("what a proxy needs holds a secret, and is told to engineers and owners only")
 					}
 					fmt.Fprint(p.Out, v.Nginx)
 					return nil

@@ -28,12 +28,15 @@ import (
 	"innergate/gate"
 	"innergate/gate/ground"
 	"innergate/gate/guarded"
+	"innergate/listen"
 )
 
 const (
 	headLimit = 64 << 10
 	bodyLimit = 1 << 30
 	lookEvery = 2 * time.Second // at the session of a visit that lasts
+	// proxySecret is the header in which a reverse proxy shows that it is the application's own.
+	proxySecret = "X-Gate-Proxy-Secret"
 )
 
 // Options is what a Guard needs besides a gate.
@@ -66,19 +69,23 @@ func New(g *gate.Gate, o Options) *Guard {
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       90 * time.Second,
 		MaxHeaderBytes:    headLimit,
-		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+			return context.WithValue(ctx, secureKey{}, listen.Secure(c))
+		},
+		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
 	}
 	return d
 }
 
 // Serve serves on a listener until Shutdown, with TLS where t is given.
 func (d *Guard) Serve(l net.Listener, t *tls.Config) error {
+	l = listen.Bounded(l, listen.Limits{Trusted: d.TrustedProxies})
 	if t != nil {
 		t = t.Clone()
 		t.NextProtos = []string{"http/1.1"}
 		l = tls.NewListener(l, t)
 	}
-	if err := d.server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+	if err := d.server.Serve(listen.Plain(l, headLimit, true)); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil
@@ -92,6 +99,8 @@ func (d *Guard) Shutdown(limit time.Duration) error {
 	return d.server.Shutdown(ctx)
 }
 
+type secureKey struct{}
+
 // visit is one request at a guarded application's host.
 type visit struct {
 	app     *guarded.Guarded
@@ -104,6 +113,9 @@ type visit struct {
 // ServeHTTP answers one request.
 func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	r = r.WithContext(d.gate.RecentLook(r.Context()))
+	if r.Header.Get("Upgrade") != "" {
+		w.Header().Set("Connection", "close") // unless it becomes a WebSocket after all
+	}
 	v := d.visit(r)
 	app, err := d.gate.Guarded.GuardedAt(r.Context(), v.public)
 	switch {
@@ -134,13 +146,14 @@ func (d *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func clip(text string) string { return text[:min(len(text), 200)] }
 
 func (d *Guard) visit(r *http.Request) *visit {
-	v := &visit{secure: r.TLS != nil, address: "unknown"}
+	overTLS, _ := r.Context().Value(secureKey{}).(bool)
+	v := &visit{secure: overTLS, address: "unknown"}
 	if peer, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
 		ip := peer.Addr().Unmap()
 		v.proxied = slices.ContainsFunc(d.TrustedProxies, func(p netip.Prefix) bool { return p.Contains(ip) })
 		v.address = ground.AddressOf(ip, r.Header.Get("X-Forwarded-For"), d.TrustedProxies).String()
 	}
-	if v.proxied && r.TLS == nil {
+	if v.proxied && !overTLS {
 		v.secure = r.Header.Get("X-Forwarded-Proto") == "https"
 	}
 	scheme, port := "http", ":80"
@@ -266,7 +279,7 @@ func (d *Guard) own(w http.ResponseWriter, r *http.Request, v *visit, name strin
 		}
 		v.setCookie(w, "guard", token, 0)
 		away(w, r, v.place(to))
-	case name == "check" && v.proxied && r.Header.Get("X-Original-URI") != "":
+	case name == "check" && v.proxied && d.asksForProxy(r, v):
 		d.check(w, r, v)
 	default:
 		d.page(w, r, http.StatusNotFound, "Nothing is here", "The gate keeps this part of the address for itself.", "")
@@ -290,6 +303,19 @@ func (v *visit) place(to string) string {
 		return v.public + to
 	}
 	return v.public + "/"
+}
+
+// asksForProxy says whether it is the application's own reverse proxy that asks. A browser can write any header through a
+// proxy; the secret it does not know.
+func (d *Guard) asksForProxy(r *http.Request, v *visit) bool {
+	if r.Header.Get("X-Original-URI") == "" || len(r.Header.Values(proxySecret)) != 1 {
+		return false
+	}
+	ok, err := d.gate.Guarded.IsProxy(r.Context(), v.app, r.Header.Get(proxySecret))
+	if err != nil {
+		d.Log.ErrorContext(r.Context(), "a proxy's secret could not be checked", "error", err)
+	}
+	return ok
 }
 
 // check answers a reverse proxy of one's own about a request that it passes on itself: 204 with the headers to set, 401
@@ -387,8 +413,23 @@ func (d *Guard) pageIn(w http.ResponseWriter, _ *http.Request, status int, lang,
 // servers take for the same.
 func identity(app *guarded.Guarded, name string) bool {
 	name = spelled(name)
-	return name == "authorization" && app.Pass == config.PassBasic || strings.HasPrefix(name, "x-gate-") ||
+	return name == "authorization" && app.Pass == config.PassBasic || strings.HasPrefix(name, "x-gate-") || misleading(name) ||
 		slices.ContainsFunc(app.Headers, func(own string) bool { return spelled(own) == name })
+}
+
+// misleadingNames are headers by which servers in use are told another path, another method, another client or another
+// user than the request has. The gate has looked at what the request says by itself, so none of them may reach the
+// application from a browser, whether or not this one reads them.
+var misleadingNames = []string{
+	"x-original-url", "x-original-uri", "x-original-method", "x-original-host", "x-rewrite-url", "x-override-url", "x-http-method",
+	"x-http-method-override", "x-method-override", "forwarded", "x-real-ip", "x-client-ip", "client-ip", "true-client-ip",
+	"x-cluster-client-ip", "x-host", "x-remote-addr", "x-remote-ip", "x-user", "x-username", "x-auth-request-user", "x-webauth-user",
+	"http2-settings", "proxy",
+}
+
+func misleading(name string) bool {
+	return strings.HasPrefix(name, "x-forwarded") || strings.HasPrefix(name, "remote-") || strings.HasPrefix(name, "x-remote-user") ||
+		slices.Contains(misleadingNames, name)
 }
 
 // spelled writes a header's name as servers see it that put names into variables, where dashes, underscores and dots

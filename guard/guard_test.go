@@ -30,6 +30,10 @@ func TestIdentityHeaders(t *testing.T) {
 		"REMOTE_USER", "Remote.User", "X-Gate-Identity", "X_GATE_IDENTITY", "X-Gate-Anything"} {
 		assert.True(t, identity(app, name), name)
 	}
+	for _, name := range []string{"X-Original-URL", "x_rewrite_url", "X-HTTP-Method-Override", "X-Forwarded-Prefix", "X.Forwarded.Port",
+		"X-Real-IP", "Forwarded", "HTTP2-Settings", "X_Forwarded_User", "Remote-Groups"} {
+		assert.True(t, identity(app, name), name)
+	}
 	for _, name := range []string{"X-Berth", "X-Berth-Users", "Berth-User", "User", "Accept", "Authorization", "Cookie", "X-Gate"} {
 		assert.False(t, identity(app, name), name)
 	}
@@ -88,7 +92,7 @@ func TestAnswersNameThePublicAddress(t *testing.T) {
 			},
 		},
 	}
-	require.NoError(t, v.answered(res, b))
+	require.NoError(t, v.answered(res, b, &http.Request{}))
 	assert.Equal(t, "https://berths.saltmere.example/x", res.Header.Get("Location"))
 	assert.Equal(t, []string{"a=1; Path=/; HttpOnly", "b=2; Domain=saltmere.example"}, res.Header.Values("Set-Cookie"))
 }

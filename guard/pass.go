@@ -191,11 +191,12 @@ func (d *Guard) pass(w http.ResponseWriter, r *http.Request, v *visit, answer *g
 	if err := http.NewResponseController(w).EnableFullDuplex(); err != nil && !errors.Is(err, http.ErrNotSupported) {
 		d.Log.Debug("a visit is not served both ways at once", "error", err)
 	}
+	w.Header().Del("Connection")
 	r.Body = http.MaxBytesReader(w, r.Body, bodyLimit)
 	proxy := httputil.ReverseProxy{
 		Transport: b, FlushInterval: -1, ErrorLog: slog.NewLogLogger(d.Log.Handler(), slog.LevelDebug),
 		Rewrite:        func(p *httputil.ProxyRequest) { d.rewrite(p, v, b, answer) },
-		ModifyResponse: func(res *http.Response) error { return v.answered(res, b) },
+		ModifyResponse: func(res *http.Response) error { return v.answered(res, b, r) },
 		ErrorHandler:   func(w http.ResponseWriter, r *http.Request, err error) { d.unreached(w, r, v, err) },
 	}
 	proxy.ServeHTTP(w, r.WithContext(ctx))
@@ -227,12 +228,17 @@ func (d *Guard) rewrite(p *httputil.ProxyRequest, v *visit, b *behind, answer *g
 			delete(out.Header, name)
 		}
 	}
+	if !strings.EqualFold(p.In.Header.Get("Upgrade"), "websocket") || p.In.Method != http.MethodGet {
+		out.Header.Del("Upgrade") // anything else would be a tunnel in which nothing is looked at any more
+		out.Header.Del("Connection")
+	}
 	out.Trailer = nil // nothing about identity may come after the body
 	withoutOurs(out.Header)
 	out.Header.Set("X-Forwarded-For", v.address)
 	out.Header.Set("X-Forwarded-Host", p.In.Host)
 	scheme, _, _ := strings.Cut(v.public, ":")
 	out.Header.Set("X-Forwarded-Proto", scheme)
+	out.Header.Set("X-Real-IP", v.address)
 	if p.In.Header.Get("User-Agent") == "" {
 		out.Header.Set("User-Agent", "") // else one of Go's own would be sent
 	}
@@ -271,7 +277,10 @@ func withoutOurs(h http.Header) {
 
 // answered makes an application's answer fit its public address: redirects and cookies for the inner one are written
 // anew, and the gate's own cookies can't be set.
-func (v *visit) answered(res *http.Response, b *behind) error {
+func (v *visit) answered(res *http.Response, b *behind, r *http.Request) error {
+	if r.Header.Get("Upgrade") != "" && res.StatusCode != http.StatusSwitchingProtocols {
+		res.Header.Set("Connection", "close") // what comes behind such a request is not looked at, so nothing does
+	}
 	for _, name := range []string{"Location", "Content-Location"} {
 		if to := res.Header.Get(name); to != "" {
 			res.Header.Set(name, v.outward(to, b))

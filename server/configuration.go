@@ -63,7 +63,7 @@ func reachRoutes() []route {
 			Role:     viewer,
 			Response: api.GuardView{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Guarded.GuardView(c.Context(), c.Params("slug"))
+				return c.s.gate.Guarded.GuardView(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		route{

@@ -26,6 +26,7 @@ import (
 	"innergate/api"
 	"innergate/gate"
 	"innergate/gate/ground"
+	"innergate/listen"
 )
 
 // Options is what a Server needs besides a gate.
@@ -86,10 +87,11 @@ func New(g *gate.Gate, o Options) *Server {
 
 // Serve serves on a listener until Shutdown.
 func (s *Server) Serve(l net.Listener, t *tls.Config) error {
+	l = listen.Bounded(l, listen.Limits{Trusted: s.TrustedProxies})
 	if t != nil {
 		l = tls.NewListener(l, t)
 	}
-	return s.app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true})
+	return s.app.Listener(listen.Plain(l, headerBuffer, false), fiber.ListenConfig{DisableStartupMessage: true})
 }
 
 // Operations is a server of its own for health and metrics.

@@ -55,7 +55,8 @@ func (s *Store) resealColumn(ctx context.Context, place *Place, c column) (int, 
 				if fresh == nil {
 					continue
 				}
-				if err := tx.Exec(fmt.Sprintf("UPDATE %s SET %s WHERE %s = ?", c.table, cmp.Or(c.update, c.value+" = ?"), c.key), fresh, r.K).Error; err != nil {
+				if err := tx.Exec(fmt.Sprintf("UPDATE %s SET %s WHERE %s = ?", c.table, cmp.Or(c.update, c.value+" = ?"), c.key), fresh,
+					r.K).Error; err != nil {
 					return err
 				}
 				changed++

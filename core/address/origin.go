@@ -1,6 +1,7 @@
 package address
 
 import (
+	"net/netip"
 	"net/url"
 	"strings"
 )
@@ -13,10 +14,14 @@ func PublicDomain(domain string) bool {
 
 // Network is the address to count by: whoever has an IPv6 network has very many addresses in it.
 func Network(address string) string {
-	if strings.Count(address, ":") > 3 {
-		return strings.Join(strings.SplitN(address, ":", 5)[:4], ":")
+	ip, err := netip.ParseAddr(address)
+	if err != nil {
+		return address
 	}
-	return address
+	if ip = ip.Unmap().WithZone(""); ip.Is4() {
+		return ip.String()
+	}
+	return netip.PrefixFrom(ip, 64).Masked().String()
 }
 
 // Origin is the scheme, host and port of an address, in the form in which browsers compare them; empty where there

@@ -831,6 +831,14 @@ var catalogue = []Explanation{
 		Person: "This address is not written plainly. Please follow a link of the application.",
 	},
 	{
+		Code:   GuardUserName,
+		Title:  "This name can't be passed on as a user name",
+		Cause:  "{partner} is to get basic credentials, in which a name ends at the first colon and holds nothing invisible: {got}.",
+		Remedy: "Choose another value for username in the application's mapping.",
+		Side:   Ours,
+		Person: "Your account has a name that this application can't be given. Please ask for help.",
+	},
+	{
 		Code:   GuardNoPassword,
 		Title:  "No password is stored for the application",
 		Cause:  "{partner} is to get basic credentials, and no password is stored for it.",

@@ -166,6 +166,7 @@ const (
 	GuardPathGroups  Code = "guard.path-groups"
 	GuardPathRules   Code = "guard.path-rules"
 	GuardPathUnclear Code = "guard.path-unclear"
+	GuardUserName    Code = "guard.user-name"
 	GuardNoPassword  Code = "guard.no-password"
 	GuardTicket      Code = "guard.ticket"
 	GuardUnreachable Code = "guard.unreachable"

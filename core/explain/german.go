@@ -28,6 +28,10 @@ var german = texts([][2]string{
 		"Sie können dieses Tor erst verwalten, wenn ein Eigentümer Ihren Anbieter bestätigt hat.",
 	},
 	{
+		"Your account has a name that this application can't be given. Please ask for help.",
+		"Ihr Konto hat einen Namen, den diese Anwendung nicht bekommen kann. Bitte fragen Sie um Hilfe.",
+	},
+	{
 		"This trial can't go on before the change that it tries was approved.",
 		"Dieser Versuch kann erst weitergehen, wenn die Änderung, die er erprobt, genehmigt wurde.",
 	},

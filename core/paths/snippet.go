@@ -10,7 +10,7 @@ import (
 
 // Snippet is what an nginx in front of the application needs, where it passes requests on itself and asks the gate
 // about each.
-func Snippet(o *config.GuardedApplication, headers []string) string {
+func Snippet(o *config.GuardedApplication, headers []string, secret string) string {
 	u, err := url.Parse(o.PublicURL)
 	if err != nil || len(o.Upstreams) == 0 {
 		return ""
@@ -30,7 +30,8 @@ func Snippet(o *config.GuardedApplication, headers []string) string {
 			name, h,
 		)
 	}
-	return fmt.Sprintf(`# The guard listens at 127.0.0.1:8421 here, and this nginx is among the gate's trusted proxies.
+	return fmt.Sprintf(`# The guard listens at 127.0.0.1:8421 here, and this nginx is among the gate's trusted proxies. Nobody else may read this
+# file: whoever knows the secret in it is told what the application is to get, passwords among it.
 server {
     server_name %[1]s;
     merge_slashes off;
@@ -51,6 +52,7 @@ server {
         proxy_set_header Host $http_host;
         proxy_set_header X-Original-URI $request_uri;
         proxy_set_header X-Original-Method $request_method;
+        proxy_set_header X-Gate-Proxy-Secret "%[4]s";
         proxy_set_header X-Forwarded-Proto $scheme;
         proxy_set_header X-Forwarded-For $remote_addr;
     }
@@ -58,6 +60,7 @@ server {
         proxy_pass http://127.0.0.1:8421;
         proxy_set_header Host $http_host;
         proxy_set_header X-Original-URI "";
+        proxy_set_header X-Gate-Proxy-Secret "";
         proxy_set_header X-Forwarded-Proto $scheme;
         proxy_set_header X-Forwarded-For $remote_addr;
     }
@@ -65,5 +68,5 @@ server {
         return 303 /.gate/enter?to=$request_uri;
     }
 }
-`, u.Hostname(), set.String(), o.Upstreams[0])
+`, u.Hostname(), set.String(), o.Upstreams[0], secret)
 }

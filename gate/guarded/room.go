@@ -28,7 +28,8 @@ type Room struct {
 	signin   *signin.Room
 	signout  *signout.Room
 
-	guards sync.Map // hash of a token at a guarded application → *heldGuard
+	guards  sync.Map // hash of a token at a guarded application → *heldGuard
+	proxies proxyKey
 }
 
 // New makes the room over those that it stands on.

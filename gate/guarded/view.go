@@ -19,7 +19,8 @@ import (
 )
 
 // GuardView tells how a guarded application stands behind the gate.
-func (g *Room) GuardView(ctx context.Context, slug string) (*api.GuardView, error) {
+// What its reverse proxy needs holds a secret, and is for those who set things up.
+func (g *Room) GuardView(ctx context.Context, who ground.Actor, slug string) (*api.GuardView, error) {
 	a, err := g.partners.Application(ctx, slug)
 	if err != nil {
 		return nil, err
@@ -41,7 +42,13 @@ func (g *Room) GuardView(ctx context.Context, slug string) (*api.GuardView, erro
 	if held != nil {
 		out.Headers = held.carries()
 	}
-	out.Nginx = paths.Snippet(a.Guarded, out.Headers)
+	if ground.Allows(who.Role, ground.RoleEngineer) {
+		proxy, err := g.ProxySecret(ctx, a.ID)
+		if err != nil {
+			return nil, err
+		}
+		out.Nginx = paths.Snippet(a.Guarded, out.Headers, proxy)
+	}
 	secret, err := g.partners.TheirSecret(ctx, a.ID)
 	if err != nil {
 		return nil, err

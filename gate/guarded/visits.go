@@ -17,6 +17,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/core/access"
+	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
@@ -413,6 +414,12 @@ func (g *Room) passOn(ctx context.Context, a *Guarded, h *heldGuard, out *GuardA
 			out.User = u[0]
 		} else {
 			out.User = h.body.Subject
+		}
+		if bridge.CheckIdentifier(out.User) != nil || strings.Contains(out.User, ":") {
+			// The name ends at the first colon (RFC 7617, section 2), so that it would be another's.
+			f := explain.New(explain.GuardUserName, explain.Fact("user name", words.Clip(out.User, 200))).Of(a.Name)
+			*out = GuardAnswer{Result: GuardRefuse, Explanation: f.Explain()}
+			return nil
 		}
 		secret, err := g.partners.TheirSecret(ctx, a.app.ID)
 		if err != nil {

@@ -66,7 +66,8 @@ func DropMovedSecrets(tx *gorm.DB, now time.Time, who ground.Actor, slug string,
 	if gone.Error != nil || gone.RowsAffected == 0 {
 		return gone.Error
 	}
-	return ground.Journal(tx, now, who, "dropped", "secret", row.ID, row.Name, "", "it was given for "+address.Origin(held.OIDC.TokenEndpoint))
+	return ground.Journal(tx, now, who, "dropped", "secret", row.ID, row.Name, "",
+		"it was given for "+address.Origin(held.OIDC.TokenEndpoint))
 }
 
 // OpenSecret opens a secret.
