@@ -30,8 +30,8 @@ func Snippet(o *config.GuardedApplication, headers []string, secret string) stri
 			name, h,
 		)
 	}
-	return fmt.Sprintf(`# The guard listens at 127.0.0.1:8421 here, and this nginx is among the gate's trusted proxies. Nobody else may read this
-# file: whoever knows the secret in it is told what the application is to get, passwords among it.
+	return fmt.Sprintf(`# The guard listens at 127.0.0.1:8421 here, and this nginx is among the gate's trusted proxies.
+# Nobody else may read this file: whoever knows the secret in it is told what the application is to get, passwords among it.
 server {
     server_name %[1]s;
     merge_slashes off;

@@ -39,7 +39,13 @@ func (g *Room) Said(ctx context.Context, p *partners.Provider, came, received cl
 
 // OwnMail drops a mail address of a domain that nobody speaks for, where somebody else than this person, who may be new,
 // is known to have it.
-func (g *Room) OwnMail(ctx context.Context, p *partners.Provider, came claims.Bag, personID string, rec *trace.Recorder) (claims.Bag, error) {
+func (g *Room) OwnMail(
+	ctx context.Context,
+	p *partners.Provider,
+	came claims.Bag,
+	personID string,
+	rec *trace.Recorder,
+) (claims.Bag, error) {
 	m, mail := p.Matching, came.First(people.Mail)
 	if m == nil || !m.MailElsewhere || mail == "" || slices.Contains(m.Domains, people.Domain(mail)) {
 		return came, nil

@@ -27,7 +27,9 @@ func (g linkApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 	return &Next{To: Redirect(s.App.StartURL)}, nil
 }
 
-func (g linkApplication) Issue(_ context.Context, s *SignIn, _ partners.Approved, _ bridge.Identity, _ saml.NameID, _ []claims.Output) (*Next, error) {
+func (g linkApplication) Issue(
+	_ context.Context, s *SignIn, _ partners.Approved, _ bridge.Identity, _ saml.NameID, _ []claims.Output,
+) (*Next, error) {
 	to := s.App.StartURL
 	if s.State.To != "" {
 		to = s.State.To

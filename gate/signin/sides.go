@@ -17,7 +17,9 @@ type ApplicationSide interface {
 	// begins by itself.
 	Start(ctx context.Context, s *SignIn, to string) (*Next, error)
 	// Issue makes the answer for a person who may come in, where both sides are approved as they are.
-	Issue(ctx context.Context, s *SignIn, to partners.Approved, who bridge.Identity, subject saml.NameID, out []claims.Output) (*Next, error)
+	Issue(
+		ctx context.Context, s *SignIn, to partners.Approved, who bridge.Identity, subject saml.NameID, out []claims.Output,
+	) (*Next, error)
 	// Refuse makes the protocol's own answer to a request, or nil where there is none.
 	Refuse(ctx context.Context, s *SignIn, f *explain.Failure) *Next
 }
