@@ -220,3 +220,57 @@ func TestEveryAnswerCarriesItsHeaders(t *testing.T) {
 		}
 	}
 }
+
+// TestStrangersDontFillTheDisk begins and ends sign-ins with long requests, as fast as the gate takes them, from one network.
+func TestStrangersDontFillTheDisk(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	w.Gate.SignIn.InFlight = 20
+	junk := strings.Repeat("x", 30000)
+	begun := 0
+	for range 40 {
+		b := w.Walker()
+		require.NoError(t, b.Get(ctx, w.URL+"/oidc/authorize?"+url.Values{
+			"client_id": {"cargo-ledger"}, "redirect_uri": {w.LedgerURL + "/answer"}, "response_type": {"code"}, "scope": {"openid"},
+			"state": {"x"}, "code_challenge": {strings.Repeat("A", 43)}, "code_challenge_method": {"S256"},
+			"claims": {`{"id_token":{"x":{"value":"` + junk + `"}}}`},
+		}.Encode()))
+		if b.Status != http.StatusOK {
+			continue
+		}
+		begun++
+		choose := formOf(t, w, b)
+		require.NoError(t, b.Post(ctx, choose, url.Values{"provider": {"northquay-stevedores"}}))
+		id := strings.Split(strings.TrimPrefix(choose, w.URL+"/sign-in/"), "/")[0]
+		require.NoError(t, b.Get(ctx, w.URL+"/oidc/callback/northquay-stevedores?error=access_denied&iss="+
+			url.QueryEscape(w.NorthquayURL)+"&state="+id))
+	}
+	assert.Equal(t, 20, begun, "ending one gives no room for another")
+	var kept int64
+	require.NoError(t, w.Gate.Store.Read(ctx).Raw("SELECT sum(length(entries)) FROM traces").Scan(&kept).Error)
+	assert.Less(t, kept, int64(20*40<<10))
+	// Whoever really signs in makes room again.
+	w.Gate.SignIn.InFlight = 25
+	for range 10 {
+		tr, _ := through(t, w, "saltmere-staff", "mvoss")
+		require.Equal(t, "signed-in", tr.Outcome, tr.Code)
+	}
+}
+
+// TestStrangersDontUseUpAClient opens device codes and pushed requests in the name of a client that proves nothing, until
+// no more are taken; from elsewhere they go on.
+func TestStrangersDontUseUpAClient(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	device := func(from string) int {
+		return w.Gate.Grants.Device(t.Context(), "", "client_id=dockhand&scope=openid", from).Status
+	}
+	opened := 0
+	for i := range 150 {
+		if device(fmt.Sprintf("2001:db8::%x", i)) == http.StatusOK {
+			opened++
+		}
+	}
+	assert.Equal(t, 100, opened)
+	assert.Equal(t, http.StatusOK, device("192.0.2.1"))
+}

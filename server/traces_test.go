@@ -550,7 +550,7 @@ func TestTracingGivesWayFirst(t *testing.T) {
 	)
 	close(stop)
 	flood.Wait()
-	assert.Greater(t, sent.Load(), int64(300))
+	assert.Greater(t, sent.Load(), int64(60), "a fifth of what all strangers may leave")
 	_, err := w.Client().Checkup(ctx)
 	require.NoError(t, err)
 	f := found(t, w, "traces.lost", true)

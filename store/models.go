@@ -190,6 +190,10 @@ type SignIn struct {
 	Reference     string
 	BrowserHash   []byte
 	Address       string // with an index over those that are not finished
+	// Network is what Address counts for; Vouched is set once a provider vouched for somebody. Those of which neither is
+	// known count against the network's budget, ended or not; an index is over them.
+	Network       string
+	Vouched       bool   `gorm:"not null;default:false"`
 	ApplicationID string `gorm:"uniqueIndex:sign_in_request"`
 	RequestID     string `gorm:"uniqueIndex:sign_in_request"` // unsolicited: our own ID
 	ProviderID    string
@@ -206,6 +210,8 @@ type SignIn struct {
 type Arrival struct {
 	Handle    string `gorm:"primaryKey"`
 	Address   string `gorm:"index"`
+	Network   string `gorm:"index"` // what Address counts for
+	Awaited   bool   `gorm:"not null;default:false"` // its RelayState names a sign-in in flight
 	Place     string // which of our addresses took it
 	Param     string
 	Value     []byte
@@ -260,6 +266,7 @@ type Trace struct {
 	RehearsalID   string `gorm:"index"`
 	Subject       string // what the provider vouched for, as links hold it; empty until then, and where it can't be known again
 	SubjectShown  string
+	Stranger      bool   `gorm:"not null;default:false"` // nobody has authenticated in it; with an index over these
 	Entries       []byte // compressed, then sealed
 	StartedAt     time.Time
 	Micros        int64

@@ -253,6 +253,15 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-24-rehearsals", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Rehearsal{}) }},
 		{ID: "2026-11-27-sessions", Migrate: migrateSessions},
 		{ID: "2026-11-27-changes", Migrate: migrateChanges},
+		{ID: "2026-11-29-strangers", Migrate: func(tx *gorm.DB) error {
+			if err := tx.AutoMigrate(&SignIn{}, &Arrival{}, &Trace{}); err != nil {
+				return err
+			}
+			if err := tx.Exec("CREATE INDEX sign_in_network ON sign_ins (network, created_at) WHERE NOT vouched").Error; err != nil {
+				return err
+			}
+			return tx.Exec("CREATE INDEX trace_stranger ON traces (id) WHERE stranger").Error
+		}},
 		{ID: "2026-11-29-accounts", Migrate: func(tx *gorm.DB) error {
 			return tx.Exec("CREATE INDEX account_subject ON accounts (application_id, subject COLLATE NOCASE)").Error
 		}},

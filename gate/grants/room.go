@@ -16,10 +16,11 @@ import (
 // Room holds what the package needs of the gate; see the package.
 type Room struct {
 	*ground.Ground
-	keyring  *keyring.Room
-	partners *partners.Room
-	traces   *traces.Room
-	persons  *persons.Room
+	strangers ground.Budgets // what those have opened who proved nothing
+	keyring   *keyring.Room
+	partners  *partners.Room
+	traces    *traces.Room
+	persons   *persons.Room
 
 	// Refusals records what was refused.
 	Refusals Refusals
@@ -27,7 +28,7 @@ type Room struct {
 
 // Refusals makes the record of a client whose request was refused before a sign-in could be found to it.
 type Refusals interface {
-	ClientTrace(from string, rec *trace.Recorder, app *partners.Application, code string) (*store.Trace, error)
+	ClientTrace(from string, rec *trace.Recorder, app *partners.Application, authenticated bool, code string) (*store.Trace, error)
 }
 
 // New makes the room over those that it stands on.

@@ -13,6 +13,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/core/address"
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/jose"
@@ -55,6 +56,8 @@ type Exchange struct {
 	Used  *oidc.Used
 	basic bool
 	From  string
+	// authenticated is set once the client has proven who it is.
+	authenticated bool
 	// opened is the ID token that was given, taken apart.
 	opened string
 }
@@ -131,7 +134,8 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 
 // keepExchange stores what happened where nothing else is written: with the sign-in's trace, or as a trace of its own.
 func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure) {
-	if !g.traces.RoomForStranger() {
+	// A client that has proven who it is has room of its own, whatever strangers send.
+	if x.authenticated && !g.traces.RoomForPartner(x.App.ID) || !x.authenticated && !g.traces.RoomForStranger(x.From) {
 		return
 	}
 	var err error
@@ -142,7 +146,7 @@ func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure
 		}
 	} else {
 		var t *store.Trace
-		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, string(f.Code)); err == nil {
+		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, x.authenticated, string(f.Code)); err == nil {
 			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Insert(tx, t) })
 		}
 	}
@@ -168,7 +172,32 @@ func (g *Room) Identify(ctx context.Context, x *Exchange, authorization, raw str
 		return nil, err
 	}
 	x.App, x.Used, err = g.partners.Client(ctx, authorization, form, x.Rec)
+	x.authenticated = err == nil && x.App.OIDC.Authentication != oidc.AuthNone
 	return form, err
+}
+
+// mostOpen is how many device codes or pushed requests of one client may wait.
+const mostOpen = 10_000
+
+// roomToOpen refuses a client for which too much waits. Anybody can speak for a client that proves nothing; so each
+// network has a budget of its own there, and what strangers open never counts against those who come from elsewhere.
+func (x *Exchange) roomToOpen(g *Room, what string, waiting int64) error {
+	busy := explain.New(explain.GateBusy, explain.Fact("client", x.App.Name), explain.Fact("address", x.From))
+	if x.authenticated {
+		if waiting > mostOpen {
+			return busy
+		}
+		return nil
+	}
+	if !g.strangers.Take(what+" "+x.App.ID+" "+address.Network(x.From), 100, 10*time.Minute, g.Now()) || waiting > 10*mostOpen {
+		return busy
+	}
+	return nil
+}
+
+// RoomToPush refuses a client for which too many pushed requests wait.
+func (g *Room) RoomToPush(x *Exchange, waiting int64) error {
+	return x.roomToOpen(g, "pushed", waiting)
 }
 
 func (g *Room) token(ctx context.Context, x *Exchange, authorization, raw string) (*OAuthAnswer, error) {

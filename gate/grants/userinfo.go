@@ -233,8 +233,8 @@ func (g *Room) device(ctx context.Context, x *Exchange, authorization, raw strin
 			now).Count(&open).Error; err != nil {
 			return err
 		}
-		if open > 1000 {
-			return explain.New(explain.GateBusy, explain.Fact("client", x.App.Name))
+		if err := x.roomToOpen(g, "device", open); err != nil {
+			return err
 		}
 		return issued.InsertDevice(tx, &row)
 	})

@@ -263,12 +263,12 @@ type RehearsalPage struct {
 func (g *Room) OpenRehearsal(ctx context.Context, b signin.Browser, token string) *RehearsalPage {
 	r, app, err := g.rehearsalByToken(ctx, b, token)
 	if err != nil {
-		return &RehearsalPage{Failure: signin.RehearsalFailure(err)}
+		return &RehearsalPage{Failure: failure(err)}
 	}
 	page := &RehearsalPage{Application: app.Name, By: r.By, Flow: r.Flow, Step: "first", More: r.Second != "" || r.Out}
 	h, err := g.rehearsalSession(ctx, r)
 	if err != nil {
-		return &RehearsalPage{Failure: signin.RehearsalFailure(err)}
+		return &RehearsalPage{Failure: failure(err)}
 	}
 	if h == nil || !signin.Rehearses(r, b) {
 		return page
@@ -276,11 +276,11 @@ func (g *Room) OpenRehearsal(ctx context.Context, b signin.Browser, token string
 	last, err := g.signin.LastUse(ctx, h.ID, r.Second)
 	switch {
 	case err != nil:
-		return &RehearsalPage{Failure: signin.RehearsalFailure(err)}
+		return &RehearsalPage{Failure: failure(err)}
 	case r.Second != "" && last.IsZero():
 		second, err := g.partners.ApplicationByID(ctx, r.Second)
 		if err != nil {
-			return &RehearsalPage{Failure: signin.RehearsalFailure(explain.New(explain.RehearsalOver))}
+			return &RehearsalPage{Failure: failure(explain.New(explain.RehearsalOver))}
 		}
 		page.Step, page.Application, page.More = "second", second.Name, r.Out
 	case r.Out:
@@ -325,7 +325,7 @@ func (g *Room) rehearsalByToken(ctx context.Context, b signin.Browser, token str
 func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token string) (*signin.Next, string) {
 	r, app, err := g.rehearsalByToken(ctx, b, token)
 	if err != nil {
-		return &signin.Next{To: signin.RehearsalFailure(err)}, ""
+		return &signin.Next{To: failure(err)}, ""
 	}
 	cookie := b.Rehearsal
 	if len(r.BrowserHash) == 0 {
@@ -338,7 +338,7 @@ func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token strin
 			return set.Error
 		})
 		if err != nil {
-			return &signin.Next{To: signin.RehearsalFailure(err)}, ""
+			return &signin.Next{To: failure(err)}, ""
 		}
 	}
 	b.Rehearsal = cookie
@@ -350,7 +350,7 @@ func (g *Room) BeginRehearsal(ctx context.Context, b signin.Browser, token strin
 		return g.rehearseOut(ctx, b, r), cookie
 	case page.Step == "second":
 		if app, err = g.partners.ApplicationByID(ctx, r.Second); err != nil {
-			return &signin.Next{To: signin.RehearsalFailure(err)}, ""
+			return &signin.Next{To: failure(err)}, ""
 		}
 	}
 	if (r.Flow == "sp" || page.Step == "second") && app.StartURL != "" {
@@ -392,3 +392,12 @@ func (g *Room) rehearseOut(ctx context.Context, b signin.Browser, r *store.Rehea
 
 // Insert writes a new rehearsal.
 func (g *Room) Insert(tx *gorm.DB, r *store.Rehearsal) error { return tx.Create(r).Error }
+
+// failure is the page for a rehearsal that can't go on.
+func failure(err error) *signin.FailurePage {
+	var f *explain.Failure
+	if !errors.As(err, &f) {
+		f = explain.New(explain.GateFailed, explain.Fact("error", "see the log"))
+	}
+	return &signin.FailurePage{Explanation: f.Explain(), Status: http.StatusGone}
+}

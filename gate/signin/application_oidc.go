@@ -1,6 +1,7 @@
 package signin
 
 import (
+	"cmp"
 	"context"
 	"net/url"
 	"slices"
@@ -144,13 +145,13 @@ func (g oidcApplication) Issue(
 		Rehearsal:       s.Rehearsal != nil,
 		CreatedAt:       now,
 	}
-	grant.ExpiresAt = now.Add(hours(o.SessionHours, 12))
+	grant.ExpiresAt = now.Add(time.Duration(cmp.Or(o.SessionHours, 12)) * time.Hour)
 	if end := s.SessionEnd(who, now); !end.IsZero() && end.Before(grant.ExpiresAt) {
 		grant.ExpiresAt = end.UTC()
 	}
 	grant.SessionID = s.SessionID
 	if slices.Contains(q.Scopes, "offline_access") {
-		grant.Offline, grant.ExpiresAt = true, now.Add(hours(24*o.OfflineDays, 24*60))
+		grant.Offline, grant.ExpiresAt = true, now.AddDate(0, 0, cmp.Or(o.OfflineDays, 60))
 	}
 	sealed, err := g.grants.SealGrant(grant.ID, body)
 	if err != nil {
@@ -188,13 +189,6 @@ func (g oidcApplication) Issue(
 		return &Next{To: Done("You are signed in on your device. You may close this page.")}, nil
 	}
 	return g.reply(s, oidc.Reply{Code: code})
-}
-
-func hours(set, usual int) time.Duration {
-	if set == 0 {
-		set = usual
-	}
-	return time.Duration(set) * time.Hour
 }
 
 func wantedNames(wanted map[string]oidc.Wanted) []string {

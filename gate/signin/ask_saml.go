@@ -99,6 +99,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		return err
 	}
 	g.keyring.NoteUse(app.ID, req.Certificate)
+	s.authenticated = req.Signed
 	s.State.Request = req
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, req.ID
 	if req.Refusal != nil {

@@ -14,13 +14,6 @@ import (
 	"innergate/store"
 )
 
-// scopeWords says what a scope hands on, for people.
-var scopeWords = map[string]string{
-	"profile": "your name and what else stands in your profile", "email": "your mail address", "address": "your postal address",
-	"phone": "your telephone number", "groups": "the groups that you belong to",
-	"offline_access": "access while you are away, until you take it back",
-}
-
 // agree asks the person before anything goes to the application, where that is wanted.
 func (g *Room) agree(ctx context.Context, s *SignIn) (*Next, error) {
 	s.agreed = s.evidence.Agreed(s.Person.ID)
@@ -70,7 +63,7 @@ func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 		Hands:       []string{},
 	}
 	for _, scope := range q.Scopes {
-		if w := scopeWords[scope]; w != "" {
+		if w := oidc.ScopeInWords(scope); w != "" {
 			c.Hands = append(c.Hands, w)
 		}
 	}

@@ -66,7 +66,8 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 func (g *Room) endRow(ctx context.Context, s *SignIn) {
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Model(&store.SignIn{}).Where("id = ?", s.ID).Update("finished_at", now).Error
+		return tx.Model(&store.SignIn{}).Where("id = ?", s.ID).
+			Updates(map[string]any{"finished_at": now, "vouched": s.evidence.Provider() != ""}).Error
 	})
 	if err != nil {
 		g.Log.ErrorContext(ctx, "a sign-in could not be ended", "reference", s.Reference, "error", err)

@@ -165,7 +165,8 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 		made, err := store.Exec(
 			tx,
 			"INSERT INTO sign_ins (id, reference, address, application_id, request_id, provider_id, flow, our_request_id, "+
-				"rehearsal_id, created_at, expires_at, finished_at) VALUES (?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+				"rehearsal_id, created_at, expires_at, finished_at, vouched) VALUES (?, ?, ?, ?, ?, ?, ?, '', ?, ?, ?, ?, true) "+
+				"ON CONFLICT DO NOTHING",
 			s.ID,
 			s.Reference,
 			s.Row.Address,
@@ -201,7 +202,7 @@ func (g *Room) endFlight(tx *gorm.DB, s *SignIn, now time.Time) error {
 	if s.Row.Flow == "provider" {
 		return nil
 	}
-	ended := tx.Exec("UPDATE sign_ins SET finished_at = ? WHERE id = ? AND finished_at IS NULL", now, s.ID)
+	ended := tx.Exec("UPDATE sign_ins SET finished_at = ?, vouched = true WHERE id = ? AND finished_at IS NULL", now, s.ID)
 	if ended.Error != nil {
 		return ended.Error
 	}

@@ -66,10 +66,12 @@ func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 	return nil
 }
 
+// roomFor refuses a network that has begun too many sign-ins of late in which nobody was vouched for. Those that have
+// ended count as well: whoever only begins and ends them must not have any number.
 func (g *Room) roomFor(tx *gorm.DB, s *SignIn, now time.Time) error {
 	var count int64
-	if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM sign_ins WHERE address = ? AND finished_at IS NULL AND expires_at > ? LIMIT ?)",
-		s.Row.Address, now, g.InFlight).Scan(&count).Error; err != nil {
+	if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM sign_ins WHERE network = ? AND created_at > ? AND NOT vouched LIMIT ?)",
+		s.Row.Network, now.Add(-Life), g.InFlight).Scan(&count).Error; err != nil {
 		return err
 	}
 	if count >= int64(g.InFlight) {

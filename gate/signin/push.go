@@ -61,8 +61,8 @@ func (g *Room) push(ctx context.Context, x *grants.Exchange, authorization, raw 
 			g.Now().UTC()).Count(&held).Error; err != nil {
 			return err
 		}
-		if held > 10000 {
-			return explain.New(explain.GateBusy, explain.Fact("client", x.App.Name))
+		if err := g.grants.RoomToPush(x, held); err != nil {
+			return err
 		}
 		return tx.Create(&row).Error
 	})

@@ -5,10 +5,8 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"errors"
-	"net/http"
 	"strings"
 
-	"innergate/core/explain"
 	"innergate/core/trace"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -18,15 +16,6 @@ import (
 // follows says whether a rehearsal goes on after a sign-in to this application.
 func follows(r *store.Rehearsal, applicationID string) bool {
 	return r.Out || r.Second != "" && r.Second != applicationID
-}
-
-// RehearsalFailure is the page for a rehearsal that can't go on.
-func RehearsalFailure(err error) *FailurePage {
-	var f *explain.Failure
-	if !errors.As(err, &f) {
-		f = explain.New(explain.GateFailed, explain.Fact("error", "see the log"))
-	}
-	return &FailurePage{Explanation: f.Explain(), Status: http.StatusGone}
 }
 
 // Rehearses says whether a rehearsal belongs to a browser.

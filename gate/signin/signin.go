@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"innergate/core/access"
+	"innergate/core/address"
 	"innergate/core/bridge"
 	"innergate/core/oidc"
 	"innergate/core/saml"
@@ -66,11 +67,13 @@ type SignIn struct {
 	evidence bridge.Evidence
 	asked    *awaiting
 	chosen   string
-	agreed   bool               // the person who was found has agreed to what is handed on
-	dry      bool               // nobody is changed by it
-	Dropped  []string           // sign-ins that the browser is to forget
-	routes   *access.Routes     // a draft that is asked about, in place of those that are live
-	instead  *partners.Provider // a provider as a rehearsal has it, in place of what is set
+	// authenticated is set where the partner that asks has proven who it is.
+	authenticated bool
+	agreed        bool               // the person who was found has agreed to what is handed on
+	dry           bool               // nobody is changed by it
+	Dropped       []string           // sign-ins that the browser is to forget
+	routes        *access.Routes     // a draft that is asked about, in place of those that are live
+	instead       *partners.Provider // a provider as a rehearsal has it, in place of what is set
 }
 
 // state is what must be known of a sign-in that waits: what the application asked, which stays the same, and the step at
@@ -105,6 +108,7 @@ func (g *Room) Begin(b Browser, flow string) *SignIn {
 		ID:        s.ID,
 		Reference: s.Reference,
 		Address:   b.Address,
+		Network:   address.Network(b.Address),
 		Flow:      flow,
 		CreatedAt: now.UTC(),
 		ExpiresAt: now.Add(Life).UTC(),

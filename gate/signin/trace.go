@@ -33,6 +33,7 @@ func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 		Person:       s.Person.Shown,
 		Subject:      s.subject,
 		SubjectShown: s.subjectShown,
+		Stranger:     s.Person.ID == "" && s.evidence.Provider() == "" && !s.authenticated,
 	}
 	if s.App != nil {
 		t.ApplicationID, t.Application = s.App.ID, s.App.Name
@@ -53,8 +54,10 @@ func (s *SignIn) messageLimit(outcome string) int {
 	switch {
 	case outcome == "signed-in":
 		return saml.MaxMessage
-	case s.Known || outcome == "open":
+	case s.evidence.Provider() != "" || s.authenticated:
 		return 64 << 10
+	case s.Known || outcome == "open":
+		return 16 << 10
 	}
 	return 8 << 10
 }
@@ -62,7 +65,7 @@ func (s *SignIn) messageLimit(outcome string) int {
 // KeepTrace stores the record of a sign-in. Of strangers, whom nobody has authenticated, only so many a minute are
 // kept. A trace that can't be stored never stops a sign-in.
 func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
-	if !s.Known && outcome == "refused" && !g.traces.RoomForStranger() {
+	if !s.Known && outcome == "refused" && !s.authenticated && !g.traces.RoomForStranger(s.Row.Address) {
 		g.traces.Lost(ctx, fmt.Sprintf("more than %d requests of strangers failed within a minute", g.StrangerTraces))
 		return
 	}
@@ -101,8 +104,15 @@ func (g *Room) Replay(ctx context.Context, s *SignIn) {
 }
 
 // ClientTrace is the trace of a call of the back channel that was refused.
-func (g *Room) ClientTrace(from string, rec *trace.Recorder, app *partners.Application, code string) (*store.Trace, error) {
+func (g *Room) ClientTrace(
+	from string,
+	rec *trace.Recorder,
+	app *partners.Application,
+	authenticated bool,
+	code string,
+) (*store.Trace, error) {
 	s := g.Begin(Browser{Address: from}, "client")
+	s.authenticated = authenticated
 	s.Rec, s.App = rec, app
 	g.Metrics.Begun.Add(-1)
 	return g.TraceRow(s, "refused", code)

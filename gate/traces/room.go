@@ -4,7 +4,6 @@ package traces
 
 import (
 	"sync"
-	"time"
 
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -15,12 +14,8 @@ type Room struct {
 	*ground.Ground
 	partners *partners.Room
 
-	strangers struct {
-		sync.Mutex
-		minute time.Time
-		count  int
-	}
-	losses struct {
+	strangers ground.Budgets
+	losses    struct {
 		sync.Mutex
 		traceLoss
 	}

@@ -18,7 +18,8 @@ func Save(tx *gorm.DB, t *store.Trace) error { return tx.Save(t).Error }
 // Update writes what of a trace may have changed since the person was sent to the provider.
 func Update(tx *gorm.DB, t *store.Trace) error {
 	return tx.Model(t).
-		Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown").
+		Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown",
+			"stranger").
 		Updates(t).
 		Error
 }

@@ -132,11 +132,23 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 	if err := tidyAdditions(tx, now); err != nil {
 		return err
 	}
-	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE id <= (SELECT id FROM traces ORDER " +
-		"BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 2000)"
+	// Those of strangers go first, and have room of their own: however many there are, no other goes for them.
+	if err := dropTraces(tx, "SELECT id FROM traces WHERE stranger AND id <= (SELECT id FROM traces WHERE stranger ORDER BY id DESC "+
+		"LIMIT 1 OFFSET ?) ORDER BY id LIMIT 20000", strangersKept); err != nil {
+		return err
+	}
+	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE NOT stranger AND id <= (SELECT id FROM " +
+		"traces WHERE NOT stranger ORDER BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 2000)"
+	return dropTraces(tx, "SELECT id FROM ("+old+") ORDER BY id LIMIT 2000", store.FirstID(now.AddDate(0, 0, -k.Days)), k.Count)
+}
+
+// strangersKept is how many traces are kept in which nobody has authenticated: the newest.
+const strangersKept = 5000
+
+// dropTraces deletes the traces that a query names.
+func dropTraces(tx *gorm.DB, query string, args ...any) error {
 	var ids []string
-	if err := tx.Raw("SELECT id FROM ("+old+") ORDER BY id LIMIT 2000", store.FirstID(now.AddDate(0, 0, -k.Days)),
-		k.Count).Scan(&ids).Error; err != nil {
+	if err := tx.Raw(query, args...).Scan(&ids).Error; err != nil {
 		return err
 	}
 	for i := 0; i < len(ids); i += 500 {

@@ -12,6 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"innergate/api"
+	"innergate/core/address"
 	"innergate/core/explain"
 	"innergate/core/redact"
 	"innergate/core/trace"
@@ -41,15 +42,18 @@ var (
 	})
 )
 
-// RoomForStranger says whether one more trace of a request that nobody known made is kept in this minute.
-func (g *Room) RoomForStranger() bool {
-	g.strangers.Lock()
-	defer g.strangers.Unlock()
-	if minute := g.Now().Truncate(time.Minute); minute != g.strangers.minute {
-		g.strangers.minute, g.strangers.count = minute, 0
-	}
-	g.strangers.count++
-	return g.strangers.count <= g.StrangerTraces
+// RoomForStranger says whether one more trace of a request that nobody known made is kept in this minute: of all of
+// them, and of one network no more than a fifth, so that one can't silence the others.
+func (g *Room) RoomForStranger(from string) bool {
+	now := g.Now()
+	return g.strangers.Take("traces "+address.Network(from), max(1, g.StrangerTraces/5), time.Minute, now) &&
+		g.strangers.Take("traces", g.StrangerTraces, time.Minute, now)
+}
+
+// RoomForPartner says whether one more trace of a request that failed is kept in this minute of a partner that has proven
+// who it is.
+func (g *Room) RoomForPartner(id string) bool {
+	return g.strangers.Take("partner "+id, g.StrangerTraces, time.Minute, g.Now())
 }
 
 // Of what happens on the back channel after a sign-in the first and the last exchanges are kept: a client may refresh

@@ -90,12 +90,47 @@ func TestStrangersLeaveOnlySoManyTraces(t *testing.T) {
 	t.Parallel()
 	l := testbed.NewLab(t)
 	kept := 0
-	for range 400 {
-		if l.Traces.RoomForStranger() {
+	for i := range 400 {
+		if l.Traces.RoomForStranger(fmt.Sprintf("2001:db8::%x", i)) {
 			kept++
 		}
 	}
-	assert.Equal(t, 300, kept)
+	assert.Equal(t, 60, kept, "one network, whichever of its addresses")
+	for i := range 4000 {
+		if l.Traces.RoomForStranger(fmt.Sprintf("192.0.2.%d", i%200)) {
+			kept++
+		}
+	}
+	assert.LessOrEqual(t, kept, 300, "all together")
+	assert.True(t, l.Traces.RoomForPartner("ledger"), "who has proven who it is has room of its own")
 	l.Turn(time.Minute)
-	assert.True(t, l.Traces.RoomForStranger())
+	assert.True(t, l.Traces.RoomForStranger("192.0.2.1"))
+}
+
+// TestStrangersTracesGoFirst keeps a real sign-in's trace, and more of strangers than have room.
+func TestStrangersTracesGoFirst(t *testing.T) {
+	t.Parallel()
+	l, ctx := testbed.NewLab(t), context.Background()
+	keep := func(n int, stranger bool) {
+		require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+			for range n {
+				row := store.Trace{ID: store.NewIDAt(l.Now()), Reference: trace.NewReference(), Outcome: "refused", StartedAt: l.Now(),
+					Stranger: stranger}
+				if err := traces.Insert(tx, &row); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+		l.Turn(time.Second)
+	}
+	keep(10, false)
+	keep(5600, true)
+	count := func(stranger bool) (n int64) {
+		require.NoError(t, l.Store.Read(ctx).Model(&store.Trace{}).Where("stranger = ?", stranger).Count(&n).Error)
+		return n
+	}
+	require.NoError(t, l.Tidy(ctx))
+	assert.LessOrEqual(t, count(true), int64(5000), "at once, not some each minute")
+	assert.Equal(t, int64(10), count(false))
 }
