@@ -186,10 +186,10 @@ type SubjectValue struct {
 
 // SignIn is a sign-in in flight.
 type SignIn struct {
-	ID            string `gorm:"primaryKey"`
-	Reference     string
-	BrowserHash   []byte
-	Address       string // with an index over those that are not finished
+	ID          string `gorm:"primaryKey"`
+	Reference   string
+	BrowserHash []byte
+	Address     string // with an index over those that are not finished
 	// Network is what Address counts for; Vouched is set once a provider vouched for somebody. Those of which neither is
 	// known count against the network's budget, ended or not; an index is over them.
 	Network       string
@@ -210,7 +210,7 @@ type SignIn struct {
 type Arrival struct {
 	Handle    string `gorm:"primaryKey"`
 	Address   string `gorm:"index"`
-	Network   string `gorm:"index"` // what Address counts for
+	Network   string `gorm:"index"`                  // what Address counts for
 	Awaited   bool   `gorm:"not null;default:false"` // its RelayState names a sign-in in flight
 	Place     string // which of our addresses took it
 	Param     string
