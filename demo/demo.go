@@ -17,6 +17,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -380,7 +381,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 			PublicURL:    w.URL,
 			Version:      o.Version,
 			Log:          o.Log,
-			Fetch:        &fetch.Fetcher{AllowPrivate: true, Transport: w.transport},
+			Fetch:        &fetch.Fetcher{AllowPrivate: true, Transport: w.transport, StandIns: w.standIns()},
 			InFlight:     o.InFlight,
 			Now:          o.Now,
 			KeySource:    o.KeySource,
@@ -543,4 +544,15 @@ func (w *World) Close() {
 // SelfSignedTLS makes a certificate authority and a server certificate for the world's host names, for tests over TLS.
 func SelfSignedTLS() (*tls.Config, *x509.Certificate, error) {
 	return newTestCA(hosts[:])
+}
+
+// standIns are the places at which the stand-ins of the other sides listen.
+func (w *World) standIns() []string {
+	var out []string
+	for _, address := range []string{w.StaffURL, w.RotaURL, w.DeskURL, w.NorthquayURL, w.LanternURL, w.LedgerURL, w.DockhandURL, w.BerthsURL} {
+		if u, err := url.Parse(address); err == nil {
+			out = append(out, u.Host)
+		}
+	}
+	return out
 }

@@ -6,8 +6,10 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -298,6 +300,7 @@ func TestWhatIsLeftCantFetchOurSecret(t *testing.T) {
 		require.NoError(t, b.Post(ctx, h.Link+"/try", nil))
 		require.NoError(t, b.Choose(ctx, "ivo.tamm"))
 	}
+	w.Gate.Fetch.StandIns = append(w.Gate.Fetch.StandIns, strings.TrimPrefix(thief.URL, "http://")) // a public address, as it were
 	leave("")
 	assert.Empty(t, got, "nothing reaches an address that nobody of ours approved")
 	assert.Equal(t, "rehearsal.unapproved", newest(t, w).Code)
@@ -398,4 +401,33 @@ func TestALinkIsNoSigningOracle(t *testing.T) {
 	defer mu.Unlock()
 	assert.Empty(t, got)
 	assert.Equal(t, "rehearsal.unapproved", newest(t, w).Code)
+}
+
+// TestOutsidersDontReachInside enters addresses of the gate's own network through a handover link, where the operator
+// lets the gate's own engineers fetch from it.
+func TestOutsidersDontReachInside(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	ctx, c := t.Context(), w.Client()
+	var asked atomic.Int64
+	inside := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		rw.WriteHeader(http.StatusForbidden)
+	}))
+	defer inside.Close()
+	h, err := c.NewHandover(ctx, "providers", "northquay-stevedores", api.NewHandover{})
+	require.NoError(t, err)
+	b := w.Walker()
+	require.NoError(t, b.Post(ctx, h.Link, nil))
+	said := map[string]bool{}
+	for _, a := range []string{inside.URL + "/admin/shutdown?now=1", "http://127.0.0.1:1/", "http://[64:ff9b:1::7f00:1]:1/"} {
+		for _, act := range []string{"look", "leave"} {
+			require.NoError(t, b.Post(ctx, h.Link+"/leave", url.Values{"text": {a}, "act": {act}}))
+			alert := regexp.MustCompile(`(?s)role="alert">([^<]*)`).FindStringSubmatch(b.Text)
+			require.NotEmpty(t, alert, a)
+			said[strings.ReplaceAll(alert[1], a, "")] = true
+		}
+	}
+	assert.Zero(t, asked.Load())
+	assert.Len(t, said, 1, "what is there and what is not sounds the same: %v", said)
 }

@@ -19,6 +19,7 @@ import (
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/changes"
+	"innergate/gate/fetch"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/gate/rehearsal"
@@ -308,6 +309,7 @@ func (g *Room) opened(ctx context.Context, b signin.Browser, token, cookie strin
 
 // CompareHandover holds what the other side's form shows against our values. Nothing is kept.
 func (g *Room) CompareHandover(ctx context.Context, b signin.Browser, token, cookie, text string) (*HandoverPage, error) {
+	ctx = fetch.ForOutsider(ctx)
 	row, slug, err := g.opened(ctx, b, token, cookie)
 	if err != nil {
 		return nil, err
@@ -345,6 +347,7 @@ func (g *Room) LeaveHandover(
 	l HandoverLeave,
 	look bool,
 ) (*HandoverPage, error) {
+	ctx = fetch.ForOutsider(ctx)
 	row, slug, err := g.opened(ctx, b, token, cookie)
 	if err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -31,8 +32,18 @@ type Fetcher struct {
 	// Transport, if set, takes the place of the fetcher's own, and with it of the check of addresses: for a demo whose
 	// host names lead to this machine.
 	Transport http.RoundTripper
+	// StandIns are addresses of this machine, with their ports, that are reached for everybody: a demo's other sides.
+	StandIns []string
 
 	once sync.Once
+}
+
+type outsiderKey struct{}
+
+// ForOutsider marks what is fetched because somebody asks for it who is none of ours, such as the other side's engineer
+// with a handover link. It never reaches into a private network, whatever is allowed to ours.
+func ForOutsider(ctx context.Context) context.Context {
+	return context.WithValue(ctx, outsiderKey{}, true)
 }
 
 // FetchError says in a sentence why something could not be fetched.
@@ -43,8 +54,9 @@ func (e *FetchError) Error() string { return e.Reason }
 // ErrPrivate says that an address is not fetched because it lies in a private network.
 var ErrPrivate = errors.New("the address belongs to a private network")
 
-func (f *Fetcher) control(network, address string, _ syscall.RawConn) error {
-	if f.AllowPrivate {
+func (f *Fetcher) control(ctx context.Context, _, address string, _ syscall.RawConn) error {
+	outsider, _ := ctx.Value(outsiderKey{}).(bool)
+	if f.AllowPrivate && !outsider || slices.Contains(f.StandIns, address) {
 		return nil
 	}
 	ap, err := netip.ParseAddrPort(address)
@@ -52,19 +64,30 @@ func (f *Fetcher) control(network, address string, _ syscall.RawConn) error {
 		return ErrPrivate
 	}
 	ip := ap.Addr().Unmap()
-	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || sharedNet.Contains(ip) ||
-		translated.Contains(ip) ||
-		benchmark.Contains(ip) {
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() ||
+		slices.ContainsFunc(inward, func(p netip.Prefix) bool { return p.Contains(ip) }) {
 		return ErrPrivate
 	}
 	return nil
 }
 
-var (
-	sharedNet  = netip.MustParsePrefix("100.64.0.0/10") // RFC 6598
-	benchmark  = netip.MustParsePrefix("198.18.0.0/15") // RFC 2544
-	translated = netip.MustParsePrefix("64:ff9b::/96")  // RFC 6052
-)
+// inward are networks that are not the internet's, or that are ways to any address of another kind: a router, or this
+// machine, takes the IPv4 address out of them.
+var inward = []netip.Prefix{
+	netip.MustParsePrefix("0.0.0.0/8"),       // RFC 1122
+	netip.MustParsePrefix("100.64.0.0/10"),   // RFC 6598
+	netip.MustParsePrefix("192.0.0.0/24"),    // RFC 6890
+	netip.MustParsePrefix("192.88.99.0/24"),  // 6to4 relays, RFC 7526
+	netip.MustParsePrefix("198.18.0.0/15"),   // RFC 2544
+	netip.MustParsePrefix("240.0.0.0/4"),     // RFC 1112
+	netip.MustParsePrefix("::/96"),           // IPv4 in IPv6, RFC 4291
+	netip.MustParsePrefix("::ffff:0:0:0/96"), // RFC 2765
+	netip.MustParsePrefix("64:ff9b::/96"),    // RFC 6052
+	netip.MustParsePrefix("64:ff9b:1::/48"),  // RFC 8215
+	netip.MustParsePrefix("2001::/32"),       // Teredo, RFC 4380
+	netip.MustParsePrefix("2002::/16"),       // 6to4, RFC 3056
+	netip.MustParsePrefix("fec0::/10"),       // RFC 3879
+}
 
 // Want is one request of the fetcher.
 type Want struct {
@@ -165,7 +188,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	}
 	answer, err := c.Do(request)
 	if err != nil {
-		return nil, &FetchError{fetchReason(w.URL, err)}
+		return nil, &FetchError{fetchReason(ctx, w.URL, err)}
 	}
 	defer answer.Body.Close()
 	got := &Got{
@@ -201,7 +224,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	case body.stalled.Load():
 		return nil, &FetchError{fmt.Sprintf("%s stopped sending for more than %s", w.URL, stall)}
 	case err != nil:
-		return nil, &FetchError{fetchReason(w.URL, err)}
+		return nil, &FetchError{fetchReason(ctx, w.URL, err)}
 	case n > limit:
 		return nil, &FetchError{fmt.Sprintf("what %s sends is larger than %d bytes", w.URL, limit)}
 	}
@@ -216,7 +239,7 @@ func (f *Fetcher) client(direct bool) *http.Client {
 			return
 		}
 		f.Transport = &http.Transport{
-			DialContext:         (&net.Dialer{Timeout: 5 * time.Second, Control: f.control}).DialContext,
+			DialContext:         (&net.Dialer{Timeout: 5 * time.Second, ControlContext: f.control}).DialContext,
 			TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10,
 			DisableKeepAlives: true,
 		}
@@ -258,9 +281,12 @@ func (b *watchedBody) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func fetchReason(address string, err error) string {
+func fetchReason(ctx context.Context, address string, err error) string {
+	outsider, _ := ctx.Value(outsiderKey{}).(bool)
 	var dns *net.DNSError
 	switch {
+	case errors.Is(err, ErrPrivate) && outsider:
+		return "the gate does not fetch from " + address + ". Paste the document itself"
 	case errors.Is(err, ErrPrivate):
 		return fmt.Sprintf(
 			"%s lies in a private network, which the gate does not fetch from unless it is started with --allow-private-addresses",

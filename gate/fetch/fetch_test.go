@@ -22,7 +22,9 @@ func TestFetcherStaysOutside(t *testing.T) {
 	f := &fetch.Fetcher{}
 	for _, address := range []string{inside.URL, "http://127.0.0.1:1/", "http://[::1]:1/", "http://10.0.0.1/", "http://192.168.1.1/",
 		"http://172.16.0.1/", "http://169.254.169.254/latest", "http://100.64.0.1/", "http://0.0.0.0:1/", "http://[::ffff:10.0.0.1]/",
-		"http://[fe80::1]/", "http://[64:ff9b::a00:1]/", "http://198.18.0.1/", "http://localhost:1/"} {
+		"http://[fe80::1]/", "http://[64:ff9b::a00:1]/",
+		"http://[64:ff9b:1::a00:1]/", "http://[2002:a00:1::]/", "http://[2002:7f00:1::1]/", "http://[::10.0.0.1]/", "http://[2001::a00:1]/",
+		"http://[::ffff:0:10.0.0.1]/", "http://[fec0::1]/", "http://240.0.0.1/", "http://[fd00::1]/", "http://198.18.0.1/", "http://localhost:1/"} {
 		body, err := f.Get(context.Background(), address)
 		assert.Nil(t, body)
 		var fe *fetch.FetchError
@@ -34,6 +36,19 @@ func TestFetcherStaysOutside(t *testing.T) {
 		_, err := f.Get(context.Background(), address)
 		assert.ErrorContains(t, err, "not an http or https address", address)
 	}
+}
+
+// TestOutsidersStayOutside although ours may reach into the private network.
+func TestOutsidersStayOutside(t *testing.T) {
+	t.Parallel()
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("secret")) }))
+	t.Cleanup(inside.Close)
+	f := &fetch.Fetcher{AllowPrivate: true}
+	body, err := f.Get(t.Context(), inside.URL)
+	require.NoError(t, err)
+	assert.Equal(t, "secret", string(body))
+	_, err = f.Get(fetch.ForOutsider(t.Context()), inside.URL)
+	assert.ErrorContains(t, err, "does not fetch from")
 }
 
 func TestFetcherHasLimits(t *testing.T) {

@@ -79,8 +79,10 @@ type Provider struct {
 	Sets     []string         // the names that its mapping can set
 	Admitted *claims.Compiled // the defaults for people who are created
 	Secret   string           // of ours there, in a rehearsal of a change that brings one
-	approval keyring.Approval
-	sending  keyring.Approval
+	// Outsiders is set where somebody who is none of ours chose the addresses.
+	Outsiders bool
+	approval  keyring.Approval
+	sending   keyring.Approval
 }
 
 // Approval stands for the provider's values having been set by somebody of ours. What a rehearsal puts in their place

@@ -17,6 +17,7 @@ import (
 	"innergate/core/oidc"
 	"innergate/core/trace"
 	"innergate/core/words"
+	"innergate/gate/fetch"
 	"innergate/gate/partners"
 )
 
@@ -123,6 +124,9 @@ func (g oidcProvider) contexts(s *SignIn) ([]string, error) {
 // Receive checks the answer that came by way of the browser, exchanges the code and checks what comes for it.
 func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridge.Identity, error) {
 	p, c := s.Provider, s.Provider.OIDC
+	if p.Outsiders {
+		ctx = fetch.ForOutsider(ctx)
+	}
 	code, err := oidc.ReadAnswer(
 		a.parameters,
 		oidc.AnswerRules{Partner: p.Name, Issuers: c.Issuers(), IssuerPromised: c.IssuerInAnswer, State: s.ID},

@@ -96,6 +96,7 @@ func (g *Room) proposedSecret(ctx context.Context, o Overriding, p *partners.Pro
 	if err != nil {
 		return err
 	}
+	p.Outsiders = row.Origin != ""
 	if len(row.Secret) > 0 {
 		p.Secret, err = g.partners.LeftSecret(row)
 	}
