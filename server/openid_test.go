@@ -301,6 +301,12 @@ func TestConsentIsAskedOnce(t *testing.T) {
 	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}, "prompt": {"consent"}}).Get("code"))
 	assert.Equal(t, 3, pages, "and where the application wants it")
 	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}, "prompt": {"none"}}).Get("code"), "silently, with a session and consent")
+	groups := `{"userinfo":{"groups":null}}`
+	assert.Equal(t, "consent_required", ask(url.Values{"scope": {"openid email"}, "prompt": {"none"}, "claims": {groups}}).Get("error"),
+		"what is asked for by the parameter claims is agreed to like scopes")
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}, "claims": {groups}}).Get("code"))
+	assert.Equal(t, 4, pages)
+	assert.NotEmpty(t, ask(url.Values{"scope": {"openid email"}, "prompt": {"none"}, "claims": {groups}}).Get("code"), "and once")
 }
 
 func TestFreshnessAndStrength(t *testing.T) {

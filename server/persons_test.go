@@ -606,11 +606,14 @@ func TestUnassignedEndsTheTokens(t *testing.T) {
 	refresh := func(token string) answer {
 		return p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}})
 	}
-	p.set(func(a *config.Application) { a.Access = access.Policy{To: access.Assigned} })
+	p.set(func(a *config.Application) { a.Access, a.OIDC.Introspection = access.Policy{To: access.Assigned}, true })
 	require.NoError(t, p.w.Client().Assign(ctx, "tide-archive", api.Assignment{Kind: "group", Who: "crew"}))
 	second := refresh(first.text("refresh_token"))
 	require.Equal(t, 200, second.status, "assigned through a group: "+second.raw)
 	require.NoError(t, p.w.Client().Unassign(ctx, "tide-archive", "group", "crew"))
+	bearer := second.text("access_token")
+	assert.Equal(t, 401, p.userinfo(bearer).status, "its access token tells nothing any more, at once")
+	assert.Contains(t, p.call("/oidc/introspect", url.Values{"token": {bearer}}).raw, `"active":false`)
 	assert.Equal(t, "invalid_grant", refresh(second.text("refresh_token")).err())
 }
 

@@ -493,3 +493,51 @@ func TestLogoutBySOAPAndByPost(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list.Items)
 }
+
+// TestALogoutRequestCountsOnce answers a request once, not again, not for a session that began after it was made, and not
+// for a name with other qualifiers.
+func TestALogoutRequestCountsOnce(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	connectDesk(t, w)
+	b := threeSignedIn(t, w)
+	soap := func(doc []byte) (int, string) {
+		answer, body := send(t, http.DefaultClient, http.MethodPost, w.URL+"/saml/idp/slo", "", string(doc), "Content-Type", "text/xml")
+		return answer.StatusCode, body
+	}
+	request := func(at time.Time, change func(*saml.NameID)) []byte {
+		l := saml.Logout{Issuer: saml.EntityID(w.Desk.EntityID()), Destination: w.URL + "/saml/idp/slo", Now: at, Signer: w.Desk.Signer(), SOAP: true}
+		name := saml.NameID{Value: w.Desk.Sessions()[0], Format: saml.FormatPersistent}
+		if change != nil {
+			change(&name)
+		}
+		_, doc, err := l.Request(name, nil)
+		require.NoError(t, err)
+		return doc
+	}
+	open := func() int {
+		list, err := w.Client().Sessions(t.Context(), client.Page{Filters: map[string]string{"ended": "no"}})
+		require.NoError(t, err)
+		return len(list.Items)
+	}
+	before := open()
+	for _, change := range []func(*saml.NameID){
+		func(n *saml.NameID) { n.NameQualifier = "https://another.example" },
+		func(n *saml.NameID) { n.SPNameQualifier = "https://another.example" },
+	} {
+		soap(request(time.Now(), change))
+		assert.Equal(t, before, open(), "another name")
+	}
+	soap(request(time.Now().Add(-9*time.Minute), nil))
+	assert.Equal(t, before, open(), "made before the session began")
+	doc := request(time.Now(), nil)
+	status, body := soap(doc)
+	require.Equal(t, 200, status, body)
+	require.Less(t, open(), before)
+	require.NoError(t, b.SignIn(t.Context(), w.DeskURL+"/sign-in", "mvoss"))
+	again := open()
+	status, body = soap(doc)
+	assert.Equal(t, 500, status)
+	assert.Contains(t, body, "saml.request-repeated")
+	assert.Equal(t, again, open())
+}

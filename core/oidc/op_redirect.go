@@ -2,9 +2,9 @@ package oidc
 
 import (
 	"fmt"
-	"net"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -61,6 +61,13 @@ func IsLoopback(address string) bool {
 	return err == nil && u.Scheme == "http" && loopbackLiteral(u.Hostname())
 }
 
+// IsLocal says whether an answer goes to a program on the person's own machine: by a loopback address, or by a scheme
+// that some program there has registered. Any program could be the one (RFC 8252, section 8.6).
+func IsLocal(address string) bool {
+	u, err := url.Parse(address)
+	return err == nil && (IsLoopback(address) || u.Scheme != "" && u.Scheme != "http" && u.Scheme != "https")
+}
+
 func loopbackLiteral(host string) bool { return host == "127.0.0.1" || host == "::1" }
 
 // withoutPort takes the port out of an http address of a loopback literal, and leaves every other octet.
@@ -73,21 +80,22 @@ func withoutPort(address string) (string, bool) {
 	if end < 0 {
 		end = len(rest)
 	}
-	host := rest[:end]
-	if name, port, err := net.SplitHostPort(host); err == nil {
-		for _, digit := range port {
-			if digit < '0' || digit > '9' {
-				return "", false
-			}
+	host, port := rest[:end], ""
+	literal := ""
+	for written, bare := range map[string]string{"127.0.0.1": "127.0.0.1", "[::1]": "::1"} {
+		if after, ok := strings.CutPrefix(host, written); ok && (after == "" || after[0] == ':') {
+			literal, port = bare, after
 		}
-		if port == "" || len(port) > 5 {
+	}
+	if literal == "" {
+		return "", false
+	}
+	if port != "" {
+		if n, err := strconv.ParseUint(port[1:], 10, 16); err != nil || n == 0 || strconv.FormatUint(n, 10) != port[1:] {
 			return "", false
 		}
-		host = name
-	} else {
-		host = strings.Trim(host, "[]")
 	}
-	return host + " " + rest[end:], loopbackLiteral(host)
+	return literal + " " + rest[end:], true
 }
 
 // NearestRedirectURI is the registered address that shares the longest beginning with the one asked for, to show where

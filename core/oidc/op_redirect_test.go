@@ -100,3 +100,16 @@ func TestMatchRedirectURI(t *testing.T) {
 	assert.True(t, oidc.IsLoopback("http://[::1]:5/x"))
 	assert.False(t, oidc.IsLoopback("https://127.0.0.1/x"))
 }
+
+// TestLoopbackAddressesAreMatchedAsWritten asks for addresses that read as the loopback one to some programs only.
+func TestLoopbackAddressesAreMatchedAsWritten(t *testing.T) {
+	registered := []string{"http://127.0.0.1/cb", "http://[::1]/cb"}
+	for asked, want := range map[string]bool{
+		"http://127.0.0.1:8765/cb": true, "http://127.0.0.1/cb": true, "http://[::1]:8765/cb": true, "http://127.0.0.1:65535/cb": true,
+		"http://[127.0.0.1]:1/cb": false, "http://]127.0.0.1[/cb": false, "http://127.0.0.1:99999/cb": false, "http://127.0.0.1:0/cb": false,
+		"http://127.0.0.1:08/cb": false, "http://127.0.0.1:/cb": false, "http://::1:8765/cb": false, "http://[[::1]]/cb": false,
+		"http://127.0.0.1:+8/cb": false, "http://127.0.0.1.evil.example/cb": false,
+	} {
+		assert.Equal(t, want, oidc.MatchRedirectURI(registered, asked, true), asked)
+	}
+}

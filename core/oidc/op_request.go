@@ -2,12 +2,14 @@ package oidc
 
 import (
 	"cmp"
+	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/jose"
 	"innergate/core/trace"
@@ -236,4 +238,42 @@ func (q *Request) claims(c checker, text string) error {
 		}
 	}
 	return nil
+}
+
+// AskedClaims are the claims that are asked for one by one (OpenID Connect Core 1.0, section 5.5), beside those that say
+// how somebody signed in.
+func (q *Request) AskedClaims() []string {
+	var out []string
+	for _, asked := range []map[string]Wanted{q.IDTokenClaims, q.UserInfoClaims} {
+		for name := range asked {
+			if !slices.Contains([]string{"sub", "acr", "amr", "auth_time"}, name) && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// HandsOn is what somebody agrees to: scopes, and claims that are asked for one by one. No entry holds a space.
+func (q *Request) HandsOn() []string {
+	out := slices.Clone(q.Scopes)
+	for _, name := range q.AskedClaims() {
+		out = append(out, "claim:"+url.QueryEscape(name))
+	}
+	return out
+}
+
+// HandsOnInWords is the same for people.
+func (q *Request) HandsOnInWords() []string {
+	out := []string{}
+	for _, scope := range q.Scopes {
+		if w := scopeWords[scope]; w != "" {
+			out = append(out, w)
+		}
+	}
+	for _, name := range q.AskedClaims() {
+		out = append(out, claims.InWords(name))
+	}
+	return out
 }

@@ -6,6 +6,3 @@ var scopeWords = map[string]string{
 	"phone": "your telephone number", "groups": "the groups that you belong to",
 	"offline_access": "access while you are away, until you take it back",
 }
-
-// ScopeInWords says what a scope hands on, for people; nothing for one that hands on nothing that they would know.
-func ScopeInWords(scope string) string { return scopeWords[scope] }

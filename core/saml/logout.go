@@ -22,6 +22,7 @@ type LogoutRequest struct {
 	SessionIndexes []string // none means all sessions
 	RelayState     string
 	Certificate    *Certificate
+	Issued         time.Time
 }
 
 // OpenLogoutRequest reads a request's outside. By SOAP it stands in an envelope (SAML Bindings, section 3.2).
@@ -82,6 +83,9 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 	r := &LogoutRequest{ID: e.Value("ID"), RelayState: in.request.received.RelayState, Certificate: cert}
 	if r.ID == "" || len(r.ID) > 256 {
 		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the request has no proper ID"))
+	}
+	if r.Issued, _, err = c.time(e, "IssueInstant"); err != nil {
+		return nil, err
 	}
 	n := e.First(NSAssertion, "NameID")
 	if x := e.First(NSAssertion, "EncryptedID"); n == nil && x != nil {

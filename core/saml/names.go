@@ -116,7 +116,7 @@ func formatTime(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05
 // parseTime reads an xs:dateTime. SAML times carry a zone (SAML Core, section 1.3.3); one without is refused.
 func parseTime(s string) (time.Time, error) {
 	t, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(s))
-	if err != nil {
+	if err != nil || strings.Contains(s, ",") { // fractions of a second stand behind a point (XML Schema 2, section 3.2.7)
 		return time.Time{}, fmt.Errorf("%q is not a time with a zone", s)
 	}
 	return t, nil

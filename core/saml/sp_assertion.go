@@ -187,7 +187,7 @@ func (c *checker) confirmed(subject *xmltree.Element, rules ResponseRules, a *As
 		}
 		err := c.bearer(confirmation, rules, a, issued)
 		if err == nil {
-			return nil
+			return c.lastEnd(subject, a)
 		}
 		if first == nil {
 			first = err
@@ -198,6 +198,24 @@ func (c *checker) confirmed(subject *xmltree.Element, rules ResponseRules, a *As
 		first = c.fail(explain.SAMLConfirmation, explain.Fact("detail", "there is no bearer confirmation"))
 	}
 	return first
+}
+
+// lastEnd has an assertion remembered for as long as any of its bearer confirmations could be used.
+func (c *checker) lastEnd(subject *xmltree.Element, a *Assertion) error {
+	for _, confirmation := range subject.All(NSAssertion, "SubjectConfirmation") {
+		data := confirmation.First(NSAssertion, "SubjectConfirmationData")
+		if confirmation.Value("Method") != methodBearer || data == nil {
+			continue
+		}
+		until, has, err := c.time(data, "NotOnOrAfter")
+		if err != nil {
+			return err
+		}
+		if end := until.Add(c.skew); has && end.After(a.NotOnOrAfter) {
+			a.NotOnOrAfter = end
+		}
+	}
+	return nil
 }
 
 func (c *checker) bearer(confirmation *xmltree.Element, rules ResponseRules, a *Assertion, issued time.Time) error {

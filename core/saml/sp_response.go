@@ -136,6 +136,11 @@ func (in *IncomingResponse) Check(rules ResponseRules, rec *trace.Recorder) (*As
 			return nil, err
 		}
 		whole = &v
+		// A message that is signed by itself and posted says for whom it is (SAML Bindings, section 3.5.5.2).
+		if _, has := r.Attr("Destination"); !has && in.received != nil && in.received.Binding == BindingPost {
+			c.that(ruleDestination, false, rules.ACS, "")
+			return nil, c.fail(explain.SAMLDestinationMissing, explain.Pair("Destination", rules.ACS, ""))
+		}
 	}
 	if err := in.answers(c, rules, "response", r.Value("InResponseTo")); err != nil {
 		return nil, err

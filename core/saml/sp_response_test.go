@@ -60,6 +60,9 @@ func TestResponseMeaning(t *testing.T) {
 		code   string
 	}{
 		{"version 1.1", replace(`Version="2.0"`, `Version="1.1"`), nil, "saml.version"},
+		{"a time with a comma", replace(at(5*time.Minute), strings.Replace(at(5*time.Minute), ".", ",", 1)), nil, "saml.structure"},
+		{"a NameID of blanks", replace(">mvoss</saml:NameID>", "> \u2003</saml:NameID>"), nil, "saml.nameid-missing"},
+		{"a NameID with a line end", replace(">mvoss</saml:NameID>", ">mvoss&#10;</saml:NameID>"), nil, "saml.value-refused"},
 		{"destination of another", replace(`Destination="`+gateACS, `Destination="`+gateACS+`/`), nil, "saml.destination-mismatch"},
 		{
 			"issuer of the response",
@@ -193,6 +196,28 @@ func TestResponseMeaning(t *testing.T) {
 			requireCode(t, err, c.code)
 		})
 	}
+}
+
+// TestASignedResponseSaysForWhomItIs takes the Destination out of a posted response that is signed by itself (SAML
+// Bindings, section 3.5.5.2), and of one whose assertion alone is.
+func TestASignedResponseSaysForWhomItIs(t *testing.T) {
+	without := replace(` Destination="`+gateACS+`"`, "")
+	_, _, err := accept(mint(t, issued(), without, false, true, provider(t)), rules(t))
+	assert.ErrorContains(t, err, "saml.destination-missing")
+	_, _, err = accept(mint(t, issued(), without, true, false, provider(t)), rules(t))
+	assert.NoError(t, err)
+}
+
+// TestAnAssertionIsRememberedUntilItsLastConfirmationEnds has a second bearer confirmation that ends later.
+func TestAnAssertionIsRememberedUntilItsLastConfirmationEnds(t *testing.T) {
+	a, _, err := accept(mint(t, issued(), nil, true, false, provider(t)), rules(t))
+	require.NoError(t, err)
+	later := now.Add(40 * time.Minute).UTC().Format(time.RFC3339)
+	b, _, err := accept(mint(t, issued(), replace("</saml:SubjectConfirmation>", `</saml:SubjectConfirmation><saml:SubjectConfirmation `+
+		`Method="urn:oasis:names:tc:SAML:2.0:cm:bearer"><saml:SubjectConfirmationData Recipient="`+gateACS+`" NotOnOrAfter="`+later+
+		`"/></saml:SubjectConfirmation>`), true, false, provider(t)), rules(t))
+	require.NoError(t, err)
+	assert.True(t, b.NotOnOrAfter.After(a.NotOnOrAfter.Add(30*time.Minute)), "%s, %s", a.NotOnOrAfter, b.NotOnOrAfter)
 }
 
 func TestUnsolicitedResponse(t *testing.T) {

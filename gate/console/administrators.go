@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/core/address"
 	"innergate/core/keys"
 	"innergate/gate/directory"
 	"innergate/gate/ground"
@@ -127,12 +128,14 @@ const (
 
 // SignInAdministrator checks a password and makes a session. Unknown names take as long as wrong passwords.
 func (g *Room) SignInAdministrator(ctx context.Context, name, password, from string) (token string, me *api.Me, err error) {
-	byName, byAddress := "password:"+strings.ToLower(name), "address:"+from
-	if err := g.Guessing(ctx, byName, 10); err != nil {
-		return "", nil, err
-	}
-	if err := g.Guessing(ctx, byAddress, 50); err != nil {
-		return "", nil, err
+	// Guesses are counted by network, so that nobody locks an administrator out for everybody; those of all networks
+	// together only where they are very many.
+	network := address.Network(from)
+	byName, byAddress, byAll := "password:"+strings.ToLower(name)+" "+network, "address:"+network, "password:"+strings.ToLower(name)
+	for counted, limit := range map[string]int{byName: 10, byAddress: 50, byAll: 1000} {
+		if err := g.Guessing(ctx, counted, limit); err != nil {
+			return "", nil, err
+		}
 	}
 	a, err := store.One[store.Administrator](g.Store.Read(ctx), "name = ?", name)
 	if err != nil {
@@ -147,7 +150,7 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 			http.StatusUnauthorized, "wrong-password", "Name or password is wrong", "Name or password is wrong.", "",
 		)
 	}
-	g.Guessed(ctx, byName, byAddress)
+	g.Guessed(ctx, byName, byAddress, byAll)
 	token = keys.NewSecret()
 	now := g.Now().UTC()
 	s := store.ConsoleSession{

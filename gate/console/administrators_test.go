@@ -2,6 +2,7 @@ package console_test
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -122,8 +123,18 @@ func TestGuessingPasswords(t *testing.T) {
 	}
 	_, _, err := l.Console.SignInAdministrator(ctx, "Fenna", password, "203.0.113.9")
 	assert.Equal(t, http.StatusTooManyRequests, testbed.Status(err))
-	_, _, err = l.Console.SignInAdministrator(ctx, "FENNA", "wrong password", "198.51.100.1")
+	_, _, err = l.Console.SignInAdministrator(ctx, "FENNA", "wrong password", "203.0.113.9")
 	assert.Equal(t, http.StatusTooManyRequests, testbed.Status(err), "the name counts whatever its case")
+	_, _, err = l.Console.SignInAdministrator(ctx, "Fenna", password, "198.51.100.1")
+	assert.NoError(t, err, "nobody is locked out by what another network guesses")
+	refused := 0
+	for i := range 60 {
+		_, _, err = l.Console.SignInAdministrator(ctx, "nobody", "wrong password", fmt.Sprintf("2001:db8::%x", i))
+		if testbed.Status(err) == http.StatusTooManyRequests {
+			refused++
+		}
+	}
+	assert.Equal(t, 50, refused, "an IPv6 network is one guesser, whichever of its addresses it uses")
 	l.Clock = l.Clock.Add(16 * time.Minute)
 	_, _, err = l.Console.SignInAdministrator(ctx, "Fenna", password, "203.0.113.9")
 	assert.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"innergate/api"
 	"innergate/core/claims"
@@ -71,4 +72,29 @@ func TestUnknownNamesTakeAsLong(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, fits, stored)
 	}
+}
+
+// TestAWrongPasswordTellsNoName compares how long unknown names, known ones and imported ones take: all as long as the
+// slowest.
+func TestAWrongPasswordTellsNoName(t *testing.T) {
+	t.Parallel()
+	l, ctx := testbed.NewLab(t), context.Background()
+	own, err := l.Directory.NewPasswordHash(ctx, "a long enough password")
+	require.NoError(t, err)
+	slow, err := bcrypt.GenerateFromPassword([]byte("another long password"), 11)
+	require.NoError(t, err)
+	took := func(stored string) time.Duration {
+		at := time.Now()
+		fits, _, err := l.Directory.PasswordFits(ctx, stored, "wrong")
+		require.NoError(t, err)
+		require.False(t, fits)
+		return time.Since(at)
+	}
+	slowest := took(string(slow))
+	for _, stored := range []string{"", own, string(slow)} {
+		assert.GreaterOrEqual(t, took(stored), slowest*8/10, "%.10s", stored)
+	}
+	fits, _, err := l.Directory.PasswordFits(ctx, own, "a long enough password")
+	require.NoError(t, err)
+	assert.True(t, fits)
 }

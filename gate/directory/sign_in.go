@@ -237,12 +237,12 @@ func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, own *ownSign
 		return nil
 	}
 	key := people.Key(own.Name)
-	byName, byAddress := "own:"+key, "own-address:"+address.Network(s.Browser.Address)
-	if err := tooMany(g.Guessing(ctx, byName, 10), own.Name); err != nil {
-		return err
-	}
-	if err := tooMany(g.Guessing(ctx, byAddress, 100), own.Name); err != nil {
-		return err
+	network := address.Network(s.Browser.Address)
+	byName, byAddress, byAll := "own:"+key+" "+network, "own-address:"+network, "own:"+key
+	for counted, limit := range map[string]int{byName: 10, byAddress: 100, byAll: 1000} {
+		if err := tooMany(g.Guessing(ctx, counted, limit), own.Name); err != nil {
+			return err
+		}
 	}
 	var p store.Person
 	var held store.Credential
@@ -269,7 +269,7 @@ func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, own *ownSign
 	if !p.Active {
 		return explain.New(explain.MatchInactive, explain.Fact("person", p.Name))
 	}
-	g.Guessed(ctx, byName, byAddress)
+	g.Guessed(ctx, byName, byAddress, byAll)
 	s.Rec.Check(trace.Check{Name: "directory.password", Text: "Name and password are right", Section: "our rule", OK: true})
 	if err := g.usedPassword(ctx, &held, password, current); err != nil {
 		return err

@@ -60,7 +60,7 @@ func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 	h := t.HeldGrant
 	why := g.Over(h)
 	if why == "" {
-		if why, err = g.outOfCircle(ctx, h); err != nil {
+		if why, err = g.unassigned(ctx, h); err != nil {
 			return nil, err
 		}
 	}
@@ -117,7 +117,7 @@ func (g *Room) introspect(ctx context.Context, x *Exchange, authorization, raw s
 		return inactive, err
 	}
 	h := t.HeldGrant
-	if why, err := g.outOfCircle(ctx, h); why != "" || err != nil {
+	if why, err := g.unassigned(ctx, h); why != "" || err != nil {
 		return inactive, err
 	}
 	if h.ApplicationID != x.App.ID && (t.Kind != "access" || h.App.OIDC.Audience != x.App.OIDC.ClientID) {

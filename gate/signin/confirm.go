@@ -36,7 +36,7 @@ func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 		return nil, nil
 	}
 	o := s.App.OIDC
-	native := oidc.IsLoopback(q.RedirectURI) && o.Native
+	native := o.Native && oidc.IsLocal(q.RedirectURI)
 	ask := q.Consent || native || len(s.State.Device) > 0
 	if o.Consent && !ask {
 		agreed, err := g.agreed(ctx, s)
@@ -60,12 +60,7 @@ func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 		Terms:       o.Terms,
 		Native:      native,
 		Device:      len(s.State.Device) > 0,
-		Hands:       []string{},
-	}
-	for _, scope := range q.Scopes {
-		if w := oidc.ScopeInWords(scope); w != "" {
-			c.Hands = append(c.Hands, w)
-		}
+		Hands:       q.HandsOnInWords(),
 	}
 	return c, nil
 }
@@ -80,7 +75,7 @@ func (g *Room) agreed(ctx context.Context, s *SignIn) (bool, error) {
 	}
 	before := strings.Fields(row.Scope)
 	return row.PersonID != "" &&
-		!slices.ContainsFunc(s.State.Asked.Scopes, func(scope string) bool { return !slices.Contains(before, scope) }), nil
+		!slices.ContainsFunc(s.State.Asked.HandsOn(), func(one string) bool { return !slices.Contains(before, one) }), nil
 }
 
 // confirm keeps what the provider vouched for until the person has answered.
@@ -119,5 +114,5 @@ func keepConsent(tx *gorm.DB, s *SignIn, g *Room) error {
 	if !s.agreed || !s.App.OIDC.Consent || s.Person.ID == "" || s.Rehearsal != nil {
 		return nil
 	}
-	return persons.KeepConsent(tx, s.Person.ID, s.App.ID, strings.Join(s.State.Asked.Scopes, " "), g.Now().UTC())
+	return persons.KeepConsent(tx, s.Person.ID, s.App.ID, strings.Join(s.State.Asked.HandsOn(), " "), g.Now().UTC())
 }

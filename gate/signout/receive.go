@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -64,7 +65,7 @@ func (g *Room) requestIn(ctx context.Context, s *signin.SignIn, received *saml.R
 		return nil, err
 	}
 	g.keyring.NoteUse(app.ID, req.Certificate)
-	return req, nil
+	return req, g.onlyOnce(ctx, app.ID, app.Name, req)
 }
 
 func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, received *saml.Received) (*signin.Next, error) {
@@ -82,7 +83,7 @@ func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, receiv
 		Trace:     s.ID,
 		Reference: s.Reference,
 	}
-	sessions, err := g.sessionsNamed(ctx, s.App.ID, req)
+	sessions, err := g.sessionsNamed(ctx, s.App, req)
 	if err != nil {
 		return nil, err
 	}
@@ -117,8 +118,8 @@ func (g *Room) OutOf(ctx context.Context, s *signin.SignIn, h *sessions.HeldSess
 // sessionsNamed finds the sessions that an application means: by its own names for them, or, where it names none, all
 // in which it got this identifier. The identifier must fit in either case, format and qualifiers as well (SAML Core,
 // section 3.7.3.1).
-func (g *Room) sessionsNamed(ctx context.Context, applicationID string, req *saml.LogoutRequest) ([]*sessions.HeldSession, error) {
-	db := g.Store.Read(ctx).Where("application_id = ?", applicationID)
+func (g *Room) sessionsNamed(ctx context.Context, app *partners.Application, req *saml.LogoutRequest) ([]*sessions.HeldSession, error) {
+	db := g.Store.Read(ctx).Where("application_id = ?", app.ID)
 	if len(req.SessionIndexes) > 0 {
 		db = db.Where("session_index IN ?", req.SessionIndexes)
 	} else {
@@ -136,18 +137,42 @@ func (g *Room) sessionsNamed(ctx context.Context, applicationID string, req *sam
 		}
 		if held.Value != req.NameID.Value || held.EffectiveFormat() != req.NameID.EffectiveFormat() ||
 			held.NameQualifier != "" && held.NameQualifier != req.NameID.NameQualifier ||
-			held.SPNameQualifier != "" && held.SPNameQualifier != req.NameID.SPNameQualifier {
+			held.SPNameQualifier != "" && held.SPNameQualifier != req.NameID.SPNameQualifier ||
+			held.NameQualifier == "" && !qualifierFits(req.NameID.NameQualifier, "", string(g.partners.IDPEntity(app))) ||
+			held.SPNameQualifier == "" && !qualifierFits(req.NameID.SPNameQualifier, "", app.SAML.EntityID) {
 			continue
 		}
 		h, err := g.sessions.SessionByID(ctx, u.SessionID)
 		if err != nil {
 			return nil, err
 		}
-		if h != nil {
+		if h != nil && !begunAfter(h, req, partners.Skew(app.SAML.ClockSkewSeconds)) {
 			out = append(out, h)
 		}
 	}
 	return out, nil
+}
+
+// onlyOnce refuses a request that was answered before.
+func (g *Room) onlyOnce(ctx context.Context, partner, name string, req *saml.LogoutRequest) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		fresh, err := ground.UseOnce(tx, "slo/"+partner, req.ID, g.Now().Add(24*time.Hour)) // none so old is taken at all
+		if err == nil && !fresh {
+			return explain.New(explain.SAMLRequestRepeated, explain.Fact("request", req.ID)).Of(name)
+		}
+		return err
+	})
+}
+
+// begunAfter says whether a session began after a request was made to end those that were there.
+func begunAfter(h *sessions.HeldSession, req *saml.LogoutRequest, skew time.Duration) bool {
+	return !req.Issued.IsZero() && h.CreatedAt.After(req.Issued.Add(skew))
+}
+
+// qualifierFits says whether a qualifier of a name is the one that is known: the same one, none, or the one that none
+// stands for (SAML Core, section 2.2.2).
+func qualifierFits(asked, held, usual string) bool {
+	return asked == "" || asked == held || held == "" && asked == usual
 }
 
 // LogoutSOAP takes an application's LogoutRequest by the back channel and answers it (SAML Bindings, section 3.2).
@@ -163,7 +188,7 @@ func (g *Room) LogoutSOAP(ctx context.Context, from string, doc []byte, location
 		return nil, err
 	}
 	o := &SignOut{By: s.App.Name}
-	sessions, err := g.sessionsNamed(ctx, s.App.ID, req)
+	sessions, err := g.sessionsNamed(ctx, s.App, req)
 	if err != nil {
 		return nil, err
 	}
@@ -302,6 +327,9 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 		return nil, err
 	}
 	g.keyring.NoteUse(p.ID, req.Certificate)
+	if err := g.onlyOnce(ctx, p.ID, p.Name, req); err != nil {
+		return nil, err
+	}
 	o := &SignOut{
 		By:        p.Name,
 		Answer:    p.ID,
@@ -315,6 +343,8 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 	held, err := g.sessionsOfProvider(ctx, p, "", func(h *sessions.HeldSession) bool {
 		who := h.Body.Proofs[p.ID].Identity
 		return who.NameID != nil && who.NameID.Value == req.NameID.Value && who.NameID.EffectiveFormat() == req.NameID.EffectiveFormat() &&
+			qualifierFits(req.NameID.NameQualifier, who.NameID.NameQualifier, p.SAML.EntityID) &&
+			qualifierFits(req.NameID.SPNameQualifier, who.NameID.SPNameQualifier, string(g.partners.SPEntity(p))) &&
 			(len(req.SessionIndexes) == 0 || slices.Contains(req.SessionIndexes, who.Session))
 	}, req)
 	if err != nil {
@@ -364,7 +394,7 @@ func (g *Room) sessionsOfProvider(
 		if err != nil {
 			return nil, err
 		}
-		if h != nil && fits(h) {
+		if h != nil && fits(h) && (req == nil || !begunAfter(h, req, partners.Skew(p.SAML.ClockSkewSeconds))) {
 			out = append(out, h)
 		}
 	}

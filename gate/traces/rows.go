@@ -17,7 +17,9 @@ func Save(tx *gorm.DB, t *store.Trace) error { return tx.Save(t).Error }
 
 // Update writes what of a trace may have changed since the person was sent to the provider.
 func Update(tx *gorm.DB, t *store.Trace) error {
+	// What failed because another answer was quicker doesn't write over how the sign-in went.
 	return tx.Model(t).
+		Where("outcome = 'open' OR ? <> 'refused'", t.Outcome).
 		Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown",
 			"stranger").
 		Updates(t).
