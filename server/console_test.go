@@ -2,6 +2,7 @@ package server_test
 
 import (
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"testing"
 
@@ -145,4 +146,84 @@ func TestASecretStaysWithItsHost(t *testing.T) {
 	list, err = e.Secrets(ctx, "providers", "northquay-stevedores")
 	require.NoError(t, err)
 	assert.Empty(t, list.Items)
+}
+
+// TestTheSecondPersonIsAnotherPerson signs the same person in under another name, who proposes and approves; and has an
+// administrator's own token approve what they proposed.
+func TestTheSecondPersonIsAnotherPerson(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	require.NoError(t, c.SetConsoleAccess(ctx, api.ConsoleAccess{Rules: []api.AccessRule{
+		{Provider: "saltmere-staff", Attribute: "groups", Value: "ferry-office", Role: ground.RoleEngineer},
+	}}))
+	_, err := c.SetReview(ctx, config.Review{Second: true})
+	require.NoError(t, err)
+	p := &party{t: t, w: w, clock: &clock{}, id: "innergate", method: "none", scope: "openid"}
+	p.server = httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.got = r.URL.Query()
+	}))
+	t.Cleanup(p.server.Close)
+	as := func() *client.Client {
+		w.Staff.Forget()
+		q := p.asks(url.Values{"redirect_uri": {p.server.URL + "/callback"}})
+		got, b := p.goes(q.Encode(), "tkerr")
+		require.NotEmpty(t, got.Get("code"), b.Text)
+		form := redeeming(p, got.Get("code"))
+		form.Set("redirect_uri", p.server.URL+"/callback")
+		return client.New(w.URL, p.call("/oidc/token", form).text("access_token"))
+	}
+	first := as()
+	held, err := first.Application(ctx, "crew-rota")
+	require.NoError(t, err)
+	change := held.Application
+	change.Description = "Changed."
+	made, err := first.Propose(ctx, api.NewProposal{Kind: "application", Slug: "crew-rota", Application: &change})
+	require.NoError(t, err)
+	for i := range w.Staff.People {
+		if w.Staff.People[i].ID != "tkerr" {
+			continue
+		}
+		for j := range w.Staff.People[i].Attributes {
+			if values := w.Staff.People[i].Attributes[j].Values; len(values) == 1 && values[0] == "Tamsin Kerr" {
+				w.Staff.People[i].Attributes[j].Values = []string{"Somebody Else"}
+			}
+		}
+	}
+	second := as()
+	me, err := second.Me(ctx)
+	require.NoError(t, err)
+	require.Contains(t, me.Name, "Somebody Else")
+	_, err = second.ApproveProposal(ctx, made.ID)
+	assert.ErrorContains(t, err, "You proposed this yourself")
+	_, err = c.ApproveProposal(ctx, made.ID)
+	assert.NoError(t, err)
+}
+
+// TestTokensEndWithTheirMaker removes and demotes administrators who have made tokens.
+func TestTokensEndWithTheirMaker(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	g := w.Gate.Console
+	id, err := g.AddAdministrator(ctx, ground.System, api.NewAdministrator{Name: "Runa", Role: ground.RoleOwner, Password: "a password long enough"})
+	require.NoError(t, err)
+	by := ground.Actor{ID: "administrator/" + id.ID, Name: "Runa", Role: ground.RoleOwner, Kind: "administrator"}
+	works := func(secret string) bool {
+		_, err := client.New(w.URL, secret).Me(ctx)
+		return err == nil
+	}
+	make := func(role string) string {
+		made, err := g.NewToken(ctx, by, api.NewToken{Name: role, Role: role, Days: 1})
+		require.NoError(t, err)
+		require.True(t, works(made.Secret))
+		return made.Secret
+	}
+	owner, viewer := make(ground.RoleOwner), make(ground.RoleViewer)
+	require.NoError(t, g.ChangeAdministrator(ctx, ground.System, id.ID, api.ChangeAdministrator{Role: ground.RoleEngineer}))
+	assert.False(t, works(owner), "more than they may do themselves")
+	assert.True(t, works(viewer))
+	require.NoError(t, g.RemoveAdministrator(ctx, ground.System, id.ID))
+	assert.False(t, works(viewer))
 }

@@ -25,6 +25,7 @@ type Proposal struct {
 	Body       string
 	Remark     string
 	By         string
+	ByID       string // who is behind it, by ID
 	Origin     string // handover/ID, for what the other side left
 	Document   []byte // what it left, as it was received
 	Source     string
@@ -50,7 +51,8 @@ type Handover struct {
 	ObjectID  string `gorm:"index:handover_object"`
 	Remark    string // what is asked of them
 	By        string
-	Most      int // browsers that may open it
+	ByID      string // who is behind it, by ID
+	Most      int    // browsers that may open it
 	CreatedAt time.Time
 	ExpiresAt time.Time `gorm:"index"`
 	RevokedAt *time.Time

@@ -290,6 +290,7 @@ type JournalEntry struct {
 	Number   int64 `gorm:"primaryKey;autoIncrement"`
 	At       time.Time
 	Who      string `gorm:"index"`
+	WhoID    string // who it was, whatever they were called
 	From     string
 	Action   string
 	Kind     string `gorm:"index:journal_object"`
@@ -330,6 +331,7 @@ type APIToken struct {
 	Role      string
 	TokenHash []byte `gorm:"uniqueIndex"`
 	By        string
+	ByID      string `gorm:"index"` // who made it, by ID
 	CreatedAt time.Time
 	ExpiresAt *time.Time
 	LastUsed  *time.Time

@@ -30,6 +30,7 @@ type MoveWave struct {
 	Failed      int
 	Differed    int
 	PlannedBy   string
+	PlannedByID string
 	ApprovedBy  string
 	OpenedAt    *time.Time
 	EndedAt     *time.Time

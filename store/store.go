@@ -262,6 +262,9 @@ func migrate(db *gorm.DB) error {
 			}
 			return tx.Exec("CREATE INDEX trace_stranger ON traces (id) WHERE stranger").Error
 		}},
+		{ID: "2026-11-29-actors", Migrate: func(tx *gorm.DB) error {
+			return tx.AutoMigrate(&JournalEntry{}, &APIToken{}, &Proposal{}, &Handover{}, &MoveWave{})
+		}},
 		{ID: "2026-11-29-accounts", Migrate: func(tx *gorm.DB) error {
 			return tx.Exec("CREATE INDEX account_subject ON accounts (application_id, subject COLLATE NOCASE)").Error
 		}},

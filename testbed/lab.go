@@ -31,7 +31,7 @@ type Lab struct {
 }
 
 // Owner is somebody who may do everything.
-var Owner = ground.Actor{Name: "Fenna", Role: ground.RoleOwner, From: "192.0.2.7"}
+var Owner = ground.Actor{ID: "administrator/fenna", Name: "Fenna", Role: ground.RoleOwner, From: "192.0.2.7"}
 
 // NewLab makes a gate over an empty store, at nine o'clock of a Monday.
 func NewLab(t testing.TB) *Lab {

@@ -15,7 +15,8 @@ type Line struct {
 	Number   int64     `json:"number"`
 	At       time.Time `json:"at"`
 	Who      string    `json:"who"`
-	From     string    `json:"from,omitempty"` // network address
+	WhoID    string    `json:"whoId,omitempty"` // who it was, whatever they were called
+	From     string    `json:"from,omitempty"`  // network address
 	Action   string    `json:"action"`
 	Kind     string    `json:"kind"`
 	ObjectID string    `json:"objectId,omitempty"`
@@ -28,9 +29,11 @@ type Line struct {
 
 // Sum is the hash that the line must have: over its fields, without the number, as a JSON list of texts.
 func (l *Line) Sum() string {
-	parts, err := json.Marshal(
-		[]string{l.Previous, l.At.UTC().Format(time.RFC3339Nano), l.Who, l.From, l.Action, l.Kind, l.ObjectID, l.Object, l.Before, l.After},
-	)
+	list := []string{l.Previous, l.At.UTC().Format(time.RFC3339Nano), l.Who, l.From, l.Action, l.Kind, l.ObjectID, l.Object, l.Before, l.After}
+	if l.WhoID != "" { // lines of before have none
+		list = append(list, l.WhoID)
+	}
+	parts, err := json.Marshal(list)
 	if err != nil {
 		panic(err) // strings always marshal
 	}

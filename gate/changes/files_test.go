@@ -21,7 +21,7 @@ import (
 )
 
 // engineer changes the configuration, and nothing that is for owners.
-var engineer = ground.Actor{Name: "Mira", Role: ground.RoleEngineer}
+var engineer = ground.Actor{ID: "person/mira", Name: "Mira", Role: ground.RoleEngineer}
 
 const coast = `groups:
   - {slug: crew, name: Crew}
@@ -346,7 +346,7 @@ func TestTwoEngineersChangeTheSame(t *testing.T) {
 	require.NoError(t, err)
 	theirs, mine := held.Application, held.Application
 	theirs.Name, mine.Description = "High Water", "When the water is high."
-	other := ground.Actor{Name: "Vera", Role: ground.RoleEngineer}
+	other := ground.Actor{ID: "person/vera", Name: "Vera", Role: ground.RoleEngineer}
 	p, err := l.Changes.Propose(
 		ctx,
 		engineer,

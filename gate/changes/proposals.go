@@ -38,6 +38,7 @@ func (g *Room) Propose(ctx context.Context, who ground.Actor, in api.NewProposal
 		Slug:   in.Slug,
 		Remark: strings.TrimSpace(in.Remark),
 		By:     who.Name,
+		ByID:   who.Human(),
 		State:  ProposalOpen,
 	}
 	if err := g.ProposedBody(&row, in.Application, in.Provider); err != nil {
@@ -354,7 +355,7 @@ func (g *Room) ApproveProposal(ctx context.Context, who ground.Actor, id string)
 	if err != nil {
 		return nil, err
 	}
-	if row.By == who.Name {
+	if who.Is(row.ByID, row.By) {
 		return nil, ground.Problem(
 			http.StatusForbidden, "own-proposal", "A second person must look at it", "You proposed this yourself.",
 			"Ask somebody else with the role engineer.",
@@ -367,7 +368,7 @@ func (g *Room) ApproveProposal(ctx context.Context, who ground.Actor, id string)
 		if err != nil {
 			return nil, err
 		}
-		if link.By == who.Name {
+		if who.Is(link.ByID, link.By) {
 			return nil, ground.Problem(
 				http.StatusForbidden, "own-proposal", "A second person must look at it",
 				"It was left through a handover link that you made yourself.",
@@ -450,7 +451,7 @@ func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal)
 		return err
 	}
 	who.Remark = words.FirstOf(row.Remark, "proposed by "+row.By)
-	if row.By != who.Name {
+	if !who.Is(row.ByID, row.By) {
 		who.Remark = words.FirstOf(row.Remark, "as proposed") + " (proposed by " + row.By + ")"
 	}
 	if row.ApprovedBy != "" {
@@ -516,7 +517,7 @@ func (g *Room) ApplyDue(ctx context.Context) error {
 	}
 	for i := range rows {
 		row := &rows[i]
-		who := ground.Actor{Name: row.DecidedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
+		who := ground.Actor{ID: ground.System.ID, Name: row.DecidedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
 		var err error
 		note := "Its window went by while the service did not run."
 		if row.UntilAt == nil || now.Before(*row.UntilAt) {

@@ -2,6 +2,7 @@ package console
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"strings"
@@ -101,7 +102,12 @@ func (g *Room) grantActor(ctx context.Context, h *grants.HeldGrant, from string)
 			http.StatusForbidden, "no-role", "No role is left", "No rule gives you a role any more.", "Ask an owner.",
 		)
 	}
+	id := "person/" + h.PersonID
+	if h.PersonID == "" {
+		id = "subject/" + h.Provider.ID + "/" + hex.EncodeToString(keys.HashSecret(h.ProviderSubject))
+	}
 	return &ground.Actor{
+		ID:   id,
 		Name: people.ShownName(profile, h.Body.Shown) + " (" + h.Provider.Name + ")",
 		Role: role,
 		From: from,

@@ -168,7 +168,7 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 		if err := tx.Model(&a).Update("last_sign_in", now).Error; err != nil {
 			return err
 		}
-		return ground.Journal(tx, now, ground.Actor{Name: a.Name, From: from}, "signed in", "administrator", a.ID, a.Name, "", "")
+		return ground.Journal(tx, now, ground.Actor{ID: "administrator/" + a.ID, Name: a.Name, From: from}, "signed in", "administrator", a.ID, a.Name, "", "")
 	})
 	return token, &api.Me{
 		Name:         a.Name,
@@ -227,7 +227,7 @@ func (g *Room) sessionOwner(ctx context.Context, s store.ConsoleSession, from st
 	if a.ID == "" {
 		return nil, errUnauthorised
 	}
-	return &ground.Actor{Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications), From: from, Kind: "administrator"}, nil
+	return &ground.Actor{ID: "administrator/" + a.ID, Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications), From: from, Kind: "administrator"}, nil
 }
 
 // SignOutAdministrator ends a session.
@@ -341,6 +341,9 @@ func (g *Room) ChangeAdministrator(ctx context.Context, who ground.Actor, id str
 		if err := ownerLeft(tx); err != nil {
 			return err
 		}
+		if err := endTokens(tx, g.Now(), who, a.ID, a.Role); err != nil {
+			return err
+		}
 		if err := tx.Where("administrator_id = ?", id).Delete(&store.ConsoleSession{}).Error; err != nil {
 			return err
 		}
@@ -374,6 +377,9 @@ func (g *Room) RemoveAdministrator(ctx context.Context, who ground.Actor, id str
 			return err
 		}
 		if err := ownerLeft(tx); err != nil {
+			return err
+		}
+		if err := endTokens(tx, g.Now(), who, a.ID, ""); err != nil {
 			return err
 		}
 		if err := tx.Where("administrator_id = ?", id).Delete(&store.ConsoleSession{}).Error; err != nil {

@@ -39,12 +39,43 @@ func (g *Room) TokenActor(ctx context.Context, token, from string) (*ground.Acto
 		}
 	}
 	return &ground.Actor{
+		ID:           "token/" + t.ID,
+		Maker:        t.ByID,
 		Name:         "token " + t.Name,
 		Role:         t.Role,
 		Applications: partners.RolesOf(t.Applications),
 		From:         from,
 		Kind:         "token",
 	}, nil
+}
+
+// makerOf is who stands behind a token: nobody else where the gate itself has made it.
+func makerOf(who ground.Actor) string {
+	if who.Kind == ground.System.Kind {
+		return ""
+	}
+	return who.Human()
+}
+
+// endTokens ends the tokens that an administrator made and that may do more than the role that is left; all of them where
+// none is left.
+func endTokens(tx *gorm.DB, now time.Time, who ground.Actor, id, role string) error {
+	var rows []store.APIToken
+	if err := tx.Where("by_id = ?", "administrator/"+id).Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, t := range rows {
+		if role != "" && ground.Allows(role, t.Role) {
+			continue
+		}
+		if err := tx.Delete(&t).Error; err != nil {
+			return err
+		}
+		if err := ground.Journal(tx, now, who, "ended", "token", t.ID, t.Name, "", "whoever made it may not do so much any more"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Tokens lists them without their secrets.
@@ -94,6 +125,7 @@ func (g *Room) NewToken(ctx context.Context, who ground.Actor, n api.NewToken) (
 		Role:         n.Role,
 		Applications: scopeText(n.Applications),
 		By:           who.Name,
+		ByID:         makerOf(who),
 		TokenHash:    keys.HashSecret(secret),
 		CreatedAt:    g.Now().UTC(),
 	}

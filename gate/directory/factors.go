@@ -166,7 +166,7 @@ func (g *Room) enrol(ctx context.Context, c *store.Credential) ([]string, error)
 		return ground.Journal(
 			tx,
 			now,
-			ground.Actor{Name: "the person", From: ""},
+			ground.Actor{ID: "person/" + personID, Name: "the person"},
 			"set up a second factor",
 			"person",
 			personID,
@@ -295,6 +295,6 @@ func (g *Room) SetPassword(ctx context.Context, token, password, again string) e
 		if err := persons.EndOf(tx, p.ID, "the password was changed", now); err != nil {
 			return err
 		}
-		return ground.Journal(tx, now, ground.Actor{Name: p.Name}, "set a password", "person", p.ID, p.Name, "", "")
+		return ground.Journal(tx, now, ground.Actor{ID: "person/" + p.ID, Name: p.Name}, "set a password", "person", p.ID, p.Name, "", "")
 	})
 }

@@ -54,6 +54,7 @@ func (g *Room) NewHandover(ctx context.Context, who ground.Actor, kind, slug str
 		ObjectID:  id,
 		Remark:    strings.TrimSpace(in.Remark),
 		By:        who.Name,
+		ByID:      who.Human(),
 		Most:      in.Openings,
 		CreatedAt: now,
 		ExpiresAt: now.Add(time.Duration(in.Hours) * time.Hour),

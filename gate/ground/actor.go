@@ -19,12 +19,18 @@ func Allows(have, need string) bool {
 }
 
 // Actor is who does something, for the journal and for what they may do.
+//
+// ID is who it is, whatever they are called: an administrator, a person or the subject of a provider, or a token; Name is
+// only shown. Two actors are the same human where their Human is the same.
 type Actor struct {
+	ID   string
 	Name string
-	Role string
-	From string // network address
-	Kind string // administrator, token or system
-	CSRF string
+	// Maker is who made the token that acts, by ID.
+	Maker string
+	Role  string
+	From  string // network address
+	Kind  string // administrator, token or system
+	CSRF  string
 	// Applications are those to which an assigner may assign people, by short name.
 	Applications []string
 	// Remark is why, in the actor's own words; it stands in the history of what they change.
@@ -33,6 +39,17 @@ type Actor struct {
 	Approved bool              // a second person has looked at it
 	IDs      map[string]string // by kind and short name: the identifiers of what is brought back
 }
+
+// Human is the ID of whoever is behind the actor: of a token, the one who made it.
+func (a Actor) Human() string {
+	if a.Maker != "" {
+		return a.Maker
+	}
+	return a.ID
+}
+
+// Is says whether the actor is whoever did something: by ID, or, where that was done before IDs were kept, by name.
+func (a Actor) Is(id, name string) bool { return id == a.Human() || id == "" && name == a.Name }
 
 // ActsAsOwner says whether an owner makes a change with their own hands, or the gate itself by what is set. What was
 // planned before and is made now is neither.
@@ -52,4 +69,4 @@ func (a Actor) NewID(kind, slug string) string {
 }
 
 // System acts for the service itself.
-var System = Actor{Name: "the service", Role: "owner", Kind: "system"}
+var System = Actor{ID: "system", Name: "the service", Role: "owner", Kind: "system"}

@@ -23,6 +23,7 @@ func Journal(tx *gorm.DB, now time.Time, who Actor, action, kind, id, name, befo
 	e := store.JournalEntry{
 		At:       now.UTC().Truncate(time.Millisecond),
 		Who:      who.Name,
+		WhoID:    who.ID,
 		From:     who.From,
 		Action:   action,
 		Kind:     kind,
@@ -38,10 +39,11 @@ func Journal(tx *gorm.DB, now time.Time, who Actor, action, kind, id, name, befo
 	e.Hash = lineOf(&e).Sum()
 	_, err := store.Exec(
 		tx,
-		"INSERT INTO journal_entries (at, who, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, "+
-			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		"INSERT INTO journal_entries (at, who, who_id, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, "+
+			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		e.At,
 		e.Who,
+		e.WhoID,
 		e.From,
 		e.Action,
 		e.Kind,
@@ -60,6 +62,7 @@ func lineOf(e *store.JournalEntry) *chain.Line {
 		Number:   e.Number,
 		At:       e.At.UTC(),
 		Who:      e.Who,
+		WhoID:    e.WhoID,
 		From:     e.From,
 		Action:   e.Action,
 		Kind:     e.Kind,

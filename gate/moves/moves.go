@@ -131,7 +131,7 @@ func (g *Room) NewMove(ctx context.Context, who ground.Actor, in api.NewMove) (*
 			return err
 		}
 		if err := tx.Create(&store.MoveWave{MoveID: row.ID, Number: 1, State: WavePlanned, Failures: 3,
-			PlannedBy: who.Name}).Error; err != nil {
+			PlannedBy: who.Name, PlannedByID: who.Human()}).Error; err != nil {
 			return err
 		}
 		if err := ground.Journal(tx, now, who, "planned", "move", row.ID, row.Name, "", ground.MustJSON(in)); err != nil {
@@ -315,6 +315,7 @@ func (g *Room) PlanWave(ctx context.Context, who ground.Actor, slug string, numb
 			)
 		}
 		// Whoever approved it has to look at it again. A wave that went back is planned anew.
+		w.PlannedByID = who.Human()
 		w.State, w.PlannedBy, w.ApprovedBy, w.SignedIn, w.Failed, w.Differed, w.Note, w.OpenedAt, w.EndedAt = WavePlanned, who.Name, "",
 			0, 0, 0, "", nil, nil
 		w.OpensAt, w.ClosesAt = ground.UTCOf(in.Opens), ground.UTCOf(in.Closes)
@@ -400,7 +401,7 @@ func (g *Room) ApproveWave(ctx context.Context, who ground.Actor, slug string, n
 		switch {
 		case w.State != WavePlanned:
 			return ground.Conflict("wave-over", fmt.Sprintf("Wave %d is %s.", number, w.State), "")
-		case w.PlannedBy == who.Name:
+		case who.Is(w.PlannedByID, w.PlannedBy):
 			return ground.Problem(
 				http.StatusForbidden, "own-proposal", "A second person must look at it",
 				"You planned this wave yourself.", "Ask somebody else with the role engineer.",

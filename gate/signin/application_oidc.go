@@ -165,7 +165,7 @@ func (g oidcApplication) Issue(
 	next := &Next{To: Redirect(g.PublicURL + "/console/")}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if s.State.Console {
-			by := ground.Actor{Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}
+			by := ground.Actor{ID: "person/" + s.Person.ID, Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}
 			var err error
 			if next.Console, err = g.Consoles.OpenFor(tx, grant, by, now); err != nil {
 				return err
