@@ -215,6 +215,7 @@ type JournalEntry struct {
 	Number int64     `json:"number"`
 	At     time.Time `json:"at"`
 	Who    string    `json:"who"`
+	WhoID  string    `json:"whoId,omitempty"` // who it was, whatever they were called
 	From   string    `json:"from"`
 	Action string    `json:"action"`
 	Kind   string    `json:"kind"`

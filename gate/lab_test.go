@@ -62,7 +62,7 @@ func TestSecretsAreSealedOnDisk(t *testing.T) {
 	list, err := l.Console.Tokens(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list.Items[0].Secret)
-	lines, err := l.Journal(ctx, store.Page{Limit: 100}, "")
+	lines, err := l.Journal(ctx, testbed.Owner, store.Page{Limit: 100}, "")
 	require.NoError(t, err)
 	for _, line := range lines.Items {
 		assert.NotContains(t, line.Before+line.After, token.Secret)

@@ -196,6 +196,20 @@ func page(c *call) store.Page {
 	return store.Page{Search: c.Query("search"), Sort: c.Query("sort"), After: c.Query("after"), Limit: limit}
 }
 
+// maskedPage is page for a list of people whose names viewers see masked: they can neither search in it nor sort it by
+// what is masked, since both would tell it.
+func (c *call) maskedPage(sort string) (store.Page, error) {
+	p := page(c)
+	if c.who.Role != ground.RoleViewer {
+		return p, nil
+	}
+	if p.Search != "" {
+		return p, ground.MaskedSearch()
+	}
+	p.Sort = sort
+	return p, nil
+}
+
 func revision(c *call) int {
 	n, _ := strconv.Atoi(c.Query("revision"))
 	return n

@@ -397,7 +397,7 @@ func TestForwardedAddress(t *testing.T) {
 			`{"name":"probe","role":"viewer"}`, "X-Forwarded-For", c.header,
 		)
 		require.Equal(t, 201, answer.StatusCode)
-		lines, err := w.Gate.Journal(context.Background(), page1, "")
+		lines, err := w.Gate.Journal(context.Background(), ground.System, page1, "")
 		require.NoError(t, err)
 		assert.Equal(t, c.want, lines.Items[0].From, "%v", c)
 		require.NoError(t, s.Shutdown(time.Second))

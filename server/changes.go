@@ -403,7 +403,7 @@ func journalRoutes() []route {
 			Query:    []string{"search", "after", "limit", "object"},
 			Response: api.List[api.JournalEntry]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Journal(c.Context(), page(c), c.Query("object"))
+				return c.s.gate.Journal(c.Context(), c.who, page(c), c.Query("object"))
 			},
 		},
 	}

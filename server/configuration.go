@@ -177,7 +177,11 @@ func accessRoutes() []route {
 						return nil, err
 					}
 				}
-				list, err := c.s.gate.Persons.Assignments(c.Context(), c.Params("slug"), page(c))
+				p, err := c.maskedPage("")
+				if err != nil {
+					return nil, err
+				}
+				list, err := c.s.gate.Persons.Assignments(c.Context(), c.Params("slug"), p)
 				if err == nil && c.who.Role == viewer {
 					for i := range list.Items {
 						if list.Items[i].Kind == "person" {

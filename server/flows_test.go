@@ -15,6 +15,7 @@ import (
 	"innergate/core/saml"
 	"innergate/core/xmlsig"
 	"innergate/demo"
+	"innergate/gate/ground"
 )
 
 // change changes an application's configuration through the API.
@@ -225,7 +226,7 @@ func TestJournalIsWhole(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, verdict.Whole, verdict.Broken)
 	assert.GreaterOrEqual(t, verdict.Lines, int64(7))
-	lines, err := w.Gate.Journal(ctx, page1, "")
+	lines, err := w.Gate.Journal(ctx, ground.System, page1, "")
 	require.NoError(t, err)
 	assert.Equal(t, "changed", lines.Items[0].Action)
 	assert.Equal(t, "token demo", lines.Items[0].Who)

@@ -340,9 +340,13 @@ func peopleRoutes() []route {
 
 // listPeople masks names for viewers, and shows an assigner no more than is needed to choose somebody.
 func listPeople(c *call) (any, error) {
+	p, err := c.maskedPage("created")
+	if err != nil {
+		return nil, err
+	}
 	list, err := c.s.gate.Persons.People(
 		c.Context(),
-		page(c),
+		p,
 		persons.PersonFilter{Type: c.Query("type"), Group: c.Query("group"), Provider: c.Query("provider"), Active: c.Query("active")},
 	)
 	if err != nil {

@@ -45,11 +45,37 @@ func Masked(s string) string {
 	return "•••"
 }
 
-// Mask takes personal values out of an entry, for viewers.
+// openDecisions are what decisions may be about for viewers to read what came of them: nothing personal stands there.
+var openDecisions = []string{
+	"application", "provider", "session", "rehearsal", "configuration", "keys", "claim", "strength", "consent", "sign-in", "role",
+	"admission", "name", "logout", "request", "device",
+}
+
+// openFamilies are the checks and failures whose values are the protocols' own. All others may hold a person's.
+var openFamilies = []string{"saml.", "oidc.", "jwt.", "metadata.", "browser.", "gate.", "route.", "bridge.", "relay."}
+
+// personalCodes are those of the open families that hold a person's values all the same.
+var personalCodes = []string{"saml.subject-differs", "saml.value-refused", "saml.nameid", "oidc.claims-unreadable", "relay.refused"}
+
+func open(name string) bool {
+	return slices.ContainsFunc(openFamilies, func(f string) bool { return strings.HasPrefix(name, f) }) && !slices.Contains(personalCodes, name)
+}
+
+var query = regexp.MustCompile(`\?[^\s"']+`)
+
+// CutQuery takes the query out of addresses in a text: tokens, mail addresses and whatever else a page was opened with.
+func CutQuery(text string) string {
+	if !strings.Contains(text, "?") || !strings.Contains(text, "/") {
+		return text
+	}
+	return query.ReplaceAllString(text, "?…")
+}
+
+// Mask takes out of an entry, for viewers, all but what is known to be nobody's personal value.
 func Mask(e *trace.Entry) {
 	if m := e.Message; m != nil {
 		copied := *m
-		copied.Raw, copied.Opened, copied.RelayState = "", "", Masked(m.RelayState)
+		copied.Raw, copied.Opened, copied.RelayState, copied.Address = "", "", Masked(m.RelayState), CutQuery(m.Address)
 		e.Message = &copied
 	}
 	if v := e.Value; v != nil && v.Personal {
@@ -64,27 +90,47 @@ func Mask(e *trace.Entry) {
 		copied.Input, copied.Output, copied.Steps = hide(v.Input), hide(v.Output), nil
 		e.Value = &copied
 	}
-	if d := e.Decision; d != nil && slices.Contains([]string{"person", "subject", "profile", "groups", "access"}, d.About) {
-		copied := *d
-		if d.About != "access" {
-			copied.Result = Masked(d.Result)
+	if c := e.Check; c != nil {
+		copied := *c
+		if copied.Expected, copied.Got = CutQuery(c.Expected), CutQuery(c.Got); !open(c.Name) {
+			copied.Expected, copied.Got = Masked(c.Expected), Masked(c.Got)
 		}
-		if d.About == "person" && !strings.HasPrefix(d.By, "link to ") {
-			copied.By = Masked(d.By)
-		}
-		copied.Passed = slices.DeleteFunc(
-			slices.Clone(d.Passed),
-			func(s string) bool { return d.About != "access" || strings.HasPrefix(s, "asked about: ") },
-		)
-		e.Decision = &copied
+		e.Check = &copied
 	}
-	if f := e.Failure; f != nil &&
-		(strings.HasPrefix(f.Code, "match.") || strings.HasPrefix(f.Code, "access.") || strings.HasPrefix(f.Code, "subject.") ||
-			strings.HasPrefix(f.Code, "map.") || f.Code == "saml.subject-differs") {
+	if d := e.Decision; d != nil {
+		e.Decision = maskedDecision(d)
+	}
+	if f := e.Failure; f != nil {
 		copied := *f
 		copied.Evidence = nil
+		if open(f.Code) {
+			for _, one := range f.Evidence {
+				one.Expected, one.Got = CutQuery(one.Expected), CutQuery(one.Got)
+				copied.Evidence = append(copied.Evidence, one)
+			}
+		}
 		e.Failure = &copied
 	}
+}
+
+func maskedDecision(d *trace.Decision) *trace.Decision {
+	copied := *d
+	switch {
+	case d.About == "access": // which rule decided, and why others did not; not what it was asked about
+		copied.Passed = slices.DeleteFunc(slices.Clone(d.Passed), func(s string) bool { return strings.HasPrefix(s, "asked about: ") })
+	case slices.Contains(openDecisions, d.About):
+		copied.Result, copied.By = CutQuery(d.Result), CutQuery(d.By)
+		copied.Passed = nil
+		for _, p := range d.Passed {
+			copied.Passed = append(copied.Passed, CutQuery(p))
+		}
+	default:
+		copied.Result, copied.Passed = Masked(d.Result), nil
+		if !strings.HasPrefix(d.By, "link to ") {
+			copied.By = Masked(d.By)
+		}
+	}
+	return &copied
 }
 
 // Readable indents an XML document for people; anything else is returned as it is.

@@ -243,7 +243,7 @@ func TestSecretsByReference(t *testing.T) {
 	held, err := l.Partners.Secrets(ctx, "provider", "quay")
 	require.NoError(t, err)
 	require.Len(t, held.Items, 1)
-	lines, err := l.Journal(ctx, page(""), "")
+	lines, err := l.Journal(ctx, testbed.Owner, page(""), "")
 	require.NoError(t, err)
 	for _, e := range lines.Items {
 		assert.NotContains(t, e.Before+e.After, "secret value")

@@ -77,7 +77,7 @@ func TestASettingHasAHistory(t *testing.T) {
 	after, err := l.Store.Generation(ctx)
 	require.NoError(t, err)
 	assert.NotEqual(t, before, after, "every process parses anew")
-	lines, err := l.Journal(ctx, store.Page{Limit: 5}, "")
+	lines, err := l.Journal(ctx, testbed.Owner, store.Page{Limit: 5}, "")
 	require.NoError(t, err)
 	assert.Contains(t, lines.Items[0].After, `"high":2`)
 	assert.Contains(t, fmt.Sprintf("%+v", lines.Items[0]), testbed.Owner.Name)

@@ -6,13 +6,17 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"innergate/api"
 	chain "innergate/core/journal"
+	"innergate/core/redact"
 	"innergate/core/words"
 	"innergate/store"
 )
@@ -128,8 +132,30 @@ func (g *Ground) ExportJournal(ctx context.Context, from int64) ([]byte, error) 
 	return b.Bytes(), nil
 }
 
-// Journal lists lines, the newest first.
-func (g *Ground) Journal(ctx context.Context, p store.Page, object string) (*api.List[api.JournalEntry], error) {
+// configured are the kinds of objects whose lines viewers read in full: they hold configuration that viewers read anyway.
+var configured = []string{"application", "provider", "rule set", "source", "move", "rehearsal", "key", "proposal", "template", "batch"}
+
+// forViewers takes out of a line what its reader may not read elsewhere: names and addresses of people, and settings that
+// hold secrets or where mail goes.
+func forViewers(e *store.JournalEntry) {
+	e.From = ""
+	if strings.HasPrefix(e.WhoID, "person/") || strings.HasPrefix(e.WhoID, "subject/") {
+		e.Who, e.WhoID = redact.Masked(e.Who), ""
+	}
+	if !slices.Contains(configured, e.Kind) {
+		e.Object = redact.Masked(e.Object)
+	}
+	if !slices.Contains(configured, e.Kind) || !slices.Contains([]string{"created", "changed", "deleted"}, e.Action) {
+		e.Before, e.After = redact.Masked(e.Before), redact.Masked(e.After)
+	}
+}
+
+// Journal lists lines, the newest first, as their reader may see them.
+func (g *Ground) Journal(ctx context.Context, reader Actor, p store.Page, object string) (*api.List[api.JournalEntry], error) {
+	masked := !Allows(reader.Role, RoleEngineer)
+	if masked && p.Search != "" {
+		return nil, MaskedSearch()
+	}
 	if p.Limit <= 0 || p.Limit > 200 {
 		p.Limit = 50
 	}
@@ -158,12 +184,16 @@ func (g *Ground) Journal(ctx context.Context, p store.Page, object string) (*api
 			out.Next = strconv.FormatInt(rows[i-1].Number, 10)
 			break
 		}
+		if masked {
+			forViewers(&e)
+		}
 		out.Items = append(
 			out.Items,
 			api.JournalEntry{
 				Number: e.Number,
 				At:     e.At,
 				Who:    e.Who,
+				WhoID:  e.WhoID,
 				From:   e.From,
 				Action: e.Action,
 				Kind:   e.Kind,
@@ -175,4 +205,13 @@ func (g *Ground) Journal(ctx context.Context, p store.Page, object string) (*api
 		)
 	}
 	return out, nil
+}
+
+// MaskedSearch refuses to search in what its reader sees masked: what is found tells what is masked.
+func MaskedSearch() error {
+	return Problem(
+		http.StatusForbidden, "masked-search", "This can't be searched",
+		"You see names and values of people masked here, so they can't be searched for either.",
+		"Ask somebody with the role engineer, or look through the list.",
+	)
 }

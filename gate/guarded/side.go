@@ -14,6 +14,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/redact"
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/core/words"
@@ -89,7 +90,7 @@ func (g *Room) askGuarded(ctx context.Context, s *signin.SignIn, slug, to string
 	if !guardedPlace(app, to) || len(bind) != 32 {
 		return explain.New(explain.RelayRefused, explain.Fact("deep link", words.Clip(to, 500)))
 	}
-	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Visit", Binding: "GET", Address: to})
+	s.Rec.Message(trace.Message{From: trace.Application, To: trace.Gate, Name: "Visit", Binding: "GET", Address: redact.CutQuery(to)})
 	s.State.To, s.State.Bind = to, bind
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, "guard:"+s.ID
 	return nil
