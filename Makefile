@@ -76,7 +76,7 @@ bench: build
 FUZZTIME ?= 20s
 fuzz:
 	@for t in ./core/xmltree:FuzzParse ./core/xmltree:FuzzStream ./core/saml:FuzzResponse ./core/saml:FuzzRequest ./core/saml:FuzzRedirect ./core/saml:FuzzMetadata \
-		./core/files:FuzzRead ./core/jose:FuzzParse ./core/jose:FuzzKeySet ./core/oidc:FuzzReadTokens ./core/oidc:FuzzReadParameters ./core/oidc:FuzzReadRequest ./core/oidc:FuzzReadMore ./core/oidc:FuzzRequestObject; do \
+		./core/wire:FuzzChecker ./core/files:FuzzRead ./core/jose:FuzzParse ./core/jose:FuzzKeySet ./core/oidc:FuzzReadTokens ./core/oidc:FuzzReadParameters ./core/oidc:FuzzReadRequest ./core/oidc:FuzzReadMore ./core/oidc:FuzzRequestObject; do \
 	echo "$$t"; $(GO) test -tags $(TAGS) $${t%%:*} -run '^$$' -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x || exit 1; done
 
 # The pictures in docs/screenshots, taken anew.

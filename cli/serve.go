@@ -74,6 +74,7 @@ var serveKeys = []string{
 	"tls-key",
 	"operations-listen",
 	"allow-private-addresses",
+	"public-metrics",
 	"log-level",
 	"log-format",
 	"in-flight",
@@ -136,6 +137,10 @@ func (p *program) serve() *cli.Command {
 				"folder with a NAME.crt and NAME.key for each host name there; without it the guard serves http, for a proxy in front",
 				"",
 			),
+			&cli.BoolFlag{
+				Name: "public-metrics", Usage: "serve /metrics to everybody, not on the operations address alone",
+				Sources: settings(file, "public-metrics"),
+			},
 			&cli.BoolFlag{
 				Name:    "allow-private-addresses",
 				Usage:   "let the gate fetch partners' documents from private networks",
@@ -252,7 +257,8 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 	defer closeStore()
 	s := server.New(
 		g,
-		server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != ""},
+		server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != "",
+			PublicMetrics: c.Bool("public-metrics")},
 	)
 	if at := c.String("operations-listen"); at != "" {
 		l, err := net.Listen("tcp", at)

@@ -391,7 +391,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log})
+	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log, PublicMetrics: true})
 	w.Guard = guard.New(w.Gate, guard.Options{Log: o.Log})
 	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) }, func() { w.Guard.Shutdown(time.Second) })
 	running, stop := context.WithCancel(context.Background())
@@ -549,7 +549,8 @@ func SelfSignedTLS() (*tls.Config, *x509.Certificate, error) {
 // standIns are the places at which the stand-ins of the other sides listen.
 func (w *World) standIns() []string {
 	var out []string
-	for _, address := range []string{w.StaffURL, w.RotaURL, w.DeskURL, w.NorthquayURL, w.LanternURL, w.LedgerURL, w.DockhandURL, w.BerthsURL} {
+	for _, address := range []string{w.StaffURL, w.RotaURL, w.DeskURL, w.NorthquayURL, w.LanternURL, w.LedgerURL, w.DockhandURL,
+		w.BerthsURL} {
 		if u, err := url.Parse(address); err == nil {
 			out = append(out, u.Host)
 		}

@@ -207,7 +207,8 @@ func TestTokensEndWithTheirMaker(t *testing.T) {
 	t.Parallel()
 	w, ctx := world(t), t.Context()
 	g := w.Gate.Console
-	id, err := g.AddAdministrator(ctx, ground.System, api.NewAdministrator{Name: "Runa", Role: ground.RoleOwner, Password: "a password long enough"})
+	id, err := g.AddAdministrator(ctx, ground.System,
+		api.NewAdministrator{Name: "Runa", Role: ground.RoleOwner, Password: "a password long enough"})
 	require.NoError(t, err)
 	by := ground.Actor{ID: "administrator/" + id.ID, Name: "Runa", Role: ground.RoleOwner, Kind: "administrator"}
 	works := func(secret string) bool {
@@ -226,4 +227,77 @@ func TestTokensEndWithTheirMaker(t *testing.T) {
 	assert.True(t, works(viewer))
 	require.NoError(t, g.RemoveAdministrator(ctx, ground.System, id.ID))
 	assert.False(t, works(viewer))
+}
+
+// TestWhatDecidesForOpenApplicationsNeedsTwo has one engineer alone change, where a second person is demanded, what no one
+// thinks of as configuration.
+func TestWhatDecidesForOpenApplicationsNeedsTwo(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	require.NoError(t, w.Walker().SignIn(ctx, w.RotaURL+"/sign-in", "mvoss"))
+	_, _ = through(t, w, "lantern-pass", w.Lantern.People[0].ID)
+	mira := known(t, w, "Mira")[0].ID
+	reference := newest(t, w).Reference
+	_, err := c.SetReview(ctx, config.Review{Second: true})
+	require.NoError(t, err)
+	e := client.New(w.URL, token(t, w, ground.RoleEngineer))
+	set, err := e.RuleSet(ctx, "ferry-roles")
+	require.NoError(t, err)
+	rules := set.RuleSet
+	rules.Mapping = append(rules.Mapping, claims.Rule{Set: "uid", Value: "jhale"})
+	profile := claims.Bag{"name": {"Mira Voss"}, "preferred_username": {"jhale"}}
+	groups := []string{"office"}
+	for name, do := range map[string]func(*client.Client) error{
+		"a rule set": func(as *client.Client) error { _, err := as.PutRuleSet(ctx, "ferry-roles", rules); return err },
+		"a secret": func(as *client.Client) error {
+			_, err := as.KeepSecret(ctx, "northquay-stevedores", api.TheirSecret{Value: "another-secret-of-theirs-for-the-gate"})
+			return err
+		},
+		"a client's secret": func(as *client.Client) error {
+			_, err := as.NewSecret(ctx, "cargo-ledger", api.NewSecret{})
+			return err
+		},
+		"a link": func(as *client.Client) error { _, err := as.LinkPerson(ctx, mira, reference); return err },
+		"a profile": func(as *client.Client) error {
+			_, err := as.PutPerson(ctx, mira, api.SavePerson{Profile: profile})
+			return err
+		},
+		"a group": func(as *client.Client) error {
+			_, err := as.PutPerson(ctx, mira, api.SavePerson{Profile: claims.Bag{"name": {"Mira Voss"}}, Groups: &groups})
+			return err
+		},
+	} {
+		assert.ErrorContains(t, do(e), "can't be proposed", name)
+		if err := do(c); err != nil {
+			assert.NotContains(t, err.Error(), "can't be proposed", name)
+		}
+	}
+}
+
+// TestADeletedApplicationLeavesNothingBehind deletes an application that people use, and restores it.
+func TestADeletedApplicationLeavesNothingBehind(t *testing.T) {
+	t.Parallel()
+	p := newParty(t)
+	w, ctx := p.w, t.Context()
+	c := w.Client()
+	first := p.tokens(nil)
+	require.Equal(t, 200, first.status, first.raw)
+	require.Equal(t, 200, p.userinfo(first.text("access_token")).status)
+	require.NoError(t, c.Assign(ctx, "tide-archive", api.Assignment{Kind: "group", Who: "crew"}))
+	berths, cookies := atBerths(t, w, "zoberg")
+	require.NotNil(t, berths)
+	for _, slug := range []string{"tide-archive", "berth-board"} {
+		before, err := c.Application(ctx, slug)
+		require.NoError(t, err)
+		require.NoError(t, c.Delete(ctx, "applications", slug))
+		_, err = c.AddApplication(ctx, before.Application)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, 401, p.userinfo(first.text("access_token")).status)
+	list, err := c.Assignments(ctx, "tide-archive", client.Page{})
+	require.NoError(t, err)
+	assert.Empty(t, list.Items)
+	status, body := raw(t, w, "GET / HTTP/1.1\nHost: HOST\nAccept: application/json\nCookie: "+cookies+"\nConnection: close\n\n")
+	assert.Equal(t, http.StatusUnauthorized, status, body)
 }

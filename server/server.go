@@ -35,6 +35,8 @@ type Options struct {
 	TrustedProxies []netip.Prefix
 	Console        fs.FS
 	Log            *slog.Logger
+	// PublicMetrics serves /metrics with everything else; without it only the operations listener does.
+	PublicMetrics bool
 	// OwnOperations leaves /healthz, /readyz and /metrics to a listener of their own.
 	OwnOperations bool
 }
@@ -74,6 +76,9 @@ func New(g *gate.Gate, o Options) *Server {
 	if !o.OwnOperations {
 		s.operations(s.app)
 	}
+	if o.PublicMetrics {
+		s.metrics(s.app)
+	}
 	s.protocols()
 	s.own()
 	s.portal()
@@ -98,6 +103,7 @@ func (s *Server) Serve(l net.Listener, t *tls.Config) error {
 func (s *Server) Operations() *fiber.App {
 	app := fiber.New(fiber.Config{AppName: "Inner Gate operations", ReadTimeout: 10 * time.Second})
 	s.operations(app)
+	s.metrics(app)
 	return app
 }
 
@@ -155,6 +161,9 @@ func (s *Server) operations(app *fiber.App) {
 		}
 		return c.SendString("ready\n")
 	})
+}
+
+func (s *Server) metrics(app *fiber.App) {
 	app.Get("/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(s.registry, promhttp.HandlerOpts{})))
 }
 

@@ -506,7 +506,8 @@ func TestALogoutRequestCountsOnce(t *testing.T) {
 		return answer.StatusCode, body
 	}
 	request := func(at time.Time, change func(*saml.NameID)) []byte {
-		l := saml.Logout{Issuer: saml.EntityID(w.Desk.EntityID()), Destination: w.URL + "/saml/idp/slo", Now: at, Signer: w.Desk.Signer(), SOAP: true}
+		l := saml.Logout{Issuer: saml.EntityID(w.Desk.EntityID()), Destination: w.URL + "/saml/idp/slo", Now: at, Signer: w.Desk.Signer(),
+			SOAP: true}
 		name := saml.NameID{Value: w.Desk.Sessions()[0], Format: saml.FormatPersistent}
 		if change != nil {
 			change(&name)

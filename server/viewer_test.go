@@ -25,7 +25,8 @@ func TestViewersReadNoMarkedValue(t *testing.T) {
 	const mark = "zqmark"
 	_, err := c.SetMail(ctx, api.SaveMail{Mail: config.Mail{Server: mark + ".mail.example:587", From: "gate@" + mark + ".example"}})
 	require.NoError(t, err)
-	_, err = c.SetNotices(ctx, api.SaveNotices{Notices: api.Notices{Webhook: "https://hooks.example/" + mark + "/path", Mail: []string{mark + "@x.example"}}})
+	_, err = c.SetNotices(ctx, api.SaveNotices{Notices: api.Notices{Webhook: "https://hooks.example/" + mark + "/path",
+		Mail: []string{mark + "@x.example"}}})
 	require.NoError(t, err)
 	// A person whose values are all marked signs in, by SAML and by way of an address with a query.
 	for i := range w.Staff.People {
@@ -78,10 +79,12 @@ func TestViewersReadNoMarkedValue(t *testing.T) {
 		}
 		for _, slug := range []string{"crew-rota", "berth-board", "saltmere-staff", "crew"} {
 			for _, id := range []string{who[0].ID, other.ID} {
-				filled := strings.NewReplacer("{slug}", slug, "{id}", id, "{kind}", "applications", "{number}", "1", "{name}", "mail").Replace(path)
+				filled := strings.NewReplacer("{slug}", slug, "{id}", id, "{kind}", "applications", "{number}", "1", "{name}",
+					"mail").Replace(path)
 				if strings.Contains(filled, "{reference}") || strings.Contains(filled, "{a}") {
 					for _, tr := range traces.Items {
-						look(strings.NewReplacer("{reference}", tr.Reference, "{a}", tr.Reference, "{b}", traces.Items[0].Reference).Replace(filled))
+						look(strings.NewReplacer("{reference}", tr.Reference, "{a}", tr.Reference, "{b}",
+							traces.Items[0].Reference).Replace(filled))
 					}
 					continue
 				}
@@ -97,7 +100,8 @@ func TestViewersReadNoMarkedValue(t *testing.T) {
 	}
 	assert.Greater(t, asked, 60)
 	// What is masked can't be found by searching or sorting either.
-	for _, path := range []string{"/people?search=" + mark, "/journal?search=" + mark, "/applications/crew-rota/assignments?search=" + mark} {
+	for _, path := range []string{"/people?search=" + mark, "/journal?search=" + mark,
+		"/applications/crew-rota/assignments?search=" + mark} {
 		answer, body := send(t, http.DefaultClient, http.MethodGet, w.URL+"/api/v1"+path, viewer, "")
 		assert.Equal(t, http.StatusForbidden, answer.StatusCode, path)
 		assert.Contains(t, body, "masked-search")

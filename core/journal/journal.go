@@ -29,7 +29,8 @@ type Line struct {
 
 // Sum is the hash that the line must have: over its fields, without the number, as a JSON list of texts.
 func (l *Line) Sum() string {
-	list := []string{l.Previous, l.At.UTC().Format(time.RFC3339Nano), l.Who, l.From, l.Action, l.Kind, l.ObjectID, l.Object, l.Before, l.After}
+	list := []string{l.Previous, l.At.UTC().Format(time.RFC3339Nano), l.Who, l.From, l.Action, l.Kind, l.ObjectID, l.Object, l.Before,
+		l.After}
 	if l.WhoID != "" { // lines of before have none
 		list = append(list, l.WhoID)
 	}

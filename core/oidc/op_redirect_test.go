@@ -106,7 +106,8 @@ func TestLoopbackAddressesAreMatchedAsWritten(t *testing.T) {
 	registered := []string{"http://127.0.0.1/cb", "http://[::1]/cb"}
 	for asked, want := range map[string]bool{
 		"http://127.0.0.1:8765/cb": true, "http://127.0.0.1/cb": true, "http://[::1]:8765/cb": true, "http://127.0.0.1:65535/cb": true,
-		"http://[127.0.0.1]:1/cb": false, "http://]127.0.0.1[/cb": false, "http://127.0.0.1:99999/cb": false, "http://127.0.0.1:0/cb": false,
+		"http://[127.0.0.1]:1/cb": false, "http://]127.0.0.1[/cb": false, "http://127.0.0.1:99999/cb": false,
+		"http://127.0.0.1:0/cb":  false,
 		"http://127.0.0.1:08/cb": false, "http://127.0.0.1:/cb": false, "http://::1:8765/cb": false, "http://[[::1]]/cb": false,
 		"http://127.0.0.1:+8/cb": false, "http://127.0.0.1.evil.example/cb": false,
 	} {

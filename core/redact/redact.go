@@ -58,7 +58,9 @@ var openFamilies = []string{"saml.", "oidc.", "jwt.", "metadata.", "browser.", "
 var personalCodes = []string{"saml.subject-differs", "saml.value-refused", "saml.nameid", "oidc.claims-unreadable", "relay.refused"}
 
 func open(name string) bool {
-	return slices.ContainsFunc(openFamilies, func(f string) bool { return strings.HasPrefix(name, f) }) && !slices.Contains(personalCodes, name)
+	return slices.ContainsFunc(openFamilies, func(f string) bool {
+		return strings.HasPrefix(name, f)
+	}) && !slices.Contains(personalCodes, name)
 }
 
 var query = regexp.MustCompile(`\?[^\s"']+`)

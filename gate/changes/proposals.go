@@ -517,7 +517,8 @@ func (g *Room) ApplyDue(ctx context.Context) error {
 	}
 	for i := range rows {
 		row := &rows[i]
-		who := ground.Actor{ID: ground.System.ID, Name: row.DecidedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
+		who := ground.Actor{ID: ground.System.ID, Name: row.DecidedBy, Role: ground.RoleOwner, Kind: ground.System.Kind,
+			From: "in the window"}
 		var err error
 		note := "Its window went by while the service did not run."
 		if row.UntilAt == nil || now.Before(*row.UntilAt) {

@@ -16,40 +16,14 @@ import (
 	"innergate/core/config"
 	"innergate/core/files"
 	"innergate/core/words"
+	"innergate/gate/console"
 	"innergate/gate/ground"
+	"innergate/gate/guarded"
+	"innergate/gate/issued"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/store"
 )
-
-// reviewed refuses a change of something that serves people by one person alone, where the operator wants a second one
-// to look at it.
-func (g *Room) reviewed(tx *gorm.DB, who ground.Actor, name string, before, after access.Reach) error {
-	open := func(r access.Reach) bool { return r == access.InCircle || r == access.Everyone }
-	if who.Approved || who.Kind == ground.System.Kind || !open(before) && !open(after) {
-		return nil
-	}
-	var value string
-	if err := store.RowIn(tx, "SELECT coalesce((SELECT value FROM settings WHERE name = ?), '')",
-		files.SettingReview).Scan(&value); err != nil ||
-		value == "" {
-		return err
-	}
-	r, err := ground.DecodeBody[config.Review](value)
-	if err != nil || !r.Second {
-		return err
-	}
-	return ground.Problem(
-		http.StatusConflict,
-		"needs-second",
-		"A second person must look at it",
-		fmt.Sprintf(
-			"%s serves people, and here changes of what does need two: one who proposes and one who approves. Nothing was changed.",
-			name,
-		),
-		"Propose the change: on its page, or with `innergate history propose`.",
-	)
-}
 
 // conflict explains a record that is there already.
 func (g *Room) conflict(tx *gorm.DB, s ground.Saved) error {
@@ -212,7 +186,7 @@ func (g *Room) writeObject(
 		}
 		action, before = "changed", row.Body
 	}
-	if err := g.reviewed(tx, who, s.Name, access.Reach(row.Reach), access.Reach(reach)); err != nil {
+	if err := partners.Reviewed(tx, who, s.Name, access.Reach(row.Reach), access.Reach(reach)); err != nil {
 		return err
 	}
 	s.ID = row.ID
@@ -296,10 +270,25 @@ func (g *Room) RemoveApplication(tx *gorm.DB, who ground.Actor, slug string) err
 	if err := tx.Where("slug = ?", slug).Take(&row).Error; err != nil {
 		return ground.Missing(err, "application", slug)
 	}
-	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
+	if err := partners.Reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
 	}
 	if err := partners.Delete(tx, &row, row.ID); err != nil {
+		return err
+	}
+	// What people and clients had of it ends with it, and does not come back where it is restored, or made anew under the
+	// same name.
+	now := g.Now().UTC()
+	if err := issued.EndOfApplication(tx, row.ID, "the application was deleted", now); err != nil {
+		return err
+	}
+	if err := guarded.EndOfApplication(tx, row.ID); err != nil {
+		return err
+	}
+	if err := persons.ForgetApplication(tx, row.ID); err != nil {
+		return err
+	}
+	if err := console.ForgetApplication(tx, slug); err != nil {
 		return err
 	}
 	return g.Unmake(tx, who, ground.Saved{Kind: "application", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})
@@ -327,7 +316,7 @@ func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error 
 			"Give these applications another provider first.",
 		)
 	}
-	if err := g.reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
+	if err := partners.Reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
 	}
 	if err := partners.Delete(tx, &row, row.ID); err != nil {

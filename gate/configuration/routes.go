@@ -38,6 +38,13 @@ func (g *Room) SetRoutes(ctx context.Context, who ground.Actor, r access.Routes)
 
 // WriteRoutes keeps routes whose providers, applications and groups are there.
 func (g *Room) WriteRoutes(tx *gorm.DB, who ground.Actor, before *access.Routes, r access.Routes) error {
+	open, err := partners.AnyOpen(tx)
+	if err != nil {
+		return err
+	}
+	if err := partners.OwnersWhereTwo(tx, who, "By which provider people come", open); err != nil {
+		return err
+	}
 	var groups []string
 	for i, one := range r.Rules {
 		groups = append(groups, one.If.Groups...)

@@ -91,6 +91,9 @@ func (g *Room) SaveRuleSet(ctx context.Context, who ground.Actor, slug string, i
 
 // WriteRuleSet writes a rule set in a transaction: new where slug is empty, else over the revision that was seen.
 func (g *Room) WriteRuleSet(tx *gorm.DB, who ground.Actor, slug string, in config.RuleSet, revision int) error {
+	if err := ownersForOpenUsers(tx, who, in.Name, slug); err != nil {
+		return err
+	}
 	return partners.KeepConfirmed(tx, who, func() error { return g.writeRuleSet(tx, who, slug, in, revision) })
 }
 
@@ -390,4 +393,17 @@ func (g *Room) knownTypes(tx *gorm.DB, p config.Provider) error {
 		}
 	}
 	return nil
+}
+
+// ownersForOpenUsers leaves a rule set that something uses which serves people to owners, where a second person is wanted.
+func ownersForOpenUsers(tx *gorm.DB, who ground.Actor, name, slug string) error {
+	if slug == "" {
+		return nil
+	}
+	users, err := partners.SetUsers(tx, slug)
+	if err != nil {
+		return err
+	}
+	open := slices.ContainsFunc(users, func(u api.Reference) bool { return partners.Serves(access.Reach(u.Reach)) })
+	return partners.OwnersWhereTwo(tx, who, "The rule set "+name, open)
 }

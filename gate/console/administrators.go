@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -168,7 +169,8 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 		if err := tx.Model(&a).Update("last_sign_in", now).Error; err != nil {
 			return err
 		}
-		return ground.Journal(tx, now, ground.Actor{ID: "administrator/" + a.ID, Name: a.Name, From: from}, "signed in", "administrator", a.ID, a.Name, "", "")
+		return ground.Journal(tx, now, ground.Actor{ID: "administrator/" + a.ID, Name: a.Name, From: from}, "signed in", "administrator",
+			a.ID, a.Name, "", "")
 	})
 	return token, &api.Me{
 		Name:         a.Name,
@@ -227,7 +229,8 @@ func (g *Room) sessionOwner(ctx context.Context, s store.ConsoleSession, from st
 	if a.ID == "" {
 		return nil, errUnauthorised
 	}
-	return &ground.Actor{ID: "administrator/" + a.ID, Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications), From: from, Kind: "administrator"}, nil
+	return &ground.Actor{ID: "administrator/" + a.ID, Name: a.Name, Role: a.Role, Applications: partners.RolesOf(a.Applications),
+		From: from, Kind: "administrator"}, nil
 }
 
 // SignOutAdministrator ends a session.
@@ -387,4 +390,26 @@ func (g *Room) RemoveAdministrator(ctx context.Context, who ground.Actor, id str
 		}
 		return ground.Journal(tx, g.Now(), who, "removed", "administrator", a.ID, a.Name, a.Role, "")
 	})
+}
+
+// ForgetApplication takes an application out of what assigners may assign to, so that another one under its name is not
+// theirs.
+func ForgetApplication(tx *gorm.DB, slug string) error {
+	for _, model := range []any{&store.Administrator{}, &store.APIToken{}} {
+		var rows []struct{ ID, Applications string }
+		if err := tx.Model(model).Where("applications <> ''").Select("id", "applications").Find(&rows).Error; err != nil {
+			return err
+		}
+		for _, r := range rows {
+			held := partners.RolesOf(r.Applications)
+			left := slices.DeleteFunc(slices.Clone(held), func(one string) bool { return one == slug })
+			if len(left) == len(held) {
+				continue
+			}
+			if err := tx.Model(model).Where("id = ?", r.ID).Update("applications", scopeText(left)).Error; err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

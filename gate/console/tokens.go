@@ -71,7 +71,8 @@ func endTokens(tx *gorm.DB, now time.Time, who ground.Actor, id, role string) er
 		if err := tx.Delete(&t).Error; err != nil {
 			return err
 		}
-		if err := ground.Journal(tx, now, who, "ended", "token", t.ID, t.Name, "", "whoever made it may not do so much any more"); err != nil {
+		if err := ground.Journal(tx, now, who, "ended", "token", t.ID, t.Name, "",
+			"whoever made it may not do so much any more"); err != nil {
 			return err
 		}
 	}

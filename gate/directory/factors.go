@@ -14,6 +14,7 @@ import (
 	"innergate/core/totp"
 	"innergate/core/trace"
 	"innergate/gate/ground"
+	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/gate/signin"
 	"innergate/store"
@@ -219,6 +220,13 @@ func (g *Room) NewPersonLink(ctx context.Context, who ground.Actor, personID str
 		ExpiresAt: now.Add(linkLife),
 	}
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		open, err := partners.AnyOpen(tx)
+		if err != nil {
+			return err
+		}
+		if err := partners.OwnersWhereTwo(tx, who, "Who sets somebody's password", open); err != nil {
+			return err
+		}
 		var p store.Person
 		if err := tx.Where("id = ?", personID).Take(&p).Error; err != nil {
 			return ground.Missing(err, "person", personID)

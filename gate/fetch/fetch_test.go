@@ -24,7 +24,8 @@ func TestFetcherStaysOutside(t *testing.T) {
 		"http://172.16.0.1/", "http://169.254.169.254/latest", "http://100.64.0.1/", "http://0.0.0.0:1/", "http://[::ffff:10.0.0.1]/",
 		"http://[fe80::1]/", "http://[64:ff9b::a00:1]/",
 		"http://[64:ff9b:1::a00:1]/", "http://[2002:a00:1::]/", "http://[2002:7f00:1::1]/", "http://[::10.0.0.1]/", "http://[2001::a00:1]/",
-		"http://[::ffff:0:10.0.0.1]/", "http://[fec0::1]/", "http://240.0.0.1/", "http://[fd00::1]/", "http://198.18.0.1/", "http://localhost:1/"} {
+		"http://[::ffff:0:10.0.0.1]/", "http://[fec0::1]/", "http://240.0.0.1/", "http://[fd00::1]/", "http://198.18.0.1/",
+		"http://localhost:1/"} {
 		body, err := f.Get(context.Background(), address)
 		assert.Nil(t, body)
 		var fe *fetch.FetchError

@@ -43,7 +43,8 @@ func Journal(tx *gorm.DB, now time.Time, who Actor, action, kind, id, name, befo
 	e.Hash = lineOf(&e).Sum()
 	_, err := store.Exec(
 		tx,
-		"INSERT INTO journal_entries (at, who, who_id, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) VALUES (?, "+
+		"INSERT INTO journal_entries (at, who, who_id, `from`, action, kind, object_id, object, `before`, `after`, previous, hash) "+
+			"VALUES (?, "+
 			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		e.At,
 		e.Who,

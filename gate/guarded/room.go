@@ -57,3 +57,13 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 		ground.Over{Model: &store.GuardTicket{}, Where: "expires_at < ?", Arg: now},
 	)
 }
+
+// EndOfApplication ends the visits to an application behind the gate.
+func EndOfApplication(tx *gorm.DB, applicationID string) error {
+	for _, table := range []string{"guard_sessions", "guard_tickets"} {
+		if err := tx.Exec("DELETE FROM "+table+" WHERE application_id = ?", applicationID).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}

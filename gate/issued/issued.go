@@ -54,6 +54,14 @@ func EndOfPerson(tx *gorm.DB, personID, providerID, why string, now time.Time) e
 	return end(tx, why, now, "person_id = ? AND provider_id = ?", personID, providerID)
 }
 
+// EndOfApplication ends what was given for an application, device codes that wait for somebody among it.
+func EndOfApplication(tx *gorm.DB, applicationID, why string, now time.Time) error {
+	if err := end(tx, why, now, "application_id = ?", applicationID); err != nil {
+		return err
+	}
+	return tx.Exec("DELETE FROM device_codes WHERE application_id = ?", applicationID).Error
+}
+
 func end(tx *gorm.DB, why string, now time.Time, where string, args ...any) error {
 	_, err := store.Exec(tx, "UPDATE grants SET ended_at = ?, ended_by = ? WHERE "+where+" AND ended_at IS NULL",
 		append([]any{now, why}, args...)...)

@@ -296,7 +296,8 @@ func (g *Room) MovesDue(ctx context.Context) error {
 			}
 			continue
 		}
-		who := ground.Actor{ID: ground.System.ID, Name: w.PlannedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
+		who := ground.Actor{ID: ground.System.ID, Name: w.PlannedBy, Role: ground.RoleOwner, Kind: ground.System.Kind,
+			From: "in the window"}
 		err = g.waveReady(ctx, &m, w.Number)
 		if err == nil && w.ClosesAt != nil && !now.Before(*w.ClosesAt) {
 			err = fmt.Errorf("its window went by while the service did not run")

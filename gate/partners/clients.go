@@ -302,6 +302,9 @@ func (g *Room) NewSecret(ctx context.Context, who ground.Actor, slug string, n a
 		row.ExpiresAt = &end
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForSecret(tx, who, app.ID); err != nil {
+			return err
+		}
 		var valid int64
 		if err := tx.Model(&store.Secret{}).Where("owner_id = ? AND (expires_at IS NULL OR expires_at > ?)", app.ID,
 			now).Count(&valid).Error; err != nil {
@@ -342,6 +345,9 @@ func (g *Room) DeleteSecret(ctx context.Context, who ground.Actor, kind, slug, i
 		return err
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForSecret(tx, who, owner); err != nil {
+			return err
+		}
 		var row store.Secret
 		if err := tx.Where("id = ? AND owner_id = ?", id, owner).Take(&row).Error; err != nil {
 			return ground.Missing(err, "client secret", id)

@@ -112,6 +112,9 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 	}
 	row.Sealed = g.Store.Sealer.Seal(store.PlaceSecret, row.ID, []byte(value))
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForSecret(tx, who, p.ID); err != nil {
+			return err
+		}
 		var held []store.Secret
 		if err := tx.Where("owner_id = ?", p.ID).Find(&held).Error; err != nil {
 			return err
@@ -165,6 +168,9 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 		return err
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForSecret(tx, who, owner); err != nil {
+			return err
+		}
 		next, err := store.One[store.Secret](tx, "owner_id = ? AND state = ?", owner, keyring.KeyNext)
 		if err != nil {
 			return err

@@ -16,6 +16,7 @@ import (
 	"innergate/core/words"
 	"innergate/gate/ground"
 	"innergate/gate/issued"
+	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/store"
 )
@@ -260,6 +261,11 @@ func (g *Room) SavePerson(ctx context.Context, who ground.Actor, id string, in a
 			if sources, err = ground.DecodeBody[map[string]string](row.Sources); err != nil {
 				return err
 			}
+			if identifies(before, in.Profile) || in.Groups != nil {
+				if err := ownersForPeople(tx, who, "By what applications and rules know somebody"); err != nil {
+					return err
+				}
+			}
 			if in.Type != "" {
 				row.Type = in.Type
 			}
@@ -392,6 +398,9 @@ func (g *Room) DeletePerson(ctx context.Context, who ground.Actor, id string) er
 func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, reference string) (*api.Person, error) {
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForPeople(tx, who, "Whom a provider's subject means"); err != nil {
+			return err
+		}
 		var p store.Person
 		if err := tx.Where("id = ?", personID).Take(&p).Error; err != nil {
 			return ground.Missing(err, "person", personID)
@@ -459,6 +468,9 @@ func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, refer
 func (g *Room) Unlink(ctx context.Context, who ground.Actor, personID, linkID string) error {
 	now := g.Now().UTC()
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForPeople(tx, who, "Whom a provider's subject means"); err != nil {
+			return err
+		}
 		var l store.Link
 		if err := tx.Where("id = ? AND person_id = ?", linkID, personID).Take(&l).Error; err != nil {
 			return ground.Missing(err, "link", linkID)
@@ -523,4 +535,23 @@ func (g *Room) WritePeopleSettings(tx *gorm.DB, who ground.Actor, before, s peop
 		return nil
 	}
 	return g.WriteSetting(tx, who, SettingPeople, "person types and attributes", before, s)
+}
+
+// identifies says whether a change of a profile is one of what tells who somebody is.
+func identifies(before, after claims.Bag) bool {
+	for _, name := range []string{people.Mail, people.Username, people.ExternalID, people.GroupNames} {
+		if !slices.Equal(before[name], after[name]) {
+			return true
+		}
+	}
+	return false
+}
+
+// ownersForPeople leaves what decides as whom somebody comes to applications to owners, where a second person is wanted.
+func ownersForPeople(tx *gorm.DB, who ground.Actor, what string) error {
+	open, err := partners.AnyOpen(tx)
+	if err != nil {
+		return err
+	}
+	return partners.OwnersWhereTwo(tx, who, what, open)
 }

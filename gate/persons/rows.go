@@ -128,3 +128,14 @@ func UseOneTimeLink(tx *gorm.DB, hash []byte, now time.Time) (int64, error) {
 func tidyLinks(tx *gorm.DB, now time.Time) error {
 	return ground.DeleteOver(tx, ground.Over{Model: &store.OneTimeLink{}, Where: "expires_at < ?", Arg: now})
 }
+
+// ForgetApplication takes away what people had at an application: who is assigned, what they agreed to, and as whom it
+// knows them.
+func ForgetApplication(tx *gorm.DB, applicationID string) error {
+	for _, table := range []string{"assignments", "consents", "accounts"} {
+		if err := tx.Exec("DELETE FROM "+table+" WHERE application_id = ?", applicationID).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}

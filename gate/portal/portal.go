@@ -351,7 +351,8 @@ func (g *Room) RemoveOwn(ctx context.Context, b signin.Browser, id string) error
 	if !slices.ContainsFunc(list, func(c api.Credential) bool { return c.ID == id && (c.Kind == "totp" || c.Kind == "passkey") }) {
 		return ground.NotFound("passkey or second factor", id)
 	}
-	return g.directory.RemoveCredential(ctx, ground.Actor{ID: "person/" + h.PersonID, Name: h.Person, From: b.Address, Kind: "person"}, h.PersonID, id)
+	return g.directory.RemoveCredential(ctx, ground.Actor{ID: "person/" + h.PersonID, Name: h.Person, From: b.Address, Kind: "person"},
+		h.PersonID, id)
 }
 
 // EndOwn ends one of the sessions of whoever a browser's session is of, or all but this one.
