@@ -93,7 +93,7 @@ func TestAPartnerHandsOverWithoutAnAccount(t *testing.T) {
 	// She tries it with her own test account, before anything was approved.
 	p.press("Try a sign-in")
 	p.become("Vera Lund")
-	p.see("Simulated application")
+	p.see("This rehearsal ends here, before the application")
 	p.open(link)
 	p.see("It came through")
 	p.see("What the application gets")

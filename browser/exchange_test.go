@@ -205,7 +205,7 @@ func TestACutOutRoleAndALooseCertificate(t *testing.T) {
 	p.see("This was understood")
 	p.accessible()
 	p.press("Make the draft from it")
-	p.see("Connect")
+	p.wait(`/\/console\/applications\/(?!new)/.test(location.pathname)`)
 	list, err := w.Client().Applications(context.Background(), client.Page{Search: w.Desk.EntityID()})
 	require.NoError(t, err)
 	require.Len(t, list.Items, 1)
