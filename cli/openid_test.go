@@ -85,6 +85,8 @@ func TestLoginThroughAProvider(t *testing.T) {
 		require.NoError(t, b.Onward(ctx))
 		require.NoError(t, b.Submit(ctx, url.Values{"person": {"lquill"}}))
 		require.NoError(t, b.Onward(ctx))
+		assert.Contains(t, b.Text, "Your role there will be <strong>engineer</strong>")
+		assert.Contains(t, b.Text, "You did not type the code of the other device: a link brought it")
 		require.NoError(t, b.Submit(ctx, url.Values{"answer": {"yes"}}))
 		assert.Contains(t, b.Text, "signed in on your device")
 	}), "as Lorna Quill")

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
@@ -137,7 +138,7 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 		return c.SendStatus(status)
 	}
 	if stream, ok := out.(events); ok {
-		return s.stream(c, stream)
+		return s.stream(in, stream)
 	}
 	if doc, ok := out.([]byte); ok {
 		c.Set("Content-Type", r.Media)
@@ -147,14 +148,32 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 	return c.Status(status).JSON(out)
 }
 
+// shown is what somebody shows to be let in: a token, or the console's cookie.
+type shown struct {
+	value string
+	token bool
+}
+
+func (s *Server) shownBy(c fiber.Ctx) shown {
+	if scheme, token, ok := strings.Cut(c.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+		return shown{strings.Clone(strings.TrimSpace(token)), true}
+	}
+	return shown{strings.Clone(c.Cookies(s.cookieName("console"))), false}
+}
+
+func (s *Server) actorBy(ctx context.Context, by shown, from string) (*ground.Actor, error) {
+	if by.token {
+		return s.gate.Console.BearerActor(ctx, by.value, from)
+	}
+	return s.gate.Console.SessionActor(ctx, by.value, from)
+}
+
 // actor finds who is asking: by token in the Authorization header, or by the console's cookie. A changing call by
 // cookie must carry the session's CSRF value.
 func (s *Server) actor(c fiber.Ctx, changing bool) (*ground.Actor, error) {
-	if scheme, token, ok := strings.Cut(c.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
-		return s.gate.Console.BearerActor(c.Context(), strings.TrimSpace(token), s.address(c))
-	}
-	who, err := s.gate.Console.SessionActor(c.Context(), c.Cookies(s.cookieName("console")), s.address(c))
-	if err != nil || !changing {
+	shown := s.shownBy(c)
+	who, err := s.actorBy(c.Context(), shown, s.address(c))
+	if err != nil || !changing || shown.token {
 		return who, err
 	}
 	if subtle.ConstantTimeCompare([]byte(c.Get("X-Innergate-CSRF")), []byte(who.CSRF)) != 1 {

@@ -392,6 +392,9 @@ func journalRoutes() []route {
 			Response: []byte{},
 			handle: func(c *call) (any, error) {
 				from, _ := strconv.ParseInt(c.Query("from"), 10, 64)
+				if err := c.s.gate.Taken(c.Context(), c.who, "journal", "the journal"); err != nil {
+					return nil, err
+				}
 				return c.s.gate.ExportJournal(c.Context(), from)
 			},
 		},

@@ -1,7 +1,9 @@
 package server_test
 
 import (
+	"encoding/json"
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -254,4 +256,42 @@ func TestBatchesAskForWhatIsMissing(t *testing.T) {
 	assert.Equal(t, 3, report.By["kind"]["saml"])
 	_, err = c.Report(ctx, "boat", client.Page{})
 	assert.Error(t, err)
+}
+
+// TestWhatIsTakenOutLeavesALine: whoever takes out people, secrets or the journal itself is in the journal.
+func TestWhatIsTakenOutLeavesALine(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	_, err := c.ExportPeople(ctx, "csv")
+	require.NoError(t, err)
+	_, err = c.Files(ctx, false, true)
+	require.NoError(t, err)
+	_, err = c.Files(ctx, false, false)
+	require.NoError(t, err)
+	lines, from := 0, int64(0)
+	for range 10 { // it comes in parts, and has an end
+		part, err := c.ExportJournal(ctx, from)
+		require.NoError(t, err)
+		if len(part) == 0 {
+			break
+		}
+		all := strings.Split(strings.TrimSpace(string(part)), "\n")
+		var last struct{ Number int64 }
+		require.NoError(t, json.Unmarshal([]byte(all[len(all)-1]), &last))
+		lines, from = lines+len(all), last.Number+1
+	}
+	part, err := c.ExportJournal(ctx, from)
+	require.NoError(t, err)
+	assert.Empty(t, part)
+	assert.Positive(t, lines)
+	journal, err := c.Journal(ctx, client.Page{Limit: 10})
+	require.NoError(t, err)
+	var taken []string
+	for _, e := range journal.Items {
+		if e.Action == "exported" {
+			taken = append(taken, e.Object)
+		}
+	}
+	assert.Equal(t, []string{"the journal", "the configuration with its secrets, sealed", "all people, as csv"}, taken)
 }

@@ -100,7 +100,8 @@ func (s *Server) openid() {
 		if err := s.sameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignIn.BeginDevice(c.Context(), s.browser(c), c.FormValue("code")))
+		code, given := c.FormValue("code"), c.FormValue("given")
+		return s.onward(c, s.gate.SignIn.BeginDevice(c.Context(), s.browser(c), code, code != "" && code == given))
 	})
 	a.Post("/sign-in/:id/confirm", func(c fiber.Ctx) error {
 		if err := s.sameOrigin(c); err != nil {

@@ -213,6 +213,13 @@ var german = texts([][2]string{
 		"You come to %s for the first time. This is what %s says of you, and what will be kept.",
 		"Sie kommen zum ersten Mal zu %s. Dies sagt %s über Sie, und dies wird aufbewahrt.",
 	},
+	{"Your role there will be %s.", "Ihre Rolle dort wird sein: %s."},
+	{
+		"You did not type the code of the other device: a link brought it. Go on only if you opened that link from a device in your " +
+			"own hands. Whoever sent it to you would be signed in as you.",
+		"Sie haben den Code des anderen Geräts nicht eingegeben: Ein Link hat ihn mitgebracht. Gehen Sie nur weiter, wenn Sie den " +
+			"Link von einem Gerät in Ihren eigenen Händen geöffnet haben. Wer ihn Ihnen geschickt hat, würde als Sie angemeldet.",
+	},
 	{
 		"You typed the code of another device. Go on only if that device is in your own hands.",
 		"Sie haben den Code eines anderen Geräts eingegeben. Gehen Sie nur weiter, wenn Sie dieses Gerät selbst in Händen haben.",

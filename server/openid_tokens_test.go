@@ -281,7 +281,8 @@ func TestDeviceGrant(t *testing.T) {
 		}
 		require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
 		require.NoError(t, b.Onward(ctx))
-		assert.Contains(t, b.Text, "the code of another device")
+		assert.Contains(t, b.Text, "You typed the code of another device")
+		assert.NotContains(t, b.Text, "a link brought it")
 		require.NoError(t, b.Submit(ctx, url.Values{"answer": {answer}}))
 		return b.Text
 	}

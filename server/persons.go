@@ -375,6 +375,9 @@ func exportPeople(c *call) (any, error) {
 			Detail: "People are exported as csv or jsonl.",
 		}
 	}
+	if err := c.s.gate.Taken(c.Context(), c.who, "people", "all people, as "+form); err != nil {
+		return nil, err
+	}
 	var b bytes.Buffer
 	if err := c.s.gate.Persons.ExportPeople(c.Context(), form, &b); err != nil {
 		return nil, err

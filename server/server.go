@@ -48,6 +48,8 @@ type Server struct {
 	app      *fiber.App
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
+
+	following following
 }
 
 const (

@@ -18,6 +18,7 @@ import (
 	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/demo"
+	"innergate/gate/ground"
 	"innergate/testbed"
 )
 
@@ -558,4 +559,54 @@ func TestTracingGivesWayFirst(t *testing.T) {
 	answer, body := send(t, http.DefaultClient, "GET", w.URL+"/metrics", "", "")
 	assert.Equal(t, 200, answer.StatusCode)
 	assert.Regexp(t, `innergate_traces_lost_total [1-9]`, body)
+}
+
+// TestFollowingEndsWithTheRole has somebody follow until their token is taken back, and somebody open too many streams.
+func TestFollowingEndsWithTheRole(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	order, err := c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
+	require.NoError(t, err)
+	made, err := c.NewToken(ctx, api.NewToken{Name: "a follower", Role: ground.RoleViewer, Days: 1})
+	require.NoError(t, err)
+	short, stop := context.WithTimeout(ctx, testbed.Patience)
+	defer stop()
+	got := make(chan api.FollowedTrace, 20)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- client.New(w.URL, made.Secret).FollowRehearsal(short, order.ID, func(f api.FollowedTrace) error { got <- f; return nil })
+	}()
+	b := w.Walker()
+	require.NoError(t, b.Get(ctx, order.Link))
+	require.NoError(t, b.Submit(ctx, nil))
+	require.NoError(t, b.Onward(ctx))
+	<-got
+	require.NoError(t, c.RevokeToken(ctx, made.ID))
+	require.Error(t, <-ended, "it was cut off before the end")
+	require.NoError(t, short.Err(), "and that before anybody lost patience")
+	require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
+	require.NoError(t, b.Onward(ctx))
+	for len(got) > 0 {
+		assert.Equal(t, "open", (<-got).Outcome, "what came later was not told")
+	}
+
+	// One person has a bounded number of streams, and another still gets one.
+	order, err = c.NewRehearsal(ctx, api.NewRehearsal{Application: "crew-rota", Flow: "sp"})
+	require.NoError(t, err)
+	open := func(token string) int {
+		r, err := http.NewRequestWithContext(short, http.MethodGet, w.URL+"/api/v1/rehearsals/"+order.ID+"/events", nil)
+		require.NoError(t, err)
+		r.Header.Set("Authorization", "Bearer "+token)
+		a, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		t.Cleanup(func() { a.Body.Close() })
+		return a.StatusCode
+	}
+	greedy := token(t, w, ground.RoleViewer)
+	for range 10 {
+		require.Equal(t, http.StatusOK, open(greedy))
+	}
+	assert.Equal(t, http.StatusTooManyRequests, open(greedy))
+	assert.Equal(t, http.StatusOK, open(token(t, w, ground.RoleViewer)))
 }

@@ -82,6 +82,9 @@ func (g *Room) sealedSecrets(ctx context.Context, who ground.Actor) ([]files.Sec
 			out = append(out, files.Secret{For: owner, Sealed: g.seal(owner, value)})
 		}
 	}
+	if err := g.Taken(ctx, who, "configuration", "the configuration with its secrets, sealed"); err != nil {
+		return nil, err
+	}
 	m, err := g.KeptMail(ctx)
 	if err != nil {
 		return nil, err

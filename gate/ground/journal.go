@@ -80,6 +80,24 @@ func lineOf(e *store.JournalEntry) *chain.Line {
 	}
 }
 
+// Taken leaves a line in the journal that somebody took out much at once: what is its kind and name. Who goes on with the
+// same within a little while, as where it comes in parts, leaves one line.
+func (g *Ground) Taken(ctx context.Context, who Actor, kind, name string) error {
+	last, err := store.One[store.JournalEntry](g.Store.Read(ctx).Order("number DESC"), "1 = 1")
+	if err != nil {
+		return err
+	}
+	if last.Action == "exported" && last.Kind == kind && last.Object == name && last.WhoID == who.ID && last.From == who.From &&
+		g.Now().Sub(last.At) < takenTogether {
+		return nil
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return Journal(tx, g.Now(), who, "exported", kind, "", name, "", "")
+	})
+}
+
+const takenTogether = 10 * time.Minute
+
 // VerifyJournal walks the whole journal and names the first line that does not fit the one before. Has, unless empty,
 // is a hash that was noted before, and must be among those of the lines: that way nobody can have cut the end off.
 func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVerdict, error) {

@@ -48,10 +48,12 @@ func (g *Room) BeginConsole(ctx context.Context, b Browser, slug string) *Next {
 	}, g.Outward)
 }
 
-// BeginDevice begins the sign-in for a code that a person has typed (RFC 8628, section 3.3). Guesses are counted.
-func (g *Room) BeginDevice(ctx context.Context, b Browser, typed string) *Next {
+// BeginDevice begins the sign-in for the code of another device (RFC 8628, section 3.3). Linked is set where the code came
+// with a link and nobody typed it. Guesses are counted.
+func (g *Room) BeginDevice(ctx context.Context, b Browser, code string, linked bool) *Next {
 	s := g.Begin(b, "sp")
-	return g.Walk(ctx, s, Failing(g.askDevice(ctx, s, typed)), g.Outward)
+	s.State.Linked = linked
+	return g.Walk(ctx, s, Failing(g.askDevice(ctx, s, code)), g.Outward)
 }
 
 func (g *Room) askDevice(ctx context.Context, s *SignIn, typed string) error {
@@ -80,7 +82,11 @@ func (g *Room) askDevice(ctx context.Context, s *SignIn, typed string) error {
 	s.State.Asked = &oidc.Request{ClientID: app.OIDC.ClientID, Scopes: strings.Fields(row.Scope)}
 	s.State.Device = row.Hash
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, "device:"+s.ID
-	s.Rec.Decide(trace.Decision{About: "device", Result: "code " + row.UserCode, By: "typed by the person"})
+	by := "typed by the person"
+	if s.State.Linked {
+		by = "brought by a link"
+	}
+	s.Rec.Decide(trace.Decision{About: "device", Result: "code " + row.UserCode, By: by})
 	return nil
 }
 

@@ -60,6 +60,8 @@ func (g *Room) toConfirm(ctx context.Context, s *SignIn) (*Confirm, error) {
 		Terms:       o.Terms,
 		Native:      native,
 		Device:      len(s.State.Device) > 0,
+		Linked:      s.State.Linked,
+		Role:        s.role,
 		Hands:       q.HandsOnInWords(),
 	}
 	return c, nil

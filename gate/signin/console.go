@@ -22,6 +22,7 @@ func (g *Room) mayLookAfter(ctx context.Context, s *SignIn) error {
 	case role == "":
 		return explain.New(explain.ConsoleNoRole, explain.Fact("person", s.Person.Shown)).Of(s.Provider.Name)
 	}
+	s.role = role
 	s.Rec.Decide(trace.Decision{About: "role", Result: role, By: "rules for the console"})
 	return nil
 }

@@ -86,7 +86,9 @@ type Confirm struct {
 	HomePage, Privacy, Terms string
 	Hands                    []string // what is handed on, in words
 	Native                   bool     // the answer goes to a program on this very machine
-	Device                   bool     // another device showed the code that the person typed
+	Device                   bool     // another device showed the code
+	Linked                   bool     // the code was not typed: a link brought it
+	Role                     string   // what the person will be allowed at the gate itself, if that is where they go
 }
 
 // FailurePage is what the person is told.

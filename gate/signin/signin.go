@@ -69,6 +69,7 @@ type SignIn struct {
 	chosen   string
 	// authenticated is set where the partner that asks has proven who it is.
 	authenticated bool
+	role          string             // what somebody may at the gate itself, if that is where they go
 	agreed        bool               // the person who was found has agreed to what is handed on
 	dry           bool               // nobody is changed by it
 	Dropped       []string           // sign-ins that the browser is to forget
@@ -91,6 +92,8 @@ type state struct {
 	At place `json:"at"`
 	// Device is the hash of the device code that this sign-in is for.
 	Device []byte `json:"device,omitempty"`
+	// Linked is set where a link brought its code, and nobody typed it.
+	Linked bool `json:"linked,omitempty"`
 	// Bind is the hash of what the browser keeps at a guarded application's host.
 	Bind []byte `json:"bind,omitempty"`
 	// Name is what the person gave to be recognised by, before they have proven anything.

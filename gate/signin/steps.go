@@ -8,6 +8,7 @@ import (
 	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/explain"
+	"innergate/core/proof"
 	"innergate/core/saml"
 )
 
@@ -57,7 +58,7 @@ type (
 	completing struct {
 		Evidence bridge.Evidence `json:"evidence"`
 		Entered  claims.Bag      `json:"entered,omitempty"`
-		Proof    *mailProof      `json:"proof,omitempty"` // a mail address of theirs that is being proven
+		Proof    *proof.Mail     `json:"proof,omitempty"` // a mail address of theirs that is being proven
 	}
 
 	// agreeing is the page on which the person agrees to what is handed on.
