@@ -3,6 +3,7 @@ package bridge
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 )
@@ -50,4 +51,22 @@ func OpenIDLink(own, issuer, claim, value string) (string, error) {
 		whose = append(whose, issuer)
 	}
 	return Link(kind, value, whose...)
+}
+
+// Reissued is what a key of OpenIDLink becomes where another issuer becomes the provider's own: the people of the one that
+// was its own are known with its name from then on, and those of the new one without. Any other key stays.
+func Reissued(link, was, own string) string {
+	parts := strings.Split(link, "\x1f")
+	plain := 2 // parts of a key without an issuer: its kind and the value
+	if parts[0] == "claim" {
+		plain = 3
+	}
+	last := len(parts) - 1
+	switch {
+	case len(parts) == plain:
+		return strings.Join(slices.Insert(parts, last, was), "\x1f")
+	case len(parts) == plain+1 && parts[last-1] == own:
+		return strings.Join(slices.Delete(parts, last-1, last), "\x1f")
+	}
+	return link
 }

@@ -45,3 +45,19 @@ func TestIdentifiersAreRefused(t *testing.T) {
 		assert.NoError(t, bridge.CheckIdentifier(good), good)
 	}
 }
+
+// TestIssuersChangePlaces: whoever was whose stays theirs, and going back gives the same keys.
+func TestIssuersChangePlaces(t *testing.T) {
+	t.Parallel()
+	const first, second, third = "https://id.saltmere.example", "https://id.north.example", "https://id.south.example"
+	for _, issuer := range []string{first, second, third} {
+		for _, claim := range []string{"", "oid"} {
+			before, err := bridge.OpenIDLink(first, issuer, claim, "4711")
+			require.NoError(t, err)
+			after, err := bridge.OpenIDLink(second, issuer, claim, "4711")
+			require.NoError(t, err)
+			assert.Equal(t, after, bridge.Reissued(before, first, second), issuer)
+			assert.Equal(t, before, bridge.Reissued(after, second, first), issuer)
+		}
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -255,8 +256,32 @@ func (g *Room) WriteProvider(tx *gorm.DB, now time.Time, who ground.Actor, slug 
 		if err := partners.DropMovedSecrets(tx, now, who, slug, &p); err != nil {
 			return err
 		}
+		if err := keepIssuers(tx, slug, &p); err != nil {
+			return err
+		}
 		return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)
 	})
+}
+
+// keepIssuers sees to it that people stay whose they are where a provider gets another issuer. One that nobody knew before is
+// another name of the same; but where two of those that were accepted change places, their people do not.
+func keepIssuers(tx *gorm.DB, slug string, p *config.Provider) error {
+	if slug == "" || p.OIDC == nil {
+		return nil
+	}
+	row, err := store.One[store.Provider](tx, "slug = ?", slug)
+	if err != nil || row.ID == "" {
+		return err
+	}
+	before, err := ground.DecodeBody[config.Provider](row.Body)
+	if err != nil || before.OIDC == nil || before.OIDC.Issuer == p.OIDC.Issuer {
+		return err
+	}
+	was, own := before.OIDC.Issuer, p.OIDC.Issuer
+	if !slices.Contains(before.OIDC.AcceptedIssuers, own) && !slices.Contains(p.OIDC.AcceptedIssuers, was) {
+		return nil
+	}
+	return persons.Reissued(tx, row.ID, was, own)
 }
 
 // DeleteApplication removes one. Its revisions, traces and journal lines stay readable.

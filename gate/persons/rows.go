@@ -5,6 +5,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/core/bridge"
 	"innergate/gate/ground"
 	"innergate/store"
 )
@@ -35,6 +36,32 @@ func LinkOnce(tx *gorm.DB, personID, providerID, subject, shown string, now time
 		"WHERE NOT EXISTS (SELECT 1 FROM links WHERE person_id = ? AND provider_id = ?) ON CONFLICT DO NOTHING",
 		store.NewID(), personID, providerID, subject, shown, now, now, personID, providerID)
 	return done.RowsAffected > 0, done.Error
+}
+
+// Reissued keeps whose people are whose where an issuer that a provider has accepted so far becomes its own one.
+func Reissued(tx *gorm.DB, providerID, was, own string) error {
+	var links []store.Link
+	if err := tx.Where("provider_id = ?", providerID).Find(&links).Error; err != nil {
+		return err
+	}
+	// Those that get a name first: only then are the keys without one free.
+	for _, named := range []bool{true, false} {
+		for i := range links {
+			held := links[i].Subject
+			now := bridge.Reissued(held, was, own)
+			if now == held || (len(now) > len(held)) != named {
+				continue
+			}
+			moved := tx.Exec("UPDATE OR IGNORE links SET subject = ? WHERE id = ?", now, links[i].ID)
+			if moved.Error == nil && moved.RowsAffected == 0 { // another holds the key; this one must not pass for somebody else's
+				moved = tx.Exec("DELETE FROM links WHERE id = ?", links[i].ID)
+			}
+			if moved.Error != nil {
+				return moved.Error
+			}
+		}
+	}
+	return nil
 }
 
 // LinkedTo is the person to whom a subject of a provider is linked; empty for nobody.
