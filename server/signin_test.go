@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -173,6 +174,52 @@ func TestReplayAtOnce(t *testing.T) {
 	wg.Wait()
 	assert.Equal(t, 1, good)
 	assert.Equal(t, 49, replayed)
+}
+
+// TestALostRaceIsNotHowItWent has one browser bring the answer to one sign-in many times at once: one of them signs in, and its
+// trace tells that and goes on telling it, whatever became of the others.
+func TestALostRaceIsNotHowItWent(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), context.Background()
+	for round := range 5 {
+		b := w.Walker()
+		require.NoError(t, b.Get(ctx, w.RotaURL+"/sign-in"))
+		require.NoError(t, b.Onward(ctx))
+		require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
+		value := func(name string) string {
+			return attribute(b.Find(func(n *html.Node) bool { return attribute(n, "name") == name }), "value")
+		}
+		form := url.Values{"SAMLResponse": {value("SAMLResponse")}, "RelayState": {value("RelayState")}}
+		require.NotEmpty(t, form.Get("SAMLResponse"))
+		var good atomic.Int64
+		var wg sync.WaitGroup
+		for range 8 {
+			wg.Go(func() {
+				x := *b
+				if err := x.Post(ctx, w.URL+"/saml/sp/saltmere-staff/acs", form); err != nil {
+					t.Error(err)
+				}
+				if err := x.Onward(ctx); err != nil {
+					t.Error(err)
+				}
+				if x.Inner("nameid") == "mvoss" {
+					good.Add(1)
+				}
+			})
+		}
+		wg.Wait()
+		assert.EqualValues(t, 1, good.Load())
+		list, err := w.Client().Traces(ctx, client.Page{Limit: 200})
+		require.NoError(t, err)
+		ended := 0
+		for _, x := range list.Items {
+			if x.Outcome == "signed-in" {
+				ended++
+			}
+			assert.NotEqual(t, "open", x.Outcome)
+		}
+		assert.Equal(t, round+1, ended, "the trace of each sign-in says that it came through")
+	}
 }
 
 // TestUnsolicitedNeedsLeave takes the leave away, and tries RelayStates that lead nowhere.
