@@ -360,13 +360,11 @@ func octets(e *xmltree.Element) ([]byte, error) {
 
 // DecodeBase64 decodes standard base64 with padding, white space allowed anywhere (XML Schema 2, base64Binary).
 func DecodeBase64(text string) ([]byte, error) {
-	if strings.ContainsAny(text, " \t\r\n") {
-		text = strings.Map(func(r rune) rune {
-			if r == ' ' || r == '\t' || r == '\r' || r == '\n' {
-				return -1
-			}
-			return r
-		}, text)
+	// The decoder passes over ends of lines by itself.
+	for _, blank := range []string{" ", "\t"} {
+		if strings.Contains(text, blank) {
+			text = strings.ReplaceAll(text, blank, "")
+		}
 	}
 	return base64.StdEncoding.Strict().DecodeString(text)
 }
