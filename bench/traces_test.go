@@ -126,7 +126,7 @@ func BenchmarkTraceCost(b *testing.B) {
 	pack := func(id string, list []trace.Entry) []byte {
 		plain, err := json.Marshal(list)
 		require.NoError(b, err)
-		sealed := sealer.Seal("trace/"+id, packer.EncodeAll(plain, nil))
+		sealed := sealer.Seal(store.PlaceTrace, id, packer.EncodeAll(plain, nil))
 		size = len(sealed)
 		return sealed
 	}
