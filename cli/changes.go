@@ -14,6 +14,7 @@ import (
 
 	"innergate/api"
 	"innergate/client"
+	"innergate/core/alike"
 	"innergate/core/files"
 	"innergate/server"
 )
@@ -232,7 +233,7 @@ func noSuchFile(path string) error {
 	for _, e := range entries {
 		names = append(names, e.Name())
 	}
-	if near := files.Nearest(filepath.Base(full), names); near != "" {
+	if near := alike.Nearest(filepath.Base(full), names); near != "" {
 		return fmt.Errorf("there is no file %s; there is %s beside it", full, near)
 	}
 	var alike []string

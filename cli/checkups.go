@@ -284,8 +284,11 @@ func (p *program) explain() *cli.Command {
 			case c.Args().Len() == 1:
 				e, ok := explain.Lookup(explain.Code(c.Args().First()))
 				if !ok {
-					near := explain.Nearest(c.Args().First())
-					return usage("there is no code %q; the nearest is %s. `innergate explain` lists all", c.Args().First(), near)
+					near := ""
+					if one := explain.Nearest(c.Args().First()); one != "" {
+						near = "; the nearest is " + one
+					}
+					return usage("there is no code %q%s. `innergate explain` lists all", c.Args().First(), near)
 				}
 				return p.show(c, e, func() { fmt.Fprint(p.Out, e.Text()) })
 			}

@@ -131,7 +131,7 @@ func TestOpenAddresses(t *testing.T) {
 			r.Header.Set(headers[i], headers[i+1])
 		}
 		a, err := c.Do(r)
-		require.NoError(t, err, "%s %s", method, address)
+		require.NoError(t, err, "%s %.100s", method, address)
 		text, err := io.ReadAll(a.Body)
 		require.NoError(t, err)
 		require.NoError(t, a.Body.Close())
@@ -170,6 +170,7 @@ func TestOpenAddresses(t *testing.T) {
 			r, err := http.NewRequest(method, address, strings.NewReader(large))
 			require.NoError(t, err)
 			r.Header.Set("Content-Type", form)
+			r.Close = true
 			if a, err := c.Do(r); err == nil { // or the connection was closed upon it
 				assert.Equal(t, http.StatusRequestEntityTooLarge, a.StatusCode, entry)
 				a.Body.Close()

@@ -127,14 +127,16 @@ func (s *Server) soap(c fiber.Ctx, answer func([]byte) ([]byte, error)) error {
 	if err != nil {
 		var f *explain.Failure
 		if !errors.As(err, &f) {
-			return err
+			s.Log.Error("a message of the back channel failed inside", "path", c.Path(), "error", err)
+			return c.Status(http.StatusInternalServerError).SendString(soapFault("Server", string(explain.GateFailed)))
 		}
-		return c.Status(http.StatusInternalServerError).SendString(soapFault(string(f.Code)))
+		return c.Status(http.StatusInternalServerError).SendString(soapFault("Client", string(f.Code)))
 	}
 	return c.Send(doc)
 }
 
-func soapFault(words string) string {
-	return `<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:Client</faultcode><faultstring>` +
-		words + `</faultstring></soap:Fault></soap:Body></soap:Envelope>`
+// soapFault is a fault (SOAP 1.1, section 4.4): Client where the message was wrong, Server where we are.
+func soapFault(whose, words string) string {
+	return `<soap:Envelope xmlns:soap="` + saml.NSSOAP + `"><soap:Body><soap:Fault><faultcode>soap:` + whose +
+		`</faultcode><faultstring>` + words + `</faultstring></soap:Fault></soap:Body></soap:Envelope>`
 }

@@ -10,6 +10,7 @@ const (
 	SAMLNotARequest             Code = "saml.not-a-request"
 	SAMLApplicationUnknown      Code = "saml.application-unknown"
 	SAMLProviderUnknown         Code = "saml.provider-unknown"
+	AddressUnknown              Code = "saml.address-unknown"
 	SAMLDestinationMismatch     Code = "saml.destination-mismatch"
 	SAMLDestinationMissing      Code = "saml.destination-missing"
 	SAMLRequestOld              Code = "saml.request-old"

@@ -151,7 +151,7 @@ func Lookup(code Code) (Explanation, bool) {
 func All() []Explanation { return slices.Clone(sorted) }
 
 var sorted = func() []Explanation {
-	s := slices.Concat(catalogue, catalogueOIDC, cataloguePeople)
+	s := slices.Clone(catalogue)
 	slices.SortFunc(s, func(a, b Explanation) int { return cmp.Compare(a.Code, b.Code) })
 	return s
 }()

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"innergate/core/alike"
 )
 
 var sideWords = map[Side]string{Ours: "us", Theirs: "the other side", Either: "either side", Person: "the person who signs in"}
@@ -87,34 +89,11 @@ func wrapped(text string) string {
 	return b.String()
 }
 
-// Nearest is the code that is written most like this one.
+// Nearest is the code that is written most like this one, if any is.
 func Nearest(code string) string {
-	best, least := "", 1<<30
+	var all []string
 	for _, e := range All() {
-		if d := apart(string(e.Code), code); d < least {
-			best, least = string(e.Code), d
-		}
+		all = append(all, string(e.Code))
 	}
-	return best
-}
-
-// apart counts the letters to change, put in or leave out between two words.
-func apart(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		before := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := before
-			if a[i] != b[j] {
-				cost++
-			}
-			before = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
+	return alike.Nearest(code, all)
 }

@@ -261,14 +261,6 @@ func TestMerge(t *testing.T) {
 	assert.Empty(t, both)
 }
 
-func TestNearest(t *testing.T) {
-	names := []string{"startUrl", "entityId", "requireSignedRequests", "saml"}
-	for given, want := range map[string]string{"start_url": "startUrl", "startUlr": "startUrl", "entityID": "entityId",
-		"requireSignedRequest": "requireSignedRequests", "smal": "saml", "colour": ""} {
-		assert.Equal(t, want, files.Nearest(given, names), given)
-	}
-}
-
 func TestReadList(t *testing.T) {
 	list, err := files.ReadList(
 		"\ufeffName; Metadata URL ;IdP\nPilots;https://pilots.example/md;saltmere-staff\nthree;fields;are;four\n" +

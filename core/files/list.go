@@ -7,6 +7,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"innergate/core/alike"
 )
 
 // Entry is one partner of a list.
@@ -67,7 +69,7 @@ func ReadList(text string) ([]Entry, error) {
 			n = w
 		}
 		if !slices.Contains(Columns, n) {
-			if near := Nearest(n, Columns); near != "" {
+			if near := alike.Nearest(n, Columns); near != "" {
 				return nil, fmt.Errorf("the column %q is not known; %q is", names[i], near)
 			}
 			return nil, fmt.Errorf("the column %q is not known; these are: %s", names[i], strings.Join(Columns, ", "))

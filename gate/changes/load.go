@@ -11,6 +11,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/access"
+	"innergate/core/alike"
 	"innergate/core/config"
 	"innergate/core/files"
 	"innergate/core/people"
@@ -129,7 +130,7 @@ func (h held) unknownNames(set *files.Set) config.Problems {
 				continue
 			}
 			message := fmt.Sprintf("there is no %s %q, neither here nor in the files", n.kind, n.slug)
-			if near := files.Nearest(n.slug, known[n.kind]); near != "" {
+			if near := alike.Nearest(n.slug, known[n.kind]); near != "" {
 				message += fmt.Sprintf("; did you mean %q?", near)
 			}
 			problems = append(problems, config.Problem{File: o.At.File, Line: o.At.Line, Field: o.Key() + "." + n.field, Message: message})

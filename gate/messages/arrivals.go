@@ -54,14 +54,8 @@ func (g *Room) known(ctx context.Context, place string) error {
 	if !ok {
 		return nil
 	}
-	p, err := g.partners.Provider(ctx, slug)
-	if err != nil {
-		return err
-	}
-	if p.SAML == nil {
-		return explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
-	}
-	return nil
+	_, err := g.partners.SAMLProviderAt(ctx, slug)
+	return err
 }
 
 // awaited says whether an answer names a sign-in in flight for which not too many came already.

@@ -12,10 +12,13 @@ import (
 
 	"innergate/api"
 	"innergate/core/access"
+	"innergate/core/alike"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/saml"
+	"innergate/core/trace"
+	"innergate/core/words"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
 	"innergate/store"
@@ -191,6 +194,36 @@ func (g *Room) MakeApplication(ctx context.Context, row *store.Object) (*Applica
 // Provider finds one by slug.
 func (g *Room) Provider(ctx context.Context, slug string) (*Provider, error) {
 	return g.findProvider(ctx, slug, "slug = ?", slug)
+}
+
+// SAMLProviderAt finds the SAML provider whose short name stands in an address of ours to which a message came. Where there is
+// none, the other side has another address than it was given.
+func (g *Room) SAMLProviderAt(ctx context.Context, slug string) (*Provider, error) {
+	return g.providerAt(ctx, slug, "a SAML provider", func(p *Provider) bool { return p.SAML != nil })
+}
+
+// OpenIDProviderAt is SAMLProviderAt for OpenID providers.
+func (g *Room) OpenIDProviderAt(ctx context.Context, slug string) (*Provider, error) {
+	return g.providerAt(ctx, slug, "an OpenID provider", func(p *Provider) bool { return p.OIDC != nil })
+}
+
+func (g *Room) providerAt(ctx context.Context, slug, kind string, is func(*Provider) bool) (*Provider, error) {
+	p, err := g.Provider(ctx, slug)
+	if err == nil && is(p) {
+		return p, nil
+	}
+	if err != nil && !ground.IsNotFound(err) {
+		return nil, err
+	}
+	var names []string
+	if err := g.Store.Read(ctx).Model(&store.Provider{}).Where("slug <> ?", slug).Limit(1000).Pluck("slug", &names).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	evidence := []trace.Evidence{explain.Pair("name in the address", kind, words.Clip(slug, 100))}
+	if near := alike.Nearest(slug, names); near != "" {
+		evidence = append(evidence, explain.Fact("most like it", near))
+	}
+	return nil, explain.New(explain.AddressUnknown, evidence...)
 }
 
 // SpokenFor says whether another provider than this one may speak for a mail domain.

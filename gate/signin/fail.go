@@ -35,6 +35,9 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 	if explanation.Side == explain.Ours && f.Code == explain.GateFailed {
 		page.Status = http.StatusInternalServerError
 	}
+	if f.Code == explain.AddressUnknown {
+		page.Status = http.StatusNotFound
+	}
 	if f.Code == explain.GateBusy {
 		page.Status = http.StatusTooManyRequests
 	}

@@ -317,10 +317,7 @@ func (g *Room) ReceiveOIDC(ctx context.Context, b Browser, slug, raw, how string
 // joinOIDC reads a provider's answer and finds the sign-in that it belongs to. It returns a sign-in to fail with even
 // where it fails.
 func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, raw, how string) (*SignIn, oidc.Parameters, error) {
-	p, err := g.partners.Provider(ctx, slug)
-	if err == nil && p.OIDC == nil {
-		err = explain.New(explain.OIDCState, explain.Pair("state", "an answer of an OpenID provider", "an answer in the name of "+p.Name))
-	}
+	p, err := g.partners.OpenIDProviderAt(ctx, slug)
 	if err != nil {
 		return stranger, nil, err
 	}

@@ -123,10 +123,7 @@ func (g *Room) takeAnswer(ctx context.Context, stranger *SignIn, slug, handle st
 	if err != nil {
 		return nil, err
 	}
-	p, err := g.partners.Provider(ctx, slug)
-	if err == nil && p.SAML == nil {
-		err = explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
-	}
+	p, err := g.partners.SAMLProviderAt(ctx, slug)
 	stranger.Provider = p
 	return kept, err
 }

@@ -301,10 +301,7 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 		RelayState: received.RelayState,
 		Signature:  received.SignatureInWords(),
 	})
-	p, err := g.partners.Provider(ctx, slug)
-	if err == nil && p.SAML == nil {
-		err = explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", "a SAML provider", p.Name+" ("+p.Kind+")"))
-	}
+	p, err := g.partners.SAMLProviderAt(ctx, slug)
 	if err != nil {
 		return nil, err
 	}
