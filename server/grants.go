@@ -54,7 +54,7 @@ func (s *Server) openid() {
 			return s.gate.Grants.Token(c.Context(), authorization, body, from)
 		},
 		"par": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
-			return s.gate.SignIn.Push(c.Context(), authorization, body, from)
+			return s.gate.Grants.Push(c.Context(), authorization, body, from)
 		},
 		"introspect": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
 			return s.gate.Grants.Introspect(c.Context(), authorization, body, from)
@@ -215,7 +215,7 @@ func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 		return s.next(
 			c,
 			s.gate.SignIn.FailArrival(
-				c.Context(), s.browser(c),
+				c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
 				explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", "they have more than 64 KiB")),
 			),
 		)

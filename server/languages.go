@@ -188,6 +188,7 @@ var german = texts([][2]string{
 	{"Sign in to %s", "Bei %s anmelden"},
 	{"Sign in with a passkey", "Mit einem Passkey anmelden"},
 	{"Sign out", "Abmelden"},
+	{"Sign out here", "Hier abmelden"},
 	{"Start again at %s", "Bei %s von vorn beginnen"},
 	{
 		"The answer goes to a program on this computer. Go on only if you have just started %s yourself.",

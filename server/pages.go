@@ -35,6 +35,7 @@ type pageData struct {
 	Lang              string // set with the page
 	Reference         string
 	Back, BackName    string
+	SignOutHere       bool // the page at which people sign out of the gate is offered
 	Form              *signin.Form
 	Choice            *signin.Choice
 	Rehearsal         *rehearsal.RehearsalPage

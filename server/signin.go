@@ -2,7 +2,6 @@ package server
 
 import (
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -127,13 +126,13 @@ func (s *Server) sso(c fiber.Ctx) error {
 	}
 	received, err := saml.DecodeRedirect(query, s.ssoLocation(c))
 	if err != nil {
-		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), err))
+		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", "", err))
 	}
 	if received.Param != saml.ParamRequest {
 		return s.next(
 			c,
 			s.gate.SignIn.FailArrival(
-				c.Context(), s.browser(c),
+				c.Context(), s.browser(c), "sp", "",
 				explain.New(explain.SAMLNotARequest, explain.Pair("message", "SAMLRequest", received.Param)),
 			),
 		)
@@ -186,7 +185,7 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 	if len(body) > messageLimit*3/2 {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New(explain.SAMLTooLarge, explain.Pair("bytes", "1 MiB", "more"))),
+			s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
 		)
 	}
 	form, err := url.ParseQuery(string(body))
@@ -194,15 +193,32 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 		param = saml.ParamArtifact
 	}
 	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), errors.New("the form does not hold exactly one "+param)))
+		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
+			fmt.Errorf("the form holds %s, and %d RelayStates; one %s and at most one RelayState may stand in it", counted(form, param), len(form["RelayState"]), param)))
 	}
 	return s.keep(c, place, onward, param, form.Get(param), form.Get("RelayState"))
 }
 
+// counted says how many messages stand in a form, and how large they are.
+func counted(form url.Values, param string) string {
+	if len(form[param]) == 0 {
+		return "no " + param
+	}
+	var sizes []string
+	for _, v := range form[param] {
+		sizes = append(sizes, fmt.Sprintf("%d bytes", len(v)))
+	}
+	return fmt.Sprintf("%d %ss (%s)", len(sizes), param, strings.Join(sizes[:min(len(sizes), 5)], ", "))
+}
+
 func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) error {
+	flow := "sp"
+	if strings.HasPrefix(place, "slo") {
+		flow = "slo"
+	}
 	handle, err := s.gate.Messages.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
 	if err != nil {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), err))
+		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), flow, strings.Clone(c.Params("provider")), err))
 	}
 	c.Set("Cache-Control", "no-store")
 	return c.Redirect().Status(http.StatusSeeOther).To(onward + handle)
@@ -390,7 +406,7 @@ func (s *Server) failurePage(c fiber.Ctx, f *signin.FailurePage) error {
 	}
 	switch {
 	case f.SigningOut:
-		d.Title = "The sign-out did not work"
+		d.Title, d.SignOutHere = "The sign-out did not work", true
 	case f.Application != "":
 		d.Title = said(lang, "You could not be signed in to %s", f.Application)
 	}

@@ -73,7 +73,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		}
 		received, err := saml.DecodeRedirect(query, location)
 		if err != nil {
-			return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), err))
+			return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), err))
 		}
 		return s.next(c, byBrowser(received))
 	case strings.HasPrefix(kind, "text/xml"):
@@ -85,7 +85,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 	if len(body) > messageLimit*3/2 {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(c.Context(), s.browser(c), explain.New(explain.SAMLTooLarge, explain.Pair("bytes", "1 MiB", "more"))),
+			s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
 		)
 	}
 	form, err := url.ParseQuery(string(body))
@@ -98,7 +98,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		return s.next(
 			c,
 			s.gate.SignIn.FailArrival(
-				c.Context(), s.browser(c),
+				c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")),
 				explain.New(explain.SAMLNotARequest, explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
 			),
 		)

@@ -268,6 +268,7 @@ func migrate(db *gorm.DB) error {
 		{ID: "2026-11-29-accounts", Migrate: func(tx *gorm.DB) error {
 			return tx.Exec("CREATE INDEX account_subject ON accounts (application_id, subject COLLATE NOCASE)").Error
 		}},
+		{ID: "2026-11-29-seen", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Seen{}) }},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

@@ -210,6 +210,11 @@ func Parsed(list []Certificate, use string) []*x509.Certificate {
 	return out
 }
 
+// ParsedOnly gives those that are held for one use and no other.
+func ParsedOnly(list []Certificate, use string) []*x509.Certificate {
+	return Parsed(slices.DeleteFunc(slices.Clone(list), func(c Certificate) bool { return c.Use != use }), use)
+}
+
 // Problem is one thing wrong with a configuration, at a field such as saml.acs[0].location.
 type Problem struct {
 	Field   string `json:"field"`

@@ -460,5 +460,4 @@ var catalogueOIDC = []Explanation{
 		Person: laterPerson,
 		Status: responder,
 	},
-
 }

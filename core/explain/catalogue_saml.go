@@ -7,8 +7,9 @@ var catalogueSAML = []Explanation{
 		Remedy: "Look at the raw message in the trace. Often a proxy or a form has changed or cut it.",
 		Theirs: "Your message reached us in a form that can't be read: {got}.",
 		Side:   Theirs, Person: laterPerson, Status: requester},
-	{Code: SAMLTooLarge, Title: "The message is too large", Cause: "The message of {partner} is larger than the limit of {expected}.",
-		Remedy: "Ask the other side to send fewer attributes or groups.", Side: Theirs, Person: laterPerson, Status: requester},
+	{Code: SAMLTooLarge, Title: "The message is too large", Cause: "The message of {partner} has {got}; {expected} are the most.",
+		Remedy: "Ask the other side to send fewer attributes or groups.",
+		Theirs: "Your message has {got}; we take {expected} at most. Please send fewer groups or attributes.", Side: Theirs, Person: laterPerson, Status: requester},
 	{
 		Code:      SAMLNotARequest,
 		Title:     "This is not a sign-in request",
@@ -32,11 +33,21 @@ var catalogueSAML = []Explanation{
 	},
 	{
 		Code:   SAMLProviderUnknown,
-		Title:  "Another provider answered",
-		Cause:  "The response names the issuer {got}; {partner} is {expected}.",
+		Title:  "The issuer is not the provider",
+		Cause:  "The message names the issuer {got}; {partner} is {expected}.",
 		Remedy: "Compare the two entity IDs. If the other side changed its own, take its new metadata.",
 		Theirs: "Your responses name the issuer {got}. We expect {expected}.",
 		Side:   Either,
+		Person: laterPerson,
+	},
+	{
+		Code:  SAMLOtherProvider,
+		Title: "Another provider's response came to this address",
+		Cause: "At the ACS of {expected} a response of {got} arrived. Each provider has an ACS of its own.",
+		Remedy: "Have {got} enter its own ACS URL, as it stands on its exchange sheet. Where both have the right one, a browser has " +
+			"mixed two sign-ins up.",
+		Theirs: "Your response came to the address that we gave to {expected}. Please take yours from our metadata for you.",
+		Side:   Theirs,
 		Person: laterPerson,
 	},
 	{
@@ -96,6 +107,32 @@ var catalogueSAML = []Explanation{
 		Status:    requester,
 		Substatus: "RequestDenied",
 	},
+	{
+		Code:  SAMLLogoutUnsigned,
+		Title: "The logout message is not signed",
+		Cause: "Signing out ends the sessions of others with it, so a logout message must be signed, and this one of {partner} is not.",
+		Remedy: "Have the other side sign its logout messages, and take its certificate. Where it can't, unsigned ones can be taken " +
+			"from the browser whose session it is; people can always sign out at the gate itself.",
+		Theirs: "Please sign your logout messages, and tell us with which certificate. A request to end a session is taken from " +
+			"nobody else.",
+		Side:   Either,
+		Person: "The application did not say for sure that it is you who wants to sign out. You can sign out here yourself.",
+		Status: requester,
+	},
+	{Code: SAMLLogoutOver, Title: "The logout request is over", Cause: "{partner} set its end to {got}; now it is {expected}.",
+		Remedy: "If this happens often, compare the clocks of both sides.",
+		Theirs: "Your LogoutRequest ends at {got}, and reached us at {expected}. Is your clock right?", Side: Either,
+		Person: "Signing out took too long. You can sign out here yourself.", Status: requester},
+	{
+		Code:   SAMLLogoutIssuer,
+		Title:  "The logout message comes from somebody else",
+		Cause:  "The logout message names the issuer {got}; {partner} is {expected}.",
+		Remedy: "Compare the two entity IDs. If the other side changed its own, take its new metadata.",
+		Theirs: "Your logout messages name the issuer {got}. We expect {expected}.",
+		Side:   Either,
+		Person: laterPerson,
+		Status: requester,
+	},
 	{Code: SAMLRequestUnsigned, Title: "The request is not signed", Cause: "{partner} must sign its requests, and this one is not.",
 		Remedy: "Have the other side sign its requests, or switch the demand off for this application.",
 		Theirs: "Please sign your AuthnRequest.", Side: Either, Person: laterPerson, Status: requester},
@@ -146,6 +183,18 @@ var catalogueSAML = []Explanation{
 		Substatus: "InvalidNameIDPolicy",
 	},
 	{
+		Code:  SAMLNameIDQualifier,
+		Title: "The identifier is wanted in another's name",
+		Cause: "{partner} asks for an identifier as {got} knows the person (SPNameQualifier); here it gets only its own, {expected}.",
+		Remedy: "Have the application leave out SPNameQualifier, or name itself there. Identifiers that several applications share " +
+			"are not supported.",
+		Theirs:    "You ask for the SPNameQualifier {got}; only your own entity ID can stand there.",
+		Side:      Theirs,
+		Person:    laterPerson,
+		Status:    requester,
+		Substatus: "InvalidNameIDPolicy",
+	},
+	{
 		Code:      SAMLNameIDNoCreate,
 		Title:     "A new identifier may not be made",
 		Cause:     "{partner} sent AllowCreate=\"false\", and this person has no persistent identifier there yet.",
@@ -162,6 +211,29 @@ var catalogueSAML = []Explanation{
 		Remedy:    "Have the provider sign people in as strongly as the application asks, or have the application ask for less.",
 		Side:      Either,
 		Person:    "This application wants a stronger sign-in than the one you made.",
+		Status:    responder,
+		Substatus: "NoAuthnContext",
+	},
+	{
+		Code:  SAMLContextNotProven,
+		Title: "The provider did not sign the person in as asked",
+		Cause: "{partner} was asked for {expected}; what it proved is {got}.",
+		Remedy: "Have the provider sign people in as strongly as the application asks and say so, or set what its values stand for " +
+			"(contexts), or take the demand of the application as a preference.",
+		Theirs:    "We ask for the context {expected}; your assertion says {got}.",
+		Side:      Either,
+		Person:    "This application wants a stronger sign-in than the one you made.",
+		Status:    responder,
+		Substatus: "NoAuthnContext",
+	},
+	{
+		Code:      SAMLContextDeclaration,
+		Title:     "A context by declaration is wanted",
+		Cause:     "{partner} asks for a sign-in by the declaration {got}. No provider proves declarations, only classes.",
+		Remedy:    "Have the application ask by AuthnContextClassRef, or not at all.",
+		Theirs:    "You ask by AuthnContextDeclRef ({got}); please ask by AuthnContextClassRef.",
+		Side:      Theirs,
+		Person:    laterPerson,
 		Status:    responder,
 		Substatus: "NoAuthnContext",
 	},
@@ -233,6 +305,28 @@ var catalogueSAML = []Explanation{
 		Substatus: "RequestDenied",
 	},
 	{
+		Code:  SAMLSignatureEncryptionKey,
+		Title: "Signed with the certificate for encryption",
+		Cause: "{partner} signed with the certificate {got}, which is held here for encryption only.",
+		Remedy: "Ask the other side whether it signs with it too. If so, hold that certificate for both; if not, it has mixed up its " +
+			"keys.",
+		Theirs: "You signed with the certificate {got}; your metadata gives it for encryption only. Which one signs?",
+		Side:   Either,
+		Person: laterPerson, Status: requester, Substatus: "RequestDenied",
+	},
+	{
+		Code:  SAMLQuerySignature,
+		Title: "The signature over the query does not fit",
+		Cause: "No key that is held for {partner} fits the signature over the address. Either another key made it, or the query was " +
+			"changed on its way: the message, RelayState or the order and writing of either. Which of them can't be told.",
+		Remedy: "Take the other side's current certificate. If it is held, look for what rewrites addresses between the two: a proxy, " +
+			"a link scanner, a redirect that decodes and encodes again.",
+		Theirs: "The signature over your query fits no certificate that we hold for you. Did you change it? Is the query sent exactly " +
+			"as it was signed?",
+		Side:   Either,
+		Person: laterPerson, Status: requester, Substatus: "RequestDenied",
+	},
+	{
 		Code:      SAMLSignatureNoKey,
 		Title:     "No certificate is held to check with",
 		Cause:     "{partner} signs, but no certificate of it is held here.",
@@ -263,9 +357,10 @@ var catalogueSAML = []Explanation{
 		Status:    requester,
 		Substatus: "RequestDenied",
 	},
-	{Code: SAMLSignatureSHA1, Title: "Signed with SHA-1", Cause: "{partner} signs with SHA-1, which is no longer safe.",
-		Remedy: "Have the other side change to SHA-256. Until then SHA-1 can be allowed for this partner alone.",
-		Theirs: "Please sign with RSA-SHA256 instead of SHA-1.", Side: Theirs, Person: laterPerson, Status: requester,
+	{Code: SAMLSignatureSHA1, Title: "Signed with SHA-1", Cause: "{partner} signs with SHA-1, which is no longer safe: {got}.",
+		Remedy: "Have the other side change to SHA-256, in the signature and in its digest, which many programs set apart. Until then " +
+			"SHA-1 can be allowed for this partner alone.",
+		Theirs: "Please use {expected} instead of SHA-1 ({got}).", Side: Theirs, Person: laterPerson, Status: requester,
 		Substatus: "RequestDenied"},
 	{Code: SAMLSignatureAlgorithm, Title: "The signature algorithm is not known here", Cause: "{partner} signs with {got}.",
 		Remedy: "Have the other side use RSA-SHA256 or ECDSA-SHA256.", Side: Theirs, Person: laterPerson, Status: requester,
@@ -288,8 +383,16 @@ var catalogueSAML = []Explanation{
 		Side:   Either,
 		Person: laterPerson,
 	},
+	{
+		Code:  SAMLEncryptionUnsigned,
+		Title: "AES-CBC without a signature",
+		Cause: "{partner} encrypts with {got}. That is allowed for it, but only under a signed response, since a ciphertext that " +
+			"nobody vouches for can be changed; this response is not signed.",
+		Remedy: "Have the other side sign the response as well as the assertion, or encrypt with AES-GCM.",
+		Theirs: "Please sign the response around what you encrypt with {got}, or encrypt with AES-GCM.",
+		Side:   Either, Person: laterPerson,
+	},
 	{Code: SAMLEncryptionAlgorithm, Title: "The encryption algorithm is not accepted", Cause: "{partner} encrypts with {got}.",
 		Remedy: "Have the other side use AES-GCM with RSA-OAEP, or allow AES-CBC for this provider under a signed response.",
 		Side:   Either, Person: laterPerson},
-
 }

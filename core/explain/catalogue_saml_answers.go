@@ -243,6 +243,15 @@ var catalogueSAMLAnswers = []Explanation{
 		Side:   Either,
 		Person: "The provider did not say which application you want. Please start at the application.",
 	},
+	{
+		Code:   SAMLUnsolicitedProvider,
+		Title:  "The provider does not serve this application",
+		Cause:  "{partner} started a sign-in to {got}, which is known here, but people come to it by other providers: {expected}.",
+		Remedy: "Add the provider to the application, or have the other side take away the link.",
+		Theirs: "You start sign-ins to {got}, which is not open to your people.",
+		Side:   Either,
+		Person: "The application that you chose is not open to people of this provider. Please tell the person who looks after it.",
+	},
 	{Code: SAMLReplayed, Title: "The assertion was used before", Cause: "The assertion {got} of {partner} was accepted once already.",
 		Remedy: "Nothing to change if somebody reloaded the page or went back. Otherwise treat it as an attack.", Side: Person,
 		Person: "This sign-in was completed already. Please start again at the application.", Again: true},
@@ -265,5 +274,4 @@ var catalogueSAMLAnswers = []Explanation{
 		Side:   Theirs,
 		Person: laterPerson,
 	},
-
 }

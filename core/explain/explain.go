@@ -115,13 +115,19 @@ func (f *Failure) Explain() Explanation {
 	partner, expected, got := f.Partner, "", ""
 	if partner == "" {
 		partner = "the other side"
+		if strings.HasPrefix(e.Cause, "{partner}") {
+			e.Cause = "The other side" + strings.TrimPrefix(e.Cause, "{partner}")
+		}
 	}
 	if len(f.Evidence) > 0 {
 		expected, got = f.Evidence[0].Expected, f.Evidence[0].Got
 	}
 	r := strings.NewReplacer("{partner}", partner, "{expected}", cmp.Or(expected, "nothing"), "{got}", cmp.Or(got, "nothing"))
 	for _, s := range []*string{&e.Title, &e.Cause, &e.Remedy, &e.Theirs, &e.Person} {
-		*s = upperFirst(r.Replace(*s))
+		if !strings.HasPrefix(*s, "{") { // a name or a value at the beginning stays as it is written
+			*s = upperFirst(*s)
+		}
+		*s = r.Replace(*s)
 	}
 	return e
 }
@@ -192,6 +198,8 @@ func hint(expected, got string) string {
 	switch {
 	case got == "":
 		return "the value is missing"
+	case expected == "":
+		return ""
 	case strings.TrimSpace(got) == strings.TrimSpace(expected):
 		return "they differ by white space"
 	case strings.TrimSuffix(got, "/") == strings.TrimSuffix(expected, "/"):

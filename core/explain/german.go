@@ -10,6 +10,19 @@ const (
 // german holds what people are told, in German. A test sees that nothing is missing.
 var german = texts([][2]string{
 	{
+		"The application did not say for sure that it is you who wants to sign out. You can sign out here yourself.",
+		"Die Anwendung hat nicht sicher gesagt, dass Sie es sind, der sich abmelden will. Sie können sich hier selbst abmelden.",
+	},
+	{
+		"Signing out took too long. You can sign out here yourself.",
+		"Das Abmelden hat zu lange gedauert. Sie können sich hier selbst abmelden.",
+	},
+	{
+		"The application that you chose is not open to people of this provider. Please tell the person who looks after it.",
+		"Die gewählte Anwendung steht den Leuten dieses Anmeldedienstes nicht offen. Bitte melden Sie es der Stelle, die sich darum " +
+			"kümmert.",
+	},
+	{
 		"The two systems don't agree about this sign-in. Please tell the person who looks after it, with the number below.",
 		"Die beiden Systeme sind sich über diese Anmeldung nicht einig. Bitte melden Sie es der Stelle, die sich darum kümmert, mit " +
 			"der Nummer unten.",

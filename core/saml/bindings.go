@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"innergate/core/explain"
 	"innergate/core/xmlsig"
 )
 
@@ -40,12 +41,29 @@ type Received struct {
 }
 
 // DecodeError says why a message's transport form can't be undone.
-type DecodeError struct{ Reason string }
+type DecodeError struct {
+	Reason string
+	// Size is set where the message is too large: what it has, in words.
+	Size string
+}
 
 func (e *DecodeError) Error() string { return e.Reason }
 
+// TooLarge says that a message has too many bytes.
+func TooLarge(bytes int) *DecodeError {
+	return &DecodeError{Reason: "the message is too large", Size: fmt.Sprintf("%.1f MiB", float64(bytes)/(1<<20))}
+}
+
+// Failure explains what a message could not be read for.
+func (e *DecodeError) Failure() *explain.Failure {
+	if e.Size != "" {
+		return explain.New(explain.SAMLTooLarge, explain.Pair("size", "1 MiB", e.Size))
+	}
+	return explain.New(explain.SAMLUnreadable, explain.Fact("reason", e.Reason))
+}
+
 func decodeError(format string, args ...any) error {
-	return &DecodeError{fmt.Sprintf(format, args...)}
+	return &DecodeError{Reason: fmt.Sprintf(format, args...)}
 }
 
 // DecodeRedirect undoes the HTTP-Redirect binding (SAML Bindings, section 3.4.4.1) from a raw, still encoded query. The
@@ -127,7 +145,7 @@ func inflate(packed []byte) ([]byte, error) {
 	out, err := io.ReadAll(io.LimitReader(z, MaxMessage+1))
 	switch {
 	case len(out) > MaxMessage:
-		return nil, decodeError("the message inflates to more than %d bytes", MaxMessage)
+		return nil, &DecodeError{Reason: "the message is too large", Size: "more than 1 MiB, after inflating"}
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return nil, decodeError("the message was cut off")
 	case err != nil:
@@ -139,7 +157,7 @@ func inflate(packed []byte) ([]byte, error) {
 // DecodePost undoes the HTTP-POST binding (SAML Bindings, section 3.5.4) for a form's value.
 func DecodePost(param, value, relayState, location string) (*Received, error) {
 	if base64.StdEncoding.DecodedLen(len(value)) > MaxMessage+4096 {
-		return nil, decodeError("the message is larger than %d bytes", MaxMessage)
+		return nil, TooLarge(base64.StdEncoding.DecodedLen(len(value)))
 	}
 	doc, err := xmlsig.DecodeBase64(value)
 	if err != nil {

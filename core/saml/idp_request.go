@@ -2,6 +2,7 @@ package saml
 
 import (
 	"crypto/rsa"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,6 +95,11 @@ type RequestRules struct {
 	MaxAge       time.Duration
 	Skew         time.Duration
 	Now          time.Time
+	// UnsignedLogout takes a message about signing out without a signature. Whoever sets it must see that it ends nothing but
+	// what the browser holds that brings it.
+	UnsignedLogout bool
+	// Logout is the name of the message where it is one about signing out.
+	Logout string
 	// DecryptionKeys open an encrypted NameID of a logout request.
 	DecryptionKeys []*rsa.PrivateKey
 }
@@ -155,6 +161,14 @@ func (in *IncomingRequest) signatures(c *checker, rules RequestRules) (*Certific
 		return rules.Trust.Certificates[v.Key()], nil
 	}
 	if !c.that(ruleSigned, !rules.WantSigned, "", "") {
+		if rules.Logout != "" {
+			held := "no certificate is held"
+			if n := len(rules.Trust.Certificates); n > 0 {
+				held = fmt.Sprintf("%d held", n)
+			}
+			return nil, c.fail(explain.SAMLLogoutUnsigned, explain.Pair("signature", "one by a key of the sender", ""),
+				explain.Fact("message", rules.Logout), explain.Fact("certificates to verify with", held))
+		}
 		return nil, c.fail(explain.SAMLRequestUnsigned)
 	}
 	return nil, nil
@@ -283,7 +297,7 @@ func (in *IncomingRequest) wishes(c *checker, rules RequestRules, req *AuthnRequ
 			req.NameIDPolicy.NoCreate = v == "false" || v == "0"
 		}
 		if q := req.NameIDPolicy.SPNameQualifier; q != "" && !c.equal(ruleReqPolicy, string(rules.Issuer), q) {
-			return c.fail(explain.SAMLNameIDPolicy, explain.Pair("SPNameQualifier", string(rules.Issuer), q))
+			return c.fail(explain.SAMLNameIDQualifier, explain.Pair("SPNameQualifier", string(rules.Issuer), q))
 		}
 	}
 	if req.RequestedContext, err = c.requestedContext(e); err != nil {
@@ -366,9 +380,17 @@ func (c *checker) requestedContext(e *xmltree.Element) (*RequestedContext, error
 	}
 	if len(rc.Classes) == 0 {
 		// Declarations can't be proven by any provider of ours, and a wish is never dropped.
-		return rc, c.fail(explain.SAMLContextNotMet, explain.Pair("context", "a context declaration", "class references only"))
+		return rc, c.fail(explain.SAMLContextDeclaration, explain.Fact("AuthnContextDeclRef", clip(declared(r), 200)))
 	}
 	return rc, nil
+}
+
+// declared is what a request names in place of a class.
+func declared(r *xmltree.Element) string {
+	for _, d := range r.All(NSAssertion, "AuthnContextDeclRef") {
+		return strings.TrimSpace(d.Text())
+	}
+	return "an empty list"
 }
 
 // Met reports whether a context that a provider proved satisfies the wish. Contexts outside the ladder can be compared

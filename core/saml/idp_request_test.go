@@ -134,7 +134,13 @@ func TestRequestRules(t *testing.T) {
 			code:   "saml.destination-missing",
 		},
 		{name: "unsigned where signed is wanted", rules: func(r *saml.RequestRules) { r.WantSigned = true }, code: "saml.request-unsigned"},
-		{name: "signed by a stranger", signer: &xmlsig.Signer{Key: stranger(t).key}, code: "saml.signature-wrong-key"},
+		{name: "signed by a stranger", signer: &xmlsig.Signer{Key: stranger(t).key}, code: "saml.query-signature"},
+		{
+			name:   "signed with what is held for encryption",
+			signer: &xmlsig.Signer{Key: stranger(t).key},
+			rules:  func(r *saml.RequestRules) { r.Trust.Others = []*saml.Certificate{stranger(t).cert} },
+			code:   "saml.signature-encryption-key",
+		},
 		{name: "old", rules: func(r *saml.RequestRules) { r.Now = now.Add(time.Hour) }, code: "saml.request-old"},
 		{name: "from the future", rules: func(r *saml.RequestRules) { r.Now = now.Add(-time.Hour) }, code: "saml.request-early"},
 		{name: "no IssueInstant", change: replace(`IssueInstant=`, `Consent=`), code: "saml.structure"},
@@ -163,7 +169,7 @@ func TestRequestRules(t *testing.T) {
 			name:    "foreign SPNameQualifier",
 			asked:   func(s *saml.Asked) { s.NameIDFormat = saml.FormatPersistent },
 			change:  replace(`AllowCreate=`, `SPNameQualifier="urn:other" AllowCreate=`),
-			code:    "saml.nameid-policy",
+			code:    "saml.nameid-qualifier",
 			refused: true,
 		},
 		{name: "no further provider", asked: func(s *saml.Asked) { s.ProxyCount = index(0) }, code: "saml.proxy-refused", refused: true},
@@ -257,7 +263,7 @@ func TestRedirectDecoding(t *testing.T) {
 	w, _ := flate.NewWriter(&bomb, 9)
 	w.Write(bytes.Repeat([]byte("<a>"), 4<<20))
 	w.Close()
-	assert.ErrorContains(t, check("SAMLRequest="+url.QueryEscape(base64.StdEncoding.EncodeToString(bomb.Bytes()))), "inflates")
+	assert.ErrorContains(t, check("SAMLRequest="+url.QueryEscape(base64.StdEncoding.EncodeToString(bomb.Bytes()))), "too large")
 	packed := bomb.Bytes()[:100]
 	assert.ErrorContains(t, check("SAMLRequest="+url.QueryEscape(base64.StdEncoding.EncodeToString(packed))), "cut off")
 
@@ -278,7 +284,9 @@ func TestPostDecoding(t *testing.T) {
 	_, err := saml.DecodePost(saml.ParamResponse, "not base64!", "", "")
 	assert.ErrorContains(t, err, "base64")
 	_, err = saml.DecodePost(saml.ParamResponse, strings.Repeat("AAAA", 500000), "", "")
-	assert.ErrorContains(t, err, "larger")
+	var large *saml.DecodeError
+	require.ErrorAs(t, err, &large)
+	assert.Equal(t, "1.4 MiB", large.Size, "how large it is, is said")
 	r, err := saml.DecodePost(saml.ParamResponse, "PGEv\r\nPg==", "octet\tfor octet", "")
 	require.NoError(t, err)
 	assert.Equal(t, "<a/>", string(r.XML))

@@ -22,6 +22,7 @@ type LogoutRequest struct {
 	SessionIndexes []string // none means all sessions
 	RelayState     string
 	Certificate    *Certificate
+	Signed         bool
 	Issued         time.Time
 }
 
@@ -57,20 +58,20 @@ var ruleLogoutEnd = rule{"saml.logout-end", "The request is not over", "SAML Cor
 
 // Check verifies the request. Through the browser it must always be signed (SAML Profiles, section 4.4.4.1).
 func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*LogoutRequest, error) {
-	rules.WantSigned = true
+	rules.WantSigned, rules.Logout = !rules.UnsignedLogout, "LogoutRequest"
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	e := in.request.root
 	if !c.equal(ruleReqVersion, "2.0", e.Value("Version")) {
 		return nil, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", e.Value("Version")))
 	}
 	if !c.equal(ruleReqIssuer, string(rules.Issuer), in.request.issuer) {
-		return nil, c.fail(explain.SAMLApplicationUnknown, explain.Pair("issuer", string(rules.Issuer), in.request.issuer))
+		return nil, c.fail(explain.SAMLLogoutIssuer, explain.Pair("issuer", string(rules.Issuer), in.request.issuer))
 	}
 	cert, err := in.request.signatures(c, rules)
 	if err != nil {
 		return nil, err
 	}
-	if err := in.request.addressed(c, rules, true); err != nil {
+	if err := in.request.addressed(c, rules, cert != nil); err != nil {
 		return nil, err
 	}
 	end, has, err := c.time(e, "NotOnOrAfter")
@@ -78,9 +79,9 @@ func (in *IncomingLogout) Check(rules RequestRules, rec *trace.Recorder) (*Logou
 		return nil, err
 	}
 	if has && !c.that(ruleLogoutEnd, c.now.Before(end.Add(c.skew)), formatTime(c.now), formatTime(end)) {
-		return nil, c.fail(explain.SAMLRequestOld, explain.Pair("NotOnOrAfter", formatTime(end), formatTime(c.now)))
+		return nil, c.fail(explain.SAMLLogoutOver, explain.Pair("NotOnOrAfter", formatTime(c.now), formatTime(end)))
 	}
-	r := &LogoutRequest{ID: e.Value("ID"), RelayState: in.request.received.RelayState, Certificate: cert}
+	r := &LogoutRequest{ID: e.Value("ID"), RelayState: in.request.received.RelayState, Certificate: cert, Signed: cert != nil}
 	if r.ID == "" || len(r.ID) > 256 {
 		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the request has no proper ID"))
 	}
@@ -206,14 +207,14 @@ var ruleLogoutAnswers = rule{"saml.logout-answers", "The answer is to our Logout
 // everybody whom it should have told. Through the browser an answer must be signed (SAML Profiles, section 4.4.4.2); by
 // SOAP it may be vouched for by the connection.
 func (in *IncomingLogoutResponse) Check(requestID string, rules RequestRules, rec *trace.Recorder) (done, partial bool, err error) {
-	rules.WantSigned = in.received.Binding != BindingSOAP
+	rules.WantSigned, rules.Logout = in.received.Binding != BindingSOAP && !rules.UnsignedLogout, "LogoutResponse"
 	c := &checker{rec: rec, partner: rules.Partner, now: rules.Now, skew: rules.Skew}
 	e := in.root
 	if !c.equal(ruleVersion, "2.0", e.Value("Version")) {
 		return false, false, c.fail(explain.SAMLVersion, explain.Pair("version", "2.0", e.Value("Version")))
 	}
 	if !c.equal(ruleIssuer, string(rules.Issuer), in.issuer) {
-		return false, false, c.fail(explain.SAMLProviderUnknown, explain.Pair("issuer", string(rules.Issuer), in.issuer))
+		return false, false, c.fail(explain.SAMLLogoutIssuer, explain.Pair("issuer", string(rules.Issuer), in.issuer))
 	}
 	outside := IncomingRequest{received: in.received, root: e, issuer: in.issuer}
 	signer, err := outside.signatures(c, rules)

@@ -69,9 +69,9 @@ func TestLogoutRequest(t *testing.T) {
 		r    *saml.Received
 		code string
 	}{
-		"unsigned":       {send(nil, true, nil), "saml.request-unsigned"},
-		"unsigned query": {send(nil, false, nil), "saml.request-unsigned"},
-		"another's key":  {send(&other, false, nil), "saml.signature-wrong-key"},
+		"unsigned":       {send(nil, true, nil), "saml.logout-unsigned"},
+		"unsigned query": {send(nil, false, nil), "saml.logout-unsigned"},
+		"another's key":  {send(&other, false, nil), "saml.query-signature"},
 		"somebody else": {send(&app, true, func(s string) string {
 			return strings.Replace(s, "mvoss", "zoberg", 1)
 		}), "saml.signature-altered"},
@@ -80,7 +80,7 @@ func TestLogoutRequest(t *testing.T) {
 		}), "saml.destination-mismatch"},
 		"over": {send(&app, false, func(s string) string {
 			return strings.Replace(s, `NotOnOrAfter="2026-11-23T09:46`, `NotOnOrAfter="2026-11-23T09:30`, 1)
-		}), "saml.request-old"},
+		}), "saml.logout-over"},
 		"nobody": {send(&app, false, func(s string) string {
 			i, j := strings.Index(s, "<saml:NameID"), strings.Index(s, "</saml:NameID>")
 			return s[:i] + s[j+14:]
@@ -181,9 +181,9 @@ func TestLogoutResponse(t *testing.T) {
 		"changed": {strings.Replace(made(app, true, false), "PartialLogout", "AuthnFailed", 1), saml.BindingPost, "_r1",
 			"saml.signature-altered"},
 		"unsigned": {strings.TrimSuffix(strings.SplitN(string(unsigned), "<soap:Body>", 2)[1], "</soap:Body></soap:Envelope>"),
-			saml.BindingPost, "_r1", "saml.request-unsigned"},
+			saml.BindingPost, "_r1", "saml.logout-unsigned"},
 		"somebody else's": {strings.Replace(string(unsigned), string(appID), "https://other.example/saml", 1), saml.BindingSOAP, "_r1",
-			"saml.provider-unknown"},
+			"saml.logout-issuer"},
 		"no answer at all": {strings.ReplaceAll(string(unsigned), "LogoutResponse", "Response"), saml.BindingSOAP, "_r1",
 			"saml.not-a-response"},
 	} {

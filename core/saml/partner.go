@@ -21,7 +21,10 @@ type Certificate = x509.Certificate
 // Trust is what is held to verify a partner's signatures with.
 type Trust struct {
 	Certificates []*Certificate
-	AllowSHA1    bool
+	// Others are certificates that are held for something else. They verify nothing; a signature that they would fit is only
+	// explained by them.
+	Others    []*Certificate
+	AllowSHA1 bool
 	// EnforceDates refuses signatures by keys whose certificate is out of its dates. Without it the dates are only a
 	// finding.
 	EnforceDates bool
@@ -70,13 +73,38 @@ var (
 func (c *checker) signature(e *xmltree.Element, t Trust) (xmlsig.Verified, error) {
 	v, err := xmlsig.Verify(e, e.First(NSAssertion, "Issuer"), t.keys(), xmlsig.Policy{AllowSHA1: t.AllowSHA1})
 	if err != nil {
-		return v, c.signatureFailed(err.(*xmlsig.Error), e.Local, t)
+		failed := err.(*xmlsig.Error)
+		if failed.Reason == xmlsig.WrongKey && len(t.Others) > 0 {
+			for _, other := range t.Others {
+				_, err := xmlsig.Verify(e, e.First(NSAssertion, "Issuer"), []crypto.PublicKey{other.PublicKey},
+					xmlsig.Policy{AllowSHA1: t.AllowSHA1})
+				if err == nil {
+					return xmlsig.Verified{}, c.otherKey(other, e.Local, t)
+				}
+			}
+		}
+		return v, c.signatureFailed(failed, e.Local, t)
 	}
 	cert := t.Certificates[v.Key()]
 	if c.rec != nil {
 		c.that(ruleSignature, true, "", e.Local+", "+v.Algorithm().Name()+", "+keys.Fingerprint(cert.Raw))
 	}
 	return v, c.dates(cert, t)
+}
+
+// otherKey tells that a certificate made the signature which is held for encryption alone.
+func (c *checker) otherKey(other *Certificate, what string, t Trust) error {
+	got := keys.Fingerprint(other.Raw)
+	c.that(ruleSignature, false, t.fingerprints(), what+": by the certificate held for encryption, "+got)
+	return c.fail(explain.SAMLSignatureEncryptionKey, explain.Pair("SHA-256 fingerprint", t.fingerprints(), got))
+}
+
+func (t Trust) fingerprints() string {
+	var held []string
+	for _, cert := range t.Certificates {
+		held = append(held, keys.Fingerprint(cert.Raw))
+	}
+	return strings.Join(held, ", ")
 }
 
 func (c *checker) dates(cert *Certificate, t Trust) error {
@@ -94,16 +122,16 @@ func (c *checker) dates(cert *Certificate, t Trust) error {
 }
 
 func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
-	var held []string
-	for _, cert := range t.Certificates {
-		held = append(held, keys.Fingerprint(cert.Raw))
-	}
-	c.that(ruleSignature, false, strings.Join(held, ", "), what+": "+e.Detail)
+	held := t.fingerprints()
+	c.that(ruleSignature, false, held, what+": "+e.Detail)
 	switch e.Reason {
 	case xmlsig.NoKey:
 		return c.fail(explain.SAMLSignatureNoKey)
 	case xmlsig.Weak:
-		return c.fail(explain.SAMLSignatureSHA1, explain.Pair("algorithm", "RSA-SHA256", e.Algorithm.Name()))
+		if e.Digest {
+			return c.fail(explain.SAMLSignatureSHA1, explain.Pair("digest of the content", "SHA-256", "SHA-1, under "+e.Algorithm.Name()))
+		}
+		return c.fail(explain.SAMLSignatureSHA1, explain.Pair("signature algorithm", "RSA-SHA256", e.Algorithm.Name()))
 	case xmlsig.Unknown:
 		return c.fail(explain.SAMLSignatureAlgorithm, explain.Fact("algorithm", string(e.Algorithm)), explain.Fact("detail", e.Detail))
 	case xmlsig.Altered:
@@ -120,7 +148,7 @@ func (c *checker) signatureFailed(e *xmlsig.Error, what string, t Trust) error {
 		}
 		return c.fail(
 			explain.SAMLSignatureWrongKey,
-			append([]trace.Evidence{explain.Pair("SHA-256 fingerprint", strings.Join(held, ", "), got)}, evidence...)...)
+			append([]trace.Evidence{explain.Pair("SHA-256 fingerprint", held, got)}, evidence...)...)
 	}
 	return c.fail(explain.SAMLSignatureMalformed, explain.Fact("detail", e.Detail))
 }
@@ -144,10 +172,14 @@ func (c *checker) query(r *Received, t Trust) (*Certificate, error) {
 	}
 	key, ok := r.queryVerified(t.keys())
 	if !ok {
-		return nil, c.signatureFailed(
-			&xmlsig.Error{Reason: xmlsig.WrongKey, Algorithm: alg, Detail: "no held key made it, or the query was changed"},
-			"query", t,
-		)
+		for _, other := range t.Others {
+			if _, fits := r.queryVerified([]crypto.PublicKey{other.PublicKey}); fits {
+				return nil, c.otherKey(other, "query", t)
+			}
+		}
+		c.that(ruleSignature, false, t.fingerprints(), "query: no held key made it, or the query was changed")
+		return nil, c.fail(explain.SAMLQuerySignature, explain.Pair("signature over the query", "by a key of "+t.fingerprints(),
+			"one that fits none of them, "+alg.Name()))
 	}
 	cert := t.Certificates[key]
 	if c.rec != nil {

@@ -3,7 +3,6 @@ package saml
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -94,8 +93,12 @@ func (c *checker) conditions(e *xmltree.Element, rules ResponseRules, issued tim
 				return c.fail(explain.SAMLProxyRestricted, explain.Fact("restriction", "Count "+count))
 			}
 		default:
-			c.that(ruleConditions, false, "", child.Name())
-			return c.fail(explain.SAMLConditionUnknown, explain.Fact("condition", child.Name()))
+			name := child.Name()
+			if kind, typed := child.AttrNS(nsXSI, "type"); typed {
+				name += " of the type " + clip(kind, 200)
+			}
+			c.that(ruleConditions, false, "", name)
+			return c.fail(explain.SAMLConditionUnknown, explain.Fact("condition", name))
 		}
 	}
 	c.that(ruleConditions, true, "", "")
@@ -138,8 +141,13 @@ func (c *checker) end(where string, until, issued time.Time, limit time.Duration
 
 func (c *checker) subject(e *xmltree.Element, rules ResponseRules, a *Assertion, issued time.Time, signed bool) error {
 	subjects := e.All(NSAssertion, "Subject")
-	if len(subjects) != 1 {
-		return c.fail(explain.SAMLNameIDMissing, explain.Fact("subjects", strconv.Itoa(len(subjects))))
+	switch {
+	case len(subjects) == 0:
+		c.that(ruleNameID, false, "a Subject", "")
+		return c.fail(explain.SAMLNameIDMissing, explain.Fact("Subject", "none"))
+	case len(subjects) > 1:
+		return c.fail(explain.SAMLStructure, explain.Fact("detail", fmt.Sprintf("the assertion has %d Subjects, where one may stand",
+			len(subjects))))
 	}
 	subject := subjects[0]
 	names, sealed := subject.All(NSAssertion, "NameID"), subject.All(NSAssertion, "EncryptedID")
@@ -312,7 +320,7 @@ func (c *checker) context(statement *xmltree.Element, rules ResponseRules, a *As
 	}
 	wanted := rules.RequestedContext.Comparison + " " + strings.Join(rules.RequestedContext.Classes, ", ")
 	if !c.that(ruleContext, rules.RequestedContext.Met(a.Context), wanted, a.Context) {
-		return c.fail(explain.SAMLContextNotMet, explain.Pair("context", wanted, a.Context))
+		return c.fail(explain.SAMLContextNotProven, explain.Pair("context", wanted, a.Context))
 	}
 	return nil
 }

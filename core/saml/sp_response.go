@@ -298,6 +298,10 @@ func (c *checker) open(holder *xmltree.Element, rules ResponseRules, signed bool
 	plain, err := xmlsig.Decrypt(holder, rules.DecryptionKeys, rules.AllowCBC && signed)
 	var algorithm *xmlsig.AlgorithmError
 	if errors.As(err, &algorithm) {
+		if rules.AllowCBC && !signed {
+			c.that(ruleDecrypt, false, "AES-CBC under a signed response", algorithm.Algorithm+", and the response is not signed")
+			return nil, c.fail(explain.SAMLEncryptionUnsigned, explain.Fact("algorithm", algorithm.Algorithm))
+		}
 		c.that(ruleDecrypt, false, "AES-GCM with RSA-OAEP", algorithm.Algorithm)
 		return nil, c.fail(explain.SAMLEncryptionAlgorithm, explain.Fact("algorithm", algorithm.Algorithm))
 	}

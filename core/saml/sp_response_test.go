@@ -161,7 +161,7 @@ func TestResponseMeaning(t *testing.T) {
 				Comparison: "exact",
 				Classes:    []string{"urn:oasis:names:tc:SAML:2.0:ac:classes:X509"},
 			}
-		}, "saml.context-not-met"},
+		}, "saml.context-not-proven"},
 		{"answers another browser", nil, func(r *saml.ResponseRules) { r.RequestID = "_other" }, "saml.in-response-mismatch"},
 		{
 			"answers a question nobody asked",
@@ -366,7 +366,7 @@ func TestEncryptedAssertion(t *testing.T) {
 	requireCode(t, err, "saml.encryption-algorithm")
 	r.AllowCBC = true
 	_, _, err = accept(encrypted(t, issued(), cbc, true, false), r)
-	requireCode(t, err, "saml.encryption-algorithm")
+	requireCode(t, err, "saml.encryption-unsigned")
 	_, _, err = accept(encrypted(t, issued(), cbc, true, true), r)
 	require.NoError(t, err)
 	// With another key there is one answer only.

@@ -32,6 +32,8 @@ type Error struct {
 	Detail string
 	// Algorithm is the signature method named in the document.
 	Algorithm Algorithm
+	// Digest is set with Weak where the digest of the content is the weak one, and not the signature over it.
+	Digest bool
 	// Claimed is the certificate found in KeyInfo, if any.
 	Claimed *x509.Certificate
 	// ContentIntact is set with WrongKey where the digest fits: the document is whole, only the key is another.
@@ -262,7 +264,9 @@ func read(e, sig *xmltree.Element, policy Policy) (*signature, error) {
 		return nil, err
 	}
 	if (s.method.hash == crypto.SHA1 || s.digest == crypto.SHA1) && !policy.AllowSHA1 {
-		return nil, s.failure(Weak, "the signature uses SHA-1, which is not allowed for this partner")
+		e := s.failure(Weak, "the signature uses SHA-1, which is not allowed for this partner")
+		e.Digest = s.method.hash != crypto.SHA1
+		return nil, e
 	}
 	if s.value, err = octets(top[1]); err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"innergate/core/address"
 	"innergate/core/checkup"
@@ -66,4 +67,21 @@ func (g *Room) staleValues(ctx context.Context, kind, id, slug, name string) ([]
 			Remedy:   "Give the exchange sheet out again. Where a partner fetches our metadata by itself, have it fetch it again.",
 			Evidence: evidence[:min(len(evidence), 12)]},
 	}, nil
+}
+
+// habits finds what a partner was seen doing since it was set as it is.
+func (g *Room) habits(ctx context.Context, kind, id string, since time.Time) ([]checkup.Finding, error) {
+	rows, err := g.partners.Seen(ctx, id, since)
+	if err != nil {
+		return nil, err
+	}
+	var list []checkup.Habit
+	for _, r := range rows {
+		i := slices.IndexFunc(list, func(h checkup.Habit) bool { return h.Kind == r.Kind })
+		if i < 0 {
+			i, list = len(list), append(list, checkup.Habit{Kind: r.Kind})
+		}
+		list[i].Details, list[i].References = append(list[i].Details, r.Detail), append(list[i].References, r.Reference)
+	}
+	return checkup.Habits(kind, list), nil
 }

@@ -58,6 +58,11 @@ func (g *Room) Application(ctx context.Context, slug string) (*api.Application, 
 	if err := g.peopleFindings(ctx, v); err != nil {
 		return nil, err
 	}
+	habits, err := g.habits(ctx, "application", row.ID, row.UpdatedAt)
+	if err != nil {
+		return nil, err
+	}
+	v.Findings, v.Stations = append(v.Findings, habits...), checkup.Settle(v.Stations, habits)
 	v.StartOurs = g.StartLocation(v.Slug)
 	if v.OIDC != nil {
 		if v.Secrets, err = g.partners.SecretViews(ctx, row.ID); err != nil {
@@ -154,7 +159,7 @@ func (g *Room) Provider(ctx context.Context, slug string) (*api.Provider, error)
 		return nil, err
 	}
 	v.Stations, v.Findings = checkup.Provider(&inspected, g.SPEntityID(), g.Now())
-	if err := g.besideProvider(ctx, v, row.ID); err != nil {
+	if err := g.besideProvider(ctx, v, row); err != nil {
 		return nil, err
 	}
 	v.Serves = []api.Reference{}
@@ -173,9 +178,13 @@ func (g *Room) Provider(ctx context.Context, slug string) (*api.Provider, error)
 }
 
 // besideProvider adds what is kept beside a provider's configuration.
-func (g *Room) besideProvider(ctx context.Context, v *api.Provider, id string) error {
+func (g *Room) besideProvider(ctx context.Context, v *api.Provider, row store.Provider) error {
+	id := row.ID
 	var findings []checkup.Finding
-	var err error
+	habits, err := g.habits(ctx, "provider", id, row.UpdatedAt)
+	if err != nil {
+		return err
+	}
 	if v.OIDC != nil {
 		if v.Secrets, err = g.partners.SecretViews(ctx, id); err != nil {
 			return err
@@ -187,6 +196,7 @@ func (g *Room) besideProvider(ctx context.Context, v *api.Provider, id string) e
 		}
 		v.Keys = details(v.SAML.Certificates)
 	}
+	findings = append(findings, habits...)
 	v.Findings = append(v.Findings, findings...)
 	v.Stations = checkup.Settle(v.Stations, findings)
 	return nil

@@ -268,7 +268,7 @@ func (g *Room) idleThere(ctx context.Context, app *partners.Application, session
 	if session == "" || app.Session == nil || app.Session.IdleMinutes == 0 {
 		return false, nil
 	}
-	last, err := g.signin.LastUse(ctx, session, app.ID)
+	last, err := g.sessions.LastUse(ctx, session, app.ID)
 	return !last.IsZero() && g.Now().Sub(last) > time.Duration(app.Session.IdleMinutes)*time.Minute, err
 }
 

@@ -71,7 +71,7 @@ func (g *Room) resolveArtifact(ctx context.Context, in *saml.IncomingResolve, re
 	artifact, err := in.Check(saml.RequestRules{
 		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: g.PublicURL + "/saml/idp/artifact", MaxAge: 2 * time.Minute,
 		Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
-		Trust: saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
+		Trust: app.Trust(),
 	}, rec)
 	if err != nil {
 		return nil, app, err
@@ -160,6 +160,6 @@ func (g *Room) FetchArtifact(
 	})
 	return saml.OpenArtifactResponse(got.Body, id, g.ACSLocation(provider.Slug), saml.ResponseRules{
 		Partner: provider.Name, Issuer: saml.EntityID(p.EntityID), Now: g.Now(), Skew: partners.Skew(p.ClockSkewSeconds),
-		Trust: saml.Trust{Certificates: provider.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
+		Trust: provider.Trust(),
 	}, rec)
 }

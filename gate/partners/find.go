@@ -46,7 +46,8 @@ type Application struct {
 	Outbound *claims.Compiled
 	Whole    claims.Mapping // with the rules of its rule sets in their places
 	Signing  []*saml.Certificate
-	Until    *time.Time // the end of the metadata that is looked after
+	others   []*saml.Certificate // those that are held for encryption alone
+	Until    *time.Time          // the end of the metadata that is looked after
 	secrets  []heldSecret
 	approval keyring.Approval
 	Rules    []api.AccessRule // of the gate itself
@@ -61,6 +62,11 @@ type Application struct {
 // Approval stands for the application's values having been set by somebody of ours. What a rehearsal puts in their place
 // has none.
 func (a *Application) Approval() keyring.Approval { return a.approval }
+
+// Trust is what the application's signatures are verified with.
+func (a *Application) Trust() saml.Trust {
+	return saml.Trust{Certificates: a.Signing, Others: a.others, AllowSHA1: a.SAML.AllowSHA1, EnforceDates: a.SAML.EnforceCertificateDates}
+}
 
 // Begins says whether every sign-in to the application has to begin there.
 func (a *Application) Begins() bool {
@@ -78,6 +84,7 @@ type Provider struct {
 	Inbound  *claims.Compiled
 	Whole    claims.Mapping
 	Signing  []*saml.Certificate
+	others   []*saml.Certificate
 	Until    *time.Time
 	Sets     []string         // the names that its mapping can set
 	Admitted *claims.Compiled // the defaults for people who are created
@@ -94,6 +101,11 @@ func (p *Provider) Approval() keyring.Approval { return p.approval }
 
 // Sending stands for the places being approved to which our signatures and secrets go.
 func (p *Provider) Sending() keyring.Approval { return p.sending }
+
+// Trust is what the provider's signatures are verified with.
+func (p *Provider) Trust() saml.Trust {
+	return saml.Trust{Certificates: p.Signing, Others: p.others, AllowSHA1: p.SAML.AllowSHA1, EnforceDates: p.SAML.EnforceCertificateDates}
+}
 
 // InTime refuses a partner whose metadata is over and was not renewed (SAML Metadata, section 2.3.1).
 func (g *Room) InTime(name string, until *time.Time) error {
@@ -184,6 +196,7 @@ func (g *Room) MakeApplication(ctx context.Context, row *store.Object) (*Applica
 	} else if a.SAML != nil {
 		var err error
 		a.Signing = config.Parsed(a.SAML.Certificates, "signing")
+		a.others = config.ParsedOnly(a.SAML.Certificates, "encryption")
 		if a.Until, err = g.until(ctx, a.ID, a.SAML.Metadata); err != nil {
 			return nil, err
 		}
@@ -277,6 +290,7 @@ func (g *Room) MakeProvider(ctx context.Context, row *store.Object) (*Provider, 
 	if p.SAML != nil {
 		var err error
 		p.Signing = config.Parsed(p.SAML.Certificates, "signing")
+		p.others = config.ParsedOnly(p.SAML.Certificates, "encryption")
 		if p.Until, err = g.until(ctx, p.ID, p.SAML.Metadata); err != nil {
 			return nil, err
 		}

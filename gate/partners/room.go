@@ -17,6 +17,7 @@ type Room struct {
 
 	usedSecrets sync.Map // secret ID → time.Time, until it is written down
 	keySets     keySets
+	seen        seen
 }
 
 // New makes the room over those that it stands on.

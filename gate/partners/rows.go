@@ -34,7 +34,7 @@ func Delete(tx *gorm.DB, record any, id string) error {
 	if err := keyring.Forget(tx, id); err != nil {
 		return err
 	}
-	for _, model := range []any{&store.PartnerWatch{}, &store.Secret{}} {
+	for _, model := range []any{&store.PartnerWatch{}, &store.Secret{}, &store.Seen{}} {
 		if err := tx.Where("owner_id = ?", id).Delete(model).Error; err != nil {
 			return err
 		}

@@ -15,9 +15,9 @@ import (
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/core/words"
+	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
-	"innergate/gate/signin"
 	"innergate/store"
 )
 
@@ -227,7 +227,7 @@ func (g *Room) judgeRequest(ctx context.Context, q *api.Judge, out *api.Judged, 
 	req, err := in.Check(saml.RequestRules{
 		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets,
 		WantSigned: a.RequireSignedRequests, Location: received.Location,
-		Trust:  saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
+		Trust:  app.Trust(),
 		MaxAge: 10 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: out.At,
 	}, rec)
 	if err != nil {
@@ -296,7 +296,7 @@ func (g *Room) judgeAsking(ctx context.Context, q *api.Judge, out *api.Judged, r
 	}) {
 		return explain.New(explain.OIDCClientUnknown, explain.Fact("client ID", words.Clip(p["client_id"], 200))).Of(app.Name)
 	}
-	_, err = oidc.ReadRequest(p, signin.Registered(app), rec)
+	_, err = oidc.ReadRequest(p, grants.Registered(app), rec)
 	return err
 }
 

@@ -273,7 +273,7 @@ func (g *Room) OpenRehearsal(ctx context.Context, b signin.Browser, token string
 	if h == nil || !signin.Rehearses(r, b) {
 		return page
 	}
-	last, err := g.signin.LastUse(ctx, h.ID, r.Second)
+	last, err := g.sessions.LastUse(ctx, h.ID, r.Second)
 	switch {
 	case err != nil:
 		return &RehearsalPage{Failure: failure(err)}

@@ -9,6 +9,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/people"
+	"innergate/core/proof"
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
@@ -181,7 +182,12 @@ func (g *Room) confirmed(ctx context.Context, s *SignIn, step *completing) (*Nex
 
 // askProof sends a code to a new address and asks for it.
 func (g *Room) askProof(ctx context.Context, s *SignIn, step *completing, page *AskProfile, address string) (*Next, error) {
-	wrong, err := g.proveMail(ctx, s, step, address)
+	var held proof.Mail
+	if step.Proof != nil {
+		held = *step.Proof
+	}
+	next, wrong, err := g.persons.ProveMail(ctx, held, s.ID, address, s.Browser.Address, s.App.Name)
+	step.Proof = &next
 	if err != nil {
 		return nil, err
 	}

@@ -28,8 +28,7 @@ import (
 type oidcApplication struct{ *Room }
 
 const (
-	codeLife   = time.Minute
-	pushedLife = 90 * time.Second
+	codeLife = time.Minute
 )
 
 func (g oidcApplication) Start(_ context.Context, s *SignIn, to string) (*Next, error) {

@@ -2,22 +2,17 @@ package signin
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"strings"
-
-	"gorm.io/gorm"
 
 	"innergate/core/bridge"
 	"innergate/core/explain"
-	"innergate/core/jose"
 	"innergate/core/oidc"
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/core/words"
+	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
-	"innergate/store"
 )
 
 // AskOIDC takes an application's authentication request. How tells in which form it came.
@@ -38,7 +33,7 @@ func (g *Room) AskOIDC(ctx context.Context, b Browser, raw, how string) *Next {
 func (g *Room) AskOIDCPosted(ctx context.Context, b Browser, handle string) *Next {
 	kept, err := g.messages.TakeArrival(ctx, handle, "authorize")
 	if err != nil {
-		return g.FailArrival(ctx, b, err)
+		return g.FailArrival(ctx, b, "sp", "", err)
 	}
 	return g.AskOIDC(ctx, b, string(kept.Value), "form")
 }
@@ -80,7 +75,7 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 		}
 		return err
 	}
-	q, err := oidc.ReadRequest(p, Registered(app), s.Rec)
+	q, err := oidc.ReadRequest(p, grants.Registered(app), s.Rec)
 	s.State.Asked = q
 	if err != nil {
 		return err
@@ -89,24 +84,11 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	return g.wishOf(ctx, s, q)
 }
 
-// Registered is what requests of a client are held against.
-func Registered(app *partners.Application) oidc.Registered {
-	o := app.OIDC
-	return oidc.Registered{
-		Partner:      app.Name,
-		ClientID:     o.ClientID,
-		RedirectURIs: o.RedirectURIs,
-		Native:       o.Native,
-		RequirePKCE:  !o.WithoutPKCE,
-		Scopes:       o.Scopes,
-	}
-}
-
 // request finds the parameters that count: those beside the client ID, those that were pushed beforehand, or those that
 // the client has signed.
 func (g *Room) request(ctx context.Context, s *SignIn, p oidc.Parameters) (oidc.Parameters, error) {
 	if handle, ok := strings.CutPrefix(p["request_uri"], oidc.RequestURI); ok {
-		pushed, err := g.takePushed(ctx, s.App, handle)
+		pushed, err := g.grants.TakePushed(ctx, s.App, handle)
 		if err != nil {
 			return nil, err
 		}
@@ -116,53 +98,7 @@ func (g *Room) request(ctx context.Context, s *SignIn, p oidc.Parameters) (oidc.
 	if p["request"] == "" {
 		return p, nil
 	}
-	return g.signedRequest(ctx, s.App, p, s.Rec)
-}
-
-// takePushed uses a pushed request up: once, and for its own client only.
-func (g *Room) takePushed(ctx context.Context, app *partners.Application, handle string) (oidc.Parameters, error) {
-	var rows []store.PushedRequest
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Raw("DELETE FROM pushed_requests WHERE handle = ? AND application_id = ? AND expires_at > ? RETURNING *", handle,
-			app.ID, g.Now().UTC()).
-			Scan(&rows).
-			Error
-	})
-	if err != nil {
-		return nil, err
-	}
-	if len(rows) == 0 {
-		return nil, explain.New(explain.OIDCPushedUnknown).Of(app.Name)
-	}
-	sealed, err := g.Store.Sealer.Open(store.PlacePushed, handle, rows[0].Sealed)
-	if err != nil {
-		return nil, err
-	}
-	return ground.DecodeBody[oidc.Parameters](string(sealed))
-}
-
-func (g *Room) signedRequest(
-	ctx context.Context,
-	app *partners.Application,
-	p oidc.Parameters,
-	rec *trace.Recorder,
-) (oidc.Parameters, error) {
-	set, err := g.partners.ClientKeys(ctx, app, false)
-	if err != nil {
-		return nil, explain.OfPartner(err, app.Name)
-	}
-	return oidc.ReadRequestObject(
-		p["request"],
-		oidc.ObjectRules{
-			Partner:  app.Name,
-			ClientID: app.OIDC.ClientID,
-			Issuer:   g.partners.Issuer(),
-			Keys:     set,
-			Now:      g.Now(),
-			Skew:     partners.Skew(app.OIDC.ClockSkewSeconds),
-		},
-		rec,
-	)
+	return g.grants.SignedRequest(ctx, s.App, p, s.Rec)
 }
 
 // wishOf puts what the application wants into words that no protocol owns.
@@ -186,7 +122,7 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	if q.IDTokenHint == "" {
 		return nil
 	}
-	subject, _, err := g.ReadHint(ctx, s.App, q.IDTokenHint)
+	subject, _, err := g.grants.ReadHint(ctx, s.App, q.IDTokenHint)
 	if err != nil {
 		return explain.New(explain.OIDCParameterWrong,
 			explain.Fact("parameter", "id_token_hint is not an ID token of ours for this client")).
@@ -198,32 +134,4 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	}
 	w.Subject = &saml.NameID{Value: subject}
 	return nil
-}
-
-// ReadHint reads an ID token of ours that comes back as a hint. It may be over (OpenID Connect RP-Initiated Logout 1.0,
-// section 2); it must be ours, and this client's.
-func (g *Room) ReadHint(ctx context.Context, app *partners.Application, hint string) (subject, session string, err error) {
-	set, err := g.keyring.OurKeys(ctx)
-	if err != nil {
-		return "", "", err
-	}
-	parsed, err := jose.Parse(hint)
-	if err != nil {
-		return "", "", err
-	}
-	token, err := parsed.Verify(
-		jose.Rules{Algorithms: []string{jose.RS256, jose.PS256, jose.ES256, jose.EdDSA}, Types: []string{jose.TypeID}, Keys: set},
-	)
-	if err != nil {
-		return "", "", err
-	}
-	issuer, _ := token.Claims.Text("iss")
-	audience, _ := token.Claims.Texts("aud")
-	subject, _ = token.Claims.Text("sub")
-	session, _ = token.Claims.Text("sid")
-	if issuer != g.partners.Issuer() || subject == "" || token.Claims.Has("events") || !token.Claims.Has("exp") ||
-		!slices.Contains(audience, app.OIDC.ClientID) {
-		return "", "", fmt.Errorf("the token is not an ID token for this client")
-	}
-	return subject, session, nil
 }

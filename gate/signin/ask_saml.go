@@ -2,6 +2,7 @@ package signin
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -23,18 +24,26 @@ func (g *Room) AskSAML(ctx context.Context, b Browser, received *saml.Received) 
 func (g *Room) AskPosted(ctx context.Context, b Browser, handle, location string) *Next {
 	a, err := g.messages.TakeArrival(ctx, handle, "sso")
 	if err != nil {
-		return g.FailArrival(ctx, b, err)
+		return g.FailArrival(ctx, b, "sp", "", err)
 	}
 	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
 	if err != nil {
-		return g.Unreadable(ctx, b, err)
+		return g.Unreadable(ctx, b, "sp", "", err)
 	}
 	return g.AskSAML(ctx, b, received)
 }
 
 // Unreadable is the answer to a message whose transport form can't be undone.
-func (g *Room) Unreadable(ctx context.Context, b Browser, err error) *Next {
-	return g.FailArrival(ctx, b, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error())))
+func (g *Room) Unreadable(ctx context.Context, b Browser, flow, provider string, err error) *Next {
+	return g.FailArrival(ctx, b, flow, provider, unreadable(err))
+}
+
+func unreadable(err error) error {
+	var d *saml.DecodeError
+	if errors.As(err, &d) {
+		return d.Failure()
+	}
+	return explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
 }
 
 func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) error {
@@ -92,7 +101,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 	req, err := in.Check(saml.RequestRules{
 		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), ACS: a.ACS, AttributeSet: a.AttributeSets,
 		WantSigned: a.RequireSignedRequests, Location: received.Location,
-		Trust:  saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
+		Trust:  app.Trust(),
 		MaxAge: 10 * time.Minute, Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
 	}, s.Rec)
 	if err != nil {
@@ -131,6 +140,12 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 }
 
 // FailArrival is the answer where a posted message could not even be kept.
-func (g *Room) FailArrival(ctx context.Context, b Browser, err error) *Next {
-	return g.Walk(ctx, g.Begin(b, "sp"), Failing(err))
+// Flow is what it was about, provider the short name of whoever could have sent it, where the address tells that.
+func (g *Room) FailArrival(ctx context.Context, b Browser, flow, provider string, err error) *Next {
+	s := g.Begin(b, flow)
+	if p, found := g.partners.Provider(ctx, provider); provider != "" && found == nil {
+		s.Provider = p
+		s.Rec.Begin(trace.Receive)
+	}
+	return g.Walk(ctx, s, Failing(err))
 }

@@ -62,6 +62,7 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 		next.DropRehearsal = s.Rehearsal != nil
 	}
 	g.KeepTrace(ctx, s, "refused", string(f.Code))
+	g.noteHabit(ctx, s, f)
 	g.Outcomes.Failed(ctx, s, f, explanation)
 	return next
 }

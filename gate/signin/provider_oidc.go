@@ -178,7 +178,8 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	}
 	if c.SubjectFrom != "" {
 		if subject = found.Values.First(c.SubjectFrom); subject == "" {
-			return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", c.SubjectFrom, "")).Of(p.Name)
+			return bridge.Identity{}, explain.New(explain.MapRequiredMissing,
+				explain.Pair("value", c.SubjectFrom, words.Clip(strings.Join(found.Values.Names(), ", "), 500))).Of(p.Name)
 		}
 		who.Shown = subject
 	}
@@ -351,7 +352,7 @@ func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, 
 func (g *Room) ReceiveOIDCPosted(ctx context.Context, b Browser, slug, handle string) *Next {
 	kept, err := g.messages.TakeArrival(ctx, handle, "callback/"+slug)
 	if err != nil {
-		return g.FailArrival(ctx, b, err)
+		return g.FailArrival(ctx, b, "sp", slug, err)
 	}
 	return g.ReceiveOIDC(ctx, b, slug, string(kept.Value), "form_post")
 }

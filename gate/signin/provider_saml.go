@@ -2,6 +2,8 @@ package signin
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"time"
 
 	"innergate/core/bridge"
@@ -10,8 +12,10 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/trace"
+	"innergate/core/words"
 	"innergate/core/xmlsig"
 	"innergate/gate/partners"
+	"innergate/store"
 )
 
 // samlProvider asks SAML providers: we are the service provider.
@@ -92,7 +96,7 @@ func (g samlProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 		s.asked.Context, s.asked.NameIDFormat
 	assertion, err := a.response.Check(rules, s.Rec)
 	if err != nil {
-		return bridge.Identity{}, err
+		return bridge.Identity{}, g.crossed(ctx, s.Provider, a.response.ClaimedIssuer(), err)
 	}
 	g.keyring.NoteUse(s.Provider.ID, assertion.Certificate)
 	if assertion.Opened != "" {
@@ -116,7 +120,7 @@ func (g *Room) ResponseRules(ctx context.Context, pr *partners.Provider, now tim
 	return saml.ResponseRules{
 		Partner: pr.Name, Issuer: saml.EntityID(p.EntityID), Audience: g.partners.SPEntity(pr), ACS: g.ACSLocation(pr.Slug),
 		AllowUnsolicited:    p.AllowUnsolicited,
-		Trust:               saml.Trust{Certificates: pr.Signing, AllowSHA1: p.AllowSHA1, EnforceDates: p.EnforceCertificateDates},
+		Trust:               pr.Trust(),
 		WantAssertionSigned: p.WantAssertionSigned, DecryptionKeys: saml.RSAKeys(ring.Signers), AllowCBC: p.AllowCBC, Now: now,
 		Skew: partners.Skew(p.ClockSkewSeconds), MaxLifetime: lifetime, SubjectOptional: p.SubjectFrom != "",
 	}, nil
@@ -148,7 +152,8 @@ func WhoIs(pr *partners.Provider, assertion *saml.Assertion) (bridge.Identity, e
 	if p.SubjectFrom != "" {
 		v := who.Attributes.First(p.SubjectFrom)
 		if v == "" {
-			return bridge.Identity{}, explain.New(explain.MapRequiredMissing, explain.Pair("value", p.SubjectFrom, "")).Of(pr.Name)
+			return bridge.Identity{}, explain.New(explain.MapRequiredMissing,
+				explain.Pair("value", p.SubjectFrom, words.Clip(strings.Join(who.Attributes.Names(), ", "), 500))).Of(pr.Name)
 		}
 		var err error
 		if who.Subject, err = bridge.Link("attribute", v, p.SubjectFrom); err != nil {
@@ -169,4 +174,17 @@ func (s *SignIn) openedMessage(opened string) {
 			return
 		}
 	}
+}
+
+// crossed explains a response that came to one provider's ACS and is another one's whom we know.
+func (g *Room) crossed(ctx context.Context, p *partners.Provider, issuer string, err error) error {
+	var f *explain.Failure
+	if !errors.As(err, &f) || f.Code != explain.SAMLProviderUnknown || issuer == "" || issuer == p.SAML.EntityID {
+		return err
+	}
+	row, found := store.One[store.Provider](g.Store.Read(ctx), "entity_id = ?", issuer)
+	if found != nil || row.ID == "" {
+		return err
+	}
+	return explain.New(explain.SAMLOtherProvider, append([]trace.Evidence{explain.Pair("provider", p.Name, row.Name)}, f.Evidence...)...)
 }

@@ -3,6 +3,7 @@ package signin
 import (
 	"context"
 	"errors"
+	"maps"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -137,7 +138,7 @@ func (g *Room) joinResponse(
 ) (*SignIn, *saml.IncomingResponse, error) {
 	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(stranger.Provider.Slug))
 	if err != nil {
-		return stranger, nil, explain.New(explain.SAMLUnreadable, explain.Fact("reason", err.Error()))
+		return g.oneOfOurs(ctx, b, stranger, kept.Relay), nil, unreadable(err)
 	}
 	message := trace.Message{
 		From:       trace.Provider,
@@ -150,29 +151,69 @@ func (g *Room) joinResponse(
 	}
 	response, err := saml.OpenResponse(received)
 	if err != nil {
-		stranger.Rec.Message(message)
-		return stranger, nil, err
+		s := g.oneOfOurs(ctx, b, stranger, kept.Relay)
+		s.Rec.Message(message)
+		return s, nil, err
 	}
-	s, err := g.join(ctx, b, stranger, kept.Relay, response.ClaimedInResponseTo() != "", message)
+	s, err := g.join(ctx, b, stranger, kept.Relay, response.ClaimedInResponseTo(), message)
 	return s, response, err
+}
+
+// oneOfOurs is the sign-in to which an answer belongs that can't be read: the one of this browser that its RelayState names,
+// where it waits for this provider, or else a stranger.
+func (g *Room) oneOfOurs(ctx context.Context, b Browser, stranger *SignIn, relay string) *SignIn {
+	if b.SignIns[relay] == "" {
+		return stranger
+	}
+	if s, err := g.Resume(ctx, b, relay); err == nil && s.Row.ProviderID == stranger.Provider.ID {
+		return s
+	}
+	return stranger
+}
+
+// withoutRelay finds the sign-in of this very browser whose request an answer is to, where the RelayState got lost on the way.
+// Cookie and request tell it as surely.
+func (g *Room) withoutRelay(ctx context.Context, b Browser, request string) (string, error) {
+	if request == "" || len(b.SignIns) == 0 {
+		return "", nil
+	}
+	var id string
+	err := g.Store.Read(ctx).Model(&store.SignIn{}).Select("id").Where("id IN ? AND our_request_id = ?",
+		slices.Collect(maps.Keys(b.SignIns)), request).Limit(1).Scan(&id).Error
+	return id, store.Clear(err)
 }
 
 // join finds the sign-in that an arrival belongs to: one in flight in this browser, or one that the provider began. It
 // returns a sign-in to fail with even where it fails.
-func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay string, answers bool, message trace.Message) (*SignIn, error) {
-	if !answers && b.SignIns[relay] == "" {
-		stranger.Rec.Message(message)
-		return stranger, g.uninvited(ctx, stranger, relay)
+func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay, request string, message trace.Message) (*SignIn, error) {
+	came := relay
+	if b.SignIns[relay] == "" {
+		id, err := g.withoutRelay(ctx, b, request)
+		switch {
+		case err != nil:
+			return stranger, err
+		case id != "":
+			relay = id
+		case request == "":
+			stranger.Rec.Message(message)
+			return stranger, g.uninvited(ctx, stranger, relay)
+		}
 	}
 	p := stranger.Provider
 	s, err := g.Resume(ctx, b, relay)
 	if err == nil && s.Row.ProviderID != p.ID {
 		// An answer of one provider in another one's sign-in: a mix-up, or an attack.
-		s.Row.BrowserHash, err = nil, explain.New(explain.SAMLProviderUnknown, explain.Pair("provider", nameOf(s.Provider), p.Name))
+		s.Row.BrowserHash, err = nil, explain.New(explain.SAMLOtherProvider, explain.Pair("provider", nameOf(s.Provider), p.Name))
 	}
 	s.Rec.Message(message)
 	if err != nil && s.Provider == nil {
 		s.Provider = p
+	}
+	if err == nil && came != relay {
+		s.Rec.Check(trace.Check{Name: "saml.relay-state", Text: "RelayState came back as it was sent", Section: "SAML Bindings 3.5.3",
+			Expected: relay, Got: words.Clip(came, 100)})
+		s.Rec.Decide(trace.Decision{About: "sign-in", Result: "found without RelayState", By: "this browser's cookie, and InResponseTo"})
+		g.partners.See(ctx, p.ID, store.SeenRelayLost, "it sent back "+words.OrNone(words.Clip(came, 60)), s.Reference)
 	}
 	return s, err
 }
@@ -188,7 +229,7 @@ func (g *Room) begun(ctx context.Context, s *SignIn) (*Next, error) {
 // joinArtifact finds the sign-in that an artifact belongs to. Nobody is asked for the response behind it unless this
 // browser waits for an answer of this provider, or the provider may begin by itself.
 func (g *Room) joinArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) (*SignIn, error) {
-	return g.join(ctx, b, stranger, kept.Relay, false, trace.Message{
+	return g.join(ctx, b, stranger, kept.Relay, "", trace.Message{
 		From:       trace.Provider,
 		To:         trace.Gate,
 		Name:       "Artifact",
@@ -235,8 +276,12 @@ func (g *Room) uninvited(ctx context.Context, s *SignIn, relay string) error {
 		}
 	}
 	app, err := g.partners.Application(ctx, slug)
-	if ground.IsNotFound(err) || err == nil && !slices.Contains(app.Providers, s.Provider.Slug) {
-		return explain.New(explain.SAMLUnsolicitedWhere, explain.Fact("RelayState", relay))
+	if ground.IsNotFound(err) {
+		return explain.New(explain.SAMLUnsolicitedWhere, explain.Fact("RelayState", words.Clip(relay, 200)))
+	}
+	if err == nil && !slices.Contains(app.Providers, s.Provider.Slug) {
+		return explain.New(explain.SAMLUnsolicitedProvider,
+			explain.Pair("application", words.OrNone(strings.Join(app.Providers, ", ")), app.Name))
 	}
 	if err != nil {
 		return err

@@ -53,7 +53,7 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 	if h == nil {
 		return false, nil
 	}
-	last, err := g.LastUse(ctx, h.ID, s.App.ID)
+	last, err := g.sessions.LastUse(ctx, h.ID, s.App.ID)
 	if err != nil {
 		return false, err
 	}
@@ -89,18 +89,6 @@ func (g *Room) fromSession(ctx context.Context, s *SignIn, open []*partners.Prov
 			explain.Fact("reason", cmp.Or(strings.Join(passed, "; "), "there is no session"))).Of(s.App.Name)
 	}
 	return false, nil
-}
-
-// LastUse is when the application was last gone to in the session, if ever.
-func (g *Room) LastUse(ctx context.Context, sessionID, applicationID string) (time.Time, error) {
-	var row store.SessionUse
-	err := g.Store.Read(ctx).
-		Select("last_at").
-		Where("session_id = ? AND application_id = ?", sessionID, applicationID).
-		Limit(1).
-		Find(&row).
-		Error
-	return row.LastAt, store.Clear(err)
 }
 
 // matchSession takes the person whom a session is of. The profile is what is held now; what came is what the provider

@@ -67,7 +67,7 @@ func (g *Room) endSession(ctx context.Context, s *signin.SignIn, raw string, agr
 		}
 		s.App = app
 		if p["id_token_hint"] != "" {
-			_, grant, err = g.signin.ReadHint(ctx, app, p["id_token_hint"])
+			_, grant, err = g.grants.ReadHint(ctx, app, p["id_token_hint"])
 			s.Rec.Check(trace.Check{
 				Name:    "oidc.hint",
 				Text:    "The hint is an ID token of ours for this client",

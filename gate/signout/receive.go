@@ -429,7 +429,7 @@ func (g *Room) LogoutPosted(ctx context.Context, b signin.Browser, handle, place
 	}
 	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
 	if err != nil {
-		return g.signin.Unreadable(ctx, b, err)
+		return g.signin.Unreadable(ctx, b, "slo", "", err)
 	}
 	if provider != "" {
 		return g.LogoutByProvider(ctx, b, provider, received)

@@ -232,7 +232,7 @@ func (g *Room) logoutRulesOf(app *partners.Application, location string) saml.Re
 	return saml.RequestRules{
 		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: location, MaxAge: 10 * time.Minute,
 		Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
-		Trust: saml.Trust{Certificates: app.Signing, AllowSHA1: a.AllowSHA1, EnforceDates: a.EnforceCertificateDates},
+		Trust: app.Trust(),
 	}
 }
 
@@ -242,7 +242,7 @@ func (g *Room) logoutRulesOfProvider(p *partners.Provider, location string) saml
 	return saml.RequestRules{
 		Partner: p.Name, Issuer: saml.EntityID(c.EntityID), Location: location, MaxAge: 10 * time.Minute,
 		Skew: partners.Skew(c.ClockSkewSeconds), Now: g.Now(),
-		Trust: saml.Trust{Certificates: p.Signing, AllowSHA1: c.AllowSHA1, EnforceDates: c.EnforceCertificateDates},
+		Trust: p.Trust(),
 	}
 }
 
