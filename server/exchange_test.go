@@ -355,7 +355,7 @@ func TestLogoutAddresses(t *testing.T) {
 	assert.Contains(t, string(doc), "status:Success")
 	assert.NotContains(t, string(doc), "PartialLogout", "nobody is signed in, so there is nobody to tell")
 	assert.Equal(t, 400, logout(w.URL+"/saml/idp/slo", nil).StatusCode)
-	assert.Equal(t, "saml.request-unsigned", newest(t, w).Code)
+	assert.Equal(t, "saml.logout-unsigned", newest(t, w).Code)
 	assert.Equal(t, 400, logout(w.URL+"/saml/idp/slo/", w.Rota.Signer()).StatusCode)
 	assert.Equal(t, 400, logout(w.URL+"/saml/idp/slo", newSigner(t)).StatusCode)
 }

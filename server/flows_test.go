@@ -106,7 +106,7 @@ func TestWishesAreAnswered(t *testing.T) {
 	require.NoError(t, b.Onward(ctx))
 	require.NoError(t, b.Submit(ctx, url.Values{"person": {"mvoss"}}))
 	require.NoError(t, b.Onward(ctx))
-	assert.Equal(t, "saml.context-not-met", newest(t, w).Code)
+	assert.Equal(t, "saml.context-not-proven", newest(t, w).Code)
 	// A subject that differs from the one asked for.
 	b = ask(t, w, func(s *saml.Asked) { s.Subject = &saml.NameID{Value: "mvoss"} })
 	require.NoError(t, b.Onward(ctx))
@@ -196,7 +196,7 @@ func TestChoiceOfProviders(t *testing.T) {
 		}
 	}
 	require.NoError(t, b.Post(ctx, w.URL+"/saml/sp/harbour-staff/acs", values))
-	assert.Equal(t, "saml.provider-unknown", newest(t, w).Code)
+	assert.Equal(t, "saml.other-provider", newest(t, w).Code)
 	require.NoError(t, b.Submit(ctx, nil))
 	assert.Contains(t, b.Text, "did not sign you in")
 	assert.Contains(t, b.Text, "AuthnFailed")

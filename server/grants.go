@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"net/http"
 	"net/url"
 	"strings"
@@ -283,8 +284,13 @@ func bearer(c fiber.Ctx) string {
 func (s *Server) userInfo(c fiber.Ctx) error {
 	s.cors(c)
 	token := bearer(c)
-	if token == "" && c.Method() == http.MethodPost && isForm(c) {
-		token = strings.Clone(c.FormValue("access_token")) // RFC 6750, section 2.2
+	if c.Method() == http.MethodPost && isForm(c) {
+		inForm := strings.Clone(c.FormValue("access_token")) // RFC 6750, section 2.2
+		if token != "" && inForm != "" {
+			return answer(c, grants.BearerError(http.StatusBadRequest, "invalid_request",
+				"The access token came twice, in the Authorization header and in the form; it may come in one way only."))
+		}
+		token = cmp.Or(token, inForm)
 	}
 	a, err := s.gate.Grants.UserInfo(c.Context(), token)
 	if err != nil {

@@ -58,7 +58,7 @@ func TestProvidersMistakes(t *testing.T) {
 		"token-in-answer": "oidc.token-in-answer", "userinfo-subject": "oidc.userinfo-subject", "denied": "oidc.denied",
 		"error-in-200": "oidc.token-refused", "html": "oidc.token-answer", "content-type": "oidc.token-answer",
 		"down": "oidc.token-endpoint-failed",
-		"huge": "oidc.back-channel", "client-expired": "oidc.client-secret-expired", "client-testers": "oidc.client-inactive",
+		"huge": "oidc.answer-too-large", "client-expired": "oidc.client-secret-expired", "client-testers": "oidc.client-inactive",
 		"client-inactive": "oidc.client-inactive",
 	}
 	for mistake, code := range codes {
@@ -405,7 +405,7 @@ func TestValuesOfAnotherKind(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 	}
 	for says, o := range map[string]config.OIDCApplication{
-		"localhost": {RedirectURIs: []string{"http://localhost/cb"}}, "without TLS": {RedirectURIs: []string{"http://berths.example/cb"}},
+		"without TLS":         {RedirectURIs: []string{"http://berths.example/cb"}},
 		"fragment":            {RedirectURIs: []string{"https://berths.example/#x"}},
 		"marks for any value": {RedirectURIs: []string{"https://*.berths.example/"}},
 		"is the gate's own":   {ClientID: "innergate"}, "needs PKCE": {Authentication: "none", WithoutPKCE: true},

@@ -95,15 +95,20 @@ func TestRequestsThatAreRefused(t *testing.T) {
 	stays(url.Values{"client_id": {"nobody"}})
 	stays(url.Values{"client_id": {""}})
 	got, b := p.goes(p.asks(nil).Encode()+"&state=st-2", "mvoss")
-	assert.Nil(t, got, "a parameter twice")
+	assert.Equal(t, "invalid_request", got.Get("error"), "a parameter twice, and the address for the answer is clear")
+	assert.Equal(t, p.w.URL, got.Get("iss"))
+	got, b = p.goes(p.asks(nil).Encode()+"&redirect_uri="+url.QueryEscape(at), "mvoss")
+	assert.Nil(t, got, "where that stands twice, nothing goes there")
 	assert.Equal(t, 400, b.Status)
+	got, b = p.goes(p.asks(nil).Encode()+"&resource=urn:a&resource=urn:b", "mvoss")
+	assert.NotEmpty(t, got.Get("code"), "what means nothing to us may stand twice: %s", b.Text)
 	for _, c := range []struct {
 		name  string
 		extra url.Values
 		code  string
 	}{
 		{"implicit flow", url.Values{"response_type": {"id_token token"}}, "unsupported_response_type"},
-		{"no response type", url.Values{"response_type": {""}}, "unsupported_response_type"},
+		{"no response type", url.Values{"response_type": {""}}, "invalid_request"},
 		{"no openid", url.Values{"scope": {"profile"}}, "invalid_scope"},
 		{"no PKCE", url.Values{"code_challenge": {""}, "code_challenge_method": {""}}, "invalid_request"},
 		{"PKCE plain", url.Values{"code_challenge_method": {"plain"}}, "invalid_request"},

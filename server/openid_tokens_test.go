@@ -294,7 +294,7 @@ func TestDeviceGrant(t *testing.T) {
 	a := poll(d.text("device_code"))
 	require.Equal(t, 200, a.status, a.raw)
 	assert.Equal(t, "mira.voss@saltmere.example", p.userinfo(a.text("access_token")).body["email"])
-	assert.Equal(t, "expired_token", poll(d.text("device_code")).err(), "once")
+	assert.Equal(t, "invalid_grant", poll(d.text("device_code")).err(), "once")
 	assert.Contains(t, walk(d.text("user_code"), "yes"), "This code is over")
 	no := begin()
 	walk(no.text("user_code"), "no")
@@ -305,7 +305,7 @@ func TestDeviceGrant(t *testing.T) {
 	other := addParty(t, p.w, p.clock, "pilot-log", func(a *config.Application) { a.OIDC.DeviceGrant = true })
 	assert.Equal(
 		t,
-		"expired_token",
+		"invalid_grant",
 		other.call("/oidc/token", url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"},
 			"device_code": {begin().text("device_code")}}).
 			err(),
@@ -353,7 +353,7 @@ func TestDeviceAsksTwiceAtOnce(t *testing.T) {
 			assert.Equal(t, 200, p.userinfo(a.text("access_token")).status, "the others took nothing back")
 			continue
 		}
-		assert.Equal(t, "expired_token", a.err(), a.raw)
+		assert.Equal(t, "invalid_grant", a.err(), a.raw)
 	}
 	assert.Equal(t, 1, given)
 }

@@ -147,7 +147,7 @@ func TestRequestsAndTokensAreJudged(t *testing.T) {
 	assert.Equal(t, explain.SAMLACSUnregistered, judge(api.Judge{Message: asked}).Explanation.Code)
 	assert.Contains(
 		t, judge(api.Judge{Message: strings.Replace(asked, "SigAlg=", "RelayState=x&SigAlg=", 1)}).Explanation.Code,
-		"saml.signature", "something was added to what was signed",
+		"saml.query-signature", "something was added to what was signed",
 	)
 
 	// A client's.

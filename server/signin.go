@@ -194,7 +194,8 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 	}
 	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
 		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
-			fmt.Errorf("the form holds %s, and %d RelayStates; one %s and at most one RelayState may stand in it", counted(form, param), len(form["RelayState"]), param)))
+			fmt.Errorf("the form holds %s, and %d RelayStates; one %s and at most one RelayState may stand in it",
+				counted(form, param), len(form["RelayState"]), param)))
 	}
 	return s.keep(c, place, onward, param, form.Get(param), form.Get("RelayState"))
 }

@@ -28,6 +28,9 @@ type OIDCApplication struct {
 	// Keys is the client's key set, KeysURL where it publishes one; for private_key_jwt and signed requests.
 	Keys    string `json:"jwks,omitempty"`
 	KeysURL string `json:"jwksUri,omitempty"`
+	// TokenEndpointAudience takes client assertions that are made for the token endpoint in place of our issuer, as older
+	// clients make them. Such an assertion could be used by any server that the client takes for ours (RFC 7523bis).
+	TokenEndpointAudience bool `json:"tokenEndpointAudience,omitempty"`
 	// WithoutPKCE takes requests without a code challenge from a client that has a secret or a key.
 	WithoutPKCE bool `json:"withoutPkce,omitempty"`
 	// Scopes that the client may have besides openid; empty for profile and email.

@@ -54,6 +54,18 @@ var catalogueOIDC = []Explanation{
 		Status: responder,
 	},
 	{
+		Code:  JWTKeyUnfit,
+		Title: "Signed with a key that can't be used",
+		Cause: "The token of {partner} names a key that stands in its key set, but can't be used: {got}.",
+		Remedy: "Have the other side publish the key that it signs with for signatures (use sig), with its algorithm, and its public " +
+			"part only.",
+		Theirs: "Your tokens are signed with a key of your set that can't be used: {got}.",
+		Side:   Theirs,
+		Person: laterPerson,
+		Again:  true,
+		Status: responder,
+	},
+	{
 		Code:   JWTSignature,
 		Title:  "The token's signature is wrong",
 		Cause:  "The signature of {partner} does not fit its token and its key {got}.",
@@ -103,9 +115,34 @@ var catalogueOIDC = []Explanation{
 		Theirs: "You send the parameter {got} more than once; it may stand only once.",
 		Side:   Theirs,
 		Person: laterPerson,
+		OAuth:  "invalid_request",
 	},
 
 	// The provider's answer by way of the browser.
+	{
+		Code:  OIDCStateMissing,
+		Title: "The answer holds no state",
+		Cause: "{partner} sent somebody back without the state that we gave. Without it the answer could be anybody's.",
+		Remedy: "Have the other side return state as it came (RFC 6749, section 4.1.2). Some drop it where they send an error, or where " +
+			"the person had to sign in first.",
+		Theirs: "Please return the state parameter in every answer, exactly as we send it.",
+		Side:   Theirs,
+		Person: laterPerson,
+	},
+	{
+		Code:  OIDCWouldNotAsk,
+		Title: "The provider did not sign the person in",
+		Cause: "{partner} answered {got}, though it was free to ask the person whatever it needs.",
+		Remedy: "Ask the other side why it does not show its sign-in page: often cookies that its page needs are not sent, or the " +
+			"account must accept something first.",
+		Theirs:    "You answer {got}, though we do not send prompt=none. Why is the person not asked to sign in?",
+		Side:      Theirs,
+		Person:    "Your provider did not sign you in. Please try again; if it goes on, tell the person who looks after it.",
+		Again:     true,
+		Status:    responder,
+		Substatus: "AuthnFailed",
+		OAuth:     "login_required",
+	},
 	{
 		Code:  OIDCState,
 		Title: "The answer belongs to no sign-in of this browser",
@@ -157,7 +194,7 @@ var catalogueOIDC = []Explanation{
 	{
 		Code:      OIDCContextUnmet,
 		Title:     "The wanted strength of sign-in was not reached",
-		Cause:     "{expected} was demanded; {partner} says {got}.",
+		Cause:     "The strength {expected} was demanded; {partner} says {got}.",
 		Remedy:    "Have the provider sign people in as strongly as the application asks, or have the application ask for less.",
 		Side:      Either,
 		Person:    "This application wants a stronger sign-in than the one you made.",
@@ -426,6 +463,15 @@ var catalogueOIDC = []Explanation{
 		Side:   Theirs,
 		Person: laterPerson,
 		Status: responder,
+	},
+
+	{
+		Code:   OIDCAnswerTooLarge,
+		Title:  "An answer of the provider is too large",
+		Cause:  "The answer of {partner} has more than {expected}, and is not read further.",
+		Remedy: "Have the other side send fewer groups or claims.",
+		Theirs: "Your answer has more than {expected}. Please send fewer groups or claims.",
+		Side:   Theirs, Person: laterPerson, Status: responder,
 	},
 
 	// UserInfo.

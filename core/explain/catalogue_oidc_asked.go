@@ -122,7 +122,29 @@ var catalogueOIDCAsked = []Explanation{
 		OAuth:  "access_denied",
 	},
 
+	{
+		Code:  OIDCPostLogoutUnregistered,
+		Title: "The way back after signing out is not registered",
+		Cause: "{partner} wants people back at {got} when they have signed out, which is not one of its post-logout addresses; the " +
+			"nearest is {expected}.",
+		Remedy: "Add the address to the application's post-logout addresses, which stand beside its redirect URIs, or have it send a " +
+			"registered one.",
+		Theirs: "You ask for the post_logout_redirect_uri {got}; we hold {expected}. They must be equal to the last character.",
+		Side:   Either,
+		Person: laterPerson,
+	},
+
 	// The token endpoint of ours.
+	{
+		Code:  OIDCCodeUnfetched,
+		Title: "The application did not fetch its tokens",
+		Cause: "{partner} was given a code, and did not come to the token endpoint with it within a minute. The person may have been " +
+			"left standing.",
+		Remedy: "See in the application's own log what became of the answer: whether it reached its redirect URI, and whether its " +
+			"server can reach our token endpoint.",
+		Theirs: "We sent you a code, and you did not redeem it. Does your server reach our token endpoint?",
+		Side:   Theirs, Person: laterPerson,
+	},
 	{
 		Code:   OIDCGrantType,
 		Title:  "A grant that is not given",
@@ -244,9 +266,17 @@ var catalogueOIDCAsked = []Explanation{
 		OAuth:  "slow_down",
 	},
 	{
+		Code:   OIDCDeviceUnknown,
+		Title:  "Nobody knows this device code",
+		Cause:  "{partner} sent a device code that was not given out here, was used already, or is another client's.",
+		Remedy: "Have the device begin again. If it happens at once, see which code it sends: device_code, not user_code.",
+		Theirs: "The device_code that you send is not known here.",
+		Side:   Theirs, Person: laterPerson, OAuth: "invalid_grant",
+	},
+	{
 		Code:   OIDCDeviceOver,
 		Title:  "The device code is over",
-		Cause:  "The device code of {partner} is over, or was never given out.",
+		Cause:  "The device code of {partner} is over.",
 		Remedy: "Have the person begin again.",
 		Side:   Person,
 		Person: "This code is over. Please begin again on your device.",

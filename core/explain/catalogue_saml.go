@@ -9,7 +9,8 @@ var catalogueSAML = []Explanation{
 		Side:   Theirs, Person: laterPerson, Status: requester},
 	{Code: SAMLTooLarge, Title: "The message is too large", Cause: "The message of {partner} has {got}; {expected} are the most.",
 		Remedy: "Ask the other side to send fewer attributes or groups.",
-		Theirs: "Your message has {got}; we take {expected} at most. Please send fewer groups or attributes.", Side: Theirs, Person: laterPerson, Status: requester},
+		Theirs: "Your message has {got}; we take {expected} at most. Please send fewer groups or attributes.",
+		Side:   Theirs, Person: laterPerson, Status: requester},
 	{
 		Code:      SAMLNotARequest,
 		Title:     "This is not a sign-in request",

@@ -13,5 +13,5 @@ func OfPartner(err error, name string) error {
 
 // Stray tells failures that say nothing about the sign-in itself, only about who came with an answer.
 func Stray(code Code) bool {
-	return code == BrowserLost || code == BrowserFinished || code == SAMLRequestRepeated || code == OIDCState
+	return code == BrowserLost || code == BrowserFinished || code == SAMLRequestRepeated || code == OIDCState || code == OIDCStateMissing
 }

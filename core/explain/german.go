@@ -10,6 +10,11 @@ const (
 // german holds what people are told, in German. A test sees that nothing is missing.
 var german = texts([][2]string{
 	{
+		"Your provider did not sign you in. Please try again; if it goes on, tell the person who looks after it.",
+		"Ihr Anmeldedienst hat Sie nicht angemeldet. Bitte versuchen Sie es noch einmal; wenn es so bleibt, melden Sie es der Stelle, " +
+			"die sich darum kümmert.",
+	},
+	{
 		"The application did not say for sure that it is you who wants to sign out. You can sign out here yourself.",
 		"Die Anwendung hat nicht sicher gesagt, dass Sie es sind, der sich abmelden will. Sie können sich hier selbst abmelden.",
 	},

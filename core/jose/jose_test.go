@@ -131,7 +131,7 @@ func TestForgedTokens(t *testing.T) {
 			"jwt.signature"},
 		"key in the header": {inner(), "jwt.signature"},
 		"EC algorithm with the RSA key's ID": {b64(`{"alg":"ES256","kid":"r1","typ":"JWT"}`) + "." + part[1] + "." + part[2],
-			"jwt.key-unknown"},
+			"jwt.key-unfit"},
 		"key ID that is a path": {resigned(t, `{"alg":"RS256","kid":"../../../etc/passwd","typ":"JWT"}`, `{}`),
 			"jwt.key-unknown"},
 		"key ID that is SQL":                   {resigned(t, `{"alg":"RS256","kid":"r1' OR '1'='1","typ":"JWT"}`, `{}`), "jwt.key-unknown"},
@@ -193,7 +193,20 @@ func TestTypesAndAlgorithmsAreTheCallers(t *testing.T) {
 		resigned(t, `{"alg":"RS256","kid":"r1"}`, `{}`),
 		jose.Rules{Types: []string{""}, Keys: jose.One("r1", "PS256", lab()["rsa"].Public())},
 	)
-	assert.Equal(t, "jwt.key-unknown", code(t, err))
+	assert.Equal(t, "jwt.key-unfit", code(t, err))
+	assert.ErrorContains(t, err, "it is published for PS256, and the token is signed with RS256")
+	// What stands in the set and is passed over is told with its reason, not as if it were not published.
+	for why, members := range map[string]string{"it is not for signatures": `"use":"enc"`, "its private part is published": `"d":"AQAB"`,
+		"its kind is unknown here": `"kty":"none"`} {
+		set, err := jose.ReadKeySet([]byte(`{"keys":[{"kid":"r1","kty":"RSA","n":"AQAB","e":"AQAB",` + members + `}]}`))
+		if strings.Contains(members, "kty") {
+			set, err = jose.ReadKeySet([]byte(`{"keys":[{"kid":"r1",` + members + `}]}`))
+		}
+		require.NoError(t, err)
+		_, err = verify(resigned(t, `{"alg":"RS256","kid":"r1"}`, `{}`), jose.Rules{Types: []string{""}, Keys: *set})
+		assert.Equal(t, "jwt.key-unfit", code(t, err))
+		assert.ErrorContains(t, err, why)
+	}
 	p, err := jose.Parse(
 		resigned(t, `{"alg":"RS256","kid":"r1","jku":"https://evil.example","x5u":"https://evil.example","x5c":["MII"]}`, `{}`),
 	)

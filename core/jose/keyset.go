@@ -158,6 +158,29 @@ func (s *KeySet) candidates(alg, kid string) []Key {
 	return out
 }
 
+// unfit says why the key of this ID can't check a token of this algorithm, though it stands in the set; empty where it does not
+// stand there.
+func (s *KeySet) unfit(alg, kid string) string {
+	if kid == "" {
+		return ""
+	}
+	for _, k := range s.Skipped {
+		if k.ID == kid {
+			return k.Why
+		}
+	}
+	for _, k := range s.Keys {
+		switch {
+		case k.ID != kid:
+		case k.Algorithm != "" && k.Algorithm != alg:
+			return "it is published for " + k.Algorithm + ", and the token is signed with " + alg
+		case !Fits(alg, k.public):
+			return "it is of the kind " + k.Kind + ", which does not sign with " + alg
+		}
+	}
+	return ""
+}
+
 // names lists the set's key IDs, for people.
 func (s *KeySet) names() string {
 	var out []string

@@ -131,6 +131,10 @@ func (p *Parsed) Verify(r Rules) (*Token, error) {
 	if p.Header.KeyID == "" {
 		unknown.Evidence[0].Got = "(without an ID)"
 	}
+	if why := r.Keys.unfit(p.Header.Algorithm, p.Header.KeyID); len(keys) == 0 && why != "" {
+		return nil, explain.New(explain.JWTKeyUnfit, explain.Pair("key "+p.Header.KeyID, "one that can be used", why),
+			explain.Fact("alg", p.Header.Algorithm))
+	}
 	if len(keys) == 0 {
 		return nil, unknown
 	}

@@ -11,7 +11,7 @@ import (
 // CheckRedirectURI says whether an address may be registered to receive codes (RFC 6749, section 3.1.2; RFC 8252,
 // sections 7 and 8.3; RFC 9700, section 2.1). Native clients may use http on a loopback IP literal, without regard to
 // the port, and an address of their own scheme, which must be a domain name backwards. Web clients use https, or http
-// on a loopback address for development.
+// on a loopback address, or localhost, for development.
 func CheckRedirectURI(address string, native bool) error {
 	u, err := url.Parse(address)
 	switch {
@@ -26,7 +26,7 @@ func CheckRedirectURI(address string, native bool) error {
 	case u.Scheme == "http" && loopbackLiteral(u.Hostname()):
 		return nil
 	case u.Scheme == "http" && u.Hostname() == "localhost":
-		return fmt.Errorf("%q names localhost, which another program may answer for; use 127.0.0.1 or [::1]", shown(address))
+		return nil // another program could answer for it, which is a finding (RFC 8252, section 8.3)
 	case u.Scheme == "http":
 		return fmt.Errorf("%q is without TLS, so the code could be read on its way; use https", shown(address))
 	case native && strings.Contains(u.Scheme, ".") && u.Host == "" && strings.HasPrefix(u.Path, "/"):
@@ -58,7 +58,7 @@ func MatchRedirectURI(registered []string, asked string, native bool) bool {
 // asked first.
 func IsLoopback(address string) bool {
 	u, err := url.Parse(address)
-	return err == nil && u.Scheme == "http" && loopbackLiteral(u.Hostname())
+	return err == nil && u.Scheme == "http" && (loopbackLiteral(u.Hostname()) || u.Hostname() == "localhost")
 }
 
 // IsLocal says whether an answer goes to a program on the person's own machine: by a loopback address, or by a scheme
@@ -82,7 +82,7 @@ func withoutPort(address string) (string, bool) {
 	}
 	host, port := rest[:end], ""
 	literal := ""
-	for written, bare := range map[string]string{"127.0.0.1": "127.0.0.1", "[::1]": "::1"} {
+	for written, bare := range map[string]string{"127.0.0.1": "127.0.0.1", "[::1]": "::1", "localhost": "localhost"} {
 		if after, ok := strings.CutPrefix(host, written); ok && (after == "" || after[0] == ':') {
 			literal, port = bare, after
 		}

@@ -20,7 +20,7 @@ func TestCheckRedirectURI(t *testing.T) {
 		"http://[::1]/callback":                 {true, ""},
 		"example.saltmere.dockhand:/callback":   {true, ""},
 		"http://ledger.example/callback":        {false, "without TLS"},
-		"http://localhost/callback":             {true, "127.0.0.1"},
+		"http://localhost/callback":             {true, ""},
 		"http://127.0.0.1.evil.example/":        {true, "without TLS"},
 		"dockhand:/callback":                    {true, "backwards"},
 		"example.saltmere.dockhand://host/path": {true, "backwards"},

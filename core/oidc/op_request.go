@@ -40,6 +40,7 @@ type Request struct {
 	State, Nonce          string
 	Challenge             string // of PKCE with S256, empty for none
 	Scopes                []string
+	Unregistered          []string `json:"-"` // scopes that were asked for and left out
 	// Passive is prompt=none; Fresh is prompt=login; Consent and Choose are the other prompts.
 	Passive, Fresh, Consent, Choose bool
 	MaxAge                          *time.Duration
@@ -108,6 +109,13 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 	if p["request_uri"] != "" {
 		return q, c.fail(explain.OIDCRequestURI)
 	}
+	if q.FormPost && !strings.HasPrefix(asked, "http") {
+		q.FormPost = false // the refusal itself goes by an address
+		return q, c.wrong("response_mode is form_post, and no form can be posted to the scheme of " + shown(asked))
+	}
+	if p["response_type"] == "" {
+		return q, c.wrong("response_type is missing; it must be code")
+	}
 	if !c.equal(ruleResponseType, "code", p["response_type"]) {
 		return q, c.fail(explain.OIDCResponseType, explain.Pair("response_type", "code", cmp.Or(shown(p["response_type"]), "(none)")))
 	}
@@ -118,9 +126,17 @@ func ReadRequest(p Parameters, r Registered, rec *trace.Recorder) (*Request, err
 	// A scope that is not known or not allowed is left out, and the token answer says which are given (section 3.1.2.1;
 	// RFC 6749, section 3.3).
 	for _, s := range wanted {
-		if (s == ScopeOpenID || slices.Contains(r.Scopes, s)) && !slices.Contains(q.Scopes, s) {
+		switch {
+		case slices.Contains(q.Scopes, s):
+		case s == ScopeOpenID || slices.Contains(r.Scopes, s):
 			q.Scopes = append(q.Scopes, s)
+		case len(q.Unregistered) < 20:
+			q.Unregistered = append(q.Unregistered, shown(s))
 		}
+	}
+	if len(q.Unregistered) > 0 {
+		rec.Decide(trace.Decision{About: "scope", Result: "left out: " + strings.Join(q.Unregistered, " "),
+			By: "the application does not have these; the token answer says which it got"})
 	}
 	if err := q.pkce(c, p, r); err != nil {
 		return q, err

@@ -105,7 +105,7 @@ func TestReadRequestRefuses(t *testing.T) {
 		"token in place of a code": {map[string]string{"response_type": "token"}, "oidc.response-type", "unsupported_response_type"},
 		"hybrid": {map[string]string{"response_type": "code id_token"}, "oidc.response-type",
 			"unsupported_response_type"},
-		"no response type":     {map[string]string{"response_type": "-"}, "oidc.response-type", "unsupported_response_type"},
+		"no response type":     {map[string]string{"response_type": "-"}, "oidc.parameter-wrong", "invalid_request"},
 		"answer as a fragment": {map[string]string{"response_mode": "fragment"}, "oidc.parameter-wrong", "invalid_request"},
 		"no openid":            {map[string]string{"scope": "email"}, "oidc.scope-openid", "invalid_scope"},
 		"no scope":             {map[string]string{"scope": "-"}, "oidc.scope-openid", "invalid_scope"},

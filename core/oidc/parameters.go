@@ -2,7 +2,9 @@ package oidc
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 
 	"innergate/core/explain"
@@ -12,7 +14,21 @@ import (
 // as left out.
 type Parameters map[string]string
 
-// ReadParameters reads the encoded form, without a leading question mark. Failures carry a code.
+// known are the parameters that mean something here. Of others it does not matter how often they stand (RFC 6749, section 3.1:
+// what is not understood is passed over); resource may well stand twice (RFC 8707, section 2).
+var known = map[string]bool{}
+
+func init() {
+	for _, name := range strings.Fields("client_id client_secret client_assertion client_assertion_type redirect_uri response_type " +
+		"response_mode scope state nonce code code_challenge code_challenge_method code_verifier prompt max_age login_hint " +
+		"id_token_hint acr_values ui_locales claims request request_uri grant_type refresh_token device_code token token_type_hint " +
+		"access_token id_token iss error error_description session_state post_logout_redirect_uri logout_token sid username password") {
+		known[name] = true
+	}
+}
+
+// ReadParameters reads the encoded form, without a leading question mark. Failures carry a code; with that of a parameter that
+// stands twice come the others, so that the failure can be answered.
 func ReadParameters(raw string) (Parameters, error) {
 	if len(raw) > MaxParameters {
 		return nil, explain.New(
@@ -31,13 +47,15 @@ func ReadParameters(raw string) (Parameters, error) {
 		return nil, explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", shown(err.Error())))
 	}
 	out := Parameters{}
-	for name, list := range values {
-		if len(list) > 1 {
-			return nil, explain.New(explain.OIDCParameterTwice, explain.Fact("parameter", shown(name)))
-		}
-		if list[0] != "" {
+	var twice error
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		list := values[name]
+		switch {
+		case len(list) > 1 && known[name]:
+			twice = explain.New(explain.OIDCParameterTwice, explain.Fact("parameter", shown(name)))
+		case len(list) == 1 && list[0] != "":
 			out[name] = list[0]
 		}
 	}
-	return out, nil
+	return out, twice
 }

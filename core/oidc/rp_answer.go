@@ -1,6 +1,9 @@
 package oidc
 
 import (
+	"cmp"
+	"strings"
+
 	"innergate/core/explain"
 	"innergate/core/trace"
 )
@@ -13,6 +16,9 @@ type AnswerRules struct {
 	IssuerPromised bool
 	// State is the one that this very browser was sent away with.
 	State string
+	// Passive is set where the provider was asked not to ask the person anything, ACR where a strength was demanded.
+	Passive bool
+	ACR     []string
 }
 
 var (
@@ -27,6 +33,10 @@ var (
 func ReadAnswer(p Parameters, r AnswerRules, rec *trace.Recorder) (code string, err error) {
 	c := checker{rec, r.Partner}
 	// The state is a secret of this browser: the trace tells only whether it is the same.
+	if p["state"] == "" {
+		c.that(ruleState, false, "", "none")
+		return "", c.fail(explain.OIDCStateMissing, explain.Pair("state", "the one that was sent", "none"))
+	}
 	if !c.that(ruleState, r.State != "" && p["state"] == r.State, "", told(p["state"], r.State)) {
 		return "", c.fail(explain.OIDCState, explain.Pair("state", "the one that was sent", told(p["state"], r.State)))
 	}
@@ -40,7 +50,7 @@ func ReadAnswer(p Parameters, r AnswerRules, rec *trace.Recorder) (code string, 
 		}
 	}
 	if !c.that(ruleNoError, p["error"] == "", "", p["error"]) {
-		return "", c.refused(p["error"], p["error_description"])
+		return "", c.refused(r, p["error"], p["error_description"])
 	}
 	for _, token := range []string{"id_token", "access_token"} {
 		if p[token] != "" {
@@ -67,7 +77,7 @@ func told(got, expected string) string {
 
 // refused turns an error of the authorization endpoint into a failure (RFC 6749, section 4.1.2.1; OpenID Connect Core
 // 1.0, section 3.1.2.6).
-func (c checker) refused(code, description string) error {
+func (c checker) refused(r AnswerRules, code, description string) error {
 	evidence := []trace.Evidence{explain.Fact("error", shown(code))}
 	if description != "" {
 		evidence = append(evidence, explain.Fact("error_description", shown(description)))
@@ -76,9 +86,13 @@ func (c checker) refused(code, description string) error {
 	case ErrAccessDenied:
 		return c.fail(explain.OIDCDenied, evidence...)
 	case ErrLoginRequired, ErrInteractionRequired, ErrConsentRequired, ErrAccountSelection:
+		if !r.Passive {
+			return c.fail(explain.OIDCWouldNotAsk, evidence...)
+		}
 		return c.fail(explain.OIDCNoPassive, evidence...)
 	case ErrUnmetAuthRequirement:
-		return c.fail(explain.OIDCContextUnmet, evidence...)
+		demanded := cmp.Or(strings.Join(r.ACR, " or "), "no strength that we asked for")
+		return c.fail(explain.OIDCContextUnmet, append([]trace.Evidence{explain.Pair("acr", demanded, shown(code))}, evidence...)...)
 	case ErrServer, ErrUnavailable:
 		return c.fail(explain.OIDCProviderFailed, evidence...)
 	}

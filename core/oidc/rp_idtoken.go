@@ -66,6 +66,9 @@ var (
 	ruleTokenKind = rule{"oidc.token-kind", "Is an ID token and no other kind of token", "RFC 8725 3.11, 3.12"}
 )
 
+// lastTime is the end of the year 9999, in seconds since 1970. No token means a time behind it.
+const lastTime = 253_402_300_799
+
 // maxIssuedAgo is how old an ID token may be that has just been fetched, clocks aside.
 const maxIssuedAgo = 10 * time.Minute
 
@@ -152,6 +155,10 @@ func (t *IDToken) times(c checker, r IDTokenRules) error {
 		n, there, ok := t.Claims.Number(name)
 		if !ok || n < 0 {
 			return c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", name+" is not a time in seconds since 1970"))
+		}
+		if n > lastTime {
+			return c.fail(explain.OIDCIDTokenClaim, explain.Fact("claim", fmt.Sprintf("%s is %d, which is beyond all measure for a "+
+				"time in seconds since 1970; milliseconds, perhaps", name, n)))
 		}
 		if there {
 			at[name] = time.Unix(n, 0)

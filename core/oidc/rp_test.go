@@ -76,6 +76,8 @@ func TestReadAnswer(t *testing.T) {
 	promised.IssuerPromised = true
 	stateless := plain
 	stateless.State = ""
+	passive := plain
+	passive.Passive = true
 	for name, c := range map[string]struct {
 		query string
 		rules oidc.AnswerRules
@@ -89,15 +91,16 @@ func TestReadAnswer(t *testing.T) {
 		"an error of another provider": {"error=access_denied&state=st-1&iss=https%3A%2F%2Fevil.example", plain,
 			"oidc.answer-issuer"},
 		"another state":                 {"code=c-1&state=st-2", plain, "oidc.state"},
-		"no state":                      {"code=c-1", plain, "oidc.state"},
-		"no state, and none kept":       {"code=c-1", stateless, "oidc.state"},
-		"an error without a state":      {"error=access_denied", plain, "oidc.state"},
+		"no state":                      {"code=c-1", plain, "oidc.state-missing"},
+		"no state, and none kept":       {"code=c-1", stateless, "oidc.state-missing"},
+		"an error without a state":      {"error=access_denied", plain, "oidc.state-missing"},
 		"nothing":                       {"state=st-1", plain, "oidc.code-missing"},
 		"an empty code":                 {"state=st-1&code=", plain, "oidc.code-missing"},
 		"a token by way of the browser": {"code=c-1&state=st-1&id_token=a.b.c", plain, "oidc.token-in-answer"},
 		"cancelled":                     {"error=access_denied&state=st-1&error_description=no%0athanks", plain, "oidc.denied"},
-		"nobody signed in":              {"error=login_required&state=st-1", plain, "oidc.no-passive"},
-		"would have to ask":             {"error=interaction_required&state=st-1", plain, "oidc.no-passive"},
+		"nobody signed in":              {"error=login_required&state=st-1", passive, "oidc.no-passive"},
+		"would not ask, though it may":  {"error=login_required&state=st-1", plain, "oidc.would-not-ask"},
+		"would have to ask":             {"error=interaction_required&state=st-1", passive, "oidc.no-passive"},
 		"not strong enough":             {"error=unmet_authentication_requirements&state=st-1", plain, "oidc.context-unmet"},
 		"down":                          {"error=temporarily_unavailable&state=st-1", plain, "oidc.provider-failed"},
 		"a scope that is not allowed":   {"error=invalid_scope&state=st-1", plain, "oidc.request-refused"},
@@ -133,7 +136,13 @@ func TestReadParameters(t *testing.T) {
 	p, err := oidc.ReadParameters("a=1&b=&c=%C3%A9")
 	require.NoError(t, err)
 	assert.Equal(t, oidc.Parameters{"a": "1", "c": "é"}, p, "a parameter without a value counts as left out")
-	for raw, code := range map[string]string{"a=1&a=1": "oidc.parameter-twice", "a=&a=": "oidc.parameter-twice",
+	p, err = oidc.ReadParameters("resource=a&code=1&resource=b")
+	require.NoError(t, err, "what means nothing here may stand as often as it likes")
+	assert.Equal(t, oidc.Parameters{"code": "1"}, p)
+	p, err = oidc.ReadParameters("nonce=1&client_id=a&nonce=2")
+	refused(t, err, "oidc.parameter-twice")
+	assert.Equal(t, "a", p["client_id"], "so that the refusal can be answered")
+	for raw, code := range map[string]string{"code=1&code=1": "oidc.parameter-twice", "state=&state=": "oidc.parameter-twice",
 		"a=%zz": "oidc.request-unreadable", "a=1;b=2": "oidc.request-unreadable",
 		strings.Repeat("a=1&", 200): "oidc.request-unreadable", "a=" + strings.Repeat("x", oidc.MaxParameters): "oidc.request-unreadable"} {
 		_, err := oidc.ReadParameters(raw)

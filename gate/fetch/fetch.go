@@ -47,9 +47,15 @@ func ForOutsider(ctx context.Context) context.Context {
 }
 
 // FetchError says in a sentence why something could not be fetched.
-type FetchError struct{ Reason string }
+type FetchError struct {
+	Reason string
+	large  bool
+}
 
 func (e *FetchError) Error() string { return e.Reason }
+
+// Is tells a document that was too large from others.
+func (e *FetchError) Is(target error) bool { return target == ErrTooLarge && e.large }
 
 // ErrPrivate says that an address is not fetched because it lies in a private network.
 var ErrPrivate = errors.New("the address belongs to a private network")
@@ -142,7 +148,7 @@ func (f *Fetcher) Get(ctx context.Context, address string) ([]byte, error) {
 func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	u, err := url.Parse(w.URL)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil {
-		return nil, &FetchError{fmt.Sprintf("%q is not an http or https address", w.URL)}
+		return nil, &FetchError{Reason: fmt.Sprintf("%q is not an http or https address", w.URL)}
 	}
 	limit, timeout, stall := f.MaxBytes, f.Timeout, w.Stall
 	if w.MaxBytes > 0 {
@@ -167,7 +173,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 		request, err = http.NewRequestWithContext(ctx, http.MethodPost, u.String(), bytes.NewReader(w.Post))
 	}
 	if err != nil {
-		return nil, &FetchError{err.Error()}
+		return nil, &FetchError{Reason: err.Error()}
 	}
 	if w.Head {
 		request.Method = http.MethodHead
@@ -188,7 +194,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	}
 	answer, err := c.Do(request)
 	if err != nil {
-		return nil, &FetchError{fetchReason(ctx, w.URL, err)}
+		return nil, &FetchError{Reason: fetchReason(ctx, w.URL, err)}
 	}
 	defer answer.Body.Close()
 	got := &Got{
@@ -209,7 +215,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 		got.NotModified, got.ETag, got.LastModified = true, w.ETag, w.LastModified
 		return got, nil
 	case answer.StatusCode != http.StatusOK && !w.AnyStatus:
-		return nil, &FetchError{fmt.Sprintf("%s answers with the status %s", w.URL, answer.Status)}
+		return nil, &FetchError{Reason: fmt.Sprintf("%s answers with the status %s", w.URL, answer.Status)}
 	}
 	var whole bytes.Buffer
 	to := w.To
@@ -222,15 +228,18 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	n, err := io.Copy(to, io.LimitReader(body, limit+1))
 	switch {
 	case body.stalled.Load():
-		return nil, &FetchError{fmt.Sprintf("%s stopped sending for more than %s", w.URL, stall)}
+		return nil, &FetchError{Reason: fmt.Sprintf("%s stopped sending for more than %s", w.URL, stall)}
 	case err != nil:
-		return nil, &FetchError{fetchReason(ctx, w.URL, err)}
+		return nil, &FetchError{Reason: fetchReason(ctx, w.URL, err)}
 	case n > limit:
-		return nil, &FetchError{fmt.Sprintf("what %s sends is larger than %d bytes", w.URL, limit)}
+		return nil, &FetchError{Reason: fmt.Sprintf("what %s sends is larger than %d bytes", w.URL, limit), large: true}
 	}
 	got.Body = whole.Bytes()
 	return got, nil
 }
+
+// ErrTooLarge is in an error about a document that is larger than is read.
+var ErrTooLarge = errors.New("too large")
 
 // client follows few redirects, none of them from https to http, and none after a POST.
 func (f *Fetcher) client(direct bool) *http.Client {

@@ -253,9 +253,11 @@ func (g *Room) redeemCode(ctx context.Context, x *Exchange, form oidc.Parameters
 		)
 	}
 	verifier := form["code_verifier"]
-	if !x.check(
+	if h.Body.Challenge == "" && verifier == "" {
+		x.Rec.Decide(trace.Decision{About: "PKCE", Result: "not used", By: "the request had no code challenge, as this client may"})
+	} else if !x.check(
 		"oidc.verifier", "The code verifier fits the code challenge", "RFC 7636 4.6",
-		h.Body.Challenge == "" && verifier == "" || h.Body.Challenge != "" && oidc.VerifierFits(h.Body.Challenge, verifier),
+		h.Body.Challenge != "" && oidc.VerifierFits(h.Body.Challenge, verifier),
 	) {
 		why := "it is another one"
 		switch {
@@ -302,6 +304,9 @@ func (g *Room) tokenAgain(ctx context.Context, h *HeldGrant) error {
 }
 
 func (g *Room) redeemRefresh(ctx context.Context, x *Exchange, form oidc.Parameters) (*OAuthAnswer, error) {
+	if form["refresh_token"] == "" {
+		return nil, explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "refresh_token is missing"))
+	}
 	t, err := g.TokenBy(ctx, form["refresh_token"])
 	if err != nil {
 		return nil, err

@@ -108,6 +108,9 @@ func (g *Room) introspect(ctx context.Context, x *Exchange, authorization, raw s
 	if !x.App.OIDC.Introspection {
 		return nil, explain.New(explain.OIDCNotAllowed, explain.Fact("endpoint", "introspection is off for this client"))
 	}
+	if form["token"] == "" {
+		return nil, explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "token is missing"))
+	}
 	if err := g.useAssertion(ctx, x); err != nil {
 		return nil, err
 	}
@@ -267,6 +270,9 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 	if !x.App.OIDC.DeviceGrant {
 		return nil, explain.New(explain.OIDCNotAllowed, explain.Fact("grant", "the device grant is off for this client"))
 	}
+	if form["device_code"] == "" {
+		return nil, explain.New(explain.OIDCParameterWrong, explain.Fact("parameter", "device_code is missing"))
+	}
 	now := g.Now().UTC()
 	hash := keys.HashSecret(form["device_code"])
 	var row store.DeviceCode
@@ -285,7 +291,9 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 	switch {
 	case err != nil:
 		return nil, err
-	case row.UserCode == "" || !now.Before(row.ExpiresAt):
+	case row.UserCode == "":
+		return nil, explain.New(explain.OIDCDeviceUnknown)
+	case !now.Before(row.ExpiresAt):
 		return nil, explain.New(explain.OIDCDeviceOver)
 	case row.State == "denied":
 		return nil, explain.New(explain.OIDCConfirmDenied)
@@ -300,7 +308,7 @@ func (g *Room) redeemDevice(ctx context.Context, x *Exchange, form oidc.Paramete
 	return g.giveTokens(ctx, x, x.grant.Body.Scopes, func(tx *gorm.DB, _ time.Time) error {
 		return once(issued.UseDevice(tx, hash))
 		// a device that asks twice at once keeps what it has got
-	}, func(context.Context, *HeldGrant) error { return explain.New(explain.OIDCDeviceOver) })
+	}, func(context.Context, *HeldGrant) error { return explain.New(explain.OIDCDeviceUnknown) })
 }
 
 func cmpErr(err, other error) error {

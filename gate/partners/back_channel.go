@@ -3,6 +3,8 @@ package partners
 import (
 	"cmp"
 	"context"
+	"errors"
+	"fmt"
 
 	"innergate/core/config"
 	"innergate/core/explain"
@@ -112,6 +114,10 @@ func answered(
 	got *fetch.Got,
 	err error,
 ) (*oidc.Answer, error) {
+	if errors.Is(err, fetch.ErrTooLarge) {
+		return nil, explain.New(explain.OIDCAnswerTooLarge, explain.Pair("octets", fmt.Sprint(oidc.MaxDocument)+" octets", "more"),
+			explain.Fact("address", address)).Of(p.Name)
+	}
 	if err != nil {
 		return nil, explain.New(explain.OIDCBackChannel, explain.Fact("reason", err.Error()), explain.Fact("address", address)).Of(p.Name)
 	}

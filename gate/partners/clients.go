@@ -101,6 +101,9 @@ func (g *Room) Client(
 		Now:       g.Now(),
 		Skew:      Skew(app.OIDC.ClockSkewSeconds),
 	}
+	if app.OIDC.TokenEndpointAudience {
+		known.Audiences = append(known.Audiences, g.PublicURL+"/oidc/token")
+	}
 	for _, s := range app.secrets {
 		if s.ends == nil || g.Now().Before(*s.ends) {
 			known.Secrets = append(known.Secrets, s.hash)
@@ -113,7 +116,7 @@ func (g *Room) Client(
 	}
 	used, err := proof.Check(known, rec)
 	var f *explain.Failure
-	if errors.As(err, &f) && f.Code == explain.JWTKeyUnknown && app.OIDC.KeysURL != "" {
+	if errors.As(err, &f) && (f.Code == explain.JWTKeyUnknown || f.Code == explain.JWTKeyUnfit) && app.OIDC.KeysURL != "" {
 		if known.Keys, err = g.ClientKeys(ctx, app, true); err != nil {
 			return app, nil, explain.OfPartner(err, app.Name)
 		}

@@ -13,6 +13,7 @@ import (
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
+	"innergate/store"
 )
 
 // AskOIDC takes an application's authentication request. How tells in which form it came.
@@ -39,9 +40,9 @@ func (g *Room) AskOIDCPosted(ctx context.Context, b Browser, handle string) *Nex
 }
 
 func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
-	p, err := oidc.ReadParameters(raw)
-	if err != nil {
-		return err
+	p, unclear := oidc.ReadParameters(raw)
+	if unclear != nil && p == nil {
+		return unclear
 	}
 	app, err := g.partners.ApplicationByClient(ctx, p["client_id"])
 	if ground.IsNotFound(err) {
@@ -64,8 +65,11 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	}
 	app = s.App
 	outside := p
-	if p, err = g.request(ctx, s, p); err != nil {
-		// What is wrong with a request object can be told where the parameters beside it name a registered address.
+	if err = unclear; err == nil {
+		p, err = g.request(ctx, s, p)
+	}
+	if err != nil {
+		// What is wrong with a request object, or stands twice, can be told where the parameters name a registered address.
 		if oidc.MatchRedirectURI(app.OIDC.RedirectURIs, outside["redirect_uri"], app.OIDC.Native) {
 			s.State.Asked = &oidc.Request{
 				ClientID:    app.OIDC.ClientID,
@@ -79,6 +83,9 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	s.State.Asked = q
 	if err != nil {
 		return err
+	}
+	if len(q.Unregistered) > 0 {
+		g.partners.See(ctx, app.ID, store.SeenScopeUnknown, strings.Join(q.Unregistered, " "), s.Reference)
 	}
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, "oidc:"+s.ID
 	return g.wishOf(ctx, s, q)

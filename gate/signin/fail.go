@@ -47,7 +47,7 @@ func (g *Room) fail(ctx context.Context, s *SignIn, err error) *Next {
 		if explanation.Status != "" || explanation.OAuth != "" || s.Rec.Step() != trace.Ask {
 			answer := g.ApplicationSide(s.App).Refuse(ctx, s, f)
 			// Where nobody was asked anything yet, the application gets its answer at once.
-			early := s.Rec.Step() == trace.Ask || s.Rec.Step() == trace.Route
+			early := s.Rec.Step() == trace.Ask || s.Rec.Step() == trace.Route || s.Rec.Step() == trace.Send
 			if answer != nil && (early || s.State.Wish.Passive) {
 				next = answer
 			} else if answer != nil {

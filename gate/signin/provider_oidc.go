@@ -129,7 +129,8 @@ func (g oidcProvider) Receive(ctx context.Context, s *SignIn, a *Arrival) (bridg
 	}
 	code, err := oidc.ReadAnswer(
 		a.parameters,
-		oidc.AnswerRules{Partner: p.Name, Issuers: c.Issuers(), IssuerPromised: c.IssuerInAnswer, State: s.ID},
+		oidc.AnswerRules{Partner: p.Name, Issuers: c.Issuers(), IssuerPromised: c.IssuerInAnswer, State: s.ID,
+			Passive: s.State.Wish.Passive, ACR: s.asked.ACR},
 		s.Rec,
 	)
 	if err != nil {
@@ -250,7 +251,7 @@ func (g oidcProvider) idToken(ctx context.Context, s *SignIn, tokens *oidc.Token
 		}
 		t, err := oidc.CheckIDToken(tokens.IDToken, rules, s.Rec)
 		var f *explain.Failure
-		if !again && errors.As(err, &f) && f.Code == explain.JWTKeyUnknown {
+		if !again && errors.As(err, &f) && (f.Code == explain.JWTKeyUnknown || f.Code == explain.JWTKeyUnfit) {
 			continue
 		}
 		if err != nil {
@@ -335,6 +336,11 @@ func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, 
 	if err != nil {
 		stranger.Rec.Message(message)
 		return stranger, nil, explain.OfPartner(err, p.Name)
+	}
+	if parameters["state"] == "" {
+		stranger.Rec.Message(message)
+		_, err := oidc.ReadAnswer(parameters, oidc.AnswerRules{Partner: p.Name, State: "a"}, stranger.Rec)
+		return stranger, nil, err
 	}
 	s, err := g.Resume(ctx, b, parameters["state"])
 	if err == nil && s.Row.ProviderID != p.ID {

@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"innergate/core/access"
 	"innergate/core/bridge"
@@ -84,7 +83,13 @@ func (g *Room) tooStrict(s *SignIn, err error) bool {
 // tooOld says whether the person signed in longer ago than the application allows, and has them asked anew, once.
 func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
 	wish := &s.State.Wish
-	if wish.MaxAge == nil || !who.AuthnInstant.IsZero() && g.Now().Sub(who.AuthnInstant) <= *wish.MaxAge+time.Minute {
+	// Whoever signed in for this very request is fresh, however long the way back took. Clocks count where they were asked anew.
+	since := s.Began
+	if s.asked.Again {
+		since = since.Add(-partners.Skew(0))
+	}
+	if wish.MaxAge == nil || !who.AuthnInstant.IsZero() &&
+		(g.Now().Sub(who.AuthnInstant) <= *wish.MaxAge || !who.AuthnInstant.Before(since)) {
 		return false, nil
 	}
 	if s.asked.Again && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {

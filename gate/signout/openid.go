@@ -124,7 +124,7 @@ func (g *Room) wayBack(s *signin.SignIn, p oidc.Parameters) (string, error) {
 			OK:      slices.Contains(s.App.OIDC.PostLogoutURIs, wanted),
 		}) {
 		f := explain.New(
-			explain.OIDCRedirectUnregistered,
+			explain.OIDCPostLogoutUnregistered,
 			explain.Pair("post_logout_redirect_uri", "none is registered", words.Clip(wanted, 500)),
 		)
 		if s.App != nil {

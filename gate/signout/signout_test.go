@@ -43,7 +43,7 @@ func TestWhatIsNotSignedEndsNothing(t *testing.T) {
 	received := &saml.Received{Binding: saml.BindingPost, Param: saml.ParamRequest, XML: []byte(doc), Location: location}
 	page, ok := l.SignOut.LogoutSAML(ctx, signin.Browser{Address: "192.0.2.1"}, received).To.(*signin.FailurePage)
 	require.True(t, ok)
-	assert.Equal(t, explain.SAMLRequestUnsigned, page.Explanation.Code)
+	assert.Equal(t, explain.SAMLLogoutUnsigned, page.Explanation.Code)
 	assert.True(t, page.SigningOut)
 	_, err := l.SignOut.LogoutSOAP(ctx, "192.0.2.1", []byte(doc), location)
 	assert.Error(t, err)
