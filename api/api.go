@@ -180,7 +180,7 @@ type TraceSummary struct {
 	ProviderSlug    string    `json:"providerSlug,omitempty"`
 	Person          string    `json:"person,omitempty"`
 	Flow            string    `json:"flow"`
-	Outcome         string    `json:"outcome"` // open, signed-in or refused
+	Outcome         string    `json:"outcome"` // open, waiting, signed-in, not-taken-up, refused, stopped or signed-out
 	Code            string    `json:"code,omitempty"`
 	Title           string    `json:"title,omitempty"`
 	Rehearsal       bool      `json:"rehearsal"`

@@ -241,7 +241,7 @@ func (p *program) traces() *cli.Command {
 				&cli.StringFlag{Name: "provider", Usage: "short name of a provider"},
 				&cli.StringFlag{
 					Name:  "outcome",
-					Usage: "open, signed-in or refused",
+					Usage: "open, waiting (for its token request), signed-in, not-taken-up, refused, stopped or signed-out",
 				}, &cli.StringFlag{Name: "code", Usage: "explanation code"},
 				&cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 20},
 				&cli.StringFlag{Name: "after", Usage: "where the page before ended"},
@@ -358,6 +358,9 @@ func (p *program) traceEntry(e api.TraceEntry, messages bool) {
 		fmt.Fprintf(p.Out, "%s%s ← %s: %s", at, v.Rule, orDash(v.From), strings.Join(v.Input, ", "))
 		for _, s := range v.Steps {
 			fmt.Fprintf(p.Out, " | %s: %s", s.Step, strings.Join(s.Values, ", "))
+		}
+		if v.Withheld != "" {
+			fmt.Fprintf(p.Out, " | not sent: %s", v.Withheld)
 		}
 		fmt.Fprintln(p.Out)
 	case e.Decision != nil:

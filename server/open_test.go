@@ -156,7 +156,8 @@ func TestOpenAddresses(t *testing.T) {
 			for _, kind := range []string{form, "text/xml", "application/json", "multipart/form-data; boundary=x"} {
 				at := address
 				if method == http.MethodGet {
-					at += "?" + url.PathEscape(junk)
+					escaped := url.PathEscape(junk) // beyond what a head may have, the connection may be closed upon us
+					at += "?" + escaped[:min(len(escaped), 6<<10)]
 				}
 				a, text := call(method, at, kind, map[bool]string{true: junk}[method == http.MethodPost])
 				fault := strings.Contains(text, "Fault>") // SOAP 1.1, section 6.2, gives every fault the status 500

@@ -94,10 +94,10 @@ func TestRequestsThatAreRefused(t *testing.T) {
 	}
 	stays(url.Values{"client_id": {"nobody"}})
 	stays(url.Values{"client_id": {""}})
-	got, b := p.goes(p.asks(nil).Encode()+"&state=st-2", "mvoss")
+	got, _ := p.goes(p.asks(nil).Encode()+"&state=st-2", "mvoss")
 	assert.Equal(t, "invalid_request", got.Get("error"), "a parameter twice, and the address for the answer is clear")
 	assert.Equal(t, p.w.URL, got.Get("iss"))
-	got, b = p.goes(p.asks(nil).Encode()+"&redirect_uri="+url.QueryEscape(at), "mvoss")
+	got, b := p.goes(p.asks(nil).Encode()+"&redirect_uri="+url.QueryEscape(at), "mvoss")
 	assert.Nil(t, got, "where that stands twice, nothing goes there")
 	assert.Equal(t, 400, b.Status)
 	got, b = p.goes(p.asks(nil).Encode()+"&resource=urn:a&resource=urn:b", "mvoss")

@@ -404,3 +404,127 @@ func TestSecretsChangeOver(t *testing.T) {
 	p.clock.turn(31 * 24 * time.Hour)
 	assert.Equal(t, "invalid_client", p.call("/oidc/token", redeeming(p, p.code(nil))).err(), "a secret ends on its day")
 }
+
+// TestTokenRequestsBelongToTheSignIn follows sign-ins whose application was refused its tokens, or never came for them: the trace says
+// so, is found by the code, is counted so, and the application's engineer gets the reference.
+func TestTokenRequestsBelongToTheSignIn(t *testing.T) {
+	t.Parallel()
+	p := newParty(t)
+	ctx := context.Background()
+	newest := func() *api.Trace {
+		list, err := p.w.Client().Traces(ctx, client.Page{Limit: 1, Filters: map[string]string{"application": p.id}})
+		require.NoError(t, err)
+		require.Len(t, list.Items, 1)
+		trace, err := p.w.Client().Trace(ctx, list.Items[0].Reference)
+		require.NoError(t, err)
+		return trace
+	}
+	counted := func() [2]int64 {
+		s, err := p.w.Client().Statistics(ctx, 1, map[string]string{"application": p.id})
+		require.NoError(t, err)
+		return [2]int64{s.SignedIn, s.Refused}
+	}
+	before := counted()
+	secret := p.secret
+	for _, c := range []struct {
+		name   string
+		change func(form url.Values)
+		code   string
+	}{
+		{"secret", func(url.Values) { p.secret = "igs_wrong" }, "oidc.proof-secret"},
+		{"verifier", func(f url.Values) { f.Set("code_verifier", strings.Repeat("x", 43)) }, "oidc.verifier"},
+		{"redirect URI", func(f url.Values) { f.Set("redirect_uri", "https://evil.example/") }, "oidc.code-redirect"},
+		{"method", func(url.Values) { p.method = "client_secret_post" }, "oidc.proof-method"},
+		{"twice", func(f url.Values) { f.Add("redirect_uri", "https://rota.example/") }, "oidc.parameter-twice"},
+	} {
+		form := redeeming(p, p.code(nil))
+		waiting := newest()
+		require.Equal(t, "waiting", waiting.Outcome, "%s: a code is no sign-in yet", c.name)
+		c.change(form)
+		a := p.call("/oidc/token", form)
+		p.secret, p.method = secret, "client_secret_basic"
+		refused := newest()
+		assert.Equal(t, waiting.Reference, refused.Reference, c.name)
+		assert.Equal(t, []string{"refused", c.code}, []string{refused.Outcome, refused.Code}, c.name)
+		require.NotNil(t, refused.Explanation, c.name)
+		assert.Equal(t, c.code, string(refused.Explanation.Code), c.name)
+		assert.Contains(t, a.text("error_description"), "reference "+refused.Reference, c.name)
+		list, err := p.w.Client().Traces(ctx, client.Page{Filters: map[string]string{"code": c.code, "application": p.id}})
+		require.NoError(t, err)
+		require.Len(t, list.Items, 1, c.name)
+		assert.Equal(t, refused.Reference, list.Items[0].Reference, c.name)
+	}
+	after := counted()
+	assert.Equal(t, [2]int64{0, 5}, [2]int64{after[0] - before[0], after[1] - before[1]})
+
+	form := redeeming(p, p.code(nil))
+	p.secret = "igs_wrong"
+	p.call("/oidc/token", form)
+	p.secret = secret
+	require.Equal(t, "refused", newest().Outcome)
+	p.call("/oidc/token", form)
+	good := newest()
+	assert.Equal(t, []string{"signed-in", ""}, []string{good.Outcome, good.Code}, "who comes again, rightly, is signed in")
+	assert.Nil(t, good.Explanation)
+	again := counted()
+	assert.Equal(t, [2]int64{1, 5}, [2]int64{again[0] - before[0], again[1] - before[1]}, "and counted once")
+
+	lost := redeeming(p, p.code(nil))
+	p.clock.turn(2 * time.Minute)
+	require.NoError(t, p.w.Gate.Traces.EndUnfetched(ctx))
+	over := newest()
+	assert.Equal(t, []string{"not-taken-up", "oidc.code-unfetched"}, []string{over.Outcome, over.Code})
+	require.NotNil(t, over.Explanation)
+	assert.Equal(t, [2]int64{1, 6}, [2]int64{counted()[0] - before[0], counted()[1] - before[1]})
+	p.call("/oidc/token", lost)
+	assert.Equal(t, []string{"refused", "oidc.code-unknown"}, []string{newest().Outcome, newest().Code}, "who comes too late is told so")
+
+	_, err := p.w.Client().Checkup(ctx)
+	require.NoError(t, err)
+	findings, err := p.w.Client().Findings(ctx, client.Page{Filters: map[string]string{"application": p.id}})
+	require.NoError(t, err)
+	var codes []string
+	for _, f := range findings.Items {
+		codes = append(codes, f.Code)
+	}
+	assert.Contains(t, codes, "seen.token-refused")
+	assert.Contains(t, codes, "seen.code-unfetched")
+}
+
+// TestWhatHappensAfterwardsStandsInTheTrace finds UserInfo, refreshes and revocations in the trace of their sign-in, and what of
+// the claims was withheld.
+func TestWhatHappensAfterwardsStandsInTheTrace(t *testing.T) {
+	t.Parallel()
+	p := newParty(t)
+	p.set(func(a *config.Application) { a.OIDC.Refresh = true })
+	given := p.call("/oidc/token", redeeming(p, p.code(url.Values{"scope": {"openid profile printers"}})))
+	require.Equal(t, 200, given.status, given.raw)
+	for range 3 {
+		assert.Equal(t, 200, p.userinfo(given.text("access_token")).status)
+	}
+	p.call("/oidc/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {given.text("refresh_token")}})
+	p.call("/oidc/revoke", url.Values{"token": {given.text("access_token")}})
+	list, err := p.w.Client().Traces(context.Background(), client.Page{Limit: 1, Filters: map[string]string{"application": p.id}})
+	require.NoError(t, err)
+	whole, err := p.w.Client().Trace(context.Background(), list.Items[0].Reference)
+	require.NoError(t, err)
+	names := map[string]int{}
+	withheld := map[string]string{}
+	var passed string
+	for _, e := range whole.Entries {
+		if e.Message != nil {
+			names[e.Message.Name]++
+		}
+		if e.Value != nil && e.Value.Withheld != "" {
+			withheld[e.Value.Rule] = e.Value.Withheld
+		}
+		if e.Decision != nil && e.Decision.About == "scopes" {
+			passed = e.Decision.Result
+		}
+	}
+	assert.Equal(t, 1, names["UserInfo response"], "the first use of a token, and no more")
+	assert.Equal(t, 2, names["token response"])
+	assert.Equal(t, 1, names["revoke"])
+	assert.Equal(t, "printers passed over", passed)
+	assert.Equal(t, "the scope email was not granted", withheld["email"])
+}

@@ -438,6 +438,7 @@ type Consent struct {
 type TraceAddition struct {
 	ID      string `gorm:"primaryKey"`
 	TraceID string `gorm:"index"`
+	Code    string `gorm:"not null;default:''"` // of what was refused; with an index over these
 	Entries []byte // sealed
 	At      time.Time
 }

@@ -269,6 +269,12 @@ func migrate(db *gorm.DB) error {
 			return tx.Exec("CREATE INDEX account_subject ON accounts (application_id, subject COLLATE NOCASE)").Error
 		}},
 		{ID: "2026-11-29-seen", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Seen{}) }},
+		{ID: "2026-11-29-additions", Migrate: func(tx *gorm.DB) error {
+			if err := tx.AutoMigrate(&TraceAddition{}); err != nil {
+				return err
+			}
+			return tx.Exec("CREATE INDEX IF NOT EXISTS addition_by_code ON trace_additions (code) WHERE code <> ''").Error
+		}},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

@@ -52,14 +52,19 @@ func ClaimsOf(scopes []string) []string {
 	return out
 }
 
-// InScopes says whether a claim belongs to any of the standard scopes; one that does not is the application's own.
-func InScopes(claim string) bool {
-	for _, list := range scopeClaims {
+// ScopeOf is the standard scope that asks for a claim, empty for a claim that is the application's own.
+func ScopeOf(claim string) string {
+	for scope, list := range scopeClaims {
 		if slices.Contains(list, claim) {
-			return true
+			return scope
 		}
 	}
-	return false
+	return ""
+}
+
+// InScopes says whether a claim belongs to any of the standard scopes; one that does not is the application's own.
+func InScopes(claim string) bool {
+	return ScopeOf(claim) != ""
 }
 
 // reserved are the claims that the protocol sets. No mapping sets them.

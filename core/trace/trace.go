@@ -79,6 +79,8 @@ type Value struct {
 	Steps     []StepDone `json:"steps,omitempty"`
 	Output    []string   `json:"output"`
 	Personal  bool       `json:"personal,omitempty"`
+	// Withheld says why the value goes nowhere, or not where this part of the trace is about; empty where it goes.
+	Withheld string `json:"withheld,omitempty"`
 }
 
 // StepDone is one step of a mapping rule and the values after it.
@@ -174,6 +176,21 @@ func (r *Recorder) Check(c Check) bool {
 func (r *Recorder) Value(v *Value) {
 	if r != nil {
 		r.add(Entry{Value: v})
+	}
+}
+
+// Withhold marks the value that a rule of a direction gave last as one that is not sent, and why.
+func (r *Recorder) Withhold(direction, rule, why string) {
+	if r == nil {
+		return
+	}
+	for i := len(r.entries) - 1; i >= 0; i-- {
+		if v := r.entries[i].Value; v != nil && v.Direction == direction && v.Rule == rule {
+			marked := *v
+			marked.Withheld = why
+			r.entries[i].Value = &marked
+			return
+		}
 	}
 }
 

@@ -35,8 +35,8 @@ func (g *Room) Overview(ctx context.Context) (*api.Overview, error) {
 		{"SELECT count(*) FROM (SELECT 1 FROM providers LIMIT 1000)", &o.Providers, nil},
 		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = " +
 			"'signed-in' AND rehearsal_id = '' AND started_at > ?", &o.SignedIn, []any{g.Now().Add(-24 * time.Hour).UTC()}},
-		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = " +
-			"'refused' AND rehearsal_id = '' AND started_at > ?", &o.Refused, []any{g.Now().Add(-24 * time.Hour).UTC()}},
+		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome IN " +
+			"('refused', 'not-taken-up') AND rehearsal_id = '' AND started_at > ?", &o.Refused, []any{g.Now().Add(-24 * time.Hour).UTC()}},
 	} {
 		if err := g.Store.Read(ctx).Raw(q.sql, q.args...).Scan(q.into).Error; err != nil {
 			return nil, store.Clear(err)

@@ -24,6 +24,7 @@ import (
 	"innergate/gate/partners"
 	"innergate/gate/rehearsal"
 	"innergate/gate/signin"
+	"innergate/gate/traces"
 	"innergate/gate/watch"
 	"innergate/store"
 )
@@ -464,11 +465,11 @@ func sourceOf(in api.TakeIn) string {
 
 // handoverTried tells what came of the sign-ins that were tried through a link, and whether another can be.
 func (g *Room) handoverTried(ctx context.Context, row *store.Handover, slug string, p *HandoverPage) error {
-	traces, err := g.handoverTraces(ctx, row.ID)
+	list, err := g.handoverTraces(ctx, row.ID)
 	if err != nil {
 		return err
 	}
-	for _, t := range traces {
+	for _, t := range list {
 		_, entries, err := g.traces.TraceEntries(ctx, t.Reference)
 		if err != nil {
 			return err
@@ -497,7 +498,7 @@ func tried(t store.Trace, entries []trace.Entry) HandoverTried {
 		At:        t.StartedAt,
 		Reference: t.Reference,
 		Good:      t.Outcome == "signed-in" || t.Outcome == "stopped",
-		Going:     t.Outcome == "open",
+		Going:     !traces.Ended(t.Outcome),
 	}
 	for _, e := range entries {
 		if v := e.Value; v != nil && len(v.Output) > 0 {

@@ -12,6 +12,7 @@ import (
 
 	"innergate/core/access"
 	"innergate/core/claims"
+	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/oidc"
@@ -72,6 +73,7 @@ type HeldGrant struct {
 // heldToken is a token, and what it came from.
 type heldToken struct {
 	*HeldGrant
+	hash          [32]byte
 	Kind, scope   string
 	created, Ends time.Time
 	used          bool
@@ -162,12 +164,14 @@ func (g *Room) GrantByID(ctx context.Context, id string) (*HeldGrant, error) {
 
 // TokenBy finds a token by its value, or nothing.
 func (g *Room) TokenBy(ctx context.Context, value string) (*heldToken, error) {
-	h, more, err := g.scanGrant(ctx, g.Store.Row(ctx, tokenQuery, keys.HashSecret(value)))
+	hash := keys.HashSecret(value)
+	h, more, err := g.scanGrant(ctx, g.Store.Row(ctx, tokenQuery, hash))
 	if err != nil || h == nil || len(more) != 5 {
 		return nil, err
 	}
 	return &heldToken{
 		HeldGrant: h,
+		hash:      [32]byte(hash),
 		Kind:      more[0],
 		scope:     more[1],
 		created:   instant(more[2]),
@@ -237,17 +241,38 @@ type Place struct {
 }
 
 // Gets says whether a claim goes to the place.
-func (p Place) Gets(r *claims.Rule, allowed []string) bool {
+func (p Place) Gets(r *claims.Rule, allowed []string) bool { return p.Withholds(r, allowed) == "" }
+
+// Withholds says why a claim does not go to the place, empty where it does. Allowed are the claims of the scopes that the
+// application may ask for.
+func (p Place) Withholds(r *claims.Rule, allowed []string) string {
 	named := slices.Contains(p.Named, r.Set) && (slices.Contains(allowed, r.Set) || !oidc.InScopes(r.Set))
 	switch {
 	case r.Place != "" && r.Place != claims.PlaceBoth && r.Place != p.Name:
-		return false
+		return "its rule sends it with " + placeWords[r.Place]
 	case named:
-		return true
+		return ""
+	case oidc.InScopes(r.Set) && !slices.Contains(oidc.ClaimsOf(p.Scopes), r.Set):
+		return "the scope " + oidc.ScopeOf(r.Set) + " was not granted"
 	case p.Sparing && r.Place == "":
-		return false
+		return "this application gets its claims from UserInfo"
 	}
-	return !oidc.InScopes(r.Set) || slices.Contains(oidc.ClaimsOf(p.Scopes), r.Set)
+	return ""
+}
+
+// placeWords are the places of claims as people call them.
+var placeWords = map[string]string{claims.PlaceIDToken: "the ID token", claims.PlaceUserInfo: "UserInfo"}
+
+// MarkWithheld marks in a sign-in's record what will go neither into the ID token nor to UserInfo.
+func MarkWithheld(o *config.OIDCApplication, scopes []string, named [2][]string, out []claims.Output, rec *trace.Recorder) {
+	allowed := oidc.ClaimsOf(o.Scopes)
+	token := Place{claims.PlaceIDToken, scopes, named[0], !o.ClaimsInIDToken}
+	userInfo := Place{claims.PlaceUserInfo, scopes, named[1], false}
+	for _, v := range out {
+		if why := userInfo.Withholds(v.Rule, allowed); why != "" && !token.Gets(v.Rule, allowed) {
+			rec.Withhold("out", v.Rule.Set, why)
+		}
+	}
 }
 
 // claimsOf are the claims of a grant's person for one place.
@@ -263,12 +288,15 @@ func (g *Room) claimsOf(ctx context.Context, h *HeldGrant, to Place, rec *trace.
 	allowed := oidc.ClaimsOf(h.App.OIDC.Scopes)
 	values := make(claims.Bag, len(out))
 	for _, o := range out {
-		if to.Gets(o.Rule, allowed) {
-			values[o.Rule.Set] = o.Values
+		if why := to.Withholds(o.Rule, allowed); why != "" {
+			rec.Withhold("out", o.Rule.Set, why)
+			continue
 		}
+		values[o.Rule.Set] = o.Values
 	}
 	object, left := oidc.Object(values)
 	for _, name := range left {
+		rec.Withhold("out", name, "it is the protocol's own, or its value has the wrong form")
 		rec.Decide(
 			trace.Decision{About: "claim", Result: name + " left out", By: "it is the protocol's own, or its value has the wrong form"},
 		)

@@ -4,6 +4,8 @@
 package grants
 
 import (
+	"sync"
+
 	"innergate/core/trace"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
@@ -21,6 +23,10 @@ type Room struct {
 	partners  *partners.Room
 	traces    *traces.Room
 	persons   *persons.Room
+	used      struct {
+		sync.Mutex
+		tokens map[[32]byte]bool
+	}
 
 	// Refusals records what was refused.
 	Refusals Refusals

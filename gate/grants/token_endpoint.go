@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -60,12 +61,14 @@ type Exchange struct {
 	authenticated bool
 	// opened is the ID token that was given, taken apart.
 	opened string
+	// raw is the form that came.
+	raw string
 }
 
 // NewExchange begins the record of a call at an endpoint of ours: its name, the Authorization header, the form, and
 // where it came from.
 func (g *Room) NewExchange(name, authorization, raw, from string) *Exchange {
-	x := &Exchange{Name: name, Rec: trace.NewRecorder(g.Now(), g.Now), basic: authorization != "", From: from}
+	x := &Exchange{Name: name, Rec: trace.NewRecorder(g.Now(), g.Now), basic: authorization != "", From: from, raw: raw}
 	x.Rec.Begin(trace.Issue)
 	if name == "introspect" {
 		return x // asked all the time, and written down only where it fails
@@ -116,10 +119,19 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 			answer.Challenge = `Basic realm="Inner Gate"`
 		}
 	}
-	answer.Body = map[string]string{"error": code, "error_description": oidc.Printable(cmp.Or(e.Theirs, e.Cause))}
+	said := oidc.Printable(cmp.Or(e.Theirs, e.Cause))
+	answer.Body = map[string]string{"error": code, "error_description": said}
 	if f.Code == explain.OIDCDevicePending || f.Code == explain.OIDCDeviceSlow {
 		return answer
 	}
+	if x.grant == nil {
+		x.grant = g.grantOfRequest(ctx, x)
+	}
+	reference := g.referenceFor(ctx, x)
+	if reference == "" {
+		return answer
+	}
+	answer.Body = map[string]string{"error": code, "error_description": said + " (reference " + reference + ")"}
 	x.Rec.Message(trace.Message{
 		From:    trace.Gate,
 		To:      trace.Application,
@@ -128,31 +140,63 @@ func (g *Room) RefusedExchange(ctx context.Context, x *Exchange, err error) *OAu
 		Raw:     ground.MustJSON(answer.Body),
 	})
 	x.Rec.Fail(f.Record())
-	g.keepExchange(ctx, x, f)
+	if err := g.keepExchange(ctx, x, f, reference); err != nil {
+		g.Log.ErrorContext(ctx, "a trace could not be kept", "endpoint", x.Name, "code", f.Code, "error", err)
+	}
+	if x.App != nil && (x.authenticated || x.grant != nil) {
+		g.partners.See(ctx, x.App.ID, store.SeenTokenRefused, string(f.Code)+": "+e.Title, reference)
+	}
 	return answer
 }
 
-// keepExchange stores what happened where nothing else is written: with the sign-in's trace, or as a trace of its own.
-func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure) {
-	// A client that has proven who it is has room of its own, whatever strangers send.
+// grantOfRequest finds the sign-in that a refused token request is about by its code, for its trace: where the client could
+// not prove who it is, too, or gave a client ID that nobody has. What was given to another client is not its own.
+func (g *Room) grantOfRequest(ctx context.Context, x *Exchange) *HeldGrant {
+	form, err := url.ParseQuery(x.raw)
+	if err != nil || x.Name != "token" || form.Get("code") == "" {
+		return nil
+	}
+	h, err := g.grantByCode(ctx, keys.HashSecret(form.Get("code")))
+	if err != nil || h == nil || x.App != nil && x.App.ID != h.ApplicationID {
+		return nil
+	}
+	return h
+}
+
+// referenceFor is the reference of the trace in which a refused request will stand: the one of its sign-in, or a new one. It
+// is empty where there is no room for it. A client that has proven who it is has room of its own, whatever strangers send.
+func (g *Room) referenceFor(ctx context.Context, x *Exchange) string {
 	if x.authenticated && !g.traces.RoomForPartner(x.App.ID) || !x.authenticated && !g.traces.RoomForStranger(x.From) {
-		return
+		return ""
 	}
-	var err error
-	if x.grant != nil {
-		var a *store.TraceAddition
-		if a, err = g.traceAddition(x.grant.TraceID, x.Rec); err == nil {
-			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Add(tx, a) })
-		}
-	} else {
-		var t *store.Trace
-		if t, err = g.Refusals.ClientTrace(x.From, x.Rec, x.App, x.authenticated, string(f.Code)); err == nil {
-			err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Insert(tx, t) })
-		}
+	if x.grant == nil {
+		return trace.NewReference()
 	}
+	return g.traces.ReferenceOf(ctx, x.grant.TraceID)
+}
+
+// keepExchange stores what was refused: with the sign-in's trace, which then is no longer one that went well, or as a trace of
+// its own.
+func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure, reference string) error {
+	if x.grant == nil {
+		t, err := g.Refusals.ClientTrace(x.From, x.Rec, x.App, x.authenticated, string(f.Code))
+		if err != nil {
+			return err
+		}
+		t.Reference = reference
+		return g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Insert(tx, t) })
+	}
+	a, err := g.traceAddition(x.grant.TraceID, x.Rec)
 	if err != nil {
-		g.Log.ErrorContext(ctx, "a trace could not be kept", "endpoint", x.Name, "code", f.Code, "error", err)
+		return err
 	}
+	a.Code = string(f.Code)
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := traces.Add(tx, a); err != nil || x.Name != "token" {
+			return err
+		}
+		return traces.RefusedTaking(tx, x.grant.TraceID, f.Code)
+	})
 }
 
 // Token is the token endpoint (RFC 6749, section 3.2).
@@ -420,17 +464,22 @@ func (g *Room) giveTokens(
 		return nil, err
 	}
 	x.Rec.Message(
-		trace.Message{From: trace.Gate, To: trace.Application, Name: "token response", Binding: "POST", Raw: given(body), Opened: x.opened},
+		trace.Message{From: trace.Gate, To: trace.Application, Name: traces.TokenResponse, Binding: "POST", Raw: given(body), Opened: x.opened},
 	)
 	addition, err := g.traceAddition(h.TraceID, x.Rec)
 	if err != nil {
 		return nil, err
 	}
+	first := false
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil {
 			return err
 		}
 		if err := useUp(tx, now); err != nil {
+			return err
+		}
+		var err error
+		if first, err = traces.TakenUp(tx, h.TraceID); err != nil {
 			return err
 		}
 		for _, r := range rows {
@@ -445,6 +494,9 @@ func (g *Room) giveTokens(
 	}
 	if err != nil {
 		return nil, err
+	}
+	if first {
+		g.Metrics.SignedIn.Add(1)
 	}
 	return &OAuthAnswer{Status: http.StatusOK, Body: json.RawMessage(sent)}, nil
 }

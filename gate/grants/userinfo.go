@@ -17,10 +17,12 @@ import (
 	"innergate/core/keys"
 	"innergate/core/oidc"
 	"innergate/core/sheet"
+	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/issued"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -71,11 +73,17 @@ func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 	if !slices.Contains(scopes, oidc.ScopeOpenID) {
 		return BearerError(http.StatusForbidden, "insufficient_scope", "UserInfo needs the scope openid."), nil
 	}
-	values, err := g.claimsOf(ctx, h, Place{claims.PlaceUserInfo, scopes, h.Body.UserInfoClaims, false}, nil)
+	var rec *trace.Recorder
+	if g.firstUse(t.hash) {
+		rec = trace.NewRecorder(g.Now(), g.Now)
+		rec.Begin(trace.Issue)
+	}
+	values, err := g.claimsOf(ctx, h, Place{claims.PlaceUserInfo, scopes, h.Body.UserInfoClaims, false}, rec)
 	if err != nil {
 		return nil, err
 	}
 	values["sub"] = h.Subject
+	g.noteUserInfo(ctx, h, values, rec)
 	o := h.App.OIDC
 	if !o.SignedUserInfo {
 		return &OAuthAnswer{Status: http.StatusOK, Body: values}, nil
@@ -87,6 +95,42 @@ func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 	}
 	token, err := signer.Sign(jose.TypeID, values) // no exp, so that it never passes for an ID token
 	return &OAuthAnswer{Status: http.StatusOK, Token: token}, err
+}
+
+// firstUse says whether an access token is used for the first time since the gate started, as far as it remembers: each use
+// would be too much to write down.
+func (g *Room) firstUse(hash [32]byte) bool {
+	g.used.Lock()
+	defer g.used.Unlock()
+	if g.used.tokens[hash] {
+		return false
+	}
+	if g.used.tokens == nil || len(g.used.tokens) >= tokensRemembered {
+		g.used.tokens = map[[32]byte]bool{}
+	}
+	g.used.tokens[hash] = true
+	return true
+}
+
+// tokensRemembered is of how many access tokens the gate remembers that they were used.
+const tokensRemembered = 50_000
+
+// noteUserInfo writes into the trace of the sign-in what UserInfo said, and what it withheld.
+func (g *Room) noteUserInfo(ctx context.Context, h *HeldGrant, values map[string]any, rec *trace.Recorder) {
+	if rec == nil {
+		return
+	}
+	rec.Message(trace.Message{
+		From: trace.Gate, To: trace.Application, Name: "UserInfo response", Binding: "GET", Address: g.PublicURL + "/oidc/userinfo",
+		Raw: oidc.ShownContent(values),
+	})
+	addition, err := g.traceAddition(h.TraceID, rec)
+	if err == nil {
+		err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Add(tx, addition) })
+	}
+	if err != nil {
+		g.Log.WarnContext(ctx, "a call of UserInfo could not be written down", "error", err)
+	}
 }
 
 // Introspect tells a client about a token (RFC 7662): about its own, or about one that was made for it. About another's
@@ -176,14 +220,23 @@ func (g *Room) revoke(ctx context.Context, x *Exchange, authorization, raw strin
 		return err
 	}
 	now := g.Now().UTC()
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil {
+	ours := t != nil && t.ApplicationID == x.App.ID
+	var addition *store.TraceAddition
+	if ours {
+		x.Rec.Decide(trace.Decision{About: "token", Result: "taken back", By: "the client gave back its " + t.Kind + " token"})
+		if addition, err = g.traceAddition(t.TraceID, x.Rec); err != nil {
 			return err
 		}
-		switch {
-		case t == nil || t.ApplicationID != x.App.ID:
-			return nil
-		case t.Kind == "refresh":
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil || !ours {
+			return err
+		}
+		if err := traces.Add(tx, addition); err != nil {
+			return err
+		}
+		switch t.Kind {
+		case "refresh":
 			return issued.EndGrant(tx, t.ID, "its refresh token was taken back by the client", now)
 		}
 		return issued.DeleteToken(tx, keys.HashSecret(form["token"]))

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innergate/api"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -26,7 +27,9 @@ func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, se
 	if order.SignOut {
 		steps++
 	}
-	last := func(rows []store.Trace) bool { return len(rows) >= steps || rows[0].Outcome == "refused" }
+	last := func(rows []store.Trace) bool {
+		return len(rows) >= steps || rows[0].Outcome == traces.OutcomeRefused || rows[0].Outcome == traces.OutcomeNotTakenUp
+	}
 	sent := map[string]int{} // reference → entries
 	tick := time.NewTicker(followEvery)
 	defer tick.Stop()
@@ -39,7 +42,7 @@ func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, se
 		ended := false
 		for i := len(rows) - 1; i >= 0; i-- {
 			have, seen := sent[rows[i].Reference]
-			if seen && rows[i].Outcome != "open" && have < 0 {
+			if seen && traces.Ended(rows[i].Outcome) && have < 0 {
 				ended = i == 0 && last(rows)
 				continue
 			}
@@ -47,13 +50,13 @@ func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, se
 			if err != nil {
 				return err
 			}
-			if fresh := t.Entries[min(max(have, 0), len(t.Entries)):]; len(fresh) > 0 || !seen || t.Outcome != "open" {
+			if fresh := t.Entries[min(max(have, 0), len(t.Entries)):]; len(fresh) > 0 || !seen || traces.Ended(t.Outcome) {
 				if err := send("trace", api.FollowedTrace{TraceSummary: t.TraceSummary, Entries: fresh,
 					Explanation: t.Explanation}); err != nil {
 					return err
 				}
 			}
-			if sent[rows[i].Reference] = len(t.Entries); t.Outcome != "open" {
+			if sent[rows[i].Reference] = len(t.Entries); traces.Ended(t.Outcome) {
 				sent[rows[i].Reference], ended = -1, i == 0 && last(rows)
 			}
 		}

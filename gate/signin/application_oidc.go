@@ -125,6 +125,7 @@ func (g oidcApplication) Issue(
 		UserInfoClaims:  wantedNames(q.UserInfoClaims),
 		ProviderHint:    who.Hint,
 	}
+	grants.MarkWithheld(o, q.Scopes, [2][]string{body.IDTokenClaims, body.UserInfoClaims}, out, s.Rec)
 	if s.Person.ID == "" {
 		body.Profile = s.Outbound() // of a rehearsal, which makes nobody, or of somebody who is passed through
 	}

@@ -17,6 +17,7 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -48,9 +49,10 @@ func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 	if err != nil {
 		return nil, err
 	}
-	g.Metrics.SignedIn.Add(1)
 	g.Outcomes.SignedIn(ctx, s, subject, out)
-	g.KeepTrace(ctx, s, "signed-in", "")
+	if g.KeepTrace(ctx, s, takenUp(s), ""); takenUp(s) == traces.OutcomeSignedIn {
+		g.Metrics.SignedIn.Add(1)
+	}
 	next.DropSignIns, next.DropRehearsal = append(next.DropSignIns, s.ID), s.Rehearsal != nil && !follows(s.Rehearsal, s.App.ID)
 	if s.Rehearsal == nil && who.SessionID == "" && s.Row.Flow != "provider" {
 		next.Way = s.Provider.Slug
@@ -59,6 +61,15 @@ func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 		next.SessionEnds = s.sessionEnds
 	}
 	return next, nil
+}
+
+// takenUp says how a sign-in stands once it was answered: an OpenID Connect application has a code, and must still come for its
+// tokens; any other has all that it gets.
+func takenUp(s *SignIn) string {
+	if s.App.OIDC != nil && !s.State.Console {
+		return traces.OutcomeWaiting
+	}
+	return traces.OutcomeSignedIn
 }
 
 // settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person

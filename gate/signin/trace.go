@@ -52,7 +52,7 @@ func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 // stranger who must not fill the disk.
 func (s *SignIn) messageLimit(outcome string) int {
 	switch {
-	case outcome == "signed-in":
+	case outcome == traces.OutcomeSignedIn || outcome == traces.OutcomeWaiting:
 		return saml.MaxMessage
 	case s.evidence.Provider() != "" || s.authenticated:
 		return 64 << 10

@@ -28,8 +28,8 @@ func Update(tx *gorm.DB, t *store.Trace) error {
 
 // Add writes what happened on the back channel after a sign-in.
 func Add(tx *gorm.DB, a *store.TraceAddition) error {
-	_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, entries, at) VALUES (?, ?, ?, ?)", a.ID, a.TraceID, a.Entries,
-		a.At)
+	_, err := store.Exec(tx, "INSERT INTO trace_additions (id, trace_id, code, entries, at) VALUES (?, ?, ?, ?, ?)", a.ID, a.TraceID,
+		a.Code, a.Entries, a.At)
 	return err
 }
 
@@ -40,12 +40,8 @@ func NoteEnd(tx *gorm.DB, entries []trace.Entry, t *store.Trace, now time.Time) 
 			return err
 		}
 	}
-	if t.RehearsalID != "" || t.Outcome == "open" {
+	if t.RehearsalID != "" || !Ended(t.Outcome) {
 		return nil
 	}
-	_, err := store.Exec(tx,
-		"INSERT INTO sign_in_counts (hour, application_id, provider_id, outcome, code, count) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT "+
-			"(hour, application_id, provider_id, outcome, code) DO UPDATE SET count = count + 1",
-		now.UTC().Truncate(time.Hour), t.ApplicationID, t.ProviderID, t.Outcome, t.Code)
-	return err
+	return count(tx, t, now.UTC().Truncate(time.Hour))
 }

@@ -43,11 +43,11 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 		return db.Where("id IN ?", ids), nil
 	}
 	var one []string
-	if err := g.Store.Read(ctx).Model(&store.Trace{}).Where("code = ?", text).Limit(1).Pluck("id", &one).Error; err != nil {
+	if err := byCode(g.Store.Read(ctx).Model(&store.Trace{}), text).Limit(1).Pluck("id", &one).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if len(one) > 0 {
-		return db.Where("code = ?", text), nil
+		return byCode(db, text), nil
 	}
 	key := people.SortKey(text)
 	if key == "" || !names {

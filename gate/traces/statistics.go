@@ -62,7 +62,7 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 			l = &api.CountLine{Name: key}
 			m[key] = l
 		}
-		if r.Outcome == "signed-in" {
+		if r.Outcome == OutcomeSignedIn {
 			l.SignedIn += r.Count
 		} else {
 			l.Refused += r.Count
@@ -71,7 +71,7 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 	yesterday := now.Add(-24 * time.Hour)
 	var recent, usual [2]int64 // signed in, refused
 	for _, r := range rows {
-		good := r.Outcome == "signed-in"
+		good := r.Outcome == OutcomeSignedIn
 		if i := int(r.Hour.Sub(out.Buckets[0].At) / width); i >= 0 && i < len(out.Buckets) {
 			if good {
 				out.Buckets[i].SignedIn += r.Count

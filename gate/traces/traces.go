@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/address"
@@ -177,7 +178,7 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 		db = db.Where("outcome = ?", f.Outcome)
 	}
 	if f.Code != "" {
-		db = db.Where("code = ?", f.Code)
+		db = byCode(db, f.Code)
 	}
 	switch f.Rehearsal {
 	case "yes":
@@ -213,6 +214,11 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 		out.Items = append(out.Items, g.Summary(ctx, row))
 	}
 	return out, nil
+}
+
+// byCode narrows a list to traces that ended with a code, or in which one stands that came later, at the token endpoint.
+func byCode(db *gorm.DB, code string) *gorm.DB {
+	return db.Where("(code = ? OR id IN (SELECT trace_id FROM trace_additions WHERE code = ?))", code, code)
 }
 
 // Trace shows a whole record. Personal values are masked unless the viewer may see them.
@@ -263,13 +269,22 @@ func (g *Room) Trace(ctx context.Context, reference string, personal bool) (*api
 		if e.Failure != nil && v.Explanation == nil {
 			v.Explanation = Explained(*e.Failure)
 		}
+		if row.Outcome == OutcomeSignedIn && e.Message != nil && e.Message.Name == TokenResponse {
+			v.Explanation = nil // what was refused before was put right
+		}
 		v.Entries = append(v.Entries, shown)
+	}
+	if row.Outcome == OutcomeNotTakenUp {
+		v.Explanation = Explained(trace.Failure{Code: row.Code, Partner: row.Application})
 	}
 	if !personal {
 		v.Person = redact.Masked(v.Person)
 	}
 	return v, nil
 }
+
+// TokenResponse is what a trace calls the answer with which an application gets its tokens.
+const TokenResponse = "token response"
 
 // stillGood is how long after a sign-in a message of ours might still be accepted somewhere, providersGood the same for
 // a provider's, whose assertions may be set to live for a day. Until then signature and cipher values are veiled, so

@@ -19,6 +19,8 @@ export const outcomeWords: Record<string, { text: string; state: string }> = {
   "signed-in": { text: "signed in", state: "sound" },
   refused: { text: "refused", state: "broken" },
   open: { text: "not finished", state: "attention" },
+  waiting: { text: "answered; its tokens are not fetched yet", state: "attention" },
+  "not-taken-up": { text: "not taken up", state: "broken" },
   stopped: { text: "stopped at the gate", state: "sound" },
   "signed-out": { text: "signed out", state: "sound" },
 };

@@ -31,7 +31,7 @@ export function lines(trace: Trace): Line[] {
     open.entries.push(entry);
     if (entry.failure) open.bad = failed = true;
   });
-  if (trace.outcome !== "signed-in" && trace.flow !== "client" && trace.flow !== "slo") {
+  if (!["signed-in", "waiting", "not-taken-up"].includes(trace.outcome) && trace.flow !== "client" && trace.flow !== "slo") {
     const seen = trace.entries.map((e) => e.step);
     const last = Math.max(-1, ...seen.map((s) => steps.indexOf(s)));
     for (const step of steps.slice(last + 1)) out.push({ kind: "not-reached", step });

@@ -19,7 +19,7 @@ const route = useRoute();
 const router = useRouter();
 const reference = computed(() => String(route.params.reference));
 const { data: trace, error, missing, again } = useLoad(() => ok(http.GET("/traces/{reference}", { params: { path: { reference: reference.value } } })), [reference]);
-useTicker(1500, () => trace.value?.outcome === "open" && void again());
+useTicker(1500, () => ["open", "waiting"].includes(trace.value?.outcome ?? "") && void again());
 const chosen = ref(-1);
 watch(trace, (t) => {
   if (!t || chosen.value >= 0) return;
