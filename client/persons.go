@@ -7,6 +7,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/access"
+	"innergate/core/bridge"
 	"innergate/core/config"
 	"innergate/core/people"
 )
@@ -69,6 +70,11 @@ func (c *Client) TestMail(ctx context.Context, to string) error {
 // PeopleSettings are person types and attributes.
 func (c *Client) PeopleSettings(ctx context.Context) (*api.Attributes, error) {
 	return do[api.Attributes](ctx, c, "GET", "/people-settings", nil)
+}
+
+// ContextTables are tables of contexts for the usual kinds of providers.
+func (c *Client) ContextTables(ctx context.Context) (*api.List[bridge.ContextTable], error) {
+	return do[api.List[bridge.ContextTable]](ctx, c, "GET", "/context-tables", nil)
 }
 
 // PutPeopleSettings replaces them.

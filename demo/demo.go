@@ -259,6 +259,7 @@ func (w *World) standins(o Options) error {
 	}
 	w.Desk.SPInitiatedOnly, w.Desk.BackChannelLogout = true, true
 	w.Desk.Format = saml.FormatPersistent
+	w.Desk.Behave(standin.ApplicationHabits{Context: saml.ContextPassword})
 	w.Staff.Recorder, w.Rota.Recorder, w.Desk.Recorder = o.Recorder, o.Recorder, o.Recorder
 	if o.Now != nil {
 		w.Staff.Now, w.Rota.Now, w.Desk.Now, w.Harbours.Now = o.Now, o.Now, o.Now, o.Now

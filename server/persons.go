@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"innergate/api"
+	"innergate/core/bridge"
 	"innergate/core/config"
 	"innergate/core/people"
 	"innergate/gate/ground"
@@ -129,6 +130,16 @@ func peopleRoutes() []route {
 			Role:     viewer,
 			Response: api.Attributes{},
 			handle:   func(c *call) (any, error) { return c.s.gate.Persons.PeopleSettings(c.Context()) },
+		},
+		{
+			Method:   get,
+			Path:     "/context-tables",
+			Summary:  "Tables of contexts for the usual kinds of providers",
+			Role:     viewer,
+			Response: api.List[bridge.ContextTable]{},
+			handle: func(*call) (any, error) {
+				return &api.List[bridge.ContextTable]{Items: bridge.ContextTables}, nil
+			},
 		},
 		{
 			Method:  put,

@@ -52,6 +52,7 @@ type Application struct {
 
 	keys     keyPair
 	mu       sync.Mutex
+	habits   ApplicationHabits
 	sent     map[string]time.Time // requests that wait for an answer
 	used     map[string]bool
 	sessions map[string]held // by the browser's cookie
@@ -175,6 +176,10 @@ func (a *Application) request(relay string, fresh bool) (string, error) {
 	policy := ""
 	if a.Format != "" {
 		policy = `<samlp:NameIDPolicy AllowCreate="true" Format="` + a.Format + `"/>`
+	}
+	if class := a.Habits().Context; class != "" {
+		policy += `<samlp:RequestedAuthnContext Comparison="exact"><saml:AuthnContextClassRef>` + escaped(class) +
+			`</saml:AuthnContextClassRef></samlp:RequestedAuthnContext>`
 	}
 	doc := fmt.Sprintf(
 		`<samlp:AuthnRequest xmlns:samlp="%s" xmlns:saml="%s" ID="%s" Version="2.0" IssueInstant="%s" Destination="%s" `+

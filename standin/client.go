@@ -38,6 +38,7 @@ type Client struct {
 	sent     map[string]sent // by state
 	answers  string          // the tool's own address for answers
 	loggedBy []string
+	leaves   bool // its codes
 }
 
 type sent struct{ verifier, nonce, redirect string }
@@ -247,6 +248,9 @@ func (c *Client) Redeem(q url.Values) (*Got, error) {
 		return nil, fmt.Errorf("another provider answers: %q", q.Get("iss"))
 	case q.Get("error") != "":
 		return nil, fmt.Errorf("the provider answered %s: %s", q.Get("error"), q.Get("error_description"))
+	}
+	if c.leavesCodes() {
+		return nil, errors.New("we have a code, and can't reach the token endpoint")
 	}
 	d, err := c.discover()
 	if err != nil {

@@ -324,6 +324,9 @@ func (a *Application) signOut(w http.ResponseWriter, r *http.Request) {
 	a.sent[request] = a.Now()
 	a.mu.Unlock()
 	location, err := signedQuery(idp.SLO, "SAMLRequest", doc, "signed out at "+a.Name, a.keys.key)
+	if a.Habits().UnsignedLogout {
+		location, _, _ = strings.Cut(location, "&SigAlg=")
+	}
 	if err != nil {
 		render(w, http.StatusInternalServerError, "application-refusal.html", applicationPage{Application: a, Refusal: err.Error()})
 		return

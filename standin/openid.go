@@ -84,6 +84,7 @@ type OpenID struct {
 	codes    map[string]*grant
 	access   map[string]string // access token → person
 	mistake  string
+	contexts bool // says acr
 	requests int
 	// assertions are the IDs of those that were used.
 	assertions map[string]bool

@@ -207,7 +207,7 @@ func (p *OpenID) idToken(g *grant, c *Registered, access, mistake string) (strin
 		"at_hash":   base64.RawURLEncoding.EncodeToString(sum[:16]),
 		"sid":       "session-of-" + g.person.ID,
 	}
-	if wanted := strings.Fields(g.query.Get("acr_values")); len(wanted) > 0 && wanted[0] != "harbour-gold" {
+	if wanted := strings.Fields(g.query.Get("acr_values")); len(wanted) > 0 && wanted[0] != "harbour-gold" && p.saysContexts() {
 		content["acr"] = wanted[0]
 	}
 	switch mistake {

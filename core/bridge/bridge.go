@@ -60,9 +60,11 @@ type Identity struct {
 	Person       string
 	Attributes   claims.Bag
 	AuthnInstant time.Time
-	Context      string
-	AMR          []string
-	Authorities  []string
+	// Context is what the provider said itself, Means what that stands for by its table of contexts.
+	Context     string
+	Means       []string `json:",omitempty"`
+	AMR         []string
+	Authorities []string
 	// Session is the provider's own name for its session, Hint what it wants to see when somebody signs out.
 	Session    string
 	Hint       string

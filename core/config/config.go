@@ -12,6 +12,7 @@ import (
 
 	"innergate/core/access"
 	"innergate/core/address"
+	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/keys"
 	"innergate/core/people"
@@ -49,6 +50,9 @@ type Application struct {
 	// SignOut is what a sign-out at the application ends: provider (everything, the session at the provider too; the
 	// default), gate (the session at the gate and its applications) or application.
 	SignOut string `json:"signOut,omitempty"`
+	// Contexts is what becomes of the strength of sign-in that the application asks for: demand (the default; what its request
+	// demands must be proven), prefer (it is asked for, and a sign-in without it is taken) or ignore.
+	Contexts string `json:"contexts,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
 }
@@ -142,6 +146,8 @@ type Provider struct {
 	// TwoFactorContexts are the contexts and acr values that prove a second factor, besides what amr says and what
 	// Stronger names.
 	TwoFactorContexts []string `json:"twoFactorContexts,omitempty"`
+	// Contexts say what the provider's context classes, acr values and amr stand for towards applications, both ways.
+	Contexts []bridge.Meaning `json:"contexts,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
 }
@@ -355,6 +361,7 @@ func (a *Application) Validate() error {
 	v.mapping(a.Mapping)
 	v.access(&a.Access)
 	v.session(a.Session)
+	v.oneOf("contexts", a.Contexts, append([]string{""}, ContextUses...)...)
 	v.oneOf("signOut", a.SignOut, "", SignOutProvider, SignOutGate, SignOutApplication)
 	switch a.Kind {
 	case KindOIDC:

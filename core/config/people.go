@@ -155,6 +155,7 @@ func (v *validator) people(p *Provider) {
 	if p.Admission == "pass" && (p.Matching != nil && len(p.Matching.By) > 0 || len(p.Grants) > 0 || p.Admit != nil || len(p.Keep) > 0) {
 		v.add("admission", "with pass nobody is stored, so there is nothing to match, grant or keep")
 	}
+	p.checkContexts(v)
 	if len(p.Stronger) > 500 || len(p.TwoFactorContexts) > 50 {
 		v.add("stronger", "a context has up to 500 characters, and 50 of them can be listed")
 	}

@@ -117,7 +117,7 @@ func (g Side) Issue(
 		Kind:       s.Person.Kind,
 		Roles:      s.Person.Roles,
 		AuthTime:   who.AuthnInstant,
-		ACR:        who.Context,
+		ACR:        who.Told(s.State.Wish.Context),
 		Two:        g.signin.TwoFactor(s, who),
 		Rehearsal:  s.Rehearsal != nil,
 	}

@@ -25,8 +25,8 @@ func (vouched *Proof) AsksAnew(w *bridge.Wish, p *partners.Provider, app *partne
 		return "its own session is over since " + who.SessionEnd.UTC().Format(time.RFC3339)
 	case w.MaxAge != nil && (who.AuthnInstant.IsZero() || age > *w.MaxAge):
 		return "signed in " + words.Ago(now, who.AuthnInstant) + ", and the application allows " + w.MaxAge.String()
-	case w.Context != nil && !w.Preferred && !w.Context.Met(who.Context):
-		return "the application asks for " + fmt.Sprint(w.Context.Classes) + ", and it proved " + words.OrNone(who.Context)
+	case w.Context != nil && !w.Preferred && !who.Meets(w.Context):
+		return "the application asks for " + fmt.Sprint(w.Context.Classes) + ", and it proved " + who.Proved()
 	}
 	rules := app.Session
 	if rules == nil {

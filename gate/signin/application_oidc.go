@@ -118,7 +118,7 @@ func (g oidcApplication) Issue(
 		Challenge:       q.Challenge,
 		Nonce:           q.Nonce,
 		AuthTime:        who.AuthnInstant,
-		ACR:             who.Context,
+		ACR:             who.Told(s.State.Wish.Context),
 		AMR:             who.AMR,
 		Shown:           s.Person.Shown,
 		IDTokenClaims:   wantedNames(q.IDTokenClaims),

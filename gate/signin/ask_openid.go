@@ -128,6 +128,7 @@ func (g *Room) wishOf(ctx context.Context, s *SignIn, q *oidc.Request) error {
 	if wanted, ok := q.IDTokenClaims["acr"]; ok && len(wanted.Values) > 0 {
 		w.Context, w.Preferred = bridge.ContextOf(wanted.Values), !wanted.Essential
 	}
+	s.heedContext()
 	if wanted, ok := q.IDTokenClaims["sub"]; ok && len(wanted.Values) > 0 {
 		w.Subject = &saml.NameID{Value: wanted.Values[0]}
 	}

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"innergate/core/bridge"
+	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/saml"
 	"innergate/core/trace"
@@ -123,6 +125,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		Requesters: req.RequesterIDs,
 		Providers:  req.Providers,
 	}
+	s.heedContext()
 	if p := req.NameIDPolicy; p != nil && p.Format != "" && p.Format != saml.FormatUnspecified {
 		set := bridge.SubjectFormat(app.Subject.Source, app.Subject.Format)
 		if !s.Rec.Check(trace.Check{
@@ -137,6 +140,23 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 		}
 	}
 	return nil
+}
+
+// heedContext has the strength that an application asks for count as its engineer has set it.
+func (s *SignIn) heedContext() {
+	w := &s.State.Wish
+	if w.Context == nil {
+		return
+	}
+	switch wanted := strings.Join(w.Context.Classes, " or "); {
+	case s.App.Contexts == config.ContextsIgnore:
+		w.Context = nil
+		s.Rec.Decide(trace.Decision{About: "strength", Result: "not asked for", By: "this application's wish for " + wanted + " is ignored"})
+	case s.App.Contexts == config.ContextsPrefer && !w.Preferred:
+		w.Preferred = true
+		s.Rec.Decide(trace.Decision{About: "strength", Result: "preferred", By: "this application's demand for " + wanted +
+			" is taken as a preference"})
+	}
 }
 
 // FailArrival is the answer where a posted message could not even be kept.

@@ -76,9 +76,10 @@ func (g *Room) TwoFactor(s *SignIn, who bridge.Identity) bool {
 	return s.evidence.Second(s.Person.ID) || slices.ContainsFunc(who.AMR, func(m string) bool {
 		return slices.Contains(bridge.Factors, m)
 	}) ||
-		who.Context != "" &&
-			(slices.Contains(bridge.StrongContexts, who.Context) || who.Context == s.Provider.Stronger ||
-				slices.Contains(s.Provider.TwoFactorContexts, who.Context))
+		slices.ContainsFunc(append(slices.Clone(who.Means), who.Context), func(c string) bool {
+			return c != "" && (slices.Contains(bridge.StrongContexts, c) || c == s.Provider.Stronger ||
+				slices.Contains(s.Provider.TwoFactorContexts, c))
+		})
 }
 
 // strengthen asks the provider for a second factor, or the person at the gate.

@@ -65,7 +65,7 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 		asked.ACRValues = c.ACRValues
 		if len(demanded) > 0 {
 			asked.ACRValues = demanded
-			if !wish.Preferred {
+			if !wish.Preferred && len(p.Contexts) == 0 {
 				s.asked.ACR = demanded
 			}
 		}
@@ -109,7 +109,7 @@ func (g oidcProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 // contexts lists the acr values that an application's request comes to. Exact and minimum are met by one of those
 // named; better is not, since nobody tells what is better than what.
 func (g oidcProvider) contexts(s *SignIn) ([]string, error) {
-	w := s.State.Wish.Context
+	w := bridge.AskedOf(s.Provider.Contexts, s.State.Wish.Context)
 	if w == nil {
 		return nil, nil
 	}

@@ -38,14 +38,19 @@ func (g samlProvider) Send(ctx context.Context, s *SignIn) (*Next, error) {
 	}
 	asked.IsPassive = s.State.Wish.Passive
 	asked.ForceAuthn = !asked.IsPassive && (p.ForceAuthn || s.State.Wish.Fresh || s.Rehearsal != nil && s.Rehearsal.Fresh)
-	if s.State.Wish.Context != nil {
-		asked.RequestedContext = s.State.Wish.Context
+	s.asked.Context = asked.RequestedContext
+	if wish := s.State.Wish; wish.Context != nil {
+		asked.RequestedContext = bridge.AskedOf(s.Provider.Contexts, wish.Context)
+		// What is only preferred need not be proven, and what stands for it by the provider's table is looked at afterwards.
+		if s.asked.Context = asked.RequestedContext; wish.Preferred || len(s.Provider.Contexts) > 0 {
+			s.asked.Context = nil
+		}
 	}
 	if n := s.State.Wish.ProxyCount; n != nil {
 		left := *n - 1
 		asked.ProxyCount = &left
 	}
-	s.asked.Context, s.asked.NameIDFormat = asked.RequestedContext, asked.NameIDFormat
+	s.asked.NameIDFormat = asked.NameIDFormat
 	if asked.ForceAuthn || s.State.Wish.Fresh {
 		s.asked.FreshSince = g.Now()
 	}

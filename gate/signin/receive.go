@@ -41,6 +41,10 @@ func (g *Room) receive(a *Arrival) Phase {
 		case err != nil:
 			return nil, err
 		}
+		who.Means = bridge.Meanings(s.Provider.Contexts, who.Context, who.AMR)
+		if err := g.strongEnough(s, who); err != nil {
+			return nil, err
+		}
 		if again, err := g.tooOld(s, who); err != nil {
 			return nil, err
 		} else if again {
@@ -78,6 +82,23 @@ func (g *Room) tooStrict(s *SignIn, err error) bool {
 	s.asked.Again = true
 	s.adjustWish(func(w *bridge.Wish) { w.Context = nil })
 	return true
+}
+
+// strongEnough holds what was vouched for against the context that the application demands, by the provider's table of contexts.
+func (g *Room) strongEnough(s *SignIn, who bridge.Identity) error {
+	for _, m := range who.Means {
+		said := words.OrNone(strings.Join(append([]string{who.Context}, who.AMR...), " "))
+		s.Rec.Decide(trace.Decision{About: "strength", Result: m, By: s.Provider.Name + " said " + said + ", by its table of contexts"})
+	}
+	wish := s.State.Wish
+	if wish.Preferred || who.Meets(wish.Context) {
+		return nil
+	}
+	wanted := strings.Join(wish.Context.Classes, " or ")
+	if s.Provider.SAML != nil {
+		return explain.New(explain.SAMLContextNotProven, explain.Pair("context", wanted, who.Proved())).Of(s.Provider.Name)
+	}
+	return explain.New(explain.OIDCContextUnmet, explain.Pair("acr", wanted, who.Proved())).Of(s.Provider.Name)
 }
 
 // tooOld says whether the person signed in longer ago than the application allows, and has them asked anew, once.

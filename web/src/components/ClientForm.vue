@@ -19,6 +19,7 @@ const home = f.text("homePage"), privacy = f.text("privacy"), terms = f.text("te
 const method = f.text("authentication"), algorithm = f.text("algorithm"), audience = f.text("audience"), origins = f.lines("origins");
 const native = f.flag("native"), noPkce = f.flag("withoutPkce"), signed = f.flag("signedUserinfo"), inToken = f.flag("claimsInIdToken"), refresh = f.flag("refresh"), device = f.flag("deviceGrant"), introspection = f.flag("introspection"), consent = f.flag("consent");
 const access = f.number("accessMinutes"), session = f.number("sessionHours"), offline = f.number("offlineDays");
+const contexts = computed({ get: () => (draft.value.contexts === "demand" ? "" : (draft.value.contexts ?? "")), set: (v: string) => (draft.value.contexts = v || undefined) });
 const store = () => act(() => props.save(merged));
 </script>
 
@@ -43,6 +44,7 @@ const store = () => act(() => props.save(merged));
       <CheckBox v-model="noPkce" label="Take requests without PKCE" hint="Only for a client with a secret or key that can't send a code challenge." :disabled="readonly" />
       <CheckBox v-model="consent" label="Ask people before anything is handed on" hint="For an application that is not the company's own. The page shows the addresses below." :disabled="readonly" />
       <TextBox v-model="home" label="Its home page" mono :disabled="readonly" /><TextBox v-model="privacy" label="Its privacy policy" mono :disabled="readonly" /><TextBox v-model="terms" label="Its terms of service" mono :disabled="readonly" />
+      <SelectBox v-model="contexts" label="The strength of sign-in that it asks for counts" hint="Many libraries demand a password context by default, which not every provider can say." :disabled="readonly" :options="[['', 'as it says: what it demands must be proven'], ['prefer', 'asked for, and taken without it'], ['ignore', 'not at all']]" />
       <CheckBox v-model="refresh" label="Give refresh tokens" hint="They end with the sign-in; with the scope offline_access they outlive it." :disabled="readonly" />
       <CheckBox v-model="device" label="Allow signing in on another device" hint="For devices without a browser. People can be talked into typing somebody else's code." :disabled="readonly" />
       <CheckBox v-model="introspection" label="May ask about access tokens" :disabled="readonly" />

@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 import { http, ok, type Grant, type Provider, type ProviderConfig } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
 import CheckBox from "./CheckBox.vue";
+import ContextLines from "./ContextLines.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
@@ -12,6 +13,7 @@ type GrantRow = { attribute: string; value: string; condition: string; groups: s
 const admission = ref("refuse");
 const ways = ref<{ by: string; expr: string }[]>([]);
 const domains = ref(""), scopes = ref(""), stronger = ref(""), admitGroups = ref(""), admitType = ref("");
+const contexts = ref<NonNullable<ProviderConfig["contexts"]>>([]);
 const unscoped = ref(false), proven = ref(false), elsewhere = ref(false), groups = ref("");
 const grants = ref<GrantRow[]>([]);
 const keep = ref<{ name: string; how: string }[]>([]);
@@ -31,6 +33,7 @@ function read() {
   elsewhere.value = !!p.matching?.mailElsewhere;
   groups.value = (p.matching?.groups ?? []).join(", ");
   stronger.value = p.stronger ?? "";
+  contexts.value = JSON.parse(JSON.stringify(p.contexts ?? []));
   admitGroups.value = (p.admit?.groups ?? []).join(", ");
   admitType.value = p.admit?.type ?? "";
   grants.value = (p.grants ?? []).map((g) => ({ attribute: g.attribute ?? "", value: g.value ?? "", condition: g.if ?? "", groups: (g.groups ?? []).join(", "), type: g.type ?? "" }));
@@ -51,6 +54,7 @@ const store = () => act(() => props.save((held) => {
   };
   const out = {
     ...held, admission: admission.value, stronger: stronger.value.trim() || undefined,
+    contexts: contexts.value.length ? contexts.value : undefined,
     matching: Object.values(matching).some((v) => (Array.isArray(v) ? v.length : v)) ? matching : undefined,
     admit: admitGroups.value.trim() || admitType.value || held.admit?.defaults?.length ? { ...held.admit, groups: list(admitGroups.value), type: admitType.value || undefined } : undefined,
     grants: grants.value.map((g): Grant => ({ attribute: g.attribute.trim() || undefined, value: g.value.trim() || undefined, if: g.condition.trim() || undefined, groups: list(g.groups), type: g.type || undefined })),
@@ -93,6 +97,9 @@ const store = () => act(() => props.save((held) => {
     <ElButton v-if="!readonly" size="small" @click="keep.push({ name: '', how: 'local' })">Add an attribute</ElButton>
     <h3>A stronger sign-in</h3>
     <TextBox v-model="stronger" label="Ask the provider for" hint="The context (SAML) or acr value by which it asks for a second factor, where an access rule wants one." mono :disabled="readonly" />
+    <h3>What its contexts stand for</h3>
+    <p class="soft small">Applications ask for a strength of sign-in in their own words, and providers say it in theirs, or not at all. Each line holds both ways.</p>
+    <ContextLines v-model="contexts" :readonly="readonly" :methods="provider.kind === 'oidc'" />
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </form>

@@ -34,6 +34,7 @@ const certificates = computed({
 const deepLinks = computed({ get: () => (saml.value.deepLinks ?? []).join("\n"), set: (t: string) => (saml.value.deepLinks = t.split("\n").map((l) => l.trim()).filter(Boolean)) });
 const contentEncryption = computed({ get: () => saml.value.contentEncryption ?? "", set: (v: string) => (saml.value.contentEncryption = v || undefined) });
 const keyTransport = computed({ get: () => saml.value.keyTransport ?? "", set: (v: string) => (saml.value.keyTransport = v || undefined) });
+const contexts = computed({ get: () => (draft.value.contexts === "demand" ? "" : (draft.value.contexts ?? "")), set: (v: string) => (draft.value.contexts = v || undefined) });
 const store = () => act(() => props.save(merged));
 </script>
 
@@ -54,6 +55,7 @@ const store = () => act(() => props.save(merged));
         <SelectBox v-model="keyTransport" label="Key transport" hint="Every partner knows the first; the second only where it is demanded." :disabled="readonly" :options="[['', 'RSA-OAEP (mgf1p)'], ['http://www.w3.org/2009/xmlenc11#rsa-oaep', 'RSA-OAEP with SHA-256']]" />
       </template>
       <CheckBox v-model="saml.requireSignedRequests" label="Refuse unsigned requests" hint="Switch on where the application signs its requests." :disabled="readonly" />
+      <SelectBox v-model="contexts" label="The strength of sign-in that it asks for counts" hint="Many libraries demand a password context by default, which not every provider can say." :disabled="readonly" :options="[['', 'as it says: what it demands must be proven'], ['prefer', 'asked for, and taken without it'], ['ignore', 'not at all']]" />
       <CheckBox v-model="saml.spInitiatedOnly" label="The application takes SP-initiated sign-in only" hint="Its tile then leads to its own start address." :disabled="readonly" />
       <TextBox v-model="saml.defaultRelayState" label="RelayState for sign-ins begun at the gate" mono :disabled="readonly" />
       <TextBox v-model="deepLinks" label="Deep links" hint="Beginnings of addresses that may be asked for, one a line." mono :rows="2" :disabled="readonly" />

@@ -1,0 +1,59 @@
+<script setup lang="ts">
+import { ElButton, ElInput, ElOption, ElSelect } from "element-plus";
+import { computed, ref } from "vue";
+import { http, ok, type ProviderConfig } from "../api/client";
+import { useLoad } from "../composables/load";
+
+type Line = NonNullable<ProviderConfig["contexts"]>[number];
+defineProps<{ readonly?: boolean; methods?: boolean }>();
+const lines = defineModel<Line[]>({ required: true });
+const { data: tables } = useLoad(() => ok(http.GET("/context-tables")));
+const chosen = ref("");
+
+/** Puts a table for a usual kind of provider in place of what is there. */
+function take(name: string) {
+  const table = tables.value?.items.find((t) => t.name === name);
+  if (table) lines.value = JSON.parse(JSON.stringify(table.lines));
+}
+const methodsOf = (line: Line) => (line.amr ?? []).join(" ");
+function setMethods(line: Line, text: string) {
+  const list = text.split(/[\s,]+/).filter(Boolean);
+  line.amr = list.length ? list : undefined;
+}
+const add = () => (lines.value = [...lines.value, { means: "" }]);
+const remove = (i: number) => (lines.value = lines.value.filter((_, n) => n !== i));
+const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t) => t.lines.map((l) => l.means)))]);
+</script>
+
+<template>
+  <ElSelect v-if="!readonly" v-model="chosen" class="usual" placeholder="Take a table for a usual kind of provider" aria-label="Usual tables" @change="take">
+    <ElOption v-for="t in tables?.items ?? []" :key="t.name" :value="t.name" :label="t.name" />
+  </ElSelect>
+  <table v-if="lines.length" class="list">
+    <thead>
+      <tr>
+        <th scope="col">It says</th>
+        <th v-if="methods" scope="col">and amr holds</th>
+        <th scope="col">Stands for</th>
+        <th scope="col"><span class="visually-hidden">Acts</span></th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="(l, i) in lines" :key="i">
+        <td><ElInput v-model="l.says" placeholder="anything, or nothing" :disabled="readonly" :aria-label="`What it says, line ${i + 1}`" /></td>
+        <td v-if="methods"><ElInput :model-value="methodsOf(l)" placeholder="–" :disabled="readonly" :aria-label="`amr, line ${i + 1}`" @update:model-value="(v: string) => setMethods(l, v)" /></td>
+        <td>
+          <ElSelect v-model="l.means" filterable allow-create default-first-option :disabled="readonly" :aria-label="`What it stands for, line ${i + 1}`">
+            <ElOption v-for="k in known" :key="k" :value="k" :label="k" />
+          </ElSelect>
+        </td>
+        <td><ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)">✕</ElButton></td>
+      </tr>
+    </tbody>
+  </table>
+  <p><ElButton v-if="!readonly" size="small" @click="add">Add a line</ElButton></p>
+</template>
+
+<style scoped>
+.usual { max-width: 30rem; margin-bottom: 8px; }
+</style>
