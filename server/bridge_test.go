@@ -30,6 +30,7 @@ func askThrough(t testing.TB, w *demo.World, b *demo.Walker, user string, f func
 func TestSAMLWishesAtAnOpenIDProvider(t *testing.T) {
 	t.Parallel()
 	w := world(t)
+	w.Northquay.SayContexts(true)
 	change(t, w, func(a *config.Application) {
 		a.SAML.RequireSignedRequests, a.Providers = false, []string{"northquay-stevedores"}
 	})

@@ -375,6 +375,7 @@ func TestAccessIsDecidedAtTheSignIn(t *testing.T) {
 func TestAStrongerSignInIsAskedOfTheProvider(t *testing.T) {
 	t.Parallel()
 	w := world(t)
+	w.Northquay.SayContexts(true)
 	throughNorthquay(t, w)
 	_, err := w.Client().
 		SetAccess(t.Context(), "crew-rota",

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
+import { computed } from "vue";
 import { applicationConfig, type Application, type ApplicationConfig } from "../api/client";
 import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
