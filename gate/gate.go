@@ -209,6 +209,7 @@ func (g *Gate) Run(ctx context.Context) {
 		{g.Changes.ApplyDue, 1, "changes that were planned could not be made"},
 		{g.Moves.MovesDue, 1, "waves of moves could not be opened or settled"},
 		{g.Keyring.SwitchDue, 1, "a planned switch of keys failed"},
+		{g.Sessions.EndIdle, 15, "sessions that lie idle could not be ended"},
 		{g.Traces.EndUnfetched, 5, "sign-ins whose tokens nobody fetched could not be ended"},
 		{g.WriteUsed, 15, "the last use of keys and secrets could not be written down"},
 	}

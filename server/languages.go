@@ -289,6 +289,15 @@ var german = texts([][2]string{
 		"These did not answer, and may still know you. Close the browser, or sign out there yourself:",
 		"Diese haben nicht geantwortet und kennen Sie vielleicht noch. Schließen Sie den Browser, oder melden Sie sich dort selbst ab:",
 	},
+	{
+		"These can't be told, and may still know you. Close the browser, or sign out there yourself:",
+		"Diesen kann es niemand mitteilen; sie kennen Sie vielleicht noch. Schließen Sie den Browser, oder melden Sie sich dort selbst ab:",
+	},
+	{"A sign-in elsewhere has ended", "Eine Anmeldung anderswo ist beendet"},
+	{
+		"The sign-in of %s in another browser has ended. This browser's own goes on.",
+		"Die Anmeldung von %s in einem anderen Browser ist beendet. Die Anmeldung in diesem Browser läuft weiter.",
+	},
 	{"You are signed out", "Sie sind abgemeldet"},
 	{"You are signed out here", "Sie sind hier abgemeldet"},
 	{"Sign out?", "Abmelden?"},

@@ -353,7 +353,7 @@ func TestWhoDoesNotAnswerIsNamed(t *testing.T) {
 	b := threeSignedIn(t, w)
 	change(t, w, func(a *config.Application) { a.SAML.SLO[0].Location, a.SAML.Metadata = hang.URL+"/slo", nil })
 	began := time.Now()
-	assert.Contains(t, opens(t, b, w.DeskURL+"/sign-out"), "but not everywhere. Not told, or no answer came: Crew Rota")
+	assert.Contains(t, opens(t, b, w.DeskURL+"/sign-out"), "but not everywhere. No answer came of: Crew Rota")
 	assert.Less(t, time.Since(began), 10*time.Second, "a dead one holds nobody up for long")
 	assert.Contains(t, decisions(newest(t, w), "logout"), "Crew Rota could not be told")
 

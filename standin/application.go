@@ -315,8 +315,12 @@ func (a *Application) check(doc []byte) (*Received, error) {
 	if err != nil {
 		return nil, err
 	}
+	named, err := a.decrypted(doc, "EncryptedID")
+	if err != nil {
+		return nil, err
+	}
 	var in inResponse
-	if err := xml.Unmarshal(doc, &in); err != nil || in.XMLName.Local != "Response" {
+	if err := xml.Unmarshal(named, &in); err != nil || in.XMLName.Local != "Response" {
 		return nil, errors.New("this is not a Response")
 	}
 	if code := in.Status.Code; !strings.HasSuffix(code.Value, ":Success") {
@@ -363,8 +367,12 @@ func (a *Application) check(doc []byte) (*Received, error) {
 func last(uri string) string { return uri[strings.LastIndexByte(uri, ':')+1:] }
 
 // opened puts the decrypted assertion in the place of the encrypted one.
-func (a *Application) opened(doc []byte) ([]byte, error) {
-	from, to := bytes.Index(doc, []byte("<saml:EncryptedAssertion>")), bytes.Index(doc, []byte("</saml:EncryptedAssertion>"))
+func (a *Application) opened(doc []byte) ([]byte, error) { return a.decrypted(doc, "EncryptedAssertion") }
+
+// decrypted puts what is encrypted in place of the first element of a name that holds it.
+func (a *Application) decrypted(doc []byte, name string) ([]byte, error) {
+	begin, end := []byte("<saml:"+name+">"), []byte("</saml:"+name+">")
+	from, to := bytes.Index(doc, begin), bytes.Index(doc, end)
 	if from < 0 || to < from {
 		return doc, nil
 	}
@@ -372,12 +380,19 @@ func (a *Application) opened(doc []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	plain, err := xmlsig.Decrypt(root.First(saml.NSAssertion, "EncryptedAssertion"), []*rsa.PrivateKey{a.keys.key.(*rsa.PrivateKey)}, false)
+	var holder *xmltree.Element
+	root.Walk(func(e *xmltree.Element) bool {
+		if holder == nil && e.Is(saml.NSAssertion, name) {
+			holder = e
+		}
+		return true
+	})
+	plain, err := xmlsig.Decrypt(holder, []*rsa.PrivateKey{a.keys.key.(*rsa.PrivateKey)}, false)
 	if err != nil {
 		return nil, err
 	}
 	out := append([]byte{}, doc[:from]...)
-	return append(append(out, plain...), doc[to+len("</saml:EncryptedAssertion>"):]...), nil
+	return append(append(out, plain...), doc[to+len(end):]...), nil
 }
 
 // signedBy wants the assertion, or the whole response as it was received, signed by the identity provider.

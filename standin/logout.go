@@ -43,6 +43,7 @@ type inLogout struct {
 	} `xml:"urn:oasis:names:tc:SAML:2.0:protocol Status"`
 
 	relay, binding string
+	doc            []byte
 }
 
 // partial tells that somebody else could not be told.
@@ -100,6 +101,7 @@ func readLogout(r *http.Request, location, issuer string, trusted []*x509.Certif
 	if err := xml.Unmarshal(doc, in); err != nil {
 		return nil, err
 	}
+	in.doc = doc
 	switch {
 	case in.Issuer != issuer:
 		return nil, fmt.Errorf("the issuer %q is not our partner", in.Issuer)
@@ -269,6 +271,13 @@ func (a *Application) slo(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	in, err := readLogout(r, a.SLO(), idp.EntityID, idp.Certificates)
+	var named []byte
+	if err == nil {
+		named, err = a.decrypted(in.doc, "EncryptedID")
+	}
+	if err == nil {
+		err = xml.Unmarshal(named, in)
+	}
 	if err != nil {
 		refuse(err)
 		return

@@ -97,6 +97,9 @@ type SAMLApplication struct {
 	DigestAlgorithm string `json:"digestAlgorithm,omitempty"`
 	// SLO are its addresses for single logout.
 	SLO []saml.Endpoint `json:"slo,omitempty"`
+	// UnsignedLogout takes its logout messages without a signature, over the browser and for the session of that very browser
+	// alone.
+	UnsignedLogout bool `json:"unsignedLogout,omitempty"`
 	// Metadata says where the application publishes its metadata.
 	Metadata *Watch `json:"metadata,omitempty"`
 	// OwnEntityID gives us an entity ID and addresses of our own towards this application.
@@ -161,6 +164,9 @@ type SAMLProvider struct {
 	Artifact []saml.Endpoint `json:"artifact,omitempty"`
 	// SLO are its addresses for single logout.
 	SLO []saml.Endpoint `json:"slo,omitempty"`
+	// UnsignedLogout takes its logout messages without a signature, over the browser and for the session of that very browser
+	// alone.
+	UnsignedLogout bool `json:"unsignedLogout,omitempty"`
 	// Metadata says where the provider publishes its metadata.
 	Metadata *Watch `json:"metadata,omitempty"`
 	// OwnEntityID gives us an entity ID of our own towards this provider.

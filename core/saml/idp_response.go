@@ -96,6 +96,20 @@ func IssueResponse(s Issued) (*MadeResponse, error) {
 	return made, nil
 }
 
+// encrypted is the identifier as it goes out: as an EncryptedID (SAML Core, section 2.2.4) where there is something to encrypt
+// with.
+func (n *NameID) encrypted(x *xmlsig.Encrypter) (*xmltree.Element, error) {
+	name := n.element()
+	if x == nil {
+		return name, nil
+	}
+	data, err := x.Encrypt(name.Declare("saml", NSAssertion).Bytes())
+	if err != nil {
+		return nil, err
+	}
+	return xmltree.New(NSAssertion, "saml", "EncryptedID").Append(data), nil
+}
+
 func (s *Issued) assertion() (*xmltree.Element, error) {
 	validity := min(s.Validity, MaxValidity)
 	if validity <= 0 {
@@ -107,17 +121,11 @@ func (s *Issued) assertion() (*xmltree.Element, error) {
 	a.Child("Issuer").AddText(string(s.Issuer))
 
 	subject := a.Child("Subject")
-	name := s.NameID.element()
-	if s.EncryptNameID != nil {
-		name.Declare("saml", NSAssertion)
-		data, err := s.EncryptNameID.Encrypt(name.Bytes())
-		if err != nil {
-			return nil, err
-		}
-		subject.Child("EncryptedID").Append(data)
-	} else {
-		subject.Append(name)
+	name, err := s.NameID.encrypted(s.EncryptNameID)
+	if err != nil {
+		return nil, err
 	}
+	subject.Append(name)
 	confirmation := subject.Child("SubjectConfirmation").Set("Method", methodBearer).Child("SubjectConfirmationData")
 	if s.InResponseTo != "" {
 		confirmation.Set("InResponseTo", s.InResponseTo)

@@ -127,6 +127,8 @@ type Logout struct {
 	Signer *xmlsig.Signer
 	// SOAP puts the message into an envelope.
 	SOAP bool
+	// EncryptNameID encrypts the identifier of whom a request signs out, as it is in assertions for the partner.
+	EncryptNameID *xmlsig.Encrypter
 }
 
 func (l Logout) finish(r *xmltree.Element) ([]byte, error) {
@@ -152,7 +154,11 @@ func (l Logout) Request(who NameID, sessions []string) (id string, doc []byte, e
 		Set("NotOnOrAfter", formatTime(l.Now.Add(5*time.Minute))).
 		Set("Version", "2.0")
 	r.Append(xmltree.New(NSAssertion, "saml", "Issuer").AddText(string(l.Issuer)))
-	r.Append(who.element())
+	name, err := who.encrypted(l.EncryptNameID)
+	if err != nil {
+		return "", nil, err
+	}
+	r.Append(name)
 	for _, s := range sessions {
 		r.Child("SessionIndex").AddText(s)
 	}

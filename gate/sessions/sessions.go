@@ -143,6 +143,33 @@ func EndSession(tx *gorm.DB, id, why string, now time.Time) error {
 	return issued.EndOfSession(tx, id, "", why, now)
 }
 
+// EndIdle ends sessions that nobody used for as long as is allowed, and those whose time is over, so that the applications in
+// which they were used are told. It ends a part at a time.
+func (g *Room) EndIdle(ctx context.Context) error {
+	limits, err := g.Limits(ctx)
+	if err != nil {
+		return err
+	}
+	now := g.Now().UTC()
+	var ids []string
+	err = g.Store.Read(ctx).
+		Raw("SELECT id FROM sessions WHERE ended_at IS NULL AND (last_used < ? OR expires_at < ?) LIMIT 500", now.Add(-limits.Idle()), now).
+		Scan(&ids).Error
+	if err != nil || len(ids) == 0 {
+		return store.Clear(err)
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		for _, id := range ids {
+			if err := EndSession(tx, id, "nobody used it for as long as is allowed", now); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	g.TellSoon()
+	return err
+}
+
 // EndSessionsOf ends all sessions of a person.
 func EndSessionsOf(tx *gorm.DB, personID, why string, now time.Time) error {
 	var ids []string

@@ -111,6 +111,10 @@ type SignOut struct {
 	Request string
 	// Told and Untold are the applications that know that the sign-in has ended, and those that may not.
 	Told, Untold []string
+	// Wordless are applications that can't be told: they have no address for it.
+	Wordless []string
+	// Other is whose sign-in ended where it was not this browser's own.
+	Other string
 	// Frames are addresses of applications that are told by way of the browser (OpenID Connect Front-Channel Logout
 	// 1.0).
 	Frames []string

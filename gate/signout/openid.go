@@ -165,6 +165,9 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 		return nil, err
 	}
 	if session != nil {
+		if err := g.tellOfOther(ctx, s, session, o); err != nil {
+			return nil, err
+		}
 		if err := g.OutOf(ctx, s, session, o); err != nil {
 			return nil, err
 		}
@@ -216,6 +219,18 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 		o.Back, o.BackName = p.OIDC.SignOutURL, p.Name
 	}
 	return g.OnwardOut(ctx, s, o)
+}
+
+// tellOfOther notes whose session ends where it is another one than this browser's, so that nobody takes it for their own.
+func (g *Room) tellOfOther(ctx context.Context, s *signin.SignIn, ends *sessions.HeldSession, o *SignOut) error {
+	own, err := g.sessions.SessionByToken(ctx, s.Browser.Session)
+	if err != nil || own == nil || own.ID == ends.ID {
+		return err
+	}
+	o.Other, o.Own = words.OrNone(ends.Person), own.Person
+	s.Rec.Decide(trace.Decision{About: "session", Result: "another one than this browser's", By: "the hint is an ID token of it; the " +
+		"session of this browser goes on"})
+	return nil
 }
 
 // sessionOfGrant is the session that a grant belongs to, if it still counts.

@@ -59,6 +59,7 @@ func (g *Room) requestIn(ctx context.Context, s *signin.SignIn, received *saml.R
 		return nil, err
 	}
 	rules.DecryptionKeys = saml.RSAKeys(ring.Signers)
+	rules.UnsignedLogout = rules.UnsignedLogout && received.Binding != saml.BindingSOAP
 	req, err := in.Check(rules, s.Rec)
 	s.App = app
 	if err != nil {
@@ -87,6 +88,7 @@ func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, receiv
 	if err != nil {
 		return nil, err
 	}
+	sessions = g.ownWhereUnsigned(s, req, sessions)
 	for _, h := range sessions {
 		if err := g.OutOf(ctx, s, h, o); err != nil {
 			return nil, err
@@ -98,6 +100,18 @@ func (g *Room) logoutByApplication(ctx context.Context, s *signin.SignIn, receiv
 		)
 	}
 	return g.OnwardOut(ctx, s, o)
+}
+
+// ownWhereUnsigned leaves of the sessions that a message without a signature names the one of the browser that brought it: anybody
+// can write such a message, and it must not end what others have.
+func (g *Room) ownWhereUnsigned(s *signin.SignIn, req *saml.LogoutRequest, named []*sessions.HeldSession) []*sessions.HeldSession {
+	if req.Signed {
+		return named
+	}
+	own := slices.DeleteFunc(named, func(h *sessions.HeldSession) bool { return g.here(s, h) == 0 })
+	s.Rec.Decide(trace.Decision{About: "logout", Result: "for this browser's own session alone", By: "the request is not signed, and this " +
+		"partner is set to be heard so"})
+	return own
 }
 
 // OutOf ends a session, or only the application's part of it, where the application is set so.
@@ -216,7 +230,7 @@ func (g *Room) answerSOAP(
 	o *SignOut,
 ) ([]byte, error) {
 	l.Now, l.SOAP = g.Now(), true
-	answer, err := l.Response(request, len(o.Untold) > 0, partialWords(o))
+	answer, err := l.Response(request, o.partly(), partialWords(o))
 	if err != nil {
 		return nil, err
 	}
@@ -319,6 +333,7 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 		return nil, err
 	}
 	rules.DecryptionKeys = saml.RSAKeys(ring.Signers)
+	rules.UnsignedLogout = rules.UnsignedLogout && received.Binding != saml.BindingSOAP
 	req, err := in.Check(rules, s.Rec)
 	if err != nil {
 		return nil, err
@@ -347,6 +362,7 @@ func (g *Room) logoutByProvider(ctx context.Context, s *signin.SignIn, slug stri
 	if err != nil {
 		return nil, err
 	}
+	held = g.ownWhereUnsigned(s, req, held)
 	// The browser's own session comes last, so that what it has to be told by the browser is what remains.
 	slices.SortFunc(held, func(a, b *sessions.HeldSession) int { return g.here(s, a) - g.here(s, b) })
 	for _, h := range held {

@@ -47,7 +47,9 @@ type SignOut struct {
 	AskedID      string   `json:"askedId,omitempty"`
 	Told         []string `json:"told,omitempty"`
 	Untold       []string `json:"untold,omitempty"`
-	Frames       []string `json:"frames,omitempty"`
+	// Wordless are those that can't be told at all: they have no address for it.
+	Wordless []string `json:"wordless,omitempty"`
+	Frames   []string `json:"frames,omitempty"`
 	// Whoever asked for it by a SAML message gets an answer in the end: an application or a provider, by its ID.
 	Answer    string `json:"answer,omitempty"`
 	RequestID string `json:"requestId,omitempty"`
@@ -59,6 +61,9 @@ type SignOut struct {
 	Secret   string `json:"secret"`
 	// Here is set where the session that ended is this browser's own.
 	Here bool `json:"here,omitempty"`
+	// Other is whose sign-in ended where it is not this browser's, Own who stays signed in here.
+	Other string `json:"other,omitempty"`
+	Own   string `json:"own,omitempty"`
 	// Rehearsal is the one that this belongs to, if any.
 	Rehearsal string    `json:"rehearsal,omitempty"`
 	Began     time.Time `json:"began"`
@@ -121,7 +126,7 @@ func (g *Room) SignOutOf(
 		case t.how == toldWell, framed:
 			o.Told = addName(o.Told, t.app.Name)
 		case t.how == toldNothing:
-			o.Untold = addName(o.Untold, t.app.Name)
+			o.Wordless = addName(o.Wordless, t.app.Name)
 		case t.how == toldByBrowser && here:
 			o.Applications = append(o.Applications, t.app.ID)
 		default:
@@ -291,7 +296,8 @@ func (g *Room) askApplicationOut(ctx context.Context, s *signin.SignIn, o *SignO
 	if err != nil {
 		return nil, err
 	}
-	next, err := g.logoutRequest(s, o, trace.Application, g.partners.IDPEntity(app), endpoint, who, []string{use.Index}, signer)
+	l := saml.Logout{Issuer: g.partners.IDPEntity(app), EncryptNameID: logoutEncrypter(app)}
+	next, err := g.logoutRequest(s, o, trace.Application, l, endpoint, who, []string{use.Index}, signer)
 	if err != nil {
 		return nil, err
 	}
@@ -321,7 +327,8 @@ func (g *Room) askProviderOut(ctx context.Context, s *signin.SignIn, o *SignOut,
 		if who.Session != "" {
 			sessions = []string{who.Session}
 		}
-		next, err := g.logoutRequest(s, o, trace.Provider, g.partners.SPEntity(p), endpoint, *who.NameID, sessions, signer)
+		l := saml.Logout{Issuer: g.partners.SPEntity(p)}
+		next, err := g.logoutRequest(s, o, trace.Provider, l, endpoint, *who.NameID, sessions, signer)
 		if err != nil {
 			return nil, err
 		}
@@ -395,7 +402,7 @@ func (g *Room) logoutRequest(
 	s *signin.SignIn,
 	o *SignOut,
 	to trace.Party,
-	issuer saml.EntityID,
+	l saml.Logout,
 	endpoint *saml.Endpoint,
 	who saml.NameID,
 	sessions []string,
@@ -404,7 +411,7 @@ func (g *Room) logoutRequest(
 	if o.ID == "" {
 		o.ID, o.Secret = store.NewID(), keys.NewSecret()
 	}
-	l := saml.Logout{Issuer: issuer, Destination: endpoint.Location, Now: g.Now()}
+	l.Destination, l.Now = endpoint.Location, g.Now()
 	if endpoint.Binding == saml.BindingPost {
 		l.Signer = signer
 	}
@@ -449,8 +456,14 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 			Untold: o.Untold,
 			Onward: o.Back,
 			Name:   o.BackName,
+
+			Wordless: o.Wordless,
 		}
-		if len(o.Untold) > 0 {
+		if o.Other != "" {
+			page.Title, page.Text = "A sign-in elsewhere has ended", ""
+			page.Other, page.Person = o.Other, o.Own
+		}
+		if len(o.Untold)+len(o.Wordless) > 0 && o.Other == "" {
 			page.Title = "You are signed out, but not everywhere"
 		}
 		return &signin.Next{To: page}, nil
@@ -468,7 +481,7 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 		algorithm, digest = p.SAML.SignatureAlgorithm, p.SAML.DigestAlgorithm
 	} else {
 		return &signin.Next{To: &signin.SignOut{Title: "You are signed out", Text: "Inner Gate has ended the sign-in.",
-			Told: o.Told, Untold: o.Untold}}, nil
+			Told: o.Told, Untold: o.Untold, Wordless: o.Wordless}}, nil
 	}
 	endpoint := saml.DefaultEndpoint(list, o.Binding)
 	if endpoint == nil || endpoint.Binding != saml.BindingRedirect && endpoint.Binding != saml.BindingPost {
@@ -479,6 +492,8 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 					Text:   "Inner Gate has ended the sign-in.",
 					Told:   addName(o.Told, name),
 					Untold: o.Untold,
+
+					Wordless: o.Wordless,
 				},
 			}, nil
 		}
@@ -495,7 +510,7 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 	if endpoint.Binding == saml.BindingPost {
 		l.Signer = signer
 	}
-	doc, err := l.Response(o.RequestID, len(o.Untold) > 0, partialWords(o))
+	doc, err := l.Response(o.RequestID, o.partly(), partialWords(o))
 	if err != nil {
 		return nil, err
 	}
@@ -514,11 +529,18 @@ func (g *Room) answerOut(ctx context.Context, s *signin.SignIn, o *SignOut) (*si
 }
 
 func partialWords(o *SignOut) string {
-	if len(o.Untold) == 0 {
-		return ""
+	var parts []string
+	if len(o.Wordless) > 0 {
+		parts = append(parts, "Not told, since they have no address for it: "+strings.Join(o.Wordless, ", "))
 	}
-	return "Not told, or no answer came: " + strings.Join(o.Untold, ", ")
+	if len(o.Untold) > 0 {
+		parts = append(parts, "No answer came of: "+strings.Join(o.Untold, ", "))
+	}
+	return strings.Join(parts, ". ")
 }
+
+// partly says whether somebody may still know the person.
+func (o *SignOut) partly() bool { return len(o.Untold)+len(o.Wordless) > 0 }
 
 // SignOutHere is the plain sign-out address. A sign-out that is under way goes on; else the person is asked, and,
 // having agreed, signed out of everything in this browser's session.

@@ -177,6 +177,8 @@ func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 		Now:         g.Now(),
 		Signer:      signer,
 		SOAP:        true,
+
+		EncryptNameID: logoutEncrypter(a),
 	}.Request(
 		who,
 		[]string{t.use.Index},
@@ -226,13 +228,21 @@ func (g *Room) tellBySOAP(ctx context.Context, t *telling) error {
 	return err
 }
 
+// logoutEncrypter encrypts identifiers in our LogoutRequests to an application that gets none in the clear.
+func logoutEncrypter(app *partners.Application) *xmlsig.Encrypter {
+	if app.SAML.Encrypt == "" {
+		return nil
+	}
+	return app.SAML.Encrypter()
+}
+
 // logoutRulesOf is what an application's logout messages are held against.
 func (g *Room) logoutRulesOf(app *partners.Application, location string) saml.RequestRules {
 	a := app.SAML
 	return saml.RequestRules{
 		Partner: app.Name, Issuer: saml.EntityID(a.EntityID), Location: location, MaxAge: 10 * time.Minute,
 		Skew: partners.Skew(a.ClockSkewSeconds), Now: g.Now(),
-		Trust: app.Trust(),
+		Trust: app.Trust(), UnsignedLogout: a.UnsignedLogout,
 	}
 }
 
@@ -242,7 +252,7 @@ func (g *Room) logoutRulesOfProvider(p *partners.Provider, location string) saml
 	return saml.RequestRules{
 		Partner: p.Name, Issuer: saml.EntityID(c.EntityID), Location: location, MaxAge: 10 * time.Minute,
 		Skew: partners.Skew(c.ClockSkewSeconds), Now: g.Now(),
-		Trust: p.Trust(),
+		Trust: p.Trust(), UnsignedLogout: c.UnsignedLogout,
 	}
 }
 
