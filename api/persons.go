@@ -263,6 +263,7 @@ type SubjectChange struct {
 // Attributes is the table of names that the gate knows.
 type Attributes struct {
 	Names    []claims.Attribute `json:"names"`
+	Families []claims.Family    `json:"families"` // outbound mappings under the usual families of names
 	Settings people.Settings    `json:"settings"`
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -31,14 +32,18 @@ func (p *program) show(c *cli.Command, v any, people func()) error {
 	return nil
 }
 
-// table prints rows under a header; columns are never cut.
+// table prints rows under a header. On a terminal it fits the width; nothing is ever cut.
 func (p *program) table(header table.Row, rows []table.Row, empty string) {
 	if len(rows) == 0 {
 		fmt.Fprintln(p.Out, empty)
 		return
 	}
+	newTable(p.Out, header, rows, p.width()).Render()
+}
+
+func newTable(out io.Writer, header table.Row, rows []table.Row, width int) table.Writer {
 	w := table.NewWriter()
-	w.SetOutputMirror(p.Out)
+	w.SetOutputMirror(out)
 	w.SetStyle(table.StyleLight)
 	w.Style().Format.Header = text.FormatDefault
 	w.Style().Options = table.Options{SeparateHeader: true}
@@ -46,7 +51,8 @@ func (p *program) table(header table.Row, rows []table.Row, empty string) {
 		w.AppendHeader(header)
 	}
 	w.AppendRows(rows)
-	w.Render()
+	w.SetColumnConfigs(fitted(header, rows, width))
+	return w
 }
 
 func localTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }

@@ -43,8 +43,43 @@ func (p *program) mapping() *cli.Command {
 				),
 				Action: p.tryMapping,
 			},
+			{
+				Name:      "usual",
+				Usage:     "print the outbound mapping that sends the usual attributes under a family of names; needs no service",
+				ArgsUsage: "[FAMILY]",
+				Description: "Without a family it lists them. What is printed is YAML, as it stands under `mapping` in the file of an " +
+					"application.",
+				Metadata: examples("innergate mapping usual", "innergate mapping usual uri > mapping.yaml"),
+				Action:   p.usualMapping,
+			},
 		},
 	}
+}
+
+// usualMapping lists the families of attribute names, or prints the mapping of one.
+func (p *program) usualMapping(_ context.Context, c *cli.Command) error {
+	families := claims.Families()
+	if c.Args().Len() == 0 {
+		return p.show(c, families, func() {
+			var rows []table.Row
+			for _, f := range families {
+				rows = append(rows, table.Row{f.Name, f.Words})
+			}
+			p.table(table.Row{"Family", "Names"}, rows, "")
+		})
+	}
+	var names []string
+	for _, f := range families {
+		if names = append(names, f.Name); f.Name != c.Args().First() {
+			continue
+		}
+		text, err := yaml.MarshalWithOptions(f.Mapping, yaml.UseJSONMarshaler())
+		if err != nil {
+			return err
+		}
+		return p.show(c, f.Mapping, func() { fmt.Fprintf(p.Out, "%s", text) })
+	}
+	return usage("there is no family %s; there are %s", c.Args().First(), strings.Join(names, ", "))
 }
 
 func (p *program) tryMapping(_ context.Context, c *cli.Command) error {

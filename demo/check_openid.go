@@ -14,7 +14,7 @@ import (
 func checkBridges(ctx context.Context, w *World, step func(string, ...any)) error {
 	for _, b := range []struct{ provider, user, words, name, mail string }{
 		{"saltmere-staff", "mvoss", "SAML to OpenID Connect", "Mira Voss", "mira.voss@saltmere.example"},
-		{"northquay-stevedores", "lene.aas", "OpenID Connect to OpenID Connect", "", "lene.aas@northquay.example"},
+		{"northquay-stevedores", "lene.aas", "OpenID Connect to OpenID Connect", "Lene Ås", "lene.aas@northquay.example"},
 		{"lantern-pass", "70047", "OAuth 2.0 to OpenID Connect", "Henk Mole", "henk.mole@post.example"},
 	} {
 		walker := w.Walker()

@@ -195,6 +195,27 @@ func TestSheetComparedAndRemembered(t *testing.T) {
 	assert.True(t, got.Values[1].Difference.Equal)
 	assert.True(t, got.Values[2].Difference.Equal, "a fingerprint is the same in every spelling")
 	assert.Empty(t, got.Absent)
+	// Their form shows their own values beside ours: those are held against what is registered of them.
+	theirs, err := c.CompareSheet(ctx, "applications", "crew-rota", "Entity ID: "+w.Rota.EntityID()+"\nACS URL: "+w.Rota.ACS()+
+		"x\nIdP entity ID: "+byField["entity"]+"\nSSO URL: "+byField["sso"]+"\n")
+	require.NoError(t, err)
+	require.Len(t, theirs.Values, 4)
+	assert.Equal(t, "Entity ID of Crew Rota, as it is registered", theirs.Values[0].Name)
+	assert.True(t, theirs.Values[0].Difference.Equal)
+	assert.Equal(t, "ACS of Crew Rota, as it is registered", theirs.Values[1].Name)
+	assert.False(t, theirs.Values[1].Difference.Equal)
+	assert.True(t, theirs.Values[2].Difference.Equal)
+	assert.True(t, theirs.Values[3].Difference.Equal)
+	notes := map[string]string{}
+	for _, v := range sheet.Values {
+		if v.Kind == "note" {
+			notes[v.Name] = v.Value
+		}
+	}
+	assert.Contains(t, notes["What we sign"], "the assertion, with RSA-SHA256 (http://www.w3.org/2001/04/xmldsig-more#rsa-sha256)")
+	assert.Equal(t, "nothing", notes["What we encrypt"])
+	assert.Contains(t, notes["Your AuthnRequests"], "must be signed")
+	assert.Contains(t, notes["What signing out needs"], "Ours go to "+w.Rota.SLO())
 	own, err := c.OurMetadata(ctx, "idp", "crew-rota", false)
 	require.NoError(t, err)
 	whole, err := c.CompareSheet(ctx, "applications", "crew-rota", string(own))

@@ -16,6 +16,7 @@ import (
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/people"
 	"innergate/core/saml"
 	"innergate/core/trace"
 )
@@ -201,6 +202,7 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		if trust.Lines = []string{acsLine(a.SAML), end(signing, now)}; a.SAML.EntityID == "" {
 			trust.State = "empty"
 		}
+		c.logout(a.SAML.SLO, signing, a.SAML.UnsignedLogout, a.Name, ApplicationTrust)
 		c.certificates(signing, a.Name, ApplicationTrust)
 		c.plainHTTP(a.SAML.ACS, a.Name, ApplicationTrust)
 		c.options(a.SAML.AllowSHA1, a.Name, ApplicationTrust)
@@ -259,6 +261,7 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		})
 	}
 	c.format(a)
+	c.fed(a, providers)
 	for i := range providers {
 		ps, fs := Provider(&providers[i], "", now)
 		if i == 0 {
@@ -349,6 +352,69 @@ func (c *collector) guarded(a *config.Application) {
 			Remedy:   "Add a rule such as X-User from preferred_username, or pass nothing on.",
 		})
 	}
+}
+
+// logout finds a partner that would sign people out, and whose messages can't be checked.
+func (c *collector) logout(slo []saml.Endpoint, signing []*x509.Certificate, unsigned bool, whose, station string) {
+	if len(slo) == 0 || len(signing) > 0 || unsigned {
+		return
+	}
+	c.add(Finding{
+		Code:     "logout.no-certificate",
+		Severity: Attention,
+		Station:  station,
+		Title:    whose + " can't sign people out",
+		Detail:   "It has a logout address, and no certificate of it is held: each of its logout messages will be refused.",
+		Remedy:   "Take its signing certificate, or take unsigned messages from the browser whose session it is.",
+		Evidence: []trace.Evidence{explain.Fact("logout address", slo[0].Location)},
+	})
+}
+
+// fed finds what an application is to get and no provider of it can give.
+func (c *collector) fed(a *config.Application, providers []config.Provider) {
+	if len(providers) == 0 || slices.ContainsFunc(providers, func(p config.Provider) bool { return p.Directory != nil }) {
+		return
+	}
+	made := map[string]bool{}
+	for _, r := range a.Mapping {
+		missing := r.Expr == "" && r.Value == "" && len(r.From) > 0 && !slices.ContainsFunc(r.From, func(from string) bool {
+			return made[from] || Fed(from, providers)
+		})
+		if made[r.Set] = true; !missing {
+			continue
+		}
+		severity := Remark
+		if r.Required {
+			severity = Broken
+		}
+		c.add(Finding{
+			Code:     "mapping.no-source",
+			Severity: severity,
+			Station:  MappingOut,
+			Title:    "Nothing sets the value for " + r.Set,
+			Detail: fmt.Sprintf("It is taken from %s, and no provider of this application sets that. Only people to whom it was given "+
+				"here have it.", strings.Join(r.From, " or ")),
+			Remedy:   "Add a rule to a provider's mapping, take it from another value, or leave the attribute away.",
+		})
+	}
+}
+
+// Fed says whether any of the providers sets an attribute of the profile, or the gate itself does.
+func Fed(attribute string, providers []config.Provider) bool {
+	switch attribute {
+	case people.Memberships, people.PersonType, people.AssignedRoles:
+		return true
+	case "email_verified":
+		return Fed(people.Mail, providers)
+	case "name":
+		if Fed("given_name", providers) || Fed("family_name", providers) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(providers, func(p config.Provider) bool {
+		return p.Directory != nil || slices.ContainsFunc(p.Mapping, func(r claims.Rule) bool { return r.Set == attribute }) ||
+			p.Admit != nil && slices.ContainsFunc(p.Admit.Defaults, func(r claims.Rule) bool { return r.Set == attribute })
+	})
 }
 
 func sends(p *config.Provider, a *config.Application) bool {
@@ -533,6 +599,7 @@ func (c *collector) samlProvider(p *config.Provider, ours saml.EntityID) Station
 	if p.SAML.EntityID == "" {
 		trust.State = "empty"
 	}
+	c.logout(p.SAML.SLO, signing, p.SAML.UnsignedLogout, p.Name, ProviderTrust)
 	c.certificates(signing, p.Name, ProviderTrust)
 	c.plainHTTP(p.SAML.SSO, p.Name, ProviderTrust)
 	c.options(p.SAML.AllowSHA1, p.Name, ProviderTrust)

@@ -186,3 +186,39 @@ func TestWithoutProvider(t *testing.T) {
 	require.Len(t, findings, 1)
 	assert.Equal(t, "application.incomplete", findings[0].Code)
 }
+
+// TestWhatNoProviderFeeds finds rules of an application that no provider of it can fill, and messages that nobody can check.
+func TestWhatNoProviderFeeds(t *testing.T) {
+	t.Parallel()
+	provider := config.Provider{Slug: "quay", Name: "Quay", Kind: config.KindSAML, SAML: &config.SAMLProvider{},
+		Mapping: claims.Mapping{{Set: "given_name", From: claims.Names{"gn"}}, {Set: "email", From: claims.Names{"mail"}}}}
+	app := config.Application{Slug: "rota", Name: "Rota", Kind: config.KindSAML, SAML: &config.SAMLApplication{}, Mapping: claims.Mapping{
+		{Set: "mail", From: claims.Names{"email"}},
+		{Set: "full", From: claims.Names{"name"}},
+		{Set: "proven", From: claims.Names{"email_verified"}},
+		{Set: "member", From: claims.Names{people.Memberships}},
+		{Set: "again", From: claims.Names{"mail"}},
+		{Set: "fixed", Value: "x"},
+		{Set: "cost", From: claims.Names{"cost_centre"}},
+		{Set: "badge", From: claims.Names{"badge", "employee_number"}, Required: true},
+	}}
+	got := map[string]string{}
+	_, findings := checkup.Application(&app, []config.Provider{provider}, "urn:gate", time.Now())
+	for _, f := range findings {
+		if f.Code == "mapping.no-source" {
+			got[f.Title] = f.Severity
+		}
+	}
+	assert.Equal(t, map[string]string{"Nothing sets the value for cost": checkup.Remark, "Nothing sets the value for badge": checkup.Broken}, got)
+
+	logout := func(change func(*config.SAMLApplication)) bool {
+		s := config.SAMLApplication{SLO: []saml.Endpoint{{Location: "https://rota.example/slo"}}}
+		change(&s)
+		_, findings := checkup.Application(&config.Application{Slug: "rota", Name: "Rota", Kind: config.KindSAML, SAML: &s}, nil, "urn:gate",
+			time.Now())
+		return slices.ContainsFunc(findings, func(f checkup.Finding) bool { return f.Code == "logout.no-certificate" })
+	}
+	assert.True(t, logout(func(*config.SAMLApplication) {}))
+	assert.False(t, logout(func(s *config.SAMLApplication) { s.UnsignedLogout = true }))
+	assert.False(t, logout(func(s *config.SAMLApplication) { s.SLO = nil }))
+}

@@ -66,14 +66,14 @@ var attributes = []Attribute{
 		Words: "full name",
 		OID:   "2.16.840.1.113730.3.1.241",
 		Basic: "displayName",
-		Also:  []string{"display_name", "fullName", "full_name", "common_name", "cn", "urn:oid:2.5.4.3"},
+		Also:  []string{"display_name", "fullName", "full_name", "common_name", "cn", "urn:oid:2.5.4.3", "http://schemas.xmlsoap.org/claims/CommonName"},
 	},
 	{
 		Claim: "groups",
 		Words: "groups",
 		OID:   "1.3.6.1.4.1.5923.1.5.1.1",
 		Basic: "isMemberOf",
-		Also:  []string{"memberOf", "group", "roles", "role", "member_of", "groupMembership"},
+		Also:  []string{"memberOf", "group", "roles", "role", "member_of", "groupMembership", "http://schemas.xmlsoap.org/claims/Group"},
 		Many:  true,
 	},
 	{

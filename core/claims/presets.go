@@ -4,9 +4,12 @@ package claims
 // under which it is usually sent, standard ones first (eduPerson and inetOrgPerson OIDs, SAML basic names, WS-style
 // URIs, OpenID Connect claims).
 func Standard() Mapping {
-	const ws = "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/"
+	const ws, wsOlder = "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/", "http://schemas.xmlsoap.org/claims/"
 	return Mapping{
-		{Set: "preferred_username", From: Names{"urn:oid:0.9.2342.19200300.100.1.1", "uid", "preferred_username", "username"}},
+		{
+			Set:  "preferred_username",
+			From: Names{"urn:oid:0.9.2342.19200300.100.1.1", "uid", "preferred_username", "username", ws + "name"},
+		},
 		{
 			Set:   "email",
 			From:  Names{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", ws + "emailaddress"},
@@ -16,10 +19,10 @@ func Standard() Mapping {
 		{Set: "family_name", From: Names{"urn:oid:2.5.4.4", "sn", "family_name", ws + "surname"}, Steps: []Step{{Word: "first"}}},
 		{
 			Set:   "name",
-			From:  Names{"urn:oid:2.16.840.1.113730.3.1.241", "displayName", "name", "urn:oid:2.5.4.3", "cn"},
+			From:  Names{"urn:oid:2.16.840.1.113730.3.1.241", "displayName", "name", "urn:oid:2.5.4.3", "cn", wsOlder + "CommonName"},
 			Steps: []Step{{Word: "first"}},
 		},
-		{Set: "groups", From: Names{"urn:oid:1.3.6.1.4.1.5923.1.5.1.1", "memberOf", "groups", "isMemberOf"}},
+		{Set: "groups", From: Names{"urn:oid:1.3.6.1.4.1.5923.1.5.1.1", "memberOf", "groups", "isMemberOf", wsOlder + "Group"}},
 	}
 }
 

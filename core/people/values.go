@@ -17,6 +17,7 @@ func Outbound(profile claims.Bag, groups []string, kind string, roles []string) 
 	delete(bag, Memberships)
 	delete(bag, PersonType)
 	delete(bag, AssignedRoles)
+	NameFromParts(bag)
 	if len(groups) > 0 {
 		bag[Memberships] = groups
 	}
@@ -27,6 +28,13 @@ func Outbound(profile claims.Bag, groups []string, kind string, roles []string) 
 		bag[AssignedRoles] = roles
 	}
 	return bag
+}
+
+// NameFromParts gives a profile without a full name the one that given and family name make.
+func NameFromParts(profile claims.Bag) {
+	if full := strings.TrimSpace(profile.First("given_name") + " " + profile.First("family_name")); profile.First("name") == "" && full != "" {
+		profile["name"] = []string{full}
+	}
 }
 
 // ProvenBy adds what the provider says about its mail address, where the mapping leaves that out and the address is the

@@ -51,3 +51,20 @@ func TestChangedByHand(t *testing.T) {
 	assert.Equal(t, []string{"email", "name", "phone"}, changed)
 	assert.Equal(t, map[string]string{"email": people.ByHand, "name": people.ByHand}, sources)
 }
+
+// TestNameFromParts says a person's full name where the provider said its parts alone.
+func TestNameFromParts(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name string
+		in   claims.Bag
+		full string
+	}{
+		{"both parts", claims.Bag{"given_name": {"Lene"}, "family_name": {"Aas"}}, "Lene Aas"},
+		{"one part", claims.Bag{"family_name": {"Aas"}}, "Aas"},
+		{"said itself", claims.Bag{"given_name": {"Lene"}, "family_name": {"Aas"}, "name": {"L. Aas"}}, "L. Aas"},
+		{"nothing", claims.Bag{}, ""},
+	} {
+		assert.Equal(t, c.full, people.Outbound(c.in, nil, "", nil).First("name"), c.name)
+	}
+}

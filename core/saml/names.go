@@ -44,6 +44,7 @@ const (
 	FormatPersistent  = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
 	FormatTransient   = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
 	FormatEntity      = "urn:oasis:names:tc:SAML:2.0:nameid-format:entity"
+	FormatEncrypted   = "urn:oasis:names:tc:SAML:2.0:nameid-format:encrypted"
 )
 
 // FormatName is the last word of a NameID format.

@@ -46,6 +46,16 @@ func MeaningOf(r claims.Rule) string {
 	return claims.InWords(strings.Join(r.From, ", "))
 }
 
+// SameHost says whether two addresses lead to the same host. Names that are no addresses have none.
+func SameHost(a, b string) bool {
+	x, err := url.Parse(a)
+	if err != nil || x.Host == "" {
+		return false
+	}
+	y, err := url.Parse(b)
+	return err == nil && strings.EqualFold(x.Host, y.Host)
+}
+
 // Spelled writes a fingerprint as we do: lower-case pairs with colons.
 func Spelled(text string) string {
 	hexits := strings.Map(func(r rune) rune {

@@ -112,3 +112,6 @@ func Capitalise(s string) string {
 	}
 	return strings.ToUpper(s[:1]) + s[1:]
 }
+
+// AfterLast is what stands behind the last of a mark, or the whole text where there is none: the name at the end of a URI.
+func AfterLast(s, mark string) string { return s[strings.LastIndex(s, mark)+1:] }

@@ -35,16 +35,10 @@ func (g *Room) Application(ctx context.Context, slug string) (*api.Application, 
 	if err != nil {
 		return nil, err
 	}
-	var providers []config.Provider
+	providers := g.partners.WholeProviders(ctx, v.Providers)
 	v.ProvidedBy = []api.Reference{}
-	for _, s := range v.Providers {
-		p, err := g.partners.Provider(ctx, s)
-		if err != nil {
-			continue
-		}
-		inspected := p.Provider
-		inspected.Mapping = p.Whole
-		providers = append(providers, inspected)
+	for i := range providers {
+		p := &providers[i]
 		v.ProvidedBy = append(
 			v.ProvidedBy,
 			api.Reference{Slug: p.Slug, Name: p.Name, Kind: p.Kind, Reach: string(p.Reach), EntityID: p.Authority()},

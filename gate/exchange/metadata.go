@@ -68,6 +68,7 @@ func (g *Room) ourEntity(ctx context.Context, side, slug string) (*saml.Entity, 
 		}
 		approval, entity.EntityID = a.Approval(), string(g.partners.IDPEntity(a))
 		idp(strings.TrimSuffix(g.partners.SSOAddress(a), "/sso"))
+		role.NameIDFormats = servedFormats(a)
 		role.WantAuthnRequestsSigned = a.SAML.RequireSignedRequests
 		entity.Roles = nil
 	default:

@@ -15,7 +15,6 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
-	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/difference"
 	"innergate/core/explain"
@@ -114,14 +113,20 @@ func (g *Room) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 		api.Value{
 			Name:  "NameID format",
 			Hint:  "the form of the identifier that we send",
-			Value: bridge.SubjectFormat(a.Subject.Source, a.Subject.Format),
+			Value: servedFormats(a)[0],
 			Kind:  "text",
 			Field: "format",
 		},
 	)
+	ring, err := g.keyring.Ring(ctx, keys.PurposeSigning, a.Approval().Owner())
+	if err != nil {
+		return nil, err
+	}
+	s.Values = append(s.Values, applicationNotes(a, ring)...)
 	if err := g.sheetCertificates(ctx, s, "application", a.Slug); err != nil {
 		return nil, err
 	}
+	samples := samplesOf(a, g.partners.WholeProviders(ctx, a.Providers))
 	var requested []saml.RequestedAttribute
 	for _, r := range a.Whole {
 		s.Attributes = append(
@@ -132,7 +137,7 @@ func (g *Room) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 				NameFormat:   r.NameFormat,
 				Required:     r.Required,
 				Meaning:      sheet.MeaningOf(r),
-				Sample:       r.Sample(),
+				Sample:       samples[r.Set],
 			},
 		)
 		requested = append(
@@ -525,9 +530,14 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 	if err != nil {
 		return nil, err
 	}
-	theirs, meaning := saml.ReadLabelled(text), saml.Meaning
+	values := s.Values
+	theirs, meaning := saml.ReadLabelled(text), func(t saml.Labelled) string { return saml.Meaning(t.Label) }
+	if a, err := g.partners.Application(ctx, slug); kind == "application" && err == nil && a.SAML != nil {
+		values = append(slices.Clone(values), registered(a)...)
+		meaning = func(t saml.Labelled) string { return ownMeaning(values, t) }
+	}
 	if slices.ContainsFunc(s.Values, func(v api.Value) bool { return v.Field == "redirect" || v.Field == "issuer" }) {
-		meaning = oidc.Meaning
+		meaning = func(t saml.Labelled) string { return oidc.Meaning(t.Label) }
 	}
 	if doc := saml.ReadMetadata([]byte(text), g.Now()); doc.Usable() && strings.Contains(text, "Descriptor") {
 		theirs = nil
@@ -551,7 +561,7 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 	out := &api.ComparedSheet{Values: []api.ComparedValue{}, Absent: []string{}, Equal: true}
 	used := map[string]bool{}
 	for _, t := range theirs {
-		ours := nearestValue(s.Values, t, meaning)
+		ours := nearestValue(values, t, meaning)
 		if ours == nil {
 			continue
 		}
@@ -589,7 +599,7 @@ func (g *Room) CompareSheet(ctx context.Context, kind, slug, text string) (*api.
 
 // nearestValue finds which value of ours one of theirs should be: by what its label means, by its kind, else by
 // likeness.
-func nearestValue(values []api.Value, t saml.Labelled, meaning func(string) string) *api.Value {
+func nearestValue(values []api.Value, t saml.Labelled, meaning func(saml.Labelled) string) *api.Value {
 	pick := func(fits func(v *api.Value) bool) *api.Value {
 		var best *api.Value
 		score := -1
@@ -614,7 +624,7 @@ func nearestValue(values []api.Value, t saml.Labelled, meaning func(string) stri
 	if _, err := keys.ParseCertificate([]byte(t.Value)); err == nil {
 		return pick(func(v *api.Value) bool { return v.Kind == "certificate" })
 	}
-	if field := meaning(t.Label); field != "" {
+	if field := meaning(t); field != "" {
 		if v := pick(func(v *api.Value) bool { return v.Field == field && v.Kind != "certificate" }); v != nil {
 			return v
 		}

@@ -219,6 +219,7 @@ func (g *Room) profileOf(ctx context.Context, h *HeldGrant) (claims.Bag, error) 
 		profile[name] = values
 	}
 	if !h.App.NeedsGroups && !h.App.Outbound.Reads(people.PersonType) {
+		people.NameFromParts(profile)
 		return profile, nil
 	}
 	groups, kind, err := g.persons.Standing(ctx, h.PersonID)

@@ -404,3 +404,19 @@ func SubjectOwner(a *Application) string {
 	}
 	return a.ID
 }
+
+// WholeProviders reads providers by their short names, with the rules of their rule sets in their places. Those that are gone are
+// left out.
+func (g *Room) WholeProviders(ctx context.Context, slugs []string) []config.Provider {
+	var out []config.Provider
+	for _, s := range slugs {
+		p, err := g.Provider(ctx, s)
+		if err != nil {
+			continue
+		}
+		whole := p.Provider
+		whole.Mapping = p.Whole
+		out = append(out, whole)
+	}
+	return out
+}

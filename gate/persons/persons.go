@@ -495,7 +495,7 @@ func (g *Room) Unlink(ctx context.Context, who ground.Actor, personID, linkID st
 // PeopleSettings are the person types and attributes.
 func (g *Room) PeopleSettings(ctx context.Context) (*api.Attributes, error) {
 	s, err := g.Settings(ctx)
-	return &api.Attributes{Names: claims.Attributes(), Settings: s}, err
+	return &api.Attributes{Names: claims.Attributes(), Families: claims.Families(), Settings: s}, err
 }
 
 // SetPeopleSettings replaces them.

@@ -134,7 +134,7 @@ func (g *Room) askSAML(ctx context.Context, s *SignIn, received *saml.Received) 
 			Section:  "SAML Core 3.4.1.1",
 			Expected: set,
 			Got:      p.Format,
-			OK:       p.Format == set,
+			OK:       p.Format == set || p.Format == saml.FormatEncrypted && a.Encrypt == "nameid",
 		}) {
 			return explain.New(explain.SAMLNameIDPolicy, explain.Pair("NameID format", set, p.Format))
 		}

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
+import { ElButton, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { http, ok, type Preview, type Rule } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
@@ -14,6 +14,15 @@ const dirty = ref(false);
 const open = ref<"" | "propose" | "preview">("");
 const { error, busy, act } = useAct();
 const { data: sets } = useLoad(() => ok(http.GET("/rule-sets")));
+const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
+const family = ref("");
+/** Puts the usual attributes under a family of names in place of what is there. */
+function takeFamily(name: string) {
+  const taken = settings.value?.families.find((f) => f.name === name);
+  if (!taken) return;
+  rows.value = readRows(taken.mapping);
+  dirty.value = true;
+}
 const mappings = computed(() => (sets.value?.items ?? []).filter((s) => s.kind === "mapping"));
 
 function read() {
@@ -79,6 +88,9 @@ const wordsOf = { from: props.direction === "in" ? "from" : "from", value: "alwa
     </table>
     <div v-if="!readonly" class="row acts">
       <ElButton @click="addRule()">Add a rule</ElButton>
+      <ElSelect v-if="direction === 'out' && !openid" v-model="family" class="family" placeholder="The usual attributes under…" aria-label="The usual attributes under a family of names" @change="takeFamily">
+        <ElOption v-for="f in settings?.families ?? []" :key="f.name" :value="f.name" :label="f.words" />
+      </ElSelect>
       <ElButton @click="open = open === 'propose' ? '' : 'propose'">Propose rules</ElButton>
       <ElButton v-if="preview" @click="open = open === 'preview' ? '' : 'preview'">Preview</ElButton>
       <ElButton type="primary" :disabled="!dirty" :loading="busy" @click="store">Save the mapping</ElButton>
@@ -100,5 +112,6 @@ select { font: inherit; font-size: 13.5px; padding: 4px 2px; border: 1px solid v
 .order { white-space: nowrap; }
 .order button { background: none; border: 1px solid var(--rule); border-radius: 3px; color: var(--ink); min-width: 26px; min-height: 26px; cursor: pointer; margin-right: 2px; }
 .order button:disabled { opacity: 0.4; }
+.family { width: 17rem; }
 .acts { margin-top: 12px; }
 </style>

@@ -1,0 +1,183 @@
+package exchange
+
+import (
+	"fmt"
+	"regexp"
+
+	"innergate/api"
+	"innergate/core/bridge"
+	"innergate/core/checkup"
+	"innergate/core/claims"
+	"innergate/core/config"
+	"innergate/core/keys"
+	"innergate/core/people"
+	"innergate/core/saml"
+	"innergate/core/sheet"
+	"innergate/core/words"
+	"innergate/core/xmlsig"
+	"innergate/gate/keyring"
+	"innergate/gate/partners"
+)
+
+// signedWith says with which algorithms a signature of ours is made: those that are set, where our key can, else its own.
+func signedWith(ring *keyring.Ring, algorithm, digest string) string {
+	key := ring.Signers[0].Public()
+	a := xmlsig.Algorithm(algorithm)
+	if a == "" || !a.Fits(key) {
+		a = xmlsig.DefaultAlgorithm(key)
+	}
+	text := a.Name()
+	if digest != "" {
+		text += " over digests by " + words.AfterLast(digest, "#")
+	}
+	return text + " (" + string(a) + ")"
+}
+
+// applicationNotes tell a SAML application's engineer what is signed, what is encrypted, and what logging out needs.
+func applicationNotes(a *partners.Application, ring *keyring.Ring) []api.Value {
+	s := a.SAML
+	signed := map[string]string{"response": "the response", "both": "the response and the assertion in it"}[s.Sign]
+	if signed == "" {
+		signed = "the assertion"
+	}
+	requests := "may come unsigned"
+	if s.RequireSignedRequests {
+		requests = "must be signed, with the key of the certificate that we hold of you"
+	}
+	return []api.Value{
+		note("What we sign", "", signed+", with "+signedWith(ring, s.SignatureAlgorithm, s.DigestAlgorithm)),
+		note("What we encrypt", "", encryptedFor(s)),
+		note("Your AuthnRequests", "", requests),
+		note("What signing out needs", "", logoutNeeds(s.SLO, config.Parsed(s.Certificates, "signing") != nil, s.UnsignedLogout)),
+	}
+}
+
+// encryptedFor says what of an assertion is encrypted, how, and for which certificate.
+func encryptedFor(s *config.SAMLApplication) string {
+	what := map[string]string{"assertion": "the assertion", "nameid": "the NameID"}[s.Encrypt]
+	if what == "" {
+		return "nothing"
+	}
+	content, transport := "AES-256-GCM", "RSA-OAEP (mgf1p)"
+	if s.ContentEncryption != "" {
+		content = words.AfterLast(s.ContentEncryption, "#")
+	}
+	if s.KeyTransport != "" {
+		transport = words.AfterLast(s.KeyTransport, "#")
+	}
+	text := fmt.Sprintf("%s, with %s, the key by %s", what, content, transport)
+	if held := config.Parsed(s.Certificates, "encryption"); len(held) > 0 {
+		return text + ", for your certificate " + keys.Fingerprint(held[0].Raw)
+	}
+	return text + "; your certificate for it is not here yet"
+}
+
+// logoutNeeds says what a partner must do so that its logout messages count, and where we send ours.
+func logoutNeeds(slo []saml.Endpoint, certificate, unsigned bool) string {
+	text := "Sign your LogoutRequests and LogoutResponses, and name the person as you got it: the same NameID with its format, and the " +
+		"SessionIndex."
+	switch {
+	case unsigned:
+		text = "Your logout messages may come unsigned by way of the browser, and then end the session of that browser alone. Name the " +
+			"person as you got it: the same NameID with its format, and the SessionIndex."
+	case !certificate:
+		text += " We hold no signing certificate of you, so that none of them would count: send it."
+	}
+	if len(slo) == 0 {
+		return text + " We hold no logout address of you: you are not told of a sign-out elsewhere."
+	}
+	return text + " Ours go to " + slo[0].Location + ", signed."
+}
+
+// servedFormats are the NameID formats that an application really gets.
+func servedFormats(a *partners.Application) []string {
+	format := bridge.SubjectFormat(a.Subject.Source, a.Subject.Format)
+	if a.Subject.Attribute != "" {
+		format = saml.FormatTransient
+	}
+	if a.SAML.Encrypt == "nameid" {
+		return []string{format, saml.FormatEncrypted}
+	}
+	return []string{format}
+}
+
+// samplesOf is what an application's rules give for a made-up person of its own providers. A rule that none of them feeds gives
+// nothing.
+func samplesOf(a *partners.Application, providers []config.Provider) map[string]string {
+	profile := claims.Bag{}
+	for name, values := range claims.Sample() {
+		if len(providers) == 0 || checkup.Fed(name, providers) {
+			profile[name] = values
+		}
+	}
+	for _, p := range providers {
+		if p.Matching != nil && len(p.Matching.Domains) > 0 && len(profile[people.Mail]) > 0 {
+			profile[people.Mail] = []string{"mira.voss@" + p.Matching.Domains[0]}
+			break
+		}
+	}
+	out := map[string]string{}
+	for _, r := range a.Whole {
+		compiled, err := claims.Mapping{r}.Compile()
+		if err != nil {
+			continue
+		}
+		made, err := compiled.Apply(people.Outbound(profile, nil, "", nil), "out", nil)
+		if err == nil && len(made) > 0 && len(made[0].Values) > 0 {
+			out[r.Set] = made[0].Values[0]
+		}
+	}
+	return out
+}
+
+// registered are the application's own values as they are held of it, for comparing: its form shows them beside ours.
+func registered(a *partners.Application) []api.Value {
+	if a.SAML == nil {
+		return nil
+	}
+	var out []api.Value
+	add := func(name, value, field string) {
+		if value != "" {
+			out = append(out, api.Value{Name: name, Value: value, Kind: "url", Field: field})
+		}
+	}
+	add("Entity ID of "+a.Name+", as it is registered", a.SAML.EntityID, ownField+"entity")
+	for _, e := range a.SAML.ACS {
+		add("ACS of "+a.Name+", as it is registered", e.Location, ownField+"acs")
+	}
+	for _, e := range a.SAML.SLO {
+		add("Logout address of "+a.Name+", as it is registered", e.Location, ownField+"slo")
+	}
+	return out
+}
+
+// ownField marks fields of the other side's own values.
+const ownField = "own-"
+
+// theirOwn and oursByLabel tell whose value a label names: an application is the service provider, and the gate its identity
+// provider.
+var (
+	theirOwn    = regexp.MustCompile(`(?i)\bsp\b|service provider|relying|audience|\bour\b|consumer`)
+	oursByLabel = regexp.MustCompile(`(?i)\bidp\b|identity provider|issuer|remote|partner`)
+)
+
+// ownMeaning tells what a label of a SAML application's form stands for: one of its own values, or one of ours.
+func ownMeaning(values []api.Value, t saml.Labelled) string {
+	field := saml.Meaning(t.Label)
+	if field == "acs" {
+		return ownField + field
+	}
+	if field != "entity" && field != "slo" {
+		return field
+	}
+	own := theirOwn.MatchString(t.Label)
+	for _, v := range values {
+		if !own && !oursByLabel.MatchString(t.Label) && v.Field == ownField+field && sheet.SameHost(v.Value, t.Value) {
+			own = true // "Entity ID" alone says nothing of whose; the host does
+		}
+	}
+	if own {
+		return ownField + field
+	}
+	return field
+}
