@@ -54,6 +54,8 @@ type CertificateText struct {
 // SwitchKey makes the next key the active one, at once or at a time.
 type SwitchKey struct {
 	At *time.Time `json:"at,omitempty"`
+	// Anyway switches though partners are not known to have the next certificate.
+	Anyway bool `json:"anyway,omitempty"`
 }
 
 // Rollover is how far the replacement of a key is, and what can be done next.

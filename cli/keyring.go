@@ -223,7 +223,10 @@ func (p *program) keys() *cli.Command {
 			p.keyCommand(
 				"switch",
 				"make the published next key the active one, at once or at a time",
-				[]cli.Flag{&cli.StringFlag{Name: "at", Usage: "the time, such as 2026-12-01T02:00:00+01:00 (default: now)"}},
+				[]cli.Flag{
+					&cli.StringFlag{Name: "at", Usage: "the time, such as 2026-12-01T02:00:00+01:00 (default: now)"},
+					&cli.BoolFlag{Name: "anyway", Usage: "though partners are not known to have the next certificate"},
+				},
 				func(ctx context.Context, c *cli.Command, cl *client.Client, id string) error {
 					var at *time.Time
 					if text := c.String("at"); text != "" {
@@ -233,11 +236,14 @@ func (p *program) keys() *cli.Command {
 						}
 						at = &t
 					}
-					k, err := cl.SwitchKey(ctx, id, at)
+					k, err := cl.SwitchKey(ctx, id, api.SwitchKey{At: at, Anyway: c.Bool("anyway")})
 					if err != nil {
 						return err
 					}
-					return p.show(c, k, func() { p.key(k) })
+					return p.show(c, k, func() {
+						p.key(k)
+						fmt.Fprintf(p.Out, "\nTo take the switch back: innergate keys undo %s\n", k.ID)
+					})
 				},
 			),
 			p.keyStep("undo", "take back a key's last step: a planned switch, a switch, or a publication", "undo"),

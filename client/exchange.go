@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"time"
 
 	"innergate/api"
 	"innergate/core/config"
@@ -112,8 +111,8 @@ func (c *Client) StepKey(ctx context.Context, id, step string) (*api.Key, error)
 }
 
 // SwitchKey makes the next key the active one, at once or at a time.
-func (c *Client) SwitchKey(ctx context.Context, id string, when *time.Time) (*api.Key, error) {
-	return do[api.Key](ctx, c, http.MethodPost, at("keys", id, "switch"), api.SwitchKey{At: when})
+func (c *Client) SwitchKey(ctx context.Context, id string, in api.SwitchKey) (*api.Key, error) {
+	return do[api.Key](ctx, c, http.MethodPost, at("keys", id, "switch"), in)
 }
 
 // DiscardKey deletes a next key that nobody has learnt of.

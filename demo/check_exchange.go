@@ -110,9 +110,9 @@ func checkRollover(ctx context.Context, w *World, step func(string, ...any)) err
 		{"made", func() error { return nil }},
 		{"published", func() error { _, err := c.StepKey(ctx, k.ID, "publish"); return err }},
 		{"fetched by the partners", w.Fetch},
-		{"active", func() error { _, err := c.SwitchKey(ctx, k.ID, nil); return err }},
+		{"active", func() error { _, err := c.SwitchKey(ctx, k.ID, api.SwitchKey{}); return err }},
 		{"taken back", func() error { _, err := c.StepKey(ctx, k.ID, "undo"); return err }},
-		{"active again", func() error { _, err := c.SwitchKey(ctx, k.ID, nil); return err }},
+		{"active again", func() error { _, err := c.SwitchKey(ctx, k.ID, api.SwitchKey{}); return err }},
 		{"alone, the old one retired", func() error { _, err := c.StepKey(ctx, old, "retire"); return err }},
 	} {
 		if err := s.do(); err != nil {

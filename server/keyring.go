@@ -27,7 +27,7 @@ func keyRoutes() []route {
 		if err != nil {
 			return nil, err
 		}
-		return c.s.gate.Keyring.SwitchKey(c.Context(), c.who, c.Params("id"), in.At)
+		return c.s.gate.Keyring.SwitchKey(c.Context(), c.who, c.Params("id"), in)
 	})
 	switching.Request = api.SwitchKey{}
 	return []route{

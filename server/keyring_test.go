@@ -86,7 +86,7 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 		assert.Equal(t, "make", before.Step)
 		next, err := c.MakeKey(ctx, api.NewKey{Purpose: purpose, Kind: "rsa-3072"})
 		require.NoError(t, err)
-		_, err = c.SwitchKey(ctx, next.ID, nil)
+		_, err = c.SwitchKey(ctx, next.ID, api.SwitchKey{})
 		assert.ErrorContains(t, err, "Publish it first")
 		some()
 		_, err = c.StepKey(ctx, next.ID, "publish")
@@ -96,7 +96,7 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 			r, err := c.Rollover(ctx, purpose, "")
 			return err == nil && r.Step == "wait" && r.Count > 0 && r.Have == r.Count
 		}, testbed.Patience, 20*time.Millisecond, "everybody gets the next certificate")
-		_, err = c.SwitchKey(ctx, next.ID, nil)
+		_, err = c.SwitchKey(ctx, next.ID, api.SwitchKey{})
 		require.NoError(t, err)
 		some()
 		// Taken back, and forward again.
@@ -106,7 +106,7 @@ func TestRolloverWhileSignInsRun(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, before.Active.ID, back.Active.ID)
 		some()
-		_, err = c.SwitchKey(ctx, next.ID, nil)
+		_, err = c.SwitchKey(ctx, next.ID, api.SwitchKey{})
 		require.NoError(t, err)
 		some()
 		after, err := c.Rollover(ctx, purpose, "")
@@ -141,16 +141,16 @@ func TestSwitchAtATime(t *testing.T) {
 	_, err = c.StepKey(ctx, k.ID, "publish")
 	require.NoError(t, err)
 	past := time.Now().Add(-time.Hour)
-	_, err = c.SwitchKey(ctx, k.ID, &past)
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{At: &past, Anyway: true})
 	assert.ErrorContains(t, err, "must lie ahead")
 	at := time.Now().Add(time.Hour)
-	planned, err := c.SwitchKey(ctx, k.ID, &at)
+	planned, err := c.SwitchKey(ctx, k.ID, api.SwitchKey{At: &at, Anyway: true})
 	require.NoError(t, err)
 	assert.Equal(t, "next", planned.State)
 	_, err = c.StepKey(ctx, k.ID, "undo")
 	require.NoError(t, err)
 	require.NoError(t, w.Gate.Keyring.SwitchDue(ctx))
-	_, err = c.SwitchKey(ctx, k.ID, &at)
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{At: &at, Anyway: true})
 	require.NoError(t, err)
 	require.NoError(t, w.Fetch())
 	shift.Store(int64(61 * time.Minute))
@@ -235,7 +235,7 @@ func TestImportCertifyAndExport(t *testing.T) {
 	_, err = c.CertifyKey(ctx, k.ID, string(keys.EncodeCertificate(later)))
 	assert.ErrorContains(t, err, "stays as it is")
 	require.NoError(t, w.Fetch())
-	_, err = c.SwitchKey(ctx, k.ID, nil)
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{Anyway: true})
 	require.NoError(t, err)
 	assert.Empty(t, signedIn(ctx, w, "mvoss"))
 	_, err = c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning, Kind: "rsa-512"})
@@ -262,7 +262,7 @@ func TestOwnKeyAndEntityID(t *testing.T) {
 	_, err = c.StepKey(ctx, k.ID, "publish")
 	require.NoError(t, err)
 	assert.Empty(t, signedIn(ctx, w, "mvoss"))
-	_, err = c.SwitchKey(ctx, k.ID, nil)
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{Anyway: true})
 	require.NoError(t, err)
 	assert.Empty(t, signedIn(ctx, w, "mvoss"))
 	doc, err := c.OurMetadata(ctx, "idp", "crew-rota", false)
@@ -312,3 +312,53 @@ func TestTrustedCertificatesAreListedAndTheirUseIsNoted(t *testing.T) {
 }
 
 func page(search string, limit int) client.Page { return client.Page{Search: search, Limit: limit} }
+
+// TestASwitchStopsWherePartnersLackTheCertificate names those who are not known to have it, goes on where it is told to, and leaves
+// a finding with the way back; a planned switch waits for them.
+func TestASwitchStopsWherePartnersLackTheCertificate(t *testing.T) {
+	t.Parallel()
+	var shift atomic.Int64
+	w := testbed.World(t, demo.Options{Now: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
+	ctx, c := t.Context(), w.Client()
+	k, err := c.MakeKey(ctx, api.NewKey{Purpose: keys.PurposeSigning})
+	require.NoError(t, err)
+	_, err = c.StepKey(ctx, k.ID, "publish")
+	require.NoError(t, err)
+	found := func() []string {
+		var codes []string
+		a, err := c.Application(ctx, "crew-rota")
+		require.NoError(t, err)
+		for _, f := range a.Findings {
+			if strings.HasPrefix(f.Code, "our-certificate.") {
+				codes = append(codes, f.Code)
+			}
+		}
+		return codes
+	}
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{})
+	refused(t, err, "certificate-not-held", "")
+	assert.ErrorContains(t, err, "Crew Rota")
+	assert.ErrorContains(t, err, "Saltmere Staff")
+	assert.Empty(t, found())
+
+	at := time.Now().Add(time.Hour)
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{At: &at})
+	require.NoError(t, err)
+	shift.Store(int64(61 * time.Minute))
+	require.NoError(t, w.Gate.Keyring.SwitchDue(ctx))
+	r, err := c.Rollover(ctx, keys.PurposeSigning, "")
+	require.NoError(t, err)
+	assert.Equal(t, "scheduled", r.Step, "it waits")
+	assert.Equal(t, []string{"our-certificate.waited-for"}, found())
+	_, err = c.StepKey(ctx, k.ID, "undo")
+	require.NoError(t, err)
+
+	_, err = c.SwitchKey(ctx, k.ID, api.SwitchKey{Anyway: true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"our-certificate.not-held"}, found())
+	require.NoError(t, c.ConfirmHolder(ctx, k.ID, "applications", "crew-rota", true))
+	assert.Empty(t, found())
+	_, err = c.StepKey(ctx, k.ID, "undo")
+	require.NoError(t, err)
+	assert.Empty(t, found(), "taken back")
+}

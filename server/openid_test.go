@@ -648,7 +648,7 @@ func TestBrowserClientsAndKeyRollover(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before+1, count())
 	first, _ := p.opens(p.tokens(nil).text("id_token"))
-	_, err = c.SwitchKey(ctx, next.ID, nil)
+	_, err = c.SwitchKey(ctx, next.ID, api.SwitchKey{Anyway: true})
 	require.NoError(t, err)
 	old := a.text("id_token")
 	second, _ := p.opens(p.tokens(nil).text("id_token"))

@@ -113,6 +113,8 @@ type Key struct {
 	Chain       string // PEM: the certificates above
 	PublishedAt *time.Time
 	SwitchAt    *time.Time `gorm:"index"`
+	// SwitchAnyway is set where the planned switch waits for nobody.
+	SwitchAnyway bool `gorm:"not null;default:false"`
 	SwitchedAt  *time.Time
 	RetiredAt   *time.Time
 	LastUsed    *time.Time

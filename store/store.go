@@ -269,6 +269,7 @@ func migrate(db *gorm.DB) error {
 			return tx.Exec("CREATE INDEX account_subject ON accounts (application_id, subject COLLATE NOCASE)").Error
 		}},
 		{ID: "2026-11-29-seen", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Seen{}) }},
+		{ID: "2026-11-29-switches", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Key{}) }},
 		{ID: "2026-11-29-additions", Migrate: func(tx *gorm.DB) error {
 			if err := tx.AutoMigrate(&TraceAddition{}); err != nil {
 				return err

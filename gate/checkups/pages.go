@@ -56,6 +56,13 @@ func (g *Room) Application(ctx context.Context, slug string) (*api.Application, 
 	if err != nil {
 		return nil, err
 	}
+	if v.SAML != nil {
+		unknown, err := g.keyring.Unknown(ctx, "application", row.ID)
+		if err != nil {
+			return nil, err
+		}
+		habits = append(habits, unknown...)
+	}
 	v.Findings, v.Stations = append(v.Findings, habits...), checkup.Settle(v.Stations, habits)
 	v.StartOurs = g.StartLocation(v.Slug)
 	if v.OIDC != nil {
@@ -178,6 +185,13 @@ func (g *Room) besideProvider(ctx context.Context, v *api.Provider, row store.Pr
 	habits, err := g.habits(ctx, "provider", id, row.UpdatedAt)
 	if err != nil {
 		return err
+	}
+	if v.SAML != nil {
+		unknown, err := g.keyring.Unknown(ctx, "provider", id)
+		if err != nil {
+			return err
+		}
+		habits = append(habits, unknown...)
 	}
 	if v.OIDC != nil {
 		if v.Secrets, err = g.partners.SecretViews(ctx, id); err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
-	"strings"
 	"time"
 
 	"innergate/api"
@@ -74,25 +73,10 @@ func (g *Room) Rollover(ctx context.Context, purpose, partner string) (*api.Roll
 // keyPartners lists who must have a key's certificate: for signing everybody, for encryption the providers; those with
 // a key of their own excepted.
 func (g *Room) keyPartners(ctx context.Context, out *api.Rollover, key, purpose, kind, owner string) error {
-	sides := []string{"application", "provider"}
-	if _, token := keyring.TokenUsers[purpose]; token {
-		return nil // everybody fetches one key set, so nobody knows who has which key
-	}
-	if purpose == keys.PurposeEncryption {
-		sides = []string{"provider"}
-	}
-	for _, side := range sides {
-		if kind != "" && kind != side {
+	for _, side := range []string{"application", "provider"} {
+		query, args := keyring.PartnersOf(side, key, purpose, kind, owner)
+		if query == "" {
 			continue
-		}
-		query := "FROM " + side + "s o LEFT JOIN key_holders h ON h.key_id = ? AND h.owner_kind = ? AND h.owner_id = o.id WHERE " +
-			"o.reach NOT IN ('closed', 'draft') AND o.kind = 'saml' AND o.entity_id IS NOT NULL"
-		args := []any{key, side}
-		if owner != "" {
-			query, args = strings.Replace(query, "NOT IN ('closed', 'draft')", "<> 'closed'", 1)+" AND o.id = ?", append(args, owner)
-		} else {
-			query, args = query+" AND NOT EXISTS (SELECT 1 FROM keys k WHERE k.owner_id = o.id AND k.purpose = ? AND k.state = ?)",
-				append(args, purpose, keyring.KeyActive)
 		}
 		var counts struct{ All, Have int }
 		if err := g.Store.Read(ctx).Raw("SELECT count(*) AS \"all\", count(h.at) AS have "+query, args...).Scan(&counts).Error; err != nil {

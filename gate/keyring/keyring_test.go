@@ -33,7 +33,7 @@ func TestAKeyIsReplacedInStepsThatCanBeTakenBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, first, active(), "publishing signs nothing")
 
-	_, err = l.Keyring.SwitchKey(ctx, testbed.Owner, made.ID, nil)
+	_, err = l.Keyring.SwitchKey(ctx, testbed.Owner, made.ID, api.SwitchKey{Anyway: true})
 	require.NoError(t, err)
 	assert.Equal(t, made.ID, active())
 	_, err = l.Keyring.UndoKey(ctx, testbed.Owner, made.ID)
@@ -41,7 +41,7 @@ func TestAKeyIsReplacedInStepsThatCanBeTakenBack(t *testing.T) {
 	assert.Equal(t, first, active(), "taken back")
 
 	at := l.Clock.Add(time.Hour)
-	_, err = l.Keyring.SwitchKey(ctx, testbed.Owner, made.ID, &at)
+	_, err = l.Keyring.SwitchKey(ctx, testbed.Owner, made.ID, api.SwitchKey{At: &at, Anyway: true})
 	require.NoError(t, err)
 	require.NoError(t, l.Keyring.SwitchDue(ctx))
 	assert.Equal(t, first, active(), "not yet")

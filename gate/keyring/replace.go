@@ -290,8 +290,10 @@ func stateInWords(k *store.Key) string {
 	return k.State
 }
 
-// SwitchKey makes the published next key the active one: at once, or at a time. The one before becomes retiring.
-func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, at *time.Time) (*api.Key, error) {
+// SwitchKey makes the published next key the active one: at once, or at a time. The one before becomes retiring. It stops where
+// partners are not known to have the next certificate, and names them, unless it is told to go on.
+func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, in api.SwitchKey) (*api.Key, error) {
+	at := in.At
 	k, err := g.keyRow(ctx, id)
 	if err != nil {
 		return nil, err
@@ -317,11 +319,16 @@ func (g *Room) SwitchKey(ctx context.Context, who ground.Actor, id string, at *t
 			"scheduled",
 			"",
 			when.Format(time.RFC3339),
-			map[string]any{"switch_at": when},
+			map[string]any{"switch_at": when, "switch_anyway": in.Anyway},
 			"state = ? AND published_at IS NOT NULL",
 			KeyNext,
 		)
 	} else {
+		if !in.Anyway {
+			if err := g.everybodyHas(ctx, k); err != nil {
+				return nil, err
+			}
+		}
 		err = g.switchKey(ctx, who, k)
 	}
 	if err != nil {
@@ -358,6 +365,13 @@ func (g *Room) SwitchDue(ctx context.Context) error {
 		return store.Clear(err)
 	}
 	for i := range due {
+		names, err := g.lacking(ctx, &due[i])
+		if err != nil {
+			return err
+		}
+		if len(names) > 0 && !due[i].SwitchAnyway {
+			continue // it waits, and each of them has a finding
+		}
 		if err := g.switchKey(ctx, ground.System, &due[i]); err != nil && !errors.Is(err, errKeyMoved) {
 			return err
 		}

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
+import { ElButton, ElCheckbox } from "element-plus";
 import { computed, ref } from "vue";
 import { http, ok, type Key } from "../api/client";
 import { useAct, useLoad, useTicker } from "../composables/load";
@@ -19,6 +19,7 @@ const data = ref("");
 const password = ref("");
 const chain = ref("");
 const at = ref("");
+const anyway = ref(false);
 const encryption = computed(() => props.purpose === "saml-encryption");
 const tokenKinds: Record<string, [string, string][]> = { "token-rsa": [["rsa-3072", "RSA 3072"], ["rsa-2048", "RSA 2048"], ["rsa-4096", "RSA 4096"]], "token-p256": [["p-256", "P-256"]], "token-ed25519": [["ed25519", "Ed25519"]], client: [["p-256", "P-256"], ["rsa-3072", "RSA 3072"], ["ed25519", "Ed25519"]] };
 const kinds = computed<[string, string][]>(() => tokenKinds[props.purpose] ?? [["rsa-2048", "RSA 2048"], ["rsa-3072", "RSA 3072"], ["rsa-4096", "RSA 4096"], ...(encryption.value ? [] : ([["p-256", "P-256"], ["p-384", "P-384"]] as [string, string][]))]);
@@ -52,7 +53,7 @@ const discard = () => act(async () => { await ok(http.DELETE("/keys/{id}", one(r
 const change = () => act(async () => {
   const missing = roll.value!.count - roll.value!.have;
   if (!at.value && missing > 0 && !confirm(`${missing} partner${missing > 1 ? "s are" : " is"} not known to have the next certificate. If it is true, sign-ins with them will fail from now on. Switch nevertheless?`)) return;
-  await ok(http.POST("/keys/{id}/switch", { ...one(roll.value!.next!), body: { at: at.value ? new Date(at.value).toISOString() : undefined } }));
+  await ok(http.POST("/keys/{id}/switch", { ...one(roll.value!.next!), body: { at: at.value ? new Date(at.value).toISOString() : undefined, anyway: (!at.value && missing > 0) || anyway.value || undefined } }));
   at.value = "";
   await after();
 });
@@ -91,7 +92,7 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
     <div v-else-if="roll.step === 'wait'" class="act">
       <p v-if="token">The next key is in our key set since <TimeText :at="roll.next!.published" from />. An hour is enough for partners that look once an hour; most look when they need to.</p>
       <p v-else><b>{{ roll.have }} of {{ roll.count }}</b> partners have the next certificate. <template v-if="all">Everybody has it: you can switch.</template><template v-else>Those who don't fetch our metadata by themselves get the exchange sheet.</template></p>
-      <form class="row" @submit.prevent="change"><label class="field"><span>When</span><small>Leave empty to switch at once.</small><input v-model="at" type="datetime-local" /></label><ElButton type="primary" native-type="submit" :loading="busy">{{ at ? "Plan the switch" : "Switch now" }}</ElButton><ElButton @click="undo(roll.next!)">Take the publication back</ElButton></form>
+      <form class="row" @submit.prevent="change"><label class="field"><span>When</span><small>Leave empty to switch at once.</small><input v-model="at" type="datetime-local" /></label><ElCheckbox v-if="at && !token && !all" v-model="anyway" label="Whoever has it by then" /><ElButton type="primary" native-type="submit" :loading="busy">{{ at ? "Plan the switch" : "Switch now" }}</ElButton><ElButton @click="undo(roll.next!)">Take the publication back</ElButton></form>
     </div>
     <div v-else-if="roll.step === 'scheduled'" class="act"><p>The gate switches <TimeText :at="roll.next!.switchAt" from /> (<TimeText :at="roll.next!.switchAt" />).<template v-if="!token"> {{ roll.have }} of {{ roll.count }} partners have the next certificate.</template></p><ElButton :loading="busy" @click="undo(roll.next!)">Take the plan back</ElButton></div>
     <div v-else-if="roll.step === 'keep'" class="act"><p>The new key is active since <TimeText :at="roll.active!.switched" from />. The old one still {{ encryption ? "opens what was encrypted for it" : token ? "stands in our key set" : "stands in our metadata" }}, and the switch can be taken back.</p><div class="row"><ElButton :loading="busy" @click="undo(roll.active!)">Go back to the old key</ElButton><ElButton v-for="k in roll.retiring" :key="k.id" type="danger" :loading="busy" @click="retire(k)">Retire the old key</ElButton><ElButton @click="way = 'again'">Replace the new one as well</ElButton></div></div>
