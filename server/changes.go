@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -134,15 +135,30 @@ func describeFields(name string, s *jsonschema.Schema) {
 		} else if words := fieldWords[p.Key]; words != "" && p.Value.Ref == "" {
 			p.Value.Description = words
 		}
-		for _, of := range []struct {
-			field  string
-			values []string
-		}{{"reach", []string{"draft", "circle", "everyone", "closed"}}, {"admission", []string{"refuse", "create", "ask", "pass"}}} {
-			if p.Key == of.field && p.Value.Type == "string" {
-				p.Value.Enum = anyOf(of.values)
+		values := allowedValues(name, p.Key)
+		switch {
+		case values == nil:
+		case p.Value.Type == "string":
+			p.Value.Enum = anyOf(values)
+		case p.Value.Type == "array" && p.Value.Items != nil:
+			p.Value.Items.Enum = anyOf(values)
+		}
+	}
+}
+
+// allowedValues are the values of a field by the name of its type in the schema, which has the name of its package before it.
+func allowedValues(name, field string) []string {
+	for _, prefix := range []string{"Config", "Policy", "Saml", "People", ""} {
+		if own, ok := strings.CutPrefix(name, prefix); ok {
+			if own == "" {
+				own = "Policy"
+			}
+			if values := config.Allowed[own+"."+field]; values != nil {
+				return values
 			}
 		}
 	}
+	return nil
 }
 
 func anyOf(list []string) []any {

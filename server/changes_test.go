@@ -3,6 +3,7 @@ package server_test
 import (
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"innergate/core/trace"
 	"innergate/gate/changes"
 	"innergate/gate/ground"
+	"innergate/server"
 	"innergate/testbed"
 )
 
@@ -294,4 +296,38 @@ func TestWhatIsTakenOutLeavesALine(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"the journal", "the configuration with its secrets, sealed", "all people, as csv"}, taken)
+}
+
+// TestSchemaListsWhatCanBeChosen holds the JSON Schema of files against the table from which the validators speak.
+func TestSchemaListsWhatCanBeChosen(t *testing.T) {
+	t.Parallel()
+	var schema struct {
+		Defs map[string]struct {
+			Properties map[string]struct {
+				Enum  []string
+				Items struct{ Enum []string }
+			}
+		} `json:"$defs"`
+	}
+	require.NoError(t, json.Unmarshal(server.Schema(), &schema))
+	for key, values := range config.Allowed {
+		in, field, _ := strings.Cut(key, ".")
+		found := false
+		for name, d := range schema.Defs {
+			p, ok := d.Properties[field]
+			if !ok || strings.TrimLeft(strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(name, "Config"), "Policy"), "Saml"), "") !=
+				in && name != in {
+				continue
+			}
+			found = found || slices.Equal(values, p.Enum) || slices.Equal(values, p.Items.Enum)
+		}
+		assert.True(t, found, "%s lists what it can be", key)
+	}
+	for _, a := range []config.Application{
+		{Slug: "x", Name: "X", Kind: config.KindSAML, SAML: &config.SAMLApplication{Sign: "nothing"}},
+		{Slug: "x", Name: "X", Kind: config.KindSAML, SAML: &config.SAMLApplication{}, Contexts: "sometimes"},
+		{Slug: "x", Name: "X", Kind: config.KindSAML, SAML: &config.SAMLApplication{}, SignOut: "never"},
+	} {
+		assert.ErrorContains(t, a.Validate(), "can't be chosen")
+	}
 }

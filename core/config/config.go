@@ -356,7 +356,7 @@ func (a *Application) Validate() error {
 	}
 	v.common(a.Slug, a.Name, a.Description, a.Contact, a.Tags, a.Reach)
 	v.circle(a.Reach, a.Circle)
-	v.oneOf("kind", a.Kind, KindSAML, KindOIDC, KindGuarded, KindLink)
+	v.oneOf("kind", a.Kind, Allowed["Application.kind"]...)
 	v.tiles(a.Tiles)
 	if slices.Contains(reservedSlugs, a.Slug) {
 		v.add("slug", "%q stands in addresses of the gate's own; choose another short name", a.Slug)
@@ -367,8 +367,8 @@ func (a *Application) Validate() error {
 	v.mapping(a.Mapping)
 	v.access(&a.Access)
 	v.session(a.Session)
-	v.oneOf("contexts", a.Contexts, append([]string{""}, ContextUses...)...)
-	v.oneOf("signOut", a.SignOut, "", SignOutProvider, SignOutGate, SignOutApplication)
+	v.allowed("contexts", a.Contexts, "Application.contexts")
+	v.allowed("signOut", a.SignOut, "Application.signOut")
 	switch a.Kind {
 	case KindOIDC:
 		a.SAML, a.Guarded = nil, nil
@@ -401,12 +401,12 @@ func (s *SAMLApplication) validate(v *validator) {
 	if s.Sign == "" {
 		s.Sign = "assertion"
 	}
-	v.oneOf("saml.sign", s.Sign, "assertion", "response", "both")
-	v.oneOf("saml.encrypt", s.Encrypt, "", "assertion", "nameid")
-	v.oneOf("saml.contentEncryption", s.ContentEncryption, "", xmlsig.AES256GCM, xmlsig.AES128GCM, xmlsig.AES256CBC, xmlsig.AES128CBC)
+	v.oneOf("saml.sign", s.Sign, Allowed["SAMLApplication.sign"]...)
+	v.allowed("saml.encrypt", s.Encrypt, "SAMLApplication.encrypt")
+	v.allowed("saml.contentEncryption", s.ContentEncryption, "SAMLApplication.contentEncryption")
 	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
 	v.digest(s.DigestAlgorithm)
-	v.oneOf("saml.keyTransport", s.KeyTransport, KeyTransports...)
+	v.allowed("saml.keyTransport", s.KeyTransport, "SAMLApplication.keyTransport")
 	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
 	v.watch(s.Metadata)
 	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
@@ -432,7 +432,7 @@ func (p *Provider) Validate() error {
 	}
 	v.common(p.Slug, p.Name, p.Description, p.Contact, p.Tags, p.Reach)
 	v.circle(p.Reach, p.Circle)
-	v.oneOf("kind", p.Kind, KindSAML, KindOIDC, KindOAuth2, KindDirectory)
+	v.oneOf("kind", p.Kind, Allowed["Provider.kind"]...)
 	v.steps(p.Steps)
 	v.mapping(p.Mapping)
 	v.people(p)
@@ -466,11 +466,11 @@ func (s *SAMLProvider) validate(v *validator) {
 	if s.RequestBinding == "" {
 		s.RequestBinding = "HTTP-Redirect"
 	}
-	v.oneOf("saml.requestBinding", s.RequestBinding, "HTTP-Redirect", "HTTP-POST")
+	v.oneOf("saml.requestBinding", s.RequestBinding, Allowed["SAMLProvider.requestBinding"]...)
 	if s.ResponseBinding == "" {
 		s.ResponseBinding = "HTTP-POST"
 	}
-	v.oneOf("saml.responseBinding", s.ResponseBinding, "HTTP-POST", "HTTP-Artifact")
+	v.oneOf("saml.responseBinding", s.ResponseBinding, Allowed["SAMLProvider.responseBinding"]...)
 	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
 	v.digest(s.DigestAlgorithm)
 	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
@@ -482,7 +482,7 @@ func (s *SAMLProvider) validate(v *validator) {
 		if s.RequestedContext.Comparison == "" {
 			s.RequestedContext.Comparison = "exact"
 		}
-		v.oneOf("saml.requestedContext.comparison", s.RequestedContext.Comparison, "exact", "minimum", "maximum", "better")
+		v.allowed("saml.requestedContext.comparison", s.RequestedContext.Comparison, "RequestedContext.comparison")
 	}
 	if s.MaxLifetimeMinutes < 0 || s.MaxLifetimeMinutes > 24*60 {
 		v.add("saml.maxLifetimeMinutes", "it must be between 0 (for the usual 720) and 1440")
@@ -608,7 +608,7 @@ func (v *validator) certificates(field string, list []Certificate) {
 	}
 	for i, c := range list {
 		at := fmt.Sprintf("%s[%d]", field, i)
-		v.oneOf(at+".use", c.Use, "", "signing", "encryption")
+		v.allowed(at+".use", c.Use, "Certificate.use")
 		cert, err := c.Parse()
 		if err != nil {
 			v.add(at+".pem", "%s", err)

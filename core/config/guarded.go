@@ -178,7 +178,7 @@ func (a *Application) validateGuarded(v *validator) {
 	if g.Pass == "" {
 		g.Pass = PassHeaders
 	}
-	v.oneOf("guarded.pass", g.Pass, PassNothing, PassHeaders, PassToken, PassBasic)
+	v.oneOf("guarded.pass", g.Pass, Allowed["GuardedApplication.pass"]...)
 	if g.PublicURL != "" {
 		v.site("guarded.publicUrl", g.PublicURL)
 		g.PublicURL = strings.TrimSuffix(g.PublicURL, "/")
@@ -221,7 +221,7 @@ func (a *Application) validateGuarded(v *validator) {
 			strings.ContainsAny(r.Path, "%;?#\\ ") {
 			v.add(at+".path", "%q is no beginning of a path; write it plainly, such as /admin", r.Path)
 		}
-		v.oneOf(at+".then", r.Then, PathOpen, PathSignedIn, PathGroups, PathRules, PathRefuse)
+		v.oneOf(at+".then", r.Then, Allowed["PathRule.then"]...)
 		if (r.Then == PathGroups) != (len(r.Groups) > 0) {
 			v.add(at+".groups", "groups go with then: groups, and only there")
 		}

@@ -27,7 +27,7 @@ func (m *Mail) Validate() error {
 	if m.Encryption == "" {
 		m.Encryption = "starttls"
 	}
-	v.oneOf("encryption", m.Encryption, "starttls", "tls", "none")
+	v.oneOf("encryption", m.Encryption, Allowed["Mail.encryption"]...)
 	host, port, err := m.Host()
 	if err != nil {
 		v.add("server", "%q is no host and port, such as mail.saltmere.example:587", m.Server)

@@ -122,10 +122,10 @@ func (a *Application) validateOIDC(v *validator) {
 	if s.ClientID == ConsoleClient {
 		v.add("oidc.clientId", "%q is the gate's own; choose another", s.ClientID)
 	}
-	v.oneOf("oidc.authentication", s.Authentication, oidc.AuthMethods...)
-	v.oneOf("oidc.algorithm", s.Algorithm, SigningAlgorithms...)
+	v.oneOf("oidc.authentication", s.Authentication, Allowed["OIDCApplication.authentication"]...)
+	v.oneOf("oidc.algorithm", s.Algorithm, Allowed["OIDCApplication.algorithm"]...)
 	for i, scope := range s.Scopes {
-		v.oneOf(fmt.Sprintf("oidc.scopes[%d]", i), scope, Scopes...)
+		v.oneOf(fmt.Sprintf("oidc.scopes[%d]", i), scope, Allowed["OIDCApplication.scopes"]...)
 	}
 	for field, list := range map[string][]string{"redirectUris": s.RedirectURIs, "postLogoutUris": s.PostLogoutURIs} {
 		if len(list) > 200 {

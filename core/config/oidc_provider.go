@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"innergate/core/jose"
 	"innergate/core/oidc"
 )
 
@@ -160,13 +159,13 @@ func (p *Provider) validateOIDC(v *validator) {
 			v.add("oidc.clientId", says, s.ClientID)
 		}
 	}
-	v.oneOf("oidc.authentication", s.Authentication, append([]string{""}, oidc.AuthMethods...)...)
+	v.allowed("oidc.authentication", s.Authentication, "OIDCProvider.authentication")
 	v.scopes("oidc.scopes", s.Scopes)
 	if p.Kind == KindOIDC && len(s.Scopes) > 0 && !slices.Contains(s.Scopes, oidc.ScopeOpenID) {
 		v.add("oidc.scopes", "openid is missing; without it no ID token comes")
 	}
 	for _, a := range s.Algorithms {
-		v.oneOf("oidc.algorithms", a, jose.Algorithms...)
+		v.oneOf("oidc.algorithms", a, Allowed["OIDCProvider.algorithms"]...)
 	}
 	if len(s.More) > 5 {
 		v.add("oidc.more", "five further addresses are the most")

@@ -75,7 +75,7 @@ func (v *validator) watch(w *Watch) {
 	if w.Source != "" && (w.URL != "" || w.Certificate != "") {
 		v.add("saml.metadata.source", "metadata comes from a source or from an address, not from both")
 	}
-	v.oneOf("saml.metadata.policy", w.Policy, "", PolicyAsk, PolicyCertificates, PolicyApply)
+	v.allowed("saml.metadata.policy", w.Policy, "Watch.policy")
 	if w.EveryMinutes != 0 && (w.EveryMinutes < 5 || w.EveryMinutes > 7*24*60) {
 		v.add("saml.metadata.everyMinutes", "it must be between 5 minutes and a week, or 0 for what the metadata says")
 	}
@@ -96,8 +96,6 @@ func (v *validator) watch(w *Watch) {
 // OAEPSHA256 stands for RSA-OAEP with SHA-256 as digest and as the mask's hash.
 const OAEPSHA256 = xmlsig.OAEP11
 
-// KeyTransports can be chosen for encryption.
-var KeyTransports = []string{"", xmlsig.OAEPMGF1P, OAEPSHA256}
 
 func (v *validator) digest(uri string) {
 	if uri != "" && xmlsig.Digest(uri) == 0 {

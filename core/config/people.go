@@ -42,8 +42,8 @@ func (p *Provider) validateDirectory(v *validator) {
 		d.SecondFactor = "offered"
 	}
 	d.Passkeys = d.PasskeyUse()
-	v.oneOf("directory.passkeys", d.Passkeys, "off", "second", "alone")
-	v.oneOf("directory.secondFactor", d.SecondFactor, "offered", "required")
+	v.oneOf("directory.passkeys", d.Passkeys, Allowed["DirectoryProvider.passkeys"]...)
+	v.oneOf("directory.secondFactor", d.SecondFactor, Allowed["DirectoryProvider.secondFactor"]...)
 	if len(d.Help) > 500 {
 		v.add("directory.help", "it has more than 500 characters")
 	}
@@ -73,7 +73,7 @@ const (
 func (r *RuleSet) Validate() error {
 	v := &validator{}
 	v.common(r.Slug, r.Name, r.Description, "", nil, access.Draft)
-	v.oneOf("kind", r.Kind, SetMapping, SetAccess)
+	v.oneOf("kind", r.Kind, Allowed["RuleSet.kind"]...)
 	if r.Kind == SetMapping {
 		r.Rules = nil
 		v.mapping(r.Mapping)
@@ -119,8 +119,8 @@ func (v *validator) access(p *access.Policy) {
 	if p.Otherwise == "" {
 		p.Otherwise = access.Allow
 	}
-	v.oneOf("access.to", p.To, access.Everybody, access.Assigned)
-	v.oneOf("access.otherwise", p.Otherwise, access.Allow, access.Refuse)
+	v.oneOf("access.to", p.To, Allowed["Policy.to"]...)
+	v.oneOf("access.otherwise", p.Otherwise, Allowed["Policy.otherwise"]...)
 	if len(p.Requires) > 200 ||
 		slices.ContainsFunc(p.Requires, func(s string) bool { return strings.TrimSpace(s) == "" || len(s) > 1000 }) {
 		v.add("access.requires", "up to 200 names of groups can be required, none of them empty")
@@ -134,7 +134,7 @@ func (v *validator) access(p *access.Policy) {
 var Admissions = []string{"refuse", "create", "ask", "pass"}
 
 func (v *validator) people(p *Provider) {
-	v.oneOf("admission", p.Admission, Admissions...)
+	v.oneOf("admission", p.Admission, Allowed["Provider.admission"]...)
 	if err := p.Matching.Check(); err != nil {
 		v.add("matching", "%s", err)
 	}

@@ -75,7 +75,7 @@ func (n *Notices) Validate() error {
 	if n.From == "" {
 		n.From = "attention"
 	}
-	v.oneOf("from", n.From, "broken", "attention", "remark")
+	v.oneOf("from", n.From, Allowed["Notices.from"]...)
 	return v.err()
 }
 

@@ -35,7 +35,7 @@ func (s *Source) Validate() error {
 		s.Kind = SourceAggregate
 	}
 	v.common(s.Slug, s.Name, s.Description, "", nil, access.Draft)
-	v.oneOf("kind", s.Kind, SourceAggregate, SourceQuery, SourceFile)
+	v.oneOf("kind", s.Kind, Allowed["Source.kind"]...)
 	v.url("url", s.URL)
 	if s.Kind != SourceFile && s.URL == "" {
 		v.add("url", "the address is missing")

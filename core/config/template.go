@@ -66,7 +66,7 @@ func ShippedTemplates() []Template {
 func (t *Template) Validate() error {
 	v := &validator{}
 	v.common(t.Slug, t.Name, t.Description, "", nil, access.Draft)
-	v.oneOf("side", t.Side, "application", "provider")
+	v.oneOf("side", t.Side, Allowed["Template.side"]...)
 	v.steps(t.Steps)
 	if (t.Side == "application") != (t.Application != nil) || (t.Side == "provider") != (t.Provider != nil) {
 		v.add("side", "a template holds what its side says, and nothing else")
