@@ -53,7 +53,7 @@ var Allowed = map[string][]string{
 	"Routes.field":                       {access.FieldNeeded, access.FieldAlways, access.FieldNever},
 	"Rule.place":                         {claims.PlaceBoth, claims.PlaceIDToken, claims.PlaceUserInfo},
 	"RequestedContext.comparison":        {"exact", "minimum", "maximum", "better"},
-	"Endpoint.binding":                   {saml.BindingRedirect, saml.BindingPost, saml.BindingSOAP, saml.BindingArtifact},
+	"Endpoint.binding":                   {"HTTP-Redirect", "HTTP-POST", "SOAP", "HTTP-Artifact"},
 	"Endpoint.service":                   {saml.ServiceACS, saml.ServiceSSO, saml.ServiceSLO, saml.ServiceArtifact},
 }
 
