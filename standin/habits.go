@@ -42,6 +42,19 @@ func (p *OpenID) SayContexts(on bool) {
 	p.contexts = on
 }
 
+// NameIssuer has a plain OAuth 2.0 provider name itself in its answers (RFC 9207), as some do.
+func (p *OpenID) NameIssuer(on bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.names = on
+}
+
+func (p *OpenID) namesIssuer() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return !p.Plain || p.names
+}
+
 func (p *OpenID) saysContexts() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()

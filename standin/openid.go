@@ -85,6 +85,7 @@ type OpenID struct {
 	access   map[string]string // access token → person
 	mistake  string
 	contexts bool // says acr
+	names    bool // itself in its answers, though it is a plain one
 	requests int
 	// assertions are the IDs of those that were used.
 	assertions map[string]bool
@@ -346,7 +347,7 @@ func (p *OpenID) give(w http.ResponseWriter, r *http.Request, q url.Values, pers
 // reply sends an answer to the client's redirect URI.
 func (p *OpenID) reply(w http.ResponseWriter, r *http.Request, q, answer url.Values) {
 	answer.Set("state", q.Get("state"))
-	if !p.Plain {
+	if p.namesIssuer() {
 		answer.Set("iss", p.Base)
 	}
 	switch p.mistaken() {

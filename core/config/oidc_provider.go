@@ -12,7 +12,7 @@ import (
 // OIDCProvider holds the values of a provider that speaks OpenID Connect, or plain OAuth 2.0, and the options of
 // talking to it. Client secrets are no part of a configuration: they are kept sealed beside it.
 type OIDCProvider struct {
-	// Issuer is compared letter by letter; plain OAuth 2.0 has none.
+	// Issuer is compared letter by letter; plain OAuth 2.0 has one where its answers name it (RFC 9207).
 	Issuer string `json:"issuer,omitempty"`
 	// AcceptedIssuers lists whose ID tokens are taken, for a provider whose issuer differs by directory.
 	AcceptedIssuers       []string `json:"acceptedIssuers,omitempty"`
@@ -119,8 +119,11 @@ func (p *Provider) validateOIDC(v *validator) {
 		"signOutUrl": s.SignOutURL} {
 		v.url("oidc."+field, value)
 	}
-	if p.Kind == KindOAuth2 && (s.Issuer != "" || s.KeysURL != "") {
-		v.add("oidc.issuer", "plain OAuth 2.0 knows neither issuer nor key set; choose OpenID Connect if the provider has them")
+	if p.Kind == KindOAuth2 && (s.KeysURL != "" || len(s.AcceptedIssuers) > 0) {
+		v.add("oidc.jwksUri", "plain OAuth 2.0 knows no key set; choose OpenID Connect if the provider has one")
+	}
+	if p.Kind == KindOAuth2 && s.IssuerInAnswer && s.Issuer == "" {
+		v.add("oidc.issuer", "its answers are to name the issuer (RFC 9207), and none is entered")
 	}
 	if issuer, ok := strings.CutSuffix(s.Issuer, "/.well-known/openid-configuration"); ok {
 		v.offer("oidc.issuer", "oidc.issuer", issuer, "%q is the discovery URL; the issuer is %s", s.Issuer, issuer)

@@ -40,8 +40,8 @@ const store = () => act(() => props.save(merged));
   <form @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
+      <TextBox v-model="issuer" label="Issuer" :hint="plain ? 'Only where its answers name one (iss); compared letter by letter.' : 'Compared letter by letter, a slash at the end included.'" mono :disabled="readonly" />
       <template v-if="!plain">
-        <TextBox v-model="issuer" label="Issuer" hint="Compared letter by letter, a slash at the end included." mono :disabled="readonly" />
         <TextBox v-model="accepted" label="Accepted issuers" hint="Only where the issuer differs by directory: those whose people may sign in, one a line." mono :rows="2" :disabled="readonly" />
       </template>
       <TextBox v-model="authorization" label="Authorization endpoint" hint="Where people are sent to sign in." mono :disabled="readonly" />
@@ -58,7 +58,7 @@ const store = () => act(() => props.save(merged));
     <template v-else>
       <TextBox v-model="more" label="Further addresses that tell about a person" hint="One a line: a name, the address, and the members that must be true in a list. With mail https://… main its address becomes mail.address." mono :rows="2" :disabled="readonly" />
       <CheckBox v-if="!plain" v-model="skip" label="Leave UserInfo unasked" hint="Where the ID token says enough." :disabled="readonly" />
-      <CheckBox v-if="!plain" v-model="issuerInAnswer" label="Its answers must name it (iss)" hint="Taken from its discovery document. It keeps one provider's answer from being given out as another's." :disabled="readonly" />
+      <CheckBox v-model="issuerInAnswer" label="Its answers must name it (iss)" hint="Taken from its discovery document. It keeps one provider's answer from being given out as another's." :disabled="readonly" />
       <CheckBox v-model="form" label="It answers by form" hint="response_mode=form_post: the code never stands in an address." :disabled="readonly" />
       <CheckBox v-if="!plain" v-model="fresh" label="Always ask for a fresh sign-in" hint="prompt=login: people enter their password again although the provider knows them." :disabled="readonly" />
       <TextBox v-if="!plain" v-model="acr" label="How strongly people must sign in there" hint="acr values to ask for, one a line. An application that demands others replaces them." mono :rows="2" :disabled="readonly" />
