@@ -301,9 +301,9 @@ func (p *program) explain() *cli.Command {
 			return p.show(c, api.List[explain.Explanation]{Items: list}, func() {
 				var rows []table.Row
 				for _, e := range list {
-					rows = append(rows, table.Row{e.Code, e.Title, string(e.Side)})
+					rows = append(rows, table.Row{e.Code, e.Title, e.Side.Words(), e.SAMLStatus(), e.OAuthCode()})
 				}
-				p.table(table.Row{"Code", "Title", "Who must act"}, rows, "No code fits these words.")
+				p.table(table.Row{"Code", "Title", "Who must act", "SAML answers", "OAuth 2.0 answers"}, rows, "No code fits these words.")
 			})
 		},
 	}

@@ -151,7 +151,7 @@ func TestClientCommands(t *testing.T) {
 	)
 	require.Equal(t, 0, code, says)
 	assert.Contains(t, out, "It is a draft")
-	assert.Contains(t, says, "proposed")
+	assert.Contains(t, says, "a guess")
 	code, out, _ = run(t, "", "app", "list", "--search", "desk", "-o", "json")
 	require.Equal(t, 0, code)
 	var list struct {

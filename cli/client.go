@@ -99,6 +99,10 @@ func (p *program) login() *cli.Command {
 				return err
 			}
 			l := login{URL: strings.TrimSuffix(args[0], "/")}
+			if needed, err := client.New(l.URL, "").SetupNeeded(ctx); err == nil && needed {
+				return errors.New("nobody is an administrator of this gate yet. Run `innergate set-up --name NAME` on its machine, or " +
+					"open the link that the service printed when it started")
+			}
 			name := c.String("name")
 			switch {
 			case name != "":

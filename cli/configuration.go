@@ -93,11 +93,8 @@ func (p *program) applications() *cli.Command {
 					return p.show(c, a, func() { p.application(a) })
 				}),
 			},
-			{Name: "add", Usage: "add an application, as a draft", Flags: []cli.Flag{
-				&cli.StringFlag{
-					Name:  "metadata",
-					Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input",
-				}, &cli.StringFlag{Name: "entity",
+			{Name: "add", Usage: "add an application, as a draft", ArgsUsage: "[SOURCE]", Description: sourceHelp, Flags: []cli.Flag{
+				&cli.StringFlag{Name: "metadata", Usage: "the SOURCE, as a flag"}, &cli.StringFlag{Name: "entity",
 					Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"},
 				&cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 				&cli.StringFlag{
@@ -112,8 +109,8 @@ func (p *program) applications() *cli.Command {
 				}, &cli.StringFlag{Name: "start-url", Usage: "the application's own start address"},
 				&cli.StringSliceFlag{Name: "provider", Usage: "short name of a provider that people sign in with; may be repeated"},
 				&cli.StringFlag{Name: "access", Usage: "who may use it: assigned (people and groups; the usual) or everybody"},
-			}, Metadata: examples("innergate app add --metadata rota.xml --provider saltmere-staff",
-				"innergate app add --name \"Crew Rota\"", "innergate app add --metadata client.json --provider saltmere-staff"),
+			}, Metadata: examples("innergate app add rota.xml --provider saltmere-staff",
+				"innergate app add --name \"Crew Rota\"", "innergate app add client.json --provider saltmere-staff"),
 				Action: p.addApplication},
 			{
 				Name:      "take",
@@ -143,10 +140,18 @@ func (p *program) application(a *api.Application) {
 			"kind",
 			string(a.Kind),
 		}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a),
-		{"start address", orDash(a.StartURL)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))},
+		{"start address", startOf(&a.Application)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))},
 		{"access", strings.Join(a.Access.InWords(), "\n")}, {"last sign-in", ago(a.LastSignIn)},
 	}, "")
 	p.passage(a.Stations, a.Findings)
+}
+
+// startOf is an application's start address, marked where nobody has looked at it.
+func startOf(a *config.Application) string {
+	if a.StartGuessed() {
+		return a.StartURL + " (a guess; look whether people begin there)"
+	}
+	return orDash(a.StartURL)
 }
 
 func identifierName(kind string) string {
@@ -215,11 +220,9 @@ func (p *program) passage(stations []api.Station, findings []api.Finding) {
 }
 
 func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
-	if _, err := arguments(c); err != nil {
+	source, err := sourceGiven(c)
+	if err != nil {
 		return err
-	}
-	if c.String("metadata") == "" && c.String("name") == "" {
-		return usage("--metadata or --name is needed. See `innergate app add --help`")
 	}
 	cl, err := p.client(c)
 	if err != nil {
@@ -230,7 +233,7 @@ func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
 		a.Mapping = claims.OutgoingOIDC()
 	}
 	var in api.TakeIn
-	if source := c.String("metadata"); source != "" {
+	if source != "" {
 		if in, err = p.takeIn(source, c); err != nil {
 			return err
 		}
@@ -244,7 +247,7 @@ func (p *program) addApplication(ctx context.Context, c *cli.Command) error {
 		}
 		a = *u.App
 		for field, value := range u.Proposed {
-			fmt.Fprintf(p.Err, "proposed  %s: %s\n", field, value)
+			fmt.Fprintf(p.Err, "a guess  %s: %s\n", field, value)
 		}
 	}
 	override(&a.Name, c.String("name"))
@@ -403,11 +406,11 @@ func (p *program) providers() *cli.Command {
 					return p.show(c, x, func() { p.provider(x) })
 				}),
 			},
-			{Name: "add", Usage: "add a provider, as a draft", Flags: []cli.Flag{
-				&cli.StringFlag{
-					Name:  "metadata",
-					Usage: "its metadata, discovery document or client metadata: a file, an address or issuer, or - for standard input",
-				}, &cli.StringFlag{Name: "entity",
+			{Name: "add", Usage: "add a provider, as a draft", ArgsUsage: "[SOURCE]", Description: sourceHelp +
+				" The secret that an OpenID provider\ngave us is asked for in a terminal, or read from standard input.", Flags: []cli.Flag{
+				&cli.StringFlag{Name: "metadata", Usage: "the SOURCE, as a flag"},
+				&cli.StringFlag{Name: "client-id", Usage: "our client ID at an OpenID or OAuth 2.0 provider"},
+				&cli.BoolFlag{Name: "with-secret", Usage: "take our client secret there as well"}, &cli.StringFlag{Name: "entity",
 					Usage: "the entity ID to choose, where the metadata holds several; or the one that was cut off"},
 				&cli.StringFlag{Name: "certificate", Usage: "a certificate file that came beside the metadata"},
 				&cli.StringFlag{
@@ -420,8 +423,8 @@ func (p *program) providers() *cli.Command {
 					Usage: "what it speaks, where only its name is known: saml, oidc, oauth2 or directory",
 					Value: config.KindSAML,
 				}, &cli.StringFlag{Name: "admission", Usage: "what happens to strangers: refuse, create, ask or pass", Value: "refuse"},
-			}, Metadata: examples("innergate provider add --metadata staff.xml --admission create",
-				"innergate provider add --metadata https://id.northquay.example --admission create"), Action: p.addProvider},
+			}, Metadata: examples("innergate provider add staff.xml --admission create",
+				"innergate provider add https://id.northquay.example --client-id saltmere-gate --with-secret"), Action: p.addProvider},
 			{
 				Name:      "take",
 				Usage:     "take the other side's metadata for a provider that is there",
@@ -460,11 +463,12 @@ func (p *program) provider(x *api.Provider) {
 }
 
 func (p *program) addProvider(ctx context.Context, c *cli.Command) error {
-	if _, err := arguments(c); err != nil {
+	source, err := sourceGiven(c)
+	if err != nil {
 		return err
 	}
-	if c.String("metadata") == "" && c.String("name") == "" {
-		return usage("--metadata or --name is needed. See `innergate provider add --help`")
+	if source == "-" && c.Bool("with-secret") && !p.interactive() {
+		return usage("only one of SOURCE and the secret can be standard input")
 	}
 	cl, err := p.client(c)
 	if err != nil {
@@ -475,7 +479,7 @@ func (p *program) addProvider(ctx context.Context, c *cli.Command) error {
 		x.Mapping = claims.IncomingOIDC()
 	}
 	var in api.TakeIn
-	if source := c.String("metadata"); source != "" {
+	if source != "" {
 		if in, err = p.takeIn(source, c); err != nil {
 			return err
 		}
@@ -505,5 +509,70 @@ func (p *program) addProvider(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	return p.show(c, made, func() { p.provider(made) })
+	if made, err = p.ourClient(ctx, c, cl, made); err != nil {
+		return err
+	}
+	return p.show(c, made, func() {
+		p.provider(made)
+		fmt.Fprintf(p.Out, "\nIt is a draft. Next: %s\n", nextOf(made))
+	})
+}
+
+// ourClient enters what a provider gave us as its client: the ID, and the secret, which is never an argument.
+func (p *program) ourClient(ctx context.Context, c *cli.Command, cl *client.Client, made *api.Provider) (*api.Provider, error) {
+	id := c.String("client-id")
+	if (id != "" || c.Bool("with-secret")) && made.OIDC == nil {
+		return nil, usage("%s speaks SAML: there is no client ID and no secret", made.Name)
+	}
+	if id != "" {
+		changed := made.Provider
+		changed.OIDC.ClientID = id
+		var err error
+		if made, err = cl.PutProvider(ctx, changed, made.Revision); err != nil {
+			return nil, err
+		}
+	}
+	if !c.Bool("with-secret") {
+		return made, nil
+	}
+	secret, err := p.secret("Client secret: ")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := cl.KeepSecret(ctx, made.Slug, api.TheirSecret{Value: secret}); err != nil {
+		return nil, err
+	}
+	return cl.Provider(ctx, made.Slug)
+}
+
+// nextOf is what is to be done for a provider that was added.
+func nextOf(x *api.Provider) string {
+	switch {
+	case x.OIDC != nil && x.OIDC.ClientID == "":
+		return fmt.Sprintf("register us there with the values of `innergate exchange provider %[1]s`, and enter the client ID that it gives on "+
+			"its page, or in a configuration file.", x.Slug)
+	case x.OIDC != nil:
+		return fmt.Sprintf("try our secret with `innergate secret try %[1]s`, choose it for an application, rehearse that, and open it with "+
+			"`innergate provider reach %[1]s everyone`.", x.Slug)
+	}
+	return fmt.Sprintf("hand over our values with `innergate exchange provider %[1]s`, choose it for an application, rehearse that, and open "+
+		"it with `innergate provider reach %[1]s everyone`.", x.Slug)
+}
+
+const sourceHelp = "SOURCE is metadata, a discovery document or client metadata: a file, an address or issuer, or - for standard input. " +
+	"Without it, --name is needed."
+
+// sourceGiven is where the other side's document lies: the argument, or the flag of older scripts.
+func sourceGiven(c *cli.Command) (string, error) {
+	source := c.String("metadata")
+	if c.Args().Len() > 1 || c.Args().Len() == 1 && source != "" {
+		return "", usage("one SOURCE is enough. See `%s --help`", c.FullName())
+	}
+	if c.Args().Len() == 1 {
+		source = c.Args().First()
+	}
+	if source == "" && c.String("name") == "" {
+		return "", usage("a SOURCE or --name is needed. See `%s --help`", c.FullName())
+	}
+	return source, nil
 }

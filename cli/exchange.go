@@ -16,60 +16,99 @@ func (p *program) exchange() *cli.Command {
 			Name:      name,
 			Usage:     "the sheet for the engineer of one " + strings.TrimSuffix(kind, "s"),
 			ArgsUsage: "SHORTNAME",
-			Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "markdown", Usage: "as Markdown, to go into a mail"},
-				&cli.StringFlag{
-					Name:  "compare",
-					Usage: "a file (or -) with what the other side's form shows; exits 1 where a value differs",
-				},
-				&cli.BoolFlag{Name: "note", Usage: "remember that the sheet was handed out now"},
-			},
-			Metadata: examples("innergate exchange " + name + " crew-rota"),
+			Flags:     sheetFlags(),
+			Metadata:  examples("innergate exchange " + name + " crew-rota"),
 			Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-				if file := c.String("compare"); file != "" {
-					return p.compareSheet(ctx, c, cl, kind, args[0], file)
-				}
-				if c.Bool("note") {
-					if err := cl.NoteSheet(ctx, kind, args[0]); err != nil {
-						return err
-					}
-				}
-				s, err := cl.Exchange(ctx, kind, args[0])
-				if err != nil {
-					return err
-				}
-				return p.show(c, s, func() {
-					if c.Bool("markdown") {
-						fmt.Fprint(p.Out, s.Markdown)
-						return
-					}
-					fmt.Fprintf(p.Out, "%s\n%s\n\n", s.Title, s.Role)
-					for _, v := range s.Values {
-						fmt.Fprintf(p.Out, "%s\n  (%s)\n  %s\n\n", v.Name, v.Hint, strings.ReplaceAll(v.Value, "\n", "\n  "))
-					}
-					for i, step := range s.Steps {
-						fmt.Fprintf(p.Out, "%d. %s\n", i+1, step)
-					}
-					for _, a := range s.Attributes {
-						fmt.Fprintf(p.Out, "attribute %s: %s%s\n", a.Name, a.Meaning, withComma(a.Sample))
-					}
-					for _, h := range s.HandedOut {
-						state := "still holds"
-						if !h.Current {
-							state = fmt.Sprintf("%d values no longer hold", len(h.Differences))
-						}
-						fmt.Fprintf(p.Out, "handed out: %s, %s, last to %s; %s\n", h.What, localTime(h.Last), h.By, state)
-					}
-				})
+				return p.exchangeSheet(ctx, c, cl, kind, args[0])
 			}),
 		}
 	}
 	return &cli.Command{
-		Name:     "exchange",
-		Usage:    "all that the other side's engineer needs from us",
-		Metadata: examples("innergate exchange app crew-rota --markdown", "innergate exchange provider saltmere-staff"),
+		Name:        "exchange",
+		Usage:       "all that the other side's engineer needs from us",
+		ArgsUsage:   "SHORTNAME",
+		Description: "With a short name alone it finds out which side that is.",
+		Metadata: examples("innergate exchange crew-rota", "innergate exchange app crew-rota --markdown",
+			"innergate exchange provider saltmere-staff"),
 		Commands: []*cli.Command{one("app", "applications"), one("provider", "providers")},
+		Flags:    sheetFlags(),
+		Action: p.with("SHORTNAME", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			kind, err := sideOf(ctx, cl, args[0])
+			if err != nil {
+				return err
+			}
+			return p.exchangeSheet(ctx, c, cl, kind, args[0])
+		}),
 	}
+}
+
+func sheetFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "markdown", Usage: "as Markdown, to go into a mail"},
+		&cli.StringFlag{
+			Name:  "compare",
+			Usage: "a file (or -) with what the other side's form shows; exits 1 where a value differs",
+		},
+		&cli.BoolFlag{Name: "note", Usage: "remember that the sheet was handed out now"},
+	}
+}
+
+// sideOf finds out whether a short name is an application's or a provider's.
+func sideOf(ctx context.Context, cl *client.Client, slug string) (string, error) {
+	_, appErr := cl.Application(ctx, slug)
+	_, providerErr := cl.Provider(ctx, slug)
+	switch {
+	case appErr == nil && providerErr == nil:
+		return "", usage("%s is an application and a provider; say which: innergate exchange app %s", slug, slug)
+	case providerErr == nil:
+		return "providers", nil
+	case appErr != nil:
+		return "", appErr
+	}
+	return "applications", nil
+}
+
+// exchangeSheet shows the sheet of one side, or holds what the other side's form shows against it.
+func (p *program) exchangeSheet(ctx context.Context, c *cli.Command, cl *client.Client, kind, slug string) error {
+	if file := c.String("compare"); file != "" {
+		return p.compareSheet(ctx, c, cl, kind, slug, file)
+	}
+	if c.Bool("note") {
+		if err := cl.NoteSheet(ctx, kind, slug); err != nil {
+			return err
+		}
+	}
+	s, err := cl.Exchange(ctx, kind, slug)
+	if err != nil {
+		return err
+	}
+	return p.show(c, s, func() {
+		if c.Bool("markdown") {
+			fmt.Fprint(p.Out, s.Markdown)
+			return
+		}
+		fmt.Fprintf(p.Out, "%s\n%s\n\n", s.Title, s.Role)
+		for _, v := range s.Values {
+			fmt.Fprintln(p.Out, v.Name)
+			if v.Hint != "" {
+				fmt.Fprintf(p.Out, "  (%s)\n", v.Hint)
+			}
+			fmt.Fprintf(p.Out, "  %s\n\n", strings.ReplaceAll(v.Value, "\n", "\n  "))
+		}
+		for i, step := range s.Steps {
+			fmt.Fprintf(p.Out, "%d. %s\n", i+1, step)
+		}
+		for _, a := range s.Attributes {
+			fmt.Fprintf(p.Out, "attribute %s: %s%s\n", a.Name, a.Meaning, withComma(a.Sample))
+		}
+		for _, h := range s.HandedOut {
+			state := "still holds"
+			if !h.Current {
+				state = fmt.Sprintf("%d values no longer hold", len(h.Differences))
+			}
+			fmt.Fprintf(p.Out, "handed out: %s, %s, last to %s; %s\n", h.What, localTime(h.Last), h.By, state)
+		}
+	})
 }
 
 func (p *program) compareSheet(ctx context.Context, c *cli.Command, cl *client.Client, kind, slug, file string) error {

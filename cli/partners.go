@@ -25,6 +25,28 @@ func partnerOf(text string) (kind, slug string, err error) {
 	return kind, slug, nil
 }
 
+// onlySecret is the ID of a provider's secret that was given, or of the only one that is held.
+func onlySecret(ctx context.Context, cl *client.Client, args []string) (string, error) {
+	if len(args) > 1 {
+		return args[1], nil
+	}
+	list, err := cl.Secrets(ctx, "providers", args[0])
+	if err != nil {
+		return "", err
+	}
+	var ids []string
+	for _, s := range list.Items {
+		ids = append(ids, s.ID)
+	}
+	switch len(ids) {
+	case 0:
+		return "", fmt.Errorf("no secret of %s is held. `innergate secret enter %s` takes one", args[0], args[0])
+	case 1:
+		return ids[0], nil
+	}
+	return "", usage("several secrets of %s are held; give one ID of %s", args[0], strings.Join(ids, ", "))
+}
+
 func (p *program) secrets() *cli.Command {
 	return &cli.Command{
 		Name:     "secret",
@@ -129,12 +151,17 @@ func (p *program) secrets() *cli.Command {
 				},
 			},
 			{
-				Name:      "try",
-				Usage:     "try a provider's secret at its token endpoint, without a sign-in",
-				ArgsUsage: "SHORTNAME ID",
-				Metadata:  examples("innergate secret try northquay-stevedores 01KAR6…"),
-				Action: p.with("SHORTNAME ID", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-					t, err := cl.TrySecret(ctx, args[0], args[1])
+				Name:        "try",
+				Usage:       "try a provider's secret at its token endpoint, without a sign-in",
+				ArgsUsage:   "SHORTNAME [ID]",
+				Description: "Without an ID it takes the only one that is held.",
+				Metadata:    examples("innergate secret try northquay-stevedores", "innergate secret try northquay-stevedores 01KAR6…"),
+				Action: p.flexible(1, 2, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+					id, err := onlySecret(ctx, cl, args)
+					if err != nil {
+						return err
+					}
+					t, err := cl.TrySecret(ctx, args[0], id)
 					if err != nil {
 						return err
 					}

@@ -277,7 +277,8 @@ func (p *program) runService(ctx context.Context, c *cli.Command) error {
 		return err
 	case needed:
 		fmt.Fprintf(p.Out,
-			"\nNobody can sign in to the console yet. Open this link, once, to become the first administrator:\n\n  %s\n\n",
+			"\nNobody can sign in to the console yet. Open this link, once, to become the first administrator (or run `innergate set-up`):"+
+				"\n\n  %s\n\n",
 			g.Console.NewSetupLink())
 	}
 	if at := c.String("guard-listen"); at != "" {

@@ -320,7 +320,7 @@ func (p *program) trace(t *api.Trace, messages bool) {
 				fmt.Fprintf(p.Out, "    %s: %s\n", e.Label, e.Got)
 			}
 		}
-		fmt.Fprintf(p.Out, "  %s\n", x.Remedy)
+		fmt.Fprintf(p.Out, "  Who must act: %s\n  %s\n", x.Side.Words(), x.Remedy)
 		if x.Theirs != "" {
 			fmt.Fprintf(p.Out, "  For the other side: %s\n", x.Theirs)
 		}

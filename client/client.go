@@ -278,6 +278,15 @@ func (c *Client) RevokeToken(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, at("tokens", id), nil, nil)
 }
 
+// SetupNeeded says whether the first administrator is missing.
+func (c *Client) SetupNeeded(ctx context.Context) (bool, error) {
+	var out struct {
+		Needed bool `json:"needed"`
+	}
+	err := c.Do(ctx, http.MethodGet, "/set-up", nil, &out)
+	return out.Needed, err
+}
+
 // SetUp makes the first administrator.
 func (c *Client) SetUp(ctx context.Context, s api.Setup) error {
 	return c.Do(ctx, http.MethodPost, "/set-up", s, nil)

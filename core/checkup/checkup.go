@@ -260,6 +260,16 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 			Remedy:   "Enter the address at which people begin in the application.",
 		})
 	}
+	if a.StartGuessed() {
+		c.add(Finding{
+			Code:     "application.start-guessed",
+			Severity: Remark,
+			Station:  ApplicationTrust,
+			Title:    "The application's start address is a guess",
+			Detail:   "It was made from another address of the application: " + a.StartURL + ".",
+			Remedy:   "Open it. Where people begin there, say that it is right; else enter the right one.",
+		})
+	}
 	c.format(a)
 	c.fed(a, providers)
 	for i := range providers {
@@ -394,7 +404,7 @@ func (c *collector) fed(a *config.Application, providers []config.Provider) {
 			Title:    "Nothing sets the value for " + r.Set,
 			Detail: fmt.Sprintf("It is taken from %s, and no provider of this application sets that. Only people to whom it was given "+
 				"here have it.", strings.Join(r.From, " or ")),
-			Remedy:   "Add a rule to a provider's mapping, take it from another value, or leave the attribute away.",
+			Remedy: "Add a rule to a provider's mapping, take it from another value, or leave the attribute away.",
 		})
 	}
 }

@@ -33,10 +33,12 @@ type Application struct {
 	Circle *access.Circle `json:"circle,omitempty"`
 	// Providers are the slugs of the providers that people may sign in with here, in order of preference.
 	Providers []string `json:"providers,omitempty"`
-	// StartURL is the application's own address at which a person begins.
-	StartURL string           `json:"startUrl,omitempty"`
-	SAML     *SAMLApplication `json:"saml,omitempty"`
-	OIDC     *OIDCApplication `json:"oidc,omitempty"`
+	// StartURL is the application's own address at which a person begins. GuessedStart is the one that was guessed from other
+	// addresses of the application: while the two are the same, nobody has looked at it.
+	StartURL     string           `json:"startUrl,omitempty"`
+	GuessedStart string           `json:"guessedStart,omitempty"`
+	SAML         *SAMLApplication `json:"saml,omitempty"`
+	OIDC         *OIDCApplication `json:"oidc,omitempty"`
 	// Guarded is set for an application that the gate stands in front of.
 	Guarded *GuardedApplication `json:"guarded,omitempty"`
 	// Tiles are what people see of it on their page; empty for one with its name and description.
@@ -56,6 +58,9 @@ type Application struct {
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
 }
+
+// StartGuessed says whether the start address is a guess that nobody has looked at.
+func (a *Application) StartGuessed() bool { return a.StartURL != "" && a.StartURL == a.GuessedStart }
 
 // Subject says which value identifies a person to an application, and in which NameID format it travels.
 type Subject struct {
@@ -357,6 +362,9 @@ func (a *Application) Validate() error {
 	v.common(a.Slug, a.Name, a.Description, a.Contact, a.Tags, a.Reach)
 	v.circle(a.Reach, a.Circle)
 	v.oneOf("kind", a.Kind, Allowed["Application.kind"]...)
+	if a.GuessedStart != a.StartURL {
+		a.GuessedStart = "" // somebody entered another one
+	}
 	v.tiles(a.Tiles)
 	if slices.Contains(reservedSlugs, a.Slug) {
 		v.add("slug", "%q stands in addresses of the gate's own; choose another short name", a.Slug)

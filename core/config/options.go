@@ -96,7 +96,6 @@ func (v *validator) watch(w *Watch) {
 // OAEPSHA256 stands for RSA-OAEP with SHA-256 as digest and as the mask's hash.
 const OAEPSHA256 = xmlsig.OAEP11
 
-
 func (v *validator) digest(uri string) {
 	if uri != "" && xmlsig.Digest(uri) == 0 {
 		v.add("saml.digestAlgorithm", "%q is not a digest algorithm that is signed with here", uri)

@@ -44,6 +44,14 @@ type Explanation struct {
 	OAuth string `json:"oauth,omitempty"`
 }
 
+// SAMLStatus is the status and the one below it that a SAML application is answered, empty where it can't be answered.
+func (e Explanation) SAMLStatus() string {
+	if e.Status == "" {
+		return ""
+	}
+	return strings.TrimSuffix(e.Status+"/"+e.Substatus, "/")
+}
+
 // OAuthCode is the error code for an OpenID Connect application: its own, or what comes nearest to the SAML status.
 func (e Explanation) OAuthCode() string {
 	if e.OAuth != "" {

@@ -37,9 +37,9 @@ func (e Explanation) Text() string {
 	line("To send to the other side", e.Theirs)
 	line("What the person is told", e.Person)
 	line("Who must act", e.Side.Words())
-	answer := ""
-	if e.Status != "" {
-		answer = "SAML " + strings.TrimSuffix(e.Status+"/"+e.Substatus, "/") + ", "
+	answer := e.SAMLStatus()
+	if answer != "" {
+		answer = "SAML " + answer + ", "
 	}
 	line("What the application is answered, where it can be", answer+"OAuth 2.0 "+e.OAuthCode())
 	return b.String()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -13,6 +14,7 @@ import (
 	"innergate/api"
 	"innergate/core/access"
 	"innergate/core/claims"
+	"innergate/core/config"
 	"innergate/core/words"
 	"innergate/gate/ground"
 	"innergate/gate/persons"
@@ -139,6 +141,13 @@ func (g *Room) PreviewReach(ctx context.Context, kind, slug string, in api.Reach
 	}
 	out.Sessions = len(ids)
 	out.Words = reachWords(out, name, kind, after)
+	if kind == "application" && (after.Reach == access.Everyone || after.Reach == access.InCircle) {
+		more, err := g.waysIn(ctx, slug)
+		if err != nil {
+			return nil, err
+		}
+		out.Words = append(out.Words, more...)
+	}
 	return out, nil
 }
 
@@ -183,6 +192,29 @@ func (g *Room) sessionsOutside(ctx context.Context, kind, id string, people []st
 		ids = append(ids, some...)
 	}
 	return ids, nil
+}
+
+// waysIn says where an application that is opened has no way in that is open as well.
+func (g *Room) waysIn(ctx context.Context, slug string) ([]string, error) {
+	a, err := g.partners.Application(ctx, slug)
+	if err != nil || a.Kind == config.KindLink {
+		return nil, err
+	}
+	if len(a.Providers) == 0 {
+		return []string{"It has no provider: nobody can sign in until one is added."}, nil
+	}
+	var shut []string
+	for _, s := range a.Providers {
+		p, err := g.partners.Provider(ctx, s)
+		if err != nil {
+			continue
+		}
+		if p.Reach == access.Everyone || p.Reach == access.InCircle {
+			return nil, nil
+		}
+		shut = append(shut, p.Name+" is "+map[access.Reach]string{access.Draft: "a draft", access.Closed: "closed"}[p.Reach])
+	}
+	return []string{"None of its providers is open (" + strings.Join(shut, ", ") + "): nobody can sign in until one of them is opened, too."}, nil
 }
 
 func reachWords(p *api.ReachPreview, name, kind string, after reachState) []string {

@@ -82,14 +82,27 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 			"Start the service again on an empty data folder to get a new link.",
 		)
 	}
-	if err := directory.CheckCredentials(s.Name, s.Password); err != nil {
+	err := g.firstAdministrator(ctx, s.Name, s.Password, from)
+	if err == nil {
+		g.setupHash.Store(nil)
+	}
+	return err
+}
+
+// SetUpHere makes the first administrator for somebody who holds the gate's data.
+func (g *Room) SetUpHere(ctx context.Context, name, password string) error {
+	return g.firstAdministrator(ctx, name, password, "the gate's own machine")
+}
+
+func (g *Room) firstAdministrator(ctx context.Context, name, secret, from string) error {
+	if err := directory.CheckCredentials(name, secret); err != nil {
 		return err
 	}
-	password, err := g.directory.NewPasswordHash(ctx, s.Password)
+	password, err := g.directory.NewPasswordHash(ctx, secret)
 	if err != nil {
 		return err
 	}
-	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
 		var n int64
 		if err := tx.Model(&store.Administrator{}).Count(&n).Error; err != nil {
 			return err
@@ -100,14 +113,14 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 				"Sign in, or ask an owner to add you.",
 			)
 		}
-		a := store.Administrator{ID: store.NewID(), Name: s.Name, Role: ground.RoleOwner, PasswordHash: password, CreatedAt: g.Now().UTC()}
+		a := store.Administrator{ID: store.NewID(), Name: name, Role: ground.RoleOwner, PasswordHash: password, CreatedAt: g.Now().UTC()}
 		if err := tx.Create(&a).Error; err != nil {
 			return err
 		}
 		return ground.Journal(
 			tx,
 			g.Now(),
-			ground.Actor{Name: s.Name, From: from},
+			ground.Actor{Name: name, From: from},
 			"set up",
 			"administrator",
 			a.ID,
@@ -116,10 +129,6 @@ func (g *Room) SetUp(ctx context.Context, s api.Setup, from string) error {
 			ground.RoleOwner,
 		)
 	})
-	if err == nil {
-		g.setupHash.Store(nil)
-	}
-	return err
 }
 
 const (

@@ -38,7 +38,8 @@ func SearchPeople(db *gorm.DB, text string) *gorm.DB {
 	return db.Where(
 		"id IN (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM people WHERE last_key >= ? AND "+
 			"last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT id FROM people WHERE "+
-			"username_key >= ? AND username_key < ? UNION SELECT id FROM people WHERE external_key = ?)",
+			"username_key >= ? AND username_key < ? UNION SELECT id FROM people WHERE external_key = ? UNION SELECT id FROM people "+
+			"WHERE login = ?)",
 		name,
 		name+last,
 		name,
@@ -47,6 +48,7 @@ func SearchPeople(db *gorm.DB, text string) *gorm.DB {
 		key+last,
 		key,
 		key+last,
+		key,
 		key,
 	)
 }

@@ -278,6 +278,7 @@ func (g *Room) UnderstandApplication(ctx context.Context, slug string, in api.Ta
 	}
 	if a.StartURL == "" {
 		if a.StartURL = takein.ProposeStart(s); a.StartURL != "" {
+			a.GuessedStart = a.StartURL
 			u.Proposed["startUrl"] = a.StartURL
 		}
 	}

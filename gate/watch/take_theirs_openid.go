@@ -144,6 +144,9 @@ func (g *Room) understandClient(a config.Application, text []byte) (*api.Underst
 	} else {
 		// What we chose stays: client ID, consent, what it may do.
 		n, s := c.OIDC, a.OIDC
+		if len(s.RedirectURIs) == 0 && len(n.Scopes) > 0 {
+			s.Scopes = n.Scopes // nobody chose them yet
+		}
 		s.RedirectURIs, s.PostLogoutURIs, s.Keys, s.KeysURL, s.Native = n.RedirectURIs, n.PostLogoutURIs, n.Keys, n.KeysURL, n.Native
 		s.HomePage, s.Privacy, s.Terms, s.InitiateLogin, s.BackChannelLogout, s.FrontChannelLogout, s.SectorIdentifier = n.HomePage,
 			n.Privacy, n.Terms, n.InitiateLogin, n.BackChannelLogout, n.FrontChannelLogout, n.SectorIdentifier
@@ -156,7 +159,7 @@ func (g *Room) understandClient(a config.Application, text []byte) (*api.Underst
 	}
 	if a.StartURL == "" && len(a.OIDC.RedirectURIs) > 0 && !a.OIDC.Native {
 		if root := address.Origin(a.OIDC.RedirectURIs[0]); root != "" {
-			a.StartURL = root + "/"
+			a.StartURL, a.GuessedStart = root+"/", root+"/"
 			u.Proposed["startUrl"] = a.StartURL
 		}
 	}

@@ -9,6 +9,7 @@ import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
+import StartAddress from "./StartAddress.vue";
 import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ application: Application; part: "values" | "options"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
@@ -31,7 +32,7 @@ const store = () => act(() => props.save(merged));
       <TextBox v-model="clientId" label="Client ID" hint="Ours to give; also called application ID." mono :disabled="readonly" />
       <TextBox v-model="redirects" label="Redirect URIs" hint="Also called callback or return address. One a line; compared letter by letter." mono :rows="2" :disabled="readonly" />
       <TextBox v-model="postLogout" label="Post-logout redirect URIs" hint="Where people may be sent when they have signed out. One a line." mono :rows="2" :disabled="readonly" />
-      <TextBox v-model="draft.startUrl" label="Start address" hint="The application's own address at which people begin." mono :disabled="readonly" />
+      <StartAddress v-model="draft" :readonly="readonly" />
       <CheckBox v-model="native" label="A program on people's own machines" hint="It takes its answer on a loopback address, on any port, and people confirm each sign-in." :disabled="readonly" />
       <SelectBox v-model="method" label="How the client proves who it is" hint="Only the one that is chosen here is taken." :disabled="readonly" :options="[['client_secret_basic', 'a secret, in the header (client_secret_basic)'], ['client_secret_post', 'a secret, in the form (client_secret_post)'], ['private_key_jwt', 'a key of its own (private_key_jwt)'], ['none', 'not at all: a public client with PKCE']]" />
       <template v-if="method === 'private_key_jwt'"><TextBox v-model="jwksUri" label="Address of its key set" hint="Better than a copy: it can change its keys by itself." mono :disabled="readonly" /><TextBox v-if="!jwksUri" v-model="jwks" label="Key set" hint="JSON with a list of keys (JWKS), public ones only." mono :rows="3" :disabled="readonly" /></template>

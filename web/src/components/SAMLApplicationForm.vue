@@ -9,6 +9,7 @@ import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
 import SelectBox from "./SelectBox.vue";
+import StartAddress from "./StartAddress.vue";
 import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ application: Application; part: "values" | "options"; readonly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
@@ -44,7 +45,7 @@ const store = () => act(() => props.save(merged));
       <CommonValues v-model="draft" :readonly />
       <TextBox v-model="saml.entityId" label="Entity ID" hint="Also called SP entity ID, audience, identifier. Compared letter by letter." mono :disabled="readonly" />
       <TextBox v-model="acs" label="ACS URLs" hint="Also called return address or assertion consumer service. One a line." mono :rows="2" :disabled="readonly" />
-      <TextBox v-model="draft.startUrl" label="Start address" hint="The application's own address at which people begin." mono :disabled="readonly" />
+      <StartAddress v-model="draft" :readonly="readonly" />
       <TextBox v-model="certificates" label="Certificates" hint="PEM. They check its signed requests, and are encrypted to." mono :rows="4" :disabled="readonly" />
     </template>
     <template v-else>
