@@ -132,7 +132,8 @@ func (p *program) root() *cli.Command {
 			},
 		},
 		Commands: []*cli.Command{
-			p.serve(), p.setUp(), p.demo(), p.login(), p.applications(), p.providers(), p.metadata(), p.exchange(), p.rehearse(), p.traces(),
+			p.serve(), p.setUp(), p.demo(), p.login(),
+			p.applications(), p.providers(), p.metadata(), p.exchange(), p.rehearse(), p.traces(),
 			p.bundle(), p.judge(), p.decode(), p.keys(), p.mapping(), p.ruleSets(), p.people(), p.groups(), p.access(), p.sessions(),
 			p.routes(), p.guard(), p.mail(), p.checkup(), p.explain(), p.secrets(), p.consoleAccess(), p.sources(), p.templates(),
 			p.history(), p.moves(), p.handovers(), p.batches(), p.report(), p.journal(), p.tokens(), p.config(), p.masterKey(), p.openAPI(),

@@ -140,7 +140,8 @@ func (p *program) application(a *api.Application) {
 			"kind",
 			string(a.Kind),
 		}, {"reach", string(a.Reach)}, {identifierName(a.Kind), orDash(a.Identifier())}, addresses(a),
-		{"start address", startOf(&a.Application)}, {"start at the gate", a.StartOurs}, {"providers", orDash(strings.Join(a.Providers, ", "))},
+		{"start address", startOf(&a.Application)}, {"start at the gate", a.StartOurs},
+		{"providers", orDash(strings.Join(a.Providers, ", "))},
 		{"access", strings.Join(a.Access.InWords(), "\n")}, {"last sign-in", ago(a.LastSignIn)},
 	}, "")
 	p.passage(a.Stations, a.Findings)
@@ -549,14 +550,14 @@ func (p *program) ourClient(ctx context.Context, c *cli.Command, cl *client.Clie
 func nextOf(x *api.Provider) string {
 	switch {
 	case x.OIDC != nil && x.OIDC.ClientID == "":
-		return fmt.Sprintf("register us there with the values of `innergate exchange provider %[1]s`, and enter the client ID that it gives on "+
-			"its page, or in a configuration file.", x.Slug)
+		return fmt.Sprintf("register us there with the values of `innergate exchange provider %[1]s`, and enter the client ID that it "+
+			"gives on its page, or in a configuration file.", x.Slug)
 	case x.OIDC != nil:
-		return fmt.Sprintf("try our secret with `innergate secret try %[1]s`, choose it for an application, rehearse that, and open it with "+
-			"`innergate provider reach %[1]s everyone`.", x.Slug)
+		return fmt.Sprintf("try our secret with `innergate secret try %[1]s`, choose it for an application, rehearse that, and open it "+
+			"with `innergate provider reach %[1]s everyone`.", x.Slug)
 	}
-	return fmt.Sprintf("hand over our values with `innergate exchange provider %[1]s`, choose it for an application, rehearse that, and open "+
-		"it with `innergate provider reach %[1]s everyone`.", x.Slug)
+	return fmt.Sprintf("hand over our values with `innergate exchange provider %[1]s`, choose it for an application, rehearse that, and "+
+		"open it with `innergate provider reach %[1]s everyone`.", x.Slug)
 }
 
 const sourceHelp = "SOURCE is metadata, a discovery document or client metadata: a file, an address or issuer, or - for standard input. " +

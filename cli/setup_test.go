@@ -30,7 +30,8 @@ func TestFirstAdministratorFromTheCommandLine(t *testing.T) {
 			cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out}, cli.Build{Version: "test", Console: web.Console()})
 	}()
 	defer func() { cancel(); assert.Equal(t, 0, <-done) }()
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Inner Gate is ready") }, testbed.Patience, 10*time.Millisecond)
+	ready := func() bool { return strings.Contains(out.String(), "Inner Gate is ready") }
+	require.Eventually(t, ready, testbed.Patience, 10*time.Millisecond)
 	_, after, _ := strings.Cut(out.String(), " listen=")
 	address := "http://" + strings.Fields(after)[0]
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())

@@ -57,7 +57,7 @@ func checkContexts(ctx context.Context, w *World, step func(string, ...any)) err
 			return err
 		}
 		if walker.Inner("nameid") == "" {
-			return fmt.Errorf("Crew Rota should have received somebody:\n%s", strings.TrimSpace(walker.Text))
+			return fmt.Errorf("the application Crew Rota should have received somebody:\n%s", strings.TrimSpace(walker.Text))
 		}
 		step("with a line in the provider's table of contexts Crew Rota gets what it demands")
 		_, err = c.PutProvider(ctx, before, 0)

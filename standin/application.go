@@ -367,7 +367,9 @@ func (a *Application) check(doc []byte) (*Received, error) {
 func last(uri string) string { return uri[strings.LastIndexByte(uri, ':')+1:] }
 
 // opened puts the decrypted assertion in the place of the encrypted one.
-func (a *Application) opened(doc []byte) ([]byte, error) { return a.decrypted(doc, "EncryptedAssertion") }
+func (a *Application) opened(doc []byte) ([]byte, error) {
+	return a.decrypted(doc, "EncryptedAssertion")
+}
 
 // decrypted puts what is encrypted in place of the first element of a name that holds it.
 func (a *Application) decrypted(doc []byte, name string) ([]byte, error) {

@@ -115,9 +115,9 @@ type Key struct {
 	SwitchAt    *time.Time `gorm:"index"`
 	// SwitchAnyway is set where the planned switch waits for nobody.
 	SwitchAnyway bool `gorm:"not null;default:false"`
-	SwitchedAt  *time.Time
-	RetiredAt   *time.Time
-	LastUsed    *time.Time
+	SwitchedAt   *time.Time
+	RetiredAt    *time.Time
+	LastUsed     *time.Time
 }
 
 // KeyHolder notes that a partner has one of our certificates: it fetched metadata that holds it, or somebody confirmed

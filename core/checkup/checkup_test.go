@@ -209,13 +209,17 @@ func TestWhatNoProviderFeeds(t *testing.T) {
 			got[f.Title] = f.Severity
 		}
 	}
-	assert.Equal(t, map[string]string{"Nothing sets the value for cost": checkup.Remark, "Nothing sets the value for badge": checkup.Broken}, got)
+	assert.Equal(
+		t,
+		map[string]string{"Nothing sets the value for cost": checkup.Remark, "Nothing sets the value for badge": checkup.Broken},
+		got,
+	)
 
 	logout := func(change func(*config.SAMLApplication)) bool {
 		s := config.SAMLApplication{SLO: []saml.Endpoint{{Location: "https://rota.example/slo"}}}
 		change(&s)
-		_, findings := checkup.Application(&config.Application{Slug: "rota", Name: "Rota", Kind: config.KindSAML, SAML: &s}, nil, "urn:gate",
-			time.Now())
+		rota := config.Application{Slug: "rota", Name: "Rota", Kind: config.KindSAML, SAML: &s}
+		_, findings := checkup.Application(&rota, nil, "urn:gate", time.Now())
 		return slices.ContainsFunc(findings, func(f checkup.Finding) bool { return f.Code == "logout.no-certificate" })
 	}
 	assert.True(t, logout(func(*config.SAMLApplication) {}))

@@ -66,7 +66,10 @@ var attributes = []Attribute{
 		Words: "full name",
 		OID:   "2.16.840.1.113730.3.1.241",
 		Basic: "displayName",
-		Also:  []string{"display_name", "fullName", "full_name", "common_name", "cn", "urn:oid:2.5.4.3", "http://schemas.xmlsoap.org/claims/CommonName"},
+		Also: []string{
+			"display_name", "fullName", "full_name", "common_name", "cn", "urn:oid:2.5.4.3",
+			"http://schemas.xmlsoap.org/claims/CommonName",
+		},
 	},
 	{
 		Claim: "groups",

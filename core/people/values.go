@@ -32,7 +32,8 @@ func Outbound(profile claims.Bag, groups []string, kind string, roles []string) 
 
 // NameFromParts gives a profile without a full name the one that given and family name make.
 func NameFromParts(profile claims.Bag) {
-	if full := strings.TrimSpace(profile.First("given_name") + " " + profile.First("family_name")); profile.First("name") == "" && full != "" {
+	full := strings.TrimSpace(profile.First("given_name") + " " + profile.First("family_name"))
+	if profile.First("name") == "" && full != "" {
 		profile["name"] = []string{full}
 	}
 }

@@ -214,7 +214,8 @@ func (g *Room) waysIn(ctx context.Context, slug string) ([]string, error) {
 		}
 		shut = append(shut, p.Name+" is "+map[access.Reach]string{access.Draft: "a draft", access.Closed: "closed"}[p.Reach])
 	}
-	return []string{"None of its providers is open (" + strings.Join(shut, ", ") + "): nobody can sign in until one of them is opened, too."}, nil
+	return []string{fmt.Sprintf("None of its providers is open (%s): nobody can sign in until one of them is opened, too.",
+		strings.Join(shut, ", "))}, nil
 }
 
 func reachWords(p *api.ReachPreview, name, kind string, after reachState) []string {

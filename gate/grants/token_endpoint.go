@@ -464,7 +464,14 @@ func (g *Room) giveTokens(
 		return nil, err
 	}
 	x.Rec.Message(
-		trace.Message{From: trace.Gate, To: trace.Application, Name: traces.TokenResponse, Binding: "POST", Raw: given(body), Opened: x.opened},
+		trace.Message{
+			From:    trace.Gate,
+			To:      trace.Application,
+			Name:    traces.TokenResponse,
+			Binding: "POST",
+			Raw:     given(body),
+			Opened:  x.opened,
+		},
 	)
 	addition, err := g.traceAddition(h.TraceID, x.Rec)
 	if err != nil {

@@ -110,17 +110,20 @@ func (g *Room) Unknown(ctx context.Context, side, id string) ([]checkup.Finding,
 	if active != nil && replaced && active.SwitchedAt != nil && g.hasNot(ctx, active, side, id) {
 		out = append(out, checkup.Finding{
 			Code: "our-certificate.not-held", Severity: checkup.Attention, Station: station,
-			Title:    "It may not have the certificate that we sign with",
-			Detail:   "We switched to it at " + active.SwitchedAt.UTC().Format(time.RFC3339) + ", and nothing tells that it was fetched or given.",
-			Remedy:   "Give it to the other side and confirm that it has it, or take the switch back (innergate keys undo " + active.ID + ").",
+			Title: "It may not have the certificate that we sign with",
+			Detail: fmt.Sprintf("We switched to it at %s, and nothing tells that it was fetched or given.",
+				active.SwitchedAt.UTC().Format(time.RFC3339)),
+			Remedy: "Give it to the other side and confirm that it has it, or take the switch back (innergate keys undo " + active.ID +
+				").",
 			Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(active.Certificate))},
 		})
 	}
 	if next != nil && next.SwitchAt != nil && !next.SwitchAnyway && g.Now().After(*next.SwitchAt) && g.hasNot(ctx, next, side, id) {
 		out = append(out, checkup.Finding{
 			Code: "our-certificate.waited-for", Severity: checkup.Attention, Station: station,
-			Title:    "A planned switch of our key waits for it",
-			Detail:   "It was due at " + next.SwitchAt.UTC().Format(time.RFC3339) + ", and this partner is not known to have the next certificate.",
+			Title: "A planned switch of our key waits for it",
+			Detail: fmt.Sprintf("It was due at %s, and this partner is not known to have the next certificate.",
+				next.SwitchAt.UTC().Format(time.RFC3339)),
 			Remedy:   "Give it to the other side and confirm that it has it, or switch anyway.",
 			Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(next.Certificate))},
 		})

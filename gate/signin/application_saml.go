@@ -68,7 +68,8 @@ func (g samlApplication) Issue(
 		Issuer: g.partners.IDPEntity(s.App), Audience: saml.EntityID(a.EntityID), ACS: acs, InResponseTo: inResponseTo, Now: g.Now(),
 		Validity: 5 * time.Minute,
 		NameID:   s.sent, Attributes: SAMLAttributes(s.App, subject.Value, out),
-		AuthnInstant: who.AuthnInstant, Context: who.Told(s.State.Wish.Context), Authorities: append([]string{s.Provider.Authority()}, who.Authorities...),
+		AuthnInstant: who.AuthnInstant, Context: who.Told(s.State.Wish.Context),
+		Authorities:  append([]string{s.Provider.Authority()}, who.Authorities...),
 		SessionIndex: cmp.Or(s.sessionIndex, keys.RandomID()), SessionNotOnOrAfter: s.SessionEnd(who, g.Now()),
 		SignAssertion: a.Sign != "response", SignResponse: a.Sign != "assertion", Signer: signer,
 	}

@@ -151,7 +151,8 @@ func (s *SignIn) heedContext() {
 	switch wanted := strings.Join(w.Context.Classes, " or "); {
 	case s.App.Contexts == config.ContextsIgnore:
 		w.Context = nil
-		s.Rec.Decide(trace.Decision{About: "strength", Result: "not asked for", By: "this application's wish for " + wanted + " is ignored"})
+		by := "this application's wish for " + wanted + " is ignored"
+		s.Rec.Decide(trace.Decision{About: "strength", Result: "not asked for", By: by})
 	case s.App.Contexts == config.ContextsPrefer && !w.Preferred:
 		w.Preferred = true
 		s.Rec.Decide(trace.Decision{About: "strength", Result: "preferred", By: "this application's demand for " + wanted +

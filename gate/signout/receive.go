@@ -109,8 +109,11 @@ func (g *Room) ownWhereUnsigned(s *signin.SignIn, req *saml.LogoutRequest, named
 		return named
 	}
 	own := slices.DeleteFunc(named, func(h *sessions.HeldSession) bool { return g.here(s, h) == 0 })
-	s.Rec.Decide(trace.Decision{About: "logout", Result: "for this browser's own session alone", By: "the request is not signed, and this " +
-		"partner is set to be heard so"})
+	s.Rec.Decide(trace.Decision{
+		About:  "logout",
+		Result: "for this browser's own session alone",
+		By:     "the request is not signed, and this partner is set to be heard so",
+	})
 	return own
 }
 

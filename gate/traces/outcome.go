@@ -52,8 +52,13 @@ func settleOutcome(tx *gorm.DB, traceID, outcome, code string, before ...string)
 	}
 	hour := t.StartedAt.UTC().Truncate(time.Hour)
 	if t.Outcome != OutcomeWaiting {
-		if _, err := store.Exec(tx, "UPDATE sign_in_counts SET count = count - 1 WHERE hour = ? AND application_id = ? AND provider_id = ? "+
-			"AND outcome = ? AND code = ? AND count > 0", hour, t.ApplicationID, t.ProviderID, t.Outcome, t.Code); err != nil {
+		_, err := store.Exec(
+			tx,
+			"UPDATE sign_in_counts SET count = count - 1 WHERE hour = ? AND application_id = ? AND provider_id = ? AND outcome = ? AND "+
+				"code = ? AND count > 0",
+			hour, t.ApplicationID, t.ProviderID, t.Outcome, t.Code,
+		)
+		if err != nil {
 			return false, err
 		}
 	}
