@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"innergate/core/config"
+	"innergate/core/refused"
 	"innergate/core/trace"
 )
 
@@ -151,4 +152,10 @@ type Judged struct {
 	Explanation *TraceExplanation `json:"explanation,omitempty"`
 	// Then is what would follow once every check of the message held.
 	Then *Previewed `json:"then,omitempty"`
+}
+
+// RefusedThere is what to look at where an application refused what it was sent.
+type RefusedThere struct {
+	Compare  []refused.Line    `json:"compare"`
+	Messages []refused.Message `json:"messages"` // those that fit what it said come first
 }

@@ -42,6 +42,21 @@ func (p *program) moreTraces() []*cli.Command {
 			},
 		},
 		{
+			Name:      "refused-there",
+			Usage:     "where the application refused what it was sent: what to compare, and what its message means",
+			ArgsUsage: "REFERENCE [MESSAGE]",
+			Description: "No trace can know what the application made of it. MESSAGE is what it said, in its own words; what fits it stands " +
+				"first.",
+			Metadata: examples("innergate trace refused-there 7F3K-92QX", `innergate trace refused-there 7F3K-92QX "Invalid audience"`),
+			Action: p.flexible(1, 2, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+				r, err := cl.RefusedThere(ctx, args[0], strings.Join(args[1:], ""))
+				if err != nil {
+					return err
+				}
+				return p.show(c, r, func() { p.refusedThere(r) })
+			}),
+		},
+		{
 			Name:     "keep",
 			Usage:    "how long traces are kept",
 			Flags:    []cli.Flag{&cli.IntFlag{Name: "days", Usage: "by age"}, &cli.IntFlag{Name: "count", Usage: "by number"}},
@@ -91,6 +106,24 @@ func (p *program) moreTraces() []*cli.Command {
 			}),
 		},
 	}
+}
+
+func (p *program) refusedThere(r *api.RefusedThere) {
+	var rows []table.Row
+	for _, l := range r.Compare {
+		rows = append(rows, table.Row{l.Name, l.Sent, orDash(l.Registered), l.Look})
+	}
+	p.table(table.Row{"What", "Was sent", "Registered here", "Compare there with"}, rows, "")
+	rows = nil
+	for _, m := range r.Messages {
+		mark := ""
+		if m.Fits {
+			mark = "▶"
+		}
+		rows = append(rows, table.Row{mark, m.Says, m.Means, strings.Join(m.Compare, ", ")})
+	}
+	fmt.Fprintln(p.Out)
+	p.table(table.Row{"", "Where it says such as", "it means", "Compare"}, rows, "")
 }
 
 // bundle makes a file for support.

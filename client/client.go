@@ -393,3 +393,12 @@ func (c *Client) BundleFile(ctx context.Context, q api.BundleQuestion) ([]byte, 
 func (c *Client) Judge(ctx context.Context, q api.Judge) (*api.Judged, error) {
 	return do[api.Judged](ctx, c, "POST", "/judge", q)
 }
+
+// RefusedThere tells what to compare where the application refused what it was sent in a sign-in, and what its message means.
+func (c *Client) RefusedThere(ctx context.Context, reference, message string) (*api.RefusedThere, error) {
+	path := "/traces/" + url.PathEscape(reference) + "/refused-there"
+	if message != "" {
+		path += "?message=" + url.QueryEscape(message)
+	}
+	return do[api.RefusedThere](ctx, c, "GET", path, nil)
+}

@@ -175,6 +175,18 @@ func traceListRoutes() []route {
 		},
 		{
 			Method:   get,
+			Path:     "/traces/{reference}/refused-there",
+			Summary:  "What to compare where the application refused what it was sent, and what its message means",
+			Role:     viewer,
+			Query:    []string{"message"},
+			Response: api.RefusedThere{},
+			handle: func(c *call) (any, error) {
+				return c.s.gate.Traces.Refused(c.Context(), c.Params("reference"), c.Query("message"),
+					ground.Allows(c.who.Role, ground.RoleEngineer))
+			},
+		},
+		{
+			Method:   get,
 			Path:     "/traces/{reference}",
 			Summary:  "The whole record of one sign-in",
 			Role:     viewer,

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import BundlePanel from "../components/BundlePanel.vue";
 import JudgePanel from "../components/JudgePanel.vue";
+import RefusedPanel from "../components/RefusedPanel.vue";
 import TraceDetail from "../components/TraceDetail.vue";
 import TracePassage from "../components/TracePassage.vue";
 import TwoValues from "../components/TwoValues.vue";
@@ -63,6 +64,7 @@ async function copy(text: string) {
           <div class="row"><ElButton v-if="trace.explanation.message" type="primary" @click="copy(trace.explanation.message)">{{ copied ? "Copied" : "Copy a message for them" }}</ElButton><span class="mono soft">{{ trace.explanation.code }}</span></div>
           <p class="small soft">The person was told: “{{ trace.explanation.person }}”</p>
         </article>
+        <RefusedPanel v-if="trace.rehearsal && trace.outcome === 'signed-in'" :reference="trace.reference" />
         <TraceDetail :trace="trace" :chosen="chosen" />
         <JudgePanel v-if="session.engineer && trace.entries.some((e) => e.message?.from === 'provider' && e.message?.name === 'Response')" :reference="trace.reference" />
         <BundlePanel :about="{ reference: trace.reference }" />
