@@ -9,6 +9,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/people"
 	"innergate/core/trace"
+	"innergate/core/words"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -25,6 +26,7 @@ func (g *Room) Said(ctx context.Context, p *partners.Provider, came, received cl
 		return spoken
 	})
 	for _, u := range unspoken {
+		g.partners.See(ctx, p.ID, store.SeenValueDropped, u.Attribute+": "+words.OrNone(u.May), "")
 		rec.Check(trace.Check{
 			Name:     "provider.speaks-for",
 			Text:     p.Name + " may speak for the " + claims.InWords(u.Attribute) + " that it says; what it may not is dropped",
