@@ -518,13 +518,13 @@ func TestWhatHappensAfterwardsStandsInTheTrace(t *testing.T) {
 		if e.Value != nil && e.Value.Withheld != "" {
 			withheld[e.Value.Rule] = e.Value.Withheld
 		}
-		if e.Decision != nil && e.Decision.About == "scopes" {
+		if e.Decision != nil && e.Decision.About == "scope" {
 			passed = e.Decision.Result
 		}
 	}
 	assert.Equal(t, 1, names["UserInfo response"], "the first use of a token, and no more")
 	assert.Equal(t, 2, names["token response"])
 	assert.Equal(t, 1, names["revoke"])
-	assert.Equal(t, "printers passed over", passed)
+	assert.Equal(t, "left out: printers", passed)
 	assert.Equal(t, "the scope email was not granted", withheld["email"])
 }

@@ -7,7 +7,7 @@ const (
 	responder = "Responder"
 )
 
-const laterPerson = "The two systems don't agree about this sign-in. Please tell the person who looks after it, with the number below."
+const laterPerson = "The two systems don't agree with each other. Please tell the person who looks after it, with the number below."
 
 // catalogue holds every code. Codes are stable: they stand in traces, bookmarks and mails.
 var catalogue = slices.Concat(catalogueSAML, catalogueSAMLAnswers, catalogueOIDC, catalogueOIDCAsked, cataloguePeople, catalogueGate)

@@ -28,8 +28,8 @@ var german = texts([][2]string{
 			"kümmert.",
 	},
 	{
-		"The two systems don't agree about this sign-in. Please tell the person who looks after it, with the number below.",
-		"Die beiden Systeme sind sich über diese Anmeldung nicht einig. Bitte melden Sie es der Stelle, die sich darum kümmert, mit " +
+		"The two systems don't agree with each other. Please tell the person who looks after it, with the number below.",
+		"Die beiden Systeme sind sich nicht einig. Bitte melden Sie es der Stelle, die sich darum kümmert, mit " +
 			"der Nummer unten.",
 	},
 	{

@@ -48,7 +48,7 @@ func Masked(s string) string {
 // openDecisions are what decisions may be about for viewers to read what came of them: nothing personal stands there.
 var openDecisions = []string{
 	"application", "provider", "session", "rehearsal", "configuration", "keys", "claim", "strength", "consent", "sign-in", "role",
-	"admission", "name", "logout", "request", "device", "scopes", "token", "PKCE",
+	"admission", "name", "logout", "request", "device", "scope", "token", "PKCE",
 }
 
 // openFamilies are the checks and failures whose values are the protocols' own. All others may hold a person's.

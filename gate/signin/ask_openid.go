@@ -85,11 +85,6 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 		return err
 	}
 	if len(q.Unregistered) > 0 {
-		s.Rec.Decide(trace.Decision{
-			About:  "scopes",
-			Result: strings.Join(q.Unregistered, " ") + " passed over",
-			By:     "this application does not have what it asks for",
-		})
 		g.partners.See(ctx, app.ID, store.SeenScopeUnknown, strings.Join(q.Unregistered, " "), s.Reference)
 	}
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, "oidc:"+s.ID

@@ -3,6 +3,7 @@ import { ElButton, ElInput, ElOption, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import { http, ok, type ProviderConfig } from "../api/client";
 import { useLoad } from "../composables/load";
+import { shortName } from "../composables/text";
 
 type Line = NonNullable<ProviderConfig["contexts"]>[number];
 defineProps<{ readonly?: boolean; methods?: boolean }>();
@@ -22,7 +23,7 @@ function setMethods(line: Line, text: string) {
 }
 const add = () => (lines.value = [...lines.value, { means: "" }]);
 const remove = (i: number) => (lines.value = lines.value.filter((_, n) => n !== i));
-const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t) => t.lines.map((l) => l.means)))]);
+const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t) => t.lines.map((l) => l.means)).concat(lines.value.map((l) => l.means).filter(Boolean)))]);
 </script>
 
 <template>
@@ -44,7 +45,7 @@ const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t)
         <td v-if="methods"><ElInput :model-value="methodsOf(l)" placeholder="–" :disabled="readonly" :aria-label="`amr, line ${i + 1}`" @update:model-value="(v: string) => setMethods(l, v)" /></td>
         <td>
           <ElSelect v-model="l.means" filterable allow-create default-first-option :disabled="readonly" :aria-label="`What it stands for, line ${i + 1}`">
-            <ElOption v-for="k in known" :key="k" :value="k" :label="k" />
+            <ElOption v-for="k in known" :key="k" :value="k" :label="shortName(k)" />
           </ElSelect>
         </td>
         <td><ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)">✕</ElButton></td>

@@ -23,7 +23,7 @@ const look = () =>
     <p class="soft small">What the application made of our answer stands in no trace. Enter what it said, and compare its values with ours.</p>
     <form class="row" @submit.prevent="look">
       <ElInput v-model="message" placeholder="Its message, such as: Invalid audience" aria-label="What the application said" />
-      <ElButton native-type="submit" :loading="busy">Compare</ElButton>
+      <ElButton native-type="submit" :loading="busy">Look it up</ElButton>
     </form>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <template v-if="open && found">
@@ -35,11 +35,12 @@ const look = () =>
       </ul>
       <h3>What to compare</h3>
       <ElTable :data="found.compare" size="small">
-        <ElTableColumn prop="name" label="What" width="110" />
+        <ElTableColumn label="What, and what to compare it with there" width="150">
+          <template #default="{ row }"><b>{{ row.name }}</b><br /><span class="soft">{{ row.look }}</span></template>
+        </ElTableColumn>
         <ElTableColumn label="Was sent">
           <template #default="{ row }"><span class="mono">{{ row.sent }}</span><template v-if="row.registered && row.registered !== row.sent"><br /><span class="soft">registered: <span class="mono">{{ row.registered }}</span></span></template></template>
         </ElTableColumn>
-        <ElTableColumn prop="look" label="Compare there with" />
       </ElTable>
     </template>
   </section>
@@ -47,5 +48,6 @@ const look = () =>
 
 <style scoped>
 .mono { overflow-wrap: anywhere; }
+h3 { margin: 14px 0 4px; }
 ul { margin: 4px 0 12px; padding-left: 18px; }
 </style>

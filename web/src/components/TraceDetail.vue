@@ -38,7 +38,7 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
             <span><b class="mono">{{ e.value.rule }}</b> <span class="soft">from</span> <span class="mono">{{ e.value.from || "a fixed value" }}</span><br />
               <span class="mono">{{ (e.value.input ?? []).join(", ") || "nothing came" }}</span>
               <template v-for="s in e.value.steps ?? []" :key="s.step"><br /><span class="step">{{ s.step }}</span> <span class="mono">{{ (s.values ?? []).join(", ") || "nothing left" }}</span></template>
-              <template v-if="e.value.withheld"><br /><el-tag type="warning" size="small">not sent</el-tag> <span class="soft">{{ e.value.withheld }}</span></template></span>
+              <template v-if="e.value.withheld"><br /><span class="tag attention">not sent</span> <span class="soft">{{ e.value.withheld }}</span></template></span>
           </template>
           <template v-else-if="e.decision"><span class="mark soft">•</span><span>{{ e.decision.about }}: <b>{{ e.decision.result }}</b><br /><span class="soft">{{ e.decision.by }}</span><template v-for="p in e.decision.passed ?? []" :key="p"><br /><span class="soft">passed over: {{ p }}</span></template></span></template>
           <template v-else-if="e.failure"><span class="mark">✕</span><span class="mono">{{ e.failure.code }}</span></template>
