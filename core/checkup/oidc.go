@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -198,6 +199,20 @@ func (c *collector) client(a *config.Application) {
 			Detail:   "A person can be talked into typing somebody else's code.",
 			Remedy:   "Leave it on only where a device has no browser.",
 		})
+	}
+	for _, u := range s.RedirectURIs {
+		if parsed, err := url.Parse(u); err == nil && parsed.Hostname() == "localhost" {
+			c.add(Finding{
+				Code:     "redirect.localhost",
+				Severity: Remark,
+				Station:  ApplicationTrust,
+				Title:    "A redirect URI of " + a.Name + " names localhost",
+				Detail:   "What localhost is, each machine says by itself; 127.0.0.1 and [::1] can't be pointed elsewhere (RFC 8252, section 8.3).",
+				Remedy:   "For a program on people's own machines register the loopback address; take localhost away when development is over.",
+				Evidence: []trace.Evidence{explain.Fact("redirect URI", u)},
+			})
+			break
+		}
 	}
 	if s.BackChannelLogout != "" {
 		c.plainAddresses(a.Name, ApplicationTrust, map[string]string{"back-channel logout": s.BackChannelLogout})

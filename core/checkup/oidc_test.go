@@ -1,6 +1,7 @@
 package checkup_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -139,4 +140,19 @@ func TestSecretsEnd(t *testing.T) {
 	p.OIDC.Authentication, a.OIDC.Authentication = "private_key_jwt", "none"
 	assert.Empty(t, checkup.TheirSecrets(&p, nil, now))
 	assert.Empty(t, checkup.OurSecrets(&a, nil, now))
+}
+
+// TestLocalhostIsToldOf takes localhost as a redirect host, and says what is better.
+func TestLocalhostIsToldOf(t *testing.T) {
+	t.Parallel()
+	for uri, told := range map[string]bool{
+		"http://localhost:8080/answer":          true,
+		"http://127.0.0.1/answer":               false,
+		"https://localhost.saltmere.example/in": false,
+	} {
+		app := config.Application{Slug: "log", Name: "Log", Kind: config.KindOIDC, OIDC: &config.OIDCApplication{RedirectURIs: []string{uri}}}
+		_, findings := checkup.Application(&app, nil, "urn:gate", time.Now())
+		got := slices.ContainsFunc(findings, func(f checkup.Finding) bool { return f.Code == "redirect.localhost" })
+		assert.Equal(t, told, got, uri)
+	}
 }

@@ -36,8 +36,8 @@ var catalogueGate = []Explanation{
 	{
 		Code:   RelayRefused,
 		Title:  "The deep link is not allowed",
-		Cause:  "The deep link {got} does not belong to {partner}.",
-		Remedy: "Add its beginning to the deep links that the application allows.",
+		Cause:  "The deep link {got} begins with none of those that are allowed for {partner}: {expected}.",
+		Remedy: "If it is right, add its beginning to the deep links of the application; else mend the link.",
 		Side:   Either,
 		Person: "This link can't be opened through here.",
 	},

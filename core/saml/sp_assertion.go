@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"innergate/core/explain"
+	"innergate/core/span"
 	"innergate/core/xmlsig"
 	"innergate/core/xmltree"
 )
@@ -133,8 +134,8 @@ func (c *checker) end(where string, until, issued time.Time, limit time.Duration
 		return c.fail(explain.SAMLExpired, explain.Pair("NotOnOrAfter of "+where, formatTime(c.now), formatTime(until)))
 	}
 	if life := until.Sub(issued); life > limit {
-		c.that(ruleLifetime, false, limit.String(), life.String())
-		return c.fail(explain.SAMLLifetime, explain.Pair("lifetime by "+where, limit.String(), life.String()))
+		c.that(ruleLifetime, false, span.Words(limit), span.Words(life))
+		return c.fail(explain.SAMLLifetime, explain.Pair("lifetime by "+where, span.Words(limit), span.Words(life)))
 	}
 	return nil
 }
@@ -245,6 +246,9 @@ func (c *checker) bearer(confirmation *xmltree.Element, rules ResponseRules, a *
 	}
 	recipient := data.Value("Recipient")
 	if !c.equal(ruleRecipient, rules.ACS, recipient) {
+		if recipient == "" {
+			return c.fail(explain.SAMLConfirmation, explain.Fact("detail", "it names no Recipient; that must be our ACS URL"))
+		}
 		return c.fail(explain.SAMLRecipientMismatch, explain.Pair("Recipient", rules.ACS, recipient))
 	}
 	if err := c.end("the confirmation", until, issued, rules.MaxLifetime); err != nil {

@@ -111,7 +111,7 @@ func TestResponseMeaning(t *testing.T) {
 			nil,
 			"saml.recipient-mismatch",
 		},
-		{"no recipient", replace(` Recipient="`+gateACS+`"`, ""), nil, "saml.recipient-mismatch"},
+		{"no recipient", replace(` Recipient="`+gateACS+`"`, ""), nil, "saml.confirmation"},
 		{"expired", nil, func(r *saml.ResponseRules) { r.Now = now.Add(7 * time.Minute) }, "saml.expired"},
 		{"not yet valid", nil, func(r *saml.ResponseRules) { r.Now = now.Add(-10 * time.Minute) }, "saml.not-yet-valid"},
 		{"confirmation without end", replace(end, "Recipient"), nil, "saml.no-end"},

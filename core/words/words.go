@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"innergate/core/config"
+	"innergate/core/span"
 )
 
 // Ago says how long ago something was.
@@ -16,7 +17,7 @@ func Ago(now, at time.Time) string {
 	if at.IsZero() {
 		return "not said"
 	}
-	return now.Sub(at).Round(time.Second).String() + " ago"
+	return span.Words(now.Sub(at).Round(time.Second)) + " ago"
 }
 
 // Fields writes the problems of a configuration as sentences.

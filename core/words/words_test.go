@@ -14,7 +14,7 @@ import (
 func TestTimesAndNumbers(t *testing.T) {
 	t.Parallel()
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
-	assert.Equal(t, "1m30s ago", words.Ago(now, now.Add(-90*time.Second)))
+	assert.Equal(t, "1 minute 30 seconds ago", words.Ago(now, now.Add(-90*time.Second)))
 	assert.Equal(t, "not said", words.Ago(now, time.Time{}))
 	assert.Equal(t, "1 wave", words.Plural(1, "wave", "waves"))
 	assert.Equal(t, "0 waves", words.Plural(0, "wave", "waves"))

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innergate/core/bridge"
+	"innergate/core/span"
 	"innergate/core/words"
 	"innergate/gate/partners"
 )
@@ -24,7 +25,7 @@ func (vouched *Proof) AsksAnew(w *bridge.Wish, p *partners.Provider, app *partne
 	case !who.SessionEnd.IsZero() && !now.Before(who.SessionEnd):
 		return "its own session is over since " + who.SessionEnd.UTC().Format(time.RFC3339)
 	case w.MaxAge != nil && (who.AuthnInstant.IsZero() || age > *w.MaxAge):
-		return "signed in " + words.Ago(now, who.AuthnInstant) + ", and the application allows " + w.MaxAge.String()
+		return "signed in " + words.Ago(now, who.AuthnInstant) + ", and the application allows " + span.Words(*w.MaxAge)
 	case w.Context != nil && !w.Preferred && !who.Meets(w.Context):
 		return "the application asks for " + fmt.Sprint(w.Context.Classes) + ", and it proved " + who.Proved()
 	}

@@ -42,7 +42,7 @@ func (g oidcApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 		query.Set("iss", g.partners.Issuer())
 		if to != "" {
 			if address.Origin(to) != address.Origin(s.App.OIDC.InitiateLogin) {
-				return nil, explain.New(explain.RelayRefused, explain.Fact("deep link", to))
+				return nil, explain.New(explain.RelayRefused, explain.Pair("deep link", address.Origin(s.App.OIDC.InitiateLogin)+"/", to))
 			}
 			query.Set("target_link_uri", to)
 		}

@@ -3,6 +3,7 @@ package signin
 import (
 	"cmp"
 	"context"
+	"strings"
 	"time"
 
 	"innergate/core/bridge"
@@ -11,6 +12,7 @@ import (
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/core/trace"
+	"innergate/core/words"
 	"innergate/gate/partners"
 )
 
@@ -31,7 +33,7 @@ func (g samlApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 func (s *SignIn) unsolicited(to string) error {
 	a := s.App
 	if to != "" && !a.SAML.AllowsLink(to) {
-		return explain.New(explain.RelayRefused, explain.Fact("deep link", to))
+		return explain.New(explain.RelayRefused, explain.Pair("deep link", words.OrNone(strings.Join(a.SAML.DeepLinks, " or ")), to))
 	}
 	if to == "" {
 		to = a.SAML.DefaultRelayState

@@ -10,6 +10,7 @@ import (
 
 	"innergate/core/explain"
 	"innergate/core/keys"
+	"innergate/core/span"
 	"innergate/core/trace"
 	"innergate/gate/traces"
 	"innergate/store"
@@ -168,7 +169,7 @@ func (g *Room) Resume(ctx context.Context, b Browser, id string) (*SignIn, error
 	}
 	if g.Now().After(row.ExpiresAt) {
 		return s, explain.New(explain.BrowserExpired,
-			explain.Pair("age", Life.String(), g.Now().Sub(row.CreatedAt).Round(time.Second).String()))
+			explain.Pair("age", span.Words(Life), span.Words(g.Now().Sub(row.CreatedAt))))
 	}
 	return s, nil
 }

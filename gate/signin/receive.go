@@ -14,6 +14,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/saml"
+	"innergate/core/span"
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
@@ -114,14 +115,14 @@ func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
 		return false, nil
 	}
 	if s.asked.Again && wish.Fresh || wish.Passive || who.AuthnInstant.IsZero() {
-		allowed := "at most " + wish.MaxAge.String() + " ago"
+		allowed := "at most " + span.Words(*wish.MaxAge) + " ago"
 		return false, explain.New(explain.BridgeTooOld, explain.Pair("signed in", allowed, words.Ago(g.Now(), who.AuthnInstant))).
 			Of(s.Provider.Name)
 	}
 	s.Rec.Decide(trace.Decision{
 		About:  "freshness",
 		Result: "asked to sign in anew",
-		By:     "the application allows a sign-in at most " + wish.MaxAge.String() + " ago (max_age)",
+		By:     "the application allows a sign-in at most " + span.Words(*wish.MaxAge) + " ago (max_age)",
 	})
 	s.asked.Again = true
 	s.adjustWish(func(w *bridge.Wish) { w.Fresh = true })
