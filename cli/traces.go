@@ -45,8 +45,8 @@ func (p *program) moreTraces() []*cli.Command {
 			Name:      "refused-there",
 			Usage:     "where the application refused what it was sent: what to compare, and what its message means",
 			ArgsUsage: "REFERENCE [MESSAGE]",
-			Description: "No trace can know what the application made of it. MESSAGE is what it said, in its own words; what fits it stands " +
-				"first.",
+			Description: "No trace can know what the application made of it. MESSAGE is what it said, in its own words; what fits it " +
+				"stands first.",
 			Metadata: examples("innergate trace refused-there 7F3K-92QX", `innergate trace refused-there 7F3K-92QX "Invalid audience"`),
 			Action: p.flexible(1, 2, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				r, err := cl.RefusedThere(ctx, args[0], strings.Join(args[1:], ""))

@@ -207,8 +207,10 @@ func (c *collector) client(a *config.Application) {
 				Severity: Remark,
 				Station:  ApplicationTrust,
 				Title:    "A redirect URI of " + a.Name + " names localhost",
-				Detail:   "What localhost is, each machine says by itself; 127.0.0.1 and [::1] can't be pointed elsewhere (RFC 8252, section 8.3).",
-				Remedy:   "For a program on people's own machines register the loopback address; take localhost away when development is over.",
+				Detail: "What localhost is, each machine says by itself; 127.0.0.1 and [::1] can't be pointed elsewhere (RFC 8252, " +
+					"section 8.3).",
+				Remedy: "For a program on people's own machines register the loopback address; take localhost away when development is " +
+					"over.",
 				Evidence: []trace.Evidence{explain.Fact("redirect URI", u)},
 			})
 			break

@@ -150,7 +150,8 @@ func TestLocalhostIsToldOf(t *testing.T) {
 		"http://127.0.0.1/answer":               false,
 		"https://localhost.saltmere.example/in": false,
 	} {
-		app := config.Application{Slug: "log", Name: "Log", Kind: config.KindOIDC, OIDC: &config.OIDCApplication{RedirectURIs: []string{uri}}}
+		client := config.OIDCApplication{RedirectURIs: []string{uri}}
+		app := config.Application{Slug: "log", Name: "Log", Kind: config.KindOIDC, OIDC: &client}
 		_, findings := checkup.Application(&app, nil, "urn:gate", time.Now())
 		got := slices.ContainsFunc(findings, func(f checkup.Finding) bool { return f.Code == "redirect.localhost" })
 		assert.Equal(t, told, got, uri)

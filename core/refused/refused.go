@@ -83,9 +83,11 @@ func samlLines(m *trace.Message, a *config.Application) []Line {
 			Look: "whether it takes sign-ins that it did not begin itself; none stands in those"},
 		{Name: "Signing certificate", Sent: certificate(root, assertion), Look: "the IdP's certificate, by its SHA-256 fingerprint"},
 		{Name: "Signature", Sent: algorithm(root, assertion), Look: "which signature it demands: of the response, the assertion or both"},
-		{Name: "Encryption", Sent: encryption(root, assertion), Look: "whether it demands encryption, and with which certificate of its own"},
-		{Name: "Time", Sent: deepValue(assertion, "Conditions", "NotBefore") + " to " + deepValue(assertion, "Conditions", "NotOnOrAfter"),
-			Look: "the clock of its server"},
+		{Name: "Encryption", Sent: encryption(root, assertion), Look: "whether it demands encryption, and for which certificate"},
+		{
+			Name: "Time", Look: "the clock of its server",
+			Sent: deepValue(assertion, "Conditions", "NotBefore") + " to " + deepValue(assertion, "Conditions", "NotOnOrAfter"),
+		},
 		{Name: "Context", Sent: deep(assertion, "AuthnContextClassRef"), Look: "the strength of sign-in that it demands"},
 	}
 	if name := find(assertion, "NameID"); name != nil {
@@ -265,12 +267,14 @@ func says(pattern, words, means string, compare ...string) usual {
 }
 
 var usualSAML = []usual{
-	says(`signature|not signed|digest|certificate|thumbprint|fingerprint`, "invalid signature, signature validation failed, unknown certificate",
+	says(`signature|not signed|digest|certificate|thumbprint|fingerprint`,
+		"invalid signature, signature validation failed, unknown certificate",
 		"It holds another certificate of ours, or wants another part signed.", "Signing certificate", "Signature"),
 	says(`audience`, "audience mismatch, the assertion is not for this service provider",
 		"Its own entity ID is not the one that is registered here.", "Audience"),
 	says(`recipient|destination|acs|reply url|consumer`, "wrong recipient, destination does not match",
-		"It expects the answer at another address than the one that is registered here, often with or without a slash, port or https.", "Recipient"),
+		"It expects the answer at another address than the one that is registered here, often with or without a slash, port or https.",
+		"Recipient"),
 	says(`issuer|unknown idp|identity provider`, "unknown issuer, identity provider not found",
 		"Our entity ID is entered there otherwise.", "Issuer"),
 	says(`inresponseto|unsolicited|no request|relay ?state|session (was )?lost|state`, "unsolicited response, InResponseTo does not match",
@@ -279,8 +283,8 @@ var usualSAML = []usual{
 	says(`notbefore|notonorafter|not yet valid|expired|time|clock|skew`, "assertion expired, not yet valid",
 		"Its clock is off, or the answer lay about for minutes.", "Time"),
 	says(`user|account|not found|no such|unknown person|does not exist|provision`, "user not found, no such account",
-		"It knows nobody by the identifier that it got: the account is missing there, or it wants another identifier.", "NameID", "NameID format",
-		"Attributes"),
+		"It knows nobody by the identifier that it got: the account is missing there, or it wants another identifier.",
+		"NameID", "NameID format", "Attributes"),
 	says(`name ?id`, "missing or unsupported NameID", "It wants the identifier in another format.", "NameID format", "NameID"),
 	says(`attribute|missing|role|group|claim|e-?mail`, "required attribute missing, no role",
 		"It reads the attribute under another name, or the person has no value for it.", "Attributes"),
@@ -292,15 +296,15 @@ var usualSAML = []usual{
 var usualOpenID = []usual{
 	says(`issuer|iss\b|authority`, "invalid issuer", "The issuer is entered there otherwise; a slash at the end counts.", "iss"),
 	says(`audience|aud\b|client`, "invalid audience", "It has another client ID than the one that is registered here.", "aud"),
-	says(`nonce|state`, "nonce or state mismatch", "It has lost its own request: a cookie that did not come back, or several servers without "+
-		"a common session store.", "nonce"),
+	says(`nonce|state`, "nonce or state mismatch",
+		"It has lost its own request: a cookie that did not come back, or several servers without a common session store.", "nonce"),
 	says(`expired|iat|exp\b|clock|time`, "token expired, issued in the future", "Its clock is off.", "exp"),
 	says(`kid|jwks|key|signature|alg`, "key not found, invalid signature, unexpected algorithm",
 		"It did not fetch our key set since the keys changed, can't reach it, or expects another algorithm.", "alg"),
 	says(`user|account|not found|no such|does not exist|sub\b`, "user not found",
 		"It knows nobody by the identifier or claim that it looks for.", "sub", "claims"),
-	says(`claim|email|missing|profile|role|group|scope`, "claim missing", "It did not ask for the scope, reads only the ID token where claims "+
-		"come with UserInfo, or the person has no value.", "claims"),
+	says(`claim|email|missing|profile|role|group|scope`, "claim missing",
+		"It did not ask for the scope, reads only the ID token where claims come with UserInfo, or the person has no value.", "claims"),
 	says(`acr|mfa`, "insufficient authentication", "It demands another strength of sign-in.", "acr"),
 }
 
