@@ -192,10 +192,12 @@ var catalogueOIDC = []Explanation{
 		Substatus: "NoPassive",
 	},
 	{
-		Code:      OIDCContextUnmet,
-		Title:     "The wanted strength of sign-in was not reached",
-		Cause:     "The strength {expected} was demanded; {partner} says {got}.",
-		Remedy:    "Have the provider sign people in as strongly as the application asks, or have the application ask for less.",
+		Code:  OIDCContextUnmet,
+		Title: "The wanted strength of sign-in was not reached",
+		Cause: "The strength {expected} was demanded; {partner} says {got}.",
+		Remedy: "Have the provider sign people in as strongly as the application asks and say so, or say in its table what its words " +
+			"stand for (contexts), or take the application's demand as a preference, or ignore it.",
+		Theirs:    "We ask for acr {expected}; your ID token says {got}.",
 		Side:      Either,
 		Person:    "This application wants a stronger sign-in than the one you made.",
 		Status:    responder,

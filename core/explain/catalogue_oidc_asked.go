@@ -316,10 +316,11 @@ var catalogueOIDCAsked = []Explanation{
 		Substatus: "NoAuthnContext",
 	},
 	{
-		Code:      BridgeNoContext,
-		Title:     "The provider can't prove this strength",
-		Cause:     "The application demands {expected}; {partner} can prove {got}.",
-		Remedy:    "Have the application ask for exact values that the provider knows, or give it another provider.",
+		Code:  BridgeNoContext,
+		Title: "The provider can't prove this strength",
+		Cause: "The application demands {expected}; {partner} can prove {got}.",
+		Remedy: "Have the application ask for exact values that the provider knows, say in the provider's table what its sign-ins stand " +
+			"for (contexts), or give the application another provider.",
 		Side:      Either,
 		Person:    "This application wants a stronger sign-in than your provider can prove.",
 		Status:    responder,

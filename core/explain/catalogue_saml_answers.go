@@ -18,10 +18,12 @@ var catalogueSAMLAnswers = []Explanation{
 		Substatus: "NoPassive",
 	},
 	{
-		Code:      SAMLStatusNoContext,
-		Title:     "The provider can't sign in that strongly",
-		Cause:     "{partner} can't reach the authentication context that was asked for: {expected}.",
-		Remedy:    "Ask this provider for no context, or for one that it can reach.",
+		Code:  SAMLStatusNoContext,
+		Title: "The provider can't sign in that strongly",
+		Cause: "{partner} can't reach the authentication context that was asked for: {expected}.",
+		Remedy: "Ask this provider for no context, or for one that it can reach. Where the application demands it: say in the provider's " +
+			"table what its own words stand for (contexts), or take the demand as a preference, or ignore it.",
+		Theirs:    "You answer NoAuthnContext to {expected}. Which context do you sign people in with?",
 		Side:      Either,
 		Person:    "This application wants a stronger sign-in than your provider offers.",
 		Status:    responder,
@@ -206,7 +208,8 @@ var catalogueSAMLAnswers = []Explanation{
 		Person: laterPerson,
 	},
 	{Code: SAMLAuthnOld, Title: "The person was not asked again", Cause: "A fresh sign-in was demanded; {partner} used one from {got}.",
-		Remedy: "Have the other side honour ForceAuthn. If the browser was a private window: it was not, and an older session was used.",
+		Remedy: "Have the other side honour ForceAuthn: it answered from a session of its own in place of asking.",
+		Theirs: "We send ForceAuthn, and you answer with a sign-in from {got}. Please ask people anew then.",
 		Side:   Theirs, Person: "You were signed in from an older session, and this sign-in wants a fresh one."},
 	{
 		Code:   SAMLSessionOver,

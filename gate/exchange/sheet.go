@@ -235,6 +235,11 @@ func (g *Room) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 			Kind:  "url",
 		},
 	)
+	ring, err := g.keyring.Ring(ctx, keys.PurposeSigning, p.Approval().Owner())
+	if err != nil {
+		return nil, err
+	}
+	s.Values = append(s.Values, providerNotes(p, ring)...)
 	if err := g.sheetCertificates(ctx, s, "provider", p.Slug); err != nil {
 		return nil, err
 	}

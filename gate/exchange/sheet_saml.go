@@ -48,7 +48,31 @@ func applicationNotes(a *partners.Application, ring *keyring.Ring) []api.Value {
 		note("What we sign", "", signed+", with "+signedWith(ring, s.SignatureAlgorithm, s.DigestAlgorithm)),
 		note("What we encrypt", "", encryptedFor(s)),
 		note("Your AuthnRequests", "", requests),
-		note("What signing out needs", "", logoutNeeds(s.SLO, config.Parsed(s.Certificates, "signing") != nil, s.UnsignedLogout)),
+		note("What signing out needs", "", logoutNeeds(s.SLO, len(config.Parsed(s.Certificates, "signing")) > 0, s.UnsignedLogout)),
+	}
+}
+
+// providerNotes tell a SAML provider's engineer what we sign, what we want signed and may get encrypted, and what logging out needs.
+func providerNotes(p *partners.Provider, ring *keyring.Ring) []api.Value {
+	s := p.SAML
+	requests := "our AuthnRequests and logout messages, with " + signedWith(ring, s.SignatureAlgorithm, s.DigestAlgorithm)
+	if s.SendUnsigned {
+		requests = "our logout messages, with " + signedWith(ring, s.SignatureAlgorithm, s.DigestAlgorithm) +
+			"; our AuthnRequests come unsigned"
+	}
+	want := "the assertion or the response, with RSA-SHA256 or ECDSA-SHA256"
+	if s.WantAssertionSigned {
+		want = "the assertion itself, with RSA-SHA256 or ECDSA-SHA256"
+	}
+	encryption := "it may be encrypted for our encryption certificate, with AES-GCM and RSA-OAEP"
+	if s.AllowCBC {
+		encryption += "; AES-CBC is taken under a signed response"
+	}
+	return []api.Value{
+		note("What we sign", "", requests),
+		note("What you sign", "", want),
+		note("What you may encrypt", "", encryption),
+		note("What signing out needs", "", logoutNeeds(s.SLO, len(config.Parsed(s.Certificates, "signing")) > 0, s.UnsignedLogout)),
 	}
 }
 
