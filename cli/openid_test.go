@@ -1,14 +1,12 @@
 package cli_test
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"net/url"
 	"os"
 	"regexp"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -23,24 +21,6 @@ import (
 	"innergate/web"
 )
 
-// shared is a stream that a test reads while the command writes.
-type shared struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (s *shared) Write(p []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.b.Write(p)
-}
-
-func (s *shared) text() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.b.String()
-}
-
 // TestLoginThroughAProvider signs in with a browser, and with a code on another device, and gets a token that ends with
 // the sign-in.
 func TestLoginThroughAProvider(t *testing.T) {
@@ -51,21 +31,21 @@ func TestLoginThroughAProvider(t *testing.T) {
 	assert.Contains(t, out, "groups = ferry-office")
 	t.Setenv("INNERGATE_TOKEN", "")
 	login := func(flag string, link *regexp.Regexp, walk func(link string)) string {
-		var out, err shared
+		var out, err lockedBuffer
 		done := make(chan int, 1)
 		go func() {
 			done <- cli.Run(ctx, []string{"innergate", "login", w.URL, flag},
 				cli.Streams{In: strings.NewReader(""), Out: &out, Err: &err}, cli.Build{Version: "test", Console: web.Console()})
 		}()
-		require.Eventually(t, func() bool { return link.MatchString(err.text()) }, testbed.Patience, 10*time.Millisecond, err.text())
-		walk(link.FindString(err.text()))
+		require.Eventually(t, func() bool { return link.MatchString(err.String()) }, testbed.Patience, 10*time.Millisecond, err.String())
+		walk(link.FindString(err.String()))
 		select {
 		case code := <-done:
-			require.Equal(t, 0, code, err.text())
+			require.Equal(t, 0, code, err.String())
 		case <-time.After(testbed.Patience):
-			t.Fatal("the command did not end: ", err.text())
+			t.Fatal("the command did not end: ", err.String())
 		}
-		return out.text()
+		return out.String()
 	}
 	assert.Contains(t, login("--browser", regexp.MustCompile(`http\S+/oidc/authorize\?\S+`), func(link string) {
 		b := demo.NewWalker(nil)

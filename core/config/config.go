@@ -392,32 +392,20 @@ func (a *Application) Validate() error {
 		}
 		a.SAML.validate(v)
 	}
-	if a.Reach != access.Draft {
-		for _, m := range a.Missing() {
-			v.add("reach", "it can't be opened yet: %s", m)
-		}
-	}
+	v.open(a.Reach, a.Missing)
 	return v.err()
 }
 
 func (s *SAMLApplication) validate(v *validator) {
-	if s.EntityID != "" {
-		v.entityID("saml.entityId", s.EntityID)
-	}
+	v.samlPartner(samlPartner{s.EntityID, s.Certificates, s.SLO, s.SignatureAlgorithm, s.DigestAlgorithm, s.Metadata, s.ClockSkewSeconds})
 	v.endpoints("saml.acs", s.ACS, saml.ServiceACS)
-	v.certificates("saml.certificates", s.Certificates)
 	if s.Sign == "" {
 		s.Sign = "assertion"
 	}
 	v.oneOf("saml.sign", s.Sign, Allowed["SAMLApplication.sign"]...)
 	v.allowed("saml.encrypt", s.Encrypt, "SAMLApplication.encrypt")
 	v.allowed("saml.contentEncryption", s.ContentEncryption, "SAMLApplication.contentEncryption")
-	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
-	v.digest(s.DigestAlgorithm)
 	v.allowed("saml.keyTransport", s.KeyTransport, "SAMLApplication.keyTransport")
-	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
-	v.watch(s.Metadata)
-	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
 	for i, l := range s.DeepLinks {
 		v.url(fmt.Sprintf("saml.deepLinks[%d]", i), l)
 	}
@@ -457,20 +445,13 @@ func (p *Provider) Validate() error {
 		}
 		p.SAML.validate(v)
 	}
-	if p.Reach != access.Draft {
-		for _, m := range p.Missing() {
-			v.add("reach", "it can't be opened yet: %s", m)
-		}
-	}
+	v.open(p.Reach, p.Missing)
 	return v.err()
 }
 
 func (s *SAMLProvider) validate(v *validator) {
-	if s.EntityID != "" {
-		v.entityID("saml.entityId", s.EntityID)
-	}
+	v.samlPartner(samlPartner{s.EntityID, s.Certificates, s.SLO, s.SignatureAlgorithm, s.DigestAlgorithm, s.Metadata, s.ClockSkewSeconds})
 	v.endpoints("saml.sso", s.SSO, saml.ServiceSSO)
-	v.certificates("saml.certificates", s.Certificates)
 	if s.RequestBinding == "" {
 		s.RequestBinding = "HTTP-Redirect"
 	}
@@ -479,13 +460,8 @@ func (s *SAMLProvider) validate(v *validator) {
 		s.ResponseBinding = "HTTP-POST"
 	}
 	v.oneOf("saml.responseBinding", s.ResponseBinding, Allowed["SAMLProvider.responseBinding"]...)
-	v.algorithm("saml.signatureAlgorithm", s.SignatureAlgorithm)
-	v.digest(s.DigestAlgorithm)
-	v.endpoints("saml.slo", s.SLO, saml.ServiceSLO)
 	v.url("saml.signOutUrl", s.SignOutURL)
 	v.endpoints("saml.artifact", s.Artifact, saml.ServiceArtifact)
-	v.watch(s.Metadata)
-	v.skew("saml.clockSkewSeconds", s.ClockSkewSeconds)
 	if s.RequestedContext != nil {
 		if s.RequestedContext.Comparison == "" {
 			s.RequestedContext.Comparison = "exact"
@@ -535,6 +511,38 @@ func (s *SAMLProvider) Endpoint() *saml.Endpoint {
 		}
 	}
 	return nil
+}
+
+// samlPartner is what SAML applications and providers have alike.
+type samlPartner struct {
+	entityID                   string
+	certificates               []Certificate
+	slo                        []saml.Endpoint
+	signatureAlgorithm, digest string
+	metadata                   *Watch
+	clockSkewSeconds           int
+}
+
+func (v *validator) samlPartner(s samlPartner) {
+	if s.entityID != "" {
+		v.entityID("saml.entityId", s.entityID)
+	}
+	v.certificates("saml.certificates", s.certificates)
+	v.endpoints("saml.slo", s.slo, saml.ServiceSLO)
+	v.algorithm("saml.signatureAlgorithm", s.signatureAlgorithm)
+	v.digest(s.digest)
+	v.watch(s.metadata)
+	v.skew("saml.clockSkewSeconds", s.clockSkewSeconds)
+}
+
+// open says what is still missing of what is to serve somebody.
+func (v *validator) open(reach access.Reach, missing func() []string) {
+	if reach == access.Draft {
+		return
+	}
+	for _, m := range missing() {
+		v.add("reach", "it can't be opened yet: %s", m)
+	}
 }
 
 func (v *validator) entityID(field, value string) {

@@ -233,52 +233,23 @@ func appendInstruction(out []byte, text string) []byte {
 	return append(out, "?>"...)
 }
 
-func escapeText(out []byte, s string) []byte {
-	from := 0
-	for i := 0; i < len(s); i++ {
-		var esc string
-		switch s[i] {
-		case '&':
-			esc = "&amp;"
-		case '<':
-			esc = "&lt;"
-		case '>':
-			esc = "&gt;"
-		case '\r':
-			esc = "&#xD;"
-		default:
-			continue
-		}
-		out = append(out, s[from:i]...)
-		out = append(out, esc...)
-		from = i + 1
-	}
-	return append(out, s[from:]...)
-}
+// textEscapes and attributeEscapes are what characters become in text and in attribute values (Canonical XML 1.0, section 2.3).
+var (
+	textEscapes      = [256]string{'&': "&amp;", '<': "&lt;", '>': "&gt;", '\r': "&#xD;"}
+	attributeEscapes = [256]string{'&': "&amp;", '<': "&lt;", '"': "&quot;", '\t': "&#x9;", '\n': "&#xA;", '\r': "&#xD;"}
+)
 
-func escapeAttr(out []byte, s string) []byte {
+func escapeText(out []byte, s string) []byte { return escape(out, s, &textEscapes) }
+
+func escapeAttr(out []byte, s string) []byte { return escape(out, s, &attributeEscapes) }
+
+func escape(out []byte, s string, escapes *[256]string) []byte {
 	from := 0
 	for i := 0; i < len(s); i++ {
-		var esc string
-		switch s[i] {
-		case '&':
-			esc = "&amp;"
-		case '<':
-			esc = "&lt;"
-		case '"':
-			esc = "&quot;"
-		case '\t':
-			esc = "&#x9;"
-		case '\n':
-			esc = "&#xA;"
-		case '\r':
-			esc = "&#xD;"
-		default:
-			continue
+		if e := escapes[s[i]]; e != "" {
+			out = append(append(out, s[from:i]...), e...)
+			from = i + 1
 		}
-		out = append(out, s[from:i]...)
-		out = append(out, esc...)
-		from = i + 1
 	}
 	return append(out, s[from:]...)
 }

@@ -56,27 +56,16 @@ func (g *Room) History(ctx context.Context, p store.Page, f HistoryFilter) (*api
 		}
 		db = db.Where("rowid < ?", key[1])
 	}
-	limit := ground.LimitOf(p)
-	var rows []struct {
+	type placed struct {
 		Place int64
 		store.Revision
 	}
-	if err := db.Order("rowid DESC").Limit(limit + 1).Scan(&rows).Error; err != nil {
+	var rows []placed
+	if err := db.Order("rowid DESC").Limit(ground.LimitOf(p) + 1).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.List[api.Revision]{Items: []api.Revision{}}
-	for i, row := range rows {
-		if i == limit {
-			out.Next = store.AfterKey("", strconv.FormatInt(rows[i-1].Place, 10))
-			break
-		}
-		v, err := g.RevisionView(ctx, row.Revision)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *v)
-	}
-	return out, nil
+	key := func(r *placed) string { return store.AfterKey("", strconv.FormatInt(r.Place, 10)) }
+	return ground.PageOf(p, rows, key, func(r *placed) (*api.Revision, error) { return g.RevisionView(ctx, r.Revision) })
 }
 
 func ownerSettings() []string {

@@ -130,19 +130,9 @@ func (g *Room) Proposals(ctx context.Context, p store.Page, kind, slug, state st
 	if err := db.Order("id DESC").Limit(ground.LimitOf(p) + 1).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.List[api.Proposal]{Items: []api.Proposal{}}
-	for i := range rows {
-		if i == ground.LimitOf(p) {
-			out.Next = rows[i-1].ID
-			break
-		}
-		v, err := g.proposalView(ctx, &rows[i])
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *v)
-	}
-	return out, nil
+	return ground.PageOf(p, rows, func(r *store.Proposal) string { return r.ID }, func(r *store.Proposal) (*api.Proposal, error) {
+		return g.proposalView(ctx, r)
+	})
 }
 
 // Proposal shows one with what it would change, and with what was changed meanwhile.

@@ -20,6 +20,7 @@ import (
 	"innergate/core/checkup"
 	"innergate/core/config"
 	"innergate/core/explain"
+	"innergate/core/span"
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/fetch"
@@ -190,7 +191,7 @@ func hostFindings(r *store.OutsideHost, station string, now time.Time) []checkup
 				Code:     "outside.clock",
 				Severity: checkup.Attention,
 				Station:  station,
-				Title:    fmt.Sprintf("The clock of %s is %s %s ours", r.Origin, time.Duration(by)*time.Second, words),
+				Title:    fmt.Sprintf("The clock of %s is %s %s ours", r.Origin, span.Words(time.Duration(by)*time.Second), words),
 				Detail:   "What it signs seems to come from another time, and may be refused as not valid yet, or any more.",
 				Remedy:   "Ask the other side to set its clock by NTP; make sure that ours is.",
 				Evidence: []trace.Evidence{host, explain.Fact("ahead by", fmt.Sprintf("%d s", *s))},

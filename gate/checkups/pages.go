@@ -228,19 +228,10 @@ func (g *Room) Applications(ctx context.Context, p store.Page, reach, provider s
 	if err := g.Page(db, p, reach, &rows); err != nil {
 		return nil, err
 	}
-	out := &api.List[api.Application]{Items: []api.Application{}}
-	for i, row := range rows {
-		if i == ground.LimitOf(p) {
-			out.Next = store.AfterKey(ground.SortValue(p.Sort, rows[i-1].Name, rows[i-1].Reach, rows[i-1].CreatedAt), rows[i-1].ID)
-			break
-		}
-		v, err := g.applicationLine(row)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *v)
+	key := func(r *store.Application) string {
+		return store.AfterKey(ground.SortValue(p.Sort, r.Name, r.Reach, r.CreatedAt), r.ID)
 	}
-	return out, nil
+	return ground.PageOf(p, rows, key, func(r *store.Application) (*api.Application, error) { return g.applicationLine(*r) })
 }
 
 // Providers lists a page.
@@ -249,17 +240,8 @@ func (g *Room) Providers(ctx context.Context, p store.Page, reach string) (*api.
 	if err := g.Page(g.Store.Read(ctx), p, reach, &rows); err != nil {
 		return nil, err
 	}
-	out := &api.List[api.Provider]{Items: []api.Provider{}}
-	for i, row := range rows {
-		if i == ground.LimitOf(p) {
-			out.Next = store.AfterKey(ground.SortValue(p.Sort, rows[i-1].Name, rows[i-1].Reach, rows[i-1].CreatedAt), rows[i-1].ID)
-			break
-		}
-		v, err := g.providerLine(row)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *v)
+	key := func(r *store.Provider) string {
+		return store.AfterKey(ground.SortValue(p.Sort, r.Name, r.Reach, r.CreatedAt), r.ID)
 	}
-	return out, nil
+	return ground.PageOf(p, rows, key, func(r *store.Provider) (*api.Provider, error) { return g.providerLine(*r) })
 }

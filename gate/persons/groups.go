@@ -26,23 +26,13 @@ func (g *Room) Groups(ctx context.Context, p store.Page) (*api.List[api.Group], 
 	if err := db.Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.List[api.Group]{Items: []api.Group{}}
-	for i, row := range rows {
-		if i == ground.LimitOf(p) {
-			value := rows[i-1].Name
-			if strings.TrimPrefix(p.Sort, "-") == "created" {
-				value = rows[i-1].ID
-			}
-			out.Next = store.AfterKey(value, rows[i-1].ID)
-			break
+	key := func(r *store.Group) string {
+		if strings.TrimPrefix(p.Sort, "-") == "created" {
+			return store.AfterKey(r.ID, r.ID)
 		}
-		v, err := g.groupView(ctx, &row)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *v)
+		return store.AfterKey(r.Name, r.ID)
 	}
-	return out, nil
+	return ground.PageOf(p, rows, key, func(r *store.Group) (*api.Group, error) { return g.groupView(ctx, r) })
 }
 
 func (g *Room) groupView(ctx context.Context, row *store.Group) (*api.Group, error) {

@@ -59,19 +59,9 @@ func (g *Room) Sessions(ctx context.Context, p store.Page, f Filter) (*api.List[
 	if err := db.Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.List[api.Session]{Items: []api.Session{}}
-	for i, row := range rows {
-		if i == ground.LimitOf(p) {
-			out.Next = rows[i-1].ID
-			break
-		}
-		v, err := g.sessionView(ctx, row)
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, *v)
-	}
-	return out, nil
+	return ground.PageOf(p, rows, func(s *store.Session) string { return s.ID }, func(s *store.Session) (*api.Session, error) {
+		return g.sessionView(ctx, *s)
+	})
 }
 
 func (g *Room) sessionView(ctx context.Context, row store.Session) (*api.Session, error) {

@@ -205,15 +205,10 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 	if err := db.Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.List[api.TraceSummary]{Items: []api.TraceSummary{}}
-	for i, row := range rows {
-		if i == ground.LimitOf(p) {
-			out.Next = rows[i-1].ID
-			break
-		}
-		out.Items = append(out.Items, g.Summary(ctx, row))
-	}
-	return out, nil
+	return ground.PageOf(p, rows, func(t *store.Trace) string { return t.ID }, func(t *store.Trace) (*api.TraceSummary, error) {
+		v := g.Summary(ctx, *t)
+		return &v, nil
+	})
 }
 
 // byCode narrows a list to traces that ended with a code, or in which one stands that came later, at the token endpoint.
