@@ -151,14 +151,20 @@ func (g *Room) EndIdle(ctx context.Context) error {
 		return err
 	}
 	now := g.Now().UTC()
-	var ids []string
-	err = g.Store.Read(ctx).
-		Raw("SELECT id FROM sessions WHERE ended_at IS NULL AND (last_used < ? OR expires_at < ?) LIMIT 500", now.Add(-limits.Idle()), now).
-		Scan(&ids).Error
-	if err != nil || len(ids) == 0 {
-		return store.Clear(err)
+	idle := func(db *gorm.DB) (ids []string, err error) {
+		err = db.
+			Raw("SELECT id FROM sessions WHERE ended_at IS NULL AND (last_used < ? OR expires_at < ?) LIMIT 500", now.Add(-limits.Idle()), now).
+			Scan(&ids).Error
+		return ids, store.Clear(err)
+	}
+	if ids, err := idle(g.Store.Read(ctx)); err != nil || len(ids) == 0 {
+		return err
 	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		ids, err := idle(tx) // somebody may have come back meanwhile
+		if err != nil {
+			return err
+		}
 		for _, id := range ids {
 			if err := EndSession(tx, id, "nobody used it for as long as is allowed", now); err != nil {
 				return err
