@@ -43,11 +43,15 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 		return db.Where("id IN ?", ids), nil
 	}
 	var one []string
-	if err := byCode(g.Store.Read(ctx).Model(&store.Trace{}), text).Limit(1).Pluck("id", &one).Error; err != nil {
+	coded, err := g.byCode(ctx, g.Store.Read(ctx).Model(&store.Trace{}), text)
+	if err != nil {
+		return nil, err
+	}
+	if err := coded.Limit(1).Pluck("id", &one).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if len(one) > 0 {
-		return byCode(db, text), nil
+		return g.byCode(ctx, db, text)
 	}
 	key := people.SortKey(text)
 	if key == "" || !names {

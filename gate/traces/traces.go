@@ -178,7 +178,10 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 		db = db.Where("outcome = ?", f.Outcome)
 	}
 	if f.Code != "" {
-		db = byCode(db, f.Code)
+		var err error
+		if db, err = g.byCode(ctx, db, f.Code); err != nil {
+			return nil, err
+		}
 	}
 	switch f.Rehearsal {
 	case "yes":
@@ -211,9 +214,19 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 	})
 }
 
-// byCode narrows a list to traces that ended with a code, or in which one stands that came later, at the token endpoint.
-func byCode(db *gorm.DB, code string) *gorm.DB {
-	return db.Where("(code = ? OR id IN (SELECT trace_id FROM trace_additions WHERE code = ?))", code, code)
+// byCode narrows a list to traces that ended with a code, and to the newest in which it stands since later, when the application
+// came to the token endpoint. Without any of these the index over codes alone gives them in order.
+func (g *Room) byCode(ctx context.Context, db *gorm.DB, code string) (*gorm.DB, error) {
+	var later []string
+	err := g.Store.Read(ctx).Raw("SELECT DISTINCT trace_id FROM trace_additions a WHERE code = ? AND code <> '' AND EXISTS (SELECT 1 FROM traces t WHERE "+
+		"t.id = a.trace_id AND t.code <> ?) ORDER BY trace_id DESC LIMIT 200", code, code).Scan(&later).Error
+	if err != nil {
+		return nil, store.Clear(err)
+	}
+	if len(later) == 0 {
+		return db.Where("code = ?", code), nil
+	}
+	return db.Where("(code = ? OR id IN ?)", code, later), nil
 }
 
 // Trace shows a whole record. Personal values are masked unless the viewer may see them.
