@@ -152,9 +152,8 @@ func (g *Room) EndIdle(ctx context.Context) error {
 	}
 	now := g.Now().UTC()
 	idle := func(db *gorm.DB) (ids []string, err error) {
-		err = db.
-			Raw("SELECT id FROM sessions WHERE ended_at IS NULL AND (last_used < ? OR expires_at < ?) LIMIT 500", now.Add(-limits.Idle()), now).
-			Scan(&ids).Error
+		const over = "SELECT id FROM sessions WHERE ended_at IS NULL AND (last_used < ? OR expires_at < ?) LIMIT 500"
+		err = db.Raw(over, now.Add(-limits.Idle()), now).Scan(&ids).Error
 		return ids, store.Clear(err)
 	}
 	if ids, err := idle(g.Store.Read(ctx)); err != nil || len(ids) == 0 {

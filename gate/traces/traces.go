@@ -218,8 +218,9 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 // came to the token endpoint. Without any of these the index over codes alone gives them in order.
 func (g *Room) byCode(ctx context.Context, db *gorm.DB, code string) (*gorm.DB, error) {
 	var later []string
-	err := g.Store.Read(ctx).Raw("SELECT DISTINCT trace_id FROM trace_additions a WHERE code = ? AND code <> '' AND EXISTS (SELECT 1 FROM traces t WHERE "+
-		"t.id = a.trace_id AND t.code <> ?) ORDER BY trace_id DESC LIMIT 200", code, code).Scan(&later).Error
+	const since = "SELECT DISTINCT trace_id FROM trace_additions a WHERE code = ? AND code <> '' AND EXISTS (SELECT 1 FROM traces t " +
+		"WHERE t.id = a.trace_id AND t.code <> ?) ORDER BY trace_id DESC LIMIT 200"
+	err := g.Store.Read(ctx).Raw(since, code, code).Scan(&later).Error
 	if err != nil {
 		return nil, store.Clear(err)
 	}
