@@ -55,12 +55,15 @@ func Sample() Bag {
 }
 
 // Sample is a value that an outbound rule would give, or nothing where that can't be told.
-func (r Rule) Sample() string {
+func (r Rule) Sample() string { return r.SampleOf(Sample()) }
+
+// SampleOf is Sample for a made-up profile of one's own.
+func (r Rule) SampleOf(profile Bag) string {
 	c, err := Mapping{r}.Compile()
 	if err != nil {
 		return ""
 	}
-	out, err := c.Apply(Sample(), "out", nil)
+	out, err := c.Apply(profile, "out", nil)
 	if err != nil || len(out) == 0 || len(out[0].Values) == 0 {
 		return ""
 	}

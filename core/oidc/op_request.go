@@ -40,7 +40,7 @@ type Request struct {
 	State, Nonce          string
 	Challenge             string // of PKCE with S256, empty for none
 	Scopes                []string
-	Unregistered          []string `json:"-"` // scopes that were asked for and left out
+	Unregistered          []string `json:",omitempty"` // scopes that were asked for and left out
 	// Passive is prompt=none; Fresh is prompt=login; Consent and Choose are the other prompts.
 	Passive, Fresh, Consent, Choose bool
 	MaxAge                          *time.Duration

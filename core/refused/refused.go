@@ -78,7 +78,7 @@ func samlLines(m *trace.Message, a *config.Application) []Line {
 	lines := []Line{
 		{Name: "Issuer", Sent: text(assertion, "Issuer"), Look: "IdP entity ID, also called identity provider identifier"},
 		{Name: "Audience", Sent: deep(assertion, "Audience"), Registered: a.SAML.EntityID, Look: "SP entity ID, also called audience"},
-		{Name: "Recipient", Sent: recipient(assertion), Registered: strings.Join(acs, ", "), Look: "ACS URL, also called reply URL"},
+		{Name: "Recipient", Sent: recipient(assertion), Registered: strings.Join(acs, ", "), Look: "ACS URL, also called return address"},
 		{Name: "InResponseTo", Sent: orNone(root.Value("InResponseTo")),
 			Look: "whether it takes sign-ins that it did not begin itself; none stands in those"},
 		{Name: "Signing certificate", Sent: certificate(root, assertion), Look: "the IdP's certificate, by its SHA-256 fingerprint"},
@@ -272,7 +272,7 @@ var usualSAML = []usual{
 		"It holds another certificate of ours, or wants another part signed.", "Signing certificate", "Signature"),
 	says(`audience`, "audience mismatch, the assertion is not for this service provider",
 		"Its own entity ID is not the one that is registered here.", "Audience"),
-	says(`recipient|destination|acs|reply url|consumer`, "wrong recipient, destination does not match",
+	says(`recipient|destination|acs|return address|consumer`, "wrong recipient, destination does not match",
 		"It expects the answer at another address than the one that is registered here, often with or without a slash, port or https.",
 		"Recipient"),
 	says(`issuer|unknown idp|identity provider`, "unknown issuer, identity provider not found",

@@ -126,7 +126,7 @@ func (g *Room) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 	if err := g.sheetCertificates(ctx, s, "application", a.Slug); err != nil {
 		return nil, err
 	}
-	samples := samplesOf(a, g.partners.WholeProviders(ctx, a.Providers))
+	profile := sampleOf(g.partners.WholeProviders(ctx, a.Providers))
 	var requested []saml.RequestedAttribute
 	for _, r := range a.Whole {
 		s.Attributes = append(
@@ -137,7 +137,7 @@ func (g *Room) ApplicationSheet(ctx context.Context, slug string) (*api.Exchange
 				NameFormat:   r.NameFormat,
 				Required:     r.Required,
 				Meaning:      sheet.MeaningOf(r),
-				Sample:       samples[r.Set],
+				Sample:       r.SampleOf(profile),
 			},
 		)
 		requested = append(

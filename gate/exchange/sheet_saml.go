@@ -14,18 +14,13 @@ import (
 	"innergate/core/saml"
 	"innergate/core/sheet"
 	"innergate/core/words"
-	"innergate/core/xmlsig"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
 )
 
 // signedWith says with which algorithms a signature of ours is made: those that are set, where our key can, else its own.
 func signedWith(ring *keyring.Ring, algorithm, digest string) string {
-	key := ring.Signers[0].Public()
-	a := xmlsig.Algorithm(algorithm)
-	if a == "" || !a.Fits(key) {
-		a = xmlsig.DefaultAlgorithm(key)
-	}
+	a := ring.Algorithm(algorithm)
 	text := a.Name()
 	if digest != "" {
 		text += " over digests by " + words.AfterLast(digest, "#")
@@ -125,9 +120,8 @@ func servedFormats(a *partners.Application) []string {
 	return []string{format}
 }
 
-// samplesOf is what an application's rules give for a made-up person of its own providers. A rule that none of them feeds gives
-// nothing.
-func samplesOf(a *partners.Application, providers []config.Provider) map[string]string {
+// sampleOf is a made-up person, with what an application's own providers say of people.
+func sampleOf(providers []config.Provider) claims.Bag {
 	profile := claims.Bag{}
 	for name, values := range claims.Sample() {
 		if len(providers) == 0 || checkup.Fed(name, providers) {
@@ -140,18 +134,8 @@ func samplesOf(a *partners.Application, providers []config.Provider) map[string]
 			break
 		}
 	}
-	out := map[string]string{}
-	for _, r := range a.Whole {
-		compiled, err := claims.Mapping{r}.Compile()
-		if err != nil {
-			continue
-		}
-		made, err := compiled.Apply(people.Outbound(profile, nil, "", nil), "out", nil)
-		if err == nil && len(made) > 0 && len(made[0].Values) > 0 {
-			out[r.Set] = made[0].Values[0]
-		}
-	}
-	return out
+	people.NameFromParts(profile)
+	return profile
 }
 
 // registered are the application's own values as they are held of it, for comparing: its form shows them beside ours.

@@ -264,11 +264,16 @@ func (p Place) Withholds(r *claims.Rule, allowed []string) string {
 // placeWords are the places of claims as people call them.
 var placeWords = map[string]string{claims.PlaceIDToken: "the ID token", claims.PlaceUserInfo: "UserInfo"}
 
+// Places are where a grant's claims go with these scopes: its ID token, and UserInfo.
+func Places(o *config.OIDCApplication, scopes []string, body GrantBody) (token, userInfo Place) {
+	return Place{claims.PlaceIDToken, scopes, body.IDTokenClaims, !o.ClaimsInIDToken},
+		Place{claims.PlaceUserInfo, scopes, body.UserInfoClaims, false}
+}
+
 // MarkWithheld marks in a sign-in's record what will go neither into the ID token nor to UserInfo.
-func MarkWithheld(o *config.OIDCApplication, scopes []string, named [2][]string, out []claims.Output, rec *trace.Recorder) {
+func MarkWithheld(o *config.OIDCApplication, body GrantBody, out []claims.Output, rec *trace.Recorder) {
 	allowed := oidc.ClaimsOf(o.Scopes)
-	token := Place{claims.PlaceIDToken, scopes, named[0], !o.ClaimsInIDToken}
-	userInfo := Place{claims.PlaceUserInfo, scopes, named[1], false}
+	token, userInfo := Places(o, body.Scopes, body)
 	for _, v := range out {
 		if why := userInfo.Withholds(v.Rule, allowed); why != "" && !token.Gets(v.Rule, allowed) {
 			rec.Withhold("out", v.Rule.Set, why)

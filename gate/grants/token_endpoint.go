@@ -15,7 +15,6 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/core/address"
-	"innergate/core/claims"
 	"innergate/core/explain"
 	"innergate/core/jose"
 	"innergate/core/keys"
@@ -514,7 +513,8 @@ func (g *Room) newIDToken(ctx context.Context, x *Exchange, h *HeldGrant, scopes
 	if err != nil {
 		return "", err
 	}
-	values, err := g.claimsOf(ctx, h, Place{claims.PlaceIDToken, scopes, h.Body.IDTokenClaims, !o.ClaimsInIDToken}, x.Rec)
+	place, _ := Places(o, scopes, h.Body)
+	values, err := g.claimsOf(ctx, h, place, x.Rec)
 	if err != nil {
 		return "", err
 	}

@@ -10,7 +10,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/jose"
@@ -78,7 +77,8 @@ func (g *Room) UserInfo(ctx context.Context, bearer string) (*OAuthAnswer, error
 		rec = trace.NewRecorder(g.Now(), g.Now)
 		rec.Begin(trace.Issue)
 	}
-	values, err := g.claimsOf(ctx, h, Place{claims.PlaceUserInfo, scopes, h.Body.UserInfoClaims, false}, rec)
+	_, place := Places(h.App.OIDC, scopes, h.Body)
+	values, err := g.claimsOf(ctx, h, place, rec)
 	if err != nil {
 		return nil, err
 	}

@@ -82,57 +82,53 @@ func (g *Room) everybodyHas(ctx context.Context, k *store.Key) error {
 // one, for which a planned switch waits.
 func (g *Room) Unknown(ctx context.Context, side, id string) ([]checkup.Finding, error) {
 	var rows []store.Key
-	err := g.Store.Read(ctx).Where("purpose = ? AND (owner_id = ? OR coalesce(owner_id, '') = '') AND published_at IS NOT NULL",
-		keys.PurposeSigning, id).Order("owner_id DESC, id DESC").Find(&rows).Error
+	err := g.Store.Read(ctx).Where("purpose = ? AND coalesce(owner_id, '') IN ('', ?) AND published_at IS NOT NULL AND state IN ?",
+		keys.PurposeSigning, id, []string{KeyActive, KeyNext}).Order("id").Find(&rows).Error
 	if err != nil {
 		return nil, store.Clear(err)
 	}
-	var active, next *store.Key
-	replaced := false
-	owner := ""
-	for i := range rows {
-		k := &rows[i]
-		if k.State == KeyActive && active == nil {
-			active, owner = k, k.OwnerID
-		}
-	}
-	for i := range rows {
-		switch k := &rows[i]; {
-		case k.OwnerID != owner:
-		case k.State == KeyNext:
-			next = k
-		case k.State != KeyActive:
-			replaced = true
-		}
-	}
 	station := map[string]string{"application": checkup.ApplicationTrust, "provider": checkup.ProviderTrust}[side]
 	var out []checkup.Finding
-	if active != nil && replaced && active.SwitchedAt != nil && g.hasNot(ctx, active, side, id) {
-		out = append(out, checkup.Finding{
+	for i := range rows {
+		k := &rows[i]
+		due := k.SwitchAt != nil && !k.SwitchAnyway && g.Now().After(*k.SwitchAt)
+		first := k.State == KeyActive && (k.SwitchedAt == nil || !k.SwitchedAt.After(*k.PublishedAt))
+		if first || k.State == KeyNext && !due {
+			continue // the first key, which everybody got with the first sheet; or one that nobody waits for yet
+		}
+		without, err := g.isWithout(ctx, k, side, id)
+		if err != nil {
+			return nil, err
+		}
+		if !without {
+			continue
+		}
+		f := checkup.Finding{
 			Code: "our-certificate.not-held", Severity: checkup.Attention, Station: station,
 			Title: "It may not have the certificate that we sign with",
-			Detail: fmt.Sprintf("We switched to it at %s, and nothing tells that it was fetched or given.",
-				active.SwitchedAt.UTC().Format(time.RFC3339)),
-			Remedy: "Give it to the other side and confirm that it has it, or take the switch back (innergate keys undo " + active.ID +
+			Remedy: "Give it to the other side and confirm that it has it, or take the switch back (innergate keys undo " + k.ID +
 				").",
-			Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(active.Certificate))},
-		})
-	}
-	if next != nil && next.SwitchAt != nil && !next.SwitchAnyway && g.Now().After(*next.SwitchAt) && g.hasNot(ctx, next, side, id) {
-		out = append(out, checkup.Finding{
-			Code: "our-certificate.waited-for", Severity: checkup.Attention, Station: station,
-			Title: "A planned switch of our key waits for it",
-			Detail: fmt.Sprintf("It was due at %s, and this partner is not known to have the next certificate.",
-				next.SwitchAt.UTC().Format(time.RFC3339)),
-			Remedy:   "Give it to the other side and confirm that it has it, or switch anyway.",
-			Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(next.Certificate))},
-		})
+			Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(k.Certificate))},
+		}
+		if k.State == KeyActive {
+			f.Detail = "We switched to it at " + k.SwitchedAt.UTC().Format(time.RFC3339) + ", and nothing tells that it was fetched or given."
+		} else {
+			f.Code, f.Title = "our-certificate.waited-for", "A planned switch of our key waits for it"
+			f.Detail = "It was due at " + k.SwitchAt.UTC().Format(time.RFC3339) + "; nothing tells that the next certificate was fetched or given."
+			f.Remedy = "Give it to the other side and confirm that it has it, or switch anyway."
+		}
+		out = append(out, f)
 	}
 	return out, nil
 }
 
-func (g *Room) hasNot(ctx context.Context, k *store.Key, side, id string) bool {
-	var row store.KeyHolder
-	err := g.Store.Read(ctx).Where("key_id = ? AND owner_kind = ? AND owner_id = ?", k.ID, side, id).Limit(1).Find(&row).Error
-	return err == nil && row.KeyID == ""
+// isWithout says whether a partner meets a key, and is not known to have its certificate.
+func (g *Room) isWithout(ctx context.Context, k *store.Key, side, id string) (bool, error) {
+	query, args := PartnersOf(side, k.ID, k.Purpose, k.OwnerKind, k.OwnerID)
+	if query == "" {
+		return false, nil
+	}
+	var found []string
+	err := g.Store.Read(ctx).Raw("SELECT o.id "+query+" AND h.at IS NULL AND o.id = ?", append(args, id)...).Scan(&found).Error
+	return len(found) > 0, store.Clear(err)
 }

@@ -245,11 +245,18 @@ func (g *Room) Signer(ctx context.Context, a Approval, algorithm, digest string)
 		return nil, err
 	}
 	g.usedCerts.Store(usedCertificate{r.IDs[0], r.Certs[0]}, g.Now().UTC())
-	s := &xmlsig.Signer{Key: r.Signers[0], Certificate: r.Certs[0].Raw, Digest: xmlsig.Digest(digest)}
-	if a := xmlsig.Algorithm(algorithm); a != "" && a.Fits(s.Key.Public()) {
-		s.Algorithm = a
+	return &xmlsig.Signer{
+		Key: r.Signers[0], Certificate: r.Certs[0].Raw, Algorithm: r.Algorithm(algorithm), Digest: xmlsig.Digest(digest),
+	}, nil
+}
+
+// Algorithm is with which algorithm the active key signs: the one that is set, by its URI, where it can; else its own.
+func (r *Ring) Algorithm(set string) xmlsig.Algorithm {
+	key := r.Signers[0].Public()
+	if a := xmlsig.Algorithm(set); a != "" && a.Fits(key) {
+		return a
 	}
-	return s, nil
+	return xmlsig.DefaultAlgorithm(key)
 }
 
 // Keys lists our keys, without their private parts.

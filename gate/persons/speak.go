@@ -9,14 +9,15 @@ import (
 	"innergate/core/claims"
 	"innergate/core/people"
 	"innergate/core/trace"
-	"innergate/core/words"
 	"innergate/gate/partners"
 	"innergate/store"
 )
 
 // Said is what counts of what a provider said of somebody: values that it may not speak for are dropped, and the trace
 // tells which.
-func (g *Room) Said(ctx context.Context, p *partners.Provider, came, received claims.Bag, rec *trace.Recorder) (claims.Bag, error) {
+func (g *Room) Said(ctx context.Context, p *partners.Provider, came, received claims.Bag, rec *trace.Recorder) (
+	claims.Bag, []people.Unspoken, error,
+) {
 	var failed error
 	said, unspoken := p.Matching.Say(came, people.ProvenBy(came, received), func(domain string) bool {
 		spoken, err := g.partners.SpokenFor(ctx, domain, p.ID)
@@ -26,7 +27,6 @@ func (g *Room) Said(ctx context.Context, p *partners.Provider, came, received cl
 		return spoken
 	})
 	for _, u := range unspoken {
-		g.partners.See(ctx, p.ID, store.SeenValueDropped, u.Attribute+": "+words.OrNone(u.May), "")
 		rec.Check(trace.Check{
 			Name:     "provider.speaks-for",
 			Text:     p.Name + " may speak for the " + claims.InWords(u.Attribute) + " that it says; what it may not is dropped",
@@ -36,7 +36,7 @@ func (g *Room) Said(ctx context.Context, p *partners.Provider, came, received cl
 			OK:       false,
 		})
 	}
-	return said, failed
+	return said, unspoken, failed
 }
 
 // OwnMail drops a mail address of a domain that nobody speaks for, where somebody else than this person, who may be new,

@@ -315,11 +315,12 @@ func (g *Room) previewSent(app *partners.Application, subject string, out []clai
 		o := app.OIDC
 		token, info := claims.Bag{}, claims.Bag{}
 		allowed := oidc.ClaimsOf(o.Scopes)
+		toToken, toInfo := grants.Places(o, o.Scopes, grants.GrantBody{})
 		for _, one := range out {
-			if (grants.Place{Name: claims.PlaceIDToken, Scopes: o.Scopes, Sparing: !o.ClaimsInIDToken}).Gets(one.Rule, allowed) {
+			if toToken.Gets(one.Rule, allowed) {
 				token[one.Rule.Set] = one.Values
 			}
-			if (grants.Place{Name: claims.PlaceUserInfo, Scopes: o.Scopes}).Gets(one.Rule, allowed) {
+			if toInfo.Gets(one.Rule, allowed) {
 				info[one.Rule.Set] = one.Values
 			}
 		}

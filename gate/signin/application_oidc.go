@@ -5,6 +5,7 @@ import (
 	"context"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -125,7 +126,10 @@ func (g oidcApplication) Issue(
 		UserInfoClaims:  wantedNames(q.UserInfoClaims),
 		ProviderHint:    who.Hint,
 	}
-	grants.MarkWithheld(o, q.Scopes, [2][]string{body.IDTokenClaims, body.UserInfoClaims}, out, s.Rec)
+	grants.MarkWithheld(o, body, out, s.Rec)
+	if len(q.Unregistered) > 0 {
+		g.partners.See(ctx, s.App.ID, store.SeenScopeUnknown, strings.Join(q.Unregistered, " "), s.Reference)
+	}
 	if s.Person.ID == "" {
 		body.Profile = s.Outbound() // of a rehearsal, which makes nobody, or of somebody who is passed through
 	}

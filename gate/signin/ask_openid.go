@@ -13,7 +13,6 @@ import (
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
-	"innergate/store"
 )
 
 // AskOIDC takes an application's authentication request. How tells in which form it came.
@@ -83,9 +82,6 @@ func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	s.State.Asked = q
 	if err != nil {
 		return err
-	}
-	if len(q.Unregistered) > 0 {
-		g.partners.See(ctx, app.ID, store.SeenScopeUnknown, strings.Join(q.Unregistered, " "), s.Reference)
 	}
 	s.Row.ApplicationID, s.Row.RequestID = app.ID, "oidc:"+s.ID
 	return g.wishOf(ctx, s, q)

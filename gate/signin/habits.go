@@ -22,6 +22,10 @@ func (g *Room) noteHabit(ctx context.Context, s *SignIn, f *explain.Failure) {
 			g.partners.See(ctx, s.App.ID, store.SeenContextUnmet, s.Provider.Name+": "+detail, s.Reference)
 		}
 	case explain.SAMLLogoutUnsigned:
+		// Anybody can write such a message in somebody's name; it counts from a browser that has a session here.
+		if own, err := g.sessions.SessionByToken(ctx, s.Browser.Session); err != nil || own == nil {
+			return
+		}
 		switch {
 		case s.App != nil:
 			g.partners.See(ctx, s.App.ID, store.SeenLogoutUnsigned, detail, s.Reference)

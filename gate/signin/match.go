@@ -60,9 +60,12 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 		return explain.OfPartner(err, s.Provider.Name)
 	}
 	sent := claims.Profile(out)
-	came, err := g.persons.Said(ctx, s.Provider, sent, who.Attributes, s.Rec)
+	came, unspoken, err := g.persons.Said(ctx, s.Provider, sent, who.Attributes, s.Rec)
 	if err != nil {
 		return err
+	}
+	for _, u := range unspoken {
+		g.partners.See(ctx, s.Provider.ID, store.SeenValueDropped, u.Attribute+": "+words.OrNone(u.May), s.Reference)
 	}
 	s.Person.Came, s.Person.Profile, s.Person.Shown = came, came, people.ShownName(came, who.Shown)
 	if s.Provider.Admission == "pass" {

@@ -51,6 +51,9 @@ func (g *Room) receive(a *Arrival) Phase {
 		} else if again {
 			return g.send(ctx, s)
 		}
+		if s.relayLost != "" { // told of once the answer is known to be the provider's
+			g.partners.See(ctx, s.Provider.ID, store.SeenRelayLost, s.relayLost, s.Reference)
+		}
 		s.Vouched(who, g.Now())
 		return nil, nil
 	}
@@ -240,7 +243,7 @@ func (g *Room) join(ctx context.Context, b Browser, stranger *SignIn, relay, req
 		s.Rec.Check(trace.Check{Name: "saml.relay-state", Text: "RelayState came back as it was sent", Section: "SAML Bindings 3.5.3",
 			Expected: relay, Got: words.Clip(came, 100)})
 		s.Rec.Decide(trace.Decision{About: "sign-in", Result: "found without RelayState", By: "this browser's cookie, and InResponseTo"})
-		g.partners.See(ctx, p.ID, store.SeenRelayLost, "it sent back "+words.OrNone(words.Clip(came, 60)), s.Reference)
+		s.relayLost = "it sent back " + words.OrNone(words.Clip(came, 60))
 	}
 	return s, err
 }

@@ -60,6 +60,7 @@ type SignIn struct {
 	sessionEnds  time.Time
 	sessionIndex string
 	sessionToken string
+	relayLost    string // what the provider sent back in place of its RelayState, where the sign-in was found all the same
 	sessionKept  bool
 	sent         saml.NameID
 	// evidence is what was proven, from the phase on that has it; asked is what the provider's answer must fit; chosen is
