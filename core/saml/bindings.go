@@ -51,13 +51,14 @@ func (e *DecodeError) Error() string { return e.Reason }
 
 // TooLarge says that a message has too many bytes.
 func TooLarge(bytes int) *DecodeError {
-	return &DecodeError{Reason: "the message is too large", Size: fmt.Sprintf("%.1f MiB", float64(bytes)/(1<<20))}
+	// Rounded up, so that what is a little too large never looks like the limit itself.
+	return &DecodeError{Reason: "the message is too large", Size: fmt.Sprintf("%d KiB", (bytes+1023)/1024)}
 }
 
 // Failure explains what a message could not be read for.
 func (e *DecodeError) Failure() *explain.Failure {
 	if e.Size != "" {
-		return explain.New(explain.SAMLTooLarge, explain.Pair("size", "1 MiB", e.Size))
+		return explain.New(explain.SAMLTooLarge, explain.Pair("size", fmt.Sprintf("%d KiB", MaxMessage/1024), e.Size))
 	}
 	return explain.New(explain.SAMLUnreadable, explain.Fact("reason", e.Reason))
 }
@@ -145,7 +146,8 @@ func inflate(packed []byte) ([]byte, error) {
 	out, err := io.ReadAll(io.LimitReader(z, MaxMessage+1))
 	switch {
 	case len(out) > MaxMessage:
-		return nil, &DecodeError{Reason: "the message is too large", Size: "more than 1 MiB, after inflating"}
+		size := fmt.Sprintf("more than %d KiB, after inflating", MaxMessage/1024)
+		return nil, &DecodeError{Reason: "the message is too large", Size: size}
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return nil, decodeError("the message was cut off")
 	case err != nil:
@@ -162,6 +164,9 @@ func DecodePost(param, value, relayState, location string) (*Received, error) {
 	doc, err := xmlsig.DecodeBase64(value)
 	if err != nil {
 		return nil, decodeError("%s is not base64", param)
+	}
+	if len(doc) > MaxMessage {
+		return nil, TooLarge(len(doc))
 	}
 	return &Received{Binding: BindingPost, Param: param, XML: doc, RelayState: relayState, Location: location}, nil
 }

@@ -286,7 +286,7 @@ func TestPostDecoding(t *testing.T) {
 	_, err = saml.DecodePost(saml.ParamResponse, strings.Repeat("AAAA", 500000), "", "")
 	var large *saml.DecodeError
 	require.ErrorAs(t, err, &large)
-	assert.Equal(t, "1.4 MiB", large.Size, "how large it is, is said")
+	assert.Equal(t, "1465 KiB", large.Size, "how large it is, is said")
 	r, err := saml.DecodePost(saml.ParamResponse, "PGEv\r\nPg==", "octet\tfor octet", "")
 	require.NoError(t, err)
 	assert.Equal(t, "<a/>", string(r.XML))

@@ -34,8 +34,11 @@ func (c *checker) assertion(rules ResponseRules, v xmlsig.Verified, responseSign
 		return nil, c.fail(explain.SAMLProviderUnknown, explain.Pair("issuer of the assertion", string(rules.Issuer), name))
 	}
 	issued, has, err := c.time(e, "IssueInstant")
-	if err != nil || !has {
-		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the assertion has no proper IssueInstant"))
+	if err != nil {
+		return nil, err
+	}
+	if !has {
+		return nil, c.fail(explain.SAMLStructure, explain.Fact("detail", "the assertion has no IssueInstant"))
 	}
 	if issued.After(c.now.Add(c.skew)) {
 		c.that(ruleTime, false, formatTime(c.now), formatTime(issued))

@@ -111,10 +111,12 @@ func (g *Room) Unknown(ctx context.Context, side, id string) ([]checkup.Finding,
 			Evidence: []trace.Evidence{explain.Fact("SHA-256 fingerprint", keys.Fingerprint(k.Certificate))},
 		}
 		if k.State == KeyActive {
-			f.Detail = "We switched to it at " + k.SwitchedAt.UTC().Format(time.RFC3339) + ", and nothing tells that it was fetched or given."
+			f.Detail = "We switched to it at " + k.SwitchedAt.UTC().Format(time.RFC3339) +
+				", and nothing tells that it was fetched or given."
 		} else {
 			f.Code, f.Title = "our-certificate.waited-for", "A planned switch of our key waits for it"
-			f.Detail = "It was due at " + k.SwitchAt.UTC().Format(time.RFC3339) + "; nothing tells that the next certificate was fetched or given."
+			f.Detail = "It was due at " + k.SwitchAt.UTC().Format(time.RFC3339) +
+				"; nothing tells that the next certificate was fetched or given."
 			f.Remedy = "Give it to the other side and confirm that it has it, or switch anyway."
 		}
 		out = append(out, f)

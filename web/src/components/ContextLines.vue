@@ -23,11 +23,24 @@ function setMethods(line: Line, text: string) {
 }
 const add = () => (lines.value = [...lines.value, { means: "" }]);
 const remove = (i: number) => (lines.value = lines.value.filter((_, n) => n !== i));
-const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t) => t.lines.map((l) => l.means)).concat(lines.value.map((l) => l.means).filter(Boolean)))]);
+const known = computed(() => [
+  ...new Set(
+    (tables.value?.items ?? [])
+      .flatMap((t) => t.lines.map((l) => l.means))
+      .concat(lines.value.map((l) => l.means).filter(Boolean)),
+  ),
+]);
 </script>
 
 <template>
-  <ElSelect v-if="!readonly" v-model="chosen" class="usual" placeholder="Take a table for a usual kind of provider" aria-label="Usual tables" @change="take">
+  <ElSelect
+    v-if="!readonly"
+    v-model="chosen"
+    class="usual"
+    placeholder="Take a table for a usual kind of provider"
+    aria-label="Usual tables"
+    @change="take"
+  >
     <ElOption v-for="t in tables?.items ?? []" :key="t.name" :value="t.name" :label="t.name" />
   </ElSelect>
   <table v-if="lines.length" class="list">
@@ -41,14 +54,40 @@ const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t)
     </thead>
     <tbody>
       <tr v-for="(l, i) in lines" :key="i">
-        <td><ElInput v-model="l.says" placeholder="anything, or nothing" :disabled="readonly" :aria-label="`What it says, line ${i + 1}`" /></td>
-        <td v-if="methods"><ElInput :model-value="methodsOf(l)" placeholder="–" :disabled="readonly" :aria-label="`amr, line ${i + 1}`" @update:model-value="(v: string) => setMethods(l, v)" /></td>
         <td>
-          <ElSelect v-model="l.means" filterable allow-create default-first-option :disabled="readonly" :aria-label="`What it stands for, line ${i + 1}`">
+          <ElInput
+            v-model="l.says"
+            placeholder="anything, or nothing"
+            :disabled="readonly"
+            :aria-label="`What it says, line ${i + 1}`"
+          />
+        </td>
+        <td v-if="methods">
+          <ElInput
+            :model-value="methodsOf(l)"
+            placeholder="–"
+            :disabled="readonly"
+            :aria-label="`amr, line ${i + 1}`"
+            @update:model-value="(v: string) => setMethods(l, v)"
+          />
+        </td>
+        <td>
+          <ElSelect
+            v-model="l.means"
+            filterable
+            allow-create
+            default-first-option
+            :disabled="readonly"
+            :aria-label="`What it stands for, line ${i + 1}`"
+          >
             <ElOption v-for="k in known" :key="k" :value="k" :label="shortName(k)" />
           </ElSelect>
         </td>
-        <td><ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)">✕</ElButton></td>
+        <td>
+          <ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)"
+            >✕</ElButton
+          >
+        </td>
       </tr>
     </tbody>
   </table>
@@ -56,5 +95,8 @@ const known = computed(() => [...new Set((tables.value?.items ?? []).flatMap((t)
 </template>
 
 <style scoped>
-.usual { max-width: 30rem; margin-bottom: 8px; }
+.usual {
+  max-width: 30rem;
+  margin-bottom: 8px;
+}
 </style>

@@ -8,24 +8,41 @@ import ContextLines from "./ContextLines.vue";
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
-const props = defineProps<{ provider: Provider; readonly?: boolean; save: (change: (held: ProviderConfig) => ProviderConfig) => Promise<void> }>();
+const props = defineProps<{
+  provider: Provider;
+  readonly?: boolean;
+  save: (change: (held: ProviderConfig) => ProviderConfig) => Promise<void>;
+}>();
 type GrantRow = { attribute: string; value: string; condition: string; groups: string; type: string };
 const admission = ref("refuse");
 const ways = ref<{ by: string; expr: string }[]>([]);
-const domains = ref(""), scopes = ref(""), stronger = ref(""), admitGroups = ref(""), admitType = ref("");
+const domains = ref(""),
+  scopes = ref(""),
+  stronger = ref(""),
+  admitGroups = ref(""),
+  admitType = ref("");
 const contexts = ref<NonNullable<ProviderConfig["contexts"]>>([]);
-const unscoped = ref(false), proven = ref(false), elsewhere = ref(false), groups = ref("");
+const unscoped = ref(false),
+  proven = ref(false),
+  elsewhere = ref(false),
+  groups = ref("");
 const grants = ref<GrantRow[]>([]);
 const keep = ref<{ name: string; how: string }[]>([]);
 const { error, busy, act } = useAct();
 const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
 const types = computed<[string, string][]>(() => (settings.value?.settings.types ?? []).map((t) => [t, t]));
-const list = (text: string) => text.split(",").map((s) => s.trim()).filter(Boolean);
+const list = (text: string) =>
+  text
+    .split(",")
+    .map((s) => s.trim())
+    .filter(Boolean);
 
 function read() {
   const p = props.provider;
   admission.value = p.admission ?? "refuse";
-  ways.value = ((p.matching?.by ?? []) as (string | Record<string, string>)[]).map((w) => (typeof w === "string" ? { by: w, expr: "" } : { by: Object.keys(w)[0] ?? "", expr: Object.values(w)[0] ?? "" }));
+  ways.value = ((p.matching?.by ?? []) as (string | Record<string, string>)[]).map((w) =>
+    typeof w === "string" ? { by: w, expr: "" } : { by: Object.keys(w)[0] ?? "", expr: Object.values(w)[0] ?? "" },
+  );
   domains.value = (p.matching?.domains ?? []).join(", ");
   scopes.value = (p.matching?.scopes ?? []).join(", ");
   unscoped.value = !!p.matching?.unscoped;
@@ -36,69 +53,248 @@ function read() {
   contexts.value = JSON.parse(JSON.stringify(p.contexts ?? []));
   admitGroups.value = (p.admit?.groups ?? []).join(", ");
   admitType.value = p.admit?.type ?? "";
-  grants.value = (p.grants ?? []).map((g) => ({ attribute: g.attribute ?? "", value: g.value ?? "", condition: g.if ?? "", groups: (g.groups ?? []).join(", "), type: g.type ?? "" }));
+  grants.value = (p.grants ?? []).map((g) => ({
+    attribute: g.attribute ?? "",
+    value: g.value ?? "",
+    condition: g.if ?? "",
+    groups: (g.groups ?? []).join(", "),
+    type: g.type ?? "",
+  }));
   keep.value = Object.entries(p.keep ?? {}).map(([name, how]) => ({ name, how }));
 }
 watch(() => JSON.stringify(props.provider), read, { immediate: true });
 
-const store = () => act(() => props.save((held) => {
-  const by = ways.value.filter((w) => w.by).map((w) => (w.expr.trim() ? { [w.by]: w.expr.trim() } : w.by));
-  const matching = {
-    by,
-    domains: list(domains.value),
-    scopes: list(scopes.value),
-    groups: list(groups.value),
-    unscoped: unscoped.value || undefined,
-    mailUnproven: proven.value || undefined,
-    mailElsewhere: elsewhere.value || undefined,
-  };
-  const out = {
-    ...held, admission: admission.value, stronger: stronger.value.trim() || undefined,
-    contexts: contexts.value.length ? contexts.value : undefined,
-    matching: Object.values(matching).some((v) => (Array.isArray(v) ? v.length : v)) ? matching : undefined,
-    admit: admitGroups.value.trim() || admitType.value || held.admit?.defaults?.length ? { ...held.admit, groups: list(admitGroups.value), type: admitType.value || undefined } : undefined,
-    grants: grants.value.map((g): Grant => ({ attribute: g.attribute.trim() || undefined, value: g.value.trim() || undefined, if: g.condition.trim() || undefined, groups: list(g.groups), type: g.type || undefined })),
-    keep: Object.fromEntries(keep.value.filter((k) => k.name.trim()).map((k) => [k.name.trim(), k.how])),
-  };
-  return JSON.parse(JSON.stringify(out)) as ProviderConfig;
-}));
+const store = () =>
+  act(() =>
+    props.save((held) => {
+      const by = ways.value.filter((w) => w.by).map((w) => (w.expr.trim() ? { [w.by]: w.expr.trim() } : w.by));
+      const matching = {
+        by,
+        domains: list(domains.value),
+        scopes: list(scopes.value),
+        groups: list(groups.value),
+        unscoped: unscoped.value || undefined,
+        mailUnproven: proven.value || undefined,
+        mailElsewhere: elsewhere.value || undefined,
+      };
+      const out = {
+        ...held,
+        admission: admission.value,
+        stronger: stronger.value.trim() || undefined,
+        contexts: contexts.value.length ? contexts.value : undefined,
+        matching: Object.values(matching).some((v) => (Array.isArray(v) ? v.length : v)) ? matching : undefined,
+        admit:
+          admitGroups.value.trim() || admitType.value || held.admit?.defaults?.length
+            ? { ...held.admit, groups: list(admitGroups.value), type: admitType.value || undefined }
+            : undefined,
+        grants: grants.value.map(
+          (g): Grant => ({
+            attribute: g.attribute.trim() || undefined,
+            value: g.value.trim() || undefined,
+            if: g.condition.trim() || undefined,
+            groups: list(g.groups),
+            type: g.type || undefined,
+          }),
+        ),
+        keep: Object.fromEntries(keep.value.filter((k) => k.name.trim()).map((k) => [k.name.trim(), k.how])),
+      };
+      return JSON.parse(JSON.stringify(out)) as ProviderConfig;
+    }),
+  );
 </script>
 
 <template>
   <form @submit.prevent="store">
-    <p class="soft">People are known by the link that their first sign-in made. Whoever comes without one may be somebody who is known already.</p>
+    <p class="soft">
+      People are known by the link that their first sign-in made. Whoever comes without one may be somebody who is known
+      already.
+    </p>
     <h3>What it may speak for</h3>
     <p class="soft small">
-      Mail addresses, user names, external IDs and groups are taken of it within this alone. What it says beyond is dropped, and no application, rule or role sees it.
+      Mail addresses, user names, external IDs and groups are taken of it within this alone. What it says beyond is
+      dropped, and no application, rule or role sees it.
     </p>
     <div class="trust">
-      <TextBox v-model="domains" label="Mail domains" hint="Parted by commas, subdomains named one by one. None is none." mono :disabled="readonly" />
-      <CheckBox v-model="proven" label="Its addresses there count as proven" hint="Only where the provider says nothing itself (email_verified) and gives its people their addresses." :disabled="readonly" />
-      <CheckBox v-model="elsewhere" label="Proven addresses of domains that no other provider speaks for" hint="For a provider that anybody can have an account with. Nobody is found by them." :disabled="readonly" />
+      <TextBox
+        v-model="domains"
+        label="Mail domains"
+        hint="Parted by commas, subdomains named one by one. None is none."
+        mono
+        :disabled="readonly"
+      />
+      <CheckBox
+        v-model="proven"
+        label="Its addresses there count as proven"
+        hint="Only where the provider says nothing itself (email_verified) and gives its people their addresses."
+        :disabled="readonly"
+      />
+      <CheckBox
+        v-model="elsewhere"
+        label="Proven addresses of domains that no other provider speaks for"
+        hint="For a provider that anybody can have an account with. Nobody is found by them."
+        :disabled="readonly"
+      />
       <TextBox v-model="scopes" label="Scopes of identifiers (name@scope)" mono :disabled="readonly" />
-      <CheckBox v-model="unscoped" label="User names and external IDs without a scope" hint="Only for a provider whose names are the gate's own, such as the company's." :disabled="readonly" />
-      <TextBox v-model="groups" label="Values of the attribute groups" hint="Parted by commas, each by itself or how it begins: ferry-*. A * alone is any." mono :disabled="readonly" />
+      <CheckBox
+        v-model="unscoped"
+        label="User names and external IDs without a scope"
+        hint="Only for a provider whose names are the gate's own, such as the company's."
+        :disabled="readonly"
+      />
+      <TextBox
+        v-model="groups"
+        label="Values of the attribute groups"
+        hint="Parted by commas, each by itself or how it begins: ferry-*. A * alone is any."
+        mono
+        :disabled="readonly"
+      />
     </div>
     <h3>Find by value</h3>
-    <p class="soft small">Asked in order, and only within what this provider may speak for. Two who fit, or a value that only looks alike, are refused with the reason; nothing is guessed.</p>
-    <div v-for="(w, i) in ways" :key="i" class="line"><select v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`"><option value="external_id">external ID</option><option value="username">user name</option><option value="email">mail address</option></select><input v-model="w.expr" class="mono" :disabled="readonly" :aria-label="`Expression of way ${i + 1}`" placeholder="as the mapping in sets it, or an expression" /><button v-if="!readonly" type="button" class="bare" :aria-label="`Take way ${i + 1} away`" @click="ways.splice(i, 1)">✕</button></div>
+    <p class="soft small">
+      Asked in order, and only within what this provider may speak for. Two who fit, or a value that only looks alike,
+      are refused with the reason; nothing is guessed.
+    </p>
+    <div v-for="(w, i) in ways" :key="i" class="line">
+      <select v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`">
+        <option value="external_id">external ID</option>
+        <option value="username">user name</option>
+        <option value="email">mail address</option></select
+      ><input
+        v-model="w.expr"
+        class="mono"
+        :disabled="readonly"
+        :aria-label="`Expression of way ${i + 1}`"
+        placeholder="as the mapping in sets it, or an expression"
+      /><button
+        v-if="!readonly"
+        type="button"
+        class="bare"
+        :aria-label="`Take way ${i + 1} away`"
+        @click="ways.splice(i, 1)"
+      >
+        ✕
+      </button>
+    </div>
     <ElButton v-if="!readonly" size="small" @click="ways.push({ by: 'email', expr: '' })">Add a way</ElButton>
     <h3>A stranger</h3>
-    <SelectBox v-model="admission" label="A subject that nobody here is" :disabled="readonly" :options="[['refuse', 'is refused'], ['create', 'is created at the first sign-in'], ['ask', 'is created after confirming the profile'], ['pass', 'is passed through: nobody is matched or stored']]" />
-    <template v-if="admission === 'create' || admission === 'ask'"><TextBox v-model="admitGroups" label="Begins in the groups" mono :disabled="readonly" /><SelectBox v-model="admitType" label="Begins as" :options="[['', 'the usual type'], ...types]" :disabled="readonly" /></template>
+    <SelectBox
+      v-model="admission"
+      label="A subject that nobody here is"
+      :disabled="readonly"
+      :options="[
+        ['refuse', 'is refused'],
+        ['create', 'is created at the first sign-in'],
+        ['ask', 'is created after confirming the profile'],
+        ['pass', 'is passed through: nobody is matched or stored'],
+      ]"
+    />
+    <template v-if="admission === 'create' || admission === 'ask'"
+      ><TextBox v-model="admitGroups" label="Begins in the groups" mono :disabled="readonly" /><SelectBox
+        v-model="admitType"
+        label="Begins as"
+        :options="[['', 'the usual type'], ...types]"
+        :disabled="readonly"
+    /></template>
     <h3>Groups and type at each sign-in</h3>
-    <p class="soft small">For known people too. What this provider gave goes when its claim goes; what was given by hand stays.</p>
-    <table v-if="grants.length" class="list"><thead><tr><th scope="col">Attribute</th><th scope="col">has the value</th><th scope="col">or this holds</th><th scope="col">Groups</th><th scope="col">Type</th><th scope="col"><span class="visually-hidden">Acts</span></th></tr></thead>
-      <tbody><tr v-for="(g, i) in grants" :key="i"><td><input v-model="g.attribute" class="mono" :disabled="readonly" :aria-label="`Attribute of grant ${i + 1}`" /></td><td><input v-model="g.value" class="mono" :disabled="readonly" :aria-label="`Value of grant ${i + 1}`" /></td><td><input v-model="g.condition" class="mono" :disabled="readonly" :aria-label="`Condition of grant ${i + 1}`" /></td><td><input v-model="g.groups" class="mono" :disabled="readonly" :aria-label="`Groups of grant ${i + 1}`" /></td><td><select v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`"><option value="">as it is</option><option v-for="[v, t] in types" :key="v" :value="v">{{ t }}</option></select></td><td><button v-if="!readonly" type="button" class="bare" :aria-label="`Take grant ${i + 1} away`" @click="grants.splice(i, 1)">✕</button></td></tr></tbody></table>
-    <ElButton v-if="!readonly" size="small" @click="grants.push({ attribute: 'groups', value: '', condition: '', groups: '', type: '' })">Add a grant</ElButton>
+    <p class="soft small">
+      For known people too. What this provider gave goes when its claim goes; what was given by hand stays.
+    </p>
+    <table v-if="grants.length" class="list">
+      <thead>
+        <tr>
+          <th scope="col">Attribute</th>
+          <th scope="col">has the value</th>
+          <th scope="col">or this holds</th>
+          <th scope="col">Groups</th>
+          <th scope="col">Type</th>
+          <th scope="col"><span class="visually-hidden">Acts</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(g, i) in grants" :key="i">
+          <td>
+            <input
+              v-model="g.attribute"
+              class="mono"
+              :disabled="readonly"
+              :aria-label="`Attribute of grant ${i + 1}`"
+            />
+          </td>
+          <td><input v-model="g.value" class="mono" :disabled="readonly" :aria-label="`Value of grant ${i + 1}`" /></td>
+          <td>
+            <input
+              v-model="g.condition"
+              class="mono"
+              :disabled="readonly"
+              :aria-label="`Condition of grant ${i + 1}`"
+            />
+          </td>
+          <td>
+            <input v-model="g.groups" class="mono" :disabled="readonly" :aria-label="`Groups of grant ${i + 1}`" />
+          </td>
+          <td>
+            <select v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`">
+              <option value="">as it is</option>
+              <option v-for="[v, t] in types" :key="v" :value="v">{{ t }}</option>
+            </select>
+          </td>
+          <td>
+            <button
+              v-if="!readonly"
+              type="button"
+              class="bare"
+              :aria-label="`Take grant ${i + 1} away`"
+              @click="grants.splice(i, 1)"
+            >
+              ✕
+            </button>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <ElButton
+      v-if="!readonly"
+      size="small"
+      @click="grants.push({ attribute: 'groups', value: '', condition: '', groups: '', type: '' })"
+      >Add a grant</ElButton
+    >
     <h3>The profile at later sign-ins</h3>
     <p class="soft small">What the provider sends replaces what is held, but for these:</p>
-    <div v-for="(k, i) in keep" :key="i" class="line"><input v-model="k.name" class="mono" :disabled="readonly" :aria-label="`Attribute ${i + 1} with a rule of its own`" placeholder="phone_number" /><select v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`"><option value="provider">the provider wins</option><option value="first">the first value stays</option><option value="local">what was entered here stays</option></select><button v-if="!readonly" type="button" class="bare" :aria-label="`Take attribute ${i + 1} away`" @click="keep.splice(i, 1)">✕</button></div>
+    <div v-for="(k, i) in keep" :key="i" class="line">
+      <input
+        v-model="k.name"
+        class="mono"
+        :disabled="readonly"
+        :aria-label="`Attribute ${i + 1} with a rule of its own`"
+        placeholder="phone_number"
+      /><select v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`">
+        <option value="provider">the provider wins</option>
+        <option value="first">the first value stays</option>
+        <option value="local">what was entered here stays</option></select
+      ><button
+        v-if="!readonly"
+        type="button"
+        class="bare"
+        :aria-label="`Take attribute ${i + 1} away`"
+        @click="keep.splice(i, 1)"
+      >
+        ✕
+      </button>
+    </div>
     <ElButton v-if="!readonly" size="small" @click="keep.push({ name: '', how: 'local' })">Add an attribute</ElButton>
     <h3>A stronger sign-in</h3>
-    <TextBox v-model="stronger" label="Ask the provider for" hint="The context (SAML) or acr value by which it asks for a second factor, where an access rule wants one." mono :disabled="readonly" />
+    <TextBox
+      v-model="stronger"
+      label="Ask the provider for"
+      hint="The context (SAML) or acr value by which it asks for a second factor, where an access rule wants one."
+      mono
+      :disabled="readonly"
+    />
     <h3>What its contexts stand for</h3>
-    <p class="soft small">Applications ask for a strength of sign-in in their own words, and providers say it in theirs, or not at all. Each line holds both ways.</p>
+    <p class="soft small">
+      Applications ask for a strength of sign-in in their own words, and providers say it in theirs, or not at all. Each
+      line holds both ways.
+    </p>
     <ContextLines v-model="contexts" :readonly="readonly" :methods="provider.kind === 'oidc'" />
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
@@ -106,12 +302,45 @@ const store = () => act(() => props.save((held) => {
 </template>
 
 <style scoped>
-.line { display: flex; gap: 6px; margin-bottom: 6px; }
-input:not([type]), select { font: inherit; font-size: 14px; padding: 4px 8px; border: 1px solid var(--rule); border-radius: 3px; background: var(--paper); color: var(--ink); min-height: 31px; }
-.line input { flex: 1; }
-td input { width: 100%; min-width: 5rem; }
-.mono { font-family: var(--mono); }
-.bare { background: none; border: 0; color: var(--ink); cursor: pointer; min-width: 26px; }
-.trust { margin-top: 12px; padding-left: 14px; border-left: 3px solid var(--brass-line); }
-h3 { margin: 18px 0 4px; }
+.line {
+  display: flex;
+  gap: 6px;
+  margin-bottom: 6px;
+}
+input:not([type]),
+select {
+  font: inherit;
+  font-size: 14px;
+  padding: 4px 8px;
+  border: 1px solid var(--rule);
+  border-radius: 3px;
+  background: var(--paper);
+  color: var(--ink);
+  min-height: 31px;
+}
+.line input {
+  flex: 1;
+}
+td input {
+  width: 100%;
+  min-width: 5rem;
+}
+.mono {
+  font-family: var(--mono);
+}
+.bare {
+  background: none;
+  border: 0;
+  color: var(--ink);
+  cursor: pointer;
+  min-width: 26px;
+}
+.trust {
+  margin-top: 12px;
+  padding-left: 14px;
+  border-left: 3px solid var(--brass-line);
+}
+h3 {
+  margin: 18px 0 4px;
+}
 </style>

@@ -8,7 +8,11 @@ defineProps<{ readonly?: boolean }>();
 const draft = defineModel<ApplicationConfig>({ required: true });
 const guessed = computed(() => !!draft.value.startUrl && draft.value.startUrl === draft.value.guessedStart);
 const right = () => (draft.value.guessedStart = undefined);
-const hint = computed(() => (guessed.value ? "A guess, made from another address of the application. Look whether people begin there." : "The application's own address at which people begin."));
+const hint = computed(() =>
+  guessed.value
+    ? "A guess, made from another address of the application. Look whether people begin there."
+    : "The application's own address at which people begin.",
+);
 </script>
 
 <template>

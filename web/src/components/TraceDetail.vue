@@ -15,33 +15,77 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
   <section class="panel" aria-label="Details" aria-live="polite">
     <template v-if="message">
       <h2>{{ message.message!.name }}</h2>
-      <p class="soft">{{ message.message!.from }} → {{ message.message!.to }} by {{ message.message!.binding }}, {{ message.message!.size }} bytes<template v-if="message.message!.signature">, {{ message.message!.signature }}</template></p>
+      <p class="soft">
+        {{ message.message!.from }} → {{ message.message!.to }} by {{ message.message!.binding }},
+        {{ message.message!.size }} bytes<template v-if="message.message!.signature"
+          >, {{ message.message!.signature }}</template
+        >
+      </p>
       <p v-if="message.message!.address" class="mono small">{{ message.message!.address }}</p>
-      <p v-if="message.message!.relayState"><span class="soft">RelayState</span> <span class="mono">{{ message.message!.relayState }}</span></p>
+      <p v-if="message.message!.relayState">
+        <span class="soft">RelayState</span> <span class="mono">{{ message.message!.relayState }}</span>
+      </p>
       <template v-if="message.message!.raw">
-        <label v-if="message.message!.raw !== message.decoded" class="small"><input v-model="raw" type="checkbox" /> as it came, octet for octet</label>
+        <label v-if="message.message!.raw !== message.decoded" class="small"
+          ><input v-model="raw" type="checkbox" /> as it came, octet for octet</label
+        >
         <CopyValue :value="raw ? message.message!.raw! : message.decoded!" label="the message" block class="doc" />
-        <template v-if="message.opened"><h3>{{ message.message!.raw!.startsWith("<") ? "What was encrypted" : "The signed token in it, taken apart" }}</h3><CopyValue :value="message.opened" label="the opened part" block class="doc" /></template>
+        <template v-if="message.opened"
+          ><h3>
+            {{ message.message!.raw!.startsWith("<") ? "What was encrypted" : "The signed token in it, taken apart" }}
+          </h3>
+          <CopyValue :value="message.opened" label="the opened part" block class="doc"
+        /></template>
       </template>
       <p v-else class="soft">The message holds personal values, which your role does not see.</p>
     </template>
     <template v-else-if="step">
-      <h2>{{ step.step }} <span class="soft small">{{ stepWords[step.step] }}</span></h2>
+      <h2>
+        {{ step.step }} <span class="soft small">{{ stepWords[step.step] }}</span>
+      </h2>
       <ul>
         <li v-for="(e, i) in step.entries" :key="i" :class="{ bad: e.failure || (e.check && !e.check.ok) }">
           <template v-if="e.check">
-            <span class="mark">{{ e.check.ok ? "✓" : "✕" }}<span class="visually-hidden">{{ e.check.ok ? "held" : "did not hold" }}</span></span>
-            <span>{{ e.check.text }}<br /><span v-if="e.check.got" class="mono soft">{{ e.check.got }}</span><span v-if="!e.check.ok && e.check.expected" class="mono"><br />expected {{ e.check.expected }}</span><span class="sec">{{ e.check.section }}</span></span>
+            <span class="mark"
+              >{{ e.check.ok ? "✓" : "✕"
+              }}<span class="visually-hidden">{{ e.check.ok ? "held" : "did not hold" }}</span></span
+            >
+            <span
+              >{{ e.check.text }}<br /><span v-if="e.check.got" class="mono soft">{{ e.check.got }}</span
+              ><span v-if="!e.check.ok && e.check.expected" class="mono"><br />expected {{ e.check.expected }}</span
+              ><span class="sec">{{ e.check.section }}</span></span
+            >
           </template>
           <template v-else-if="e.value">
             <span class="mark soft">→</span>
-            <span><b class="mono">{{ e.value.rule }}</b> <span class="soft">from</span> <span class="mono">{{ e.value.from || "a fixed value" }}</span><br />
+            <span
+              ><b class="mono">{{ e.value.rule }}</b> <span class="soft">from</span>
+              <span class="mono">{{ e.value.from || "a fixed value" }}</span
+              ><br />
               <span class="mono">{{ (e.value.input ?? []).join(", ") || "nothing came" }}</span>
-              <template v-for="s in e.value.steps ?? []" :key="s.step"><br /><span class="step">{{ s.step }}</span> <span class="mono">{{ (s.values ?? []).join(", ") || "nothing left" }}</span></template>
-              <template v-if="e.value.withheld"><br /><span class="tag attention">not sent</span> <span class="soft">{{ e.value.withheld }}</span></template></span>
+              <template v-for="s in e.value.steps ?? []" :key="s.step"
+                ><br /><span class="step">{{ s.step }}</span>
+                <span class="mono">{{ (s.values ?? []).join(", ") || "nothing left" }}</span></template
+              >
+              <template v-if="e.value.withheld"
+                ><br /><span class="tag attention">not sent</span>
+                <span class="soft">{{ e.value.withheld }}</span></template
+              ></span
+            >
           </template>
-          <template v-else-if="e.decision"><span class="mark soft">•</span><span>{{ e.decision.about }}: <b>{{ e.decision.result }}</b><br /><span class="soft">{{ e.decision.by }}</span><template v-for="p in e.decision.passed ?? []" :key="p"><br /><span class="soft">passed over: {{ p }}</span></template></span></template>
-          <template v-else-if="e.failure"><span class="mark">✕</span><span class="mono">{{ e.failure.code }}</span></template>
+          <template v-else-if="e.decision"
+            ><span class="mark soft">•</span
+            ><span
+              >{{ e.decision.about }}: <b>{{ e.decision.result }}</b
+              ><br /><span class="soft">{{ e.decision.by }}</span
+              ><template v-for="p in e.decision.passed ?? []" :key="p"
+                ><br /><span class="soft">passed over: {{ p }}</span></template
+              ></span
+            ></template
+          >
+          <template v-else-if="e.failure"
+            ><span class="mark">✕</span><span class="mono">{{ e.failure.code }}</span></template
+          >
         </li>
       </ul>
     </template>
@@ -50,13 +94,52 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
 </template>
 
 <style scoped>
-.doc { margin-top: 8px; flex-direction: column; gap: 6px; }
-.doc :deep(pre) { max-height: 460px; width: 100%; font-size: 12.5px; }
-ul { list-style: none; padding: 0; margin: 0; }
-li { display: grid; grid-template-columns: 22px minmax(0, 1fr); gap: 6px; padding: 7px 0; border-bottom: 1px solid var(--hair); font-size: 14px; overflow-wrap: anywhere; }
-li.bad { background: var(--rust-tint); margin: 0 -18px; padding: 7px 18px; }
-.mark { color: var(--moss); font-weight: 700; }
-.bad .mark { color: var(--rust); }
-.sec { display: block; color: var(--soft); font-size: 13px; }
-.step { display: inline-block; background: var(--sea-tint); border-radius: 3px; padding: 0 7px; font-size: 13px; }
+.doc {
+  margin-top: 8px;
+  flex-direction: column;
+  gap: 6px;
+}
+.doc :deep(pre) {
+  max-height: 460px;
+  width: 100%;
+  font-size: 12.5px;
+}
+ul {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+}
+li {
+  display: grid;
+  grid-template-columns: 22px minmax(0, 1fr);
+  gap: 6px;
+  padding: 7px 0;
+  border-bottom: 1px solid var(--hair);
+  font-size: 14px;
+  overflow-wrap: anywhere;
+}
+li.bad {
+  background: var(--rust-tint);
+  margin: 0 -18px;
+  padding: 7px 18px;
+}
+.mark {
+  color: var(--moss);
+  font-weight: 700;
+}
+.bad .mark {
+  color: var(--rust);
+}
+.sec {
+  display: block;
+  color: var(--soft);
+  font-size: 13px;
+}
+.step {
+  display: inline-block;
+  background: var(--sea-tint);
+  border-radius: 3px;
+  padding: 0 7px;
+  font-size: 13px;
+}
 </style>

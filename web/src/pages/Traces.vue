@@ -11,8 +11,35 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
   <h1>Traces</h1>
   <p class="sub">The whole record of each sign-in, the newest first.</p>
   <TraceNav />
-  <ListPage :load="load" search="Reference, person, code or ID of a message" :filters="[{ name: 'outcome', label: 'Outcome', options: [['signed-in', 'signed in'], ['refused', 'refused'], ['not-taken-up', 'not taken up'], ['waiting', 'tokens not fetched yet'], ['open', 'not finished']] }, { name: 'rehearsal', label: 'Rehearsals', options: [['yes', 'only'], ['no', 'none']] }]">
+  <ListPage
+    :load="load"
+    search="Reference, person, code or ID of a message"
+    :filters="[
+      {
+        name: 'outcome',
+        label: 'Outcome',
+        options: [
+          ['signed-in', 'signed in'],
+          ['refused', 'refused'],
+          ['not-taken-up', 'not taken up'],
+          ['waiting', 'tokens not fetched yet'],
+          ['open', 'not finished'],
+        ],
+      },
+      {
+        name: 'rehearsal',
+        label: 'Rehearsals',
+        options: [
+          ['yes', 'only'],
+          ['no', 'none'],
+        ],
+      },
+    ]"
+  >
     <template #default="{ items }"><TraceTable :traces="items" empty="" /></template>
-    <template #empty><p>A trace holds every message, check and decision of one sign-in. Rehearse an application to make the first.</p><RouterLink to="/applications">Applications</RouterLink></template>
+    <template #empty
+      ><p>A trace holds every message, check and decision of one sign-in. Rehearse an application to make the first.</p>
+      <RouterLink to="/applications">Applications</RouterLink></template
+    >
   </ListPage>
 </template>
