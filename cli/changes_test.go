@@ -13,7 +13,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"innergate/api"
-	"innergate/cli"
+	"innergate/cli/terminal"
 )
 
 func writeFile(t *testing.T, path, text string) {
@@ -82,10 +82,10 @@ func TestWhatIsWrongWithFilesIsSaid(t *testing.T) {
 	file := filepath.Join(folder, "ledger.yaml")
 	writeFile(t, file, "applications:\n  - slug: tides\n    name: Tides\n    kind: link\n    startUlr: https://tides.example/\n")
 	code, _, says := run(t, "", "config", "load", file)
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, file+`:5: applications[0].startUlr: the key "startUlr" is not known here; "startUrl" is`)
 	code, _, says = run(t, "", "config", "load", filepath.Join(folder, "legder.yaml"))
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "there is no file "+filepath.Join(folder, "legder.yaml")+"; there is ledger.yaml beside it")
 	_, _, says = run(t, "", "config", "preview", filepath.Join(folder, "nowhere", "gate.yaml"))
 	assert.Contains(t, says, "its folder is not there either")
@@ -155,10 +155,10 @@ func TestJournalOnTheCommandLine(t *testing.T) {
 	lines := strings.SplitAfter(text, "\n")
 	writeFile(t, file, strings.Join(append(append([]string{}, lines[:3]...), lines[4:]...), ""))
 	code, _, says := run(t, "", "journal", "verify", file)
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "line 5 of the journal does not follow the one before")
 	code, _, says = run(t, "", "journal", "verify", "--has", strings.Repeat("a", 64))
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "is not there any more")
 }
 
@@ -177,7 +177,7 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	assert.Equal(t, []string{"value", "no"}, []string{batch.Rows[0].State, batch.Rows[1].State})
 	assert.Contains(t, batch.Rows[0].Notes, "No provider is chosen.")
 	code, _, says := run(t, "", "batch", "make", batch.ID)
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "Nothing in the batch is ready")
 	assert.Contains(
 		t,
@@ -197,7 +197,7 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 		assert.Contains(t, out, line)
 	}
 	code, _, says = run(t, "nmae,url\n", "batch", "new", "--list", "-")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, `column "nmae" is not known; "name" is`)
 	good(t, "source", "refresh", "harbours")
 	assert.Contains(t, good(t, "batch", "new", "--source", "harbours", "--side", "provider"), "4 need a value")
@@ -212,7 +212,7 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	assert.Contains(t, good(t, "report", "--unused", "1", "--kind", "oidc"), "Dockhand")
 	assert.NotContains(t, good(t, "report", "--expires", "10"), "Crew Rota")
 	code, _, says = run(t, "", "report", "--sort", "colour")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "can't be sorted")
 
 	out = good(
@@ -227,7 +227,7 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	assert.Contains(t, good(t, "move", "back", "to-the-north-quay", "1", "--reason", "too early"), "too early")
 	assert.Contains(t, good(t, "move", "list"), "0 of 2")
 	code, out, _ = run(t, "", "move", "uses", "saltmere-staff")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "applications still have Saltmere Staff")
 	good(t, "move", "end", "to-the-north-quay")
 
@@ -248,9 +248,9 @@ func TestManyAtOnceReportsAndMoves(t *testing.T) {
 	assert.Contains(t, good(t, "history", "apply", id), "applied")
 	assert.Contains(t, good(t, "app", "show", "dockhand"), "Dock Hand")
 	code, _, says = run(t, "", "history", "restore", "app/dockhand")
-	assert.Equal(t, cli.ExitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, says, "name an object and a revision")
 	code, _, says = run(t, "", "history", "show", "boat/x", "1")
-	assert.Equal(t, cli.ExitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, says, "names no object")
 }

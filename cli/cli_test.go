@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/cli"
+	"innergate/cli/terminal"
 	"innergate/core/saml"
 	"innergate/demo"
 	"innergate/testbed"
@@ -29,8 +30,8 @@ func run(t testing.TB, in string, args ...string) (int, string, string) {
 	code := cli.Run(
 		context.Background(),
 		append([]string{"innergate"}, args...),
-		cli.Streams{In: strings.NewReader(in), Out: &out, Err: &err},
-		cli.Build{Version: "test", Console: web.Console()},
+		terminal.Streams{In: strings.NewReader(in), Out: &out, Err: &err},
+		terminal.Build{Version: "test", Console: web.Console()},
 	)
 	return code, out.String(), err.String()
 }
@@ -51,20 +52,20 @@ func TestUsageErrorsAreOneSentence(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"nonsense"}, cli.ExitUsage, `no command "innergate nonsense"`},
-		{[]string{"app", "nonsense"}, cli.ExitUsage, "no command"},
-		{[]string{"app", "list", "--nonsense"}, cli.ExitUsage, "nonsense"},
-		{[]string{"app", "show"}, cli.ExitUsage, "SHORTNAME is missing"},
-		{[]string{"app", "show", "a", "b"}, cli.ExitUsage, `"b" is too much`},
-		{[]string{"app", "list"}, cli.ExitUsage, "innergate login"},
-		{[]string{"--output", "paper", "keys", "list"}, cli.ExitUsage, "no form of output"},
-		{[]string{"serve", "--log-level", "loud"}, cli.ExitUsage, "no log level"},
-		{[]string{"serve", "--trusted-proxies", "everybody"}, cli.ExitUsage, "no network"},
-		{[]string{"serve", "--tls-cert", "x"}, cli.ExitUsage, "go together"},
-		{[]string{"demo", "--keep", "x"}, cli.ExitUsage, "--check"},
-		{[]string{"metadata", "read", "/nowhere/file.xml"}, cli.ExitFailed, "can't be read: no such file"},
-		{[]string{"--url", "http://127.0.0.1:1", "app", "list"}, cli.ExitUnreachable, "does not answer"},
-		{[]string{"token", "new"}, cli.ExitUsage, "name"},
+		{[]string{"nonsense"}, terminal.ExitUsage, `no command "innergate nonsense"`},
+		{[]string{"app", "nonsense"}, terminal.ExitUsage, "no command"},
+		{[]string{"app", "list", "--nonsense"}, terminal.ExitUsage, "nonsense"},
+		{[]string{"app", "show"}, terminal.ExitUsage, "SHORTNAME is missing"},
+		{[]string{"app", "show", "a", "b"}, terminal.ExitUsage, `"b" is too much`},
+		{[]string{"app", "list"}, terminal.ExitUsage, "innergate login"},
+		{[]string{"--output", "paper", "keys", "list"}, terminal.ExitUsage, "no form of output"},
+		{[]string{"serve", "--log-level", "loud"}, terminal.ExitUsage, "no log level"},
+		{[]string{"serve", "--trusted-proxies", "everybody"}, terminal.ExitUsage, "no network"},
+		{[]string{"serve", "--tls-cert", "x"}, terminal.ExitUsage, "go together"},
+		{[]string{"demo", "--keep", "x"}, terminal.ExitUsage, "--check"},
+		{[]string{"metadata", "read", "/nowhere/file.xml"}, terminal.ExitFailed, "can't be read: no such file"},
+		{[]string{"--url", "http://127.0.0.1:1", "app", "list"}, terminal.ExitUnreachable, "does not answer"},
+		{[]string{"token", "new"}, terminal.ExitUsage, "name"},
 	} {
 		code, out, err := run(t, "", c.args...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, err)
@@ -98,7 +99,7 @@ func TestServeExplainsWhatIsWrong(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	code, _, says := run(t, "", "serve", "--listen", l.Addr().String(), "--data", t.TempDir())
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "address already in use")
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, []byte("x"), 0o600))
@@ -127,8 +128,8 @@ func TestServeFromSettingsFile(t *testing.T) {
 	var out lockedBuffer
 	done := make(chan int)
 	go func() {
-		done <- cli.Run(ctx, []string{"innergate", "serve"}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out},
-			cli.Build{Version: "test", Console: web.Console()})
+		done <- cli.Run(ctx, []string{"innergate", "serve"}, terminal.Streams{In: strings.NewReader(""), Out: &out, Err: &out},
+			terminal.Build{Version: "test", Console: web.Console()})
 	}()
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "/console/set-up#") }, testbed.Patience, 10*time.Millisecond)
 	cancel()
@@ -220,12 +221,12 @@ func TestClientCommands(t *testing.T) {
 	assert.Equal(t, 0, code, says)
 	assert.NotContains(t, out, "updated")
 	code, _, says = run(t, "", "app", "show", "nobody")
-	assert.Equal(t, cli.ExitNotFound, code)
+	assert.Equal(t, terminal.ExitNotFound, code)
 	assert.Contains(t, says, `no application "nobody"`)
 	_, secret, _ := run(t, "", "token", "new", "--name", "pipeline")
 	t.Setenv("INNERGATE_TOKEN", strings.TrimSpace(secret))
 	code, _, says = run(t, "", "app", "remove", "ticket-desk")
-	assert.Equal(t, cli.ExitNotAllowed, code)
+	assert.Equal(t, terminal.ExitNotAllowed, code)
 	assert.Contains(t, says, "yours is viewer")
 }
 
@@ -240,7 +241,7 @@ func TestLogin(t *testing.T) {
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "crew-rota")
 	code, _, says = run(t, "wrong password\n", "login", w.URL, "--name", w.Name)
-	assert.Equal(t, cli.ExitNotAllowed, code)
+	assert.Equal(t, terminal.ExitNotAllowed, code)
 	assert.Contains(t, says, "Name or password is wrong")
 	assert.NotContains(t, says, "wrong password\n")
 }
@@ -283,7 +284,7 @@ func TestMetadataReadForPrograms(t *testing.T) {
 	}
 	assert.NotNil(t, got.Problems)
 	code, out, says := run(t, "<html></html>", "metadata", "read", "-", "--output", "json")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "metadata.html")
 	assert.Contains(t, says, "nothing in - can be used")
 }
@@ -303,7 +304,7 @@ func TestDecode(t *testing.T) {
 	for in, says := range map[string]string{"": "nothing to decode", "hello world!": "neither XML", "<a>": "not well formed",
 		"aGVsbG8=": "neither XML nor deflated"} {
 		code, _, err := run(t, in, "decode", "-")
-		assert.Equal(t, cli.ExitFailed, code)
+		assert.Equal(t, terminal.ExitFailed, code)
 		assert.Contains(t, err, says)
 	}
 }

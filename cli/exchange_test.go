@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/api"
-	"innergate/cli"
+	"innergate/cli/terminal"
 	"innergate/core/keys"
 	"innergate/core/saml"
 	"innergate/demo"
@@ -44,7 +44,7 @@ func TestKeysFromTheCommandLine(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(certificate), 0o600))
 	good(t, "keys", "certify", made.ID, file)
 	code, _, says := run(t, "", "keys", "switch", made.ID)
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "Publish it first")
 	good(t, "keys", "publish", made.ID)
 	good(t, "keys", "confirm", made.ID, "app", "crew-rota")
@@ -53,7 +53,7 @@ func TestKeysFromTheCommandLine(t *testing.T) {
 	require.NoError(t, w.Fetch())
 	assert.Contains(t, good(t, "keys", "rollover"), "2 of 2 partners")
 	code, _, says = run(t, "", "keys", "switch", made.ID, "--at", "tomorrow")
-	assert.Equal(t, cli.ExitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, says, "is no time")
 	good(t, "keys", "switch", made.ID)
 	assert.Contains(t, good(t, "keys", "rollover"), "the old one is kept")
@@ -71,13 +71,13 @@ func TestKeysFromTheCommandLine(t *testing.T) {
 
 	// One that was made elsewhere, for one application alone.
 	code, _, says = run(t, "not a key", "keys", "import", "-")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "neither PEM nor a PKCS #12")
 	own := good(t, "keys", "make", "--for", "applications/crew-rota", "-o", "json")
 	require.NoError(t, json.Unmarshal([]byte(own), &made))
 	good(t, "keys", "discard", made.ID)
 	code, _, says = run(t, "", "keys", "make", "--for", "nobody")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "names no partner")
 }
 
@@ -90,13 +90,13 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, good(t, "metadata", "history", "provider", "saltmere-staff"), "waiting")
 	good(t, "metadata", "dismiss", "provider", "saltmere-staff")
 	code, _, says := run(t, "", "metadata", "use", "provider", "saltmere-staff")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "no version waits")
 	var list api.List[api.Document]
 	require.NoError(t, json.Unmarshal([]byte(good(t, "metadata", "history", "provider", "saltmere-staff", "-o", "json")), &list))
 	good(t, "metadata", "use", "provider", "saltmere-staff", "--version", list.Items[0].ID)
 	code, _, says = run(t, "", "metadata", "refresh", "side", "x")
-	assert.Equal(t, cli.ExitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, says, "is no side")
 	assert.Contains(t, good(t, "metadata", "ours", "--app", "crew-rota"), "IDPSSODescriptor")
 
@@ -119,12 +119,12 @@ func TestMetadataFromTheCommandLine(t *testing.T) {
 			assert.Equal(t, 0, code, says)
 			assert.Contains(t, says, "The signature holds")
 		} else {
-			assert.Equal(t, cli.ExitFailed, code)
+			assert.Equal(t, terminal.ExitFailed, code)
 			assert.Contains(t, says, "is not signed by")
 		}
 	}
 	code, out, _ = run(t, "Issuer: "+w.URL+"/saml/idp/\n", "exchange", "app", "crew-rota", "--compare", "-")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "trailing slash")
 	good(t, "exchange", "app", "crew-rota", "--note")
 	assert.Contains(t, good(t, "exchange", "app", "crew-rota"), "handed out: sheet")
@@ -158,14 +158,14 @@ func TestSourcesAndTemplatesFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, good(t, "source", "list"), "old-list")
 	assert.Contains(t, good(t, "source", "entities", "old-list", "--search", "port-0007"), "https://port-0007.example/saml")
 	code, out, _ := run(t, "", "source", "adopt", "old-list", "app", "https://port-0007.example/saml", "https://nowhere.example")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, out, "created")
 	assert.Contains(t, out, "refused")
 	code, _, says := run(t, "", "source", "remove", "old-list")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "1 partners take their metadata")
 	code, _, says = run(t, "", "source", "add", "--name", "X")
-	assert.Equal(t, cli.ExitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, says, "--url")
 
 	assert.Contains(t, good(t, "template", "list"), "role-pairs")
@@ -176,7 +176,7 @@ func TestSourcesAndTemplatesFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, good(t, "template", "list"), "customer")
 	good(t, "template", "remove", "ours")
 	code, _, says = run(t, "", "template", "start", "role-pairs", "--name", "X", "--value", "account")
-	assert.Equal(t, cli.ExitUsage, code)
+	assert.Equal(t, terminal.ExitUsage, code)
 	assert.Contains(t, says, "name=value")
 }
 
@@ -223,7 +223,7 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	release, err := store.Hold(folder, false)
 	require.NoError(t, err)
 	code, _, says := run(t, "", "master-key", "rotate", "--data", folder)
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "stop it first")
 	release()
 	old, err := os.ReadFile(filepath.Join(folder, "master.key"))
@@ -242,6 +242,6 @@ func TestMasterKeyIsRotated(t *testing.T) {
 	assert.Equal(t, before, who(), "subject identifiers stay")
 	here(factor, time.Now().Add(30*time.Second)) // the second factor that was set up before is still one
 	code, _, says = run(t, "", "master-key", "rotate", "--data", t.TempDir())
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "no database")
 }

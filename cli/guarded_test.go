@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate/cli"
+	"innergate/cli/terminal"
 	"innergate/core/keys"
 	"innergate/testbed"
 )
@@ -45,7 +46,7 @@ func TestGuardCommands(t *testing.T) {
 	assert.Zero(t, code, says)
 	assert.NotContains(t, says, "boats")
 	code, _, says = run(t, "", "guard", "show", "crew-rota")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "is not a guarded application")
 
 	_, out, _ = run(t, "", "app", "reach", "berth-board", "circle", "--groups", "office", "--preview")
@@ -89,7 +90,7 @@ func TestGuardServesItsCertificates(t *testing.T) {
 		t, "", "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--guard-listen", "127.0.0.1:0",
 		"--guard-certificates", folder,
 	)
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "holds no NAME.crt")
 	write("berths.saltmere.example")
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -100,8 +101,8 @@ func TestGuardServesItsCertificates(t *testing.T) {
 	done := make(chan int, 1)
 	go func() {
 		done <- cli.Run(ctx, []string{"innergate", "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir(), "--guard-listen", at,
-			"--guard-certificates", folder}, cli.Streams{In: strings.NewReader(""), Out: &strings.Builder{}, Err: &strings.Builder{}},
-			cli.Build{Version: "test"})
+			"--guard-certificates", folder}, terminal.Streams{In: strings.NewReader(""), Out: &strings.Builder{}, Err: &strings.Builder{}},
+			terminal.Build{Version: "test"})
 	}()
 	// the certificate is self-signed
 	client := &http.Client{

@@ -15,6 +15,7 @@ import (
 
 	"innergate/api"
 	"innergate/cli"
+	"innergate/cli/terminal"
 	"innergate/client"
 	"innergate/demo"
 	"innergate/testbed"
@@ -35,7 +36,7 @@ func TestLoginThroughAProvider(t *testing.T) {
 		done := make(chan int, 1)
 		go func() {
 			done <- cli.Run(ctx, []string{"innergate", "login", w.URL, flag},
-				cli.Streams{In: strings.NewReader(""), Out: &out, Err: &err}, cli.Build{Version: "test", Console: web.Console()})
+				terminal.Streams{In: strings.NewReader(""), Out: &out, Err: &err}, terminal.Build{Version: "test", Console: web.Console()})
 		}()
 		require.Eventually(t, func() bool { return link.MatchString(err.String()) }, testbed.Patience, 10*time.Millisecond, err.String())
 		walk(link.FindString(err.String()))

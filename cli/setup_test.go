@@ -14,6 +14,7 @@ import (
 
 	"innergate/api"
 	"innergate/cli"
+	"innergate/cli/terminal"
 	"innergate/testbed"
 	"innergate/web"
 )
@@ -27,7 +28,7 @@ func TestFirstAdministratorFromTheCommandLine(t *testing.T) {
 	done := make(chan int)
 	go func() {
 		done <- cli.Run(ctx, []string{"innergate", "serve", "--listen", "127.0.0.1:0", "--data", folder},
-			cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out}, cli.Build{Version: "test", Console: web.Console()})
+			terminal.Streams{In: strings.NewReader(""), Out: &out, Err: &out}, terminal.Build{Version: "test", Console: web.Console()})
 	}()
 	defer func() { cancel(); assert.Equal(t, 0, <-done) }()
 	ready := func() bool { return strings.Contains(out.String(), "Inner Gate is ready") }
@@ -37,7 +38,7 @@ func TestFirstAdministratorFromTheCommandLine(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 
 	code, _, says := run(t, "a password of mine\n", "login", address, "--name", "Fenna")
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "nobody is an administrator of this gate yet")
 	code, _, says = run(t, "short\n", "set-up", "--name", "Fenna", "--data", folder)
 	assert.NotEqual(t, 0, code, says)
@@ -50,7 +51,7 @@ func TestFirstAdministratorFromTheCommandLine(t *testing.T) {
 	code, _, says = run(t, "a password of mine\n", "login", address, "--name", "Fenna")
 	assert.Equal(t, 0, code, says)
 	code, _, says = run(t, "x\n", "set-up", "--name", "Fenna", "--data", t.TempDir())
-	assert.Equal(t, cli.ExitFailed, code)
+	assert.Equal(t, terminal.ExitFailed, code)
 	assert.Contains(t, says, "there is no database")
 }
 

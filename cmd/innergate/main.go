@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"innergate/cli"
+	"innergate/cli/terminal"
 	"innergate/web"
 )
 
@@ -20,7 +21,7 @@ func main() {
 	os.Exit(cli.Run(
 		ctx,
 		os.Args,
-		cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr},
-		cli.Build{Version: version, Console: web.Console()},
+		terminal.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr},
+		terminal.Build{Version: version, Console: web.Console()},
 	))
 }
