@@ -26,6 +26,7 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/traces"
 	"innergate/server"
+	"innergate/server/management"
 	"innergate/testbed"
 )
 
@@ -81,7 +82,7 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 	require.NoError(t, err)
 	tokens[ground.RoleAssigner] = assigner.Secret
 	seen := 0
-	for _, r := range server.Routes() {
+	for _, r := range management.Routes() {
 		if r.Role == "" {
 			continue
 		}
@@ -107,7 +108,7 @@ func TestEveryRouteWithEveryRole(t *testing.T) {
 		}
 	}
 	assert.Greater(t, seen, 35)
-	for _, r := range server.Routes() {
+	for _, r := range management.Routes() {
 		if r.Role == ground.RoleAssigner {
 			assert.Contains(
 				t,
@@ -158,7 +159,7 @@ func TestCookieNeedsCSRF(t *testing.T) {
 	var me api.Me
 	require.NoError(t, json.Unmarshal([]byte(body), &me))
 	new := `{"name":"Harbour Log","slug":"","kind":"saml","reach":"draft","subject":{}}`
-	for _, r := range server.Routes() {
+	for _, r := range management.Routes() {
 		if r.Method == http.MethodGet || r.Role == "" {
 			continue
 		}
@@ -314,7 +315,7 @@ func TestDescriptionIsCurrent(t *testing.T) {
 	t.Parallel()
 	kept, err := os.ReadFile("../web/openapi.json")
 	require.NoError(t, err)
-	assert.Equal(t, string(server.Description()), string(kept), "run `make types`")
+	assert.Equal(t, string(management.Description()), string(kept), "run `make types`")
 }
 
 func TestProblemsAreSentences(t *testing.T) {

@@ -20,7 +20,7 @@ import (
 	"innergate/core/trace"
 	"innergate/gate/changes"
 	"innergate/gate/ground"
-	"innergate/server"
+	"innergate/server/management"
 	"innergate/testbed"
 )
 
@@ -309,7 +309,7 @@ func TestSchemaListsWhatCanBeChosen(t *testing.T) {
 			}
 		} `json:"$defs"`
 	}
-	require.NoError(t, json.Unmarshal(server.Schema(), &schema))
+	require.NoError(t, json.Unmarshal(management.Schema(), &schema))
 	for key, values := range config.Allowed {
 		in, field, _ := strings.Cut(key, ".")
 		found := false

@@ -15,19 +15,19 @@ import (
 // that nothing that was entered is sent twice.
 func (s *Server) own() {
 	s.app.Get("/sign-in/:id/own", func(c fiber.Ctx) error {
-		page, next := s.gate.Directory.ShowOwn(c.Context(), s.browser(c), c.Params("id"))
+		page, next := s.Gate.Directory.ShowOwn(c.Context(), s.browser(c), c.Params("id"))
 		if next != nil {
 			return s.onward(c, next) // this follows a form of ours
 		}
 		return s.page(c, http.StatusOK, "own.html", pageData{Title: "Sign in", Own: page, Picture: template.URL(page.Picture)})
 	})
 	s.app.Post("/sign-in/:id/own", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 		return s.next(
 			c,
-			s.gate.Directory.EnterOwn(
+			s.Gate.Directory.EnterOwn(
 				c.Context(),
 				s.browser(c),
 				c.Params("id"),
@@ -36,12 +36,12 @@ func (s *Server) own() {
 		)
 	})
 	s.app.Post("/sign-in/:id/profile", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 		return s.onward(
 			c,
-			s.gate.SignIn.CompletedProfile(
+			s.Gate.SignIn.CompletedProfile(
 				c.Context(),
 				s.browser(c),
 				c.Params("id"),
@@ -52,10 +52,10 @@ func (s *Server) own() {
 	})
 	s.app.Get("/own/:token", func(c fiber.Ctx) error { return s.passwordPage(c, "") })
 	s.app.Post("/own/:token", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		err := s.gate.Directory.SetPassword(c.Context(), c.Params("token"), c.FormValue("password"), c.FormValue("again"))
+		err := s.Gate.Directory.SetPassword(c.Context(), c.Params("token"), c.FormValue("password"), c.FormValue("again"))
 		var p *api.Problem
 		switch {
 		case errors.As(err, &p) && p.Status == http.StatusBadRequest:
@@ -73,7 +73,7 @@ func (s *Server) own() {
 }
 
 func (s *Server) passwordPage(c fiber.Ctx, wrong string) error {
-	p, err := s.gate.Directory.LinkedPerson(c.Context(), c.Params("token"))
+	p, err := s.Gate.Directory.LinkedPerson(c.Context(), c.Params("token"))
 	if err != nil {
 		return s.linkOver(c, err)
 	}

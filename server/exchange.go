@@ -11,7 +11,6 @@ import (
 
 	"innergate/api"
 	"innergate/gate/exchange"
-	"innergate/gate/ground"
 )
 
 const (
@@ -24,38 +23,38 @@ const (
 func (s *Server) handovers() {
 	a := s.app
 	a.Get("/handover/:token", func(c fiber.Ctx) error {
-		page, err := s.gate.Exchange.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		page, err := s.Gate.Exchange.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		id, err := s.gate.Exchange.HandoverID(c.Context(), s.browser(c), c.Params("token"))
+		id, err := s.Gate.Exchange.HandoverID(c.Context(), s.browser(c), c.Params("token"))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
-		kept, err := s.gate.Exchange.OpenHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		kept, err := s.Gate.Exchange.OpenHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
-		s.setCookie(c, s.cookieName("handover-"+id), kept, handoverCookieLife)
+		s.SetCookie(c, s.CookieName("handover-"+id), kept, handoverCookieLife)
 		return c.Redirect().Status(http.StatusSeeOther).To("/handover/" + url.PathEscape(c.Params("token")))
 	})
 	a.Post("/handover/:token/compare", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.Exchange.CompareHandover(
+		page, err := s.Gate.Exchange.CompareHandover(
 			c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c), strings.Clone(c.FormValue("text")),
 		)
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token/leave", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		page, err := s.gate.Exchange.LeaveHandover(
+		page, err := s.Gate.Exchange.LeaveHandover(
 			c.Context(),
 			s.browser(c),
 			c.Params("token"),
@@ -72,17 +71,17 @@ func (s *Server) handovers() {
 		return s.handoverPage(c, page, err)
 	})
 	a.Post("/handover/:token/try", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		next, rehearsal, err := s.gate.Exchange.TryHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		next, rehearsal, err := s.Gate.Exchange.TryHandover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
 		return s.rehearses(c, next, rehearsal)
 	})
 	a.Get("/handover/:token/certificate/:file", func(c fiber.Ctx) error {
-		page, err := s.gate.Exchange.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
+		page, err := s.Gate.Exchange.Handover(c.Context(), s.browser(c), c.Params("token"), s.handoverCookie(c))
 		if err != nil {
 			return s.handoverPage(c, nil, err)
 		}
@@ -97,26 +96,26 @@ func (s *Server) handovers() {
 	})
 	a.Get("/side-by-side/:token", func(c fiber.Ctx) error { return s.trialPage(c, strings.Clone(c.Params("token"))) })
 	a.Get("/side-by-side", func(c fiber.Ctx) error {
-		token, _, _ := strings.Cut(c.Cookies(s.cookieName("side")), "~")
+		token, _, _ := strings.Cut(c.Cookies(s.CookieName("side")), "~")
 		return s.trialPage(c, strings.Clone(token))
 	})
 	a.Post("/side-by-side/:token", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 		token := strings.Clone(c.Params("token"))
-		next, run, rehearsal, err := s.gate.Moves.BeginTrial(c.Context(), s.browser(c), token, s.trialRun(c, token))
+		next, run, rehearsal, err := s.Gate.Moves.BeginTrial(c.Context(), s.browser(c), token, s.trialRun(c, token))
 		if err != nil {
 			return s.explained(c, err)
 		}
-		s.setCookie(c, s.cookieName("side"), token+"~"+run, trialCookieLife)
+		s.SetCookie(c, s.CookieName("side"), token+"~"+run, trialCookieLife)
 		return s.rehearses(c, next, rehearsal)
 	})
 }
 
 // handoverCookie is what this browser keeps of a link that it opened.
 func (s *Server) handoverCookie(c fiber.Ctx) string {
-	prefix := s.cookieName("handover-")
+	prefix := s.CookieName("handover-")
 	var all []string
 	for name, value := range c.Request().Header.Cookies() {
 		if strings.HasPrefix(string(name), prefix) {
@@ -126,7 +125,7 @@ func (s *Server) handoverCookie(c fiber.Ctx) string {
 	if len(all) == 0 || len(all) > 50 {
 		return ""
 	}
-	id, err := s.gate.Exchange.HandoverID(c.Context(), s.browser(c), c.Params("token"))
+	id, err := s.Gate.Exchange.HandoverID(c.Context(), s.browser(c), c.Params("token"))
 	if err != nil {
 		return ""
 	}
@@ -152,7 +151,7 @@ func (s *Server) handoverPage(c fiber.Ctx, page *exchange.HandoverPage, err erro
 
 // trialRun is what this browser keeps of its way through a link.
 func (s *Server) trialRun(c fiber.Ctx, token string) string {
-	held, run, _ := strings.Cut(c.Cookies(s.cookieName("side")), "~")
+	held, run, _ := strings.Cut(c.Cookies(s.CookieName("side")), "~")
 	if held != token {
 		return ""
 	}
@@ -160,7 +159,7 @@ func (s *Server) trialRun(c fiber.Ctx, token string) string {
 }
 
 func (s *Server) trialPage(c fiber.Ctx, token string) error {
-	page, err := s.gate.Moves.OpenTrial(c.Context(), token, s.trialRun(c, token))
+	page, err := s.Gate.Moves.OpenTrial(c.Context(), token, s.trialRun(c, token))
 	if err != nil {
 		return s.explained(c, err)
 	}
@@ -174,81 +173,4 @@ func (s *Server) explained(c fiber.Ctx, err error) error {
 		return err
 	}
 	return s.page(c, p.Status, "message.html", pageData{Title: p.Title, Text: p.Detail, More: p.Remedy})
-}
-
-// handoverRoutes are the operations on handover links, from our side.
-func handoverRoutes() []route {
-	const engineer = ground.RoleEngineer
-	post, del, get := http.MethodPost, http.MethodDelete, http.MethodGet
-	var out []route
-	for _, kind := range []string{"application", "provider"} {
-		base := "/" + kind + "s/{slug}/handovers"
-		out = append(
-			out,
-			route{
-				Method:   get,
-				Path:     base,
-				Summary:  "The handover links for it, with who opened them and what was left",
-				Role:     engineer,
-				Response: api.List[api.Handover]{},
-				handle: func(c *call) (any, error) {
-					return c.s.gate.Exchange.Handovers(c.Context(), kind, c.Params("slug"))
-				},
-			},
-			route{
-				Method:   post,
-				Path:     base,
-				Summary:  "Make a handover link; it is in the answer only",
-				Role:     engineer,
-				Request:  api.NewHandover{},
-				Response: api.Handover{},
-				Status:   201,
-				handle: func(c *call) (any, error) {
-					in, err := body[api.NewHandover](c)
-					if err != nil {
-						return nil, err
-					}
-					return c.s.gate.Exchange.NewHandover(c.Context(), c.who, kind, c.Params("slug"), in)
-				},
-			},
-		)
-	}
-	return append(
-		out,
-		route{
-			Method:  del,
-			Path:    "/handovers/{id}",
-			Summary: "Revoke a handover link at once",
-			Role:    engineer,
-			Status:  204,
-			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Exchange.RevokeHandover(c.Context(), c.who, c.Params("id"))
-			},
-		},
-	)
-}
-
-// sheetRoutes are the operations on exchange sheets.
-func sheetRoutes() []route {
-	const viewer = ground.RoleViewer
-	get := http.MethodGet
-	return []route{
-		{
-			Method:   get,
-			Path:     "/applications/{slug}/exchange",
-			Summary:  "The exchange sheet",
-			Role:     viewer,
-			Response: api.ExchangeSheet{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Exchange.ApplicationSheet(c.Context(), c.Params("slug")) },
-		},
-
-		{
-			Method:   get,
-			Path:     "/providers/{slug}/exchange",
-			Summary:  "The exchange sheet",
-			Role:     viewer,
-			Response: api.ExchangeSheet{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Exchange.ProviderSheet(c.Context(), c.Params("slug")) },
-		},
-	}
 }

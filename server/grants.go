@@ -18,7 +18,7 @@ func (s *Server) openid() {
 	a := s.app
 	for _, path := range []string{"/.well-known/openid-configuration", "/.well-known/oauth-authorization-server"} {
 		a.Get(path, func(c fiber.Ctx) error {
-			doc, err := s.gate.Grants.Discovery(c.Context())
+			doc, err := s.Gate.Grants.Discovery(c.Context())
 			if err != nil {
 				return err
 			}
@@ -27,7 +27,7 @@ func (s *Server) openid() {
 		})
 	}
 	a.Get("/oidc/keys", func(c fiber.Ctx) error {
-		doc, err := s.gate.Exchange.OurKeySet(c.Context())
+		doc, err := s.Gate.Exchange.OurKeySet(c.Context())
 		return keySet(c, doc, err)
 	})
 	a.Get("/oidc/authorize", func(c fiber.Ctx) error {
@@ -44,27 +44,27 @@ func (s *Server) openid() {
 				},
 			)
 		}
-		return s.next(c, s.gate.SignIn.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
+		return s.next(c, s.Gate.SignIn.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
 	})
 	a.Post("/oidc/authorize", func(c fiber.Ctx) error { return s.formArrived(c, "authorize", "/oidc/authorize/") })
 	a.Get("/oidc/authorize/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.SignIn.AskOIDCPosted(c.Context(), s.browser(c), c.Params("handle")))
+		return s.next(c, s.Gate.SignIn.AskOIDCPosted(c.Context(), s.browser(c), c.Params("handle")))
 	})
 	for path, call := range map[string]func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer{
 		"token": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
-			return s.gate.Grants.Token(c.Context(), authorization, body, from)
+			return s.Gate.Grants.Token(c.Context(), authorization, body, from)
 		},
 		"par": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
-			return s.gate.Grants.Push(c.Context(), authorization, body, from)
+			return s.Gate.Grants.Push(c.Context(), authorization, body, from)
 		},
 		"introspect": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
-			return s.gate.Grants.Introspect(c.Context(), authorization, body, from)
+			return s.Gate.Grants.Introspect(c.Context(), authorization, body, from)
 		},
 		"revoke": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
-			return s.gate.Grants.Revoke(c.Context(), authorization, body, from)
+			return s.Gate.Grants.Revoke(c.Context(), authorization, body, from)
 		},
 		"device": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
-			return s.gate.Grants.Device(c.Context(), authorization, body, from)
+			return s.Gate.Grants.Device(c.Context(), authorization, body, from)
 		},
 	} {
 		a.Post("/oidc/"+path, func(c fiber.Ctx) error { return s.endpoint(c, call) })
@@ -76,7 +76,7 @@ func (s *Server) openid() {
 	a.Post("/oidc/userinfo", s.userInfo)
 	a.Options("/oidc/userinfo", s.preflight)
 	a.Post("/oidc/register", func(c fiber.Ctx) error {
-		return answer(c, s.gate.Exchange.Register(c.Context(), bearer(c), c.BodyRaw(), s.address(c)))
+		return answer(c, s.Gate.Exchange.Register(c.Context(), bearer(c), c.BodyRaw(), s.Address(c)))
 	})
 	a.Get("/oidc/logout", func(c fiber.Ctx) error {
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
@@ -89,7 +89,7 @@ func (s *Server) openid() {
 		return s.endSession(c, string(c.BodyRaw()), false)
 	})
 	a.Post("/oidc/logout/agreed", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 		return s.endSession(c, c.FormValue("request"), true)
@@ -98,23 +98,23 @@ func (s *Server) openid() {
 		return s.page(c, http.StatusOK, "device.html", pageData{Title: "Sign in on another device", Code: strings.Clone(c.Query("code"))})
 	})
 	a.Post("/device", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 		code, given := c.FormValue("code"), c.FormValue("given")
-		return s.onward(c, s.gate.SignIn.BeginDevice(c.Context(), s.browser(c), code, code != "" && code == given))
+		return s.onward(c, s.Gate.SignIn.BeginDevice(c.Context(), s.browser(c), code, code != "" && code == given))
 	})
 	a.Post("/sign-in/:id/confirm", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignIn.Confirmed(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes"))
+		return s.onward(c, s.Gate.SignIn.Confirmed(c.Context(), s.browser(c), c.Params("id"), c.FormValue("answer") == "yes"))
 	})
 	a.Post("/console-sign-in/:provider", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignIn.BeginConsole(c.Context(), s.browser(c), c.Params("provider")))
+		return s.onward(c, s.Gate.SignIn.BeginConsole(c.Context(), s.browser(c), c.Params("provider")))
 	})
 	s.callbacks()
 	a.Get("/about/privacy", func(c fiber.Ctx) error {
@@ -164,24 +164,24 @@ func (s *Server) callbacks() {
 				},
 			)
 		}
-		return s.next(c, s.gate.SignIn.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
+		return s.next(c, s.Gate.SignIn.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
 	})
 	a.Post(base, func(c fiber.Ctx) error {
 		slug := c.Params("provider")
 		return s.formArrived(c, "callback/"+slug, "/oidc/callback/"+url.PathEscape(slug)+"/answer/")
 	})
 	a.Get(base+"/answer/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.SignIn.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
+		return s.next(c, s.Gate.SignIn.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
-	a.Get(base+"/signed-out", func(c fiber.Ctx) error { return s.signedOut(c, s.gate.SignOut.SignedOut(c.Query("state"))) })
+	a.Get(base+"/signed-out", func(c fiber.Ctx) error { return s.signedOut(c, s.Gate.SignOut.SignedOut(c.Query("state"))) })
 	a.Post(base+"/logout", func(c fiber.Ctx) error {
 		if !isForm(c) {
 			return fiber.ErrUnsupportedMediaType
 		}
-		return answer(c, s.gate.SignOut.ProviderLogout(c.Context(), strings.Clone(c.Params("provider")), string(c.BodyRaw()), s.address(c)))
+		return answer(c, s.Gate.SignOut.ProviderLogout(c.Context(), strings.Clone(c.Params("provider")), string(c.BodyRaw()), s.Address(c)))
 	})
 	a.Get(base+"/keys", func(c fiber.Ctx) error {
-		doc, err := s.gate.Exchange.OurClientKeySet(c.Context(), c.Params("provider"))
+		doc, err := s.Gate.Exchange.OurClientKeySet(c.Context(), c.Params("provider"))
 		return keySet(c, doc, err)
 	})
 }
@@ -215,7 +215,7 @@ func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
 	if len(body) > oidc.MaxParameters {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(
+			s.Gate.SignIn.FailArrival(
 				c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
 				explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", "they have more than 64 KiB")),
 			),
@@ -253,7 +253,7 @@ func (s *Server) endpoint(c fiber.Ctx, call func(c fiber.Ctx, authorization, bod
 			},
 		)
 	}
-	return answer(c, call(c, strings.Clone(c.Get("Authorization")), string(c.BodyRaw()), s.address(c)))
+	return answer(c, call(c, strings.Clone(c.Get("Authorization")), string(c.BodyRaw()), s.Address(c)))
 }
 
 func answer(c fiber.Ctx, a *grants.OAuthAnswer) error {
@@ -292,7 +292,7 @@ func (s *Server) userInfo(c fiber.Ctx) error {
 		}
 		token = cmp.Or(token, inForm)
 	}
-	a, err := s.gate.Grants.UserInfo(c.Context(), token)
+	a, err := s.Gate.Grants.UserInfo(c.Context(), token)
 	if err != nil {
 		return err
 	}
@@ -306,7 +306,7 @@ func (s *Server) cors(c fiber.Ctx) bool {
 		return false
 	}
 	c.Set("Vary", "Origin")
-	if !s.gate.Partners.KnownOrigin(c.Context(), origin) {
+	if !s.Gate.Partners.KnownOrigin(c.Context(), origin) {
 		return false
 	}
 	c.Set("Access-Control-Allow-Origin", strings.Clone(origin))
@@ -326,7 +326,7 @@ func (s *Server) endSession(c fiber.Ctx, raw string, agreed bool) error {
 	if len(raw) > oidc.MaxParameters {
 		return fiber.ErrRequestEntityTooLarge
 	}
-	n := s.gate.SignOut.EndSession(c.Context(), s.browser(c), raw, agreed)
+	n := s.Gate.SignOut.EndSession(c.Context(), s.browser(c), raw, agreed)
 	if agreed {
 		return s.onward(c, n)
 	}

@@ -1,6 +1,8 @@
 package server
 
-import "strings"
+import (
+	"strings"
+)
 
 // sheetName is the name of a value on the exchange sheet in a language. Terms of the standards stay as they are.
 func sheetName(lang, name string) string {

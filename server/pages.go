@@ -109,7 +109,7 @@ func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
 	action := "'self'"
 	if d.Form != nil {
 		action = "https:"
-		if !s.gate.Secure() {
+		if !s.Gate.Secure() {
 			action = "http: https:"
 		}
 	}

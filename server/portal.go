@@ -16,7 +16,7 @@ import (
 // portal are the pages of whoever is signed in at the gate: what they may use, and what is kept of them.
 func (s *Server) portal() {
 	s.app.Get("/", func(c fiber.Ctx) error {
-		p, err := s.gate.Portal.Portal(c.Context(), s.browser(c), strings.Clone(c.Query("q")))
+		p, err := s.Gate.Portal.Portal(c.Context(), s.browser(c), strings.Clone(c.Query("q")))
 		if err != nil {
 			return err
 		}
@@ -26,7 +26,7 @@ func (s *Server) portal() {
 		return s.page(c, http.StatusOK, "portal.html", pageData{Title: "Your applications", Portal: p})
 	})
 	s.app.Get("/account", func(c fiber.Ctx) error {
-		a, err := s.gate.Portal.OwnAccount(c.Context(), s.browser(c))
+		a, err := s.Gate.Portal.OwnAccount(c.Context(), s.browser(c))
 		if err != nil {
 			return err
 		}
@@ -36,7 +36,7 @@ func (s *Server) portal() {
 		return s.page(c, http.StatusOK, "account.html", pageData{Title: "About you", Account: a})
 	})
 	s.app.Post("/tiles", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 		n, err := strconv.Atoi(c.FormValue("tile"))
@@ -45,20 +45,20 @@ func (s *Server) portal() {
 		}
 		return s.backTo(
 			c, "/",
-			s.gate.Portal.MarkTile(c.Context(), s.browser(c), strings.Clone(c.FormValue("application")), n, c.FormValue("on") == "1"),
+			s.Gate.Portal.MarkTile(c.Context(), s.browser(c), strings.Clone(c.FormValue("application")), n, c.FormValue("on") == "1"),
 		)
 	})
 	s.app.Post("/account/credentials", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.backTo(c, "/account", s.gate.Portal.RemoveOwn(c.Context(), s.browser(c), strings.Clone(c.FormValue("remove"))))
+		return s.backTo(c, "/account", s.Gate.Portal.RemoveOwn(c.Context(), s.browser(c), strings.Clone(c.FormValue("remove"))))
 	})
 	s.app.Post("/account/sessions", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.backTo(c, "/account", s.gate.Portal.EndOwn(c.Context(), s.browser(c), strings.Clone(c.FormValue("end"))))
+		return s.backTo(c, "/account", s.Gate.Portal.EndOwn(c.Context(), s.browser(c), strings.Clone(c.FormValue("end"))))
 	})
 }
 

@@ -25,9 +25,20 @@ import (
 
 	"innergate/api"
 	"innergate/gate"
+	"innergate/gate/changes"
 	"innergate/gate/ground"
 	"innergate/listen"
+	"innergate/server/management"
+	"innergate/server/visit"
 )
+
+// schema serves the JSON Schema of configuration files. It says nothing about this gate.
+func (s *Server) schema() {
+	s.app.Get(changes.SchemaPath, func(c fiber.Ctx) error {
+		c.Set("Cache-Control", "public, max-age=3600")
+		return c.Type("json", "utf-8").Send(management.Schema())
+	})
+}
 
 // Options is what a Server needs besides a gate.
 type Options struct {
@@ -44,12 +55,10 @@ type Options struct {
 // Server serves one gate.
 type Server struct {
 	Options
-	gate     *gate.Gate
+	*visit.Reception
 	app      *fiber.App
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
-
-	following following
 }
 
 const (
@@ -67,7 +76,7 @@ func New(g *gate.Gate, o Options) *Server {
 	if o.Console == nil {
 		o.Console = embed.FS{}
 	}
-	s := &Server{Options: o, gate: g, registry: prometheus.NewRegistry()}
+	s := &Server{Options: o, Reception: &visit.Reception{Gate: g, Trusted: o.TrustedProxies}, registry: prometheus.NewRegistry()}
 	s.app = fiber.New(fiber.Config{
 		AppName: "Inner Gate", CaseSensitive: true, StrictRouting: true, Immutable: true, BodyLimit: bodyLimit,
 		ReadBufferSize: headerBuffer,
@@ -87,7 +96,7 @@ func New(g *gate.Gate, o Options) *Server {
 	s.schema()
 	s.handovers()
 	s.openid()
-	s.management()
+	management.Serve(s.app, s.Reception)
 	s.console()
 	return s
 }
@@ -134,22 +143,22 @@ func (s *Server) observe() {
 		counter(
 			"innergate_sign_ins_begun_total",
 			"Sign-ins that were begun.",
-			func() float64 { return float64(s.gate.Metrics.Begun.Load()) },
+			func() float64 { return float64(s.Gate.Metrics.Begun.Load()) },
 		),
 		counter(
 			"innergate_sign_ins_completed_total",
 			"Sign-ins that ended well.",
-			func() float64 { return float64(s.gate.Metrics.SignedIn.Load()) },
+			func() float64 { return float64(s.Gate.Metrics.SignedIn.Load()) },
 		),
 		counter(
 			"innergate_traces_lost_total",
 			"Traces that were not kept, so that sign-ins go on.",
-			func() float64 { return float64(s.gate.Metrics.TracesLost.Load()) },
+			func() float64 { return float64(s.Gate.Metrics.TracesLost.Load()) },
 		),
 		counter(
 			"innergate_sign_ins_refused_total",
 			"Sign-ins that ended in a failure.",
-			func() float64 { return float64(s.gate.Metrics.Refused.Load()) },
+			func() float64 { return float64(s.Gate.Metrics.Refused.Load()) },
 		),
 	)
 }
@@ -157,7 +166,7 @@ func (s *Server) observe() {
 func (s *Server) operations(app *fiber.App) {
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
-		if _, err := s.gate.Console.SetupNeeded(c.Context()); err != nil {
+		if _, err := s.Gate.Console.SetupNeeded(c.Context()); err != nil {
 			s.Log.Error("not ready", "error", err)
 			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
 		}
@@ -176,7 +185,7 @@ func (s *Server) around(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
-	if s.gate.Secure() {
+	if s.Gate.Secure() {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
 	c.SetContext(ground.OneLook(c.Context()))
@@ -193,7 +202,7 @@ func (s *Server) around(c fiber.Ctx) error {
 	}
 	s.requests.WithLabelValues(route, http.StatusText(status)).Observe(took.Seconds())
 	if s.Log.Enabled(c.Context(), slog.LevelDebug) {
-		s.Log.Debug("request", "method", c.Method(), "route", route, "status", status, "took", took.String(), "from", s.address(c))
+		s.Log.Debug("request", "method", c.Method(), "route", route, "status", status, "took", took.String(), "from", s.Address(c))
 	}
 	return nil
 }
@@ -207,15 +216,6 @@ func (s *Server) guarded(c fiber.Ctx) (err error) {
 		}
 	}()
 	return c.Next()
-}
-
-// address is the network address of whom the request is from.
-func (s *Server) address(c fiber.Ctx) string {
-	peer, ok := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
-	if !ok {
-		return "unknown"
-	}
-	return ground.AddressOf(peer, c.Get("X-Forwarded-For"), s.TrustedProxies).String()
 }
 
 // failed answers with an error: problem details for the API, a plain page elsewhere.

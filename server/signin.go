@@ -13,6 +13,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/saml"
 	"innergate/gate/signin"
+	"innergate/server/visit"
 )
 
 func (s *Server) protocols() {
@@ -26,7 +27,7 @@ func (s *Server) protocols() {
 		a.Post(base+"/slo", s.slo)
 		a.Get(base+"/slo/:handle", func(c fiber.Ctx) error { return s.sloKept(c, c.Params("handle")) })
 		a.Get(base+"/sso/:handle", func(c fiber.Ctx) error {
-			return s.next(c, s.gate.SignIn.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
+			return s.next(c, s.Gate.SignIn.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
 		})
 	}
 	a.Get("/saml/idp/:application/metadata", func(c fiber.Ctx) error { return s.metadata(c, "application", c.Params("application")) })
@@ -48,55 +49,55 @@ func (s *Server) protocols() {
 		)
 	})
 	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.SignIn.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
+		return s.next(c, s.Gate.SignIn.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
 	})
 	for _, path := range []string{"", "/:handle"} {
 		a.Get("/saml/sp/:provider/slo"+path, s.providerSLO)
 	}
 	a.Post("/saml/sp/:provider/slo", s.providerSLO)
 	a.Get("/sign-out", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.SignOut.SignOutHere(c.Context(), s.browser(c), false))
+		return s.next(c, s.Gate.SignOut.SignOutHere(c.Context(), s.browser(c), false))
 	})
 	a.Post("/sign-out", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignOut.SignOutHere(c.Context(), s.browser(c), true))
+		return s.onward(c, s.Gate.SignOut.SignOutHere(c.Context(), s.browser(c), true))
 	})
 	a.Get("/guard/:application/enter", func(c fiber.Ctx) error {
 		bind, err := hex.DecodeString(c.Query("bind"))
 		if err != nil {
 			bind = nil
 		}
-		return s.next(c, s.gate.Guarded.EnterGuarded(c.Context(), s.browser(c), c.Params("application"), c.Query("to"), bind))
+		return s.next(c, s.Gate.Guarded.EnterGuarded(c.Context(), s.browser(c), c.Params("application"), c.Query("to"), bind))
 	})
 	a.Get("/sign-out/guard/:ticket", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.Guarded.LeaveGuarded(c.Context(), s.browser(c), c.Params("ticket")))
+		return s.next(c, s.Gate.Guarded.LeaveGuarded(c.Context(), s.browser(c), c.Params("ticket")))
 	})
 	a.Get("/start/:application", func(c fiber.Ctx) error {
-		return s.next(c, s.gate.SignIn.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
+		return s.next(c, s.Gate.SignIn.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
 	})
 	a.Get("/rehearse/:token", s.rehearsalPage)
 	a.Post("/rehearse/:token", s.rehearsalBegin)
 	a.Post("/sign-in/:id/name", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignIn.Named(c.Context(), s.browser(c), c.Params("id"), strings.Clone(c.FormValue("name"))))
+		return s.onward(c, s.Gate.SignIn.Named(c.Context(), s.browser(c), c.Params("id"), strings.Clone(c.FormValue("name"))))
 	})
 	a.Post("/sign-in/:id/choose", func(c fiber.Ctx) error {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
-		return s.onward(c, s.gate.SignIn.Chosen(c.Context(), s.browser(c), c.Params("id"), c.FormValue("provider")))
+		return s.onward(c, s.Gate.SignIn.Chosen(c.Context(), s.browser(c), c.Params("id"), c.FormValue("provider")))
 	})
 }
 
 // metadata hands out our metadata. A fetch from a partner's own address is remembered, unless an administrator looks.
 func (s *Server) metadata(c fiber.Ctx, side, slug string) error {
 	slug = strings.Clone(slug)
-	counts := c.Cookies(s.cookieName("console")) == "" && c.Get("Authorization") == ""
-	doc, err := s.gate.Exchange.HandOutMetadata(c.Context(), side, slug, c.Query("signed") != "", counts, s.address(c))
+	counts := c.Cookies(s.CookieName("console")) == "" && c.Get("Authorization") == ""
+	doc, err := s.Gate.Exchange.HandOutMetadata(c.Context(), side, slug, c.Query("signed") != "", counts, s.Address(c))
 	if err != nil {
 		return err
 	}
@@ -126,32 +127,32 @@ func (s *Server) sso(c fiber.Ctx) error {
 	}
 	received, err := saml.DecodeRedirect(query, s.ssoLocation(c))
 	if err != nil {
-		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", "", err))
+		return s.next(c, s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", "", err))
 	}
 	if received.Param != saml.ParamRequest {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(
+			s.Gate.SignIn.FailArrival(
 				c.Context(), s.browser(c), "sp", "",
 				explain.New(explain.SAMLNotARequest, explain.Pair("message", "SAMLRequest", received.Param)),
 			),
 		)
 	}
-	return s.next(c, s.gate.SignIn.AskSAML(c.Context(), s.browser(c), received))
+	return s.next(c, s.Gate.SignIn.AskSAML(c.Context(), s.browser(c), received))
 }
 
 // ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only
 // that one carries our cookies.
 func (s *Server) ssoPosted(c fiber.Ctx) error {
-	return s.arrived(c, "sso", strings.TrimPrefix(s.ssoLocation(c), s.gate.PublicURL)+"/", saml.ParamRequest)
+	return s.arrived(c, "sso", strings.TrimPrefix(s.ssoLocation(c), s.Gate.PublicURL)+"/", saml.ParamRequest)
 }
 
 // ssoLocation is the address at which a request came: the common one, or that of one application.
 func (s *Server) ssoLocation(c fiber.Ctx) string {
 	if app := c.Params("application"); app != "" {
-		return s.gate.PublicURL + "/saml/idp/" + strings.Clone(url.PathEscape(app)) + "/sso"
+		return s.Gate.PublicURL + "/saml/idp/" + strings.Clone(url.PathEscape(app)) + "/sso"
 	}
-	return s.gate.SSOLocation()
+	return s.Gate.SSOLocation()
 }
 
 // artifact answers applications that ask for the message behind an artifact (SAML Bindings, section 3.6).
@@ -159,7 +160,7 @@ func (s *Server) artifact(c fiber.Ctx) error {
 	if !strings.HasPrefix(c.Get("Content-Type"), "text/xml") {
 		return fiber.ErrUnsupportedMediaType
 	}
-	return s.soap(c, func(doc []byte) ([]byte, error) { return s.gate.Messages.ResolveArtifact(c.Context(), doc) })
+	return s.soap(c, func(doc []byte) ([]byte, error) { return s.Gate.Messages.ResolveArtifact(c.Context(), doc) })
 }
 
 // artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer
@@ -185,7 +186,7 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 	if len(body) > messageLimit*3/2 {
 		return s.next(
 			c,
-			s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
+			s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
 		)
 	}
 	form, err := url.ParseQuery(string(body))
@@ -193,7 +194,7 @@ func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
 		param = saml.ParamArtifact
 	}
 	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
+		return s.next(c, s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
 			fmt.Errorf("the form holds %s, and %d RelayStates; one %s and at most one RelayState may stand in it",
 				counted(form, param), len(form["RelayState"]), param)))
 	}
@@ -217,9 +218,9 @@ func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) er
 	if strings.HasPrefix(place, "slo") {
 		flow = "slo"
 	}
-	handle, err := s.gate.Messages.KeepArrival(c.Context(), s.address(c), place, param, value, relay)
+	handle, err := s.Gate.Messages.KeepArrival(c.Context(), s.Address(c), place, param, value, relay)
 	if err != nil {
-		return s.next(c, s.gate.SignIn.FailArrival(c.Context(), s.browser(c), flow, strings.Clone(c.Params("provider")), err))
+		return s.next(c, s.Gate.SignIn.FailArrival(c.Context(), s.browser(c), flow, strings.Clone(c.Params("provider")), err))
 	}
 	c.Set("Cache-Control", "no-store")
 	return c.Redirect().Status(http.StatusSeeOther).To(onward + handle)
@@ -227,7 +228,7 @@ func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) er
 
 func (s *Server) rehearsalPage(c fiber.Ctx) error {
 	token := c.Params("token")
-	p := s.gate.Rehearsal.OpenRehearsal(c.Context(), s.browser(c), token)
+	p := s.Gate.Rehearsal.OpenRehearsal(c.Context(), s.browser(c), token)
 	if p.Failure != nil {
 		return s.failurePage(c, p.Failure)
 	}
@@ -235,17 +236,17 @@ func (s *Server) rehearsalPage(c fiber.Ctx) error {
 }
 
 func (s *Server) rehearsalBegin(c fiber.Ctx) error {
-	if err := s.sameOrigin(c); err != nil {
+	if err := s.SameOrigin(c); err != nil {
 		return err
 	}
-	next, cookie := s.gate.Rehearsal.BeginRehearsal(c.Context(), s.browser(c), c.Params("token"))
+	next, cookie := s.Gate.Rehearsal.BeginRehearsal(c.Context(), s.browser(c), c.Params("token"))
 	return s.rehearses(c, next, cookie)
 }
 
 // rehearses goes on in a rehearsal that this browser has begun.
 func (s *Server) rehearses(c fiber.Ctx, next *signin.Next, cookie string) error {
 	if cookie != "" && !next.DropRehearsal {
-		s.setCookie(c, s.cookieName("rehearsal"), cookie, time.Hour)
+		s.SetCookie(c, s.CookieName("rehearsal"), cookie, time.Hour)
 	}
 	return s.onward(c, next)
 }
@@ -257,42 +258,10 @@ const (
 	signOutCookieLife = 10 * time.Minute
 )
 
-func (s *Server) cookieName(name string) string {
-	if s.gate.Secure() {
-		return "__Host-ig-" + name
-	}
-	return "ig-" + name
-}
-
-// setCookie sets a cookie for some time, or, where that is 0, for as long as the browser runs.
-func (s *Server) setCookie(c fiber.Ctx, name, value string, life time.Duration) {
-	c.Cookie(&fiber.Cookie{
-		Name:     name,
-		Value:    value,
-		Path:     "/",
-		HTTPOnly: true,
-		Secure:   s.gate.Secure(),
-		SameSite: "Lax",
-		MaxAge:   int(life.Seconds()),
-	})
-}
-
-func (s *Server) dropCookie(c fiber.Ctx, name string) {
-	c.Cookie(&fiber.Cookie{
-		Name:     name,
-		Path:     "/",
-		HTTPOnly: true,
-		Secure:   s.gate.Secure(),
-		SameSite: "Lax",
-		Expires:  time.Unix(1, 0),
-		MaxAge:   -1,
-	})
-}
-
 // browser reads what we know of the one who asks out of cookies and address.
 func (s *Server) browser(c fiber.Ctx) signin.Browser {
-	b := signin.Browser{Address: s.address(c), SignIns: map[string]string{}, SignOuts: map[string]string{}}
-	prefix, outs := s.cookieName(signInPrefix), s.cookieName(signOutPrefix)
+	b := signin.Browser{Address: s.Address(c), SignIns: map[string]string{}, SignOuts: map[string]string{}}
+	prefix, outs := s.CookieName(signInPrefix), s.CookieName(signOutPrefix)
 	for name, value := range c.Request().Header.Cookies() {
 		if id, ok := strings.CutPrefix(string(name), outs); ok && len(b.SignOuts) < 8 {
 			b.SignOuts[strings.Clone(id)] = string(value)
@@ -301,55 +270,44 @@ func (s *Server) browser(c fiber.Ctx) signin.Browser {
 			b.SignIns[strings.Clone(id)] = string(value)
 		}
 	}
-	b.Rehearsal = strings.Clone(c.Cookies(s.cookieName("rehearsal")))
-	b.Session = strings.Clone(c.Cookies(s.cookieName("session")))
+	b.Rehearsal = strings.Clone(c.Cookies(s.CookieName("rehearsal")))
+	b.Session = strings.Clone(c.Cookies(s.CookieName("session")))
 	b.Device = strings.Clone(c.Get("User-Agent"))
-	b.Way = strings.Clone(c.Cookies(s.cookieName("way")))
+	b.Way = strings.Clone(c.Cookies(s.CookieName("way")))
 	return b
-}
-
-// sameOrigin refuses forms of ours that another site had the browser post.
-func (s *Server) sameOrigin(c fiber.Ctx) error {
-	if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
-		return fiber.ErrForbidden
-	}
-	if o := c.Get("Origin"); o != "" && o != "null" && o != s.gate.PublicURL {
-		return fiber.ErrForbidden
-	}
-	return nil
 }
 
 func (s *Server) cookies(c fiber.Ctx, n *signin.Next) {
 	if n.SetSignIn != "" {
-		s.setCookie(c, s.cookieName(signInPrefix+n.SetSignIn), n.Secret, 20*time.Minute)
+		s.SetCookie(c, s.CookieName(signInPrefix+n.SetSignIn), n.Secret, 20*time.Minute)
 	}
 	for _, id := range n.DropSignIns {
-		s.dropCookie(c, s.cookieName(signInPrefix+id))
+		s.DropCookie(c, s.CookieName(signInPrefix+id))
 	}
 	if n.Console != "" {
-		s.setCookie(c, s.cookieName("console"), n.Console, consoleCookieLife)
+		s.SetCookie(c, s.CookieName("console"), n.Console, visit.ConsoleCookieLife)
 	}
 	if n.DropRehearsal {
-		s.dropCookie(c, s.cookieName("rehearsal"))
+		s.DropCookie(c, s.CookieName("rehearsal"))
 	}
 	if n.Session != "" {
 		life := time.Duration(0)
 		if !n.SessionEnds.IsZero() {
 			life = time.Until(n.SessionEnds)
 		}
-		s.setCookie(c, s.cookieName("session"), n.Session, life)
+		s.SetCookie(c, s.CookieName("session"), n.Session, life)
 	}
 	if n.Way != "" {
-		s.setCookie(c, s.cookieName("way"), n.Way, 180*24*time.Hour)
+		s.SetCookie(c, s.CookieName("way"), n.Way, 180*24*time.Hour)
 	}
 	if n.DropSession {
-		s.dropCookie(c, s.cookieName("session"))
+		s.DropCookie(c, s.CookieName("session"))
 	}
 	if n.SetSignOut != "" {
-		s.setCookie(c, s.cookieName(signOutPrefix+n.SetSignOut), n.Secret, signOutCookieLife)
+		s.SetCookie(c, s.CookieName(signOutPrefix+n.SetSignOut), n.Secret, signOutCookieLife)
 	}
 	if n.DropSignOut != "" {
-		s.dropCookie(c, s.cookieName(signOutPrefix+n.DropSignOut))
+		s.DropCookie(c, s.CookieName(signOutPrefix+n.DropSignOut))
 	}
 	c.Set("Cache-Control", "no-store")
 }

@@ -26,19 +26,19 @@ func (s *Server) signedOut(c fiber.Ctx, o *signin.SignOut) error {
 func (s *Server) sloPlace(c fiber.Ctx) (location, path string) {
 	if p := c.Params("provider"); p != "" {
 		path = "/saml/sp/" + strings.Clone(url.PathEscape(p)) + "/slo"
-		return s.gate.PublicURL + path, path
+		return s.Gate.PublicURL + path, path
 	}
 	location = strings.TrimSuffix(s.ssoLocation(c), "sso") + "slo"
-	return location, strings.TrimPrefix(location, s.gate.PublicURL)
+	return location, strings.TrimPrefix(location, s.Gate.PublicURL)
 }
 
 // slo takes logout messages of applications. Opened without one it explains itself.
 func (s *Server) slo(c fiber.Ctx) error {
 	location, _ := s.sloPlace(c)
 	return s.logoutArrived(c, func(received *saml.Received) *signin.Next {
-		return s.gate.SignOut.LogoutSAML(c.Context(), s.browser(c), received)
+		return s.Gate.SignOut.LogoutSAML(c.Context(), s.browser(c), received)
 	}, func(doc []byte) ([]byte, error) {
-		return s.gate.SignOut.LogoutSOAP(c.Context(), s.address(c), doc, location)
+		return s.Gate.SignOut.LogoutSOAP(c.Context(), s.Address(c), doc, location)
 	})
 }
 
@@ -49,9 +49,9 @@ func (s *Server) providerSLO(c fiber.Ctx) error {
 		return s.sloKept(c, handle)
 	}
 	return s.logoutArrived(c, func(received *saml.Received) *signin.Next {
-		return s.gate.SignOut.LogoutByProvider(c.Context(), s.browser(c), slug, received)
+		return s.Gate.SignOut.LogoutByProvider(c.Context(), s.browser(c), slug, received)
 	}, func(doc []byte) ([]byte, error) {
-		return s.gate.SignOut.LogoutByProviderSOAP(c.Context(), s.address(c), slug, doc)
+		return s.Gate.SignOut.LogoutByProviderSOAP(c.Context(), s.Address(c), slug, doc)
 	})
 }
 
@@ -73,7 +73,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		}
 		received, err := saml.DecodeRedirect(query, location)
 		if err != nil {
-			return s.next(c, s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), err))
+			return s.next(c, s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), err))
 		}
 		return s.next(c, byBrowser(received))
 	case strings.HasPrefix(kind, "text/xml"):
@@ -85,7 +85,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 	if len(body) > messageLimit*3/2 {
 		return s.next(
 			c,
-			s.gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
+			s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
 		)
 	}
 	form, err := url.ParseQuery(string(body))
@@ -97,7 +97,7 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		len(form["RelayState"]) > 1 {
 		return s.next(
 			c,
-			s.gate.SignIn.FailArrival(
+			s.Gate.SignIn.FailArrival(
 				c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")),
 				explain.New(explain.SAMLNotARequest, explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
 			),
@@ -111,7 +111,7 @@ func (s *Server) sloKept(c fiber.Ctx, handle string) error {
 	location, path := s.sloPlace(c)
 	return s.next(
 		c,
-		s.gate.SignOut.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))),
+		s.Gate.SignOut.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))),
 	)
 }
 

@@ -16,7 +16,7 @@ import (
 	"innergate/cli/terminal"
 	"innergate/client"
 	"innergate/core/files"
-	"innergate/server"
+	"innergate/server/management"
 )
 
 // Config is `innergate remove-absent`: remove what files once created and these no longer hold.
@@ -105,7 +105,7 @@ func Config(of *terminal.Program) *cli.Command {
 				Usage:    "print the JSON Schema of configuration files, for editors; needs no service",
 				Metadata: terminal.Examples("innergate config schema > config.schema.json"),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					_, err := p.Out.Write(server.Schema())
+					_, err := p.Out.Write(management.Schema())
 					return err
 				},
 			},

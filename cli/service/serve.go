@@ -23,6 +23,7 @@ import (
 	"innergate/gate/fetch"
 	"innergate/guard"
 	"innergate/server"
+	"innergate/server/management"
 	"innergate/store"
 )
 
@@ -393,7 +394,7 @@ func OpenAPI(of *terminal.Program) *cli.Command {
 		Usage:    "print the management API's OpenAPI description; needs no service",
 		Metadata: terminal.Examples("innergate openapi > openapi.json"),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			_, err := p.Out.Write(server.Description())
+			_, err := p.Out.Write(management.Description())
 			return err
 		},
 	}

@@ -49,8 +49,7 @@ func (p *commands) moreTraces() []*cli.Command {
 			Description: "No trace can know what the application made of it. MESSAGE is what it said, in its own words; what fits it " +
 				"stands first.",
 			Metadata: terminal.Examples(
-				"innergate trace refused-there 7F3K-92QX",
-				"Invalid audience",
+				"innergate trace refused-there 7F3K-92QX", `innergate trace refused-there 7F3K-92QX "Invalid audience"`,
 			),
 			Action: p.Flexible(1, 2, func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
 				r, err := cl.RefusedThere(ctx, args[0], strings.Join(args[1:], ""))

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -27,7 +27,7 @@ func rehearsalRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Rehearsal.NewRehearsal(c.Context(), c.who, in)
+				return c.s.Gate.Rehearsal.NewRehearsal(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -37,7 +37,7 @@ func rehearsalRoutes() []route {
 			Role:     viewer,
 			Response: api.Rehearsal{},
 			handle: func(c *call) (any, error) {
-				r, err := c.s.gate.Rehearsal.Rehearsal(c.Context(), c.Params("id"))
+				r, err := c.s.Gate.Rehearsal.Rehearsal(c.Context(), c.Params("id"))
 				if err == nil {
 					c.maskNames(r.Traces)
 				}

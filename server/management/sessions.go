@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -21,7 +21,7 @@ func sessionRoutes() []route {
 			Query:    []string{"search", "after", "limit", "person", "provider", "application", "ended"},
 			Response: api.List[api.Session]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Sessions.Sessions(
+				return c.s.Gate.Sessions.Sessions(
 					c.Context(),
 					page(c),
 					sessions.Filter{
@@ -40,7 +40,7 @@ func sessionRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Sessions.EndSessionByID(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Sessions.EndSessionByID(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -50,7 +50,7 @@ func sessionRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Sessions.EndSessionsOf(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Sessions.EndSessionsOf(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -59,7 +59,7 @@ func sessionRoutes() []route {
 			Summary:  "How long sessions last",
 			Role:     viewer,
 			Response: api.SessionLimits{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sessions.SessionLimits(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sessions.SessionLimits(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -73,7 +73,7 @@ func sessionRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sessions.SetSessionLimits(c.Context(), c.who, in)
+				return c.s.Gate.Sessions.SetSessionLimits(c.Context(), c.who, in)
 			},
 		},
 	}

@@ -1,10 +1,11 @@
-package server
+package management
 
 import (
 	"net/http"
 
 	"innergate/api"
 	"innergate/gate/ground"
+	"innergate/server/visit"
 )
 
 // consoleRoutes are the operations on who may use the console and the API.
@@ -37,7 +38,7 @@ func consoleRoutes() []route {
 			Summary:  "Whether the first administrator is missing",
 			Response: map[string]bool{},
 			handle: func(c *call) (any, error) {
-				needed, err := c.s.gate.Console.SetupNeeded(c.Context())
+				needed, err := c.s.Gate.Console.SetupNeeded(c.Context())
 				return map[string]bool{"needed": needed}, err
 			},
 		},
@@ -52,7 +53,7 @@ func consoleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Console.SetUp(c.Context(), in, c.s.address(c))
+				return nil, c.s.Gate.Console.SetUp(c.Context(), in, c.s.Address(c))
 			},
 		},
 		{
@@ -61,7 +62,7 @@ func consoleRoutes() []route {
 			Summary:  "List administrators",
 			Role:     owner,
 			Response: api.List[api.Administrator]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Console.Administrators(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Console.Administrators(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -76,7 +77,7 @@ func consoleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Console.AddAdministrator(c.Context(), c.who, in)
+				return c.s.Gate.Console.AddAdministrator(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -91,7 +92,7 @@ func consoleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Console.ChangeAdministrator(c.Context(), c.who, c.Params("id"), in)
+				return nil, c.s.Gate.Console.ChangeAdministrator(c.Context(), c.who, c.Params("id"), in)
 			},
 		},
 		{
@@ -101,7 +102,7 @@ func consoleRoutes() []route {
 			Role:    owner,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Console.RemoveAdministrator(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Console.RemoveAdministrator(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -110,7 +111,7 @@ func consoleRoutes() []route {
 			Summary:  "List API tokens",
 			Role:     owner,
 			Response: api.List[api.Token]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Console.Tokens(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Console.Tokens(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -125,11 +126,11 @@ func consoleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Console.NewToken(c.Context(), c.who, in)
+				return c.s.Gate.Console.NewToken(c.Context(), c.who, in)
 			},
 		},
 		{Method: del, Path: "/tokens/{id}", Summary: "Revoke an API token", Role: owner, Status: 204, handle: func(c *call) (any, error) {
-			return nil, c.s.gate.Console.RevokeToken(c.Context(), c.who, c.Params("id"))
+			return nil, c.s.Gate.Console.RevokeToken(c.Context(), c.who, c.Params("id"))
 		}},
 	}
 }
@@ -139,15 +140,15 @@ func signIn(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	token, me, err := c.s.gate.Console.SignInAdministrator(c.Context(), in.Name, in.Password, c.s.address(c))
+	token, me, err := c.s.Gate.Console.SignInAdministrator(c.Context(), in.Name, in.Password, c.s.Address(c))
 	if err != nil {
 		return nil, err
 	}
-	c.s.setCookie(c, c.s.cookieName("console"), token, consoleCookieLife)
+	c.s.SetCookie(c, c.s.CookieName("console"), token, visit.ConsoleCookieLife)
 	return me, nil
 }
 
 func signOut(c *call) (any, error) {
-	c.s.dropCookie(c, c.s.cookieName("console"))
-	return nil, c.s.gate.Console.SignOutAdministrator(c.Context(), c.Cookies(c.s.cookieName("console")))
+	c.s.DropCookie(c, c.s.CookieName("console"))
+	return nil, c.s.Gate.Console.SignOutAdministrator(c.Context(), c.Cookies(c.s.CookieName("console")))
 }

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"bytes"
@@ -9,7 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/gofiber/fiber/v3"
 	"github.com/invopop/jsonschema"
 
 	"innergate/api"
@@ -33,7 +32,7 @@ func configRoutes() []route {
 			Query:    []string{"form", "sealed"},
 			Response: api.ConfigFiles{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Changes.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
+				return c.s.Gate.Changes.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
 			},
 		},
 		{
@@ -48,7 +47,7 @@ func configRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.LoadConfig(c.Context(), c.who, in)
+				return c.s.Gate.Changes.LoadConfig(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -58,7 +57,7 @@ func configRoutes() []route {
 			Role:     engineer,
 			Response: api.Staged{},
 			Status:   201,
-			handle:   func(c *call) (any, error) { return c.s.gate.Changes.NewStaged(c.Context(), c.who) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Changes.NewStaged(c.Context(), c.who) },
 		},
 		{
 			Method:   post,
@@ -79,7 +78,7 @@ func configRoutes() []route {
 						Detail: "The query needs at, the offset in octets at which the part begins.",
 					}
 				}
-				return c.s.gate.Changes.AddStaged(c.Context(), c.who, c.Params("id"), at, bytes.Clone(c.BodyRaw()))
+				return c.s.Gate.Changes.AddStaged(c.Context(), c.who, c.Params("id"), at, bytes.Clone(c.BodyRaw()))
 			},
 		},
 		{
@@ -94,7 +93,7 @@ func configRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.SealSecret(c.Context(), c.who, in)
+				return c.s.Gate.Changes.SealSecret(c.Context(), c.who, in)
 			},
 		},
 	}
@@ -188,14 +187,6 @@ var fieldWords = map[string]string{
 	"for":                     "What the secret belongs to: providers/NAME, applications/NAME, mail or notices.",
 }
 
-// schema serves the JSON Schema of configuration files. It says nothing about this gate.
-func (s *Server) schema() {
-	s.app.Get(changes.SchemaPath, func(c fiber.Ctx) error {
-		c.Set("Cache-Control", "public, max-age=3600")
-		return c.Type("json", "utf-8").Send(Schema())
-	})
-}
-
 // historyRoutes are the operations on revisions, and on changes that are proposed.
 func historyRoutes() []route {
 	const viewer, engineer, owner = ground.RoleViewer, ground.RoleEngineer, ground.RoleOwner
@@ -215,7 +206,7 @@ func historyRoutes() []route {
 						return nil, err
 					}
 				}
-				return c.s.gate.Changes.History(c.Context(), page(c), f)
+				return c.s.Gate.Changes.History(c.Context(), page(c), f)
 			},
 		},
 		{
@@ -228,7 +219,7 @@ func historyRoutes() []route {
 			handle: func(c *call) (any, error) {
 				number, _ := strconv.Atoi(c.Query("number"))
 				against, _ := strconv.Atoi(c.Query("against"))
-				return c.s.gate.Changes.Revision(c.Context(), c.who, c.Query("kind"), c.Query("slug"), number, against)
+				return c.s.Gate.Changes.Revision(c.Context(), c.who, c.Query("kind"), c.Query("slug"), number, against)
 			},
 		},
 		{
@@ -243,7 +234,7 @@ func historyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.Restore(c.Context(), c.who, in)
+				return c.s.Gate.Changes.Restore(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -254,7 +245,7 @@ func historyRoutes() []route {
 			Query:    []string{"kind", "slug", "state", "after", "limit"},
 			Response: api.List[api.Proposal]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Changes.Proposals(c.Context(), page(c), c.Query("kind"), c.Query("slug"), c.Query("state"))
+				return c.s.Gate.Changes.Proposals(c.Context(), page(c), c.Query("kind"), c.Query("slug"), c.Query("state"))
 			},
 		},
 		{
@@ -270,7 +261,7 @@ func historyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.Propose(c.Context(), c.who, in)
+				return c.s.Gate.Changes.Propose(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -279,7 +270,7 @@ func historyRoutes() []route {
 			Summary:  "One proposal, with what it would change and what people would feel",
 			Role:     viewer,
 			Response: api.Proposal{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Changes.Proposal(c.Context(), c.Params("id")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Changes.Proposal(c.Context(), c.Params("id")) },
 		},
 		{
 			Method:   put,
@@ -293,7 +284,7 @@ func historyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.ChangeProposal(c.Context(), c.who, c.Params("id"), in)
+				return c.s.Gate.Changes.ChangeProposal(c.Context(), c.who, c.Params("id"), in)
 			},
 		},
 		{
@@ -303,7 +294,7 @@ func historyRoutes() []route {
 			Role:     engineer,
 			Response: api.Proposal{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Changes.ApproveProposal(c.Context(), c.who, c.Params("id"))
+				return c.s.Gate.Changes.ApproveProposal(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -318,7 +309,7 @@ func historyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.ApplyProposal(c.Context(), c.who, c.Params("id"), in)
+				return c.s.Gate.Changes.ApplyProposal(c.Context(), c.who, c.Params("id"), in)
 			},
 		},
 		{
@@ -333,7 +324,7 @@ func historyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.WithdrawProposal(c.Context(), c.who, c.Params("id"), in.Note)
+				return c.s.Gate.Changes.WithdrawProposal(c.Context(), c.who, c.Params("id"), in.Note)
 			},
 		},
 		{
@@ -342,7 +333,7 @@ func historyRoutes() []route {
 			Summary:  "Which changes need a second person",
 			Role:     viewer,
 			Response: config.Review{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Changes.Review(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Changes.Review(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -356,7 +347,7 @@ func historyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Changes.SetReview(c.Context(), c.who, in)
+				return c.s.Gate.Changes.SetReview(c.Context(), c.who, in)
 			},
 		},
 	}
@@ -395,7 +386,7 @@ func journalRoutes() []route {
 			Query:    []string{"has"},
 			Response: api.JournalVerdict{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.VerifyJournal(c.Context(), c.Query("has"))
+				return c.s.Gate.VerifyJournal(c.Context(), c.Query("has"))
 			},
 		},
 		{
@@ -408,10 +399,10 @@ func journalRoutes() []route {
 			Response: []byte{},
 			handle: func(c *call) (any, error) {
 				from, _ := strconv.ParseInt(c.Query("from"), 10, 64)
-				if err := c.s.gate.Taken(c.Context(), c.who, "journal", "the journal"); err != nil {
+				if err := c.s.Gate.Taken(c.Context(), c.who, "journal", "the journal"); err != nil {
 					return nil, err
 				}
-				return c.s.gate.ExportJournal(c.Context(), from)
+				return c.s.Gate.ExportJournal(c.Context(), from)
 			},
 		},
 		{
@@ -422,7 +413,7 @@ func journalRoutes() []route {
 			Query:    []string{"search", "after", "limit", "object"},
 			Response: api.List[api.JournalEntry]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Journal(c.Context(), c.who, page(c), c.Query("object"))
+				return c.s.Gate.Journal(c.Context(), c.who, page(c), c.Query("object"))
 			},
 		},
 	}

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -22,7 +22,7 @@ func sourceRoutes() []route {
 			Summary:  "List sources of metadata",
 			Role:     viewer,
 			Response: api.List[api.Source]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sources.Sources(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sources.Sources(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -37,7 +37,7 @@ func sourceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.SaveSource(c.Context(), c.who, "", in)
+				return c.s.Gate.Sources.SaveSource(c.Context(), c.who, "", in)
 			},
 		},
 		{
@@ -46,7 +46,7 @@ func sourceRoutes() []route {
 			Summary:  "Show a source, and how far a reading of it is",
 			Role:     viewer,
 			Response: api.Source{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sources.Source(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sources.Source(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:   put,
@@ -60,7 +60,7 @@ func sourceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.SaveSource(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Sources.SaveSource(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -70,7 +70,7 @@ func sourceRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Sources.DeleteSource(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Sources.DeleteSource(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		{
@@ -92,7 +92,7 @@ func sourceRoutes() []route {
 						Detail: "The offset says at which byte of the file the part begins.",
 					}
 				}
-				return nil, c.s.gate.Sources.UploadSource(c.Context(), c.Params("slug"), offset, c.BodyRaw())
+				return nil, c.s.Gate.Sources.UploadSource(c.Context(), c.Params("slug"), offset, c.BodyRaw())
 			},
 		},
 		{
@@ -103,7 +103,7 @@ func sourceRoutes() []route {
 			Response: api.Source{},
 			Status:   202,
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Sources.RefreshSource(c.Context(), c.Params("slug"))
+				return c.s.Gate.Sources.RefreshSource(c.Context(), c.Params("slug"))
 			},
 		},
 		{
@@ -113,7 +113,7 @@ func sourceRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Sources.CancelSource(c.Context(), c.Params("slug"))
+				return nil, c.s.Gate.Sources.CancelSource(c.Context(), c.Params("slug"))
 			},
 		},
 		{
@@ -124,7 +124,7 @@ func sourceRoutes() []route {
 			Query:    paged("role"),
 			Response: api.List[api.SourceEntity]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Sources.SourceEntities(c.Context(), c.Params("slug"), page(c), c.Query("role"))
+				return c.s.Gate.Sources.SourceEntities(c.Context(), c.Params("slug"), page(c), c.Query("role"))
 			},
 		},
 		{
@@ -135,7 +135,7 @@ func sourceRoutes() []route {
 			Query:   []string{"entityId"},
 			Media:   "text/plain; charset=utf-8",
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Sources.SourceDocument(c.Context(), c.Params("slug"), strings.Clone(c.Query("entityId")))
+				return c.s.Gate.Sources.SourceDocument(c.Context(), c.Params("slug"), strings.Clone(c.Query("entityId")))
 			},
 		},
 		{
@@ -150,7 +150,7 @@ func sourceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.LookUp(c.Context(), c.who, c.Params("slug"), in.EntityID)
+				return c.s.Gate.Sources.LookUp(c.Context(), c.who, c.Params("slug"), in.EntityID)
 			},
 		},
 		{
@@ -165,7 +165,7 @@ func sourceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.Adopt(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Sources.Adopt(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 	}
@@ -182,7 +182,7 @@ func templateRoutes() []route {
 			Summary:  "List templates, those that ship included",
 			Role:     viewer,
 			Response: api.List[config.Template]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sources.Templates(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sources.Templates(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -197,7 +197,7 @@ func templateRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.NewTemplate(c.Context(), c.who, in)
+				return c.s.Gate.Sources.NewTemplate(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -206,7 +206,7 @@ func templateRoutes() []route {
 			Summary:  "Show a template",
 			Role:     viewer,
 			Response: config.Template{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sources.Template(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sources.Template(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:  del,
@@ -215,7 +215,7 @@ func templateRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Sources.DeleteTemplate(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Sources.DeleteTemplate(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		{
@@ -231,7 +231,7 @@ func templateRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.StartTemplate(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Sources.StartTemplate(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 	}
@@ -270,7 +270,7 @@ func batchRoutes() []route {
 			Summary:  "The newest batches of partners",
 			Role:     engineer,
 			Response: api.List[api.BatchLine]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sources.Batches(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sources.Batches(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -285,7 +285,7 @@ func batchRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.NewBatch(c.Context(), c.who, in)
+				return c.s.Gate.Sources.NewBatch(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -294,7 +294,7 @@ func batchRoutes() []route {
 			Summary:  "A batch with its rows",
 			Role:     engineer,
 			Response: api.Batch{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Sources.Batch(c.Context(), c.Params("id")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Sources.Batch(c.Context(), c.Params("id")) },
 		},
 		{
 			Method:   put,
@@ -308,7 +308,7 @@ func batchRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Sources.ChangeBatch(c.Context(), c.who, c.Params("id"), in)
+				return c.s.Gate.Sources.ChangeBatch(c.Context(), c.who, c.Params("id"), in)
 			},
 		},
 		{
@@ -318,7 +318,7 @@ func batchRoutes() []route {
 			Role:     engineer,
 			Response: api.Batch{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Sources.MakeBatch(c.Context(), c.who, c.Params("id"))
+				return c.s.Gate.Sources.MakeBatch(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -328,7 +328,7 @@ func batchRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Sources.DropBatch(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Sources.DropBatch(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -338,7 +338,7 @@ func batchRoutes() []route {
 			Role:     viewer,
 			Query:    append([]string{"after", "limit"}, narrow...),
 			Response: api.Report{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Traces.Report(c.Context(), filter(c)) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Traces.Report(c.Context(), filter(c)) },
 		},
 		{
 			Method:   get,
@@ -348,7 +348,7 @@ func batchRoutes() []route {
 			Query:    narrow,
 			Media:    "text/csv; charset=utf-8",
 			Response: []byte{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Traces.ReportCSV(c.Context(), filter(c)) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Traces.ReportCSV(c.Context(), filter(c)) },
 		},
 	}
 }

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"context"
@@ -10,19 +10,19 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"innergate/api"
 	"innergate/gate/ground"
+	"innergate/server/visit"
 	"innergate/store"
 )
 
 // call is one request to the management API with the one who makes it.
 type call struct {
 	fiber.Ctx
-	s   *Server
+	s   *management
 	who ground.Actor
 }
 
@@ -62,15 +62,21 @@ func plainFirst(a, b route) int {
 	return strings.Compare(key(a), key(b))
 }
 
-// management serves the operations below /api/v1.
-func (s *Server) management() {
+// management is the management API.
+type management struct {
+	*visit.Reception
+	following following
+}
+
+// serve serves the operations below /api/v1.
+func (s *management) serve(app *fiber.App) {
 	routes := Routes()
 	slices.SortStableFunc(routes, plainFirst)
 	for _, r := range routes {
 		path := "/api/v1" + strings.NewReplacer("{", ":", "}", "").Replace(r.Path)
-		s.app.Add([]string{r.Method}, path, func(c fiber.Ctx) error { return s.manage(c, r) })
+		app.Add([]string{r.Method}, path, func(c fiber.Ctx) error { return s.manage(c, r) })
 	}
-	s.app.Use("/api/", func(c fiber.Ctx) error {
+	app.Use("/api/", func(c fiber.Ctx) error {
 		return &api.Problem{
 			Type:   "about:blank",
 			Status: http.StatusNotFound,
@@ -82,7 +88,7 @@ func (s *Server) management() {
 	})
 }
 
-func (s *Server) manage(c fiber.Ctx, r route) error {
+func (s *management) manage(c fiber.Ctx, r route) error {
 	c.Set("Cache-Control", "no-store")
 	in := &call{Ctx: c, s: s}
 	if r.Role != "" {
@@ -113,7 +119,7 @@ func (s *Server) manage(c fiber.Ctx, r route) error {
 			}
 		}
 	} else if r.Method != http.MethodGet {
-		if err := s.sameOrigin(c); err != nil {
+		if err := s.SameOrigin(c); err != nil {
 			return err
 		}
 	}
@@ -154,25 +160,25 @@ type shown struct {
 	token bool
 }
 
-func (s *Server) shownBy(c fiber.Ctx) shown {
+func (s *management) shownBy(c fiber.Ctx) shown {
 	if scheme, token, ok := strings.Cut(c.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
 		return shown{strings.Clone(strings.TrimSpace(token)), true}
 	}
-	return shown{strings.Clone(c.Cookies(s.cookieName("console"))), false}
+	return shown{strings.Clone(c.Cookies(s.CookieName("console"))), false}
 }
 
-func (s *Server) actorBy(ctx context.Context, by shown, from string) (*ground.Actor, error) {
+func (s *management) actorBy(ctx context.Context, by shown, from string) (*ground.Actor, error) {
 	if by.token {
-		return s.gate.Console.BearerActor(ctx, by.value, from)
+		return s.Gate.Console.BearerActor(ctx, by.value, from)
 	}
-	return s.gate.Console.SessionActor(ctx, by.value, from)
+	return s.Gate.Console.SessionActor(ctx, by.value, from)
 }
 
 // actor finds who is asking: by token in the Authorization header, or by the console's cookie. A changing call by
 // cookie must carry the session's CSRF value.
-func (s *Server) actor(c fiber.Ctx, changing bool) (*ground.Actor, error) {
+func (s *management) actor(c fiber.Ctx, changing bool) (*ground.Actor, error) {
 	shown := s.shownBy(c)
-	who, err := s.actorBy(c.Context(), shown, s.address(c))
+	who, err := s.actorBy(c.Context(), shown, s.Address(c))
 	if err != nil || !changing || shown.token {
 		return who, err
 	}
@@ -186,7 +192,7 @@ func (s *Server) actor(c fiber.Ctx, changing bool) (*ground.Actor, error) {
 			Remedy: "Load the console again.",
 		}
 	}
-	return who, s.sameOrigin(c)
+	return who, s.SameOrigin(c)
 }
 
 func body[T any](c *call) (T, error) {
@@ -234,8 +240,6 @@ func revision(c *call) int {
 	return n
 }
 
-const consoleCookieLife = 24 * time.Hour
-
 // maskNames takes people's names out of lists for viewers.
 func (c *call) maskNames(list []api.TraceSummary) {
 	if ground.Allows(c.who.Role, ground.RoleEngineer) {
@@ -247,3 +251,6 @@ func (c *call) maskNames(list []api.TraceSummary) {
 		}
 	}
 }
+
+// Serve serves the operations of the management API.
+func Serve(app *fiber.App, at *visit.Reception) { (&management{Reception: at}).serve(app) }

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -27,7 +27,7 @@ func keyRoutes() []route {
 		if err != nil {
 			return nil, err
 		}
-		return c.s.gate.Keyring.SwitchKey(c.Context(), c.who, c.Params("id"), in)
+		return c.s.Gate.Keyring.SwitchKey(c.Context(), c.who, c.Params("id"), in)
 	})
 	switching.Request = api.SwitchKey{}
 	return []route{
@@ -37,7 +37,7 @@ func keyRoutes() []route {
 			Summary:  "Our keys, without their private parts",
 			Role:     viewer,
 			Response: api.List[api.Key]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Keyring.Keys(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Keyring.Keys(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -52,7 +52,7 @@ func keyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Keyring.MakeKey(c.Context(), c.who, in)
+				return c.s.Gate.Keyring.MakeKey(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -68,7 +68,7 @@ func keyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Keyring.ImportKey(c.Context(), c.who, in)
+				return c.s.Gate.Keyring.ImportKey(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -79,7 +79,7 @@ func keyRoutes() []route {
 			Query:   []string{"form"},
 			Media:   "application/octet-stream",
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Keyring.KeyCertificate(c.Context(), c.Params("id"), c.Query("form"))
+				return c.s.Gate.Keyring.KeyCertificate(c.Context(), c.Params("id"), c.Query("form"))
 			},
 		},
 		{
@@ -94,7 +94,7 @@ func keyRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Keyring.CertifyKey(c.Context(), c.who, c.Params("id"), in.Text)
+				return c.s.Gate.Keyring.CertifyKey(c.Context(), c.who, c.Params("id"), in.Text)
 			},
 		},
 		{
@@ -105,18 +105,18 @@ func keyRoutes() []route {
 			Query:   []string{"commonName"},
 			Media:   "application/octet-stream",
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Keyring.KeyRequest(c.Context(), c.Params("id"), c.Query("commonName"))
+				return c.s.Gate.Keyring.KeyRequest(c.Context(), c.Params("id"), c.Query("commonName"))
 			},
 		},
 		step("publish", "Put the next key into our metadata, beside the active one", func(c *call) (*api.Key, error) {
-			return c.s.gate.Keyring.PublishKey(c.Context(), c.who, c.Params("id"))
+			return c.s.Gate.Keyring.PublishKey(c.Context(), c.who, c.Params("id"))
 		}),
 		switching,
 		step("retire", "Take a retiring key out of use; this can't be taken back", func(c *call) (*api.Key, error) {
-			return c.s.gate.Keyring.RetireKey(c.Context(), c.who, c.Params("id"))
+			return c.s.Gate.Keyring.RetireKey(c.Context(), c.who, c.Params("id"))
 		}),
 		step("undo", "Take back a key's last step", func(c *call) (*api.Key, error) {
-			return c.s.gate.Keyring.UndoKey(c.Context(), c.who, c.Params("id"))
+			return c.s.Gate.Keyring.UndoKey(c.Context(), c.who, c.Params("id"))
 		}),
 		{
 			Method:  del,
@@ -125,7 +125,7 @@ func keyRoutes() []route {
 			Role:    owner,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Keyring.DiscardKey(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Keyring.DiscardKey(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -135,7 +135,7 @@ func keyRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Keyring.ConfirmHolder(c.Context(), c.who, c.Params("id"), c.Params("side")+"/"+c.Params("slug"), true)
+				return nil, c.s.Gate.Keyring.ConfirmHolder(c.Context(), c.who, c.Params("id"), c.Params("side")+"/"+c.Params("slug"), true)
 			},
 		},
 		{
@@ -145,7 +145,7 @@ func keyRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Keyring.ConfirmHolder(c.Context(), c.who, c.Params("id"), c.Params("side")+"/"+c.Params("slug"), false)
+				return nil, c.s.Gate.Keyring.ConfirmHolder(c.Context(), c.who, c.Params("id"), c.Params("side")+"/"+c.Params("slug"), false)
 			},
 		},
 		{
@@ -156,7 +156,7 @@ func keyRoutes() []route {
 			Query:    []string{"purpose", "for"},
 			Response: api.Rollover{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Exchange.Rollover(c.Context(), c.Query("purpose", keys.PurposeSigning), c.Query("for"))
+				return c.s.Gate.Exchange.Rollover(c.Context(), c.Query("purpose", keys.PurposeSigning), c.Query("for"))
 			},
 		},
 		{
@@ -167,7 +167,7 @@ func keyRoutes() []route {
 			Query:    paged(),
 			Response: api.List[api.TrustedCertificate]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Keyring.Certificates(c.Context(), page(c))
+				return c.s.Gate.Keyring.Certificates(c.Context(), page(c))
 			},
 		},
 	}

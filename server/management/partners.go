@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -25,7 +25,7 @@ func openidRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Partners.NewSecret(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Partners.NewSecret(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -41,7 +41,7 @@ func openidRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Partners.KeepSecret(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Partners.KeepSecret(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -51,7 +51,7 @@ func openidRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Partners.SwitchSecret(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Partners.SwitchSecret(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		{
@@ -61,7 +61,7 @@ func openidRoutes() []route {
 			Role:     engineer,
 			Response: api.TriedSecret{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Partners.TrySecret(c.Context(), c.who, c.Params("slug"), c.Params("id"))
+				return c.s.Gate.Partners.TrySecret(c.Context(), c.who, c.Params("slug"), c.Params("id"))
 			},
 		},
 		{
@@ -84,7 +84,7 @@ func openidRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				if err := c.s.gate.Console.SetConsoleAccess(c.Context(), c.who, in); err != nil {
+				if err := c.s.Gate.Console.SetConsoleAccess(c.Context(), c.who, in); err != nil {
 					return nil, err
 				}
 				return consoleAccess(c)
@@ -95,7 +95,7 @@ func openidRoutes() []route {
 			Path:     "/session/providers",
 			Summary:  "The providers through which people come in to the console",
 			Response: api.List[api.Reference]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Console.ConsoleProviders(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Console.ConsoleProviders(c.Context()) },
 		},
 		{
 			Method:   get,
@@ -104,7 +104,7 @@ func openidRoutes() []route {
 			Role:     viewer,
 			Response: api.Switch{},
 			handle: func(c *call) (any, error) {
-				on, err := c.s.gate.Grants.RegistrationOn(c.Context())
+				on, err := c.s.Gate.Grants.RegistrationOn(c.Context())
 				return api.Switch{On: on}, err
 			},
 		},
@@ -120,7 +120,7 @@ func openidRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Grants.SetRegistration(c.Context(), c.who, in.On)
+				return nil, c.s.Gate.Grants.SetRegistration(c.Context(), c.who, in.On)
 			},
 		},
 	}
@@ -135,7 +135,7 @@ func openidRoutes() []route {
 				Role:     viewer,
 				Response: api.List[api.Secret]{},
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Partners.Secrets(c.Context(), kind, c.Params("slug"))
+					return c.s.Gate.Partners.Secrets(c.Context(), kind, c.Params("slug"))
 				},
 			},
 			route{
@@ -145,7 +145,7 @@ func openidRoutes() []route {
 				Role:    engineer,
 				Status:  204,
 				handle: func(c *call) (any, error) {
-					return nil, c.s.gate.Partners.DeleteSecret(c.Context(), c.who, kind, c.Params("slug"), c.Params("id"))
+					return nil, c.s.Gate.Partners.DeleteSecret(c.Context(), c.who, kind, c.Params("slug"), c.Params("id"))
 				},
 			},
 		)
@@ -155,9 +155,9 @@ func openidRoutes() []route {
 
 // consoleAccess tells who may come in to the console, and which of the providers give no role at the moment.
 func consoleAccess(c *call) (any, error) {
-	a, err := c.s.gate.Partners.ConsoleAccess(c.Context())
+	a, err := c.s.Gate.Partners.ConsoleAccess(c.Context())
 	if err == nil {
-		a.Unconfirmed, err = c.s.gate.Partners.Unconfirmed(c.Context(), a.Rules)
+		a.Unconfirmed, err = c.s.Gate.Partners.Unconfirmed(c.Context(), a.Rules)
 	}
 	return a, err
 }

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -20,7 +20,7 @@ func checkupRoutes() []route {
 			Summary:  "Inspect the whole configuration now",
 			Role:     viewer,
 			Response: api.CheckupResult{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Checkup(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Checkup(c.Context()) },
 		},
 		{
 			Method:   get,
@@ -30,7 +30,7 @@ func checkupRoutes() []route {
 			Query:    []string{"severity", "kind", "slug", "code", "accepted"},
 			Response: api.List[api.KeptFinding]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Checkups.KeptFindings(
+				return c.s.Gate.Checkups.KeptFindings(
 					c.Context(),
 					checkups.FindingFilter{
 						Severity: c.Query("severity"),
@@ -54,7 +54,7 @@ func checkupRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Checkups.AcceptFinding(c.Context(), c.who, c.Params("id"), in)
+				return c.s.Gate.Checkups.AcceptFinding(c.Context(), c.who, c.Params("id"), in)
 			},
 		},
 		{
@@ -64,7 +64,7 @@ func checkupRoutes() []route {
 			Role:     engineer,
 			Response: api.KeptFinding{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Checkups.ReopenFinding(c.Context(), c.who, c.Params("id"))
+				return c.s.Gate.Checkups.ReopenFinding(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -73,7 +73,7 @@ func checkupRoutes() []route {
 			Summary:  "The change that would settle a finding; nothing is changed",
 			Role:     viewer,
 			Response: api.Correction{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Correction(c.Context(), c.Params("id")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Correction(c.Context(), c.Params("id")) },
 		},
 		{
 			Method:  post,
@@ -87,7 +87,7 @@ func checkupRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Checkups.Correct(c.Context(), c.who, c.Params("id"), in.Revision)
+				return nil, c.s.Gate.Checkups.Correct(c.Context(), c.who, c.Params("id"), in.Revision)
 			},
 		},
 		{
@@ -96,7 +96,7 @@ func checkupRoutes() []route {
 			Summary:  "Partners' hosts, as they were last looked at",
 			Role:     viewer,
 			Response: api.List[api.OutsideHost]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.OutsideHosts(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.OutsideHosts(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -110,7 +110,7 @@ func checkupRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Checkups.LookOutside(c.Context(), in.Origin)
+				return c.s.Gate.Checkups.LookOutside(c.Context(), in.Origin)
 			},
 		},
 		{
@@ -119,7 +119,7 @@ func checkupRoutes() []route {
 			Summary:  "Whom the gate tells about new findings",
 			Role:     owner,
 			Response: api.NoticesView{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Notices(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Notices(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -133,7 +133,7 @@ func checkupRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Checkups.SetNotices(c.Context(), c.who, in)
+				return c.s.Gate.Checkups.SetNotices(c.Context(), c.who, in)
 			},
 		},
 	}
@@ -160,14 +160,14 @@ func overviewRoutes() []route {
 			Query:    []string{"q"},
 			Response: api.List[api.FoundItem]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Checkups.Find(c.Context(), c.Query("q"), ground.Allows(c.who.Role, engineer))
+				return c.s.Gate.Checkups.Find(c.Context(), c.Query("q"), ground.Allows(c.who.Role, engineer))
 			},
 		},
 	}
 }
 
 func overview(c *call) (any, error) {
-	o, err := c.s.gate.Checkups.Overview(c.Context())
+	o, err := c.s.Gate.Checkups.Overview(c.Context())
 	if err == nil {
 		c.maskNames(o.Recent)
 	}

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -28,7 +28,7 @@ func metadataRoutes() []route {
 			Query:   []string{"signed"},
 			Media:   samlMetadata,
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Exchange.OurMetadata(c.Context(), "", "", c.Query("signed") != "")
+				return c.s.Gate.Exchange.OurMetadata(c.Context(), "", "", c.Query("signed") != "")
 			},
 		},
 		{
@@ -39,7 +39,7 @@ func metadataRoutes() []route {
 			Query:   []string{"signed"},
 			Media:   samlMetadata,
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Exchange.OurMetadata(c.Context(), "application", c.Params("slug"), c.Query("signed") != "")
+				return c.s.Gate.Exchange.OurMetadata(c.Context(), "application", c.Params("slug"), c.Query("signed") != "")
 			},
 		},
 		{
@@ -50,7 +50,7 @@ func metadataRoutes() []route {
 			Query:   []string{"signed"},
 			Media:   samlMetadata,
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Exchange.OurMetadata(c.Context(), "provider", c.Params("slug"), c.Query("signed") != "")
+				return c.s.Gate.Exchange.OurMetadata(c.Context(), "provider", c.Params("slug"), c.Query("signed") != "")
 			},
 		},
 	}
@@ -70,7 +70,7 @@ func metadataRoutes() []route {
 					if err != nil {
 						return nil, err
 					}
-					return c.s.gate.Exchange.CompareSheet(c.Context(), kind, c.Params("slug"), in.Text)
+					return c.s.Gate.Exchange.CompareSheet(c.Context(), kind, c.Params("slug"), in.Text)
 				},
 			},
 			route{
@@ -80,7 +80,7 @@ func metadataRoutes() []route {
 				Role:    engineer,
 				Status:  204,
 				handle: func(c *call) (any, error) {
-					return nil, c.s.gate.Exchange.NoteSheet(c.Context(), c.who, kind, c.Params("slug"))
+					return nil, c.s.Gate.Exchange.NoteSheet(c.Context(), c.who, kind, c.Params("slug"))
 				},
 			},
 			route{
@@ -90,7 +90,7 @@ func metadataRoutes() []route {
 				Role:     engineer,
 				Response: api.Refreshed{},
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Watch.Refresh(c.Context(), c.who, kind, c.Params("slug"))
+					return c.s.Gate.Watch.Refresh(c.Context(), c.who, kind, c.Params("slug"))
 				},
 			},
 			route{
@@ -100,7 +100,7 @@ func metadataRoutes() []route {
 				Role:     viewer,
 				Response: api.List[api.Document]{},
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Watch.Documents(c.Context(), kind, c.Params("slug"))
+					return c.s.Gate.Watch.Documents(c.Context(), kind, c.Params("slug"))
 				},
 			},
 			route{
@@ -110,7 +110,7 @@ func metadataRoutes() []route {
 				Role:    viewer,
 				Media:   "text/plain; charset=utf-8",
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Watch.DocumentText(c.Context(), kind, c.Params("slug"), c.Params("id"))
+					return c.s.Gate.Watch.DocumentText(c.Context(), kind, c.Params("slug"), c.Params("id"))
 				},
 			},
 			route{
@@ -120,7 +120,7 @@ func metadataRoutes() []route {
 				Role:     viewer,
 				Response: api.Refreshed{},
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Watch.DocumentChanges(c.Context(), kind, c.Params("slug"), c.Params("id"))
+					return c.s.Gate.Watch.DocumentChanges(c.Context(), kind, c.Params("slug"), c.Params("id"))
 				},
 			},
 			route{
@@ -130,7 +130,7 @@ func metadataRoutes() []route {
 				Role:     engineer,
 				Response: api.Refreshed{},
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Watch.UseDocument(c.Context(), c.who, kind, c.Params("slug"), c.Params("id"))
+					return c.s.Gate.Watch.UseDocument(c.Context(), c.who, kind, c.Params("slug"), c.Params("id"))
 				},
 			},
 			route{
@@ -140,7 +140,7 @@ func metadataRoutes() []route {
 				Role:    engineer,
 				Status:  204,
 				handle: func(c *call) (any, error) {
-					return nil, c.s.gate.Watch.DismissDocument(c.Context(), c.who, kind, c.Params("slug"), c.Params("id"))
+					return nil, c.s.Gate.Watch.DismissDocument(c.Context(), c.who, kind, c.Params("slug"), c.Params("id"))
 				},
 			},
 		)
@@ -174,7 +174,7 @@ func takeRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Watch.TakeApplication(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Watch.TakeApplication(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -198,7 +198,7 @@ func takeRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Watch.TakeProvider(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Watch.TakeProvider(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -233,9 +233,9 @@ func understand(c *call, kind, slug string) (any, error) {
 	var u *api.Understood
 	switch kind {
 	case "application":
-		u, _, err = c.s.gate.Watch.UnderstandApplication(c.Context(), slug, in)
+		u, _, err = c.s.Gate.Watch.UnderstandApplication(c.Context(), slug, in)
 	case "provider":
-		u, _, err = c.s.gate.Watch.UnderstandProvider(c.Context(), slug, in)
+		u, _, err = c.s.Gate.Watch.UnderstandProvider(c.Context(), slug, in)
 	default:
 		return nil, fiber.ErrNotFound
 	}

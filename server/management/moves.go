@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -23,7 +23,7 @@ func moveRoutes() []route {
 			Summary:  "List moves, the newest first",
 			Role:     viewer,
 			Response: api.List[api.MoveLine]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Moves.Moves(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Moves.Moves(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -38,7 +38,7 @@ func moveRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Moves.NewMove(c.Context(), c.who, in)
+				return c.s.Gate.Moves.NewMove(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -47,7 +47,7 @@ func moveRoutes() []route {
 			Summary:  "A move with its waves, and the usage and readiness of each application",
 			Role:     viewer,
 			Response: api.Move{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Moves.Move(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Moves.Move(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:  del,
@@ -56,7 +56,7 @@ func moveRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Moves.EndMove(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Moves.EndMove(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		{
@@ -71,7 +71,7 @@ func moveRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Moves.PlanWave(c.Context(), c.who, c.Params("slug"), number(c), in)
+				return c.s.Gate.Moves.PlanWave(c.Context(), c.who, c.Params("slug"), number(c), in)
 			},
 		},
 		{
@@ -81,7 +81,7 @@ func moveRoutes() []route {
 			Role:     engineer,
 			Response: api.Move{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Moves.ApproveWave(c.Context(), c.who, c.Params("slug"), number(c))
+				return c.s.Gate.Moves.ApproveWave(c.Context(), c.who, c.Params("slug"), number(c))
 			},
 		},
 		{
@@ -96,7 +96,7 @@ func moveRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Moves.OpenWave(c.Context(), c.who, c.Params("slug"), number(c), in)
+				return c.s.Gate.Moves.OpenWave(c.Context(), c.who, c.Params("slug"), number(c), in)
 			},
 		},
 		{
@@ -111,7 +111,7 @@ func moveRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Moves.BackWave(c.Context(), c.who, c.Params("slug"), number(c), in)
+				return c.s.Gate.Moves.BackWave(c.Context(), c.who, c.Params("slug"), number(c), in)
 			},
 		},
 		{
@@ -127,7 +127,7 @@ func moveRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Moves.NewTrial(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Moves.NewTrial(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -138,7 +138,7 @@ func moveRoutes() []route {
 			Query:    []string{"application"},
 			Response: api.List[api.MoveComparison]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Moves.MoveComparisons(c.Context(), c.Params("slug"), c.Query("application"))
+				return c.s.Gate.Moves.MoveComparisons(c.Context(), c.Params("slug"), c.Query("application"))
 			},
 		},
 		{
@@ -147,7 +147,7 @@ func moveRoutes() []route {
 			Summary:  "What still uses a provider, until it can be closed",
 			Role:     viewer,
 			Response: api.StillUses{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Moves.StillUses(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Moves.StillUses(c.Context(), c.Params("slug")) },
 		},
 	}
 }

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"net/http"
@@ -21,7 +21,7 @@ func reachRoutes() []route {
 			Summary:  "The routes, in order",
 			Role:     viewer,
 			Response: access.Routes{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Partners.Routes(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Partners.Routes(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -35,7 +35,7 @@ func reachRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SetRoutes(c.Context(), c.who, in)
+				return c.s.Gate.Configuration.SetRoutes(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -50,7 +50,7 @@ func reachRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.SignIn.ExplainRoute(c.Context(), in)
+				return c.s.Gate.SignIn.ExplainRoute(c.Context(), in)
 			},
 		},
 	}
@@ -63,7 +63,7 @@ func reachRoutes() []route {
 			Role:     viewer,
 			Response: api.GuardView{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Guarded.GuardView(c.Context(), c.who, c.Params("slug"))
+				return c.s.Gate.Guarded.GuardView(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		route{
@@ -78,7 +78,7 @@ func reachRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Guarded.TryPath(c.Context(), c.Params("slug"), in)
+				return c.s.Gate.Guarded.TryPath(c.Context(), c.Params("slug"), in)
 			},
 		},
 	)
@@ -96,7 +96,7 @@ func reachRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Guarded.SetGuardPassword(c.Context(), c.who, c.Params("slug"), in)
+				return nil, c.s.Gate.Guarded.SetGuardPassword(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 	)
@@ -111,7 +111,7 @@ func reachRoutes() []route {
 				Role:     viewer,
 				Response: api.List[api.ReachStep]{},
 				handle: func(c *call) (any, error) {
-					return c.s.gate.Configuration.ReachHistory(c.Context(), kind, c.Params("slug"))
+					return c.s.Gate.Configuration.ReachHistory(c.Context(), kind, c.Params("slug"))
 				},
 			},
 			route{
@@ -126,7 +126,7 @@ func reachRoutes() []route {
 					if err != nil {
 						return nil, err
 					}
-					return c.s.gate.Configuration.ChangeReach(c.Context(), c.who, kind, c.Params("slug"), in)
+					return c.s.Gate.Configuration.ChangeReach(c.Context(), c.who, kind, c.Params("slug"), in)
 				},
 			},
 			route{
@@ -141,7 +141,7 @@ func reachRoutes() []route {
 					if err != nil {
 						return nil, err
 					}
-					return c.s.gate.Configuration.PreviewReach(c.Context(), kind, c.Params("slug"), in)
+					return c.s.Gate.Configuration.PreviewReach(c.Context(), kind, c.Params("slug"), in)
 				},
 			},
 			route{
@@ -151,7 +151,7 @@ func reachRoutes() []route {
 				Role:    engineer,
 				Status:  204,
 				handle: func(c *call) (any, error) {
-					return nil, c.s.gate.Configuration.UndoReach(c.Context(), c.who, kind, c.Params("slug"))
+					return nil, c.s.Gate.Configuration.UndoReach(c.Context(), c.who, kind, c.Params("slug"))
 				},
 			},
 		)
@@ -181,7 +181,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				list, err := c.s.gate.Persons.Assignments(c.Context(), c.Params("slug"), p)
+				list, err := c.s.Gate.Persons.Assignments(c.Context(), c.Params("slug"), p)
 				if err == nil && c.who.Role == viewer {
 					for i := range list.Items {
 						if list.Items[i].Kind == "person" {
@@ -207,7 +207,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Persons.Assign(c.Context(), c.who, c.Params("slug"), in)
+				return nil, c.s.Gate.Persons.Assign(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -220,7 +220,7 @@ func accessRoutes() []route {
 				if err := persons.MayAssign(c.who, c.Params("slug")); err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Persons.Unassign(c.Context(), c.who, c.Params("slug"), c.Params("kind"), c.Params("who"))
+				return nil, c.s.Gate.Persons.Unassign(c.Context(), c.who, c.Params("slug"), c.Params("kind"), c.Params("who"))
 			},
 		},
 		{
@@ -231,7 +231,7 @@ func accessRoutes() []route {
 			Query:    []string{"search", "after", "limit"},
 			Response: api.WhoGetsIn{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Configuration.WhoGetsIn(c.Context(), c.Params("slug"), page(c))
+				return c.s.Gate.Configuration.WhoGetsIn(c.Context(), c.Params("slug"), page(c))
 			},
 		},
 		{
@@ -246,7 +246,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.ExplainAccess(c.Context(), c.Params("slug"), in)
+				return c.s.Gate.Configuration.ExplainAccess(c.Context(), c.Params("slug"), in)
 			},
 		},
 		{
@@ -261,7 +261,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.CheckAccounts(c.Context(), c.Params("slug"), in)
+				return c.s.Gate.Configuration.CheckAccounts(c.Context(), c.Params("slug"), in)
 			},
 		},
 		{
@@ -276,7 +276,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.PreviewSubject(c.Context(), c.Params("slug"), in)
+				return c.s.Gate.Configuration.PreviewSubject(c.Context(), c.Params("slug"), in)
 			},
 		},
 		{
@@ -291,7 +291,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Rehearsal.TryMapping(c.Context(), in)
+				return c.s.Gate.Rehearsal.TryMapping(c.Context(), in)
 			},
 		},
 		{
@@ -306,7 +306,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Rehearsal.SuggestRules(c.Context(), in)
+				return c.s.Gate.Rehearsal.SuggestRules(c.Context(), in)
 			},
 		},
 		{
@@ -321,7 +321,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Rehearsal.Preview(c.Context(), in)
+				return c.s.Gate.Rehearsal.Preview(c.Context(), in)
 			},
 		},
 		{
@@ -330,7 +330,7 @@ func accessRoutes() []route {
 			Summary:  "List rule sets with who uses them",
 			Role:     viewer,
 			Response: api.List[api.RuleSet]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Configuration.RuleSets(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Configuration.RuleSets(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -345,7 +345,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SaveRuleSet(c.Context(), c.who, "", in, 0)
+				return c.s.Gate.Configuration.SaveRuleSet(c.Context(), c.who, "", in, 0)
 			},
 		},
 		{
@@ -354,7 +354,7 @@ func accessRoutes() []route {
 			Summary:  "Show a rule set with who uses it",
 			Role:     viewer,
 			Response: api.RuleSet{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Configuration.RuleSet(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Configuration.RuleSet(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:   put,
@@ -369,7 +369,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SaveRuleSet(c.Context(), c.who, c.Params("slug"), in, revision(c))
+				return c.s.Gate.Configuration.SaveRuleSet(c.Context(), c.who, c.Params("slug"), in, revision(c))
 			},
 		},
 		{
@@ -384,7 +384,7 @@ func accessRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.PreviewRuleSet(c.Context(), c.Params("slug"), in)
+				return c.s.Gate.Configuration.PreviewRuleSet(c.Context(), c.Params("slug"), in)
 			},
 		},
 		{
@@ -394,7 +394,7 @@ func accessRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Configuration.DeleteRuleSet(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Configuration.DeleteRuleSet(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 	}
@@ -413,7 +413,7 @@ func objectRoutes() []route {
 			Query:    paged("reach", "provider"),
 			Response: api.List[api.Application]{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Checkups.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
+				return c.s.Gate.Checkups.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
 			},
 		},
 		{
@@ -429,7 +429,7 @@ func objectRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SaveApplication(c.Context(), c.who, "", in, 0)
+				return c.s.Gate.Configuration.SaveApplication(c.Context(), c.who, "", in, 0)
 			},
 		},
 		{
@@ -438,7 +438,7 @@ func objectRoutes() []route {
 			Summary:  "Show an application with its passage and findings",
 			Role:     viewer,
 			Response: api.Application{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Application(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Application(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:   put,
@@ -453,7 +453,7 @@ func objectRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SaveApplication(c.Context(), c.who, c.Params("slug"), in, revision(c))
+				return c.s.Gate.Configuration.SaveApplication(c.Context(), c.who, c.Params("slug"), in, revision(c))
 			},
 		},
 		{
@@ -463,7 +463,7 @@ func objectRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Configuration.DeleteApplication(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Configuration.DeleteApplication(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		{
@@ -473,11 +473,11 @@ func objectRoutes() []route {
 			Role:     engineer,
 			Response: api.Application{},
 			handle: func(c *call) (any, error) {
-				if err := c.s.gate.Configuration.SetReach(c.Context(), c.who, "application", c.Params("slug"),
+				if err := c.s.Gate.Configuration.SetReach(c.Context(), c.who, "application", c.Params("slug"),
 					access.Reach(c.Params("reach"))); err != nil {
 					return nil, err
 				}
-				return c.s.gate.Checkups.Application(c.Context(), c.Params("slug"))
+				return c.s.Gate.Checkups.Application(c.Context(), c.Params("slug"))
 			},
 		},
 		{
@@ -487,7 +487,7 @@ func objectRoutes() []route {
 			Role:     viewer,
 			Query:    paged("reach"),
 			Response: api.List[api.Provider]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Providers(c.Context(), page(c), c.Query("reach")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Providers(c.Context(), page(c), c.Query("reach")) },
 		},
 		{
 			Method:   post,
@@ -502,7 +502,7 @@ func objectRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SaveProvider(c.Context(), c.who, "", in, 0)
+				return c.s.Gate.Configuration.SaveProvider(c.Context(), c.who, "", in, 0)
 			},
 		},
 		{
@@ -511,7 +511,7 @@ func objectRoutes() []route {
 			Summary:  "Show a provider with its stations and findings",
 			Role:     viewer,
 			Response: api.Provider{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Checkups.Provider(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Provider(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:   put,
@@ -526,7 +526,7 @@ func objectRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Configuration.SaveProvider(c.Context(), c.who, c.Params("slug"), in, revision(c))
+				return c.s.Gate.Configuration.SaveProvider(c.Context(), c.who, c.Params("slug"), in, revision(c))
 			},
 		},
 		{
@@ -536,7 +536,7 @@ func objectRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Configuration.DeleteProvider(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Configuration.DeleteProvider(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 		{
@@ -546,11 +546,11 @@ func objectRoutes() []route {
 			Role:     engineer,
 			Response: api.Provider{},
 			handle: func(c *call) (any, error) {
-				if err := c.s.gate.Configuration.SetReach(c.Context(), c.who, "provider", c.Params("slug"),
+				if err := c.s.Gate.Configuration.SetReach(c.Context(), c.who, "provider", c.Params("slug"),
 					access.Reach(c.Params("reach"))); err != nil {
 					return nil, err
 				}
-				return c.s.gate.Checkups.Provider(c.Context(), c.Params("slug"))
+				return c.s.Gate.Checkups.Provider(c.Context(), c.Params("slug"))
 			},
 		},
 	}

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"bufio"
@@ -60,8 +60,8 @@ func (f *following) end(who string) {
 
 // stillMay is asked from time to time whether somebody may go on following. It holds what they have shown by itself, since
 // the request is over by then.
-func (s *Server) stillMay(c fiber.Ctx, was ground.Actor) func(ctx context.Context) bool {
-	shown, from := s.shownBy(c), s.address(c)
+func (s *management) stillMay(c fiber.Ctx, was ground.Actor) func(ctx context.Context) bool {
+	shown, from := s.shownBy(c), s.Address(c)
 	return func(ctx context.Context) bool {
 		who, err := s.actorBy(ctx, shown, from)
 		return err == nil && who.ID == was.ID && who.Role == was.Role
@@ -70,7 +70,7 @@ func (s *Server) stillMay(c fiber.Ctx, was ground.Actor) func(ctx context.Contex
 
 // stream sends events. A follower who went away is noticed when something is sent to it, at the latest by the next
 // heartbeat; nothing waits for it. One who may no longer read, or whose role has changed, gets nothing more.
-func (s *Server) stream(c *call, run events) error {
+func (s *management) stream(c *call, run events) error {
 	who := c.who
 	if !s.following.begin(who.ID) {
 		return &api.Problem{

@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"context"
@@ -25,7 +25,7 @@ func traceRoutes() []route {
 			Query:    []string{"with"},
 			Response: api.TraceComparison{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Rehearsal.CompareTraces(
+				return c.s.Gate.Rehearsal.CompareTraces(
 					c.Context(), c.Params("reference"), c.Query("with"), ground.Allows(c.who.Role, ground.RoleEngineer),
 				)
 			},
@@ -40,10 +40,10 @@ func traceRoutes() []route {
 			Response: []byte{},
 			handle: func(c *call) (any, error) {
 				id, personal := strings.Clone(c.Params("id")), ground.Allows(c.who.Role, ground.RoleEngineer)
-				if _, err := c.s.gate.Rehearsal.Rehearsal(c.Context(), id); err != nil {
+				if _, err := c.s.Gate.Rehearsal.Rehearsal(c.Context(), id); err != nil {
 					return nil, err
 				}
-				g := c.s.gate
+				g := c.s.Gate
 				return events(func(ctx context.Context, send func(string, any) error) error {
 					return g.Rehearsal.FollowRehearsal(ctx, id, personal, send)
 				}), nil
@@ -61,7 +61,7 @@ func traceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Checkups.Bundle(c.Context(), c.who, in)
+				return c.s.Gate.Checkups.Bundle(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -77,7 +77,7 @@ func traceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				b, err := c.s.gate.Checkups.Bundle(c.Context(), c.who, in)
+				b, err := c.s.Gate.Checkups.Bundle(c.Context(), c.who, in)
 				if err != nil {
 					return nil, err
 				}
@@ -97,7 +97,7 @@ func traceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Rehearsal.Judge(c.Context(), in)
+				return c.s.Gate.Rehearsal.Judge(c.Context(), in)
 			},
 		},
 		{
@@ -118,7 +118,7 @@ func traceRoutes() []route {
 						Detail: "The query's days is no number from 1 to 366.",
 					}
 				}
-				return c.s.gate.Traces.Statistics(c.Context(), days, c.Query("application"), c.Query("provider"))
+				return c.s.Gate.Traces.Statistics(c.Context(), days, c.Query("application"), c.Query("provider"))
 			},
 		},
 		{
@@ -127,7 +127,7 @@ func traceRoutes() []route {
 			Summary:  "How long traces are kept",
 			Role:     viewer,
 			Response: api.TraceRetention{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Traces.TraceRetention(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Traces.TraceRetention(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -141,7 +141,7 @@ func traceRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Traces.SetTraceRetention(c.Context(), c.who, in)
+				return c.s.Gate.Traces.SetTraceRetention(c.Context(), c.who, in)
 			},
 		},
 	}
@@ -181,7 +181,7 @@ func traceListRoutes() []route {
 			Query:    []string{"message"},
 			Response: api.RefusedThere{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Traces.Refused(c.Context(), c.Params("reference"), c.Query("message"),
+				return c.s.Gate.Traces.Refused(c.Context(), c.Params("reference"), c.Query("message"),
 					ground.Allows(c.who.Role, ground.RoleEngineer))
 			},
 		},
@@ -192,7 +192,7 @@ func traceListRoutes() []route {
 			Role:     viewer,
 			Response: api.Trace{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Traces.Trace(c.Context(), c.Params("reference"), ground.Allows(c.who.Role, ground.RoleEngineer))
+				return c.s.Gate.Traces.Trace(c.Context(), c.Params("reference"), ground.Allows(c.who.Role, ground.RoleEngineer))
 			},
 		},
 	}
@@ -213,7 +213,7 @@ func listTraces(c *call) (any, error) {
 			return nil, err
 		}
 	}
-	list, err := c.s.gate.Traces.Traces(c.Context(), page(c), f)
+	list, err := c.s.Gate.Traces.Traces(c.Context(), page(c), f)
 	if err == nil {
 		c.maskNames(list.Items)
 	}

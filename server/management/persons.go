@@ -1,4 +1,4 @@
-package server
+package management
 
 import (
 	"bytes"
@@ -40,7 +40,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Persons.SavePerson(c.Context(), c.who, "", in)
+				return c.s.Gate.Persons.SavePerson(c.Context(), c.who, "", in)
 			},
 		},
 		{
@@ -49,7 +49,7 @@ func peopleRoutes() []route {
 			Summary:  "A person with profile, groups, links and accounts",
 			Role:     engineer,
 			Response: api.Person{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Person(c.Context(), c.Params("id")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Persons.Person(c.Context(), c.Params("id")) },
 		},
 		{
 			Method:   put,
@@ -63,7 +63,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Persons.SavePerson(c.Context(), c.who, c.Params("id"), in)
+				return c.s.Gate.Persons.SavePerson(c.Context(), c.who, c.Params("id"), in)
 			},
 		},
 		{
@@ -73,7 +73,7 @@ func peopleRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Persons.DeletePerson(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Persons.DeletePerson(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -89,7 +89,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Persons.LinkPerson(c.Context(), c.who, c.Params("id"), in.Reference)
+				return c.s.Gate.Persons.LinkPerson(c.Context(), c.who, c.Params("id"), in.Reference)
 			},
 		},
 		{
@@ -99,7 +99,7 @@ func peopleRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Persons.Unlink(c.Context(), c.who, c.Params("id"), c.Params("link"))
+				return nil, c.s.Gate.Persons.Unlink(c.Context(), c.who, c.Params("id"), c.Params("link"))
 			},
 		},
 		{
@@ -110,7 +110,7 @@ func peopleRoutes() []route {
 			Response: api.PersonLinkMade{},
 			Status:   201,
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Directory.NewPersonLink(c.Context(), c.who, c.Params("id"))
+				return c.s.Gate.Directory.NewPersonLink(c.Context(), c.who, c.Params("id"))
 			},
 		},
 		{
@@ -120,7 +120,7 @@ func peopleRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Directory.RemoveCredential(c.Context(), c.who, c.Params("id"), c.Params("credential"))
+				return nil, c.s.Gate.Directory.RemoveCredential(c.Context(), c.who, c.Params("id"), c.Params("credential"))
 			},
 		},
 		{
@@ -129,7 +129,7 @@ func peopleRoutes() []route {
 			Summary:  "Person types, attributes and the table of standard names",
 			Role:     viewer,
 			Response: api.Attributes{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Persons.PeopleSettings(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Persons.PeopleSettings(c.Context()) },
 		},
 		{
 			Method:   get,
@@ -153,7 +153,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.Persons.SetPeopleSettings(c.Context(), c.who, in)
+				return nil, c.s.Gate.Persons.SetPeopleSettings(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -162,7 +162,7 @@ func peopleRoutes() []route {
 			Summary:  "How the gate sends mail",
 			Role:     owner,
 			Response: api.MailSettings{},
-			handle:   func(c *call) (any, error) { return c.s.gate.MailSettings(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.MailSettings(c.Context()) },
 		},
 		{
 			Method:   put,
@@ -176,7 +176,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.SetMail(c.Context(), c.who, in)
+				return c.s.Gate.SetMail(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -191,7 +191,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return nil, c.s.gate.TestMail(c.Context(), c.who, in.To)
+				return nil, c.s.Gate.TestMail(c.Context(), c.who, in.To)
 			},
 		},
 		{
@@ -209,7 +209,7 @@ func peopleRoutes() []route {
 			Summary:  "The newest imports",
 			Role:     engineer,
 			Response: api.List[api.Import]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Imports(c.Context()) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Persons.Imports(c.Context()) },
 		},
 		{
 			Method:   post,
@@ -224,7 +224,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Persons.NewImport(c.Context(), c.who, in)
+				return c.s.Gate.Persons.NewImport(c.Context(), c.who, in)
 			},
 		},
 		{
@@ -233,7 +233,7 @@ func peopleRoutes() []route {
 			Summary:  "How an import stands",
 			Role:     engineer,
 			Response: api.Import{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Import(c.Context(), c.Params("id")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Persons.Import(c.Context(), c.Params("id")) },
 		},
 		{
 			Method:   post,
@@ -254,7 +254,7 @@ func peopleRoutes() []route {
 						Detail: "The query needs at, the offset in octets at which the part begins.",
 					}
 				}
-				return c.s.gate.Persons.AddToImport(c.Context(), c.Params("id"), at, bytes.Clone(c.BodyRaw()))
+				return c.s.Gate.Persons.AddToImport(c.Context(), c.Params("id"), at, bytes.Clone(c.BodyRaw()))
 			},
 		},
 		{
@@ -264,7 +264,7 @@ func peopleRoutes() []route {
 			Role:     engineer,
 			Response: api.Import{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), false)
+				return c.s.Gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), false)
 			},
 		},
 		{
@@ -274,7 +274,7 @@ func peopleRoutes() []route {
 			Role:     engineer,
 			Response: api.Import{},
 			handle: func(c *call) (any, error) {
-				return c.s.gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), true)
+				return c.s.Gate.Persons.RunImport(c.Context(), c.who, c.Params("id"), true)
 			},
 		},
 		{
@@ -284,7 +284,7 @@ func peopleRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Persons.CancelImport(c.Context(), c.who, c.Params("id"))
+				return nil, c.s.Gate.Persons.CancelImport(c.Context(), c.who, c.Params("id"))
 			},
 		},
 
@@ -295,7 +295,7 @@ func peopleRoutes() []route {
 			Role:     assigner,
 			Query:    paged(),
 			Response: api.List[api.Group]{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Groups(c.Context(), page(c)) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Persons.Groups(c.Context(), page(c)) },
 		},
 		{
 			Method:   post,
@@ -310,7 +310,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Persons.SaveGroup(c.Context(), c.who, "", in)
+				return c.s.Gate.Persons.SaveGroup(c.Context(), c.who, "", in)
 			},
 		},
 		{
@@ -319,7 +319,7 @@ func peopleRoutes() []route {
 			Summary:  "Show a group",
 			Role:     viewer,
 			Response: api.Group{},
-			handle:   func(c *call) (any, error) { return c.s.gate.Persons.Group(c.Context(), c.Params("slug")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Persons.Group(c.Context(), c.Params("slug")) },
 		},
 		{
 			Method:   put,
@@ -333,7 +333,7 @@ func peopleRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				return c.s.gate.Persons.SaveGroup(c.Context(), c.who, c.Params("slug"), in)
+				return c.s.Gate.Persons.SaveGroup(c.Context(), c.who, c.Params("slug"), in)
 			},
 		},
 		{
@@ -343,7 +343,7 @@ func peopleRoutes() []route {
 			Role:    engineer,
 			Status:  204,
 			handle: func(c *call) (any, error) {
-				return nil, c.s.gate.Persons.DeleteGroup(c.Context(), c.who, c.Params("slug"))
+				return nil, c.s.Gate.Persons.DeleteGroup(c.Context(), c.who, c.Params("slug"))
 			},
 		},
 	}
@@ -355,7 +355,7 @@ func listPeople(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := c.s.gate.Persons.People(
+	list, err := c.s.Gate.Persons.People(
 		c.Context(),
 		p,
 		persons.PersonFilter{Type: c.Query("type"), Group: c.Query("group"), Provider: c.Query("provider"), Active: c.Query("active")},
@@ -386,11 +386,11 @@ func exportPeople(c *call) (any, error) {
 			Detail: "People are exported as csv or jsonl.",
 		}
 	}
-	if err := c.s.gate.Taken(c.Context(), c.who, "people", "all people, as "+form); err != nil {
+	if err := c.s.Gate.Taken(c.Context(), c.who, "people", "all people, as "+form); err != nil {
 		return nil, err
 	}
 	var b bytes.Buffer
-	if err := c.s.gate.Persons.ExportPeople(c.Context(), form, &b); err != nil {
+	if err := c.s.Gate.Persons.ExportPeople(c.Context(), form, &b); err != nil {
 		return nil, err
 	}
 	c.Set("Content-Disposition", `attachment; filename="people.`+form+`"`)

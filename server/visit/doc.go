@@ -1,0 +1,2 @@
+// Package visit tells of every request from where it comes, and keeps and takes the gate's cookies.
+package visit
