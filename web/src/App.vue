@@ -15,7 +15,18 @@ const session = useSession();
 </template>
 
 <style scoped>
-.skip { position: absolute; left: -999px; }
-.skip:focus { left: 8px; top: 8px; z-index: 20; background: var(--card); padding: 8px 14px; }
-main:focus { outline: none; }
+.skip {
+  position: absolute;
+  left: -999px;
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
+  z-index: 20;
+  background: var(--card);
+  padding: 8px 14px;
+}
+main:focus {
+  outline: none;
+}
 </style>

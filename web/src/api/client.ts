@@ -107,14 +107,28 @@ http.use(guard);
 function meanwhile(p: Problem): string[] {
   const m = p.meanwhile;
   if (!m) return [];
-  const say = (list: { field: string; before: string; after: string }[]) => list.slice(0, 6).map((c) => `  ${c.field}: ${c.before.slice(0, 80) || "–"} → ${c.after.slice(0, 80) || "–"}`);
+  const say = (list: { field: string; before: string; after: string }[]) =>
+    list.slice(0, 6).map((c) => `  ${c.field}: ${c.before.slice(0, 80) || "–"} → ${c.after.slice(0, 80) || "–"}`);
   return [`What ${m.by} changed:`, ...say(m.theirs), "What you wanted to change:", ...say(m.mine)];
 }
 
 /** What the service said was wrong, in its own words. */
 export class ApiError extends Error {
   constructor(readonly problem: Problem) {
-    super([problem.detail || problem.title, ...(problem.fields ?? []).map((f) => [f.file ? `${f.file}:${f.line}` : f.line ? `line ${f.line}` : "", f.field, f.message].filter(Boolean).join(": ")), problem.remedy, ...meanwhile(problem)].filter(Boolean).join("\n"));
+    super(
+      [
+        problem.detail || problem.title,
+        ...(problem.fields ?? []).map((f) =>
+          [f.file ? `${f.file}:${f.line}` : f.line ? `line ${f.line}` : "", f.field, f.message]
+            .filter(Boolean)
+            .join(": "),
+        ),
+        problem.remedy,
+        ...meanwhile(problem),
+      ]
+        .filter(Boolean)
+        .join("\n"),
+    );
   }
 }
 
@@ -124,17 +138,49 @@ export async function ok<T>(answer: Promise<{ data?: T; error?: unknown; respons
   try {
     got = await answer;
   } catch {
-    throw new ApiError({ type: "about:blank", title: "The gate does not answer", status: 0, code: "unreachable", detail: "The gate does not answer. Is it running, and is the network there?" });
+    throw new ApiError({
+      type: "about:blank",
+      title: "The gate does not answer",
+      status: 0,
+      code: "unreachable",
+      detail: "The gate does not answer. Is it running, and is the network there?",
+    });
   }
   if (got.error !== undefined || !got.response.ok) {
     const p = got.error as Problem | undefined;
-    throw new ApiError(p?.title ? p : { type: "about:blank", title: "Failed", status: got.response.status, code: "http", detail: `The gate answered with the status ${got.response.status}.` });
+    throw new ApiError(
+      p?.title
+        ? p
+        : {
+            type: "about:blank",
+            title: "Failed",
+            status: got.response.status,
+            code: "http",
+            detail: `The gate answered with the status ${got.response.status}.`,
+          },
+    );
   }
   return got.data as T;
 }
 
 /** What the service adds to an object's configuration when it shows it. */
-const added = ["id", "revision", "created", "updated", "lastSignIn", "missing", "stations", "findings", "certificateDetails", "providedBy", "serves", "watch", "secrets", "startOurs", "proposedStartUrl"];
+const added = [
+  "id",
+  "revision",
+  "created",
+  "updated",
+  "lastSignIn",
+  "missing",
+  "stations",
+  "findings",
+  "certificateDetails",
+  "providedBy",
+  "serves",
+  "watch",
+  "secrets",
+  "startOurs",
+  "proposedStartUrl",
+];
 
 function bare(object: object): Record<string, unknown> {
   const copy = JSON.parse(JSON.stringify(object)) as Record<string, unknown>;

@@ -7,7 +7,12 @@ import { blankRule, readRules, ruleWords, writeRules, type AccessRow } from "../
 import SelectBox from "./SelectBox.vue";
 import TextBox from "./TextBox.vue";
 
-const props = defineProps<{ application: Application; readonly?: boolean; rulesOnly?: boolean; save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void> }>();
+const props = defineProps<{
+  application: Application;
+  readonly?: boolean;
+  rulesOnly?: boolean;
+  save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void>;
+}>();
 const to = ref("assigned");
 const otherwise = ref("allow");
 const requires = ref("");
@@ -23,7 +28,15 @@ function read() {
   rows.value = readRules(held.value.rules ?? []);
 }
 watch(() => JSON.stringify(held.value), read, { immediate: true });
-const draft = computed<Policy>(() => ({ to: to.value, otherwise: otherwise.value, requires: requires.value.split(",").map((s) => s.trim()).filter(Boolean), rules: writeRules(rows.value) }));
+const draft = computed<Policy>(() => ({
+  to: to.value,
+  otherwise: otherwise.value,
+  requires: requires.value
+    .split(",")
+    .map((s) => s.trim())
+    .filter(Boolean),
+  rules: writeRules(rows.value),
+}));
 const dirty = computed(() => JSON.stringify(clean(draft.value)) !== JSON.stringify(clean(held.value)));
 function clean(p: Policy) {
   return { to: p.to, otherwise: p.otherwise, requires: p.requires ?? [], rules: p.rules ?? [] };
@@ -38,8 +51,22 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
 <template>
   <form @submit.prevent="store">
     <template v-if="!rulesOnly">
-    <SelectBox v-model="to" label="Who may come in" :disabled="readonly" :options="[['assigned', 'people and groups that are assigned'], ['everybody', 'everybody for whom a provider vouches']]" />
-    <TextBox v-model="requires" label="Groups that must come from the provider" hint="One of these must be among the groups that the mapping in made; empty for none. Parted by commas." mono :disabled="readonly" />
+      <SelectBox
+        v-model="to"
+        label="Who may come in"
+        :disabled="readonly"
+        :options="[
+          ['assigned', 'people and groups that are assigned'],
+          ['everybody', 'everybody for whom a provider vouches'],
+        ]"
+      />
+      <TextBox
+        v-model="requires"
+        label="Groups that must come from the provider"
+        hint="One of these must be among the groups that the mapping in made; empty for none. Parted by commas."
+        mono
+        :disabled="readonly"
+      />
     </template>
     <h3>Rules</h3>
     <p class="soft">Asked in their order; the first that fits decides. They make the circle smaller, never larger.</p>
@@ -47,40 +74,171 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
       <li v-for="(r, i) in rows" :key="i">
         <template v-if="readonly">{{ ruleWords(r) }}</template>
         <template v-else>
-          <div class="line"><select v-model="r.then" :aria-label="`What rule ${i + 1} does`"><option value="allow">let in</option><option value="refuse">refuse</option><option value="stronger">ask for a second factor</option><option value="use">rule set</option></select>
-            <select v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`"><option v-for="s in accessSets" :key="s.slug" :value="s.slug">{{ s.name }}</option></select>
-            <template v-else><input v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people" /></template>
-            <span class="order"><button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">↑</button><button type="button" :disabled="i === rows.length - 1" :aria-label="`Move rule ${i + 1} down`" @click="move(i, 1)">↓</button><button type="button" :aria-label="`Take rule ${i + 1} away`" @click="rows.splice(i, 1)">✕</button></span></div>
+          <div class="line">
+            <select v-model="r.then" :aria-label="`What rule ${i + 1} does`">
+              <option value="allow">let in</option>
+              <option value="refuse">refuse</option>
+              <option value="stronger">ask for a second factor</option>
+              <option value="use">rule set</option>
+            </select>
+            <select v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`">
+              <option v-for="s in accessSets" :key="s.slug" :value="s.slug">{{ s.name }}</option>
+            </select>
+            <template v-else
+              ><input v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people"
+            /></template>
+            <span class="order"
+              ><button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
+                ↑</button
+              ><button
+                type="button"
+                :disabled="i === rows.length - 1"
+                :aria-label="`Move rule ${i + 1} down`"
+                @click="move(i, 1)"
+              >
+                ↓</button
+              ><button type="button" :aria-label="`Take rule ${i + 1} away`" @click="rows.splice(i, 1)">✕</button></span
+            >
+          </div>
           <template v-if="r.then !== 'use'">
-            <div v-for="(c, n) in r.conditions" :key="n" class="line cond"><select v-model="c.not" :aria-label="`Condition ${n + 1} of rule ${i + 1} holds or not`"><option :value="false">{{ n ? "and" : "if" }}</option><option :value="true">unless</option></select>
-              <select v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`"><option value="groups">in the group</option><option value="types">of the type</option><option value="providers">coming through</option><option value="networks">on the network</option><option value="mailDomains">with mail at</option><option value="days">on the days</option><option value="hours">between</option><option value="strength">with the strength</option></select>
-              <select v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`"><option value="one">one factor</option><option value="two">a second factor</option></select>
-              <input v-else v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of rule ${i + 1}`" :placeholder="{ groups: 'crew, office', types: 'partner', providers: 'northquay-stevedores', networks: '10.20.0.0/16', mailDomains: 'saltmere.example', days: 'sat, sun', hours: '22:00 - 06:00 Europe/London', strength: '' }[c.what]" />
-              <button type="button" class="bare" :aria-label="`Take condition ${n + 1} of rule ${i + 1} away`" @click="r.conditions.splice(n, 1)">✕</button></div>
-            <button type="button" class="bare" @click="r.conditions.push({ not: false, what: 'groups', text: '' })">+ condition</button><span v-if="!r.conditions.length" class="soft small"> everybody</span>
+            <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
+              <select v-model="c.not" :aria-label="`Condition ${n + 1} of rule ${i + 1} holds or not`">
+                <option :value="false">{{ n ? "and" : "if" }}</option>
+                <option :value="true">unless</option>
+              </select>
+              <select v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`">
+                <option value="groups">in the group</option>
+                <option value="types">of the type</option>
+                <option value="providers">coming through</option>
+                <option value="networks">on the network</option>
+                <option value="mailDomains">with mail at</option>
+                <option value="days">on the days</option>
+                <option value="hours">between</option>
+                <option value="strength">with the strength</option>
+              </select>
+              <select v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`">
+                <option value="one">one factor</option>
+                <option value="two">a second factor</option>
+              </select>
+              <input
+                v-else
+                v-model="c.text"
+                class="mono"
+                :aria-label="`Value ${n + 1} of rule ${i + 1}`"
+                :placeholder="
+                  {
+                    groups: 'crew, office',
+                    types: 'partner',
+                    providers: 'northquay-stevedores',
+                    networks: '10.20.0.0/16',
+                    mailDomains: 'saltmere.example',
+                    days: 'sat, sun',
+                    hours: '22:00 - 06:00 Europe/London',
+                    strength: '',
+                  }[c.what]
+                "
+              />
+              <button
+                type="button"
+                class="bare"
+                :aria-label="`Take condition ${n + 1} of rule ${i + 1} away`"
+                @click="r.conditions.splice(n, 1)"
+              >
+                ✕
+              </button>
+            </div>
+            <button type="button" class="bare" @click="r.conditions.push({ not: false, what: 'groups', text: '' })">
+              + condition</button
+            ><span v-if="!r.conditions.length" class="soft small"> everybody</span>
           </template>
         </template>
       </li>
     </ol>
     <p v-else class="soft">There is no rule.</p>
     <ElButton v-if="!readonly" size="small" @click="rows.push(blankRule())">Add a rule</ElButton>
-    <SelectBox v-if="rows.length && !rulesOnly" v-model="otherwise" class="other" label="Whoever no rule fits" :disabled="readonly" :options="[['allow', 'is let in'], ['refuse', 'is refused']]" />
-    <p v-if="!readonly" class="save"><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!dirty">{{ rulesOnly ? "Save the rules" : "Save who gets in" }}</ElButton> <span v-if="dirty" class="soft">Not saved yet. It acts at once when it is saved.</span></p>
+    <SelectBox
+      v-if="rows.length && !rulesOnly"
+      v-model="otherwise"
+      class="other"
+      label="Whoever no rule fits"
+      :disabled="readonly"
+      :options="[
+        ['allow', 'is let in'],
+        ['refuse', 'is refused'],
+      ]"
+    />
+    <p v-if="!readonly" class="save">
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!dirty">{{
+        rulesOnly ? "Save the rules" : "Save who gets in"
+      }}</ElButton>
+      <span v-if="dirty" class="soft">Not saved yet. It acts at once when it is saved.</span>
+    </p>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </form>
 </template>
 
 <style scoped>
-.rules { padding-left: 22px; margin: 0 0 10px; }
-.rules li { padding: 8px 0; border-bottom: 1px solid var(--hair); }
-.line { display: flex; gap: 6px; align-items: center; margin-bottom: 4px; flex-wrap: wrap; }
-.cond { padding-left: 14px; }
-input, select { font: inherit; font-size: 14px; padding: 4px 8px; border: 1px solid var(--rule); border-radius: 3px; background: var(--paper); color: var(--ink); min-height: 31px; }
-input { flex: 1; min-width: 9rem; }
-.mono { font-family: var(--mono); }
-.order button, .bare { background: none; border: 1px solid var(--rule); border-radius: 3px; color: var(--ink); min-width: 26px; min-height: 26px; cursor: pointer; margin-right: 2px; font: inherit; font-size: 13.5px; }
-.order button:disabled { opacity: 0.4; }
-.bare { border: 0; color: var(--sea); }
-.other, .save { margin-top: 12px; }
-h3 { margin-top: 10px; }
+.rules {
+  padding-left: 22px;
+  margin: 0 0 10px;
+}
+.rules li {
+  padding: 8px 0;
+  border-bottom: 1px solid var(--hair);
+}
+.line {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+  margin-bottom: 4px;
+  flex-wrap: wrap;
+}
+.cond {
+  padding-left: 14px;
+}
+input,
+select {
+  font: inherit;
+  font-size: 14px;
+  padding: 4px 8px;
+  border: 1px solid var(--rule);
+  border-radius: 3px;
+  background: var(--paper);
+  color: var(--ink);
+  min-height: 31px;
+}
+input {
+  flex: 1;
+  min-width: 9rem;
+}
+.mono {
+  font-family: var(--mono);
+}
+.order button,
+.bare {
+  background: none;
+  border: 1px solid var(--rule);
+  border-radius: 3px;
+  color: var(--ink);
+  min-width: 26px;
+  min-height: 26px;
+  cursor: pointer;
+  margin-right: 2px;
+  font: inherit;
+  font-size: 13.5px;
+}
+.order button:disabled {
+  opacity: 0.4;
+}
+.bare {
+  border: 0;
+  color: var(--sea);
+}
+.other,
+.save {
+  margin-top: 12px;
+}
+h3 {
+  margin-top: 10px;
+}
 </style>

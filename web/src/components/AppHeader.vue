@@ -9,7 +9,15 @@ const router = useRouter();
 const dark = ref(document.documentElement.classList.contains("dark"));
 const palette = ref<InstanceType<typeof CommandPalette> | null>(null);
 const places = [
-  ["/", "Overview"], ["/applications", "Applications"], ["/providers", "Providers"], ["/people", "People"], ["/sources", "Sources"], ["/keyring", "Keyring"], ["/traces", "Traces"], ["/checkup", "Checkup"], ["/history", "Changes"],
+  ["/", "Overview"],
+  ["/applications", "Applications"],
+  ["/providers", "Providers"],
+  ["/people", "People"],
+  ["/sources", "Sources"],
+  ["/keyring", "Keyring"],
+  ["/traces", "Traces"],
+  ["/checkup", "Checkup"],
+  ["/history", "Changes"],
 ] as const;
 
 function toggle() {
@@ -27,28 +35,103 @@ async function leave() {
 <template>
   <header>
     <RouterLink class="name" to="/">
-      <svg width="22" height="22" viewBox="0 0 22 22" aria-hidden="true"><path d="M3 21V10a8 8 0 0 1 16 0v11" fill="none" stroke="#d7a24a" stroke-width="2.6" /><path d="M8.5 21v-9a2.5 2.5 0 0 1 5 0v9" fill="none" stroke="#efe9db" stroke-width="2" /></svg>
+      <svg width="22" height="22" viewBox="0 0 22 22" aria-hidden="true">
+        <path d="M3 21V10a8 8 0 0 1 16 0v11" fill="none" stroke="#d7a24a" stroke-width="2.6" />
+        <path d="M8.5 21v-9a2.5 2.5 0 0 1 5 0v9" fill="none" stroke="#efe9db" stroke-width="2" />
+      </svg>
       Inner Gate
     </RouterLink>
     <nav aria-label="Main">
-      <RouterLink v-for="[path, name] in places" :key="path" :to="path" :class="{ on: path === '/' ? $route.path === '/' : $route.path.startsWith(path) || (path === '/people' && /^\/(groups|rule-sets|sessions)/.test($route.path)) || (path === '/traces' && /^\/(statistics|judge)/.test($route.path)) || (path === '/history' && /^\/(proposals|files|journal)/.test($route.path)) || (path === '/applications' && /^\/(batches|moves|report)/.test($route.path)) }">{{ name }}</RouterLink>
+      <RouterLink
+        v-for="[path, name] in places"
+        :key="path"
+        :to="path"
+        :class="{
+          on:
+            path === '/'
+              ? $route.path === '/'
+              : $route.path.startsWith(path) ||
+                (path === '/people' && /^\/(groups|rule-sets|sessions)/.test($route.path)) ||
+                (path === '/traces' && /^\/(statistics|judge)/.test($route.path)) ||
+                (path === '/history' && /^\/(proposals|files|journal)/.test($route.path)) ||
+                (path === '/applications' && /^\/(batches|moves|report)/.test($route.path)),
+        }"
+        >{{ name }}</RouterLink
+      >
       <RouterLink v-if="session.owner" to="/settings" :class="{ on: $route.path === '/settings' }">Access</RouterLink>
     </nav>
     <button class="find" type="button" @click="palette?.open()"><span>Find anything</span><kbd>Ctrl K</kbd></button>
     <button class="plain" type="button" :aria-pressed="dark" @click="toggle">{{ dark ? "Light" : "Dark" }}</button>
-    <button class="plain" type="button" :title="`${session.me?.name}, ${session.me?.role}`" @click="leave">Sign out</button>
+    <button class="plain" type="button" :title="`${session.me?.name}, ${session.me?.role}`" @click="leave">
+      Sign out
+    </button>
     <CommandPalette ref="palette" />
   </header>
 </template>
 
 <style scoped>
-header { display: flex; align-items: center; gap: 18px; min-height: 52px; padding: 0 28px; background: var(--bar); color: var(--bar-ink); flex-wrap: wrap; }
-.name { display: flex; gap: 10px; align-items: center; font-weight: 700; font-size: 16px; color: var(--bar-ink); text-decoration: none; white-space: nowrap; }
-nav { display: flex; gap: 18px; flex: 1; flex-wrap: wrap; }
-nav a { color: var(--bar-soft); text-decoration: none; padding: 14px 0 11px; border-bottom: 3px solid transparent; }
-nav a.on { color: #fff; border-color: #d7a24a; }
-.find { display: flex; justify-content: space-between; gap: 24px; min-width: 190px; background: #2c393b; border: 1px solid #5a696c; border-radius: 4px; color: #d5dbda; padding: 5px 10px; font-size: 13.5px; cursor: pointer; }
-kbd { font: inherit; }
-.plain { background: none; border: 0; color: var(--bar-soft); font-size: 14px; cursor: pointer; padding: 6px 2px; }
-.plain:hover, nav a:hover { color: #fff; }
+header {
+  display: flex;
+  align-items: center;
+  gap: 18px;
+  min-height: 52px;
+  padding: 0 28px;
+  background: var(--bar);
+  color: var(--bar-ink);
+  flex-wrap: wrap;
+}
+.name {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  font-weight: 700;
+  font-size: 16px;
+  color: var(--bar-ink);
+  text-decoration: none;
+  white-space: nowrap;
+}
+nav {
+  display: flex;
+  gap: 18px;
+  flex: 1;
+  flex-wrap: wrap;
+}
+nav a {
+  color: var(--bar-soft);
+  text-decoration: none;
+  padding: 14px 0 11px;
+  border-bottom: 3px solid transparent;
+}
+nav a.on {
+  color: #fff;
+  border-color: #d7a24a;
+}
+.find {
+  display: flex;
+  justify-content: space-between;
+  gap: 24px;
+  min-width: 190px;
+  background: #2c393b;
+  border: 1px solid #5a696c;
+  border-radius: 4px;
+  color: #d5dbda;
+  padding: 5px 10px;
+  font-size: 13.5px;
+  cursor: pointer;
+}
+kbd {
+  font: inherit;
+}
+.plain {
+  background: none;
+  border: 0;
+  color: var(--bar-soft);
+  font-size: 14px;
+  cursor: pointer;
+  padding: 6px 2px;
+}
+.plain:hover,
+nav a:hover {
+  color: #fff;
+}
 </style>

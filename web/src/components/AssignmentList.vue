@@ -10,7 +10,14 @@ import TextBox from "./TextBox.vue";
 const props = defineProps<{ slug: string; readonly?: boolean }>();
 const emit = defineEmits<{ changed: [] }>();
 const path = () => ({ path: { slug: props.slug } });
-const { data, error: loadError, again } = useLoad(() => ok(http.GET("/applications/{slug}/assignments", { params: { ...path(), query: { limit: 100 } } })), [() => props.slug]);
+const {
+  data,
+  error: loadError,
+  again,
+} = useLoad(
+  () => ok(http.GET("/applications/{slug}/assignments", { params: { ...path(), query: { limit: 100 } } })),
+  [() => props.slug],
+);
 const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query: { limit: 200 } } })));
 const kind = ref("group");
 const group = ref("");
@@ -18,43 +25,119 @@ const person = ref("");
 const roles = ref("");
 const pick = ref<InstanceType<typeof PersonPick> | null>(null);
 const { error, busy, act } = useAct();
-const assign = () => act(async () => {
-  await ok(http.PUT("/applications/{slug}/assignments", { params: path(), body: { kind: kind.value, who: kind.value === "group" ? group.value : person.value, roles: roles.value.split(",").map((r) => r.trim()).filter(Boolean) } }));
-  group.value = person.value = roles.value = "";
-  pick.value?.clear();
-  await again();
-  emit("changed");
-});
-const unassign = (k: string, who: string, name: string) => confirm(`Take ${name} away? Whoever has no other way in is refused at the next sign-in.`) && act(async () => {
-  await ok(http.DELETE("/applications/{slug}/assignments/{kind}/{who}", { params: { path: { slug: props.slug, kind: k, who } } }));
-  await again();
-  emit("changed");
-});
+const assign = () =>
+  act(async () => {
+    await ok(
+      http.PUT("/applications/{slug}/assignments", {
+        params: path(),
+        body: {
+          kind: kind.value,
+          who: kind.value === "group" ? group.value : person.value,
+          roles: roles.value
+            .split(",")
+            .map((r) => r.trim())
+            .filter(Boolean),
+        },
+      }),
+    );
+    group.value = person.value = roles.value = "";
+    pick.value?.clear();
+    await again();
+    emit("changed");
+  });
+const unassign = (k: string, who: string, name: string) =>
+  confirm(`Take ${name} away? Whoever has no other way in is refused at the next sign-in.`) &&
+  act(async () => {
+    await ok(
+      http.DELETE("/applications/{slug}/assignments/{kind}/{who}", {
+        params: { path: { slug: props.slug, kind: k, who } },
+      }),
+    );
+    await again();
+    emit("changed");
+  });
 </script>
 
 <template>
   <section>
     <h3>Assigned</h3>
     <p v-if="loadError" class="error" role="alert">{{ loadError }}</p>
-    <table v-if="data?.items.length" class="list"><thead><tr><th scope="col">Who</th><th scope="col">Roles at the application</th><th scope="col">By</th><th scope="col"><span class="visually-hidden">Acts</span></th></tr></thead>
-      <tbody><tr v-for="a in data.items" :key="a.kind + a.who"><td><span class="tag">{{ a.kind }}</span> <RouterLink v-if="a.kind === 'person'" :to="`/people/${a.who}`">{{ a.name }}</RouterLink><template v-else>{{ a.name }}</template> <span class="soft small">{{ a.hint }}</span></td><td class="mono">{{ a.roles.join(", ") || "–" }}</td><td>{{ a.by }}</td><td><ElButton v-if="!readonly" size="small" type="danger" @click="unassign(a.kind, a.who, a.name ?? a.who)">Take away</ElButton></td></tr></tbody></table>
-    <p v-else class="soft">Nobody is assigned. An assignment can carry roles of the application's own; the mapping out sends them as <span class="mono">assigned_roles</span>.</p>
+    <table v-if="data?.items.length" class="list">
+      <thead>
+        <tr>
+          <th scope="col">Who</th>
+          <th scope="col">Roles at the application</th>
+          <th scope="col">By</th>
+          <th scope="col"><span class="visually-hidden">Acts</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="a in data.items" :key="a.kind + a.who">
+          <td>
+            <span class="tag">{{ a.kind }}</span>
+            <RouterLink v-if="a.kind === 'person'" :to="`/people/${a.who}`">{{ a.name }}</RouterLink><template v-else>{{
+              a.name
+            }}</template>
+            <span class="soft small">{{ a.hint }}</span>
+          </td>
+          <td class="mono">{{ a.roles.join(", ") || "–" }}</td>
+          <td>{{ a.by }}</td>
+          <td>
+            <ElButton v-if="!readonly" size="small" type="danger" @click="unassign(a.kind, a.who, a.name ?? a.who)"
+              >Take away</ElButton
+            >
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-else class="soft">
+      Nobody is assigned. An assignment can carry roles of the application's own; the mapping out sends them as
+      <span class="mono">assigned_roles</span>.
+    </p>
     <p v-if="data?.next" class="soft">These are the first hundred.</p>
     <form v-if="!readonly" class="add" @submit.prevent="assign">
-      <SelectBox v-model="kind" label="Assign a" :options="[['group', 'group'], ['person', 'person']]" />
-      <SelectBox v-if="kind === 'group'" v-model="group" label="Group" :options="(groups?.items ?? []).map((g) => [g.slug, `${g.name} (${g.people})`] as [string, string])" />
+      <SelectBox
+        v-model="kind"
+        label="Assign a"
+        :options="[
+          ['group', 'group'],
+          ['person', 'person'],
+        ]"
+      />
+      <SelectBox
+        v-if="kind === 'group'"
+        v-model="group"
+        label="Group"
+        :options="(groups?.items ?? []).map((g) => [g.slug, `${g.name} (${g.people})`] as [string, string])"
+      />
       <PersonPick v-else ref="pick" v-model="person" label="Person" hint="" />
       <TextBox v-model="roles" label="Roles" mono />
       <ElButton native-type="submit" :loading="busy" :disabled="kind === 'group' ? !group : !person">Assign</ElButton>
     </form>
-    <p v-if="kind === 'group' && groups && !groups.items.length && !readonly" class="soft">There is no group yet. <RouterLink to="/groups">Add one</RouterLink></p>
+    <p v-if="kind === 'group' && groups && !groups.items.length && !readonly" class="soft">
+      There is no group yet. <RouterLink to="/groups">Add one</RouterLink>
+    </p>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </section>
 </template>
 
 <style scoped>
-section { margin-top: 18px; }
-.add { display: grid; grid-template-columns: 7rem minmax(10rem, 1fr) minmax(8rem, 1fr) auto; gap: 10px; align-items: end; margin-top: 12px; }
-.add > .el-button { margin-bottom: 14px; }
-@media (max-width: 700px) { .add { grid-template-columns: 1fr; } }
+section {
+  margin-top: 18px;
+}
+.add {
+  display: grid;
+  grid-template-columns: 7rem minmax(10rem, 1fr) minmax(8rem, 1fr) auto;
+  gap: 10px;
+  align-items: end;
+  margin-top: 12px;
+}
+.add > .el-button {
+  margin-bottom: 14px;
+}
+@media (max-width: 700px) {
+  .add {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

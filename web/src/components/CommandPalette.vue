@@ -49,11 +49,24 @@ defineExpose({ open });
 
 <template>
   <ElDialog v-model="shown" title="Find anything" width="560" append-to-body>
-    <input ref="field" v-model="text" class="ask" type="search" aria-label="Name, entity ID, trace number or fingerprint" placeholder="Name, entity ID, trace number, fingerprint"
-      @keydown.down.prevent="at = Math.min(at + 1, items.length - 1)" @keydown.up.prevent="at = Math.max(at - 1, 0)" @keydown.enter="go(items[at])" />
+    <input
+      ref="field"
+      v-model="text"
+      class="ask"
+      type="search"
+      aria-label="Name, entity ID, trace number or fingerprint"
+      placeholder="Name, entity ID, trace number, fingerprint"
+      @keydown.down.prevent="at = Math.min(at + 1, items.length - 1)"
+      @keydown.up.prevent="at = Math.max(at - 1, 0)"
+      @keydown.enter="go(items[at])"
+    />
     <ul>
       <li v-for="(item, i) in items" :key="item.kind + item.path">
-        <a :href="`/console${item.path}`" :class="{ on: i === at }" @click.prevent="go(item)"><b>{{ item.name }}</b> <span class="tag">{{ item.kind }}</span><span class="mono soft">{{ item.hint }}</span></a>
+        <a :href="`/console${item.path}`" :class="{ on: i === at }" @click.prevent="go(item)"
+          ><b>{{ item.name }}</b> <span class="tag">{{ item.kind }}</span><span class="mono soft">{{
+            item.hint
+          }}</span></a
+        >
       </li>
       <li v-if="text && !items.length" class="soft">Nothing is called so.</li>
     </ul>
@@ -61,8 +74,33 @@ defineExpose({ open });
 </template>
 
 <style scoped>
-.ask { width: 100%; font: inherit; font-size: 16px; padding: 10px 12px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--paper); color: var(--ink); }
-ul { list-style: none; padding: 0; margin: 10px 0 0; }
-li a { display: flex; gap: 10px; align-items: center; padding: 8px 10px; text-decoration: none; color: var(--ink); border-left: 3px solid transparent; flex-wrap: wrap; }
-li a.on { background: var(--sea-tint); border-color: var(--sea); }
+.ask {
+  width: 100%;
+  font: inherit;
+  font-size: 16px;
+  padding: 10px 12px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--paper);
+  color: var(--ink);
+}
+ul {
+  list-style: none;
+  padding: 0;
+  margin: 10px 0 0;
+}
+li a {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  padding: 8px 10px;
+  text-decoration: none;
+  color: var(--ink);
+  border-left: 3px solid transparent;
+  flex-wrap: wrap;
+}
+li a.on {
+  background: var(--sea-tint);
+  border-color: var(--sea);
+}
 </style>

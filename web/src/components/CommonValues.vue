@@ -8,6 +8,12 @@ const partner = defineModel<{ name?: string; description?: string; contact?: str
 
 <template>
   <TextBox v-model="partner.name" label="Name" :disabled="readonly" />
-  <TextBox v-model="partner.description" label="Description" hint="So that a colleague understands it in two years." :rows="2" :disabled="readonly" />
+  <TextBox
+    v-model="partner.description"
+    label="Description"
+    hint="So that a colleague understands it in two years."
+    :rows="2"
+    :disabled="readonly"
+  />
   <TextBox v-model="partner.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
 </template>

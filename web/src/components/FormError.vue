@@ -8,5 +8,9 @@ const name = (field: string) => field.replace(/^(oidc|saml)\./, "");
 
 <template>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <p v-for="o in error ? props.offers : []" :key="o.field + o.value"><ElButton size="small" @click="put(props.draft, o.field, o.value)">Put {{ o.value }} into {{ name(o.field) }}</ElButton></p>
+  <p v-for="o in error ? props.offers : []" :key="o.field + o.value">
+    <ElButton size="small" @click="put(props.draft, o.field, o.value)"
+      >Put {{ o.value }} into {{ name(o.field) }}</ElButton
+    >
+  </p>
 </template>

@@ -25,13 +25,30 @@ async function compare(name: string, ours: string) {
     <p class="sub">{{ sheet.role }}</p>
     <dl>
       <template v-for="v in short ? sheet.values.slice(0, 3) : sheet.values" :key="v.name">
-        <dt><b>{{ v.name }}</b><span class="soft small">{{ v.hint }}</span></dt>
+        <dt>
+          <b>{{ v.name }}</b
+          ><span class="soft small">{{ v.hint }}</span>
+        </dt>
         <dd>
           <span v-if="v.kind === 'note'">{{ v.value }}</span>
           <CopyValue v-else :value="v.value" :label="v.name" :block="v.kind === 'certificate'" />
-          <button v-if="v.kind !== 'certificate' && v.kind !== 'note'" type="button" class="link no-print" :aria-expanded="open === v.name" @click="open = open === v.name ? '' : v.name">Compare</button>
+          <button
+            v-if="v.kind !== 'certificate' && v.kind !== 'note'"
+            type="button"
+            class="link no-print"
+            :aria-expanded="open === v.name"
+            @click="open = open === v.name ? '' : v.name"
+          >
+            Compare
+          </button>
           <div v-if="open === v.name" class="compare">
-            <input v-model="pasted[v.name]" class="mono" :aria-label="`What their form shows for ${v.name}`" placeholder="Paste what their form shows" @input="compare(v.name, v.value)" />
+            <input
+              v-model="pasted[v.name]"
+              class="mono"
+              :aria-label="`What their form shows for ${v.name}`"
+              placeholder="Paste what their form shows"
+              @input="compare(v.name, v.value)"
+            />
             <p v-if="found[v.name]?.equal" class="same">✓ Equal to the last character.</p>
             <TwoValues v-else-if="found[v.name]" :difference="found[v.name]!" first="ours" second="theirs" />
           </div>
@@ -41,21 +58,84 @@ async function compare(name: string, ours: string) {
     <template v-if="!short && sheet.attributes.length">
       <h2>Attributes</h2>
       <table class="list">
-        <thead><tr><th scope="col">Name</th><th scope="col">{{ saml ? "Name format" : "Scope" }}</th><th scope="col">Meaning</th><th scope="col">Sample</th></tr></thead>
-        <tbody><tr v-for="a in sheet.attributes" :key="a.name"><td class="mono">{{ a.name }}<template v-if="a.friendlyName"><br /><span class="soft">{{ a.friendlyName }}</span></template></td><td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td><td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td><td class="mono small">{{ a.sample || "–" }}</td></tr></tbody>
+        <thead>
+          <tr>
+            <th scope="col">Name</th>
+            <th scope="col">{{ saml ? "Name format" : "Scope" }}</th>
+            <th scope="col">Meaning</th>
+            <th scope="col">Sample</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="a in sheet.attributes" :key="a.name">
+            <td class="mono">
+              {{ a.name
+              }}<template v-if="a.friendlyName"
+                ><br /><span class="soft">{{ a.friendlyName }}</span></template
+              >
+            </td>
+            <td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td>
+            <td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td>
+            <td class="mono small">{{ a.sample || "–" }}</td>
+          </tr>
+        </tbody>
       </table>
     </template>
   </div>
 </template>
 
 <style scoped>
-dl { display: grid; grid-template-columns: minmax(180px, 260px) minmax(0, 1fr); gap: 0; margin: 0; }
-dt, dd { margin: 0; padding: 10px 12px 10px 0; border-bottom: 1px solid var(--hair); }
-dt span { display: block; }
-.link { background: none; border: 0; color: var(--sea); cursor: pointer; font-size: 13px; padding: 2px 8px; min-height: 24px; text-decoration: underline; }
-.compare input { width: 100%; margin-top: 6px; padding: 6px 10px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--paper); color: var(--ink); }
-.same { color: var(--moss); margin: 6px 0 0; }
-h2 { margin-top: 22px; }
-.tag { margin-left: 8px; }
-@media (max-width: 760px) { dl { grid-template-columns: 1fr; } dt { border: 0; padding-bottom: 0; } }
+dl {
+  display: grid;
+  grid-template-columns: minmax(180px, 260px) minmax(0, 1fr);
+  gap: 0;
+  margin: 0;
+}
+dt,
+dd {
+  margin: 0;
+  padding: 10px 12px 10px 0;
+  border-bottom: 1px solid var(--hair);
+}
+dt span {
+  display: block;
+}
+.link {
+  background: none;
+  border: 0;
+  color: var(--sea);
+  cursor: pointer;
+  font-size: 13px;
+  padding: 2px 8px;
+  min-height: 24px;
+  text-decoration: underline;
+}
+.compare input {
+  width: 100%;
+  margin-top: 6px;
+  padding: 6px 10px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--paper);
+  color: var(--ink);
+}
+.same {
+  color: var(--moss);
+  margin: 6px 0 0;
+}
+h2 {
+  margin-top: 22px;
+}
+.tag {
+  margin-left: 8px;
+}
+@media (max-width: 760px) {
+  dl {
+    grid-template-columns: 1fr;
+  }
+  dt {
+    border: 0;
+    padding-bottom: 0;
+  }
+}
 </style>

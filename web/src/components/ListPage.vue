@@ -12,7 +12,13 @@ const props = defineProps<{
 const route = useRoute();
 const router = useRouter();
 const text = ref(String(route.query.search ?? ""));
-const query = computed(() => Object.fromEntries(Object.entries(route.query).filter(([k]) => k !== "after").map(([k, v]) => [k, String(v ?? "")])));
+const query = computed(() =>
+  Object.fromEntries(
+    Object.entries(route.query)
+      .filter(([k]) => k !== "after")
+      .map(([k, v]) => [k, String(v ?? "")]),
+  ),
+);
 const rest = ref<T[]>([]) as { value: T[] };
 const next = ref("");
 const { data, error, busy } = useLoad(async () => {
@@ -44,22 +50,53 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
 <template>
   <div class="row bar">
     <input v-if="search" v-model="text" type="search" :aria-label="search" :placeholder="search" />
-    <label v-for="f in filters ?? []" :key="f.name">{{ f.label }} <select :value="query[f.name] ?? ''" @change="set(f.name, ($event.target as HTMLSelectElement).value)"><option value="">all</option><option v-for="[v, t] in f.options" :key="v" :value="v">{{ t }}</option></select></label>
+    <label v-for="f in filters ?? []" :key="f.name"
+      >{{ f.label }}
+      <select :value="query[f.name] ?? ''" @change="set(f.name, ($event.target as HTMLSelectElement).value)">
+        <option value="">all</option>
+        <option v-for="[v, t] in f.options" :key="v" :value="v">{{ t }}</option>
+      </select></label
+    >
     <slot name="bar" />
   </div>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <p v-if="busy && !data" class="soft">Loading …</p>
   <template v-if="data">
     <slot v-if="items.length" :items="items" />
-    <div v-else class="panel empty"><slot v-if="!narrowed" name="empty" /><p v-else>Nothing fits what you search for.</p></div>
+    <div v-else class="panel empty">
+      <slot v-if="!narrowed" name="empty" />
+      <p v-else>Nothing fits what you search for.</p>
+    </div>
     <ElButton v-if="next" class="more" @click="more">Show more</ElButton>
   </template>
 </template>
 
 <style scoped>
-.bar { margin: 6px 0 14px; }
-input { font: inherit; padding: 6px 12px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--card); color: var(--ink); width: min(320px, 100%); }
-select { font: inherit; padding: 6px 8px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--card); color: var(--ink); }
-label { font-size: 14px; color: var(--soft); }
-.more { margin-top: 14px; }
+.bar {
+  margin: 6px 0 14px;
+}
+input {
+  font: inherit;
+  padding: 6px 12px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--card);
+  color: var(--ink);
+  width: min(320px, 100%);
+}
+select {
+  font: inherit;
+  padding: 6px 8px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--card);
+  color: var(--ink);
+}
+label {
+  font-size: 14px;
+  color: var(--soft);
+}
+.more {
+  margin-top: 14px;
+}
 </style>

@@ -87,15 +87,13 @@ const store = () =>
           admitGroups.value.trim() || admitType.value || held.admit?.defaults?.length
             ? { ...held.admit, groups: list(admitGroups.value), type: admitType.value || undefined }
             : undefined,
-        grants: grants.value.map(
-          (g): Grant => ({
-            attribute: g.attribute.trim() || undefined,
-            value: g.value.trim() || undefined,
-            if: g.condition.trim() || undefined,
-            groups: list(g.groups),
-            type: g.type || undefined,
-          }),
-        ),
+        grants: grants.value.map((g): Grant => ({
+          attribute: g.attribute.trim() || undefined,
+          value: g.value.trim() || undefined,
+          if: g.condition.trim() || undefined,
+          groups: list(g.groups),
+          type: g.type || undefined,
+        })),
         keep: Object.fromEntries(keep.value.filter((k) => k.name.trim()).map((k) => [k.name.trim(), k.how])),
       };
       return JSON.parse(JSON.stringify(out)) as ProviderConfig;

@@ -19,24 +19,68 @@ watch(data, (d) => {
   secret.value = "";
 });
 const { error, busy, act } = useAct();
-const store = () => act(async () => {
-  await ok(http.PUT("/notices", { body: { webhook: webhook.value.trim() || undefined, mail: mail.value.split(",").map((m) => m.trim()).filter(Boolean), from: from.value, secret: secret.value || undefined } }));
-  await again();
-});
+const store = () =>
+  act(async () => {
+    await ok(
+      http.PUT("/notices", {
+        body: {
+          webhook: webhook.value.trim() || undefined,
+          mail: mail.value
+            .split(",")
+            .map((m) => m.trim())
+            .filter(Boolean),
+          from: from.value,
+          secret: secret.value || undefined,
+        },
+      }),
+    );
+    await again();
+  });
 </script>
 
 <template>
-  <form class="panel notices" @submit.prevent="store"><h2>Who is told</h2>
-    <p class="soft">Of what is new and not accepted, once. <template v-if="data?.lastSent">The last word went out <TimeText :at="data.lastSent" from />.</template></p>
+  <form class="panel notices" @submit.prevent="store">
+    <h2>Who is told</h2>
+    <p class="soft">
+      Of what is new and not accepted, once.
+      <template v-if="data?.lastSent">The last word went out <TimeText :at="data.lastSent" from />.</template>
+    </p>
     <p v-if="data?.error" class="error" role="alert">The last word could not be sent: {{ data.error }}</p>
-    <div class="two"><TextBox v-model="mail" label="Mail addresses" hint="Parted by commas." /><SelectBox v-model="from" label="From which severity on" :options="[['broken', 'broken'], ['attention', 'needs attention'], ['remark', 'remark']]" />
-      <TextBox v-model="webhook" label="Webhook" hint="Takes a POST with the findings as JSON." mono /><TextBox v-model="secret" label="Its secret" :hint="data?.hasSecret ? 'One is kept. Enter another to replace it.' : 'With one, the header X-Innergate-Signature holds the HMAC-SHA-256 of the body.'" type="password" autocomplete="off" /></div>
+    <div class="two">
+      <TextBox v-model="mail" label="Mail addresses" hint="Parted by commas." /><SelectBox
+        v-model="from"
+        label="From which severity on"
+        :options="[
+          ['broken', 'broken'],
+          ['attention', 'needs attention'],
+          ['remark', 'remark'],
+        ]"
+      />
+      <TextBox v-model="webhook" label="Webhook" hint="Takes a POST with the findings as JSON." mono /><TextBox
+        v-model="secret"
+        label="Its secret"
+        :hint="
+          data?.hasSecret
+            ? 'One is kept. Enter another to replace it.'
+            : 'With one, the header X-Innergate-Signature holds the HMAC-SHA-256 of the body.'
+        "
+        type="password"
+        autocomplete="off"
+      />
+    </div>
     <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
   </form>
 </template>
 
 <style scoped>
-.notices { margin-top: 26px; }
-.two { display: grid; grid-template-columns: 1fr 1fr; gap: 0 20px; align-items: end; }
+.notices {
+  margin-top: 26px;
+}
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 0 20px;
+  align-items: end;
+}
 </style>

@@ -1,19 +1,39 @@
 <script setup lang="ts">
 import type { useProposing } from "../composables/changes";
 
-const props = defineProps<{ proposals: ReturnType<typeof useProposing>; kind: "application" | "provider"; slug: string }>();
+const props = defineProps<{
+  proposals: ReturnType<typeof useProposing>;
+  kind: "application" | "provider";
+  slug: string;
+}>();
 const { wanted, proposed, serves, must } = props.proposals;
 </script>
 
 <template>
   <div class="row bar small">
-    <label v-if="serves"><input v-model="wanted" type="checkbox" :disabled="must" :checked="must || wanted" /> Propose changes instead of making them{{ must ? " (a second person is wanted here)" : "" }}</label>
+    <label v-if="serves"
+      ><input v-model="wanted" type="checkbox" :disabled="must" :checked="must || wanted" /> Propose changes instead of
+      making them{{ must ? " (a second person is wanted here)" : "" }}</label
+    >
     <RouterLink :to="{ path: '/history', query: { kind, slug } }">History</RouterLink>
-    <span v-if="proposed" role="status">Proposed; nothing acts on it yet. <RouterLink :to="`/proposals/${proposed.id}`">Rehearse it, have it approved, apply it</RouterLink></span>
+    <span v-if="proposed" role="status"
+      >Proposed; nothing acts on it yet.
+      <RouterLink :to="`/proposals/${proposed.id}`">Rehearse it, have it approved, apply it</RouterLink></span
+    >
   </div>
 </template>
 
 <style scoped>
-.bar { justify-content: flex-end; margin: -4px 0 10px; gap: 18px; color: var(--soft); }
-input { width: 16px; height: 16px; accent-color: var(--sea); vertical-align: middle; }
+.bar {
+  justify-content: flex-end;
+  margin: -4px 0 10px;
+  gap: 18px;
+  color: var(--soft);
+}
+input {
+  width: 16px;
+  height: 16px;
+  accent-color: var(--sea);
+  vertical-align: middle;
+}
 </style>

@@ -1,7 +1,15 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
 import { computed, ref, watch } from "vue";
-import { http, ok, type Application, type Circle, type Provider, type ReachChange, type ReachPreview } from "../api/client";
+import {
+  http,
+  ok,
+  type Application,
+  type Circle,
+  type Provider,
+  type ReachChange,
+  type ReachPreview,
+} from "../api/client";
 import { circleWords, readCircle, writeCircle, type CircleRow } from "../composables/circle";
 import { useAct, useLoad } from "../composables/load";
 import { reachWords } from "../composables/text";
@@ -15,16 +23,30 @@ const emit = defineEmits<{ changed: [] }>();
 const { error, busy, act } = useAct();
 const params = () => ({ path: { slug: props.object.slug } });
 const apps = computed(() => props.kind === "applications");
-const history = useLoad(() => (apps.value ? ok(http.GET("/applications/{slug}/reach", { params: params() })) : ok(http.GET("/providers/{slug}/reach", { params: params() }))), [() => props.object.slug, () => props.object.revision]);
+const history = useLoad(
+  () =>
+    apps.value
+      ? ok(http.GET("/applications/{slug}/reach", { params: params() }))
+      : ok(http.GET("/providers/{slug}/reach", { params: params() })),
+  [() => props.object.slug, () => props.object.revision],
+);
 const newest = computed(() => history.data.value?.items[0]);
-const providers = useLoad(async () => (apps.value ? null : ok(http.GET("/providers", { params: { query: { limit: 200 } } }))), [apps]);
+const providers = useLoad(
+  async () => (apps.value ? null : ok(http.GET("/providers", { params: { query: { limit: 200 } } }))),
+  [apps],
+);
 
 const target = ref("");
 const preview = ref<ReachPreview | null>(null);
 const minutes = ref("");
 const endSessions = ref(false);
 const circle = ref<CircleRow>(readCircle());
-const body = computed<ReachChange>(() => ({ reach: target.value, circle: target.value === "circle" ? (writeCircle(circle.value) as Circle) : undefined, minutes: Number(minutes.value) || undefined, endSessions: endSessions.value || undefined }));
+const body = computed<ReachChange>(() => ({
+  reach: target.value,
+  circle: target.value === "circle" ? (writeCircle(circle.value) as Circle) : undefined,
+  minutes: Number(minutes.value) || undefined,
+  endSessions: endSessions.value || undefined,
+}));
 watch(body, () => (preview.value = null));
 
 function choose(reach: string) {
@@ -34,55 +56,162 @@ function choose(reach: string) {
   endSessions.value = false;
   if (reach !== "circle") void look();
 }
-const look = () => act(async () => {
-  preview.value = await (apps.value ? ok(http.POST("/applications/{slug}/reach-preview", { params: params(), body: body.value })) : ok(http.POST("/providers/{slug}/reach-preview", { params: params(), body: body.value })));
-});
-const change = () => act(async () => {
-  await (apps.value ? ok(http.PUT("/applications/{slug}/reach", { params: params(), body: body.value })) : ok(http.PUT("/providers/{slug}/reach", { params: params(), body: body.value })));
-  target.value = "";
-  emit("changed");
-  await history.again();
-});
-const undo = () => act(async () => {
-  await (apps.value ? ok(http.POST("/applications/{slug}/reach-undo", { params: params() })) : ok(http.POST("/providers/{slug}/reach-undo", { params: params() })));
-  emit("changed");
-  await history.again();
-});
-const next: [string, string][] = [["everyone", "Open for everyone"], ["circle", "Open for a circle"], ["draft", "Back to draft"], ["closed", "Close"]];
+const look = () =>
+  act(async () => {
+    preview.value = await (apps.value
+      ? ok(http.POST("/applications/{slug}/reach-preview", { params: params(), body: body.value }))
+      : ok(http.POST("/providers/{slug}/reach-preview", { params: params(), body: body.value })));
+  });
+const change = () =>
+  act(async () => {
+    await (apps.value
+      ? ok(http.PUT("/applications/{slug}/reach", { params: params(), body: body.value }))
+      : ok(http.PUT("/providers/{slug}/reach", { params: params(), body: body.value })));
+    target.value = "";
+    emit("changed");
+    await history.again();
+  });
+const undo = () =>
+  act(async () => {
+    await (apps.value
+      ? ok(http.POST("/applications/{slug}/reach-undo", { params: params() }))
+      : ok(http.POST("/providers/{slug}/reach-undo", { params: params() })));
+    emit("changed");
+    await history.again();
+  });
+const next: [string, string][] = [
+  ["everyone", "Open for everyone"],
+  ["circle", "Open for a circle"],
+  ["draft", "Back to draft"],
+  ["closed", "Close"],
+];
 const needs = (reach: string) => ["everyone", "circle"].includes(reach) && props.object.missing.length > 0;
-const text = (reach: string) => (reach === "circle" && props.object.reach === "circle" ? "Change the circle" : next.find(([r]) => r === reach)![1]);
+const text = (reach: string) =>
+  reach === "circle" && props.object.reach === "circle" ? "Change the circle" : next.find(([r]) => r === reach)![1];
 </script>
 
 <template>
   <div>
-    <p><b>{{ reachWords[object.reach]?.text }}</b>. {{ reachWords[object.reach]?.means }}</p>
-    <ul v-if="object.reach === 'circle' && object.circle" class="soft"><li v-for="l in circleWords(object.circle)" :key="l">{{ l }}</li></ul>
-    <ul v-if="object.reach === 'draft' && object.missing.length" class="soft"><li v-for="m in object.missing" :key="m">{{ m }}</li></ul>
+    <p>
+      <b>{{ reachWords[object.reach]?.text }}</b
+      >. {{ reachWords[object.reach]?.means }}
+    </p>
+    <ul v-if="object.reach === 'circle' && object.circle" class="soft">
+      <li v-for="l in circleWords(object.circle)" :key="l">{{ l }}</li>
+    </ul>
+    <ul v-if="object.reach === 'draft' && object.missing.length" class="soft">
+      <li v-for="m in object.missing" :key="m">{{ m }}</li>
+    </ul>
     <div v-if="!readonly" class="row">
-      <template v-for="[reach] in next" :key="reach"><ElButton v-if="reach !== object.reach || reach === 'circle'" :type="reach === 'everyone' && !target ? 'primary' : undefined" :disabled="needs(reach)" :aria-pressed="target === reach" @click="choose(reach)">{{ text(reach) }}</ElButton></template>
+      <template v-for="[reach] in next" :key="reach"
+        ><ElButton
+          v-if="reach !== object.reach || reach === 'circle'"
+          :type="reach === 'everyone' && !target ? 'primary' : undefined"
+          :disabled="needs(reach)"
+          :aria-pressed="target === reach"
+          @click="choose(reach)"
+          >{{ text(reach) }}</ElButton
+        ></template
+      >
     </div>
     <form v-if="target" class="change" @submit.prevent="preview ? change() : look()">
       <template v-if="target === 'circle'">
         <p class="soft">Whoever fits one of these is in, unless an exception fits.</p>
-        <div class="two"><TextBox v-model="circle.groups" label="Groups" hint="Short names, parted by commas" mono /><TextBox v-model="circle.people" label="People" hint="By user name or mail address" mono /><TextBox v-model="circle.networks" label="Networks" hint="Such as 10.20.0.0/16" mono />
-          <TextBox v-model="circle.exceptGroups" label="But not the groups" mono /><TextBox v-model="circle.exceptPeople" label="But not the people" mono /><TextBox v-model="circle.exceptNetworks" label="But not the networks" mono />
-          <TextBox v-model="circle.share" label="Share of all people, in percent" hint="The same people each time" type="number" />
-          <SelectBox v-if="!apps" v-model="circle.instead" label="Those outside go to" hint="Usually the provider from before." :options="[['', 'a plain page'], ...(providers.data.value?.items ?? []).filter((p) => p.slug !== object.slug).map((p) => [p.slug, p.name] as [string, string])]" /></div>
+        <div class="two">
+          <TextBox v-model="circle.groups" label="Groups" hint="Short names, parted by commas" mono /><TextBox
+            v-model="circle.people"
+            label="People"
+            hint="By user name or mail address"
+            mono
+          /><TextBox v-model="circle.networks" label="Networks" hint="Such as 10.20.0.0/16" mono />
+          <TextBox v-model="circle.exceptGroups" label="But not the groups" mono /><TextBox
+            v-model="circle.exceptPeople"
+            label="But not the people"
+            mono
+          /><TextBox v-model="circle.exceptNetworks" label="But not the networks" mono />
+          <TextBox
+            v-model="circle.share"
+            label="Share of all people, in percent"
+            hint="The same people each time"
+            type="number"
+          />
+          <SelectBox
+            v-if="!apps"
+            v-model="circle.instead"
+            label="Those outside go to"
+            hint="Usually the provider from before."
+            :options="[
+              ['', 'a plain page'],
+              ...(providers.data.value?.items ?? [])
+                .filter((p) => p.slug !== object.slug)
+                .map((p) => [p.slug, p.name] as [string, string]),
+            ]"
+          />
+        </div>
       </template>
-      <div class="two"><TextBox v-model="minutes" label="For how many minutes" hint="After that, what was before comes back. Empty: for good." type="number" /><CheckBox v-model="endSessions" label="End open sessions of those who are outside" /></div>
-      <div v-if="preview" class="preview" aria-live="polite"><p v-for="l in preview.words" :key="l">{{ l }}</p>
-        <template v-for="[head, list] in [['Can use it from then on', preview.gain], ['Can’t use it any more', preview.lose], ['Have no other way', preview.only]] as const" :key="head"><details v-if="list.length"><summary>{{ head }}: {{ list.length }}</summary><p class="small">{{ list.map((p) => p.name).join(", ") }}</p></details></template></div>
-      <div class="row"><ElButton type="primary" native-type="submit" :loading="busy">{{ preview ? "Do it now" : "Show whom it touches" }}</ElButton><ElButton @click="target = ''">Leave it</ElButton></div>
+      <div class="two">
+        <TextBox
+          v-model="minutes"
+          label="For how many minutes"
+          hint="After that, what was before comes back. Empty: for good."
+          type="number"
+        /><CheckBox v-model="endSessions" label="End open sessions of those who are outside" />
+      </div>
+      <div v-if="preview" class="preview" aria-live="polite">
+        <p v-for="l in preview.words" :key="l">{{ l }}</p>
+        <template
+          v-for="[head, list] in [
+            ['Can use it from then on', preview.gain],
+            ['Can’t use it any more', preview.lose],
+            ['Have no other way', preview.only],
+          ] as const"
+          :key="head"
+          ><details v-if="list.length">
+            <summary>{{ head }}: {{ list.length }}</summary>
+            <p class="small">{{ list.map((p) => p.name).join(", ") }}</p>
+          </details></template
+        >
+      </div>
+      <div class="row">
+        <ElButton type="primary" native-type="submit" :loading="busy">{{
+          preview ? "Do it now" : "Show whom it touches"
+        }}</ElButton
+        ><ElButton @click="target = ''">Leave it</ElButton>
+      </div>
     </form>
-    <p v-else-if="newest" class="soft small">{{ newest.by }} changed it from {{ newest.from }} to {{ newest.to }}, <TimeText :at="newest.at" /><template v-if="newest.undone"> (taken back)</template><template v-else-if="newest.until">, until <TimeText :at="newest.until" /></template>. <a v-if="!readonly && !newest.undone" href="#" @click.prevent="undo">Take it back</a></p>
+    <p v-else-if="newest" class="soft small">
+      {{ newest.by }} changed it from {{ newest.from }} to {{ newest.to }}, <TimeText :at="newest.at" /><template
+        v-if="newest.undone"
+      >
+        (taken back)</template
+      ><template v-else-if="newest.until">, until <TimeText :at="newest.until" /></template>.
+      <a v-if="!readonly && !newest.undone" href="#" @click.prevent="undo">Take it back</a>
+    </p>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </div>
 </template>
 
 <style scoped>
-.change { margin-top: 12px; border-top: 1px solid var(--rule); padding-top: 12px; }
-.two { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0 16px; align-items: end; }
-.preview { border-left: 3px solid var(--sea); padding-left: 12px; margin-bottom: 12px; }
-.preview p { margin: 0 0 4px; }
-summary { cursor: pointer; }
+.change {
+  margin-top: 12px;
+  border-top: 1px solid var(--rule);
+  padding-top: 12px;
+}
+.two {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0 16px;
+  align-items: end;
+}
+.preview {
+  border-left: 3px solid var(--sea);
+  padding-left: 12px;
+  margin-bottom: 12px;
+}
+.preview p {
+  margin: 0 0 4px;
+}
+summary {
+  cursor: pointer;
+}
 </style>

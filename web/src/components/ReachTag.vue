@@ -5,5 +5,7 @@ defineProps<{ reach: string }>();
 </script>
 
 <template>
-  <span class="tag" :class="reachWords[reach]?.state" :title="reachWords[reach]?.means">{{ reachWords[reach]?.text ?? reach }}</span>
+  <span class="tag" :class="reachWords[reach]?.state" :title="reachWords[reach]?.means">{{
+    reachWords[reach]?.text ?? reach
+  }}</span>
 </template>

@@ -18,7 +18,15 @@ const second = ref("");
 const out = ref(false);
 const keep = ref(false);
 const others = ref<[string, string][]>([["", "none"]]);
-void ok(http.GET("/applications", { params: { query: { limit: 200 } } })).then((l) => (others.value = [["", "none"], ...l.items.filter((a) => a.slug !== props.application.slug).map((a): [string, string] => [a.slug, a.name])])).catch(() => undefined);
+void ok(http.GET("/applications", { params: { query: { limit: 200 } } }))
+  .then(
+    (l) =>
+      (others.value = [
+        ["", "none"],
+        ...l.items.filter((a) => a.slug !== props.application.slug).map((a): [string, string] => [a.slug, a.name]),
+      ]),
+  )
+  .catch(() => undefined);
 const rehearsal = ref<Rehearsal | null>(null);
 const link = ref("");
 const { error, busy, act } = useAct();
@@ -26,7 +34,21 @@ const spOnly = computed(() => !!props.application.saml?.spInitiatedOnly);
 
 async function order() {
   await act(async () => {
-    const made = await ok(http.POST("/rehearsals", { body: { application: props.application.slug, flow: flow.value, provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined, stop: stop.value || undefined, second: second.value || undefined, signOut: out.value || undefined, keepPerson: keep.value || undefined, hours: Number(hours.value), proposal: props.proposal } }));
+    const made = await ok(
+      http.POST("/rehearsals", {
+        body: {
+          application: props.application.slug,
+          flow: flow.value,
+          provider: (props.application.providers?.length ?? 0) > 1 ? provider.value : undefined,
+          stop: stop.value || undefined,
+          second: second.value || undefined,
+          signOut: out.value || undefined,
+          keepPerson: keep.value || undefined,
+          hours: Number(hours.value),
+          proposal: props.proposal,
+        },
+      }),
+    );
     rehearsal.value = made;
     link.value = made.link ?? "";
     follow(made.id);
@@ -38,7 +60,10 @@ let source: EventSource | null = null;
 function follow(id: string) {
   source?.close();
   source = new EventSource(`/api/v1/rehearsals/${id}/events`);
-  const look = () => void ok(http.GET("/rehearsals/{id}", { params: { path: { id } } })).then((r) => (rehearsal.value = r)).catch(() => undefined);
+  const look = () =>
+    void ok(http.GET("/rehearsals/{id}", { params: { path: { id } } }))
+      .then((r) => (rehearsal.value = r))
+      .catch(() => undefined);
   source.addEventListener("trace", look);
   source.addEventListener("end", look); // the browser asks again after some seconds, since there can be another sign-in
 }
@@ -47,24 +72,63 @@ onScopeDispose(() => source?.close());
 
 <template>
   <div>
-    <p class="soft">A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and changes nobody unless you say so.</p>
+    <p class="soft">
+      A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and
+      changes nobody unless you say so.
+    </p>
     <fieldset>
       <legend class="visually-hidden">How it begins</legend>
-      <label><input v-model="flow" type="radio" value="sp" /> <span><b>SP-initiated</b><br /><span class="soft small">begins at the application: {{ application.startUrl || "its start address is missing" }}</span></span></label>
-      <label :class="{ off: spOnly }"><input v-model="flow" type="radio" value="idp" :disabled="spOnly" /> <span><b>IdP-initiated</b><br /><span class="soft small">{{ spOnly ? "this application takes SP-initiated sign-in only" : "begins at the gate, as from a tile; the application gets a response that it did not ask for" }}</span></span></label>
+      <label
+        ><input v-model="flow" type="radio" value="sp" />
+        <span
+          ><b>SP-initiated</b><br /><span class="soft small"
+            >begins at the application: {{ application.startUrl || "its start address is missing" }}</span
+          ></span
+        ></label
+      >
+      <label :class="{ off: spOnly }"
+        ><input v-model="flow" type="radio" value="idp" :disabled="spOnly" />
+        <span
+          ><b>IdP-initiated</b><br /><span class="soft small">{{
+            spOnly
+              ? "this application takes SP-initiated sign-in only"
+              : "begins at the gate, as from a tile; the application gets a response that it did not ask for"
+          }}</span></span
+        ></label
+      >
     </fieldset>
-    <SelectBox v-if="(application.providers?.length ?? 0) > 1" v-model="provider" label="Through" :options="(application.providedBy ?? []).map((p) => [p.slug, p.name])" />
-    <CheckBox v-model="stop" label="Stop at the gate: show what the provider sends and what the application would get" />
+    <SelectBox
+      v-if="(application.providers?.length ?? 0) > 1"
+      v-model="provider"
+      label="Through"
+      :options="(application.providedBy ?? []).map((p) => [p.slug, p.name])"
+    />
+    <CheckBox
+      v-model="stop"
+      label="Stop at the gate: show what the provider sends and what the application would get"
+    />
     <template v-if="!stop">
       <SelectBox v-model="second" label="Then open, without being asked again" :options="others" />
       <CheckBox v-model="out" label="End with signing out of everything" />
     </template>
     <CheckBox v-model="keep" label="Make and change the person as a real sign-in would" />
-    <SelectBox v-model="hours" label="The link is good for" :options="[['1', 'an hour'], ['8', '8 hours'], ['24', 'a day'], ['72', 'three days']]" />
+    <SelectBox
+      v-model="hours"
+      label="The link is good for"
+      :options="[
+        ['1', 'an hour'],
+        ['8', '8 hours'],
+        ['24', 'a day'],
+        ['72', 'three days'],
+      ]"
+    />
     <ElButton v-if="!readonly" type="primary" :loading="busy" @click="order">Make a rehearsal link</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="rehearsal" class="made">
-      <p><a class="open" :href="link" target="_blank" rel="noopener" data-rehearse>Open it here</a> or hand it to a tester. It is good until <TimeText :at="rehearsal.expires" />, for the first browser that begins.</p>
+      <p>
+        <a class="open" :href="link" target="_blank" rel="noopener" data-rehearse>Open it here</a> or hand it to a
+        tester. It is good until <TimeText :at="rehearsal.expires" />, for the first browser that begins.
+      </p>
       <CopyValue :value="link" label="the rehearsal link" />
       <h3>What came of it</h3>
       <TraceTable :traces="rehearsal.traces" empty="Nobody has begun yet. This page shows the sign-in as it happens." />
@@ -73,11 +137,36 @@ onScopeDispose(() => source?.close());
 </template>
 
 <style scoped>
-fieldset { border: 0; padding: 0; margin: 0 0 14px; display: grid; gap: 10px; }
-fieldset label { display: flex; gap: 10px; align-items: flex-start; }
-fieldset label.off { opacity: 0.7; }
-input[type="radio"] { margin-top: 4px; width: 18px; height: 18px; accent-color: var(--sea); }
-.made { margin-top: 18px; border-top: 1px solid var(--rule); padding-top: 12px; }
-.open { font-weight: 700; }
-h3 { margin-top: 18px; }
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: 0 0 14px;
+  display: grid;
+  gap: 10px;
+}
+fieldset label {
+  display: flex;
+  gap: 10px;
+  align-items: flex-start;
+}
+fieldset label.off {
+  opacity: 0.7;
+}
+input[type="radio"] {
+  margin-top: 4px;
+  width: 18px;
+  height: 18px;
+  accent-color: var(--sea);
+}
+.made {
+  margin-top: 18px;
+  border-top: 1px solid var(--rule);
+  padding-top: 12px;
+}
+.open {
+  font-weight: 700;
+}
+h3 {
+  margin-top: 18px;
+}
 </style>

@@ -20,20 +20,43 @@ const value = ref("");
 const ends = ref("");
 const tried = ref<Record<string, TriedSecret>>({});
 const { error, busy, act } = useAct();
-const done = (f: () => Promise<unknown>) => act(async () => { await f(); emit("changed"); });
+const done = (f: () => Promise<unknown>) =>
+  act(async () => {
+    await f();
+    emit("changed");
+  });
 
-const make = () => done(async () => {
-  fresh.value = (await ok(http.POST("/applications/{slug}/secrets", { params: path.value, body: { days: Number(days.value) } }))).secret ?? "";
-});
-const enter = () => done(async () => {
-  await ok(http.POST("/providers/{slug}/secrets", { params: path.value, body: { value: value.value, expires: ends.value ? new Date(`${ends.value}T00:00:00Z`).toISOString() : undefined } }));
-  value.value = ends.value = "";
-});
-const attempt = (id: string) => done(async () => {
-  tried.value[id] = await ok(http.POST("/providers/{slug}/secrets/{id}/try", one(id)));
-});
+const make = () =>
+  done(async () => {
+    fresh.value =
+      (await ok(http.POST("/applications/{slug}/secrets", { params: path.value, body: { days: Number(days.value) } })))
+        .secret ?? "";
+  });
+const enter = () =>
+  done(async () => {
+    await ok(
+      http.POST("/providers/{slug}/secrets", {
+        params: path.value,
+        body: {
+          value: value.value,
+          expires: ends.value ? new Date(`${ends.value}T00:00:00Z`).toISOString() : undefined,
+        },
+      }),
+    );
+    value.value = ends.value = "";
+  });
+const attempt = (id: string) =>
+  done(async () => {
+    tried.value[id] = await ok(http.POST("/providers/{slug}/secrets/{id}/try", one(id)));
+  });
 const change = () => done(() => ok(http.POST("/providers/{slug}/secrets/switch", { params: path.value })));
-const remove = (s: Secret) => confirm(ours.value ? "Take this secret back? What uses it fails at once." : "Forget this secret?") && done(() => (ours.value ? ok(http.DELETE("/applications/{slug}/secrets/{id}", one(s.id))) : ok(http.DELETE("/providers/{slug}/secrets/{id}", one(s.id)))));
+const remove = (s: Secret) =>
+  confirm(ours.value ? "Take this secret back? What uses it fails at once." : "Forget this secret?") &&
+  done(() =>
+    ours.value
+      ? ok(http.DELETE("/applications/{slug}/secrets/{id}", one(s.id)))
+      : ok(http.DELETE("/providers/{slug}/secrets/{id}", one(s.id))),
+  );
 const states: Record<string, string> = { taken: "sound", refused: "broken", unclear: "attention" };
 </script>
 
@@ -41,31 +64,129 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
   <section class="secrets">
     <h3>{{ ours ? "Client secrets that it holds" : "Client secrets that the provider gave us" }}</h3>
     <table v-if="secrets.length" class="list">
-      <thead><tr><th scope="col">Begins</th><th scope="col">State</th><th scope="col">Since</th><th scope="col">Ends</th><th v-if="ours" scope="col">Last used</th><th scope="col"><span class="visually-hidden">Acts</span></th></tr></thead>
-      <tbody><template v-for="s in secrets" :key="s.id">
-        <tr><td class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</td><td><span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{ s.state === "next" ? "next" : "in use" }}</span><span v-if="s.tried" class="tag" :class="states[s.tried]">{{ s.tried }} when tried</span></td><td><TimeText :at="s.created" from /></td><td><TimeText v-if="s.expires" :at="s.expires" from /><template v-else>no end</template></td><td v-if="ours"><TimeText v-if="s.lastUsed" :at="s.lastUsed" from /><template v-else>never</template></td>
-          <td class="acts"><template v-if="!readonly"><ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton><ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change">Switch to it</ElButton><ElButton size="small" type="danger" @click="remove(s)">{{ ours ? "Take back" : "Forget" }}</ElButton></template></td></tr>
-        <tr v-if="tried[s.id]"><td :colspan="ours ? 6 : 5" aria-live="polite"><b>{{ tried[s.id]!.result }}</b>: {{ tried[s.id]!.text }} <span class="soft">{{ tried[s.id]!.remedy }}</span></td></tr>
-      </template></tbody>
+      <thead>
+        <tr>
+          <th scope="col">Begins</th>
+          <th scope="col">State</th>
+          <th scope="col">Since</th>
+          <th scope="col">Ends</th>
+          <th v-if="ours" scope="col">Last used</th>
+          <th scope="col"><span class="visually-hidden">Acts</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <template v-for="s in secrets" :key="s.id">
+          <tr>
+            <td class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</td>
+            <td>
+              <span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{
+                s.state === "next" ? "next" : "in use"
+              }}</span
+              ><span v-if="s.tried" class="tag" :class="states[s.tried]">{{ s.tried }} when tried</span>
+            </td>
+            <td><TimeText :at="s.created" from /></td>
+            <td><TimeText v-if="s.expires" :at="s.expires" from /><template v-else>no end</template></td>
+            <td v-if="ours"><TimeText v-if="s.lastUsed" :at="s.lastUsed" from /><template v-else>never</template></td>
+            <td class="acts">
+              <template v-if="!readonly"
+                ><ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton
+                ><ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change"
+                  >Switch to it</ElButton
+                ><ElButton size="small" type="danger" @click="remove(s)">{{
+                  ours ? "Take back" : "Forget"
+                }}</ElButton></template
+              >
+            </td>
+          </tr>
+          <tr v-if="tried[s.id]">
+            <td :colspan="ours ? 6 : 5" aria-live="polite">
+              <b>{{ tried[s.id]!.result }}</b
+              >: {{ tried[s.id]!.text }} <span class="soft">{{ tried[s.id]!.remedy }}</span>
+            </td>
+          </tr>
+        </template>
+      </tbody>
     </table>
-    <p v-else class="soft">{{ ours ? "It holds none yet, so it can't exchange codes for tokens." : "None is stored yet, so no code can be exchanged." }}</p>
+    <p v-else class="soft">
+      {{
+        ours
+          ? "It holds none yet, so it can't exchange codes for tokens."
+          : "None is stored yet, so no code can be exchanged."
+      }}
+    </p>
     <template v-if="!readonly">
-      <form v-if="ours" class="row" @submit.prevent="make"><SelectBox v-model="days" label="Good for" :options="[['90', '90 days'], ['365', 'a year'], ['730', 'two years'], ['0', 'as long as it is not taken back']]" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="secrets.length > 1">{{ secrets.length ? "Make a second one" : "Make a secret" }}</ElButton></form>
-      <p v-if="ours && secrets.length > 1" class="soft small">Two are the most. Take back the one that is no longer used.</p>
-      <div v-if="fresh" class="fresh"><p><b>Copy it now; it is shown once.</b> Hand it over apart from the exchange sheet.</p><CopyValue :value="fresh" label="the client secret" /></div>
-      <form v-if="!ours" @submit.prevent="enter"><TextBox v-model="value" :label="secrets.length ? 'The next secret' : 'The secret'" hint="Its value, not its ID or number. It is sealed at once and never shown again." type="password" mono autocomplete="new-password" /><TextBox v-model="ends" label="Ends on" hint="As the provider says; findings warn ahead." type="date" /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!value.trim()">{{ secrets.length ? "Store it as the next one" : "Store it" }}</ElButton></form>
+      <form v-if="ours" class="row" @submit.prevent="make">
+        <SelectBox
+          v-model="days"
+          label="Good for"
+          :options="[
+            ['90', '90 days'],
+            ['365', 'a year'],
+            ['730', 'two years'],
+            ['0', 'as long as it is not taken back'],
+          ]"
+        /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="secrets.length > 1">{{
+          secrets.length ? "Make a second one" : "Make a secret"
+        }}</ElButton>
+      </form>
+      <p v-if="ours && secrets.length > 1" class="soft small">
+        Two are the most. Take back the one that is no longer used.
+      </p>
+      <div v-if="fresh" class="fresh">
+        <p><b>Copy it now; it is shown once.</b> Hand it over apart from the exchange sheet.</p>
+        <CopyValue :value="fresh" label="the client secret" />
+      </div>
+      <form v-if="!ours" @submit.prevent="enter">
+        <TextBox
+          v-model="value"
+          :label="secrets.length ? 'The next secret' : 'The secret'"
+          hint="Its value, not its ID or number. It is sealed at once and never shown again."
+          type="password"
+          mono
+          autocomplete="new-password"
+        /><TextBox
+          v-model="ends"
+          label="Ends on"
+          hint="As the provider says; findings warn ahead."
+          type="date"
+        /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!value.trim()">{{
+          secrets.length ? "Store it as the next one" : "Store it"
+        }}</ElButton>
+      </form>
     </template>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </section>
 </template>
 
 <style scoped>
-.secrets { margin-top: 18px; }
-.acts { white-space: nowrap; text-align: right; }
-.acts .el-button + .el-button { margin-left: 8px; }
-.tag + .tag { margin-left: 6px; }
-.row { align-items: end; margin-top: 10px; }
-.row :deep(.field) { margin-bottom: 0; }
-form { margin-top: 12px; max-width: 34rem; }
-.fresh { margin-top: 14px; background: var(--brass-tint); padding: 10px 14px; border-radius: 3px; }
+.secrets {
+  margin-top: 18px;
+}
+.acts {
+  white-space: nowrap;
+  text-align: right;
+}
+.acts .el-button + .el-button {
+  margin-left: 8px;
+}
+.tag + .tag {
+  margin-left: 6px;
+}
+.row {
+  align-items: end;
+  margin-top: 10px;
+}
+.row :deep(.field) {
+  margin-bottom: 0;
+}
+form {
+  margin-top: 12px;
+  max-width: 34rem;
+}
+.fresh {
+  margin-top: 14px;
+  background: var(--brass-tint);
+  padding: 10px 14px;
+  border-radius: 3px;
+}
 </style>

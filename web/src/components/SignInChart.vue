@@ -9,7 +9,11 @@ use([BarChart, GridComponent, LegendComponent, TooltipComponent, AriaComponent, 
 const props = defineProps<{ buckets: { at: string; signedIn: number; refused: number }[]; bucket: string }>();
 const box = ref<HTMLElement | null>(null);
 let chart: ECharts | null = null;
-const words = (at: string) => new Date(at).toLocaleString([], props.bucket === "day" ? { month: "short", day: "numeric" } : { month: "short", day: "numeric", hour: "2-digit" });
+const words = (at: string) =>
+  new Date(at).toLocaleString(
+    [],
+    props.bucket === "day" ? { month: "short", day: "numeric" } : { month: "short", day: "numeric", hour: "2-digit" },
+  );
 
 function draw() {
   if (!box.value) return;
@@ -22,12 +26,34 @@ function draw() {
     textStyle: { color: color("--soft"), fontFamily: getComputedStyle(document.body).fontFamily },
     grid: { left: 44, right: 12, top: 34, bottom: 28 },
     legend: { top: 0, right: 0, textStyle: { color: color("--ink") } },
-    tooltip: { trigger: "axis", renderMode: "richText", backgroundColor: color("--card"), textStyle: { color: color("--ink") } },
-    xAxis: { type: "category", data: props.buckets.map((b) => words(b.at)), axisTick: { show: false }, axisLine: { lineStyle: { color: color("--rule") } } },
+    tooltip: {
+      trigger: "axis",
+      renderMode: "richText",
+      backgroundColor: color("--card"),
+      textStyle: { color: color("--ink") },
+    },
+    xAxis: {
+      type: "category",
+      data: props.buckets.map((b) => words(b.at)),
+      axisTick: { show: false },
+      axisLine: { lineStyle: { color: color("--rule") } },
+    },
     yAxis: { type: "value", minInterval: 1, splitLine: { lineStyle: { color: color("--rule") } } },
     series: [
-      { name: "signed in", type: "bar", stack: "all", data: props.buckets.map((b) => b.signedIn), itemStyle: { color: color("--moss-line") || color("--moss") } },
-      { name: "refused", type: "bar", stack: "all", data: props.buckets.map((b) => b.refused), itemStyle: { color: color("--rust-line") } },
+      {
+        name: "signed in",
+        type: "bar",
+        stack: "all",
+        data: props.buckets.map((b) => b.signedIn),
+        itemStyle: { color: color("--moss-line") || color("--moss") },
+      },
+      {
+        name: "refused",
+        type: "bar",
+        stack: "all",
+        data: props.buckets.map((b) => b.refused),
+        itemStyle: { color: color("--rust-line") },
+      },
     ],
   });
 }
@@ -51,5 +77,8 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-.chart { width: 100%; height: 260px; }
+.chart {
+  width: 100%;
+  height: 260px;
+}
 </style>

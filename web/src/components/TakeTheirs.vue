@@ -31,14 +31,17 @@ function input(): TakeIn {
 
 const shown = computed(() => {
   const words = filter.value.toLowerCase();
-  return (got.value?.entities ?? []).filter((e) => !words || `${e.displayName} ${e.entityId}`.toLowerCase().includes(words));
+  return (got.value?.entities ?? []).filter(
+    (e) => !words || `${e.displayName} ${e.entityId}`.toLowerCase().includes(words),
+  );
 });
 
 /** A file as text; what is not text, such as a certificate in DER, comes as base64. */
 async function textOf(f: File): Promise<string> {
   const bytes = new Uint8Array(await f.arrayBuffer());
   if (bytes[0] === 0x30 && bytes[1] === 0x82) return btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join(""));
-  const wide = bytes[0] === 0xff && bytes[1] === 0xfe ? "utf-16le" : bytes[0] === 0xfe && bytes[1] === 0xff ? "utf-16be" : "utf-8";
+  const wide =
+    bytes[0] === 0xff && bytes[1] === 0xfe ? "utf-16le" : bytes[0] === 0xfe && bytes[1] === 0xff ? "utf-16be" : "utf-8";
   return new TextDecoder(wide).decode(bytes);
 }
 
@@ -93,14 +96,36 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
 </script>
 
 <template>
-  <div class="take" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="dropped($event.dataTransfer?.files)">
+  <div
+    class="take"
+    :class="{ over }"
+    @dragover.prevent="over = true"
+    @dragleave="over = false"
+    @drop.prevent="dropped($event.dataTransfer?.files)"
+  >
     <label class="field">
       <span>Take theirs</span>
-      <small>Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or issuer. What it is will be found out; nothing is stored yet.</small>
-      <textarea v-model="text" rows="4" spellcheck="false" placeholder="https://…   or   <EntityDescriptor …>   or   { … }" @change="changed" @paste="$nextTick(changed)"></textarea>
+      <small
+        >Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or
+        issuer. What it is will be found out; nothing is stored yet.</small
+      >
+      <textarea
+        v-model="text"
+        rows="4"
+        spellcheck="false"
+        placeholder="https://…   or   <EntityDescriptor …>   or   { … }"
+        @change="changed"
+        @paste="$nextTick(changed)"
+      ></textarea>
     </label>
     <div class="row">
-      <label class="pick"><input type="file" accept=".xml,.json,.txt,.pem,.cer,.crt,.der,application/xml,text/xml,application/json" @change="dropped(($event.target as HTMLInputElement).files)" />Choose a file</label>
+      <label class="pick"
+        ><input
+          type="file"
+          accept=".xml,.json,.txt,.pem,.cer,.crt,.der,application/xml,text/xml,application/json"
+          @change="dropped(($event.target as HTMLInputElement).files)"
+        />Choose a file</label
+      >
       <span v-if="file" class="soft">{{ file }}</span>
       <ElButton :loading="busy" @click="changed">Understand it</ElButton>
     </div>
@@ -108,25 +133,66 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
     <p v-if="large"><RouterLink to="/sources">Add it as a source</RouterLink></p>
     <div v-if="got" class="got" aria-live="polite">
       <ul v-if="got.problems.length" class="problems">
-        <li v-for="p in got.problems" :key="p.code + p.message"><b class="mono">{{ p.code }}</b> {{ p.message }}</li>
+        <li v-for="p in got.problems" :key="p.code + p.message">
+          <b class="mono">{{ p.code }}</b> {{ p.message }}
+        </li>
       </ul>
       <p v-if="got.remark">{{ got.remark }}</p>
-      <form v-if="got.needsEntityId" class="row" @submit.prevent="look"><label class="field id"><span>Entity ID</span><small>It was lost in the cutting. Enter it exactly as the other side writes it.</small><input v-model="entity" class="mono" spellcheck="false" /></label><ElButton native-type="submit">Go on</ElButton></form>
-      <label v-if="!got.chosen && got.entities.length > 8" class="field"><span>Find among {{ got.entities.length }}</span><input v-model="filter" type="search" /></label>
+      <form v-if="got.needsEntityId" class="row" @submit.prevent="look">
+        <label class="field id"
+          ><span>Entity ID</span><small>It was lost in the cutting. Enter it exactly as the other side writes it.</small
+          ><input v-model="entity" class="mono" spellcheck="false" /></label
+        ><ElButton native-type="submit">Go on</ElButton>
+      </form>
+      <label v-if="!got.chosen && got.entities.length > 8" class="field"
+        ><span>Find among {{ got.entities.length }}</span
+        ><input v-model="filter" type="search"
+      /></label>
       <ul v-if="!got.chosen && got.entities.length > 1" class="entities">
-        <li v-for="e in shown.slice(0, 50)" :key="e.entityId"><button type="button" :disabled="!e.usable" @click="choose(e.entityId)"><b>{{ e.displayName || e.entityId }}</b><span class="mono">{{ e.entityId }}</span><span class="soft">{{ e.roles.map((r) => roles[r]).join(", ") }}</span></button></li>
+        <li v-for="e in shown.slice(0, 50)" :key="e.entityId">
+          <button type="button" :disabled="!e.usable" @click="choose(e.entityId)">
+            <b>{{ e.displayName || e.entityId }}</b
+            ><span class="mono">{{ e.entityId }}</span
+            ><span class="soft">{{ e.roles.map((r) => roles[r]).join(", ") }}</span>
+          </button>
+        </li>
       </ul>
       <template v-if="usable()">
         <h3>This was understood</h3>
         <table class="list">
-          <thead><tr><th scope="col">Field</th><th scope="col">Held now</th><th scope="col">Theirs</th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Field</th>
+              <th scope="col">Held now</th>
+              <th scope="col">Theirs</th>
+            </tr>
+          </thead>
           <tbody>
-            <tr v-for="c in got.changes ?? []" :key="c.field + c.after + c.before"><td>{{ c.field }}<span v-if="c.field === 'start address' && got.proposed?.startUrl" class="tag attention">proposed</span></td><td class="mono">{{ shortName(c.before) || "–" }}</td><td class="mono">{{ shortName(c.after) || "taken away" }}</td></tr>
-            <tr v-if="!got.changes?.length"><td colspan="3">All this is held already.</td></tr>
+            <tr v-for="c in got.changes ?? []" :key="c.field + c.after + c.before">
+              <td>
+                {{ c.field
+                }}<span v-if="c.field === 'start address' && got.proposed?.startUrl" class="tag attention"
+                  >proposed</span
+                >
+              </td>
+              <td class="mono">{{ shortName(c.before) || "–" }}</td>
+              <td class="mono">{{ shortName(c.after) || "taken away" }}</td>
+            </tr>
+            <tr v-if="!got.changes?.length">
+              <td colspan="3">All this is held already.</td>
+            </tr>
           </tbody>
         </table>
-        <label v-if="got.role === 'sp' || got.role === 'idp'" class="pick small"><input type="file" accept=".pem,.cer,.crt,.der,.txt" @change="besideFile(($event.target as HTMLInputElement).files)" />{{ beside || "A certificate file came beside it" }}</label>
-        <p v-if="got.proposed?.startUrl" class="soft">The metadata does not say where people begin in the application. This address is a guess; correct it below.</p>
+        <label v-if="got.role === 'sp' || got.role === 'idp'" class="pick small"
+          ><input
+            type="file"
+            accept=".pem,.cer,.crt,.der,.txt"
+            @change="besideFile(($event.target as HTMLInputElement).files)"
+          />{{ beside || "A certificate file came beside it" }}</label
+        >
+        <p v-if="got.proposed?.startUrl" class="soft">
+          The metadata does not say where people begin in the application. This address is a guess; correct it below.
+        </p>
         <ElButton type="primary" :loading="busy" @click="store">{{ verb ?? "Take it" }}</ElButton>
       </template>
     </div>
@@ -134,21 +200,95 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
 </template>
 
 <style scoped>
-.take { border: 1px dashed var(--el-border-color); border-radius: 4px; padding: 16px 18px; background: var(--card); }
-.take.over { border-color: var(--sea); background: var(--sea-tint); }
-textarea { width: 100%; font-family: var(--mono); font-size: 13.5px; padding: 8px 12px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--paper); color: var(--ink); resize: vertical; }
-.pick { color: var(--sea); border: 1px solid var(--sea); border-radius: 4px; padding: 4px 14px; cursor: pointer; font-size: 14px; }
-.pick input { position: absolute; opacity: 0; width: 1px; height: 1px; }
-.pick:focus-within { outline: 2px solid var(--brass-line); outline-offset: 2px; }
-.got { margin-top: 14px; }
-.problems { padding-left: 18px; }
-.entities { list-style: none; padding: 0; }
-.entities button { display: grid; text-align: left; width: 100%; gap: 2px; padding: 8px 12px; background: none; border: 1px solid var(--rule); border-radius: 4px; margin-bottom: 6px; cursor: pointer; color: inherit; }
-.entities button:disabled { opacity: 0.55; cursor: not-allowed; }
-h3 { margin-top: 8px; }
-.tag { margin-left: 8px; }
-.got .el-button { margin-top: 10px; }
-.id { flex: 1; }
-input[type="search"], .id input { width: 100%; padding: 6px 10px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--paper); color: var(--ink); }
-.got .pick { display: inline-block; margin: 10px 10px 0 0; }
+.take {
+  border: 1px dashed var(--el-border-color);
+  border-radius: 4px;
+  padding: 16px 18px;
+  background: var(--card);
+}
+.take.over {
+  border-color: var(--sea);
+  background: var(--sea-tint);
+}
+textarea {
+  width: 100%;
+  font-family: var(--mono);
+  font-size: 13.5px;
+  padding: 8px 12px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--paper);
+  color: var(--ink);
+  resize: vertical;
+}
+.pick {
+  color: var(--sea);
+  border: 1px solid var(--sea);
+  border-radius: 4px;
+  padding: 4px 14px;
+  cursor: pointer;
+  font-size: 14px;
+}
+.pick input {
+  position: absolute;
+  opacity: 0;
+  width: 1px;
+  height: 1px;
+}
+.pick:focus-within {
+  outline: 2px solid var(--brass-line);
+  outline-offset: 2px;
+}
+.got {
+  margin-top: 14px;
+}
+.problems {
+  padding-left: 18px;
+}
+.entities {
+  list-style: none;
+  padding: 0;
+}
+.entities button {
+  display: grid;
+  text-align: left;
+  width: 100%;
+  gap: 2px;
+  padding: 8px 12px;
+  background: none;
+  border: 1px solid var(--rule);
+  border-radius: 4px;
+  margin-bottom: 6px;
+  cursor: pointer;
+  color: inherit;
+}
+.entities button:disabled {
+  opacity: 0.55;
+  cursor: not-allowed;
+}
+h3 {
+  margin-top: 8px;
+}
+.tag {
+  margin-left: 8px;
+}
+.got .el-button {
+  margin-top: 10px;
+}
+.id {
+  flex: 1;
+}
+input[type="search"],
+.id input {
+  width: 100%;
+  padding: 6px 10px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--paper);
+  color: var(--ink);
+}
+.got .pick {
+  display: inline-block;
+  margin: 10px 10px 0 0;
+}
 </style>

@@ -8,6 +8,16 @@ const local = computed(() => date.value?.toLocaleString(undefined, { dateStyle: 
 </script>
 
 <template>
-  <time v-if="date" :datetime="at" :title="date.toISOString().replace('T', ' ').replace(/\.\d+Z/, ' UTC')">{{ from ? relative(date) : local }}</time>
+  <time
+    v-if="date"
+    :datetime="at"
+    :title="
+      date
+        .toISOString()
+        .replace('T', ' ')
+        .replace(/\.\d+Z/, ' UTC')
+    "
+    >{{ from ? relative(date) : local }}</time
+  >
   <span v-else class="soft">never</span>
 </template>

@@ -60,8 +60,7 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
             <span class="mark soft">→</span>
             <span
               ><b class="mono">{{ e.value.rule }}</b> <span class="soft">from</span>
-              <span class="mono">{{ e.value.from || "a fixed value" }}</span
-              ><br />
+              <span class="mono">{{ e.value.from || "a fixed value" }}</span><br />
               <span class="mono">{{ (e.value.input ?? []).join(", ") || "nothing came" }}</span>
               <template v-for="s in e.value.steps ?? []" :key="s.step"
                 ><br /><span class="step">{{ s.step }}</span>
@@ -76,8 +75,7 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
           <template v-else-if="e.decision"
             ><span class="mark soft">•</span
             ><span
-              >{{ e.decision.about }}: <b>{{ e.decision.result }}</b
-              ><br /><span class="soft">{{ e.decision.by }}</span
+              >{{ e.decision.about }}: <b>{{ e.decision.result }}</b><br /><span class="soft">{{ e.decision.by }}</span
               ><template v-for="p in e.decision.passed ?? []" :key="p"
                 ><br /><span class="soft">passed over: {{ p }}</span></template
               ></span

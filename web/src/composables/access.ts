@@ -1,12 +1,21 @@
 import type { PolicyCondition, PolicyRule } from "../api/client";
 
 /** A rule for access as it stands in the editor: one condition a line. */
-export type AccessCondition = { not: boolean; what: "groups" | "types" | "providers" | "networks" | "mailDomains" | "days" | "hours" | "strength"; text: string };
+export type AccessCondition = {
+  not: boolean;
+  what: "groups" | "types" | "providers" | "networks" | "mailDomains" | "days" | "hours" | "strength";
+  text: string;
+};
 export type AccessRow = { name: string; then: string; use: string; conditions: AccessCondition[] };
 
 const lists = ["groups", "types", "providers", "networks", "mailDomains", "days"] as const;
 
-export const blankRule = (): AccessRow => ({ name: "", then: "refuse", use: "", conditions: [{ not: false, what: "groups", text: "" }] });
+export const blankRule = (): AccessRow => ({
+  name: "",
+  then: "refuse",
+  use: "",
+  conditions: [{ not: false, what: "groups", text: "" }],
+});
 
 function readCondition(c: PolicyCondition | undefined, not: boolean): AccessCondition[] {
   if (!c) return [];
@@ -18,7 +27,12 @@ function readCondition(c: PolicyCondition | undefined, not: boolean): AccessCond
 }
 
 export function readRules(rules: PolicyRule[]): AccessRow[] {
-  return rules.map((r) => ({ name: r.name ?? "", then: r.use ? "use" : (r.then ?? "refuse"), use: r.use ?? "", conditions: [...readCondition(r.if, false), ...readCondition(r.unless, true)] }));
+  return rules.map((r) => ({
+    name: r.name ?? "",
+    then: r.use ? "use" : (r.then ?? "refuse"),
+    use: r.use ?? "",
+    conditions: [...readCondition(r.if, false), ...readCondition(r.unless, true)],
+  }));
 }
 
 function writeCondition(list: AccessCondition[]): PolicyCondition | undefined {
@@ -33,7 +47,13 @@ function writeCondition(list: AccessCondition[]): PolicyCondition | undefined {
     } else if (c.what === "strength") {
       out.strength = text || "two";
     } else {
-      out[c.what] = [...((out[c.what] as string[] | undefined) ?? []), ...text.split(",").map((s) => s.trim()).filter(Boolean)];
+      out[c.what] = [
+        ...((out[c.what] as string[] | undefined) ?? []),
+        ...text
+          .split(",")
+          .map((s) => s.trim())
+          .filter(Boolean),
+      ];
     }
   }
   return Object.keys(out).length ? (out as PolicyCondition) : undefined;
@@ -52,12 +72,28 @@ export function writeRules(rows: AccessRow[]): PolicyRule[] {
   });
 }
 
-const words: Record<AccessCondition["what"], string> = { groups: "in", types: "of type", providers: "coming through", networks: "on the network", mailDomains: "with mail at", days: "on", hours: "between", strength: "with" };
+const words: Record<AccessCondition["what"], string> = {
+  groups: "in",
+  types: "of type",
+  providers: "coming through",
+  networks: "on the network",
+  mailDomains: "with mail at",
+  days: "on",
+  hours: "between",
+  strength: "with",
+};
 
 /** A rule as a sentence, for those who only read. */
 export function ruleWords(r: AccessRow): string {
   if (r.then === "use") return `the rules of the set ${r.use}`;
-  const say = (list: AccessCondition[]) => list.map((c) => `${words[c.what]} ${c.what === "strength" ? (c.text === "two" ? "a second factor" : "one factor") : c.text}`).join(" and ");
-  const when = say(r.conditions.filter((c) => !c.not)), not = say(r.conditions.filter((c) => c.not));
+  const say = (list: AccessCondition[]) =>
+    list
+      .map(
+        (c) =>
+          `${words[c.what]} ${c.what === "strength" ? (c.text === "two" ? "a second factor" : "one factor") : c.text}`,
+      )
+      .join(" and ");
+  const when = say(r.conditions.filter((c) => !c.not)),
+    not = say(r.conditions.filter((c) => c.not));
   return `${r.name ? `${r.name}: ` : ""}${{ allow: "let in", refuse: "refuse", stronger: "ask for a second factor from" }[r.then] ?? r.then} ${when ? `whoever is ${when}` : "everybody"}${not ? `, unless ${not}` : ""}`;
 }

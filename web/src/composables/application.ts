@@ -9,7 +9,10 @@ export function useApplication() {
   const route = useRoute();
   const slug = computed(() => String(route.params.slug));
   const path = () => ({ path: { slug: slug.value } });
-  const { data, error, missing, again } = useLoad(() => ok(http.GET("/applications/{slug}", { params: path() })), [slug]);
+  const { data, error, missing, again } = useLoad(
+    () => ok(http.GET("/applications/{slug}", { params: path() })),
+    [slug],
+  );
   type Input = TakeIn;
   const queue = useQueue();
   const proposals = useProposing("application", data);
@@ -17,7 +20,12 @@ export function useApplication() {
     queue(async () => {
       const held = data.value!;
       if (proposals.proposing.value) return proposals.propose(change(applicationConfig(held)));
-      data.value = await ok(http.PUT("/applications/{slug}", { params: { ...path(), query: { revision: held.revision } }, body: change(applicationConfig(held)) }));
+      data.value = await ok(
+        http.PUT("/applications/{slug}", {
+          params: { ...path(), query: { revision: held.revision } },
+          body: change(applicationConfig(held)),
+        }),
+      );
     });
   const understand = (body: Input) => ok(http.POST("/applications/{slug}/understand", { params: path(), body }));
   const take = (body: Input) =>

@@ -3,7 +3,12 @@ import { inShort, marked, pageOf, toInput } from "./changes";
 
 describe("marked", () => {
   it("marks what differs between two values", () => {
-    expect(marked("https://a.example/acs", "https://a.example/acs/")).toMatchObject({ head: "https://a.example/acs", gone: "", come: "/", tail: "" });
+    expect(marked("https://a.example/acs", "https://a.example/acs/")).toMatchObject({
+      head: "https://a.example/acs",
+      gone: "",
+      come: "/",
+      tail: "",
+    });
     expect(marked("abXcd", "abYcd")).toMatchObject({ head: "ab", gone: "X", come: "Y", tail: "cd" });
   });
   it("does not let both ends overlap", () => {
@@ -22,7 +27,9 @@ describe("marked", () => {
 describe("words", () => {
   it("names what a revision changed", () => {
     expect(inShort({ action: "create", changes: [] })).toBe("made");
-    expect(inShort({ action: "update", changes: ["a", "b", "c", "d"].map((field) => ({ field })) })).toBe("a, b, c and 1 more");
+    expect(inShort({ action: "update", changes: ["a", "b", "c", "d"].map((field) => ({ field })) })).toBe(
+      "a, b, c and 1 more",
+    );
   });
   it("knows the pages of objects", () => {
     expect(pageOf("application", "crew-rota")).toBe("/applications/crew-rota");

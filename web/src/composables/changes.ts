@@ -5,17 +5,28 @@ import { useLoad } from "./load";
 const longest = 400;
 
 /** Two values with what they share at both ends taken apart, so that what differs can be marked. Long ones are shortened where they are alike. */
-export function marked(before: string, after: string): { before: string; after: string; head: string; gone: string; come: string; tail: string } {
+export function marked(
+  before: string,
+  after: string,
+): { before: string; after: string; head: string; gone: string; come: string; tail: string } {
   if (!before || !after) return { before, after, head: "", gone: "", come: "", tail: shorten(before || after) };
   let n = 0;
   while (n < before.length && n < after.length && before[n] === after[n]) n++;
   let m = 0;
-  while (m < before.length - n && m < after.length - n && before[before.length - 1 - m] === after[after.length - 1 - m]) m++;
+  while (m < before.length - n && m < after.length - n && before[before.length - 1 - m] === after[after.length - 1 - m])
+    m++;
   let head = before.slice(0, n);
   let tail = before.slice(before.length - m);
   if (head.length > longest / 2) head = "…" + head.slice(-60);
   if (tail.length > longest / 2) tail = tail.slice(0, 60) + "…";
-  return { before, after, head, gone: shorten(before.slice(n, before.length - m)), come: shorten(after.slice(n, after.length - m)), tail };
+  return {
+    before,
+    after,
+    head,
+    gone: shorten(before.slice(n, before.length - m)),
+    come: shorten(after.slice(n, after.length - m)),
+    tail,
+  };
 }
 
 function shorten(text: string): string {
@@ -64,7 +75,10 @@ export function useProposing(kind: "application" | "provider", object: Ref<{ slu
   const must = computed(() => serves.value && !!review.value?.second);
   const proposing = computed(() => serves.value && (wanted.value || must.value));
   async function propose(config: object) {
-    const body = kind === "application" ? { kind, slug: object.value!.slug, application: config } : { kind, slug: object.value!.slug, provider: config };
+    const body =
+      kind === "application"
+        ? { kind, slug: object.value!.slug, application: config }
+        : { kind, slug: object.value!.slug, provider: config };
     proposed.value = await ok(http.POST("/proposals", { body: body as never }));
   }
   return { wanted, proposed, serves, must, proposing, propose };

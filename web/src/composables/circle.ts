@@ -14,17 +14,36 @@ export interface CircleRow {
 
 const text = (list?: string[] | null) => (list ?? []).join(", ");
 export const list = (s: string) => {
-  const out = s.split(",").map((x) => x.trim()).filter(Boolean);
+  const out = s
+    .split(",")
+    .map((x) => x.trim())
+    .filter(Boolean);
   return out.length ? out : undefined;
 };
 
 export function readCircle(c?: Circle): CircleRow {
-  return { groups: text(c?.groups), people: text(c?.people), networks: text(c?.networks), share: c?.share ? String(c.share) : "", exceptGroups: text(c?.except?.groups), exceptPeople: text(c?.except?.people), exceptNetworks: text(c?.except?.networks), instead: c?.instead ?? "" };
+  return {
+    groups: text(c?.groups),
+    people: text(c?.people),
+    networks: text(c?.networks),
+    share: c?.share ? String(c.share) : "",
+    exceptGroups: text(c?.except?.groups),
+    exceptPeople: text(c?.except?.people),
+    exceptNetworks: text(c?.except?.networks),
+    instead: c?.instead ?? "",
+  };
 }
 
 export function writeCircle(r: CircleRow): Circle {
   const except = { groups: list(r.exceptGroups), people: list(r.exceptPeople), networks: list(r.exceptNetworks) };
-  return { groups: list(r.groups), people: list(r.people), networks: list(r.networks), share: Number(r.share) || undefined, except: except.groups || except.people || except.networks ? except : undefined, instead: r.instead || undefined };
+  return {
+    groups: list(r.groups),
+    people: list(r.people),
+    networks: list(r.networks),
+    share: Number(r.share) || undefined,
+    except: except.groups || except.people || except.networks ? except : undefined,
+    instead: r.instead || undefined,
+  };
 }
 
 /** A circle in sentences. */

@@ -3,16 +3,25 @@ import { nextTick, ref } from "vue";
 import { useDraft } from "./draft";
 
 describe("a draft beside other forms", () => {
-  const held = () => ref({ name: "Crew Rota", startUrl: "a", saml: { sign: "assertion", entityId: "x" } as Record<string, unknown> });
+  const held = () =>
+    ref({ name: "Crew Rota", startUrl: "a", saml: { sign: "assertion", entityId: "x" } as Record<string, unknown> });
   const copy = <T>(v: T): T => JSON.parse(JSON.stringify(v));
   it("keeps what was typed when another form is saved", async () => {
     const h = held();
     const { draft, merged } = useDraft(() => copy(h.value));
     draft.value.startUrl = "typed";
     draft.value.saml.sign = "both";
-    h.value = { ...copy(h.value), name: "Renamed elsewhere", saml: { sign: "assertion", entityId: "changed elsewhere" } };
+    h.value = {
+      ...copy(h.value),
+      name: "Renamed elsewhere",
+      saml: { sign: "assertion", entityId: "changed elsewhere" },
+    };
     await nextTick();
-    expect(draft.value).toEqual({ name: "Renamed elsewhere", startUrl: "typed", saml: { sign: "both", entityId: "changed elsewhere" } });
+    expect(draft.value).toEqual({
+      name: "Renamed elsewhere",
+      startUrl: "typed",
+      saml: { sign: "both", entityId: "changed elsewhere" },
+    });
     expect(merged(copy(h.value))).toEqual(draft.value);
   });
   it("follows what is held where nothing was typed", async () => {

@@ -21,7 +21,8 @@ export function useDraft<T extends object>(current: () => T) {
     const out = onto as Record<string, unknown> & Config;
     const mine = draft.value as Record<string, unknown> & Config;
     const was = base as Record<string, unknown> & Config;
-    for (const key of Object.keys(mine)) if (!(parts as readonly string[]).includes(key) && !same(mine[key], was[key])) out[key] = mine[key];
+    for (const key of Object.keys(mine))
+      if (!(parts as readonly string[]).includes(key) && !same(mine[key], was[key])) out[key] = mine[key];
     for (const part of parts)
       for (const key of new Set([...Object.keys(mine[part] ?? {}), ...Object.keys(was[part] ?? {})]))
         if (!same(mine[part]?.[key], was[part]?.[key])) (out[part] ??= {})[key] = mine[part]?.[key];

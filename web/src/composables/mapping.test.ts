@@ -5,8 +5,17 @@ import { readRows, writeRows } from "./mapping";
 describe("mappings in a table", () => {
   it("come back as they were", () => {
     const rules = [
-      { set: "email", from: ["mail", "email"], steps: ["lower", { before: "@" }], required: true }, { set: "site", value: "harbour" }, { set: "name", expr: "given_name + ' ' + family_name" }, { use: "names" },
-      { set: "roles", from: "groups", steps: [{ translate: { deckhands: "crew" } }], place: "id_token", friendlyName: "roles" },
+      { set: "email", from: ["mail", "email"], steps: ["lower", { before: "@" }], required: true },
+      { set: "site", value: "harbour" },
+      { set: "name", expr: "given_name + ' ' + family_name" },
+      { use: "names" },
+      {
+        set: "roles",
+        from: "groups",
+        steps: [{ translate: { deckhands: "crew" } }],
+        place: "id_token",
+        friendlyName: "roles",
+      },
     ] as unknown as Rule[];
     expect(writeRows(readRows(rules))).toEqual(rules);
   });
@@ -15,6 +24,8 @@ describe("mappings in a table", () => {
     rows[0]!.kind = "value";
     rows[0]!.source = "x, y";
     rows[0]!.steps = "split , | limit 2 | replace a → b";
-    expect(writeRows(rows)).toEqual([{ set: "a", value: "x, y", steps: [{ split: "," }, { limit: 2 }, { replace: ["a", "b"] }] }]);
+    expect(writeRows(rows)).toEqual([
+      { set: "a", value: "x, y", steps: [{ split: "," }, { limit: 2 }, { replace: ["a", "b"] }] },
+    ]);
   });
 });

@@ -6,5 +6,8 @@ test("puts a value into its place", () => {
   put(draft, "oidc.issuer", "https://id.northquay.example");
   put(draft, "oidc.redirectUris[1]", "https://ledger.example/answer");
   put(draft, "startUrl", "https://ledger.example/");
-  expect(draft).toEqual({ oidc: { issuer: "https://id.northquay.example", redirectUris: ["a", "https://ledger.example/answer"] }, startUrl: "https://ledger.example/" });
+  expect(draft).toEqual({
+    oidc: { issuer: "https://id.northquay.example", redirectUris: ["a", "https://ledger.example/answer"] },
+    startUrl: "https://ledger.example/",
+  });
 });

@@ -9,7 +9,8 @@ export function partnerCalls(kind: Kind, slug: string) {
   if (kind === "applications") {
     return {
       sheet: () => ok(http.GET("/applications/{slug}/exchange", { params: { path } })),
-      compare: (text: string) => ok(http.POST("/applications/{slug}/exchange/compare", { params: { path }, body: { text } })),
+      compare: (text: string) =>
+        ok(http.POST("/applications/{slug}/exchange/compare", { params: { path }, body: { text } })),
       handedOut: () => ok(http.POST("/applications/{slug}/exchange/handed-out", { params: { path } })),
       refresh: () => ok(http.POST("/applications/{slug}/refresh", { params: { path } })),
       documents: () => ok(http.GET("/applications/{slug}/documents", { params: { path } })),
@@ -19,7 +20,8 @@ export function partnerCalls(kind: Kind, slug: string) {
   }
   return {
     sheet: () => ok(http.GET("/providers/{slug}/exchange", { params: { path } })),
-    compare: (text: string) => ok(http.POST("/providers/{slug}/exchange/compare", { params: { path }, body: { text } })),
+    compare: (text: string) =>
+      ok(http.POST("/providers/{slug}/exchange/compare", { params: { path }, body: { text } })),
     handedOut: () => ok(http.POST("/providers/{slug}/exchange/handed-out", { params: { path } })),
     refresh: () => ok(http.POST("/providers/{slug}/refresh", { params: { path } })),
     documents: () => ok(http.GET("/providers/{slug}/documents", { params: { path } })),

@@ -15,7 +15,15 @@ export interface RouteRow {
 }
 
 /** What a route can ask about. */
-export const routeKinds: [string, string][] = [["mailDomains", "mail at"], ["applications", "for the application"], ["groups", "in the group"], ["known", "signed in before with"], ["networks", "on the network"], ["wish", "the application asks for"], ["reach", "the application is open to"]];
+export const routeKinds: [string, string][] = [
+  ["mailDomains", "mail at"],
+  ["applications", "for the application"],
+  ["groups", "in the group"],
+  ["known", "signed in before with"],
+  ["networks", "on the network"],
+  ["wish", "the application asks for"],
+  ["reach", "the application is open to"],
+];
 
 export const blankRoute = (): RouteRow => ({ name: "", conditions: [{ what: "mailDomains", text: "" }], to: "" });
 

@@ -35,5 +35,14 @@ export const useSession = defineStore("session", () => {
   }
 
   const may = (role: "viewer" | "engineer" | "owner") => (rank[me.value?.role ?? ""] ?? 0) >= rank[role]!;
-  return { me, asked, load, signIn, signOut, may, engineer: computed(() => may("engineer")), owner: computed(() => may("owner")) };
+  return {
+    me,
+    asked,
+    load,
+    signIn,
+    signOut,
+    may,
+    engineer: computed(() => may("engineer")),
+    owner: computed(() => may("owner")),
+  };
 });

@@ -18,7 +18,8 @@ describe("text for people", () => {
     expect(shortName("https://rota.saltmere.example/acs")).toBe("https://rota.saltmere.example/acs");
   });
   it("reads back the steps that it writes", () => {
-    for (const step of ["lower", { keep: "^ferry-" }, { limit: 3 }, { replace: ["a", "b"] }, { before: "@" }]) expect(parseStep(stepText(step))).toEqual(step);
+    for (const step of ["lower", { keep: "^ferry-" }, { limit: 3 }, { replace: ["a", "b"] }, { before: "@" }])
+      expect(parseStep(stepText(step))).toEqual(step);
   });
   it("takes a table as JSON", () => {
     expect(parseStep('{"translate":{"deckhands":"crew"}}')).toEqual({ translate: { deckhands: "crew" } });

@@ -11,9 +11,22 @@ export const reachWords: Record<string, { text: string; state: string; means: st
   closed: { text: "Closed", state: "broken", means: "Nobody, not even in rehearsals." },
 };
 
-export const flowWords: Record<string, string> = { sp: "SP-initiated", idp: "begun at the gate", provider: "IdP-initiated", slo: "sign-out", client: "a client's call" };
+export const flowWords: Record<string, string> = {
+  sp: "SP-initiated",
+  idp: "begun at the gate",
+  provider: "IdP-initiated",
+  slo: "sign-out",
+  client: "a client's call",
+};
 
-export const kindWords: Record<string, string> = { saml: "SAML", oidc: "OpenID Connect", oauth2: "OAuth 2.0", directory: "Own directory", guarded: "Guarded", link: "Link" };
+export const kindWords: Record<string, string> = {
+  saml: "SAML",
+  oidc: "OpenID Connect",
+  oauth2: "OAuth 2.0",
+  directory: "Own directory",
+  guarded: "Guarded",
+  link: "Link",
+};
 
 export const outcomeWords: Record<string, { text: string; state: string }> = {
   "signed-in": { text: "signed in", state: "sound" },

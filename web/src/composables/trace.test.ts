@@ -3,21 +3,56 @@ import type { Trace } from "../api/client";
 import { lines, summary } from "./trace";
 
 const check = (ok: boolean) => ({ name: "saml.audience", text: "Audience", section: "x", ok });
-const trace = (outcome: string, entries: unknown[]) => ({ reference: "7F3K-92QX", outcome, entries, flow: "sp", rehearsal: false, started: "", micros: 0, providerMicros: 0, application: "", provider: "" }) as unknown as Trace;
+const trace = (outcome: string, entries: unknown[]) =>
+  ({
+    reference: "7F3K-92QX",
+    outcome,
+    entries,
+    flow: "sp",
+    rehearsal: false,
+    started: "",
+    micros: 0,
+    providerMicros: 0,
+    application: "",
+    provider: "",
+  }) as unknown as Trace;
 
 describe("the passage with time running down", () => {
   const refused = trace("refused", [
-    { at: 0, step: "ask", message: { from: "application", to: "gate", name: "AuthnRequest", binding: "HTTP-Redirect", size: 1 } },
+    {
+      at: 0,
+      step: "ask",
+      message: { from: "application", to: "gate", name: "AuthnRequest", binding: "HTTP-Redirect", size: 1 },
+    },
     { at: 1, step: "ask", check: check(true) },
     { at: 2, step: "route", decision: { about: "provider", result: "Saltmere Staff" } },
-    { at: 9, step: "send", message: { from: "gate", to: "provider", name: "AuthnRequest", binding: "HTTP-Redirect", size: 1 } },
-    { at: 2140, step: "receive", message: { from: "provider", to: "gate", name: "Response", binding: "HTTP-POST", size: 1 } },
+    {
+      at: 9,
+      step: "send",
+      message: { from: "gate", to: "provider", name: "AuthnRequest", binding: "HTTP-Redirect", size: 1 },
+    },
+    {
+      at: 2140,
+      step: "receive",
+      message: { from: "provider", to: "gate", name: "Response", binding: "HTTP-POST", size: 1 },
+    },
     { at: 2141, step: "receive", check: check(false) },
     { at: 2142, step: "receive", failure: { code: "saml.audience-mismatch" } },
   ]);
   it("shows messages, steps, the person's time and what was not reached", () => {
-    expect(lines(refused).map((l) => (l.kind === "step" || l.kind === "not-reached" ? `${l.kind} ${l.step}` : l.kind))).toEqual([
-      "message", "step ask", "step route", "message", "away", "message", "step receive", "not-reached match", "not-reached decide", "not-reached issue",
+    expect(
+      lines(refused).map((l) => (l.kind === "step" || l.kind === "not-reached" ? `${l.kind} ${l.step}` : l.kind)),
+    ).toEqual([
+      "message",
+      "step ask",
+      "step route",
+      "message",
+      "away",
+      "message",
+      "step receive",
+      "not-reached match",
+      "not-reached decide",
+      "not-reached issue",
     ]);
   });
   it("marks the step that failed", () => {

@@ -19,7 +19,8 @@ export function lines(trace: Trace): Line[] {
     if (entry.message) {
       open = null;
       const behind = ["POST", "GET", "SOAP"].includes(entry.message.binding); // server to server; nobody is away
-      if (entry.message.from === "provider" && sent >= 0 && !behind) out.push({ kind: "away", at: sent, micros: entry.at - sent });
+      if (entry.message.from === "provider" && sent >= 0 && !behind)
+        out.push({ kind: "away", at: sent, micros: entry.at - sent });
       sent = entry.message.to === "provider" ? entry.at : -1;
       out.push({ kind: "message", at: entry.at, index, entry, bad: failed });
       return;
@@ -31,7 +32,11 @@ export function lines(trace: Trace): Line[] {
     open.entries.push(entry);
     if (entry.failure) open.bad = failed = true;
   });
-  if (!["signed-in", "waiting", "not-taken-up"].includes(trace.outcome) && trace.flow !== "client" && trace.flow !== "slo") {
+  if (
+    !["signed-in", "waiting", "not-taken-up"].includes(trace.outcome) &&
+    trace.flow !== "client" &&
+    trace.flow !== "slo"
+  ) {
     const seen = trace.entries.map((e) => e.step);
     const last = Math.max(-1, ...seen.map((s) => steps.indexOf(s)));
     for (const step of steps.slice(last + 1)) out.push({ kind: "not-reached", step });
@@ -45,7 +50,12 @@ export function summary(entries: TraceEntry[]): string {
   const bad = checks.filter((e) => !e.check!.ok).length;
   const values = entries.filter((e) => e.value && e.value.output?.length).length;
   const parts: string[] = [];
-  if (checks.length) parts.push(bad ? `${checks.length - bad} checks held, ${bad} did not` : `${checks.length} check${checks.length > 1 ? "s" : ""} held`);
+  if (checks.length)
+    parts.push(
+      bad
+        ? `${checks.length - bad} checks held, ${bad} did not`
+        : `${checks.length} check${checks.length > 1 ? "s" : ""} held`,
+    );
   if (values) parts.push(`${values} value${values > 1 ? "s" : ""} mapped`);
   for (const e of entries) if (e.decision) parts.push(`${e.decision.about}: ${e.decision.result}`);
   return parts.join(" · ");
@@ -62,5 +72,11 @@ export function said(e?: Partial<TraceEntry> | null): string {
 }
 
 export const stepWords: Record<string, string> = {
-  ask: "what the application asked", route: "which provider", send: "our request", receive: "what the provider answered", match: "mapping in, who it is", decide: "who gets in", issue: "mapping out, our answer",
+  ask: "what the application asked",
+  route: "which provider",
+  send: "our request",
+  receive: "what the provider answered",
+  match: "mapping in, who it is",
+  decide: "who gets in",
+  issue: "mapping out, our answer",
 };

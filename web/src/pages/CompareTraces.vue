@@ -15,39 +15,150 @@ const router = useRouter();
 const one = computed(() => String(route.params.reference));
 const other = computed(() => String(route.query.with ?? ""));
 const typed = ref("");
-const { data, error } = useLoad(() => ok(http.GET("/traces/{reference}/compare", { params: { path: { reference: one.value }, query: { with: other.value || undefined } } })), [one, other]);
+const { data, error } = useLoad(
+  () =>
+    ok(
+      http.GET("/traces/{reference}/compare", {
+        params: { path: { reference: one.value }, query: { with: other.value || undefined } },
+      }),
+    ),
+  [one, other],
+);
 const all = ref(false);
-const rows = computed(() => (data.value?.rows ?? []).map((r, i) => ({ ...r, i })).filter((r) => all.value || r.difference));
-const go = () => router.push({ path: `/traces/${one.value}/compare`, query: { with: typed.value.trim().toUpperCase() } });
+const rows = computed(() =>
+  (data.value?.rows ?? []).map((r, i) => ({ ...r, i })).filter((r) => all.value || r.difference),
+);
+const go = () =>
+  router.push({ path: `/traces/${one.value}/compare`, query: { with: typed.value.trim().toUpperCase() } });
 </script>
 
 <template>
   <h1>Two sign-ins side by side</h1>
   <p class="sub">The elder on the left. Times, identifiers and what is personal differ by nature.</p>
-  <form class="row other" @submit.prevent="go"><TextBox v-model="typed" label="Compare with another" hint="Its reference number. Without one: the newest good sign-in before." mono /><ElButton native-type="submit" :disabled="!typed.trim()">Compare</ElButton></form>
+  <form class="row other" @submit.prevent="go">
+    <TextBox
+      v-model="typed"
+      label="Compare with another"
+      hint="Its reference number. Without one: the newest good sign-in before."
+      mono
+    /><ElButton native-type="submit" :disabled="!typed.trim()">Compare</ElButton>
+  </form>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="data">
-    <div class="pair"><section v-for="[t, side] in ([[data.a, 'A'], [data.b, 'B']] as const)" :key="side" class="panel"><h2>{{ side }} <RouterLink :to="`/traces/${t.reference}`" class="mono">{{ t.reference }}</RouterLink> <span class="tag" :class="outcomeWords[t.outcome]?.state">{{ outcomeWords[t.outcome]?.text }}</span></h2>
-      <p class="soft">{{ t.application }}<template v-if="t.provider"> through {{ t.provider }}</template><template v-if="t.person"> · {{ t.person }}</template> · <TimeText :at="t.started" /></p><p v-if="t.title">{{ t.title }}</p></section></div>
-    <p class="words" role="status"><b>{{ data.words }}</b></p>
-    <section v-if="data.configuration.length" class="panel"><h2>Changed in between</h2>
-      <div v-for="c in data.configuration" :key="c.object.kind + c.object.slug + c.revision"><p><RouterLink :to="`/${c.object.kind}s/${c.object.slug}`">{{ c.object.name }}</RouterLink>, by {{ c.by }}, <TimeText :at="c.at" /></p>
-        <table class="list"><thead><tr><th scope="col">Field</th><th scope="col">Before</th><th scope="col">Then</th></tr></thead><tbody><tr v-for="x in c.changes" :key="x.field"><td class="mono">{{ x.field }}</td><td class="mono">{{ x.before || "–" }}</td><td class="mono">{{ x.after || "–" }}</td></tr></tbody></table></div></section>
-    <div class="row top"><h2>Step by step</h2><CheckBox v-model="all" label="What is alike, too" /></div>
-    <table class="list"><thead><tr><th scope="col">Step</th><th scope="col">What</th><th scope="col">A</th><th scope="col">B</th><th scope="col">Difference</th></tr></thead>
-      <tbody><tr v-for="r in rows" :key="r.i" :class="{ first: r.i === data.first, mild: !r.matters }"><td>{{ r.step }}</td><td>{{ r.kind }}<br /><span class="small soft">{{ r.name }}</span></td><td class="mono small">{{ said(r.a) }}</td><td class="mono small">{{ said(r.b) }}</td><td>{{ r.difference || "alike" }}</td></tr></tbody></table>
+    <div class="pair">
+      <section
+        v-for="[t, side] in [
+          [data.a, 'A'],
+          [data.b, 'B'],
+        ] as const"
+        :key="side"
+        class="panel"
+      >
+        <h2>
+          {{ side }} <RouterLink :to="`/traces/${t.reference}`" class="mono">{{ t.reference }}</RouterLink>
+          <span class="tag" :class="outcomeWords[t.outcome]?.state">{{ outcomeWords[t.outcome]?.text }}</span>
+        </h2>
+        <p class="soft">
+          {{ t.application }}<template v-if="t.provider"> through {{ t.provider }}</template
+          ><template v-if="t.person"> · {{ t.person }}</template> · <TimeText :at="t.started" />
+        </p>
+        <p v-if="t.title">{{ t.title }}</p>
+      </section>
+    </div>
+    <p class="words" role="status">
+      <b>{{ data.words }}</b>
+    </p>
+    <section v-if="data.configuration.length" class="panel">
+      <h2>Changed in between</h2>
+      <div v-for="c in data.configuration" :key="c.object.kind + c.object.slug + c.revision">
+        <p>
+          <RouterLink :to="`/${c.object.kind}s/${c.object.slug}`">{{ c.object.name }}</RouterLink
+          >, by {{ c.by }}, <TimeText :at="c.at" />
+        </p>
+        <table class="list">
+          <thead>
+            <tr>
+              <th scope="col">Field</th>
+              <th scope="col">Before</th>
+              <th scope="col">Then</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="x in c.changes" :key="x.field">
+              <td class="mono">{{ x.field }}</td>
+              <td class="mono">{{ x.before || "–" }}</td>
+              <td class="mono">{{ x.after || "–" }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+    <div class="row top">
+      <h2>Step by step</h2>
+      <CheckBox v-model="all" label="What is alike, too" />
+    </div>
+    <table class="list">
+      <thead>
+        <tr>
+          <th scope="col">Step</th>
+          <th scope="col">What</th>
+          <th scope="col">A</th>
+          <th scope="col">B</th>
+          <th scope="col">Difference</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in rows" :key="r.i" :class="{ first: r.i === data.first, mild: !r.matters }">
+          <td>{{ r.step }}</td>
+          <td>
+            {{ r.kind }}<br /><span class="small soft">{{ r.name }}</span>
+          </td>
+          <td class="mono small">{{ said(r.a) }}</td>
+          <td class="mono small">{{ said(r.b) }}</td>
+          <td>{{ r.difference || "alike" }}</td>
+        </tr>
+      </tbody>
+    </table>
     <p v-if="!rows.length" class="soft">Nothing differs.</p>
   </template>
 </template>
 
 <style scoped>
-.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 20px; }
-.pair h2 { margin-top: 0; }
-.other { align-items: end; gap: 12px; margin-bottom: 14px; }
-.other :deep(.field) { margin: 0; width: 26rem; }
-.words { margin: 18px 0; font-size: 17px; border-left: 4px solid var(--brass-line); padding-left: 14px; }
-.top { justify-content: space-between; margin-top: 18px; }
-.first { background: var(--brass-tint); }
-.mild td { color: var(--soft); }
-td.mono { overflow-wrap: anywhere; max-width: 22rem; }
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 20px;
+}
+.pair h2 {
+  margin-top: 0;
+}
+.other {
+  align-items: end;
+  gap: 12px;
+  margin-bottom: 14px;
+}
+.other :deep(.field) {
+  margin: 0;
+  width: 26rem;
+}
+.words {
+  margin: 18px 0;
+  font-size: 17px;
+  border-left: 4px solid var(--brass-line);
+  padding-left: 14px;
+}
+.top {
+  justify-content: space-between;
+  margin-top: 18px;
+}
+.first {
+  background: var(--brass-tint);
+}
+.mild td {
+  color: var(--soft);
+}
+td.mono {
+  overflow-wrap: anywhere;
+  max-width: 22rem;
+}
 </style>

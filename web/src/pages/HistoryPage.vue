@@ -25,30 +25,46 @@ const done = ref<ConfigResult | null>(null);
 const remark = ref("");
 const { error, busy, act } = useAct();
 
-const show = (r: Revision) => act(async () => {
-  if (open.value?.kind === r.kind && open.value.slug === r.slug && open.value.number === r.number) {
-    open.value = null;
-    return;
-  }
-  preview.value = null;
-  open.value = await ok(http.GET("/history/revision", { params: { query: { kind: r.kind, slug: r.slug, number: String(r.number), against: "0" } } }));
-});
-const isOpen = (r: Revision) => open.value?.kind === r.kind && open.value.slug === r.slug && open.value.number === r.number;
+const show = (r: Revision) =>
+  act(async () => {
+    if (open.value?.kind === r.kind && open.value.slug === r.slug && open.value.number === r.number) {
+      open.value = null;
+      return;
+    }
+    preview.value = null;
+    open.value = await ok(
+      http.GET("/history/revision", {
+        params: { query: { kind: r.kind, slug: r.slug, number: String(r.number), against: "0" } },
+      }),
+    );
+  });
+const isOpen = (r: Revision) =>
+  open.value?.kind === r.kind && open.value.slug === r.slug && open.value.number === r.number;
 const only = (r: Revision) => void router.replace({ query: { kind: r.kind, slug: r.slug } });
-const restore = (look: boolean) => act(async () => {
-  const r = open.value!;
-  const got = await ok(http.POST("/history/restore", { body: { kind: r.kind, slug: r.slug, number: r.number, preview: look, remark: remark.value.trim() || undefined } }));
-  await after(got, look);
-});
+const restore = (look: boolean) =>
+  act(async () => {
+    const r = open.value!;
+    const got = await ok(
+      http.POST("/history/restore", {
+        body: { kind: r.kind, slug: r.slug, number: r.number, preview: look, remark: remark.value.trim() || undefined },
+      }),
+    );
+    await after(got, look);
+  });
 
 // The whole configuration, as it was at a time.
 const at = ref(toInput(new Date(Date.now() - 3600_000)));
 const whole = ref<ConfigResult | null>(null);
-const back = (look: boolean) => act(async () => {
-  const got = await ok(http.POST("/history/restore", { body: { at: fromInput(at.value), preview: look, remark: remark.value.trim() || undefined } }));
-  if (look) whole.value = got;
-  else await after(got, false);
-});
+const back = (look: boolean) =>
+  act(async () => {
+    const got = await ok(
+      http.POST("/history/restore", {
+        body: { at: fromInput(at.value), preview: look, remark: remark.value.trim() || undefined },
+      }),
+    );
+    if (look) whole.value = got;
+    else await after(got, false);
+  });
 async function after(got: ConfigResult, look: boolean) {
   if (look) {
     preview.value = got;
@@ -57,51 +73,168 @@ async function after(got: ConfigResult, look: boolean) {
   [done.value, preview.value, whole.value, open.value, remark.value] = [got, null, null, null, ""];
   turn.value++;
 }
-const kinds: [string, string][] = ["application", "provider", "group", "rule set", "source", "template", "assignment", "setting"].map((k) => [k, k]);
+const kinds: [string, string][] = [
+  "application",
+  "provider",
+  "group",
+  "rule set",
+  "source",
+  "template",
+  "assignment",
+  "setting",
+].map((k) => [k, k]);
 </script>
 
 <template>
   <h1>History</h1>
-  <p class="sub">Every version of everything that is configured. Any of them can be brought back; that is a change like any other, and can be taken back as well.</p>
+  <p class="sub">
+    Every version of everything that is configured. Any of them can be brought back; that is a change like any other,
+    and can be taken back as well.
+  </p>
   <ChangesNav />
-  <p v-if="slug" class="row"><b>{{ kind }} {{ slug }}</b> <RouterLink v-if="pageOf(kind, slug)" :to="pageOf(kind, slug)!">its page</RouterLink> <RouterLink to="/history">everything</RouterLink></p>
+  <p v-if="slug" class="row">
+    <b>{{ kind }} {{ slug }}</b> <RouterLink v-if="pageOf(kind, slug)" :to="pageOf(kind, slug)!">its page</RouterLink>
+    <RouterLink to="/history">everything</RouterLink>
+  </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <section v-if="done" class="panel done"><h2>Brought back</h2><ConfigSteps :result="done" done /></section>
-  <ListPage :key="turn" :load="load" search="Name, author or remark" :filters="slug ? [] : [{ name: 'kind', label: 'What', options: kinds }]">
+  <section v-if="done" class="panel done">
+    <h2>Brought back</h2>
+    <ConfigSteps :result="done" done />
+  </section>
+  <ListPage
+    :key="turn"
+    :load="load"
+    search="Name, author or remark"
+    :filters="slug ? [] : [{ name: 'kind', label: 'What', options: kinds }]"
+  >
     <template #default="{ items }">
       <table class="list">
-        <thead><tr><th scope="col">When</th><th scope="col">What</th><th scope="col">No.</th><th scope="col">Who</th><th scope="col">Changed</th><th scope="col">Remark</th></tr></thead>
+        <thead>
+          <tr>
+            <th scope="col">When</th>
+            <th scope="col">What</th>
+            <th scope="col">No.</th>
+            <th scope="col">Who</th>
+            <th scope="col">Changed</th>
+            <th scope="col">Remark</th>
+          </tr>
+        </thead>
         <tbody>
           <template v-for="r in items" :key="r.kind + r.slug + r.number">
-            <tr><td><TimeText :at="r.at" /></td><td>{{ r.kind }} <button class="link" type="button" :title="`Only ${r.name}`" @click="only(r)">{{ r.name || r.slug }}</button></td><td>{{ r.number }}</td><td>{{ r.author || "–" }}</td><td class="small mono"><button class="link" type="button" :aria-expanded="isOpen(r)" @click="show(r)">{{ inShort(r) || "nothing that shows" }}</button></td><td class="small">{{ r.remark }}</td></tr>
-            <tr v-if="isOpen(r) && open" class="opened"><td colspan="6">
-              <div class="cols two"><div><h3>What it changed</h3><FieldChanges :changes="open.changes" :empty="open.action === 'remove' ? 'It was deleted.' : undefined" /></div>
-                <div v-if="open.against !== open.number"><h3>From it to what holds now (no. {{ open.against }})</h3><FieldChanges :changes="open.differences" /></div></div>
-              <details v-if="open.text"><summary>As it stands in a file</summary><CopyValue :value="open.text" label="this version as a file" block /></details>
-              <div v-if="open.against !== open.number || open.action === 'remove'" class="row restore"><TextBox v-model="remark" label="Remark" hint="Why; it stands in the history." /><ElButton :loading="busy" @click="restore(true)">See what bringing it back would do</ElButton><ElButton v-if="preview" type="primary" :loading="busy" @click="restore(false)">Bring it back</ElButton></div>
-              <ConfigSteps v-if="preview" :result="preview" />
-            </td></tr>
+            <tr>
+              <td><TimeText :at="r.at" /></td>
+              <td>
+                {{ r.kind }}
+                <button class="link" type="button" :title="`Only ${r.name}`" @click="only(r)">
+                  {{ r.name || r.slug }}
+                </button>
+              </td>
+              <td>{{ r.number }}</td>
+              <td>{{ r.author || "–" }}</td>
+              <td class="small mono">
+                <button class="link" type="button" :aria-expanded="isOpen(r)" @click="show(r)">
+                  {{ inShort(r) || "nothing that shows" }}
+                </button>
+              </td>
+              <td class="small">{{ r.remark }}</td>
+            </tr>
+            <tr v-if="isOpen(r) && open" class="opened">
+              <td colspan="6">
+                <div class="cols two">
+                  <div>
+                    <h3>What it changed</h3>
+                    <FieldChanges
+                      :changes="open.changes"
+                      :empty="open.action === 'remove' ? 'It was deleted.' : undefined"
+                    />
+                  </div>
+                  <div v-if="open.against !== open.number">
+                    <h3>From it to what holds now (no. {{ open.against }})</h3>
+                    <FieldChanges :changes="open.differences" />
+                  </div>
+                </div>
+                <details v-if="open.text">
+                  <summary>As it stands in a file</summary>
+                  <CopyValue :value="open.text" label="this version as a file" block />
+                </details>
+                <div v-if="open.against !== open.number || open.action === 'remove'" class="row restore">
+                  <TextBox v-model="remark" label="Remark" hint="Why; it stands in the history." /><ElButton
+                    :loading="busy"
+                    @click="restore(true)"
+                    >See what bringing it back would do</ElButton
+                  ><ElButton v-if="preview" type="primary" :loading="busy" @click="restore(false)"
+                    >Bring it back</ElButton
+                  >
+                </div>
+                <ConfigSteps v-if="preview" :result="preview" />
+              </td>
+            </tr>
           </template>
         </tbody>
       </table>
     </template>
     <template #empty><p>Nothing was changed yet.</p></template>
   </ListPage>
-  <section v-if="!slug" class="panel whole"><h2>Everything, as it was at a time</h2>
-    <p class="soft">What was made since then is deleted, what was deleted comes back, and everything else is as it was. People, sessions and keys stay as they are.</p>
-    <div class="row restore"><TextBox v-model="at" label="When" type="datetime-local" /><TextBox v-model="remark" label="Remark" /><ElButton :loading="busy" @click="back(true)">See what it would do</ElButton><ElButton v-if="whole?.steps.length" type="danger" :loading="busy" @click="back(false)">Bring everything back</ElButton></div>
+  <section v-if="!slug" class="panel whole">
+    <h2>Everything, as it was at a time</h2>
+    <p class="soft">
+      What was made since then is deleted, what was deleted comes back, and everything else is as it was. People,
+      sessions and keys stay as they are.
+    </p>
+    <div class="row restore">
+      <TextBox v-model="at" label="When" type="datetime-local" /><TextBox v-model="remark" label="Remark" /><ElButton
+        :loading="busy"
+        @click="back(true)"
+        >See what it would do</ElButton
+      ><ElButton v-if="whole?.steps.length" type="danger" :loading="busy" @click="back(false)"
+        >Bring everything back</ElButton
+      >
+    </div>
     <ConfigSteps v-if="whole" :result="whole" />
   </section>
 </template>
 
 <style scoped>
-.link { background: none; border: 0; padding: 0; color: var(--sea); font: inherit; text-align: left; cursor: pointer; text-decoration: underline; overflow-wrap: anywhere; }
-.opened > td { background: var(--well); padding: 12px 16px; }
-.cols.two { grid-template-columns: 1fr 1fr; }
-.restore { align-items: end; margin-top: 12px; }
-.restore :deep(.field) { margin: 0; min-width: 14rem; }
-.whole, .done { margin-top: 24px; }
-details { margin-top: 10px; }
-summary { cursor: pointer; color: var(--sea); }
-@media (max-width: 980px) { .cols.two { grid-template-columns: 1fr; } }
+.link {
+  background: none;
+  border: 0;
+  padding: 0;
+  color: var(--sea);
+  font: inherit;
+  text-align: left;
+  cursor: pointer;
+  text-decoration: underline;
+  overflow-wrap: anywhere;
+}
+.opened > td {
+  background: var(--well);
+  padding: 12px 16px;
+}
+.cols.two {
+  grid-template-columns: 1fr 1fr;
+}
+.restore {
+  align-items: end;
+  margin-top: 12px;
+}
+.restore :deep(.field) {
+  margin: 0;
+  min-width: 14rem;
+}
+.whole,
+.done {
+  margin-top: 24px;
+}
+details {
+  margin-top: 10px;
+}
+summary {
+  cursor: pointer;
+  color: var(--sea);
+}
+@media (max-width: 980px) {
+  .cols.two {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

@@ -20,7 +20,8 @@ function changed(before?: string, after?: string): string[] {
     const walk = (x: unknown, y: unknown, at: string) => {
       if (JSON.stringify(x) === JSON.stringify(y)) return;
       if (x && y && typeof x === "object" && typeof y === "object" && !Array.isArray(x) && !Array.isArray(y)) {
-        for (const k of new Set([...Object.keys(x), ...Object.keys(y)])) walk((x as Record<string, unknown>)[k], (y as Record<string, unknown>)[k], at ? `${at}.${k}` : k);
+        for (const k of new Set([...Object.keys(x), ...Object.keys(y)]))
+          walk((x as Record<string, unknown>)[k], (y as Record<string, unknown>)[k], at ? `${at}.${k}` : k);
       } else out.push(at);
     };
     walk(a, b, "");
@@ -35,12 +36,38 @@ function changed(before?: string, after?: string): string[] {
   <h1>Journal</h1>
   <p class="sub">Who changed what, when, from where. It is append-only, and each line vouches for the one before.</p>
   <ChangesNav />
-  <p class="row"><button class="verify" type="button" @click="verify">Verify the chain</button><span v-if="verdict" role="status"><span class="tag" :class="verdict.whole ? 'sound' : 'broken'">{{ verdict.whole ? "whole" : "broken" }}</span> {{ verdict.whole ? `${verdict.lines.toLocaleString()} lines fit one after the other.` : verdict.broken }}</span><a v-if="session.owner" href="/api/v1/journal/export?from=0" download="journal.jsonl">Export</a></p>
+  <p class="row">
+    <button class="verify" type="button" @click="verify">Verify the chain</button
+    ><span v-if="verdict" role="status"
+      ><span class="tag" :class="verdict.whole ? 'sound' : 'broken'">{{ verdict.whole ? "whole" : "broken" }}</span>
+      {{ verdict.whole ? `${verdict.lines.toLocaleString()} lines fit one after the other.` : verdict.broken }}</span
+    ><a v-if="session.owner" href="/api/v1/journal/export?from=0" download="journal.jsonl">Export</a>
+  </p>
   <ListPage :load="load" search="Who, what or which">
     <template #default="{ items }">
       <table class="list">
-        <thead><tr><th scope="col">No.</th><th scope="col">When</th><th scope="col">Who</th><th scope="col">From</th><th scope="col">What</th><th scope="col">Which</th><th scope="col">Fields</th></tr></thead>
-        <tbody><tr v-for="e in items" :key="e.number"><td>{{ e.number }}</td><td><TimeText :at="e.at" /></td><td>{{ e.who }}</td><td class="mono">{{ e.from || "–" }}</td><td>{{ e.action }} {{ e.kind }}</td><td>{{ e.object }}</td><td class="small mono">{{ e.action === "changed" ? changed(e.before, e.after).join(", ") : "" }}</td></tr></tbody>
+        <thead>
+          <tr>
+            <th scope="col">No.</th>
+            <th scope="col">When</th>
+            <th scope="col">Who</th>
+            <th scope="col">From</th>
+            <th scope="col">What</th>
+            <th scope="col">Which</th>
+            <th scope="col">Fields</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="e in items" :key="e.number">
+            <td>{{ e.number }}</td>
+            <td><TimeText :at="e.at" /></td>
+            <td>{{ e.who }}</td>
+            <td class="mono">{{ e.from || "–" }}</td>
+            <td>{{ e.action }} {{ e.kind }}</td>
+            <td>{{ e.object }}</td>
+            <td class="small mono">{{ e.action === "changed" ? changed(e.before, e.after).join(", ") : "" }}</td>
+          </tr>
+        </tbody>
       </table>
     </template>
     <template #empty><p>Nothing was changed yet.</p></template>
@@ -48,5 +75,13 @@ function changed(before?: string, after?: string): string[] {
 </template>
 
 <style scoped>
-.verify { font: inherit; padding: 5px 12px; border: 1px solid var(--sea); border-radius: 4px; background: none; color: var(--sea); cursor: pointer; }
+.verify {
+  font: inherit;
+  padding: 5px 12px;
+  border: 1px solid var(--sea);
+  border-radius: 4px;
+  background: none;
+  color: var(--sea);
+  cursor: pointer;
+}
 </style>

@@ -19,7 +19,8 @@ const judged = ref<Judged | null>(null);
 const { error, busy, act } = useAct();
 const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const providers = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
-const named = (list?: { slug: string; name: string }[]) => [["", "as the message tells"], ...(list ?? []).map((x): [string, string] => [x.slug, x.name])] as [string, string][];
+const named = (list?: { slug: string; name: string }[]) =>
+  [["", "as the message tells"], ...(list ?? []).map((x): [string, string] => [x.slug, x.name])] as [string, string][];
 
 async function file(e: Event) {
   const chosen = (e.target as HTMLInputElement).files?.[0];
@@ -31,28 +32,69 @@ async function file(e: Event) {
   }
   message.value = await chosen.text();
 }
-const judge = () => act(async () => {
-  judged.value = null;
-  judged.value = await ok(http.POST("/judge", { body: { message: message.value, provider: provider.value || undefined, application: application.value || undefined, at: at.value ? new Date(at.value).toISOString() : undefined } }));
-});
+const judge = () =>
+  act(async () => {
+    judged.value = null;
+    judged.value = await ok(
+      http.POST("/judge", {
+        body: {
+          message: message.value,
+          provider: provider.value || undefined,
+          application: application.value || undefined,
+          at: at.value ? new Date(at.value).toISOString() : undefined,
+        },
+      }),
+    );
+  });
 </script>
 
 <template>
-  <h1>Judge a message</h1><p class="sub">Paste what somebody sent you, or what you copied from a browser: it is held against what is set here, without a sign-in. Nothing is used up, and nothing leaves the gate.</p>
+  <h1>Judge a message</h1>
+  <p class="sub">
+    Paste what somebody sent you, or what you copied from a browser: it is held against what is set here, without a
+    sign-in. Nothing is used up, and nothing leaves the gate.
+  </p>
   <TraceNav />
   <div class="cols">
     <form class="panel" @submit.prevent="judge">
-      <TextBox v-model="message" label="Message" hint="A SAML response or request (XML, base64, an address or form), an ID token, the address of a sign-in request or its answer, or a browser's archive (HAR)." mono :rows="12" />
-      <label class="field"><span>Or a file</span><input type="file" aria-label="File with a message" @change="file" /></label>
-      <div class="grid"><SelectBox v-model="provider" label="Provider" :options="named(providers.data.value?.items)" /><SelectBox v-model="application" label="Application" :options="named(apps.data.value?.items)" /></div>
+      <TextBox
+        v-model="message"
+        label="Message"
+        hint="A SAML response or request (XML, base64, an address or form), an ID token, the address of a sign-in request or its answer, or a browser's archive (HAR)."
+        mono
+        :rows="12"
+      />
+      <label class="field"
+        ><span>Or a file</span><input type="file" aria-label="File with a message" @change="file"
+      /></label>
+      <div class="grid">
+        <SelectBox v-model="provider" label="Provider" :options="named(providers.data.value?.items)" /><SelectBox
+          v-model="application"
+          label="Application"
+          :options="named(apps.data.value?.items)"
+        />
+      </div>
       <TextBox v-model="at" label="At this time" hint="Empty for now." type="datetime-local" />
-      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!message.trim() || !session.engineer">Judge it</ElButton>
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!message.trim() || !session.engineer"
+        >Judge it</ElButton
+      >
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </form>
-    <section class="panel"><h2>What would come of it</h2><JudgedResult v-if="judged" :judged="judged" /><p v-else class="soft">Every check is told here, with what was expected and what came; where all hold, whom it would be matched to and what the application would get.</p></section>
+    <section class="panel">
+      <h2>What would come of it</h2>
+      <JudgedResult v-if="judged" :judged="judged" />
+      <p v-else class="soft">
+        Every check is told here, with what was expected and what came; where all hold, whom it would be matched to and
+        what the application would get.
+      </p>
+    </section>
   </div>
 </template>
 
 <style scoped>
-.grid { display: grid; grid-template-columns: 1fr 1fr; gap: 0 16px; }
+.grid {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 0 16px;
+}
 </style>

@@ -18,44 +18,127 @@ const { data: keys, error, again } = useLoad(() => ok(http.GET("/keys")));
 const { data: soon } = useLoad(() => ok(http.GET("/certificates", { params: { query: { limit: 12 } } })));
 const { data: apps } = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
-const words: Record<string, string> = { "saml-signing": "SAML signing", "saml-encryption": "SAML encryption", "token-rsa": "Tokens, RSA", "token-p256": "Tokens, ES256", "token-ed25519": "Tokens, EdDSA", client: "Our proof at providers" };
+const words: Record<string, string> = {
+  "saml-signing": "SAML signing",
+  "saml-encryption": "SAML encryption",
+  "token-rsa": "Tokens, RSA",
+  "token-p256": "Tokens, ES256",
+  "token-ed25519": "Tokens, EdDSA",
+  client: "Our proof at providers",
+};
 const purpose = computed(() => String(route.query.key ?? "saml-signing"));
 const partner = ref("");
 const choose = (key: string) => {
   partner.value = "";
   void router.replace({ query: { ...route.query, key } });
 };
-const partners = computed<[string, string][]>(() => [["", "all partners"], ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, `${a.name} alone`]), ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, `${p.name} alone`])]);
+const partners = computed<[string, string][]>(() => [
+  ["", "all partners"],
+  ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, `${a.name} alone`]),
+  ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, `${p.name} alone`]),
+]);
 const line = computed(() =>
   [
-    ...(keys.value?.items ?? []).filter((k) => k.purpose.startsWith("saml-") && (k.state === "active" || k.state === "next")).map((k) => ({ name: `Ours: ${words[k.purpose]}${k.state === "next" ? ", next" : ""}${k.for ? ` for ${k.for.name}` : ""}`, hint: k.sha256, at: k.notAfter })),
-    ...(soon.value?.items ?? []).filter((c: TrustedCertificate) => !c.superseded).map((c) => ({ name: `${c.owner.name}, ${c.use || "any use"}`, hint: c.sha256, at: c.notAfter })),
-  ].sort((a, b) => a.at.localeCompare(b.at)).slice(0, 12),
+    ...(keys.value?.items ?? [])
+      .filter((k) => k.purpose.startsWith("saml-") && (k.state === "active" || k.state === "next"))
+      .map((k) => ({
+        name: `Ours: ${words[k.purpose]}${k.state === "next" ? ", next" : ""}${k.for ? ` for ${k.for.name}` : ""}`,
+        hint: k.sha256,
+        at: k.notAfter,
+      })),
+    ...(soon.value?.items ?? [])
+      .filter((c: TrustedCertificate) => !c.superseded)
+      .map((c) => ({ name: `${c.owner.name}, ${c.use || "any use"}`, hint: c.sha256, at: c.notAfter })),
+  ]
+    .sort((a, b) => a.at.localeCompare(b.at))
+    .slice(0, 12),
 );
 const retired = computed(() => (keys.value?.items ?? []).filter((k) => k.state === "retired"));
-const load = (query: Record<string, string>) => ok(http.GET("/certificates", { params: { query: { search: query.search, after: query.after } } }));
+const load = (query: Record<string, string>) =>
+  ok(http.GET("/certificates", { params: { query: { search: query.search, after: query.after } } }));
 </script>
 
 <template>
   <h1>Keyring</h1>
-  <p class="sub">The gate's own keys, and the certificates of partners that it trusts. Private parts are sealed and never shown.</p>
+  <p class="sub">
+    The gate's own keys, and the certificates of partners that it trusts. Private parts are sealed and never shown.
+  </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <section v-if="line.length" class="panel"><h2>What ends when</h2><ExpiryLine :items="line" /></section>
+  <section v-if="line.length" class="panel">
+    <h2>What ends when</h2>
+    <ExpiryLine :items="line" />
+  </section>
   <section class="panel">
     <div class="head">
-      <div role="tablist" aria-label="Our keys" class="tabs"><button v-for="(text, key) in words" :key="key" type="button" role="tab" :aria-selected="purpose === key" @click="choose(String(key))">{{ text }}</button></div>
-      <div v-if="!purpose.startsWith('token-')" class="for"><SelectBox v-model="partner" label="Towards" :options="partners" /></div>
+      <div role="tablist" aria-label="Our keys" class="tabs">
+        <button
+          v-for="(text, key) in words"
+          :key="key"
+          type="button"
+          role="tab"
+          :aria-selected="purpose === key"
+          @click="choose(String(key))"
+        >
+          {{ text }}
+        </button>
+      </div>
+      <div v-if="!purpose.startsWith('token-')" class="for">
+        <SelectBox v-model="partner" label="Towards" :options="partners" />
+      </div>
     </div>
-    <RolloverPanel :key="purpose + partner" :purpose="purpose" :partner="partner || undefined" :owner="session.owner" :engineer="session.engineer" @changed="again()" />
-    <details v-if="retired.length"><summary>Retired keys</summary><p v-for="k in retired" :key="k.id" class="small">{{ words[k.purpose] ?? k.purpose }}, {{ k.kind }}, retired <TimeText :at="k.retired" from /><br /><span class="mono soft">{{ k.sha256 }}</span></p></details>
+    <RolloverPanel
+      :key="purpose + partner"
+      :purpose="purpose"
+      :partner="partner || undefined"
+      :owner="session.owner"
+      :engineer="session.engineer"
+      @changed="again()"
+    />
+    <details v-if="retired.length">
+      <summary>Retired keys</summary>
+      <p v-for="k in retired" :key="k.id" class="small">
+        {{ words[k.purpose] ?? k.purpose }}, {{ k.kind }}, retired <TimeText :at="k.retired" from /><br /><span
+          class="mono soft"
+          >{{ k.sha256 }}</span
+        >
+      </p>
+    </details>
   </section>
   <section class="panel">
     <h2>Certificates of partners</h2>
     <ListPage :load="load" search="Search by fingerprint, subject or partner">
       <template #default="{ items }">
         <table class="list">
-          <thead><tr><th scope="col">Ends</th><th scope="col">Partner</th><th scope="col">For</th><th scope="col">Certificate</th><th scope="col">Held since</th><th scope="col">Last used</th></tr></thead>
-          <tbody><tr v-for="c in items" :key="c.owner.slug + c.sha256 + c.use"><td><TimeText :at="c.notAfter" /><br /><span class="soft small"><TimeText :at="c.notAfter" from /><template v-if="c.superseded">, a later one is held</template></span></td><td><RouterLink :to="`/${c.owner.kind}s/${c.owner.slug}`">{{ c.owner.name }}</RouterLink></td><td>{{ c.use || "any use" }}</td><td>{{ c.subject }}, {{ c.key }}<br /><CopyValue :value="c.sha256" label="the fingerprint" /></td><td><TimeText :at="c.heldSince" from /><br /><span class="soft small">{{ c.origin }}</span></td><td><TimeText :at="c.lastUsed" from /></td></tr></tbody>
+          <thead>
+            <tr>
+              <th scope="col">Ends</th>
+              <th scope="col">Partner</th>
+              <th scope="col">For</th>
+              <th scope="col">Certificate</th>
+              <th scope="col">Held since</th>
+              <th scope="col">Last used</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="c in items" :key="c.owner.slug + c.sha256 + c.use">
+              <td>
+                <TimeText :at="c.notAfter" /><br /><span class="soft small"
+                  ><TimeText :at="c.notAfter" from /><template v-if="c.superseded"
+                    >, a later one is held</template
+                  ></span
+                >
+              </td>
+              <td>
+                <RouterLink :to="`/${c.owner.kind}s/${c.owner.slug}`">{{ c.owner.name }}</RouterLink>
+              </td>
+              <td>{{ c.use || "any use" }}</td>
+              <td>{{ c.subject }}, {{ c.key }}<br /><CopyValue :value="c.sha256" label="the fingerprint" /></td>
+              <td>
+                <TimeText :at="c.heldSince" from /><br /><span class="soft small">{{ c.origin }}</span>
+              </td>
+              <td><TimeText :at="c.lastUsed" from /></td>
+            </tr>
+          </tbody>
         </table>
       </template>
       <template #empty><p>No certificate of a partner is held yet. They come with the partners' metadata.</p></template>
@@ -64,10 +147,34 @@ const load = (query: Record<string, string>) => ok(http.GET("/certificates", { p
 </template>
 
 <style scoped>
-.panel { margin-bottom: 18px; }
-.tabs { display: flex; gap: 4px; border-bottom: 1px solid var(--rule); }
-.tabs button { background: none; border: 0; border-bottom: 3px solid transparent; padding: 8px 14px; color: var(--soft); font: inherit; cursor: pointer; }
-.tabs button[aria-selected="true"] { color: var(--ink); border-color: var(--brass-line); font-weight: 700; }
-.for { min-width: 240px; }
-summary { cursor: pointer; color: var(--sea); padding: 4px 0; }
+.panel {
+  margin-bottom: 18px;
+}
+.tabs {
+  display: flex;
+  gap: 4px;
+  border-bottom: 1px solid var(--rule);
+}
+.tabs button {
+  background: none;
+  border: 0;
+  border-bottom: 3px solid transparent;
+  padding: 8px 14px;
+  color: var(--soft);
+  font: inherit;
+  cursor: pointer;
+}
+.tabs button[aria-selected="true"] {
+  color: var(--ink);
+  border-color: var(--brass-line);
+  font-weight: 700;
+}
+.for {
+  min-width: 240px;
+}
+summary {
+  cursor: pointer;
+  color: var(--sea);
+  padding: 4px 0;
+}
 </style>

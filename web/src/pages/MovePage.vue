@@ -15,30 +15,65 @@ const route = useRoute();
 const slug = computed(() => String(route.params.slug));
 const path = () => ({ path: { slug: slug.value } });
 const { data: move, error, again } = useLoad(() => ok(http.GET("/moves/{slug}", { params: path() })), [slug]);
-const { data: uses, again: usesAgain } = useLoad(async () => (move.value ? ok(http.GET("/providers/{slug}/uses", { params: { path: { slug: move.value.from.slug } } })) : null), [() => move.value?.moved]);
-const { data: compared, again: comparedAgain } = useLoad(async () => (session.engineer ? ok(http.GET("/moves/{slug}/comparisons", { params: { ...path(), query: {} } })) : { items: [] as MoveComparison[] }), [slug, () => JSON.stringify(move.value?.apps.map((a) => a.compared))]);
-useTicker(4000, () => { if (move.value?.state === "open") void again(); });
+const { data: uses, again: usesAgain } = useLoad(
+  async () =>
+    move.value ? ok(http.GET("/providers/{slug}/uses", { params: { path: { slug: move.value.from.slug } } })) : null,
+  [() => move.value?.moved],
+);
+const { data: compared, again: comparedAgain } = useLoad(
+  async () =>
+    session.engineer
+      ? ok(http.GET("/moves/{slug}/comparisons", { params: { ...path(), query: {} } }))
+      : { items: [] as MoveComparison[] },
+  [slug, () => JSON.stringify(move.value?.apps.map((a) => a.compared))],
+);
+useTicker(4000, () => {
+  if (move.value?.state === "open") void again();
+});
 const { error: failed, busy, act } = useAct();
 async function refresh() {
   await again();
   await Promise.all([usesAgain(), comparedAgain()]);
 }
 const trial = ref<{ slug: string; link: string; people: number } | null>(null);
-const try_ = (a: MoveApplication) => act(async () => {
-  const t = await ok(http.POST("/moves/{slug}/trials", { params: path(), body: { application: a.slug } }));
-  trial.value = { slug: a.slug, link: t.link, people: t.people };
-});
-const put = (a: MoveApplication, wave: number) => act(async () => {
-  const w = move.value!.waves.find((x) => x.number === wave);
-  move.value = await ok(http.PUT("/moves/{slug}/waves/{number}", { params: { path: { slug: slug.value, number: String(wave) } }, body: { applications: [a.slug], opens: w?.opens, closes: w?.closes, limits: w?.limits ?? { failures: 3, differences: 0 } } }));
-});
-const end = () => act(async () => {
-  if (!confirm("End this move? What has moved stays moved; what was kept for comparing is deleted.")) return;
-  await ok(http.DELETE("/moves/{slug}", { params: path() }));
-  await refresh();
-});
-const verdicts: Record<string, { text: string; state: string }> = { ready: { text: "ready", state: "sound" }, look: { text: "look at it", state: "attention" }, blocked: { text: "not ready", state: "broken" } };
-const results: Record<string, { text: string; state: string }> = { same: { text: "the same", state: "sound" }, differs: { text: "differs", state: "broken" }, failed: { text: "failed", state: "broken" }, alone: { text: "nothing to compare with", state: "attention" }, outside: { text: "not in the circle", state: "" } };
+const try_ = (a: MoveApplication) =>
+  act(async () => {
+    const t = await ok(http.POST("/moves/{slug}/trials", { params: path(), body: { application: a.slug } }));
+    trial.value = { slug: a.slug, link: t.link, people: t.people };
+  });
+const put = (a: MoveApplication, wave: number) =>
+  act(async () => {
+    const w = move.value!.waves.find((x) => x.number === wave);
+    move.value = await ok(
+      http.PUT("/moves/{slug}/waves/{number}", {
+        params: { path: { slug: slug.value, number: String(wave) } },
+        body: {
+          applications: [a.slug],
+          opens: w?.opens,
+          closes: w?.closes,
+          limits: w?.limits ?? { failures: 3, differences: 0 },
+        },
+      }),
+    );
+  });
+const end = () =>
+  act(async () => {
+    if (!confirm("End this move? What has moved stays moved; what was kept for comparing is deleted.")) return;
+    await ok(http.DELETE("/moves/{slug}", { params: path() }));
+    await refresh();
+  });
+const verdicts: Record<string, { text: string; state: string }> = {
+  ready: { text: "ready", state: "sound" },
+  look: { text: "look at it", state: "attention" },
+  blocked: { text: "not ready", state: "broken" },
+};
+const results: Record<string, { text: string; state: string }> = {
+  same: { text: "the same", state: "sound" },
+  differs: { text: "differs", state: "broken" },
+  failed: { text: "failed", state: "broken" },
+  alone: { text: "nothing to compare with", state: "attention" },
+  outside: { text: "not in the circle", state: "" },
+};
 const nextWave = computed(() => Math.max(0, ...(move.value?.waves ?? []).map((w) => w.number)) + 1);
 const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
 </script>
@@ -47,43 +82,204 @@ const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
   <EstateNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="move">
-    <div class="head"><div><h1>{{ move.name }}</h1><p class="sub">From <RouterLink :to="`/providers/${move.from.slug}`">{{ move.from.name }}</RouterLink> to <RouterLink :to="`/providers/${move.to.slug}`">{{ move.to.name }}</RouterLink> · {{ move.moved }} of {{ move.applications }} have moved<template v-if="move.remark"> · {{ move.remark }}</template></p></div>
-      <div class="row"><span class="tag" :class="move.state === 'open' ? 'attention' : 'sound'">{{ move.state }}</span><ElButton v-if="session.engineer && move.state === 'open'" @click="end">End the move</ElButton></div></div>
+    <div class="head">
+      <div>
+        <h1>{{ move.name }}</h1>
+        <p class="sub">
+          From <RouterLink :to="`/providers/${move.from.slug}`">{{ move.from.name }}</RouterLink> to
+          <RouterLink :to="`/providers/${move.to.slug}`">{{ move.to.name }}</RouterLink> · {{ move.moved }} of
+          {{ move.applications }} have moved<template v-if="move.remark"> · {{ move.remark }}</template>
+        </p>
+      </div>
+      <div class="row">
+        <span class="tag" :class="move.state === 'open' ? 'attention' : 'sound'">{{ move.state }}</span
+        ><ElButton v-if="session.engineer && move.state === 'open'" @click="end">End the move</ElButton>
+      </div>
+    </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-    <WavePanel v-for="w in move.waves" :key="w.number" :move="move" :wave="w" :readonly="!session.engineer || move.state !== 'open'" @changed="refresh">
+    <WavePanel
+      v-for="w in move.waves"
+      :key="w.number"
+      :move="move"
+      :wave="w"
+      :readonly="!session.engineer || move.state !== 'open'"
+      @changed="refresh"
+    >
       <table class="list">
-        <thead><tr><th scope="col">Application</th><th scope="col">Used</th><th scope="col">Ready</th><th scope="col">Both ways</th><th v-if="session.engineer" scope="col"><span class="visually-hidden">Act</span></th></tr></thead>
-        <tbody><tr v-for="a in move.apps.filter((x) => x.wave === w.number)" :key="a.slug">
-          <td><RouterLink :to="`/applications/${a.slug}`"><b>{{ a.name }}</b></RouterLink><br /><span class="tag" :class="a.state === 'moved' ? 'sound' : a.state === 'back' ? 'broken' : ''">{{ a.state === "moved" ? "moved" : a.state === "back" ? "went back" : "waits" }}</span></td>
-          <td class="small">{{ a.users }} people, {{ a.signIns }} sign-ins in 30 days<br /><span class="soft">the last <TimeText :at="a.lastSignIn" from /></span></td>
-          <td class="small"><span class="tag" :class="verdicts[a.verdict.state]?.state">{{ verdicts[a.verdict.state]?.text }}</span>
-            <details v-if="a.verdict.why.length || a.needs.length"><summary>{{ a.verdict.why[0] ?? "what it needs" }}</summary><ul v-if="a.verdict.why.length > 1"><li v-for="y in a.verdict.why.slice(1)" :key="y">{{ y }}</li></ul>
-              <p>{{ a.people.all }} people used it through {{ move.from.name }}: {{ a.people.linked }} are known to {{ move.to.name }}, {{ a.people.found }} would be found, {{ a.people.strangers }} would be strangers<template v-if="a.people.doubtful">, {{ a.people.doubtful }} share a value</template>.</p>
-              <table v-if="a.needs.length" class="list"><thead><tr><th scope="col">Needs</th><th scope="col">{{ move.from.name }}</th><th scope="col">{{ move.to.name }}</th></tr></thead><tbody><tr v-for="n in a.needs" :key="n.attribute"><td class="mono">{{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft">for {{ n.as.join(", ") }}</span></td><td class="mono">{{ n.from || "–" }}</td><td class="mono">{{ n.to || "–" }}</td></tr></tbody></table></details></td>
-          <td class="small"><span v-for="(n, r) in a.compared" :key="r" class="tag" :class="results[r]?.state">{{ n }} {{ results[r]?.text ?? r }}</span><span v-if="!Object.keys(a.compared).length" class="soft">nobody yet</span></td>
-          <td v-if="session.engineer"><div v-if="move.state === 'open'" class="stack small"><ElButton size="small" :loading="busy" @click="try_(a)">Link to try both ways</ElButton><label v-if="a.state !== 'moved' && movable(w)" class="which">Wave <select :value="a.wave" :aria-label="`Wave of ${a.name}`" @change="put(a, Number(($event.target as HTMLSelectElement).value))"><option v-for="n in nextWave" :key="n" :value="n" :disabled="!movable(move.waves.find((x) => x.number === n))">{{ n }}</option></select></label></div>
-            <div v-if="trial?.slug === a.slug" class="trial"><CopyValue :value="trial.link" label="the link" /><p class="small soft">For {{ trial.people }} people of the circle. They sign in once at each provider; nothing reaches the application.</p></div></td>
-        </tr></tbody>
+        <thead>
+          <tr>
+            <th scope="col">Application</th>
+            <th scope="col">Used</th>
+            <th scope="col">Ready</th>
+            <th scope="col">Both ways</th>
+            <th v-if="session.engineer" scope="col"><span class="visually-hidden">Act</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="a in move.apps.filter((x) => x.wave === w.number)" :key="a.slug">
+            <td>
+              <RouterLink :to="`/applications/${a.slug}`"
+                ><b>{{ a.name }}</b></RouterLink
+              ><br /><span class="tag" :class="a.state === 'moved' ? 'sound' : a.state === 'back' ? 'broken' : ''">{{
+                a.state === "moved" ? "moved" : a.state === "back" ? "went back" : "waits"
+              }}</span>
+            </td>
+            <td class="small">
+              {{ a.users }} people, {{ a.signIns }} sign-ins in 30 days<br /><span class="soft"
+                >the last <TimeText :at="a.lastSignIn" from
+              /></span>
+            </td>
+            <td class="small">
+              <span class="tag" :class="verdicts[a.verdict.state]?.state">{{ verdicts[a.verdict.state]?.text }}</span>
+              <details v-if="a.verdict.why.length || a.needs.length">
+                <summary>{{ a.verdict.why[0] ?? "what it needs" }}</summary>
+                <ul v-if="a.verdict.why.length > 1">
+                  <li v-for="y in a.verdict.why.slice(1)" :key="y">{{ y }}</li>
+                </ul>
+                <p>
+                  {{ a.people.all }} people used it through {{ move.from.name }}: {{ a.people.linked }} are known to
+                  {{ move.to.name }}, {{ a.people.found }} would be found, {{ a.people.strangers }} would be
+                  strangers<template v-if="a.people.doubtful">, {{ a.people.doubtful }} share a value</template>.
+                </p>
+                <table v-if="a.needs.length" class="list">
+                  <thead>
+                    <tr>
+                      <th scope="col">Needs</th>
+                      <th scope="col">{{ move.from.name }}</th>
+                      <th scope="col">{{ move.to.name }}</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    <tr v-for="n in a.needs" :key="n.attribute">
+                      <td class="mono">
+                        {{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft"
+                          >for {{ n.as.join(", ") }}</span
+                        >
+                      </td>
+                      <td class="mono">{{ n.from || "–" }}</td>
+                      <td class="mono">{{ n.to || "–" }}</td>
+                    </tr>
+                  </tbody>
+                </table>
+              </details>
+            </td>
+            <td class="small">
+              <span v-for="(n, r) in a.compared" :key="r" class="tag" :class="results[r]?.state"
+                >{{ n }} {{ results[r]?.text ?? r }}</span
+              ><span v-if="!Object.keys(a.compared).length" class="soft">nobody yet</span>
+            </td>
+            <td v-if="session.engineer">
+              <div v-if="move.state === 'open'" class="stack small">
+                <ElButton size="small" :loading="busy" @click="try_(a)">Link to try both ways</ElButton
+                ><label v-if="a.state !== 'moved' && movable(w)" class="which"
+                  >Wave
+                  <select
+                    :value="a.wave"
+                    :aria-label="`Wave of ${a.name}`"
+                    @change="put(a, Number(($event.target as HTMLSelectElement).value))"
+                  >
+                    <option
+                      v-for="n in nextWave"
+                      :key="n"
+                      :value="n"
+                      :disabled="!movable(move.waves.find((x) => x.number === n))"
+                    >
+                      {{ n }}
+                    </option>
+                  </select></label
+                >
+              </div>
+              <div v-if="trial?.slug === a.slug" class="trial">
+                <CopyValue :value="trial.link" label="the link" />
+                <p class="small soft">
+                  For {{ trial.people }} people of the circle. They sign in once at each provider; nothing reaches the
+                  application.
+                </p>
+              </div>
+            </td>
+          </tr>
+        </tbody>
       </table>
     </WavePanel>
-    <section v-if="compared?.items.length" class="panel"><h2>Both ways, side by side</h2>
-      <table class="list"><thead><tr><th scope="col">Person</th><th scope="col">Application</th><th scope="col">Result</th><th scope="col">Claim</th><th scope="col">With {{ move.from.name }}</th><th scope="col">With {{ move.to.name }}</th></tr></thead>
-        <tbody><template v-for="c in compared.items" :key="c.application + c.person + c.at"><tr v-for="(d, i) in c.differences.length ? c.differences : [null]" :key="i"><td>{{ i ? "" : c.person || "–" }}</td><td>{{ i ? "" : c.application }}</td><td><template v-if="!i"><span class="tag" :class="results[c.result]?.state">{{ results[c.result]?.text ?? c.result }}</span> <RouterLink v-if="c.reference" :to="`/traces/${c.reference}`" class="small">trace</RouterLink><br /><span class="small soft">{{ c.how }}, <TimeText :at="c.at" from /></span></template></td><td class="mono">{{ d?.name ?? c.code }}</td><td class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</td><td class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</td></tr></template></tbody></table>
+    <section v-if="compared?.items.length" class="panel">
+      <h2>Both ways, side by side</h2>
+      <table class="list">
+        <thead>
+          <tr>
+            <th scope="col">Person</th>
+            <th scope="col">Application</th>
+            <th scope="col">Result</th>
+            <th scope="col">Claim</th>
+            <th scope="col">With {{ move.from.name }}</th>
+            <th scope="col">With {{ move.to.name }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <template v-for="c in compared.items" :key="c.application + c.person + c.at"
+            ><tr v-for="(d, i) in c.differences.length ? c.differences : [null]" :key="i">
+              <td>{{ i ? "" : c.person || "–" }}</td>
+              <td>{{ i ? "" : c.application }}</td>
+              <td>
+                <template v-if="!i"
+                  ><span class="tag" :class="results[c.result]?.state">{{ results[c.result]?.text ?? c.result }}</span>
+                  <RouterLink v-if="c.reference" :to="`/traces/${c.reference}`" class="small">trace</RouterLink
+                  ><br /><span class="small soft">{{ c.how }}, <TimeText :at="c.at" from /></span
+                ></template>
+              </td>
+              <td class="mono">{{ d?.name ?? c.code }}</td>
+              <td class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</td>
+              <td class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</td>
+            </tr></template
+          >
+        </tbody>
+      </table>
     </section>
-    <section v-if="uses" class="panel"><h2>What still uses {{ uses.provider.name }}</h2>
+    <section v-if="uses" class="panel">
+      <h2>What still uses {{ uses.provider.name }}</h2>
       <p v-for="w in uses.words" :key="w">{{ w }}</p>
-      <ul v-if="uses.apps.length || uses.routes.length || uses.rules.length"><li v-for="a in uses.apps" :key="a.slug"><RouterLink :to="`/applications/${a.slug}?station=access`">{{ a.name }}</RouterLink> <span class="soft small">{{ a.signIns }} sign-ins with it in 30 days, {{ a.others }} other providers</span></li><li v-for="r in [...uses.routes, ...uses.rules]" :key="r">{{ r }}</li></ul>
-      <p v-if="uses.closable"><RouterLink :to="`/providers/${uses.provider.slug}?station=reach`">Close it</RouterLink></p>
+      <ul v-if="uses.apps.length || uses.routes.length || uses.rules.length">
+        <li v-for="a in uses.apps" :key="a.slug">
+          <RouterLink :to="`/applications/${a.slug}?station=access`">{{ a.name }}</RouterLink>
+          <span class="soft small">{{ a.signIns }} sign-ins with it in 30 days, {{ a.others }} other providers</span>
+        </li>
+        <li v-for="r in [...uses.routes, ...uses.rules]" :key="r">{{ r }}</li>
+      </ul>
+      <p v-if="uses.closable">
+        <RouterLink :to="`/providers/${uses.provider.slug}?station=reach`">Close it</RouterLink>
+      </p>
     </section>
   </template>
 </template>
 
 <style scoped>
-section { margin-top: 20px; }
-details { margin-top: 4px; max-width: 34rem; }
-summary { cursor: pointer; color: var(--sea); }
-.tag { margin: 0 4px 2px 0; }
-select { font: inherit; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--card); color: var(--ink); padding: 2px 6px; }
-.which { display: block; white-space: nowrap; }
-.trial { max-width: 22rem; margin-top: 8px; }
+section {
+  margin-top: 20px;
+}
+details {
+  margin-top: 4px;
+  max-width: 34rem;
+}
+summary {
+  cursor: pointer;
+  color: var(--sea);
+}
+.tag {
+  margin: 0 4px 2px 0;
+}
+select {
+  font: inherit;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--card);
+  color: var(--ink);
+  padding: 2px 6px;
+}
+.which {
+  display: block;
+  white-space: nowrap;
+}
+.trial {
+  max-width: 22rem;
+  margin-top: 8px;
+}
 </style>

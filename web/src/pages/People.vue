@@ -16,15 +16,67 @@ const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query:
 </script>
 
 <template>
-  <div class="head"><div><h1>People</h1><p class="sub">Whom the gate knows: from their first sign-in, from a file, or entered by hand.</p></div><div v-if="session.engineer" class="row"><ElButton @click="router.push('/people-settings')">Import and export</ElButton><ElButton type="primary" @click="router.push('/people/new')">Add a person</ElButton></div></div>
+  <div class="head">
+    <div>
+      <h1>People</h1>
+      <p class="sub">Whom the gate knows: from their first sign-in, from a file, or entered by hand.</p>
+    </div>
+    <div v-if="session.engineer" class="row">
+      <ElButton @click="router.push('/people-settings')">Import and export</ElButton
+      ><ElButton type="primary" @click="router.push('/people/new')">Add a person</ElButton>
+    </div>
+  </div>
   <PeopleNav />
-  <ListPage :load="load" search="Name, mail address, user name begins" :filters="[{ name: 'type', label: 'Type', options: (settings?.settings.types ?? []).map((t) => [t, t] as [string, string]) }, { name: 'group', label: 'Group', options: (groups?.items ?? []).map((g) => [g.slug, g.name] as [string, string]) }, { name: 'active', label: 'Active', options: [['yes', 'yes'], ['no', 'no']] }]">
+  <ListPage
+    :load="load"
+    search="Name, mail address, user name begins"
+    :filters="[
+      { name: 'type', label: 'Type', options: (settings?.settings.types ?? []).map((t) => [t, t] as [string, string]) },
+      {
+        name: 'group',
+        label: 'Group',
+        options: (groups?.items ?? []).map((g) => [g.slug, g.name] as [string, string]),
+      },
+      {
+        name: 'active',
+        label: 'Active',
+        options: [
+          ['yes', 'yes'],
+          ['no', 'no'],
+        ],
+      },
+    ]"
+  >
     <template #default="{ items }">
       <table class="list">
-        <thead><tr><th scope="col">Name</th><th scope="col">Mail address</th><th scope="col">User name</th><th scope="col">Type</th><th scope="col">Last sign-in</th></tr></thead>
-        <tbody><tr v-for="p in items" :key="p.id"><td><RouterLink v-if="session.engineer" :to="`/people/${p.id}`"><b>{{ p.name }}</b></RouterLink><template v-else>{{ p.name }}</template> <span v-if="!p.active" class="tag broken">not active</span></td><td class="mono">{{ p.email || "–" }}</td><td class="mono">{{ p.username || "–" }}</td><td>{{ p.type }}</td><td><TimeText :at="p.lastSeen" from /></td></tr></tbody>
+        <thead>
+          <tr>
+            <th scope="col">Name</th>
+            <th scope="col">Mail address</th>
+            <th scope="col">User name</th>
+            <th scope="col">Type</th>
+            <th scope="col">Last sign-in</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="p in items" :key="p.id">
+            <td>
+              <RouterLink v-if="session.engineer" :to="`/people/${p.id}`"
+                ><b>{{ p.name }}</b></RouterLink
+              ><template v-else>{{ p.name }}</template> <span v-if="!p.active" class="tag broken">not active</span>
+            </td>
+            <td class="mono">{{ p.email || "–" }}</td>
+            <td class="mono">{{ p.username || "–" }}</td>
+            <td>{{ p.type }}</td>
+            <td><TimeText :at="p.lastSeen" from /></td>
+          </tr>
+        </tbody>
       </table>
     </template>
-    <template #empty><p>Nobody is known yet. People come with their first sign-in through a provider that creates them, or from a file.</p></template>
+    <template #empty
+      ><p>
+        Nobody is known yet. People come with their first sign-in through a provider that creates them, or from a file.
+      </p></template
+    >
   </ListPage>
 </template>

@@ -28,9 +28,23 @@ const route = useRoute();
 const router = useRouter();
 const slug = computed(() => String(route.params.slug));
 const params = () => ({ path: { slug: slug.value } });
-const { data: provider, error, missing, again } = useLoad(() => ok(http.GET("/providers/{slug}", { params: params() })), [slug]);
-const { data: sheet } = useLoad(async () => (!provider.value || provider.value.kind === "directory" ? null : ok(http.GET("/providers/{slug}/exchange", { params: params() }))), [slug, () => provider.value?.kind]);
-const { data: traces } = useLoad(() => ok(http.GET("/traces", { params: { query: { provider: slug.value, limit: 5 } } })), [slug]);
+const {
+  data: provider,
+  error,
+  missing,
+  again,
+} = useLoad(() => ok(http.GET("/providers/{slug}", { params: params() })), [slug]);
+const { data: sheet } = useLoad(
+  async () =>
+    !provider.value || provider.value.kind === "directory"
+      ? null
+      : ok(http.GET("/providers/{slug}/exchange", { params: params() })),
+  [slug, () => provider.value?.kind],
+);
+const { data: traces } = useLoad(
+  () => ok(http.GET("/traces", { params: { query: { provider: slug.value, limit: 5 } } })),
+  [slug],
+);
 const station = computed(() => String(route.query.station ?? "provider-trust"));
 const choose = (name: string) => void router.replace({ query: { station: name } });
 type Input = TakeIn;
@@ -44,10 +58,18 @@ const save = (change: (held: ProviderConfig) => ProviderConfig) =>
   queue(async () => {
     const held = provider.value!;
     if (proposals.proposing.value) return proposals.propose(change(providerConfig(held)));
-    provider.value = await ok(http.PUT("/providers/{slug}", { params: { ...params(), query: { revision: held.revision } }, body: change(providerConfig(held)) }));
+    provider.value = await ok(
+      http.PUT("/providers/{slug}", {
+        params: { ...params(), query: { revision: held.revision } },
+        body: change(providerConfig(held)),
+      }),
+    );
   });
 const lastTrace = computed(() => traces.value?.items.find((t) => t.outcome === "signed-in")?.reference);
-const previewMapping = (mapping: Rule[]) => ({ provider: slug.value, draftProvider: { ...providerConfig(provider.value!), mapping } });
+const previewMapping = (mapping: Rule[]) => ({
+  provider: slug.value,
+  draftProvider: { ...providerConfig(provider.value!), mapping },
+});
 const saveMapping = (mapping: Rule[]) => save((held) => ({ ...held, mapping }));
 const usesSecret = computed(() => !["private_key_jwt", "none"].includes(provider.value?.oidc?.authentication ?? ""));
 const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
@@ -68,44 +90,148 @@ async function remove() {
 </script>
 
 <template>
-  <div v-if="missing" class="panel empty"><p>There is no provider of this name.</p><RouterLink to="/providers">All providers</RouterLink></div>
+  <div v-if="missing" class="panel empty">
+    <p>There is no provider of this name.</p>
+    <RouterLink to="/providers">All providers</RouterLink>
+  </div>
   <p v-else-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="provider">
     <div class="head">
-      <div><h1>{{ provider.name }}</h1><p class="sub">{{ kindWords[provider.kind] }} provider<template v-if="provider.description"> · {{ provider.description }}</template></p></div>
-      <div class="row"><ReachTag :reach="provider.reach" /><ElButton v-if="provider.kind !== 'directory'" @click="router.push(`/providers/${slug}/exchange`)">Exchange sheet</ElButton><ElButton type="primary" @click="choose('reach')">Open or close</ElButton></div>
+      <div>
+        <h1>{{ provider.name }}</h1>
+        <p class="sub">
+          {{ kindWords[provider.kind] }} provider<template v-if="provider.description">
+            · {{ provider.description }}</template
+          >
+        </p>
+      </div>
+      <div class="row">
+        <ReachTag :reach="provider.reach" /><ElButton
+          v-if="provider.kind !== 'directory'"
+          @click="router.push(`/providers/${slug}/exchange`)"
+          >Exchange sheet</ElButton
+        ><ElButton type="primary" @click="choose('reach')">Open or close</ElButton>
+      </div>
     </div>
     <ProposeBar v-if="session.engineer" :proposals="proposals" kind="provider" :slug="slug" />
-    <Passage :application="null" :providers="[{ title: provider.name, lines: [host(provider.saml?.entityId ?? provider.oidc?.issuer ?? provider.oidc?.authorizationEndpoint) || (provider.kind === 'directory' ? 'at the gate itself' : 'nothing taken yet'), provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet'] }]" :stations="stations" :active="station" @choose="choose">
-      <template #applications><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2><p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug"><RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink></p><p v-if="(provider.serves?.length ?? 0) > 6"><RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink></p></template>
+    <Passage
+      :application="null"
+      :providers="[
+        {
+          title: provider.name,
+          lines: [
+            host(provider.saml?.entityId ?? provider.oidc?.issuer ?? provider.oidc?.authorizationEndpoint) ||
+              (provider.kind === 'directory' ? 'at the gate itself' : 'nothing taken yet'),
+            provider.lastSignIn ? `last sign-in ${relative(new Date(provider.lastSignIn))}` : 'no sign-in yet',
+          ],
+        },
+      ]"
+      :stations="stations"
+      :active="station"
+      @choose="choose"
+    >
+      <template #applications
+        ><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2>
+        <p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug">
+          <RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink>
+        </p>
+        <p v-if="(provider.serves?.length ?? 0) > 6">
+          <RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink>
+        </p></template
+      >
     </Passage>
     <div class="cols">
       <section class="panel" aria-live="polite">
-        <template v-if="station === 'mapping-in' && provider.kind !== 'directory'"><h2>Mapping in: what {{ provider.name }} sends</h2><MappingEditor :mapping="provider.mapping ?? []" direction="in" :readonly="!session.engineer" :sample="lastTrace" :preview="previewMapping" :save="saveMapping" /></template>
-        <DirectoryForm v-else-if="provider.kind === 'directory' && station !== 'reach'" :provider="provider" :readonly="!session.engineer" :save="save" />
-        <template v-else-if="station === 'matching'"><h2>Matching: who a person is</h2><MatchingForm :provider="provider" :readonly="!session.engineer" :save="save" /><details v-if="provider.kind !== 'directory'"><summary>What identifies a person there</summary><ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></details></template>
-        <template v-else-if="station === 'reach'"><h2>Reach</h2><ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()" /></template>
+        <template v-if="station === 'mapping-in' && provider.kind !== 'directory'"
+          ><h2>Mapping in: what {{ provider.name }} sends</h2>
+          <MappingEditor
+            :mapping="provider.mapping ?? []"
+            direction="in"
+            :readonly="!session.engineer"
+            :sample="lastTrace"
+            :preview="previewMapping"
+            :save="saveMapping"
+        /></template>
+        <DirectoryForm
+          v-else-if="provider.kind === 'directory' && station !== 'reach'"
+          :provider="provider"
+          :readonly="!session.engineer"
+          :save="save"
+        />
+        <template v-else-if="station === 'matching'"
+          ><h2>Matching: who a person is</h2>
+          <MatchingForm :provider="provider" :readonly="!session.engineer" :save="save" />
+          <details v-if="provider.kind !== 'directory'">
+            <summary>What identifies a person there</summary>
+            <ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></details
+        ></template>
+        <template v-else-if="station === 'reach'"
+          ><h2>Reach</h2>
+          <ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()"
+        /></template>
         <template v-else>
-          <h2>Trust: what is held of {{ provider.name }}</h2><CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />
-          <TakeTheirs v-if="session.engineer && provider.kind !== 'oauth2'" :understand="understand" :take="(i) => take(i)" />
-          <MetadataWatch v-if="provider.saml" kind="providers" :slug="slug" :watch="provider.watch" :readonly="!session.engineer" @changed="again()" />
-          <SecretPanel v-else-if="usesSecret" kind="providers" :slug="slug" :secrets="provider.secrets ?? []" :readonly="!session.engineer" @changed="again()" />
-          <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint"><summary>Values, field by field</summary><ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" /></details>
-          <details><summary>Options</summary><ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" /></details>
-          <details v-if="sheet" :open="!provider.saml?.entityId && !provider.oidc?.clientId"><summary>Give ours</summary><GiveOurs :sheet="sheet" short /></details>
+          <h2>Trust: what is held of {{ provider.name }}</h2>
+          <CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />
+          <TakeTheirs
+            v-if="session.engineer && provider.kind !== 'oauth2'"
+            :understand="understand"
+            :take="(i) => take(i)"
+          />
+          <MetadataWatch
+            v-if="provider.saml"
+            kind="providers"
+            :slug="slug"
+            :watch="provider.watch"
+            :readonly="!session.engineer"
+            @changed="again()"
+          />
+          <SecretPanel
+            v-else-if="usesSecret"
+            kind="providers"
+            :slug="slug"
+            :secrets="provider.secrets ?? []"
+            :readonly="!session.engineer"
+            @changed="again()"
+          />
+          <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint">
+            <summary>Values, field by field</summary>
+            <ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" />
+          </details>
+          <details>
+            <summary>Options</summary>
+            <ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" />
+          </details>
+          <details v-if="sheet" :open="!provider.saml?.entityId && !provider.oidc?.clientId">
+            <summary>Give ours</summary>
+            <GiveOurs :sheet="sheet" short />
+          </details>
         </template>
       </section>
       <FindingList :findings="provider.findings ?? []" empty="Nothing needs attention." />
     </div>
-    <section class="later"><h2>Newest sign-ins</h2><TraceTable :traces="traces?.items ?? []" empty="Nobody has signed in through it yet." /></section>
+    <section class="later">
+      <h2>Newest sign-ins</h2>
+      <TraceTable :traces="traces?.items ?? []" empty="Nobody has signed in through it yet." />
+    </section>
     <p v-if="session.engineer" class="later"><ElButton type="danger" @click="remove">Delete this provider</ElButton></p>
     <p v-if="removeError" class="error" role="alert">{{ removeError }}</p>
   </template>
 </template>
 
 <style scoped>
-details { margin-top: 16px; }
-summary { cursor: pointer; color: var(--sea); padding: 4px 0; margin-bottom: 8px; }
-.later { margin-top: 28px; }
-.take { margin-top: 16px; }
+details {
+  margin-top: 16px;
+}
+summary {
+  cursor: pointer;
+  color: var(--sea);
+  padding: 4px 0;
+  margin-bottom: 8px;
+}
+.later {
+  margin-top: 28px;
+}
+.take {
+  margin-top: 16px;
+}
 </style>

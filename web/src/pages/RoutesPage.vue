@@ -16,17 +16,23 @@ const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { lim
 const rows = ref<RouteRow[]>([]);
 const field = ref("needed");
 const noButtons = ref(false);
-watch(data, (r) => {
-  if (!r) return;
-  rows.value = readRoutes(r);
-  field.value = r.field ?? "needed";
-  noButtons.value = !!r.noButtons;
-}, { immediate: true });
-const draft = (): Routes => ({ rules: writeRoutes(rows.value), field: field.value, noButtons: noButtons.value || undefined }) as Routes;
+watch(
+  data,
+  (r) => {
+    if (!r) return;
+    rows.value = readRoutes(r);
+    field.value = r.field ?? "needed";
+    noButtons.value = !!r.noButtons;
+  },
+  { immediate: true },
+);
+const draft = (): Routes =>
+  ({ rules: writeRoutes(rows.value), field: field.value, noButtons: noButtons.value || undefined }) as Routes;
 const { error: actError, busy, act } = useAct();
-const save = () => act(async () => {
-  data.value = await ok(http.PUT("/routes", { body: draft() }));
-});
+const save = () =>
+  act(async () => {
+    data.value = await ok(http.PUT("/routes", { body: draft() }));
+  });
 function move(i: number, by: number) {
   const [row] = rows.value.splice(i, 1);
   rows.value.splice(i + by, 0, row!);
@@ -35,13 +41,27 @@ function move(i: number, by: number) {
 const q = ref({ application: "", name: "", network: "" });
 const answer = ref<RouteAnswer | null>(null);
 const { error: askError, busy: asking, act: actAsk } = useAct();
-const ask = () => actAsk(async () => {
-  answer.value = await ok(http.POST("/routes/ask", { body: { application: q.value.application, name: q.value.name || undefined, network: q.value.network || undefined, routes: session.engineer ? draft() : undefined } }));
-});
+const ask = () =>
+  actAsk(async () => {
+    answer.value = await ok(
+      http.POST("/routes/ask", {
+        body: {
+          application: q.value.application,
+          name: q.value.name || undefined,
+          network: q.value.network || undefined,
+          routes: session.engineer ? draft() : undefined,
+        },
+      }),
+    );
+  });
 </script>
 
 <template>
-  <h1>Routes</h1><p class="sub">By which provider somebody signs in, where an application has several. Asked in their order; the first that fits decides. Where none fits, people choose among all that serve the application.</p>
+  <h1>Routes</h1>
+  <p class="sub">
+    By which provider somebody signs in, where an application has several. Asked in their order; the first that fits
+    decides. Where none fits, people choose among all that serve the application.
+  </p>
   <PeopleNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div v-if="data" class="cols">
@@ -51,37 +71,173 @@ const ask = () => actAsk(async () => {
         <li v-for="(r, i) in rows" :key="i">
           <template v-if="!session.engineer">{{ routeWords(r) }}</template>
           <template v-else>
-            <div class="line"><input v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" /><span class="order"><button type="button" :disabled="i === 0" :aria-label="`Move route ${i + 1} up`" @click="move(i, -1)">↑</button><button type="button" :disabled="i === rows.length - 1" :aria-label="`Move route ${i + 1} down`" @click="move(i, 1)">↓</button><button type="button" :aria-label="`Take route ${i + 1} away`" @click="rows.splice(i, 1)">✕</button></span></div>
-            <div v-for="(c, n) in r.conditions" :key="n" class="line cond"><span>{{ n ? "and" : "if" }}</span><select v-model="c.what" :aria-label="`Condition ${n + 1} of route ${i + 1}`"><option v-for="[k, words] in routeKinds" :key="k" :value="k">{{ words }}</option></select><input v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" /><button type="button" class="bare" :aria-label="`Take condition ${n + 1} of route ${i + 1} away`" @click="r.conditions.splice(n, 1)">✕</button></div>
-            <div class="line"><button type="button" class="bare" @click="r.conditions.push({ what: 'mailDomains', text: '' })">+ condition</button><span v-if="!r.conditions.length" class="soft small">everybody</span></div>
-            <label class="line"><span>leads to</span><input v-model="r.to" class="mono" :aria-label="`Providers of route ${i + 1}`" placeholder="northquay-stevedores" /></label>
+            <div class="line">
+              <input v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" /><span
+                class="order"
+                ><button type="button" :disabled="i === 0" :aria-label="`Move route ${i + 1} up`" @click="move(i, -1)">
+                  ↑</button
+                ><button
+                  type="button"
+                  :disabled="i === rows.length - 1"
+                  :aria-label="`Move route ${i + 1} down`"
+                  @click="move(i, 1)"
+                >
+                  ↓</button
+                ><button type="button" :aria-label="`Take route ${i + 1} away`" @click="rows.splice(i, 1)">
+                  ✕
+                </button></span
+              >
+            </div>
+            <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
+              <span>{{ n ? "and" : "if" }}</span
+              ><select v-model="c.what" :aria-label="`Condition ${n + 1} of route ${i + 1}`">
+                <option v-for="[k, words] in routeKinds" :key="k" :value="k">{{ words }}</option></select
+              ><input v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" /><button
+                type="button"
+                class="bare"
+                :aria-label="`Take condition ${n + 1} of route ${i + 1} away`"
+                @click="r.conditions.splice(n, 1)"
+              >
+                ✕
+              </button>
+            </div>
+            <div class="line">
+              <button type="button" class="bare" @click="r.conditions.push({ what: 'mailDomains', text: '' })">
+                + condition</button
+              ><span v-if="!r.conditions.length" class="soft small">everybody</span>
+            </div>
+            <label class="line"
+              ><span>leads to</span
+              ><input
+                v-model="r.to"
+                class="mono"
+                :aria-label="`Providers of route ${i + 1}`"
+                placeholder="northquay-stevedores"
+            /></label>
           </template>
         </li>
       </ol>
       <p v-if="session.engineer"><ElButton @click="rows.push(blankRoute())">Add a route</ElButton></p>
-      <SelectBox v-model="field" label="The field for a mail address or name is shown" :disabled="!session.engineer" :options="[['needed', 'where a route needs to know who it is'], ['always', 'always'], ['never', 'never']]" />
-      <CheckBox v-model="noButtons" label="No buttons beside the field" hint="People must say who they are; nobody sees which providers there are." :disabled="!session.engineer" />
-      <div v-if="session.engineer" class="row"><ElButton type="primary" native-type="submit" :loading="busy">Save: it acts at once</ElButton><ElButton @click="again()">Leave it as it is held</ElButton></div>
+      <SelectBox
+        v-model="field"
+        label="The field for a mail address or name is shown"
+        :disabled="!session.engineer"
+        :options="[
+          ['needed', 'where a route needs to know who it is'],
+          ['always', 'always'],
+          ['never', 'never'],
+        ]"
+      />
+      <CheckBox
+        v-model="noButtons"
+        label="No buttons beside the field"
+        hint="People must say who they are; nobody sees which providers there are."
+        :disabled="!session.engineer"
+      />
+      <div v-if="session.engineer" class="row">
+        <ElButton type="primary" native-type="submit" :loading="busy">Save: it acts at once</ElButton
+        ><ElButton @click="again()">Leave it as it is held</ElButton>
+      </div>
       <p v-if="actError" class="error" role="alert">{{ actError }}</p>
     </form>
-    <form v-if="session.engineer" class="panel" @submit.prevent="ask"><h2>Where would somebody go?</h2><p class="soft">Asked of what stands here, also before it is saved.</p>
-      <SelectBox v-model="q.application" label="Application" :options="(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])" /><TextBox v-model="q.name" label="They enter" hint="A mail address or name; empty for nothing yet" /><TextBox v-model="q.network" label="From the network address" mono />
+    <form v-if="session.engineer" class="panel" @submit.prevent="ask">
+      <h2>Where would somebody go?</h2>
+      <p class="soft">Asked of what stands here, also before it is saved.</p>
+      <SelectBox
+        v-model="q.application"
+        label="Application"
+        :options="(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])"
+      /><TextBox v-model="q.name" label="They enter" hint="A mail address or name; empty for nothing yet" /><TextBox
+        v-model="q.network"
+        label="From the network address"
+        mono
+      />
       <ElButton native-type="submit" :loading="asking" :disabled="!q.application">Ask</ElButton>
-      <div v-if="answer" class="answer" aria-live="polite"><p v-if="answer.refused"><b>Nowhere.</b> {{ answer.refused.cause }}</p><p v-else-if="answer.goes"><b>To {{ answer.goes }}.</b> {{ answer.by }}</p><template v-else-if="answer.page"><p><b>They see a page.</b> {{ answer.by }}</p><div class="seen"><b>{{ answer.page.title }}</b><span v-for="b in answer.page.buttons" :key="b" class="way">{{ b }}</span><span v-if="answer.page.field" class="field-like">Mail address or name</span></div></template><ul v-if="answer.passed.length" class="small"><li v-for="l in answer.passed" :key="l">{{ l }}</li></ul></div>
+      <div v-if="answer" class="answer" aria-live="polite">
+        <p v-if="answer.refused"><b>Nowhere.</b> {{ answer.refused.cause }}</p>
+        <p v-else-if="answer.goes">
+          <b>To {{ answer.goes }}.</b> {{ answer.by }}
+        </p>
+        <template v-else-if="answer.page"
+          ><p><b>They see a page.</b> {{ answer.by }}</p>
+          <div class="seen">
+            <b>{{ answer.page.title }}</b
+            ><span v-for="b in answer.page.buttons" :key="b" class="way">{{ b }}</span
+            ><span v-if="answer.page.field" class="field-like">Mail address or name</span>
+          </div></template
+        >
+        <ul v-if="answer.passed.length" class="small">
+          <li v-for="l in answer.passed" :key="l">{{ l }}</li>
+        </ul>
+      </div>
       <p v-if="askError" class="error" role="alert">{{ askError }}</p>
     </form>
   </div>
 </template>
 
 <style scoped>
-.rules { padding-left: 1.4rem; }
-.rules li { padding: 0 0 12px 4px; }
-.line { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; margin-bottom: 6px; }
-.line input, .line select { font: inherit; padding: 5px 8px; border: 1px solid var(--el-border-color); border-radius: 4px; background: var(--card); color: var(--ink); flex: 1 1 9rem; min-width: 0; }
-.line input.mono { font-family: var(--mono); font-size: 13.5px; }
-.order button, .bare { background: none; border: 1px solid var(--rule); border-radius: 4px; color: var(--ink); min-width: 28px; min-height: 28px; cursor: pointer; }
-.answer { border-left: 3px solid var(--sea); padding-left: 12px; margin-top: 12px; }
-.seen { display: grid; gap: 6px; border: 1px solid var(--rule); border-radius: 4px; padding: 12px; background: var(--paper); }
-.way { background: var(--sea); color: var(--paper); border-radius: 4px; padding: 6px 10px; text-align: center; }
-.field-like { border: 1px solid var(--rule); border-radius: 4px; padding: 6px 10px; color: var(--soft); }
+.rules {
+  padding-left: 1.4rem;
+}
+.rules li {
+  padding: 0 0 12px 4px;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: center;
+  margin-bottom: 6px;
+}
+.line input,
+.line select {
+  font: inherit;
+  padding: 5px 8px;
+  border: 1px solid var(--el-border-color);
+  border-radius: 4px;
+  background: var(--card);
+  color: var(--ink);
+  flex: 1 1 9rem;
+  min-width: 0;
+}
+.line input.mono {
+  font-family: var(--mono);
+  font-size: 13.5px;
+}
+.order button,
+.bare {
+  background: none;
+  border: 1px solid var(--rule);
+  border-radius: 4px;
+  color: var(--ink);
+  min-width: 28px;
+  min-height: 28px;
+  cursor: pointer;
+}
+.answer {
+  border-left: 3px solid var(--sea);
+  padding-left: 12px;
+  margin-top: 12px;
+}
+.seen {
+  display: grid;
+  gap: 6px;
+  border: 1px solid var(--rule);
+  border-radius: 4px;
+  padding: 12px;
+  background: var(--paper);
+}
+.way {
+  background: var(--sea);
+  color: var(--paper);
+  border-radius: 4px;
+  padding: 6px 10px;
+  text-align: center;
+}
+.field-like {
+  border: 1px solid var(--rule);
+  border-radius: 4px;
+  padding: 6px 10px;
+  color: var(--soft);
+}
 </style>

@@ -31,7 +31,13 @@ function setUp() {
       <p class="sub">You will be an owner: you may do everything, also add others.</p>
       <p v-if="!token" class="error">This page needs the link that the service printed when it started.</p>
       <TextBox v-model="name" label="Name" autocomplete="username" />
-      <TextBox v-model="password" label="Password" hint="At least 12 characters. A few words in a row are easy to remember and hard to guess." type="password" autocomplete="new-password" />
+      <TextBox
+        v-model="password"
+        label="Password"
+        hint="At least 12 characters. A few words in a row are easy to remember and hard to guess."
+        type="password"
+        autocomplete="new-password"
+      />
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token">Set up</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </form>
@@ -39,7 +45,17 @@ function setUp() {
 </template>
 
 <style scoped>
-.door { display: grid; place-items: center; min-height: 70vh; }
-form { width: 100%; max-width: 440px; padding: 28px; }
-.error { margin-top: 14px; }
+.door {
+  display: grid;
+  place-items: center;
+  min-height: 70vh;
+}
+form {
+  width: 100%;
+  max-width: 440px;
+  padding: 28px;
+}
+.error {
+  margin-top: 14px;
+}
 </style>

@@ -30,21 +30,47 @@ function signIn() {
     <form class="panel" @submit.prevent="signIn">
       <h1>Inner Gate</h1>
       <p class="sub">Console for administrators</p>
-      <p v-if="data?.needed" class="error">There is no administrator yet. Open the set-up link that the service printed when it started.</p>
+      <p v-if="data?.needed" class="error">
+        There is no administrator yet. Open the set-up link that the service printed when it started.
+      </p>
       <TextBox v-model="name" label="Name" autocomplete="username" />
       <TextBox v-model="password" label="Password" type="password" autocomplete="current-password" />
       <ElButton type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </form>
-    <form v-for="p in providers?.items ?? []" :key="p.slug" class="other" method="post" :action="`/console-sign-in/${p.slug}`"><ElButton native-type="submit" size="large">Sign in with {{ p.name }}</ElButton></form>
+    <form
+      v-for="p in providers?.items ?? []"
+      :key="p.slug"
+      class="other"
+      method="post"
+      :action="`/console-sign-in/${p.slug}`"
+    >
+      <ElButton native-type="submit" size="large">Sign in with {{ p.name }}</ElButton>
+    </form>
   </div>
 </template>
 
 <style scoped>
-.door { display: grid; place-items: center; min-height: 70vh; }
-.door { align-content: center; gap: 12px; }
-form { width: 100%; max-width: 400px; }
-.panel { padding: 28px; }
-.other .el-button { width: 100%; }
-.error { margin-top: 14px; }
+.door {
+  display: grid;
+  place-items: center;
+  min-height: 70vh;
+}
+.door {
+  align-content: center;
+  gap: 12px;
+}
+form {
+  width: 100%;
+  max-width: 400px;
+}
+.panel {
+  padding: 28px;
+}
+.other .el-button {
+  width: 100%;
+}
+.error {
+  margin-top: 14px;
+}
 </style>

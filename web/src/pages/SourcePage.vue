@@ -30,10 +30,24 @@ useTicker(700, async () => {
 });
 const load = (query: Record<string, string>) => ok(http.GET("/sources/{slug}/entities", { params: { path, query } }));
 const { error: failed, busy, act } = useAct();
-const stages: Record<string, string> = { fetching: "Fetching", verifying: "Checking its signature and form", storing: "Storing what changed" };
-const share = computed(() => (source.value?.job && source.value.job.all > 0 ? source.value.job.have / source.value.job.all : undefined));
-const refresh = () => act(async () => { source.value = await ok(http.POST("/sources/{slug}/refresh", { params: { path } })); reading = true; });
-const cancel = () => act(async () => { await ok(http.DELETE("/sources/{slug}/refresh", { params: { path } })); await again(); });
+const stages: Record<string, string> = {
+  fetching: "Fetching",
+  verifying: "Checking its signature and form",
+  storing: "Storing what changed",
+};
+const share = computed(() =>
+  source.value?.job && source.value.job.all > 0 ? source.value.job.have / source.value.job.all : undefined,
+);
+const refresh = () =>
+  act(async () => {
+    source.value = await ok(http.POST("/sources/{slug}/refresh", { params: { path } }));
+    reading = true;
+  });
+const cancel = () =>
+  act(async () => {
+    await ok(http.DELETE("/sources/{slug}/refresh", { params: { path } }));
+    await again();
+  });
 const chosen = ref(new Map<string, SourceEntity>());
 function toggle(e: SourceEntity) {
   if (!chosen.value.delete(e.entityId)) chosen.value.set(e.entityId, e);
@@ -42,55 +56,204 @@ const can = (role: string) => chosen.value.size > 0 && [...chosen.value.values()
 const results = ref<{ entityId: string; slug?: string; outcome: string; reason?: string; as: string }[]>([]);
 const adopt = (as: "application" | "provider") =>
   act(async () => {
-    const got = await ok(http.POST("/sources/{slug}/adopt", { params: { path }, body: { as, entityIds: [...chosen.value.keys()] } }));
+    const got = await ok(
+      http.POST("/sources/{slug}/adopt", { params: { path }, body: { as, entityIds: [...chosen.value.keys()] } }),
+    );
     results.value = got.items.map((i) => ({ ...i, as }));
     chosen.value = new Map();
     turn.value++;
   });
 const wanted = ref("");
-const lookUp = () => act(async () => { await ok(http.POST("/sources/{slug}/look-up", { params: { path }, body: { entityId: wanted.value.trim() } })); wanted.value = ""; await again(); turn.value++; });
+const lookUp = () =>
+  act(async () => {
+    await ok(http.POST("/sources/{slug}/look-up", { params: { path }, body: { entityId: wanted.value.trim() } }));
+    wanted.value = "";
+    await again();
+    turn.value++;
+  });
 async function remove() {
   if (!confirm(`Delete the source ${source.value!.name}? Partners that were made from it stay.`)) return;
-  await act(async () => { await ok(http.DELETE("/sources/{slug}", { params: { path } })); await router.push("/sources"); });
+  await act(async () => {
+    await ok(http.DELETE("/sources/{slug}", { params: { path } }));
+    await router.push("/sources");
+  });
 }
 const roles: Record<string, string> = { idp: "identity provider", sp: "service provider" };
-const outcomes: Record<string, string> = { created: "a draft was made", there: "is there already", refused: "could not be taken" };
+const outcomes: Record<string, string> = {
+  created: "a draft was made",
+  there: "is there already",
+  refused: "could not be taken",
+};
 </script>
 
 <template>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="source">
     <div class="head">
-      <div><h1>{{ source.name }}</h1><p class="sub"><template v-if="source.publishedName">{{ source.publishedName }} · </template>{{ source.entities.toLocaleString() }} entities · read <TimeText :at="source.checked" from /><template v-if="source.due"> · next <TimeText :at="source.due" from /></template><template v-if="source.validUntil"> · valid until <TimeText :at="source.validUntil" /></template></p></div>
-      <div v-if="session.engineer" class="row"><ElButton v-if="source.kind !== 'query' && !source.job" :loading="busy" @click="refresh">Read it now</ElButton><ElButton v-if="source.job" @click="cancel">Cancel the reading</ElButton><ElButton type="danger" @click="remove">Delete</ElButton></div>
+      <div>
+        <h1>{{ source.name }}</h1>
+        <p class="sub">
+          <template v-if="source.publishedName">{{ source.publishedName }} · </template
+          >{{ source.entities.toLocaleString() }} entities · read <TimeText :at="source.checked" from /><template
+            v-if="source.due"
+          >
+            · next <TimeText :at="source.due" from /></template
+          ><template v-if="source.validUntil"> · valid until <TimeText :at="source.validUntil" /></template>
+        </p>
+      </div>
+      <div v-if="session.engineer" class="row">
+        <ElButton v-if="source.kind !== 'query' && !source.job" :loading="busy" @click="refresh">Read it now</ElButton
+        ><ElButton v-if="source.job" @click="cancel">Cancel the reading</ElButton
+        ><ElButton type="danger" @click="remove">Delete</ElButton>
+      </div>
     </div>
-    <div v-if="source.job" class="panel job" role="status"><p>{{ stages[source.job.stage] ?? source.job.stage }} … {{ Math.round(source.job.have / 1e6) }}<template v-if="source.job.all > 0"> of {{ Math.round(source.job.all / 1e6) }}</template> MB<template v-if="source.job.entities">, {{ source.job.entities.toLocaleString() }} entities</template></p><progress :value="share" max="1" aria-label="How far it is"></progress><p class="soft small">What was read before stays in force until the whole document was found good.</p></div>
+    <div v-if="source.job" class="panel job" role="status">
+      <p>
+        {{ stages[source.job.stage] ?? source.job.stage }} … {{ Math.round(source.job.have / 1e6)
+        }}<template v-if="source.job.all > 0"> of {{ Math.round(source.job.all / 1e6) }}</template> MB<template
+          v-if="source.job.entities"
+          >, {{ source.job.entities.toLocaleString() }} entities</template
+        >
+      </p>
+      <progress :value="share" max="1" aria-label="How far it is"></progress>
+      <p class="soft small">What was read before stays in force until the whole document was found good.</p>
+    </div>
     <FindingList v-if="source.findings.length" :findings="source.findings" />
-    <dl v-if="source.url || source.pinned" class="facts"><template v-if="source.url"><dt>Address</dt><dd><CopyValue :value="source.url" label="the address" /></dd></template><template v-if="source.pinned"><dt>Must be signed by</dt><dd><CopyValue :value="source.pinned" label="the fingerprint" /></dd></template></dl>
-    <form v-if="source.kind === 'query' && session.engineer" class="row look" @submit.prevent="lookUp"><TextBox v-model="wanted" label="Look up an entity ID" mono /><ElButton native-type="submit" :loading="busy" :disabled="!wanted.trim()">Look up</ElButton></form>
+    <dl v-if="source.url || source.pinned" class="facts">
+      <template v-if="source.url"
+        ><dt>Address</dt>
+        <dd><CopyValue :value="source.url" label="the address" /></dd></template
+      ><template v-if="source.pinned"
+        ><dt>Must be signed by</dt>
+        <dd><CopyValue :value="source.pinned" label="the fingerprint" /></dd
+      ></template>
+    </dl>
+    <form v-if="source.kind === 'query' && session.engineer" class="row look" @submit.prevent="lookUp">
+      <TextBox v-model="wanted" label="Look up an entity ID" mono /><ElButton
+        native-type="submit"
+        :loading="busy"
+        :disabled="!wanted.trim()"
+        >Look up</ElButton
+      >
+    </form>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-    <ul v-if="results.length" class="results" aria-live="polite"><li v-for="r in results" :key="r.entityId"><span class="mono">{{ r.entityId }}</span> {{ outcomes[r.outcome] ?? r.outcome }}<template v-if="r.slug">: <RouterLink :to="r.as === 'application' ? `/applications/${r.slug}/connect` : `/providers/${r.slug}`">{{ r.slug }}</RouterLink></template><span v-if="r.outcome === 'refused'" class="soft"> {{ r.reason }}</span></li></ul>
-    <ListPage :key="turn" :load="load" search="Search by name or entity ID" :filters="[{ name: 'role', label: 'Role', options: [['idp', 'identity providers'], ['sp', 'service providers']] }]">
-      <template #bar><template v-if="session.engineer"><span class="soft">{{ chosen.size }} chosen</span><ElButton :disabled="!can('sp')" :loading="busy" @click="adopt('application')">Add as applications</ElButton><ElButton :disabled="!can('idp')" :loading="busy" @click="adopt('provider')">Add as providers</ElButton></template></template>
+    <ul v-if="results.length" class="results" aria-live="polite">
+      <li v-for="r in results" :key="r.entityId">
+        <span class="mono">{{ r.entityId }}</span> {{ outcomes[r.outcome] ?? r.outcome
+        }}<template v-if="r.slug"
+          >:
+          <RouterLink :to="r.as === 'application' ? `/applications/${r.slug}/connect` : `/providers/${r.slug}`">{{
+            r.slug
+          }}</RouterLink></template
+        ><span v-if="r.outcome === 'refused'" class="soft"> {{ r.reason }}</span>
+      </li>
+    </ul>
+    <ListPage
+      :key="turn"
+      :load="load"
+      search="Search by name or entity ID"
+      :filters="[
+        {
+          name: 'role',
+          label: 'Role',
+          options: [
+            ['idp', 'identity providers'],
+            ['sp', 'service providers'],
+          ],
+        },
+      ]"
+    >
+      <template #bar
+        ><template v-if="session.engineer"
+          ><span class="soft">{{ chosen.size }} chosen</span
+          ><ElButton :disabled="!can('sp')" :loading="busy" @click="adopt('application')">Add as applications</ElButton
+          ><ElButton :disabled="!can('idp')" :loading="busy" @click="adopt('provider')"
+            >Add as providers</ElButton
+          ></template
+        ></template
+      >
       <template #default="{ items }">
         <table class="list">
-          <thead><tr><th scope="col"><span class="visually-hidden">Choose</span></th><th scope="col">Name</th><th scope="col">Entity ID</th><th scope="col">Roles</th><th scope="col">Problems found</th><th scope="col">Held as</th></tr></thead>
-          <tbody><tr v-for="e in items" :key="e.entityId"><td><input type="checkbox" :aria-label="`Choose ${e.displayName}`" :checked="chosen.has(e.entityId)" :disabled="!session.engineer" @change="toggle(e)" /></td><td>{{ e.displayName }}</td><td class="mono"><a :href="`/api/v1/sources/${slug}/entity?entityId=${encodeURIComponent(e.entityId)}`" target="_blank">{{ e.entityId }}</a></td><td>{{ e.roles.map((r) => roles[r] ?? r).join(", ") }}</td><td>{{ e.problems || "" }}</td><td><RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{ e.held.name }}</RouterLink></td></tr></tbody>
+          <thead>
+            <tr>
+              <th scope="col"><span class="visually-hidden">Choose</span></th>
+              <th scope="col">Name</th>
+              <th scope="col">Entity ID</th>
+              <th scope="col">Roles</th>
+              <th scope="col">Problems found</th>
+              <th scope="col">Held as</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="e in items" :key="e.entityId">
+              <td>
+                <input
+                  type="checkbox"
+                  :aria-label="`Choose ${e.displayName}`"
+                  :checked="chosen.has(e.entityId)"
+                  :disabled="!session.engineer"
+                  @change="toggle(e)"
+                />
+              </td>
+              <td>{{ e.displayName }}</td>
+              <td class="mono">
+                <a
+                  :href="`/api/v1/sources/${slug}/entity?entityId=${encodeURIComponent(e.entityId)}`"
+                  target="_blank"
+                  >{{ e.entityId }}</a
+                >
+              </td>
+              <td>{{ e.roles.map((r) => roles[r] ?? r).join(", ") }}</td>
+              <td>{{ e.problems || "" }}</td>
+              <td>
+                <RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{ e.held.name }}</RouterLink>
+              </td>
+            </tr>
+          </tbody>
         </table>
       </template>
-      <template #empty><p v-if="source.job">It is being read.</p><p v-else>Nothing was read from it yet.</p></template>
+      <template #empty
+        ><p v-if="source.job">It is being read.</p>
+        <p v-else>Nothing was read from it yet.</p></template
+      >
     </ListPage>
   </template>
 </template>
 
 <style scoped>
-.job { margin-bottom: 16px; }
-.job p { margin: 0 0 6px; }
-progress { width: 100%; accent-color: var(--sea); }
-.facts { display: grid; grid-template-columns: 150px minmax(0, 1fr); margin: 0 0 14px; }
-dt { color: var(--soft); }
-dt, dd { margin: 0; padding: 4px 0; }
-.look .field { flex: 1; margin: 0; }
-.results { padding-left: 18px; }
-input[type="checkbox"] { width: 18px; height: 18px; accent-color: var(--sea); }
+.job {
+  margin-bottom: 16px;
+}
+.job p {
+  margin: 0 0 6px;
+}
+progress {
+  width: 100%;
+  accent-color: var(--sea);
+}
+.facts {
+  display: grid;
+  grid-template-columns: 150px minmax(0, 1fr);
+  margin: 0 0 14px;
+}
+dt {
+  color: var(--soft);
+}
+dt,
+dd {
+  margin: 0;
+  padding: 4px 0;
+}
+.look .field {
+  flex: 1;
+  margin: 0;
+}
+.results {
+  padding-left: 18px;
+}
+input[type="checkbox"] {
+  width: 18px;
+  height: 18px;
+  accent-color: var(--sea);
+}
 </style>

@@ -26,7 +26,17 @@ let stopped = false;
 const add = () =>
   act(async () => {
     stopped = false;
-    const made = await ok(http.POST("/sources", { body: { slug: "", name: name.value, kind: kind.value, url: kind.value === "file" ? undefined : url.value.trim(), certificate: certificate.value.trim() || undefined } }));
+    const made = await ok(
+      http.POST("/sources", {
+        body: {
+          slug: "",
+          name: name.value,
+          kind: kind.value,
+          url: kind.value === "file" ? undefined : url.value.trim(),
+          certificate: certificate.value.trim() || undefined,
+        },
+      }),
+    );
     if (kind.value === "file" && file.value) {
       const whole = await upload(made.slug, file.value, (n) => ((sent.value = n), !stopped));
       if (!whole) {
@@ -35,33 +45,110 @@ const add = () =>
         return;
       }
     }
-    if (kind.value !== "query") await ok(http.POST("/sources/{slug}/refresh", { params: { path: { slug: made.slug } } }));
+    if (kind.value !== "query")
+      await ok(http.POST("/sources/{slug}/refresh", { params: { path: { slug: made.slug } } }));
     await router.push(`/sources/${made.slug}`);
   });
 </script>
 
 <template>
   <h1>Sources</h1>
-  <p class="sub">Metadata of many partners in one place: a federation's aggregate, a service that is asked for one at a time, or a file. Partners are picked from it, and kept up to date with it.</p>
+  <p class="sub">
+    Metadata of many partners in one place: a federation's aggregate, a service that is asked for one at a time, or a
+    file. Partners are picked from it, and kept up to date with it.
+  </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <table v-if="data?.items.length" class="list">
-    <thead><tr><th scope="col">Name</th><th scope="col">What</th><th scope="col">Entities</th><th scope="col">Read</th><th scope="col">Valid until</th><th scope="col">State</th></tr></thead>
-    <tbody><tr v-for="s in data.items" :key="s.slug"><td><RouterLink :to="`/sources/${s.slug}`"><b>{{ s.name }}</b></RouterLink><br /><span class="mono small soft">{{ s.url }}</span></td><td>{{ kinds[s.kind] }}</td><td>{{ s.entities.toLocaleString() }}</td><td><TimeText :at="s.checked" from /></td><td><TimeText v-if="s.validUntil" :at="s.validUntil" from /><span v-else class="soft">no end</span></td><td><span v-if="s.job" class="tag">being read</span><span v-else class="tag" :class="s.error ? 'broken' : 'sound'">{{ s.error ? "failing" : "sound" }}</span></td></tr></tbody>
+    <thead>
+      <tr>
+        <th scope="col">Name</th>
+        <th scope="col">What</th>
+        <th scope="col">Entities</th>
+        <th scope="col">Read</th>
+        <th scope="col">Valid until</th>
+        <th scope="col">State</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="s in data.items" :key="s.slug">
+        <td>
+          <RouterLink :to="`/sources/${s.slug}`"
+            ><b>{{ s.name }}</b></RouterLink
+          ><br /><span class="mono small soft">{{ s.url }}</span>
+        </td>
+        <td>{{ kinds[s.kind] }}</td>
+        <td>{{ s.entities.toLocaleString() }}</td>
+        <td><TimeText :at="s.checked" from /></td>
+        <td><TimeText v-if="s.validUntil" :at="s.validUntil" from /><span v-else class="soft">no end</span></td>
+        <td>
+          <span v-if="s.job" class="tag">being read</span
+          ><span v-else class="tag" :class="s.error ? 'broken' : 'sound'">{{ s.error ? "failing" : "sound" }}</span>
+        </td>
+      </tr>
+    </tbody>
   </table>
   <p v-else-if="data" class="panel empty">There is no source yet.</p>
   <form v-if="session.engineer" class="panel add" @submit.prevent="add">
     <h2>Add a source</h2>
-    <SelectBox v-model="kind" label="What it is" :options="[['aggregate', 'An aggregate: one document of many entities, at an address'], ['query', 'A metadata query service: asked for one entity at a time'], ['file', 'A file of many entities']]" />
+    <SelectBox
+      v-model="kind"
+      label="What it is"
+      :options="[
+        ['aggregate', 'An aggregate: one document of many entities, at an address'],
+        ['query', 'A metadata query service: asked for one entity at a time'],
+        ['file', 'A file of many entities'],
+      ]"
+    />
     <TextBox v-model="name" label="Name" />
-    <TextBox v-if="kind !== 'file'" v-model="url" label="Address" :hint="kind === 'query' ? 'The address to which entities/… is added.' : undefined" mono />
-    <label v-else class="field"><span>File</span><small>Up to 256 MB; it is sent in parts, and can be cancelled.</small><input type="file" accept=".xml,application/xml" @change="file = ($event.target as HTMLInputElement).files?.[0] ?? null" /></label>
-    <TextBox v-model="certificate" label="Certificate of whoever signs it" :hint="kind === 'file' ? 'PEM; may be left out for a file that you trust.' : 'PEM. Without it anybody on the way could add partners.'" mono :rows="4" />
-    <div class="row"><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim() || (kind === 'file' && !file)">Add and read it</ElButton><template v-if="busy && file && kind === 'file'"><progress :max="file.size" :value="sent" aria-label="Sent so far"></progress><span class="soft">{{ Math.round(sent / 1e6) }} of {{ Math.round(file.size / 1e6) }} MB</span><ElButton @click="stopped = true">Cancel</ElButton></template></div>
+    <TextBox
+      v-if="kind !== 'file'"
+      v-model="url"
+      label="Address"
+      :hint="kind === 'query' ? 'The address to which entities/… is added.' : undefined"
+      mono
+    />
+    <label v-else class="field"
+      ><span>File</span><small>Up to 256 MB; it is sent in parts, and can be cancelled.</small
+      ><input
+        type="file"
+        accept=".xml,application/xml"
+        @change="file = ($event.target as HTMLInputElement).files?.[0] ?? null"
+    /></label>
+    <TextBox
+      v-model="certificate"
+      label="Certificate of whoever signs it"
+      :hint="
+        kind === 'file'
+          ? 'PEM; may be left out for a file that you trust.'
+          : 'PEM. Without it anybody on the way could add partners.'
+      "
+      mono
+      :rows="4"
+    />
+    <div class="row">
+      <ElButton
+        type="primary"
+        native-type="submit"
+        :loading="busy"
+        :disabled="!name.trim() || (kind === 'file' && !file)"
+        >Add and read it</ElButton
+      ><template v-if="busy && file && kind === 'file'"
+        ><progress :max="file.size" :value="sent" aria-label="Sent so far"></progress
+        ><span class="soft">{{ Math.round(sent / 1e6) }} of {{ Math.round(file.size / 1e6) }} MB</span
+        ><ElButton @click="stopped = true">Cancel</ElButton></template
+      >
+    </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
   </form>
 </template>
 
 <style scoped>
-.add { margin-top: 24px; max-width: 760px; }
-progress { width: 200px; accent-color: var(--sea); }
+.add {
+  margin-top: 24px;
+  max-width: 760px;
+}
+progress {
+  width: 200px;
+  accent-color: var(--sea);
+}
 </style>

@@ -23,11 +23,21 @@ function choose(t: Template) {
   values.value = {};
   name.value = "";
 }
-const ours: Record<string, string> = { "our.entity-id": "our entity ID", "our.sso": "our sign-on address", "our.acs": "our ACS URL", "our.metadata": "our metadata address" };
+const ours: Record<string, string> = {
+  "our.entity-id": "our entity ID",
+  "our.sso": "our sign-on address",
+  "our.acs": "our ACS URL",
+  "our.metadata": "our metadata address",
+};
 const inWords = (step: string) => step.replace(/\{\{([^}]+)\}\}/g, (_, name: string) => ours[name] ?? `‹${name}›`);
 const start = () =>
   act(async () => {
-    const made = await ok(http.POST("/templates/{slug}/start", { params: { path: { slug: chosen.value!.slug } }, body: { name: name.value, values: values.value } }));
+    const made = await ok(
+      http.POST("/templates/{slug}/start", {
+        params: { path: { slug: chosen.value!.slug } },
+        body: { name: name.value, values: values.value },
+      }),
+    );
     await router.push(made.kind === "application" ? `/applications/${made.slug}/connect` : `/providers/${made.slug}`);
   });
 const remove = (t: Template) =>
@@ -42,11 +52,24 @@ const from = ref("");
 const saveName = ref("");
 const saveText = ref("");
 const blanks = ref([{ name: "", sample: "", hint: "" }]);
-const choices = computed<[string, string][]>(() => [["", "choose a connection"], ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, a.name]), ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, p.name])]);
+const choices = computed<[string, string][]>(() => [
+  ["", "choose a connection"],
+  ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, a.name]),
+  ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, p.name]),
+]);
 const { error: saveError, busy: saving, act: saveAct } = useAct();
 const save = () =>
   saveAct(async () => {
-    const made = await ok(http.POST("/templates", { body: { name: saveName.value, description: saveText.value, from: from.value, blanks: blanks.value.filter((b) => b.name) } }));
+    const made = await ok(
+      http.POST("/templates", {
+        body: {
+          name: saveName.value,
+          description: saveText.value,
+          from: from.value,
+          blanks: blanks.value.filter((b) => b.name),
+        },
+      }),
+    );
     await again();
     choose(made);
     saveName.value = saveText.value = from.value = "";
@@ -56,34 +79,86 @@ const save = () =>
 
 <template>
   <h1>Templates</h1>
-  <p class="sub">Connections of a shape that comes again and again, with blanks for what is different each time, and with the steps for the other side.</p>
+  <p class="sub">
+    Connections of a shape that comes again and again, with blanks for what is different each time, and with the steps
+    for the other side.
+  </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="two">
     <div>
       <table class="list">
-        <thead><tr><th scope="col">Template</th><th scope="col">For</th><th scope="col">Blanks</th></tr></thead>
-        <tbody><tr v-for="t in data?.items ?? []" :key="t.slug" :class="{ on: chosen?.slug === t.slug }"><td><button type="button" class="link" @click="choose(t)">{{ t.name }}</button><br /><span class="soft small">{{ t.description }}</span></td><td>{{ t.side === "application" ? "applications" : "providers" }}</td><td class="small">{{ (t.blanks ?? []).map((b) => b.name).join(", ") || "none" }}</td></tr></tbody>
+        <thead>
+          <tr>
+            <th scope="col">Template</th>
+            <th scope="col">For</th>
+            <th scope="col">Blanks</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="t in data?.items ?? []" :key="t.slug" :class="{ on: chosen?.slug === t.slug }">
+            <td>
+              <button type="button" class="link" @click="choose(t)">{{ t.name }}</button><br /><span
+                class="soft small"
+                >{{ t.description }}</span
+              >
+            </td>
+            <td>{{ t.side === "application" ? "applications" : "providers" }}</td>
+            <td class="small">{{ (t.blanks ?? []).map((b) => b.name).join(", ") || "none" }}</td>
+          </tr>
+        </tbody>
       </table>
       <form v-if="session.engineer" class="panel save" @submit.prevent="save">
         <h2>Save a connection as a template</h2>
-        <p class="soft">Certificates, contact and metadata address are left out. A value that differs each time becomes a blank wherever it stands.</p>
+        <p class="soft">
+          Certificates, contact and metadata address are left out. A value that differs each time becomes a blank
+          wherever it stands.
+        </p>
         <SelectBox v-model="from" label="Connection" :options="choices" />
         <TextBox v-model="saveName" label="Name of the template" />
         <TextBox v-model="saveText" label="What shape of connection it is" />
-        <div v-for="(b, i) in blanks" :key="i" class="blank"><TextBox v-model="b.name" label="Blank" hint="such as number" mono /><TextBox v-model="b.sample" label="Its value in this connection" hint="such as 10042" mono /><TextBox v-model="b.hint" label="What it is" hint="for whoever fills it in" /></div>
-        <div class="row"><ElButton @click="blanks.push({ name: '', sample: '', hint: '' })">Another blank</ElButton><ElButton type="primary" native-type="submit" :loading="saving" :disabled="!from || !saveName.trim()">Save the template</ElButton></div>
+        <div v-for="(b, i) in blanks" :key="i" class="blank">
+          <TextBox v-model="b.name" label="Blank" hint="such as number" mono /><TextBox
+            v-model="b.sample"
+            label="Its value in this connection"
+            hint="such as 10042"
+            mono
+          /><TextBox v-model="b.hint" label="What it is" hint="for whoever fills it in" />
+        </div>
+        <div class="row">
+          <ElButton @click="blanks.push({ name: '', sample: '', hint: '' })">Another blank</ElButton
+          ><ElButton type="primary" native-type="submit" :loading="saving" :disabled="!from || !saveName.trim()"
+            >Save the template</ElButton
+          >
+        </div>
         <p v-if="saveError" class="error" role="alert">{{ saveError }}</p>
       </form>
     </div>
     <section class="panel" aria-live="polite">
       <template v-if="chosen">
-        <h2>{{ chosen.name }}</h2><p class="soft">{{ chosen.description }}</p>
-        <template v-if="chosen.steps?.length"><h3>Steps for the other side</h3><ol><li v-for="s in chosen.steps" :key="s">{{ inWords(s) }}</li></ol></template>
+        <h2>{{ chosen.name }}</h2>
+        <p class="soft">{{ chosen.description }}</p>
+        <template v-if="chosen.steps?.length"
+          ><h3>Steps for the other side</h3>
+          <ol>
+            <li v-for="s in chosen.steps" :key="s">{{ inWords(s) }}</li>
+          </ol></template
+        >
         <form v-if="session.engineer" @submit.prevent="start">
           <h3>Make a draft from it</h3>
           <TextBox v-model="name" label="Name" />
-          <TextBox v-for="b in chosen.blanks ?? []" :key="b.name" v-model="values[b.name]" :label="b.name" :hint="`${b.hint ?? ''}${b.sample ? ` (such as ${b.sample})` : ''}`" mono />
-          <div class="row"><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton><ElButton v-if="!chosen.shipped" type="danger" @click="remove(chosen)">Delete the template</ElButton></div>
+          <TextBox
+            v-for="b in chosen.blanks ?? []"
+            :key="b.name"
+            v-model="values[b.name]"
+            :label="b.name"
+            :hint="`${b.hint ?? ''}${b.sample ? ` (such as ${b.sample})` : ''}`"
+            mono
+          />
+          <div class="row">
+            <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()"
+              >Make the draft</ElButton
+            ><ElButton v-if="!chosen.shipped" type="danger" @click="remove(chosen)">Delete the template</ElButton>
+          </div>
           <p v-if="failed" class="error" role="alert">{{ failed }}</p>
         </form>
       </template>
@@ -93,11 +168,42 @@ const save = () =>
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 3fr) minmax(300px, 2fr); gap: 24px; align-items: start; }
-.link { background: none; border: 0; padding: 0; color: var(--sea); font: inherit; font-weight: 700; cursor: pointer; text-decoration: underline; text-align: left; min-height: 24px; }
-.on td { background: var(--sea-tint); }
-.save { margin-top: 24px; }
-.blank { display: grid; grid-template-columns: 1fr 1fr 1fr; gap: 12px; }
-ol { padding-left: 20px; }
-@media (max-width: 900px) { .two, .blank { grid-template-columns: 1fr; } }
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(300px, 2fr);
+  gap: 24px;
+  align-items: start;
+}
+.link {
+  background: none;
+  border: 0;
+  padding: 0;
+  color: var(--sea);
+  font: inherit;
+  font-weight: 700;
+  cursor: pointer;
+  text-decoration: underline;
+  text-align: left;
+  min-height: 24px;
+}
+.on td {
+  background: var(--sea-tint);
+}
+.save {
+  margin-top: 24px;
+}
+.blank {
+  display: grid;
+  grid-template-columns: 1fr 1fr 1fr;
+  gap: 12px;
+}
+ol {
+  padding-left: 20px;
+}
+@media (max-width: 900px) {
+  .two,
+  .blank {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

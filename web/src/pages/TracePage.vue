@@ -69,8 +69,7 @@ async function copy(text: string) {
         <p class="sub">
           <RouterLink v-if="trace.applicationSlug" :to="`/applications/${trace.applicationSlug}`">{{
             trace.application
-          }}</RouterLink
-          ><template v-if="trace.providerSlug">
+          }}</RouterLink><template v-if="trace.providerSlug">
             through <RouterLink :to="`/providers/${trace.providerSlug}`">{{ trace.provider }}</RouterLink></template
           ><template v-if="trace.person"> · {{ trace.person }}</template> · {{ flowWords[trace.flow]
           }}<template v-if="trace.rehearsal"> · rehearsal</template> · <TimeText :at="trace.started" /> ·
@@ -109,8 +108,7 @@ async function copy(text: string) {
           <div class="row">
             <ElButton v-if="trace.explanation.message" type="primary" @click="copy(trace.explanation.message)">{{
               copied ? "Copied" : "Copy a message for them"
-            }}</ElButton
-            ><span class="mono soft">{{ trace.explanation.code }}</span>
+            }}</ElButton><span class="mono soft">{{ trace.explanation.code }}</span>
           </div>
           <p class="small soft">The person was told: “{{ trace.explanation.person }}”</p>
         </article>
