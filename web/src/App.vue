@@ -7,7 +7,7 @@ const session = useSession();
 </script>
 
 <template>
-  <ElConfigProvider :message="{ grouping: true }">
+  <ElConfigProvider :message="{ grouping: true }" :empty-values="[null, undefined]">
     <a class="skip" href="#content">Skip to the content</a>
     <AppHeader v-if="session.me" />
     <main id="content" tabindex="-1"><RouterView :key="$route.path" /></main>

@@ -4,8 +4,6 @@ import { computed, ref, watch } from "vue";
 import { http, ok, type Application, type ApplicationConfig, type Policy } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
 import { blankRule, readRules, ruleWords, writeRules, type AccessRow } from "../composables/access";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   application: Application;
@@ -49,24 +47,25 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <template v-if="!rulesOnly">
-      <SelectBox
-        v-model="to"
-        label="Who may come in"
-        :disabled="readonly"
-        :options="[
-          ['assigned', 'people and groups that are assigned'],
-          ['everybody', 'everybody for whom a provider vouches'],
-        ]"
-      />
-      <TextBox
-        v-model="requires"
-        label="Groups that must come from the provider"
-        hint="One of these must be among the groups that the mapping in made; empty for none. Parted by commas."
-        mono
-        :disabled="readonly"
-      />
+      <ElFormItem label="Who may come in"
+        ><ElSelect v-model="to" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['assigned', 'people and groups that are assigned'],
+              ['everybody', 'everybody for whom a provider vouches'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElFormItem label="Groups that must come from the provider"
+        ><ElInput v-model="requires" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >One of these must be among the groups that the mapping in made; empty for none. Parted by commas.</small
+        ></ElFormItem
+      >
     </template>
     <h3>Rules</h3>
     <p class="soft">Asked in their order; the first that fits decides. They make the circle smaller, never larger.</p>
@@ -75,17 +74,20 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
         <template v-if="readonly">{{ ruleWords(r) }}</template>
         <template v-else>
           <div class="line">
-            <select v-model="r.then" :aria-label="`What rule ${i + 1} does`">
-              <option value="allow">let in</option>
-              <option value="refuse">refuse</option>
-              <option value="stronger">ask for a second factor</option>
-              <option value="use">rule set</option>
-            </select>
-            <select v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`">
-              <option v-for="s in accessSets" :key="s.slug" :value="s.slug">{{ s.name }}</option>
-            </select>
+            <ElSelect v-model="r.then" :aria-label="`What rule ${i + 1} does`"
+              ><ElOption value="allow" label="let in" data-value="allow" /><ElOption
+                value="refuse"
+                label="refuse"
+                data-value="refuse" /><ElOption
+                value="stronger"
+                label="ask for a second factor"
+                data-value="stronger" /><ElOption value="use" label="rule set" data-value="use"
+            /></ElSelect>
+            <ElSelect v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`"
+              ><ElOption v-for="s in accessSets" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug"
+            /></ElSelect>
             <template v-else
-              ><input v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people"
+              ><ElInput v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people"
             /></template>
             <span class="order"
               ><button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
@@ -102,25 +104,37 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
           </div>
           <template v-if="r.then !== 'use'">
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
-              <select v-model="c.not" :aria-label="`Condition ${n + 1} of rule ${i + 1} holds or not`">
-                <option :value="false">{{ n ? "and" : "if" }}</option>
-                <option :value="true">unless</option>
-              </select>
-              <select v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`">
-                <option value="groups">in the group</option>
-                <option value="types">of the type</option>
-                <option value="providers">coming through</option>
-                <option value="networks">on the network</option>
-                <option value="mailDomains">with mail at</option>
-                <option value="days">on the days</option>
-                <option value="hours">between</option>
-                <option value="strength">with the strength</option>
-              </select>
-              <select v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`">
-                <option value="one">one factor</option>
-                <option value="two">a second factor</option>
-              </select>
-              <input
+              <ElSelect v-model="c.not" :aria-label="`Condition ${n + 1} of rule ${i + 1} holds or not`"
+                ><ElOption :value="false" :label="n ? 'and' : 'if'" :data-value="false" /><ElOption
+                  :value="true"
+                  label="unless"
+                  :data-value="true"
+              /></ElSelect>
+              <ElSelect v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`"
+                ><ElOption value="groups" label="in the group" data-value="groups" /><ElOption
+                  value="types"
+                  label="of the type"
+                  data-value="types" /><ElOption
+                  value="providers"
+                  label="coming through"
+                  data-value="providers" /><ElOption
+                  value="networks"
+                  label="on the network"
+                  data-value="networks" /><ElOption
+                  value="mailDomains"
+                  label="with mail at"
+                  data-value="mailDomains" /><ElOption value="days" label="on the days" data-value="days" /><ElOption
+                  value="hours"
+                  label="between"
+                  data-value="hours" /><ElOption value="strength" label="with the strength" data-value="strength"
+              /></ElSelect>
+              <ElSelect v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`"
+                ><ElOption value="one" label="one factor" data-value="one" /><ElOption
+                  value="two"
+                  label="a second factor"
+                  data-value="two"
+              /></ElSelect>
+              <ElInput
                 v-else
                 v-model="c.text"
                 class="mono"
@@ -156,17 +170,18 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
     </ol>
     <p v-else class="soft">There is no rule.</p>
     <ElButton v-if="!readonly" size="small" @click="rows.push(blankRule())">Add a rule</ElButton>
-    <SelectBox
-      v-if="rows.length && !rulesOnly"
-      v-model="otherwise"
-      class="other"
-      label="Whoever no rule fits"
-      :disabled="readonly"
-      :options="[
-        ['allow', 'is let in'],
-        ['refuse', 'is refused'],
-      ]"
-    />
+    <ElFormItem label="Whoever no rule fits" v-if="rows.length && !rulesOnly" class="other"
+      ><ElSelect v-model="otherwise" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in [
+            ['allow', 'is let in'],
+            ['refuse', 'is refused'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
     <p v-if="!readonly" class="save">
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!dirty">{{
         rulesOnly ? "Save the rules" : "Save who gets in"
@@ -174,7 +189,7 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
       <span v-if="dirty" class="soft">Not saved yet. It acts at once when it is saved.</span>
     </p>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

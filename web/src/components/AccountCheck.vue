@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
+import FilePick from "./FilePick.vue";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import {
@@ -10,8 +12,6 @@ import {
   type SubjectChange,
 } from "../api/client";
 import { useAct } from "../composables/load";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   application: Application;
@@ -58,12 +58,14 @@ const store = () =>
   act(async () => {
     const effect = await ok(http.POST("/applications/{slug}/subject", { params: path(), body: subject.value }));
     change.value = effect;
-    if ((effect.changed.length || effect.failing.length) && !confirm(`${effect.sentence}\n\nSave all the same?`))
+    if (
+      (effect.changed.length || effect.failing.length) &&
+      !(await sure(`${effect.sentence}\n\nSave all the same?`, "Save it"))
+    )
       return;
     await props.save((held) => ({ ...held, subject: subject.value }));
   });
-async function file(event: Event) {
-  const f = (event.target as HTMLInputElement).files?.[0];
+async function file([f]: File[]) {
   if (f) accounts.value = await f.text();
 }
 const sources = computed<[string, string][]>(() => [
@@ -94,51 +96,53 @@ const groups = computed(() => {
 </script>
 
 <template>
-  <form @submit.prevent="store">
-    <SelectBox
-      v-model="draft.source"
-      :label="`The person's identifier (${oidc ? 'sub' : 'NameID'})`"
-      :disabled="readonly"
-      :options="sources"
-    />
-    <TextBox v-if="draft.source === 'profile'" v-model="from" label="Profile value" mono :disabled="readonly" />
-    <SelectBox
-      v-if="!oidc"
-      v-model="format"
-      label="NameID format"
-      :disabled="readonly"
-      :options="[
-        ['', 'As fits the source'],
-        ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified'],
-        ['urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', 'emailAddress'],
-        ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'],
-        ['urn:oasis:names:tc:SAML:2.0:nameid-format:transient', 'transient'],
-      ]"
-    />
+  <ElForm label-position="top" @submit.prevent="store">
+    <ElFormItem :label="`The person's identifier (${oidc ? 'sub' : 'NameID'})`"
+      ><ElSelect v-model="draft.source" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in sources"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
+    <ElFormItem label="Profile value" v-if="draft.source === 'profile'"
+      ><ElInput v-model="from" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+    /></ElFormItem>
+    <ElFormItem label="NameID format" v-if="!oidc"
+      ><ElSelect v-model="format" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in [
+            ['', 'As fits the source'],
+            ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified'],
+            ['urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', 'emailAddress'],
+            ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'],
+            ['urn:oasis:names:tc:SAML:2.0:nameid-format:transient', 'transient'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
     <details>
       <summary>Where it travels, and what the application takes</summary>
-      <TextBox
-        v-if="!oidc && draft.source !== 'transient'"
-        v-model="attribute"
-        label="In an attribute of this name"
-        hint="In place of the NameID, which is then a new one each time. Empty for the NameID."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="length"
-        label="Most characters"
-        :hint="`Empty for what the standard allows: ${oidc ? 255 : 256}.`"
-        type="number"
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="pattern"
-        label="Only of this form"
-        hint="A pattern for the whole value, such as [a-z0-9]{3,20}. Others are refused before they reach the application."
-        mono
-        :disabled="readonly"
-      />
+      <ElFormItem label="In an attribute of this name" v-if="!oidc && draft.source !== 'transient'"
+        ><ElInput v-model="attribute" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >In place of the NameID, which is then a new one each time. Empty for the NameID.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Most characters"
+        ><ElInput v-model="length" :disabled="readonly" type="number" autocomplete="off" /><small
+          v-if="`Empty for what the standard allows: ${oidc ? 255 : 256}.`"
+          >{{ `Empty for what the standard allows: ${oidc ? 255 : 256}.` }}</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Only of this form"
+        ><ElInput v-model="pattern" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >A pattern for the whole value, such as [a-z0-9]{3,20}. Others are refused before they reach the
+          application.</small
+        ></ElFormItem
+      >
     </details>
     <p v-if="!readonly" class="row">
       <ElButton type="primary" native-type="submit" :loading="busy">Save the identifier</ElButton
@@ -148,43 +152,46 @@ const groups = computed(() => {
       <p>
         <b>{{ change.sentence }}</b>
       </p>
-      <table v-if="change.changed.length || change.failing.length" class="list">
-        <thead>
-          <tr>
-            <th scope="col">Person</th>
-            <th scope="col">Known there as</th>
-            <th scope="col">Would be</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="l in [...change.failing, ...change.changed].slice(0, 50)" :key="l.id">
-            <td>{{ l.person }}</td>
-            <td class="mono">{{ l.account }}</td>
-            <td class="mono">
-              {{ l.value }} <span class="soft small">{{ l.why }}</span>
-            </td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable
+        table-layout="auto"
+        :data="[...change.failing, ...change.changed].slice(0, 50)"
+        row-key="id"
+        v-if="change.changed.length || change.failing.length"
+        ><ElTableColumn label="Person"
+          ><template #default="{ row: l }">{{ l.person }}</template></ElTableColumn
+        ><ElTableColumn label="Known there as"
+          ><template #default="{ row: l }"
+            ><span class="mono">{{ l.account }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Would be"
+          ><template #default="{ row: l }"
+            ><span class="mono"
+              >{{ l.value }} <span class="soft small">{{ l.why }}</span></span
+            ></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </div>
     <details v-if="!readonly">
       <summary>Compare with the application's own accounts</summary>
-      <TextBox
-        v-model="accounts"
-        :rows="4"
-        mono
-        label="Its list of accounts"
-        hint="One identifier a line, or CSV with a heading. Spaces are kept, for they may be the difference."
-      />
-      <p class="row">
-        <input
-          type="file"
-          accept=".csv,.txt,text/plain,text/csv"
-          aria-label="A file with the list of accounts"
-          @change="file"
-        />
-      </p>
-      <TextBox v-model="column" label="Column with the identifier" hint="In CSV; empty for the first." mono />
+      <ElFormItem label="Its list of accounts"
+        ><ElInput
+          v-model="accounts"
+          type="textarea"
+          :rows="4"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small
+          >One identifier a line, or CSV with a heading. Spaces are kept, for they may be the difference.</small
+        ></ElFormItem
+      >
+      <FilePick label="A file with the list of accounts" small accept=".csv,.txt,text/plain,text/csv" @files="file" />
+      <ElFormItem label="Column with the identifier"
+        ><ElInput v-model="column" class="mono" spellcheck="false" autocomplete="off" /><small
+          >In CSV; empty for the first.</small
+        ></ElFormItem
+      >
       <ElButton :loading="busy" :disabled="!accounts.trim()" @click="check">Compare</ElButton>
       <div v-if="checked" aria-live="polite">
         <p>
@@ -200,29 +207,26 @@ const groups = computed(() => {
         <template v-for="g in groups" :key="g.title"
           ><h3>{{ g.title }} ({{ g.n }})</h3>
           <p v-if="g.means" class="soft small">{{ g.means }}</p>
-          <table class="list">
-            <thead>
-              <tr>
-                <th scope="col">Account there</th>
-                <th scope="col">Would be sent</th>
-                <th scope="col">Person</th>
-                <th scope="col">Why</th>
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="(l, i) in g.list.slice(0, 50)" :key="i">
-                <td class="mono">{{ l.account || "–" }}</td>
-                <td class="mono">{{ l.value || "–" }}</td>
-                <td>{{ l.person }}</td>
-                <td>{{ l.why }}</td>
-              </tr>
-            </tbody>
-          </table></template
+          <ElTable table-layout="auto" :data="g.list.slice(0, 50)"
+            ><ElTableColumn label="Account there"
+              ><template #default="{ row: l }"
+                ><span class="mono">{{ l.account || "–" }}</span></template
+              ></ElTableColumn
+            ><ElTableColumn label="Would be sent"
+              ><template #default="{ row: l }"
+                ><span class="mono">{{ l.value || "–" }}</span></template
+              ></ElTableColumn
+            ><ElTableColumn label="Person"
+              ><template #default="{ row: l }">{{ l.person }}</template></ElTableColumn
+            ><ElTableColumn label="Why"
+              ><template #default="{ row: l }">{{ l.why }}</template></ElTableColumn
+            ></ElTable
+          ></template
         >
       </div>
     </details>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

@@ -1,11 +1,10 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
 import PersonPick from "./PersonPick.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ slug: string; readonly?: boolean }>();
 const emit = defineEmits<{ changed: [] }>();
@@ -45,8 +44,8 @@ const assign = () =>
     await again();
     emit("changed");
   });
-const unassign = (k: string, who: string, name: string) =>
-  confirm(`Take ${name} away? Whoever has no other way in is refused at the next sign-in.`) &&
+const unassign = async (k: string, who: string, name: string) =>
+  (await sure(`Take ${name} away? Whoever has no other way in is refused at the next sign-in.`, "Take it away")) &&
   act(async () => {
     await ok(
       http.DELETE("/applications/{slug}/assignments/{kind}/{who}", {
@@ -62,58 +61,65 @@ const unassign = (k: string, who: string, name: string) =>
   <section>
     <h3>Assigned</h3>
     <p v-if="loadError" class="error" role="alert">{{ loadError }}</p>
-    <table v-if="data?.items.length" class="list">
-      <thead>
-        <tr>
-          <th scope="col">Who</th>
-          <th scope="col">Roles at the application</th>
-          <th scope="col">By</th>
-          <th scope="col"><span class="visually-hidden">Acts</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="a in data.items" :key="a.kind + a.who">
-          <td>
-            <span class="tag">{{ a.kind }}</span>
-            <RouterLink v-if="a.kind === 'person'" :to="`/people/${a.who}`">{{ a.name }}</RouterLink><template v-else>{{
-              a.name
-            }}</template>
-            <span class="soft small">{{ a.hint }}</span>
-          </td>
-          <td class="mono">{{ a.roles.join(", ") || "–" }}</td>
-          <td>{{ a.by }}</td>
-          <td>
-            <ElButton v-if="!readonly" size="small" type="danger" @click="unassign(a.kind, a.who, a.name ?? a.who)"
-              >Take away</ElButton
-            >
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable table-layout="auto" :data="data.items" v-if="data?.items.length"
+      ><ElTableColumn label="Who"
+        ><template #default="{ row: a }"
+          ><span class="tag">{{ a.kind }}</span>
+          <RouterLink v-if="a.kind === 'person'" :to="`/people/${a.who}`">{{ a.name }}</RouterLink><template v-else>{{
+            a.name
+          }}</template>
+          <span class="soft small">{{ a.hint }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="Roles at the application"
+        ><template #default="{ row: a }"
+          ><span class="mono">{{ a.roles.join(", ") || "–" }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="By"
+        ><template #default="{ row: a }">{{ a.by }}</template></ElTableColumn
+      ><ElTableColumn
+        ><template #header><span class="visually-hidden">Acts</span></template
+        ><template #default="{ row: a }"
+          ><ElButton v-if="!readonly" size="small" type="danger" @click="unassign(a.kind, a.who, a.name ?? a.who)"
+            >Take away</ElButton
+          ></template
+        ></ElTableColumn
+      ></ElTable
+    >
     <p v-else class="soft">
       Nobody is assigned. An assignment can carry roles of the application's own; the mapping out sends them as
       <span class="mono">assigned_roles</span>.
     </p>
     <p v-if="data?.next" class="soft">These are the first hundred.</p>
-    <form v-if="!readonly" class="add" @submit.prevent="assign">
-      <SelectBox
-        v-model="kind"
-        label="Assign a"
-        :options="[
-          ['group', 'group'],
-          ['person', 'person'],
-        ]"
-      />
-      <SelectBox
-        v-if="kind === 'group'"
-        v-model="group"
-        label="Group"
-        :options="(groups?.items ?? []).map((g) => [g.slug, `${g.name} (${g.people})`] as [string, string])"
-      />
+    <ElForm label-position="top" v-if="!readonly" class="add" @submit.prevent="assign">
+      <ElFormItem label="Assign a"
+        ><ElSelect v-model="kind"
+          ><ElOption
+            v-for="[value, text] in [
+              ['group', 'group'],
+              ['person', 'person'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElFormItem label="Group" v-if="kind === 'group'"
+        ><ElSelect v-model="group"
+          ><ElOption
+            v-for="[value, text] in (groups?.items ?? []).map(
+              (g) => [g.slug, `${g.name} (${g.people})`] as [string, string],
+            )"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
       <PersonPick v-else ref="pick" v-model="person" label="Person" hint="" />
-      <TextBox v-model="roles" label="Roles" mono />
+      <ElFormItem label="Roles"
+        ><ElInput v-model="roles" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
       <ElButton native-type="submit" :loading="busy" :disabled="kind === 'group' ? !group : !person">Assign</ElButton>
-    </form>
+    </ElForm>
     <p v-if="kind === 'group' && groups && !groups.items.length && !readonly" class="soft">
       There is no group yet. <RouterLink to="/groups">Add one</RouterLink>
     </p>

@@ -4,7 +4,6 @@ import { ref } from "vue";
 import { http, ok } from "../api/client";
 import { useAct } from "../composables/load";
 import { useSession } from "../composables/session";
-import CheckBox from "./CheckBox.vue";
 
 const props = defineProps<{ about: { reference?: string; kind?: string; slug?: string } }>();
 const session = useSession();
@@ -31,12 +30,9 @@ const take = () =>
   <section class="panel">
     <h2>For support</h2>
     <p class="soft small">One file about this that is read without the gate. Secrets are never in it.</p>
-    <CheckBox
-      v-if="session.engineer"
-      v-model="personal"
-      label="With names, identifiers and messages"
-      @update:model-value="contents && look()"
-    />
+    <ElCheckbox v-if="session.engineer" v-model="personal" @update:model-value="contents && look()"
+      >With names, identifiers and messages</ElCheckbox
+    >
     <p class="row">
       <ElButton v-if="!contents" :loading="busy" @click="look">What would be in it?</ElButton
       ><ElButton v-else type="primary" :loading="busy" @click="take">Save the file</ElButton>

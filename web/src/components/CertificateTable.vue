@@ -6,27 +6,19 @@ defineProps<{ certificates: CertificateDetail[] }>();
 </script>
 
 <template>
-  <table v-if="certificates.length" class="list">
-    <thead>
-      <tr>
-        <th scope="col">Certificate</th>
-        <th scope="col">For</th>
-        <th scope="col">Key</th>
-        <th scope="col">Ends</th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="c in certificates" :key="c.sha256 + c.use">
-        <td>
-          {{ c.subject }}<br /><span class="mono soft">{{ c.sha256 }}</span>
-        </td>
-        <td>{{ c.use || "any use" }}</td>
-        <td>{{ c.key }}</td>
-        <td>
-          <TimeText :at="c.notAfter" /><br /><span class="soft"><TimeText :at="c.notAfter" from /></span>
-        </td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable table-layout="auto" :data="certificates" v-if="certificates.length"
+    ><ElTableColumn label="Certificate"
+      ><template #default="{ row: c }"
+        >{{ c.subject }}<br /><span class="mono soft">{{ c.sha256 }}</span></template
+      ></ElTableColumn
+    ><ElTableColumn label="For"
+      ><template #default="{ row: c }">{{ c.use || "any use" }}</template></ElTableColumn
+    ><ElTableColumn label="Key"
+      ><template #default="{ row: c }">{{ c.key }}</template></ElTableColumn
+    ><ElTableColumn label="Ends"
+      ><template #default="{ row: c }"
+        ><TimeText :at="c.notAfter" /><br /><span class="soft"
+          ><TimeText :at="c.notAfter" from /></span></template></ElTableColumn
+  ></ElTable>
   <p v-else class="soft">No certificate is held yet.</p>
 </template>

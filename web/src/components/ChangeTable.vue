@@ -5,20 +5,17 @@ defineProps<{ changes: { field: string; before: string; after: string }[] }>();
 </script>
 
 <template>
-  <table class="list">
-    <thead>
-      <tr>
-        <th scope="col">Field</th>
-        <th scope="col">Held now</th>
-        <th scope="col">Theirs</th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="c in changes" :key="c.field + c.before + c.after">
-        <td>{{ c.field }}</td>
-        <td class="mono">{{ shortName(c.before) || "–" }}</td>
-        <td class="mono">{{ shortName(c.after) || "taken away" }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable table-layout="auto" :data="changes"
+    ><ElTableColumn label="Field"
+      ><template #default="{ row: c }">{{ c.field }}</template></ElTableColumn
+    ><ElTableColumn label="Held now"
+      ><template #default="{ row: c }"
+        ><span class="mono">{{ shortName(c.before) || "–" }}</span></template
+      ></ElTableColumn
+    ><ElTableColumn label="Theirs"
+      ><template #default="{ row: c }"
+        ><span class="mono">{{ shortName(c.after) || "taken away" }}</span></template
+      ></ElTableColumn
+    ></ElTable
+  >
 </template>

@@ -5,12 +5,9 @@ import { applicationConfig, type Application, type ApplicationConfig } from "../
 import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
-import SelectBox from "./SelectBox.vue";
 import StartAddress from "./StartAddress.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   application: Application;
@@ -57,183 +54,196 @@ const store = () => act(() => props.save(merged));
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <TextBox
-        v-model="clientId"
-        label="Client ID"
-        hint="Ours to give; also called application ID."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="redirects"
-        label="Redirect URIs"
-        hint="Also called callback or return address. One a line; compared letter by letter."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="postLogout"
-        label="Post-logout redirect URIs"
-        hint="Where people may be sent when they have signed out. One a line."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
-      <StartAddress v-model="draft" :readonly="readonly" />
-      <CheckBox
-        v-model="native"
-        label="A program on people's own machines"
-        hint="It takes its answer on a loopback address, on any port, and people confirm each sign-in."
-        :disabled="readonly"
-      />
-      <SelectBox
-        v-model="method"
-        label="How the client proves who it is"
-        hint="Only the one that is chosen here is taken."
-        :disabled="readonly"
-        :options="[
-          ['client_secret_basic', 'a secret, in the header (client_secret_basic)'],
-          ['client_secret_post', 'a secret, in the form (client_secret_post)'],
-          ['private_key_jwt', 'a key of its own (private_key_jwt)'],
-          ['none', 'not at all: a public client with PKCE'],
-        ]"
-      />
-      <template v-if="method === 'private_key_jwt'"
-        ><TextBox
-          v-model="jwksUri"
-          label="Address of its key set"
-          hint="Better than a copy: it can change its keys by itself."
-          mono
-          :disabled="readonly" /><TextBox
-          v-if="!jwksUri"
-          v-model="jwks"
-          label="Key set"
-          hint="JSON with a list of keys (JWKS), public ones only."
-          mono
-          :rows="3"
+      <ElFormItem label="Client ID"
+        ><ElInput v-model="clientId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Ours to give; also called application ID.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Redirect URIs"
+        ><ElInput
+          v-model="redirects"
           :disabled="readonly"
-      /></template>
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Also called callback or return address. One a line; compared letter by letter.</small></ElFormItem
+      >
+      <ElFormItem label="Post-logout redirect URIs"
+        ><ElInput
+          v-model="postLogout"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Where people may be sent when they have signed out. One a line.</small></ElFormItem
+      >
+      <StartAddress v-model="draft" :readonly="readonly" />
+      <ElCheckbox v-model="native" :disabled="readonly"
+        ><b>A program on people's own machines</b
+        ><small
+          >It takes its answer on a loopback address, on any port, and people confirm each sign-in.</small
+        ></ElCheckbox
+      >
+      <ElFormItem label="How the client proves who it is"
+        ><ElSelect v-model="method" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['client_secret_basic', 'a secret, in the header (client_secret_basic)'],
+              ['client_secret_post', 'a secret, in the form (client_secret_post)'],
+              ['private_key_jwt', 'a key of its own (private_key_jwt)'],
+              ['none', 'not at all: a public client with PKCE'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small>Only the one that is chosen here is taken.</small></ElFormItem
+      >
+      <template v-if="method === 'private_key_jwt'"
+        ><ElFormItem label="Address of its key set"
+          ><ElInput v-model="jwksUri" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+            >Better than a copy: it can change its keys by itself.</small
+          ></ElFormItem
+        ><ElFormItem label="Key set" v-if="!jwksUri"
+          ><ElInput
+            v-model="jwks"
+            :disabled="readonly"
+            type="textarea"
+            :rows="3"
+            class="mono"
+            spellcheck="false"
+            autocomplete="off"
+          /><small>JSON with a list of keys (JWKS), public ones only.</small></ElFormItem
+        ></template
+      >
     </template>
     <template v-else>
-      <TextBox
-        v-model="sector"
-        label="Sector identifier"
-        hint="Only for applications on several hosts that must see the same identifier."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="scopes"
-        label="Scopes that it may have"
-        hint="openid, profile, email, address, phone, groups, offline_access. Each hands more on."
-        mono
-        :disabled="readonly"
-      />
-      <SelectBox
-        v-model="algorithm"
-        label="ID tokens are signed with"
-        hint="RS256 is what every library knows; ES256 is shorter and faster."
-        :disabled="readonly"
-        :options="[
-          ['RS256', 'RS256'],
-          ['ES256', 'ES256'],
-          ['PS256', 'PS256'],
-          ['EdDSA', 'EdDSA'],
-        ]"
-      />
-      <CheckBox
-        v-model="inToken"
-        label="Put the claims into the ID token"
-        hint="Only for a client that never asks UserInfo."
-        :disabled="readonly"
-      />
-      <CheckBox v-model="signed" label="Sign UserInfo" :disabled="readonly" />
-      <CheckBox
-        v-model="noPkce"
-        label="Take requests without PKCE"
-        hint="Only for a client with a secret or key that can't send a code challenge."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="consent"
-        label="Ask people before anything is handed on"
-        hint="For an application that is not the company's own. The page shows the addresses below."
-        :disabled="readonly"
-      />
-      <TextBox v-model="home" label="Its home page" mono :disabled="readonly" /><TextBox
-        v-model="privacy"
-        label="Its privacy policy"
-        mono
-        :disabled="readonly"
-      /><TextBox v-model="terms" label="Its terms of service" mono :disabled="readonly" />
-      <SelectBox
-        v-model="contexts"
-        label="The strength of sign-in that it asks for counts"
-        hint="Many libraries demand a password context by default, which not every provider can say."
-        :disabled="readonly"
-        :options="[
-          ['', 'as it says: what it demands must be proven'],
-          ['prefer', 'asked for, and taken without it'],
-          ['ignore', 'not at all'],
-        ]"
-      />
-      <CheckBox
-        v-model="refresh"
-        label="Give refresh tokens"
-        hint="They end with the sign-in; with the scope offline_access they outlive it."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="device"
-        label="Allow signing in on another device"
-        hint="For devices without a browser. People can be talked into typing somebody else's code."
-        :disabled="readonly"
-      />
-      <CheckBox v-model="introspection" label="May ask about access tokens" :disabled="readonly" />
-      <TextBox
-        v-model="audience"
-        label="Audience of its access tokens"
-        hint="Makes them signed tokens for this resource; empty for opaque ones, which only the gate can read."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="origins"
-        label="Origins of its pages"
-        hint="Only for pages that call our endpoints by script. One a line, such as https://ledger.saltmere.example"
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="initiate"
-        label="Initiate login URI"
-        hint="Where it begins a sign-in that the gate's tile asks for."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox v-model="back" label="Back-channel logout URI" mono :disabled="readonly" /><TextBox
-        v-model="front"
-        label="Front-channel logout URI"
-        mono
-        :disabled="readonly"
-      />
-      <div class="three">
-        <TextBox v-model="access" label="Access tokens, minutes" hint="usually 10" :disabled="readonly" /><TextBox
-          v-model="session"
-          label="Sign-in, hours"
-          hint="usually 12"
+      <ElFormItem label="Sector identifier"
+        ><ElInput v-model="sector" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Only for applications on several hosts that must see the same identifier.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Scopes that it may have"
+        ><ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >openid, profile, email, address, phone, groups, offline_access. Each hands more on.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="ID tokens are signed with"
+        ><ElSelect v-model="algorithm" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['RS256', 'RS256'],
+              ['ES256', 'ES256'],
+              ['PS256', 'PS256'],
+              ['EdDSA', 'EdDSA'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small>RS256 is what every library knows; ES256 is shorter and faster.</small></ElFormItem
+      >
+      <ElCheckbox v-model="inToken" :disabled="readonly"
+        ><b>Put the claims into the ID token</b><small>Only for a client that never asks UserInfo.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="signed" :disabled="readonly">Sign UserInfo</ElCheckbox>
+      <ElCheckbox v-model="noPkce" :disabled="readonly"
+        ><b>Take requests without PKCE</b
+        ><small>Only for a client with a secret or key that can't send a code challenge.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="consent" :disabled="readonly"
+        ><b>Ask people before anything is handed on</b
+        ><small
+          >For an application that is not the company's own. The page shows the addresses below.</small
+        ></ElCheckbox
+      >
+      <ElFormItem label="Its home page"
+        ><ElInput v-model="home" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Its privacy policy"
+        ><ElInput
+          v-model="privacy"
           :disabled="readonly"
-        /><TextBox v-model="offline" label="Offline access, days" hint="usually 60" :disabled="readonly" />
+          class="mono"
+          spellcheck="false"
+          autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Its terms of service"
+        ><ElInput v-model="terms" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="The strength of sign-in that it asks for counts"
+        ><ElSelect v-model="contexts" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'as it says: what it demands must be proven'],
+              ['prefer', 'asked for, and taken without it'],
+              ['ignore', 'not at all'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small
+          >Many libraries demand a password context by default, which not every provider can say.</small
+        ></ElFormItem
+      >
+      <ElCheckbox v-model="refresh" :disabled="readonly"
+        ><b>Give refresh tokens</b
+        ><small>They end with the sign-in; with the scope offline_access they outlive it.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="device" :disabled="readonly"
+        ><b>Allow signing in on another device</b
+        ><small
+          >For devices without a browser. People can be talked into typing somebody else's code.</small
+        ></ElCheckbox
+      >
+      <ElCheckbox v-model="introspection" :disabled="readonly">May ask about access tokens</ElCheckbox>
+      <ElFormItem label="Audience of its access tokens"
+        ><ElInput v-model="audience" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Makes them signed tokens for this resource; empty for opaque ones, which only the gate can read.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Origins of its pages"
+        ><ElInput
+          v-model="origins"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small
+          >Only for pages that call our endpoints by script. One a line, such as https://ledger.saltmere.example</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Initiate login URI"
+        ><ElInput v-model="initiate" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Where it begins a sign-in that the gate's tile asks for.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Back-channel logout URI"
+        ><ElInput v-model="back" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Front-channel logout URI"
+        ><ElInput v-model="front" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <div class="three">
+        <ElFormItem label="Access tokens, minutes"
+          ><ElInput v-model="access" :disabled="readonly" autocomplete="off" /><small>usually 10</small></ElFormItem
+        ><ElFormItem label="Sign-in, hours"
+          ><ElInput v-model="session" :disabled="readonly" autocomplete="off" /><small>usually 12</small></ElFormItem
+        ><ElFormItem label="Offline access, days"
+          ><ElInput v-model="offline" :disabled="readonly" autocomplete="off" /><small>usually 60</small></ElFormItem
+        >
       </div>
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

@@ -49,7 +49,7 @@ defineExpose({ open });
 
 <template>
   <ElDialog v-model="shown" title="Find anything" width="560" append-to-body>
-    <input
+    <ElInput
       ref="field"
       v-model="text"
       class="ask"

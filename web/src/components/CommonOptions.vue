@@ -1,8 +1,5 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import CheckBox from "./CheckBox.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 type Watch = { url?: string; source?: string; policy?: string; certificate?: string; everyMinutes?: number };
 type Options = {
@@ -61,76 +58,88 @@ const certificate = watch("certificate");
 
 <template>
   <h3>Signatures and clocks</h3>
-  <SelectBox
-    v-model="algorithm"
-    label="Signature algorithm"
-    :hint="`Only where ${partner} demands one; it must fit the kind of our key.`"
-    :options="algorithms"
-    :disabled="readonly"
-  />
-  <SelectBox
-    v-model="digest"
-    label="Digest algorithm"
-    hint="Some partners check it apart from the signature algorithm."
-    :options="digests"
-    :disabled="readonly"
-  />
-  <TextBox
-    v-model="skew"
-    type="number"
-    label="Clock difference allowed, in seconds"
-    hint="60 unless set. More lets old messages in for longer; better set the clock right."
-    :disabled="readonly"
-  />
-  <CheckBox
-    v-model="saml.enforceCertificateDates"
-    label="Refuse signatures by expired certificates"
-    hint="Without it the date is only a finding: what is trusted is the key."
-    :disabled="readonly"
-  />
-  <CheckBox
-    v-model="saml.allowSha1"
-    label="Allow SHA-1"
-    hint="Only for a partner that can't do better yet; it is a finding as long as it is on."
-    :disabled="readonly"
-  />
-  <CheckBox
-    v-model="saml.ownEntityId"
-    label="An entity ID and addresses of our own"
-    hint="Only where the partner demands that nobody else uses them. It changes what the partner must hold: hand over the sheet again."
-    :disabled="readonly"
-  />
+  <ElFormItem label="Signature algorithm"
+    ><ElSelect v-model="algorithm" :disabled="readonly"
+      ><ElOption
+        v-for="[value, text] in algorithms"
+        :key="value"
+        :value="value"
+        :label="text"
+        :data-value="value" /></ElSelect
+    ><small v-if="`Only where ${partner} demands one; it must fit the kind of our key.`">{{
+      `Only where ${partner} demands one; it must fit the kind of our key.`
+    }}</small></ElFormItem
+  >
+  <ElFormItem label="Digest algorithm"
+    ><ElSelect v-model="digest" :disabled="readonly"
+      ><ElOption
+        v-for="[value, text] in digests"
+        :key="value"
+        :value="value"
+        :label="text"
+        :data-value="value" /></ElSelect
+    ><small>Some partners check it apart from the signature algorithm.</small></ElFormItem
+  >
+  <ElFormItem label="Clock difference allowed, in seconds"
+    ><ElInput v-model="skew" :disabled="readonly" type="number" autocomplete="off" /><small
+      >60 unless set. More lets old messages in for longer; better set the clock right.</small
+    ></ElFormItem
+  >
+  <ElCheckbox v-model="saml.enforceCertificateDates" :disabled="readonly"
+    ><b>Refuse signatures by expired certificates</b
+    ><small>Without it the date is only a finding: what is trusted is the key.</small></ElCheckbox
+  >
+  <ElCheckbox v-model="saml.allowSha1" :disabled="readonly"
+    ><b>Allow SHA-1</b
+    ><small>Only for a partner that can't do better yet; it is a finding as long as it is on.</small></ElCheckbox
+  >
+  <ElCheckbox v-model="saml.ownEntityId" :disabled="readonly"
+    ><b>An entity ID and addresses of our own</b
+    ><small
+      >Only where the partner demands that nobody else uses them. It changes what the partner must hold: hand over the
+      sheet again.</small
+    ></ElCheckbox
+  >
   <h3>Metadata address</h3>
   <p v-if="saml.metadata?.source" class="soft">Its metadata comes from the source {{ saml.metadata.source }}.</p>
   <template v-else>
-    <TextBox
-      v-model="url"
-      label="Address"
-      hint="Looked at from time to time, by what the metadata itself says, every 6 hours otherwise."
-      mono
-      :disabled="readonly"
-    />
-    <TextBox
-      v-model="certificate"
-      label="Signed by"
-      hint="PEM. With it, metadata that this key did not sign is refused, and new certificates in it can be taken unasked."
-      mono
-      :rows="3"
-      :disabled="readonly"
-    />
+    <ElFormItem label="Address"
+      ><ElInput v-model="url" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+        >Looked at from time to time, by what the metadata itself says, every 6 hours otherwise.</small
+      ></ElFormItem
+    >
+    <ElFormItem label="Signed by"
+      ><ElInput
+        v-model="certificate"
+        :disabled="readonly"
+        type="textarea"
+        :rows="3"
+        class="mono"
+        spellcheck="false"
+        autocomplete="off"
+      /><small
+        >PEM. With it, metadata that this key did not sign is refused, and new certificates in it can be taken
+        unasked.</small
+      ></ElFormItem
+    >
   </template>
-  <SelectBox
-    v-model="policy"
-    label="What changed there"
-    hint="Unsigned metadata asks unless you say otherwise: whoever controls the address could make us trust a key."
-    :options="[
-      ['', 'certificates if the signature is checked, else ask'],
-      ['ask', 'always ask'],
-      ['certificates', 'take certificates, ask about the rest'],
-      ['apply', 'take everything at once'],
-    ]"
-    :disabled="readonly"
-  />
+  <ElFormItem label="What changed there"
+    ><ElSelect v-model="policy" :disabled="readonly"
+      ><ElOption
+        v-for="[value, text] in [
+          ['', 'certificates if the signature is checked, else ask'],
+          ['ask', 'always ask'],
+          ['certificates', 'take certificates, ask about the rest'],
+          ['apply', 'take everything at once'],
+        ]"
+        :key="value"
+        :value="value"
+        :label="text"
+        :data-value="value" /></ElSelect
+    ><small
+      >Unsigned metadata asks unless you say otherwise: whoever controls the address could make us trust a key.</small
+    ></ElFormItem
+  >
 </template>
 
 <style scoped>

@@ -1,19 +1,24 @@
 <script setup lang="ts">
-import TextBox from "./TextBox.vue";
-
 // What is known of every partner, whatever it speaks.
 defineProps<{ readonly?: boolean }>();
 const partner = defineModel<{ name?: string; description?: string; contact?: string }>({ required: true });
 </script>
 
 <template>
-  <TextBox v-model="partner.name" label="Name" :disabled="readonly" />
-  <TextBox
-    v-model="partner.description"
-    label="Description"
-    hint="So that a colleague understands it in two years."
-    :rows="2"
-    :disabled="readonly"
-  />
-  <TextBox v-model="partner.contact" label="Contact" hint="Whom to write to on the other side." :disabled="readonly" />
+  <ElFormItem label="Name"><ElInput v-model="partner.name" :disabled="readonly" autocomplete="off" /></ElFormItem>
+  <ElFormItem label="Description"
+    ><ElInput
+      v-model="partner.description"
+      :disabled="readonly"
+      type="textarea"
+      :rows="2"
+      spellcheck="false"
+      autocomplete="off"
+    /><small>So that a colleague understands it in two years.</small></ElFormItem
+  >
+  <ElFormItem label="Contact"
+    ><ElInput v-model="partner.contact" :disabled="readonly" autocomplete="off" /><small
+      >Whom to write to on the other side.</small
+    ></ElFormItem
+  >
 </template>

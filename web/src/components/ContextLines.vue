@@ -43,54 +43,47 @@ const known = computed(() => [
   >
     <ElOption v-for="t in tables?.items ?? []" :key="t.name" :value="t.name" :label="t.name" />
   </ElSelect>
-  <table v-if="lines.length" class="list">
-    <thead>
-      <tr>
-        <th scope="col">It says</th>
-        <th v-if="methods" scope="col">and amr holds</th>
-        <th scope="col">Stands for</th>
-        <th scope="col"><span class="visually-hidden">Acts</span></th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="(l, i) in lines" :key="i">
-        <td>
-          <ElInput
-            v-model="l.says"
-            placeholder="anything, or nothing"
-            :disabled="readonly"
-            :aria-label="`What it says, line ${i + 1}`"
-          />
-        </td>
-        <td v-if="methods">
-          <ElInput
-            :model-value="methodsOf(l)"
-            placeholder="–"
-            :disabled="readonly"
-            :aria-label="`amr, line ${i + 1}`"
-            @update:model-value="(v: string) => setMethods(l, v)"
-          />
-        </td>
-        <td>
-          <ElSelect
-            v-model="l.means"
-            filterable
-            allow-create
-            default-first-option
-            :disabled="readonly"
-            :aria-label="`What it stands for, line ${i + 1}`"
-          >
-            <ElOption v-for="k in known" :key="k" :value="k" :label="shortName(k)" />
-          </ElSelect>
-        </td>
-        <td>
-          <ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)"
-            >✕</ElButton
-          >
-        </td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable table-layout="auto" :data="lines" v-if="lines.length"
+    ><ElTableColumn label="It says"
+      ><template #default="{ row: l, $index: i }"
+        ><ElInput
+          v-model="l.says"
+          placeholder="anything, or nothing"
+          :disabled="readonly"
+          :aria-label="`What it says, line ${i + 1}`" /></template></ElTableColumn
+    ><ElTableColumn v-if="methods" label="and amr holds"
+      ><template #default="{ row: l, $index: i }"
+        ><ElInput
+          :model-value="methodsOf(l as Line)"
+          placeholder="–"
+          :disabled="readonly"
+          :aria-label="`amr, line ${i + 1}`"
+          @update:model-value="(v: string) => setMethods(l as Line, v)" /></template></ElTableColumn
+    ><ElTableColumn label="Stands for"
+      ><template #default="{ row: l, $index: i }"
+        ><ElSelect
+          v-model="l.means"
+          filterable
+          allow-create
+          default-first-option
+          :disabled="readonly"
+          :aria-label="`What it stands for, line ${i + 1}`"
+        >
+          <ElOption
+            v-for="k in known"
+            :key="k"
+            :value="k"
+            :label="shortName(k)"
+          /> </ElSelect></template></ElTableColumn
+    ><ElTableColumn
+      ><template #header><span class="visually-hidden">Acts</span></template
+      ><template #default="{ $index: i }"
+        ><ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)"
+          >✕</ElButton
+        ></template
+      ></ElTableColumn
+    ></ElTable
+  >
   <p><ElButton v-if="!readonly" size="small" @click="add">Add a line</ElButton></p>
 </template>
 

@@ -4,8 +4,6 @@ import { ref, watch } from "vue";
 import { providerConfig, type Provider, type ProviderConfig } from "../api/client";
 import { useAct } from "../composables/load";
 import CommonValues from "./CommonValues.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   provider: Provider;
@@ -46,7 +44,7 @@ const store = () =>
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <h2>The gate's own people</h2>
     <p class="soft">
       Whoever has a name in the gate's own directory signs in here with a password.
@@ -54,28 +52,41 @@ const store = () =>
       password.
     </p>
     <CommonValues v-model="draft" :readonly />
-    <SelectBox
-      v-model="factor"
-      label="Second factor"
-      :options="[
-        ['offered', 'asked of those who have one'],
-        ['required', 'required: who has none sets one up at the next sign-in'],
-      ]"
-      :disabled="readonly"
-    />
-    <SelectBox
-      v-model="passkeys"
-      label="Passkeys"
-      hint="A passkey belongs to this gate's host name. Alone, it stands for name, password and second factor together, and the device checks that it is its owner who uses it."
-      :options="[
-        ['alone', 'as the second factor, or alone'],
-        ['second', 'as the second factor'],
-        ['off', 'no new ones are set up'],
-      ]"
-      :disabled="readonly"
-    />
-    <TextBox v-model="help" label="Whom to ask" hint="Stands on the sign-in page." :disabled="readonly" />
+    <ElFormItem label="Second factor"
+      ><ElSelect v-model="factor" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in [
+            ['offered', 'asked of those who have one'],
+            ['required', 'required: who has none sets one up at the next sign-in'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
+    <ElFormItem label="Passkeys"
+      ><ElSelect v-model="passkeys" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in [
+            ['alone', 'as the second factor, or alone'],
+            ['second', 'as the second factor'],
+            ['off', 'no new ones are set up'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+      ><small
+        >A passkey belongs to this gate's host name. Alone, it stands for name, password and second factor together, and
+        the device checks that it is its owner who uses it.</small
+      ></ElFormItem
+    >
+    <ElFormItem label="Whom to ask"
+      ><ElInput v-model="help" :disabled="readonly" autocomplete="off" /><small
+        >Stands on the sign-in page.</small
+      ></ElFormItem
+    >
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
-  </form>
+  </ElForm>
 </template>

@@ -12,8 +12,7 @@ const words: Record<string, string> = { broken: "Broken", attention: "Needs atte
       <h3>{{ f.title }}</h3>
       <p>{{ f.detail }}</p>
       <p v-for="e in f.evidence ?? []" :key="e.label" class="small">
-        <span class="soft">{{ e.label }}</span
-        ><br /><span class="mono">{{ e.got }}</span>
+        <span class="soft">{{ e.label }}</span><br /><span class="mono">{{ e.got }}</span>
       </p>
       <p v-if="f.remedy"><b>What to do:</b> {{ f.remedy }}</p>
       <slot :finding="f" />

@@ -26,8 +26,7 @@ async function compare(name: string, ours: string) {
     <dl>
       <template v-for="v in short ? sheet.values.slice(0, 3) : sheet.values" :key="v.name">
         <dt>
-          <b>{{ v.name }}</b
-          ><span class="soft small">{{ v.hint }}</span>
+          <b>{{ v.name }}</b><span class="soft small">{{ v.hint }}</span>
         </dt>
         <dd>
           <span v-if="v.kind === 'note'">{{ v.value }}</span>
@@ -42,7 +41,7 @@ async function compare(name: string, ours: string) {
             Compare
           </button>
           <div v-if="open === v.name" class="compare">
-            <input
+            <ElInput
               v-model="pasted[v.name]"
               class="mono"
               :aria-label="`What their form shows for ${v.name}`"
@@ -57,29 +56,30 @@ async function compare(name: string, ours: string) {
     </dl>
     <template v-if="!short && sheet.attributes.length">
       <h2>Attributes</h2>
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">{{ saml ? "Name format" : "Scope" }}</th>
-            <th scope="col">Meaning</th>
-            <th scope="col">Sample</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="a in sheet.attributes" :key="a.name">
-            <td class="mono">
-              {{ a.name
+      <ElTable table-layout="auto" :data="sheet.attributes" row-key="name"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: a }"
+            ><span class="mono"
+              >{{ a.name
               }}<template v-if="a.friendlyName"
                 ><br /><span class="soft">{{ a.friendlyName }}</span></template
-              >
-            </td>
-            <td class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</td>
-            <td>{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></td>
-            <td class="mono small">{{ a.sample || "–" }}</td>
-          </tr>
-        </tbody>
-      </table>
+              ></span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn :label="saml ? 'Name format' : 'Scope'"
+          ><template #default="{ row: a }"
+            ><span class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Meaning"
+          ><template #default="{ row: a }"
+            >{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Sample"
+          ><template #default="{ row: a }"
+            ><span class="mono small">{{ a.sample || "–" }}</span></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </template>
   </div>
 </template>

@@ -14,11 +14,8 @@ import { list } from "../composables/circle";
 import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   application: Application;
@@ -76,63 +73,63 @@ const tryPath = () =>
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
       <template v-if="draft.guarded">
-        <TextBox
-          v-model="publicUrl"
-          label="Public address"
-          hint="Where people open it: https and a host name that leads to the gate's guard."
-          mono
-          :disabled="readonly"
-        />
-        <TextBox
-          v-model="upstreams"
-          label="Inner addresses"
-          hint="Where the application listens, reachable for the gate alone. One a line."
-          mono
-          :rows="2"
-          :disabled="readonly"
-        />
-        <SelectBox
-          v-model="pass"
-          label="Identity is passed on"
-          hint="What is passed on is set by the mapping out."
-          :disabled="readonly"
-          :options="[
-            ['headers', 'in headers'],
-            ['jwt', 'as a signed token in a header'],
-            ['basic', 'as basic credentials'],
-            ['none', 'not at all'],
-          ]"
-        />
+        <ElFormItem label="Public address"
+          ><ElInput v-model="publicUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+            >Where people open it: https and a host name that leads to the gate's guard.</small
+          ></ElFormItem
+        >
+        <ElFormItem label="Inner addresses"
+          ><ElInput
+            v-model="upstreams"
+            :disabled="readonly"
+            type="textarea"
+            :rows="2"
+            class="mono"
+            spellcheck="false"
+            autocomplete="off"
+          /><small>Where the application listens, reachable for the gate alone. One a line.</small></ElFormItem
+        >
+        <ElFormItem label="Identity is passed on"
+          ><ElSelect v-model="pass" :disabled="readonly"
+            ><ElOption
+              v-for="[value, text] in [
+                ['headers', 'in headers'],
+                ['jwt', 'as a signed token in a header'],
+                ['basic', 'as basic credentials'],
+                ['none', 'not at all'],
+              ]"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+          ><small>What is passed on is set by the mapping out.</small></ElFormItem
+        >
         <div v-if="pass === 'basic' && application.guarded?.pass === 'basic' && !readonly">
-          <TextBox
-            v-model="password"
-            label="The application's password"
-            hint="It is stored sealed and never shown again. The user name is what the mapping out sets as username."
-            type="password"
-            autocomplete="new-password"
-          /><ElButton :disabled="!password" @click="keep">Store the password</ElButton
+          <ElFormItem label="The application's password"
+            ><ElInput v-model="password" type="password" autocomplete="new-password" /><small
+              >It is stored sealed and never shown again. The user name is what the mapping out sets as username.</small
+            ></ElFormItem
+          ><ElButton :disabled="!password" @click="keep">Store the password</ElButton
           ><span v-if="kept" class="soft" aria-live="polite"> It is stored.</span>
           <p v-if="keepError" class="error" role="alert">{{ keepError }}</p>
         </div>
-        <TextBox
-          v-if="pass === 'jwt'"
-          v-model="tokenHeader"
-          label="Header of the token"
-          hint="usually X-Gate-Identity"
-          mono
-          :disabled="readonly"
-        />
+        <ElFormItem label="Header of the token" v-if="pass === 'jwt'"
+          ><ElInput
+            v-model="tokenHeader"
+            :disabled="readonly"
+            class="mono"
+            spellcheck="false"
+            autocomplete="off"
+          /><small>usually X-Gate-Identity</small></ElFormItem
+        >
       </template>
-      <TextBox
-        v-model="draft.startUrl"
-        :label="draft.guarded ? 'Start address' : 'Address that the link leads to'"
-        mono
-        :disabled="readonly"
-      />
+      <ElFormItem :label="draft.guarded ? 'Start address' : 'Address that the link leads to'"
+        ><ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
     </template>
     <template v-else-if="draft.guarded">
       <h3>Paths</h3>
@@ -140,22 +137,27 @@ const tryPath = () =>
         Asked in their order; the first that fits decides. What none fits is for people who are signed in.
       </p>
       <div v-for="(r, i) in paths" :key="i" class="line">
-        <input v-model="r.path" class="mono" :aria-label="`Path ${i + 1}`" :disabled="readonly" /><input
-          :value="(r.methods ?? []).join(' ')"
+        <ElInput v-model="r.path" class="mono" :aria-label="`Path ${i + 1}`" :disabled="readonly" /><ElInput
+          :model-value="(r.methods ?? []).join(' ')"
           class="mono"
           :aria-label="`Methods of path ${i + 1}`"
           placeholder="all methods"
           :disabled="readonly"
-          @change="r.methods = ($event.target as HTMLInputElement).value.split(/[\s,]+/).filter(Boolean)"
+          @change="r.methods = $event.split(/[\s,]+/).filter(Boolean)"
         />
-        <select v-model="r.then" :aria-label="`What path ${i + 1} needs`" :disabled="readonly">
-          <option value="open">open to everybody</option>
-          <option value="signed-in">signed in</option>
-          <option value="groups">in one of the groups</option>
-          <option value="rules">let in by a rule set</option>
-          <option value="refuse">refuse</option>
-        </select>
-        <input
+        <ElSelect v-model="r.then" :aria-label="`What path ${i + 1} needs`" :disabled="readonly"
+          ><ElOption value="open" label="open to everybody" data-value="open" /><ElOption
+            value="signed-in"
+            label="signed in"
+            data-value="signed-in" /><ElOption
+            value="groups"
+            label="in one of the groups"
+            data-value="groups" /><ElOption value="rules" label="let in by a rule set" data-value="rules" /><ElOption
+            value="refuse"
+            label="refuse"
+            data-value="refuse"
+        /></ElSelect>
+        <ElInput
           v-if="r.then === 'rules'"
           v-model="r.use"
           class="mono"
@@ -163,13 +165,13 @@ const tryPath = () =>
           placeholder="its short name"
           :disabled="readonly"
         />
-        <input
+        <ElInput
           v-if="r.then === 'groups'"
-          :value="(r.groups ?? []).join(', ')"
+          :model-value="(r.groups ?? []).join(', ')"
           class="mono"
           :aria-label="`Groups of path ${i + 1}`"
           :disabled="readonly"
-          @change="r.groups = list(($event.target as HTMLInputElement).value)"
+          @change="r.groups = list($event)"
         />
         <span v-if="!readonly" class="order"
           ><button type="button" :disabled="i === 0" :aria-label="`Move path ${i + 1} up`" @click="move(i, -1)">
@@ -184,32 +186,35 @@ const tryPath = () =>
         >
       </div>
       <p v-if="!readonly"><ElButton @click="add">Add a path</ElButton></p>
-      <TextBox v-model="signOutPath" label="Path that signs out" mono :disabled="readonly" />
-      <TextBox
-        v-model="healthPath"
-        label="Path that tells how it is"
-        hint="Asked of each inner address every ten seconds while it is in use."
-        mono
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="keepHost"
-        label="Hand the public host name on"
-        hint="Otherwise the application sees its inner one."
-        :disabled="readonly"
-      />
-      <TextBox v-model="timeout" label="Seconds until it must begin to answer" hint="usually 60" :disabled="readonly" />
+      <ElFormItem label="Path that signs out"
+        ><ElInput v-model="signOutPath" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Path that tells how it is"
+        ><ElInput v-model="healthPath" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Asked of each inner address every ten seconds while it is in use.</small
+        ></ElFormItem
+      >
+      <ElCheckbox v-model="keepHost" :disabled="readonly"
+        ><b>Hand the public host name on</b><small>Otherwise the application sees its inner one.</small></ElCheckbox
+      >
+      <ElFormItem label="Seconds until it must begin to answer"
+        ><ElInput v-model="timeout" :disabled="readonly" autocomplete="off" /><small>usually 60</small></ElFormItem
+      >
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />
     <div v-if="part === 'options' && draft.guarded && !readonly" class="try">
-      <TextBox v-model="path" label="Try a path" hint="As it is saved." mono /><ElButton @click="tryPath">Ask</ElButton>
+      <ElFormItem label="Try a path"
+        ><ElInput v-model="path" class="mono" spellcheck="false" autocomplete="off" /><small
+          >As it is saved.</small
+        ></ElFormItem
+      ><ElButton @click="tryPath">Ask</ElButton>
       <p v-if="tried" aria-live="polite">
         {{ tried.words }} <span v-if="tried.rule" class="soft">By the rule {{ tried.rule }}.</span>
       </p>
       <p v-if="tryError" class="error" role="alert">{{ tryError }}</p>
     </div>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

@@ -5,8 +5,6 @@ import { http, ok, type Handover } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
 import type { Kind } from "../composables/partner";
 import CopyValue from "./CopyValue.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 import TimeText from "./TimeText.vue";
 import TraceTable from "./TraceTable.vue";
 
@@ -58,28 +56,38 @@ const list = computed(() => data.value?.items ?? []);
       For the other side's engineer, who needs no account here: takes our values, compares, leaves theirs, tries a
       sign-in with a test account. What is left waits as a proposed change.
     </p>
-    <form @submit.prevent="order">
-      <TextBox v-model="remark" label="What you ask for" :rows="2" />
-      <SelectBox
-        v-model="hours"
-        label="Good for"
-        :options="[
-          ['24', 'a day'],
-          ['168', 'a week'],
-          ['720', 'a month'],
-        ]"
-      />
-      <SelectBox
-        v-model="openings"
-        label="May be opened in"
-        :options="[
-          ['1', 'one browser'],
-          ['3', 'three browsers'],
-          ['10', 'ten browsers'],
-        ]"
-      />
+    <ElForm label-position="top" @submit.prevent="order">
+      <ElFormItem label="What you ask for"
+        ><ElInput v-model="remark" type="textarea" :rows="2" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Good for"
+        ><ElSelect v-model="hours"
+          ><ElOption
+            v-for="[value, text] in [
+              ['24', 'a day'],
+              ['168', 'a week'],
+              ['720', 'a month'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElFormItem label="May be opened in"
+        ><ElSelect v-model="openings"
+          ><ElOption
+            v-for="[value, text] in [
+              ['1', 'one browser'],
+              ['3', 'three browsers'],
+              ['10', 'ten browsers'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
       <ElButton native-type="submit" :loading="busy">Make a link</ElButton>
-    </form>
+    </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="made?.link" class="made">
       <p class="small">It is shown only now.</p>

@@ -49,14 +49,17 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
 
 <template>
   <div class="row bar">
-    <input v-if="search" v-model="text" type="search" :aria-label="search" :placeholder="search" />
+    <ElInput v-if="search" v-model="text" type="search" :aria-label="search" :placeholder="search" />
     <label v-for="f in filters ?? []" :key="f.name"
       >{{ f.label }}
-      <select :value="query[f.name] ?? ''" @change="set(f.name, ($event.target as HTMLSelectElement).value)">
-        <option value="">all</option>
-        <option v-for="[v, t] in f.options" :key="v" :value="v">{{ t }}</option>
-      </select></label
-    >
+      <ElSelect :model-value="query[f.name] ?? ''" @change="set(f.name, $event)"
+        ><ElOption value="" label="all" data-value="" /><ElOption
+          v-for="[v, t] in f.options"
+          :key="v"
+          :value="v"
+          :label="t"
+          :data-value="v" /></ElSelect
+    ></label>
     <slot name="bar" />
   </div>
   <p v-if="error" class="error" role="alert">{{ error }}</p>

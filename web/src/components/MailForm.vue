@@ -1,10 +1,9 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { ref, watch } from "vue";
 import { http, ok } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const { data, error: loadError, again } = useLoad(() => ok(http.GET("/mail-settings")));
 const server = ref("");
@@ -38,8 +37,8 @@ const store = () =>
     );
     await again();
   });
-const off = () =>
-  confirm("Send no mail any more? New mail addresses can't be proven then.") &&
+const off = async () =>
+  (await sure("Send no mail any more? New mail addresses can't be proven then.", "Send none")) &&
   act(async () => {
     await ok(http.PUT("/mail-settings", { body: { server: "", from: "" } }));
     await again();
@@ -63,38 +62,49 @@ const test = () =>
       }}
     </p>
     <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
-    <form @submit.prevent="store">
-      <TextBox v-model="server" label="Mail server" hint="Host and port, such as mail.saltmere.example:587." mono />
-      <SelectBox
-        v-model="encryption"
-        label="Encryption"
-        :options="[
-          ['starttls', 'STARTTLS, after a greeting in the clear'],
-          ['tls', 'TLS from the first octet'],
-          ['none', 'none: only to this machine itself'],
-        ]"
-      />
-      <TextBox v-model="from" label="Sender" hint="An address, with or without a name before it." />
-      <TextBox v-model="username" label="User name there" hint="Only where the server wants one." />
-      <TextBox
-        v-if="username"
-        v-model="password"
-        label="Password there"
-        :hint="data?.hasPassword ? 'One is kept. Enter another to replace it.' : undefined"
-        type="password"
-        autocomplete="off"
-      />
+    <ElForm label-position="top" @submit.prevent="store">
+      <ElFormItem label="Mail server"
+        ><ElInput v-model="server" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Host and port, such as mail.saltmere.example:587.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Encryption"
+        ><ElSelect v-model="encryption"
+          ><ElOption
+            v-for="[value, text] in [
+              ['starttls', 'STARTTLS, after a greeting in the clear'],
+              ['tls', 'TLS from the first octet'],
+              ['none', 'none: only to this machine itself'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElFormItem label="Sender"
+        ><ElInput v-model="from" autocomplete="off" /><small
+          >An address, with or without a name before it.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="User name there"
+        ><ElInput v-model="username" autocomplete="off" /><small>Only where the server wants one.</small></ElFormItem
+      >
+      <ElFormItem label="Password there" v-if="username"
+        ><ElInput v-model="password" type="password" autocomplete="off" /><small
+          v-if="data?.hasPassword ? 'One is kept. Enter another to replace it.' : undefined"
+          >{{ data?.hasPassword ? "One is kept. Enter another to replace it." : undefined }}</small
+        ></ElFormItem
+      >
       <p class="row">
         <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton
         ><ElButton v-if="data?.on" type="danger" :loading="busy" @click="off">Send no mail</ElButton>
       </p>
-    </form>
-    <form v-if="data?.on" @submit.prevent="test">
-      <TextBox v-model="to" label="Send a test to" /><ElButton native-type="submit" :disabled="!to" :loading="testing"
-        >Send</ElButton
-      >
+    </ElForm>
+    <ElForm label-position="top" v-if="data?.on" @submit.prevent="test">
+      <ElFormItem label="Send a test to"><ElInput v-model="to" autocomplete="off" /></ElFormItem
+      ><ElButton native-type="submit" :disabled="!to" :loading="testing">Send</ElButton>
       <p v-if="sent" role="status">{{ sent }}</p>
       <p v-if="testError" class="error" role="alert">{{ testError }}</p>
-    </form>
+    </ElForm>
   </section>
 </template>

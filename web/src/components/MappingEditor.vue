@@ -51,10 +51,8 @@ function move(i: number, by: number) {
   rows.value.splice(i + by, 0, row!);
   dirty.value = true;
 }
-function addStep(row: Row, event: Event) {
-  const select = event.target as HTMLSelectElement;
-  row.steps = [row.steps.trim(), select.value].filter(Boolean).join(" | ");
-  select.value = "";
+function addStep(row: Row, step: string) {
+  row.steps = [row.steps.trim(), step].filter(Boolean).join(" | ");
   dirty.value = true;
 }
 function addRule(rule?: Rule, instead?: number) {
@@ -83,140 +81,144 @@ const wordsOf = {
           : "What the application receives, made from the person's profile."
       }}
     </p>
-    <table class="list">
-      <thead>
-        <tr>
-          <th scope="col">{{ direction === "in" ? "Sets" : "Attribute" }}</th>
-          <th scope="col">{{ direction === "in" ? "From what came" : "From the profile" }}</th>
-          <th scope="col">Steps</th>
-          <th v-if="openid" scope="col">Place</th>
-          <th scope="col">Must</th>
-          <th v-if="!readonly" scope="col"><span class="visually-hidden">Order</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="(row, i) in rows" :key="i">
-          <template v-if="readonly">
-            <td class="mono">
-              {{ row.kind === "use" ? "rule set" : row.set
-              }}<span v-if="row.rest.friendlyName" class="soft"><br />{{ row.rest.friendlyName }}</span>
-            </td>
-            <td class="mono">{{ kindOf(row.rest) === "from" ? row.source : `${wordsOf[row.kind]} ${row.source}` }}</td>
-            <td>
-              <span v-for="s in row.rest.steps ?? []" :key="stepText(s)" class="step">{{ stepText(s) }}</span>
-            </td>
-            <td v-if="openid">{{ row.place || "as usual" }}</td>
-            <td>{{ row.required ? "yes" : "" }}</td>
-          </template>
-          <template v-else>
-            <td>
-              <input
-                v-if="row.kind !== 'use'"
-                v-model="row.set"
+    <ElTable table-layout="auto" :data="rows" empty-text="There is no rule yet." class="rules"
+      ><ElTableColumn :label="direction === 'in' ? 'Sets' : 'Attribute'"
+        ><template #default="{ row, $index: i }"
+          ><template v-if="readonly"
+            ><span class="mono"
+              >{{ row.kind === "use" ? "rule set" : row.set
+              }}<span v-if="row.rest.friendlyName" class="soft"><br />{{ row.rest.friendlyName }}</span></span
+            ></template
+          ><template v-else
+            ><ElInput
+              v-if="row.kind !== 'use'"
+              v-model="row.set"
+              class="mono"
+              :aria-label="`Name of rule ${i + 1}`"
+              @input="dirty = true"
+            /><span v-if="row.rest.friendlyName" class="soft small">{{ row.rest.friendlyName }}</span></template
+          ></template
+        ></ElTableColumn
+      ><ElTableColumn :label="direction === 'in' ? 'From what came' : 'From the profile'" min-width="180"
+        ><template #default="{ row, $index: i }"
+          ><template v-if="readonly"
+            ><span class="mono">{{
+              kindOf(row.rest) === "from" ? row.source : `${wordsOf[row.kind]} ${row.source}`
+            }}</span></template
+          ><template v-else
+            ><div class="source">
+              <ElSelect v-model="row.kind" :aria-label="`Where rule ${i + 1} takes its values`" @change="dirty = true"
+                ><ElOption value="from" label="from" data-value="from" /><ElOption
+                  value="value"
+                  label="always"
+                  data-value="value" /><ElOption value="expr" label="computed" data-value="expr" /><ElOption
+                  value="use"
+                  label="rule set"
+                  data-value="use"
+              /></ElSelect>
+              <ElSelect
+                v-if="row.kind === 'use'"
+                v-model="row.source"
+                :aria-label="`Rule set of rule ${i + 1}`"
+                @change="dirty = true"
+                ><ElOption v-for="s in mappings" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug"
+              /></ElSelect>
+              <ElInput
+                type="textarea"
+                :rows="1"
+                v-else
+                v-model="row.source"
                 class="mono"
-                :aria-label="`Name of rule ${i + 1}`"
-                @input="dirty = true"
-              /><span v-if="row.rest.friendlyName" class="soft small">{{ row.rest.friendlyName }}</span>
-            </td>
-            <td>
-              <div class="source">
-                <select v-model="row.kind" :aria-label="`Where rule ${i + 1} takes its values`" @change="dirty = true">
-                  <option value="from">from</option>
-                  <option value="value">always</option>
-                  <option value="expr">computed</option>
-                  <option value="use">rule set</option>
-                </select>
-                <select
-                  v-if="row.kind === 'use'"
-                  v-model="row.source"
-                  :aria-label="`Rule set of rule ${i + 1}`"
-                  @change="dirty = true"
-                >
-                  <option v-for="s in mappings" :key="s.slug" :value="s.slug">{{ s.name }}</option>
-                </select>
-                <textarea
-                  v-else
-                  v-model="row.source"
-                  rows="1"
-                  class="mono"
-                  :aria-label="`Sources of rule ${i + 1}`"
-                  :placeholder="
-                    row.kind === 'expr'
-                      ? `given_name + ' ' + family_name`
-                      : row.kind === 'value'
-                        ? 'the value'
-                        : 'names, separated by commas'
-                  "
-                  @input="dirty = true"
-                ></textarea>
-              </div>
-            </td>
-            <td>
-              <div v-if="row.kind !== 'use'" class="source">
-                <textarea
-                  v-model="row.steps"
-                  rows="1"
-                  class="mono"
-                  :aria-label="`Steps of rule ${i + 1}`"
-                  placeholder="lower | keep ^ferry-"
-                  @input="dirty = true"
-                ></textarea
-                ><select class="add" :aria-label="`Add a step to rule ${i + 1}`" @change="addStep(row, $event)">
-                  <option value="">+</option>
-                  <option v-for="[v, t] in stepMenu" :key="v" :value="v">{{ t }}</option>
-                </select>
-              </div>
-            </td>
-            <td v-if="openid">
-              <select
-                v-if="row.kind !== 'use'"
-                v-model="row.place"
-                :aria-label="`Place of rule ${i + 1}`"
-                @change="dirty = true"
-              >
-                <option value="">as usual</option>
-                <option value="id_token">ID token</option>
-                <option value="userinfo">UserInfo</option>
-                <option value="both">both</option>
-              </select>
-            </td>
-            <td>
-              <input
-                v-if="row.kind !== 'use'"
-                v-model="row.required"
-                type="checkbox"
-                :aria-label="`Rule ${i + 1} must have a value`"
-                @change="dirty = true"
-              />
-            </td>
-            <td class="order">
-              <button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
-                ↑</button
-              ><button
-                type="button"
-                :disabled="i === rows.length - 1"
-                :aria-label="`Move rule ${i + 1} down`"
-                @click="move(i, 1)"
-              >
-                ↓</button
-              ><button
-                type="button"
-                :aria-label="`Take rule ${i + 1} away`"
-                @click="
-                  rows.splice(i, 1);
-                  dirty = true;
+                :aria-label="`Sources of rule ${i + 1}`"
+                :placeholder="
+                  row.kind === 'expr'
+                    ? `given_name + ' ' + family_name`
+                    : row.kind === 'value'
+                      ? 'the value'
+                      : 'names, separated by commas'
                 "
-              >
-                ✕
-              </button>
-            </td>
-          </template>
-        </tr>
-        <tr v-if="!rows.length">
-          <td colspan="6" class="soft">There is no rule yet.</td>
-        </tr>
-      </tbody>
-    </table>
+                @input="dirty = true"
+              /></div></template></template></ElTableColumn
+      ><ElTableColumn label="Steps" min-width="140"
+        ><template #default="{ row, $index: i }"
+          ><template v-if="readonly"
+            ><span v-for="s in row.rest.steps ?? []" :key="stepText(s)" class="step">{{ stepText(s) }}</span></template
+          ><template v-else
+            ><div v-if="row.kind !== 'use'" class="source">
+              <ElInput
+                type="textarea"
+                :rows="1"
+                v-model="row.steps"
+                class="mono"
+                :aria-label="`Steps of rule ${i + 1}`"
+                placeholder="lower | keep ^ferry-"
+                @input="dirty = true"
+              /><ElSelect
+                :model-value="''"
+                class="add"
+                :aria-label="`Add a step to rule ${i + 1}`"
+                @change="addStep(row as Row, $event)"
+                ><ElOption value="" label="+" data-value="" /><ElOption
+                  v-for="[v, t] in stepMenu"
+                  :key="v"
+                  :value="v"
+                  :label="t"
+                  :data-value="v"
+              /></ElSelect></div></template></template></ElTableColumn
+      ><ElTableColumn v-if="openid" label="Place" width="130"
+        ><template #default="{ row, $index: i }"
+          ><template v-if="readonly">{{ row.place || "as usual" }}</template
+          ><template v-else
+            ><ElSelect
+              v-if="row.kind !== 'use'"
+              v-model="row.place"
+              :aria-label="`Place of rule ${i + 1}`"
+              @change="dirty = true"
+              ><ElOption value="" label="as usual" data-value="" /><ElOption
+                value="id_token"
+                label="ID token"
+                data-value="id_token" /><ElOption value="userinfo" label="UserInfo" data-value="userinfo" /><ElOption
+                value="both"
+                label="both"
+                data-value="both" /></ElSelect></template></template></ElTableColumn
+      ><ElTableColumn label="Must" width="64"
+        ><template #default="{ row, $index: i }"
+          ><template v-if="readonly">{{ row.required ? "yes" : "" }}</template
+          ><template v-else
+            ><ElCheckbox
+              v-if="row.kind !== 'use'"
+              v-model="row.required"
+              :aria-label="`Rule ${i + 1} must have a value`"
+              @change="dirty = true" /></template></template></ElTableColumn
+      ><ElTableColumn v-if="!readonly" width="120"
+        ><template #header><span class="visually-hidden">Order</span></template
+        ><template #default="{ $index: i }"
+          ><span class="order"
+            ><ElButton text size="small" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
+              ↑</ElButton
+            ><ElButton
+              text
+              size="small"
+              :disabled="i === rows.length - 1"
+              :aria-label="`Move rule ${i + 1} down`"
+              @click="move(i, 1)"
+            >
+              ↓</ElButton
+            ><ElButton
+              text
+              size="small"
+              :aria-label="`Take rule ${i + 1} away`"
+              @click="
+                rows.splice(i, 1);
+                dirty = true;
+              "
+            >
+              ✕
+            </ElButton></span
+          ></template
+        ></ElTableColumn
+      ></ElTable
+    >
     <div v-if="!readonly" class="row acts">
       <ElButton @click="addRule()">Add a rule</ElButton>
       <ElSelect

@@ -3,10 +3,7 @@ import { ElButton } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { http, ok, type Grant, type Provider, type ProviderConfig } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import ContextLines from "./ContextLines.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   provider: Provider;
@@ -102,7 +99,7 @@ const store = () =>
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <p class="soft">
       People are known by the link that their first sign-in made. Whoever comes without one may be somebody who is known
       already.
@@ -113,39 +110,33 @@ const store = () =>
       dropped, and no application, rule or role sees it.
     </p>
     <div class="trust">
-      <TextBox
-        v-model="domains"
-        label="Mail domains"
-        hint="Parted by commas, subdomains named one by one. None is none."
-        mono
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="proven"
-        label="Its addresses there count as proven"
-        hint="Only where the provider says nothing itself (email_verified) and gives its people their addresses."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="elsewhere"
-        label="Proven addresses of domains that no other provider speaks for"
-        hint="For a provider that anybody can have an account with. Nobody is found by them."
-        :disabled="readonly"
-      />
-      <TextBox v-model="scopes" label="Scopes of identifiers (name@scope)" mono :disabled="readonly" />
-      <CheckBox
-        v-model="unscoped"
-        label="User names and external IDs without a scope"
-        hint="Only for a provider whose names are the gate's own, such as the company's."
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="groups"
-        label="Values of the attribute groups"
-        hint="Parted by commas, each by itself or how it begins: ferry-*. A * alone is any."
-        mono
-        :disabled="readonly"
-      />
+      <ElFormItem label="Mail domains"
+        ><ElInput v-model="domains" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Parted by commas, subdomains named one by one. None is none.</small
+        ></ElFormItem
+      >
+      <ElCheckbox v-model="proven" :disabled="readonly"
+        ><b>Its addresses there count as proven</b
+        ><small
+          >Only where the provider says nothing itself (email_verified) and gives its people their addresses.</small
+        ></ElCheckbox
+      >
+      <ElCheckbox v-model="elsewhere" :disabled="readonly"
+        ><b>Proven addresses of domains that no other provider speaks for</b
+        ><small>For a provider that anybody can have an account with. Nobody is found by them.</small></ElCheckbox
+      >
+      <ElFormItem label="Scopes of identifiers (name@scope)"
+        ><ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElCheckbox v-model="unscoped" :disabled="readonly"
+        ><b>User names and external IDs without a scope</b
+        ><small>Only for a provider whose names are the gate's own, such as the company's.</small></ElCheckbox
+      >
+      <ElFormItem label="Values of the attribute groups"
+        ><ElInput v-model="groups" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Parted by commas, each by itself or how it begins: ferry-*. A * alone is any.</small
+        ></ElFormItem
+      >
     </div>
     <h3>Find by value</h3>
     <p class="soft small">
@@ -153,11 +144,12 @@ const store = () =>
       are refused with the reason; nothing is guessed.
     </p>
     <div v-for="(w, i) in ways" :key="i" class="line">
-      <select v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`">
-        <option value="external_id">external ID</option>
-        <option value="username">user name</option>
-        <option value="email">mail address</option></select
-      ><input
+      <ElSelect v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`"
+        ><ElOption value="external_id" label="external ID" data-value="external_id" /><ElOption
+          value="username"
+          label="user name"
+          data-value="username" /><ElOption value="email" label="mail address" data-value="email" /></ElSelect
+      ><ElInput
         v-model="w.expr"
         class="mono"
         :disabled="readonly"
@@ -175,81 +167,94 @@ const store = () =>
     </div>
     <ElButton v-if="!readonly" size="small" @click="ways.push({ by: 'email', expr: '' })">Add a way</ElButton>
     <h3>A stranger</h3>
-    <SelectBox
-      v-model="admission"
-      label="A subject that nobody here is"
-      :disabled="readonly"
-      :options="[
-        ['refuse', 'is refused'],
-        ['create', 'is created at the first sign-in'],
-        ['ask', 'is created after confirming the profile'],
-        ['pass', 'is passed through: nobody is matched or stored'],
-      ]"
-    />
+    <ElFormItem label="A subject that nobody here is"
+      ><ElSelect v-model="admission" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in [
+            ['refuse', 'is refused'],
+            ['create', 'is created at the first sign-in'],
+            ['ask', 'is created after confirming the profile'],
+            ['pass', 'is passed through: nobody is matched or stored'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
     <template v-if="admission === 'create' || admission === 'ask'"
-      ><TextBox v-model="admitGroups" label="Begins in the groups" mono :disabled="readonly" /><SelectBox
-        v-model="admitType"
-        label="Begins as"
-        :options="[['', 'the usual type'], ...types]"
-        :disabled="readonly"
-    /></template>
+      ><ElFormItem label="Begins in the groups"
+        ><ElInput
+          v-model="admitGroups"
+          :disabled="readonly"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Begins as"
+        ><ElSelect v-model="admitType" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [['', 'the usual type'], ...types]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+    ></template>
     <h3>Groups and type at each sign-in</h3>
     <p class="soft small">
       For known people too. What this provider gave goes when its claim goes; what was given by hand stays.
     </p>
-    <table v-if="grants.length" class="list">
-      <thead>
-        <tr>
-          <th scope="col">Attribute</th>
-          <th scope="col">has the value</th>
-          <th scope="col">or this holds</th>
-          <th scope="col">Groups</th>
-          <th scope="col">Type</th>
-          <th scope="col"><span class="visually-hidden">Acts</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="(g, i) in grants" :key="i">
-          <td>
-            <input
-              v-model="g.attribute"
-              class="mono"
-              :disabled="readonly"
-              :aria-label="`Attribute of grant ${i + 1}`"
-            />
-          </td>
-          <td><input v-model="g.value" class="mono" :disabled="readonly" :aria-label="`Value of grant ${i + 1}`" /></td>
-          <td>
-            <input
-              v-model="g.condition"
-              class="mono"
-              :disabled="readonly"
-              :aria-label="`Condition of grant ${i + 1}`"
-            />
-          </td>
-          <td>
-            <input v-model="g.groups" class="mono" :disabled="readonly" :aria-label="`Groups of grant ${i + 1}`" />
-          </td>
-          <td>
-            <select v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`">
-              <option value="">as it is</option>
-              <option v-for="[v, t] in types" :key="v" :value="v">{{ t }}</option>
-            </select>
-          </td>
-          <td>
-            <button
-              v-if="!readonly"
-              type="button"
-              class="bare"
-              :aria-label="`Take grant ${i + 1} away`"
-              @click="grants.splice(i, 1)"
-            >
-              ✕
-            </button>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable table-layout="auto" :data="grants" v-if="grants.length"
+      ><ElTableColumn label="Attribute"
+        ><template #default="{ row: g, $index: i }"
+          ><ElInput
+            v-model="g.attribute"
+            class="mono"
+            :disabled="readonly"
+            :aria-label="`Attribute of grant ${i + 1}`" /></template></ElTableColumn
+      ><ElTableColumn label="has the value"
+        ><template #default="{ row: g, $index: i }"
+          ><ElInput
+            v-model="g.value"
+            class="mono"
+            :disabled="readonly"
+            :aria-label="`Value of grant ${i + 1}`" /></template></ElTableColumn
+      ><ElTableColumn label="or this holds"
+        ><template #default="{ row: g, $index: i }"
+          ><ElInput
+            v-model="g.condition"
+            class="mono"
+            :disabled="readonly"
+            :aria-label="`Condition of grant ${i + 1}`" /></template></ElTableColumn
+      ><ElTableColumn label="Groups"
+        ><template #default="{ row: g, $index: i }"
+          ><ElInput
+            v-model="g.groups"
+            class="mono"
+            :disabled="readonly"
+            :aria-label="`Groups of grant ${i + 1}`" /></template></ElTableColumn
+      ><ElTableColumn label="Type"
+        ><template #default="{ row: g, $index: i }"
+          ><ElSelect v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`"
+            ><ElOption value="" label="as it is" data-value="" /><ElOption
+              v-for="[v, t] in types"
+              :key="v"
+              :value="v"
+              :label="t"
+              :data-value="v" /></ElSelect></template></ElTableColumn
+      ><ElTableColumn
+        ><template #header><span class="visually-hidden">Acts</span></template
+        ><template #default="{ $index: i }"
+          ><button
+            v-if="!readonly"
+            type="button"
+            class="bare"
+            :aria-label="`Take grant ${i + 1} away`"
+            @click="grants.splice(i, 1)"
+          >
+            ✕
+          </button></template
+        ></ElTableColumn
+      ></ElTable
+    >
     <ElButton
       v-if="!readonly"
       size="small"
@@ -259,16 +264,20 @@ const store = () =>
     <h3>The profile at later sign-ins</h3>
     <p class="soft small">What the provider sends replaces what is held, but for these:</p>
     <div v-for="(k, i) in keep" :key="i" class="line">
-      <input
+      <ElInput
         v-model="k.name"
         class="mono"
         :disabled="readonly"
         :aria-label="`Attribute ${i + 1} with a rule of its own`"
         placeholder="phone_number"
-      /><select v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`">
-        <option value="provider">the provider wins</option>
-        <option value="first">the first value stays</option>
-        <option value="local">what was entered here stays</option></select
+      /><ElSelect v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`"
+        ><ElOption value="provider" label="the provider wins" data-value="provider" /><ElOption
+          value="first"
+          label="the first value stays"
+          data-value="first" /><ElOption
+          value="local"
+          label="what was entered here stays"
+          data-value="local" /></ElSelect
       ><button
         v-if="!readonly"
         type="button"
@@ -281,13 +290,11 @@ const store = () =>
     </div>
     <ElButton v-if="!readonly" size="small" @click="keep.push({ name: '', how: 'local' })">Add an attribute</ElButton>
     <h3>A stronger sign-in</h3>
-    <TextBox
-      v-model="stronger"
-      label="Ask the provider for"
-      hint="The context (SAML) or acr value by which it asks for a second factor, where an access rule wants one."
-      mono
-      :disabled="readonly"
-    />
+    <ElFormItem label="Ask the provider for"
+      ><ElInput v-model="stronger" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+        >The context (SAML) or acr value by which it asks for a second factor, where an access rule wants one.</small
+      ></ElFormItem
+    >
     <h3>What its contexts stand for</h3>
     <p class="soft small">
       Applications ask for a strength of sign-in in their own words, and providers say it in theirs, or not at all. Each
@@ -296,7 +303,7 @@ const store = () =>
     <ContextLines v-model="contexts" :readonly="readonly" :methods="provider.kind === 'oidc'" />
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

@@ -94,40 +94,38 @@ const opened = (e: Event) => (e.target as HTMLDetailsElement).open && !versions.
     </div>
     <details @toggle="opened">
       <summary>Versions of its metadata</summary>
-      <table v-if="versions?.length" class="list">
-        <thead>
-          <tr>
-            <th scope="col">Received</th>
-            <th scope="col">Verdict</th>
-            <th scope="col">What it changed</th>
-            <th scope="col"><span class="visually-hidden">Actions</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(v, i) in versions" :key="v.id">
-            <td>
-              <TimeText :at="v.received" /><br /><span class="soft small">{{ v.decidedBy ?? "" }}</span>
-            </td>
-            <td>
-              <span class="tag" :class="verdicts[v.verdict]?.state">{{ verdicts[v.verdict]?.text }}</span>
-            </td>
-            <td class="small">
-              <span v-for="s in v.sentences" :key="s">{{ s }}<br /></span>{{ v.reason
-              }}<span v-if="!v.sentences.length && !v.reason" class="soft">the first that is kept</span>
-            </td>
-            <td class="acts">
-              <a :href="`/api/v1/${kind}/${slug}/documents/${v.id}`" target="_blank">See it</a
+      <ElTable table-layout="auto" :data="versions" row-key="id" v-if="versions?.length"
+        ><ElTableColumn label="Received"
+          ><template #default="{ row: v }"
+            ><TimeText :at="v.received" /><br /><span class="soft small">{{ v.decidedBy ?? "" }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Verdict"
+          ><template #default="{ row: v }"
+            ><span class="tag" :class="verdicts[v.verdict]?.state">{{ verdicts[v.verdict]?.text }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="What it changed"
+          ><template #default="{ row: v }"
+            ><span class="small"
+              ><span v-for="s in v.sentences" :key="s">{{ s }}<br /></span>{{ v.reason
+              }}<span v-if="!v.sentences.length && !v.reason" class="soft">the first that is kept</span></span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Actions</span></template
+          ><template #default="{ row: v, $index: i }"
+            ><span class="acts"
+              ><a :href="`/api/v1/${kind}/${slug}/documents/${v.id}`" target="_blank">See it</a
               ><ElButton
                 v-if="!readonly && v.verdict !== 'refused' && i > 0"
                 size="small"
                 :loading="busy"
                 @click="use(v.id)"
                 >Restore</ElButton
-              >
-            </td>
-          </tr>
-        </tbody>
-      </table>
+              ></span
+            ></template
+          ></ElTableColumn
+        ></ElTable
+      >
       <p v-else class="soft">No metadata was taken yet.</p>
     </details>
   </section>

@@ -3,8 +3,6 @@ import { ElButton } from "element-plus";
 import { ref, watch } from "vue";
 import { http, ok } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 import TimeText from "./TimeText.vue";
 
 const { data, error: loadError, again } = useLoad(() => ok(http.GET("/notices")));
@@ -39,7 +37,7 @@ const store = () =>
 </script>
 
 <template>
-  <form class="panel notices" @submit.prevent="store">
+  <ElForm label-position="top" class="panel notices" @submit.prevent="store">
     <h2>Who is told</h2>
     <p class="soft">
       Of what is new and not accepted, once.
@@ -47,30 +45,36 @@ const store = () =>
     </p>
     <p v-if="data?.error" class="error" role="alert">The last word could not be sent: {{ data.error }}</p>
     <div class="two">
-      <TextBox v-model="mail" label="Mail addresses" hint="Parted by commas." /><SelectBox
-        v-model="from"
-        label="From which severity on"
-        :options="[
-          ['broken', 'broken'],
-          ['attention', 'needs attention'],
-          ['remark', 'remark'],
-        ]"
-      />
-      <TextBox v-model="webhook" label="Webhook" hint="Takes a POST with the findings as JSON." mono /><TextBox
-        v-model="secret"
-        label="Its secret"
-        :hint="
+      <ElFormItem label="Mail addresses"
+        ><ElInput v-model="mail" autocomplete="off" /><small>Parted by commas.</small></ElFormItem
+      ><ElFormItem label="From which severity on"
+        ><ElSelect v-model="from"
+          ><ElOption
+            v-for="[value, text] in [
+              ['broken', 'broken'],
+              ['attention', 'needs attention'],
+              ['remark', 'remark'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElFormItem label="Webhook"
+        ><ElInput v-model="webhook" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Takes a POST with the findings as JSON.</small
+        ></ElFormItem
+      ><ElFormItem label="Its secret"
+        ><ElInput v-model="secret" type="password" autocomplete="off" /><small>{{
           data?.hasSecret
-            ? 'One is kept. Enter another to replace it.'
-            : 'With one, the header X-Innergate-Signature holds the HMAC-SHA-256 of the body.'
-        "
-        type="password"
-        autocomplete="off"
-      />
+            ? "One is kept. Enter another to replace it."
+            : "With one, the header X-Innergate-Signature holds the HMAC-SHA-256 of the body."
+        }}</small></ElFormItem
+      >
     </div>
     <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

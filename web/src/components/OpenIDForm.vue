@@ -5,11 +5,8 @@ import { providerConfig, type Provider, type ProviderConfig } from "../api/clien
 import { useDraft } from "../composables/draft";
 import { fieldsOf } from "../composables/fields";
 import { useAct } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   provider: Provider;
@@ -70,166 +67,168 @@ const store = () => act(() => props.save(merged));
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <TextBox
-        v-model="issuer"
-        label="Issuer"
-        :hint="
+      <ElFormItem label="Issuer"
+        ><ElInput v-model="issuer" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small>{{
           plain
-            ? 'Only where its answers name one (iss); compared letter by letter.'
-            : 'Compared letter by letter, a slash at the end included.'
-        "
-        mono
-        :disabled="readonly"
-      />
+            ? "Only where its answers name one (iss); compared letter by letter."
+            : "Compared letter by letter, a slash at the end included."
+        }}</small></ElFormItem
+      >
       <template v-if="!plain">
-        <TextBox
-          v-model="accepted"
-          label="Accepted issuers"
-          hint="Only where the issuer differs by directory: those whose people may sign in, one a line."
-          mono
-          :rows="2"
-          :disabled="readonly"
-        />
+        <ElFormItem label="Accepted issuers"
+          ><ElInput
+            v-model="accepted"
+            :disabled="readonly"
+            type="textarea"
+            :rows="2"
+            class="mono"
+            spellcheck="false"
+            autocomplete="off"
+          /><small
+            >Only where the issuer differs by directory: those whose people may sign in, one a line.</small
+          ></ElFormItem
+        >
       </template>
-      <TextBox
-        v-model="authorization"
-        label="Authorization endpoint"
-        hint="Where people are sent to sign in."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox v-model="token" label="Token endpoint" mono :disabled="readonly" />
-      <TextBox
-        v-model="userinfo"
-        :label="plain ? 'Address that tells who signed in' : 'UserInfo endpoint'"
-        mono
-        :disabled="readonly"
-      />
-      <TextBox v-if="!plain" v-model="keys" label="Key set (JWKS)" mono :disabled="readonly" />
-      <TextBox
-        v-model="clientId"
-        label="Our client ID there"
-        hint="As the provider gave it to us."
-        mono
-        :disabled="readonly"
-      />
-      <SelectBox
-        v-model="method"
-        label="How we prove who we are"
-        :hint="
-          draft.oidc!.authMethods?.length ? `The provider lists ${draft.oidc!.authMethods.join(', ')}.` : undefined
-        "
-        :disabled="readonly"
-        :options="[
-          ['', 'the first that the provider lists'],
-          ['client_secret_basic', 'a secret, in the header (client_secret_basic)'],
-          ['client_secret_post', 'a secret, in the form (client_secret_post)'],
-          ['private_key_jwt', 'our key (private_key_jwt)'],
-          ['none', 'not at all'],
-        ]"
-      />
-      <TextBox
-        v-model="scopes"
-        label="Scopes that we ask for"
-        :hint="plain ? 'As the provider names them.' : 'Empty for openid, profile and email.'"
-        mono
-        :disabled="readonly"
-      />
+      <ElFormItem label="Authorization endpoint"
+        ><ElInput
+          v-model="authorization"
+          :disabled="readonly"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Where people are sent to sign in.</small></ElFormItem
+      >
+      <ElFormItem label="Token endpoint"
+        ><ElInput v-model="token" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem :label="plain ? 'Address that tells who signed in' : 'UserInfo endpoint'"
+        ><ElInput v-model="userinfo" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Key set (JWKS)" v-if="!plain"
+        ><ElInput v-model="keys" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Our client ID there"
+        ><ElInput v-model="clientId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >As the provider gave it to us.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="How we prove who we are"
+        ><ElSelect v-model="method" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'the first that the provider lists'],
+              ['client_secret_basic', 'a secret, in the header (client_secret_basic)'],
+              ['client_secret_post', 'a secret, in the form (client_secret_post)'],
+              ['private_key_jwt', 'our key (private_key_jwt)'],
+              ['none', 'not at all'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small
+          v-if="
+            draft.oidc!.authMethods?.length ? `The provider lists ${draft.oidc!.authMethods.join(', ')}.` : undefined
+          "
+          >{{
+            draft.oidc!.authMethods?.length ? `The provider lists ${draft.oidc!.authMethods.join(", ")}.` : undefined
+          }}</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Scopes that we ask for"
+        ><ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small>{{
+          plain ? "As the provider names them." : "Empty for openid, profile and email."
+        }}</small></ElFormItem
+      >
     </template>
     <template v-else-if="part === 'matching'">
-      <TextBox
-        v-model="subject"
-        label="Field that identifies a person"
-        :hint="
+      <ElFormItem label="Field that identifies a person"
+        ><ElInput v-model="subject" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small>{{
           plain
-            ? 'The field of the answer that never changes and is never given to another, such as account.number.'
-            : 'Only where sub is of no use.'
-        "
-        mono
-        :disabled="readonly"
-      />
+            ? "The field of the answer that never changes and is never given to another, such as account.number."
+            : "Only where sub is of no use."
+        }}</small></ElFormItem
+      >
     </template>
     <template v-else>
-      <TextBox
-        v-model="more"
-        label="Further addresses that tell about a person"
-        hint="One a line: a name, the address, and the members that must be true in a list. With mail https://… main its address becomes mail.address."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-if="!plain"
-        v-model="skip"
-        label="Leave UserInfo unasked"
-        hint="Where the ID token says enough."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="issuerInAnswer"
-        label="Its answers must name it (iss)"
-        hint="Taken from its discovery document. It keeps one provider's answer from being given out as another's."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="form"
-        label="It answers by form"
-        hint="response_mode=form_post: the code never stands in an address."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-if="!plain"
-        v-model="fresh"
-        label="Always ask for a fresh sign-in"
-        hint="prompt=login: people enter their password again although the provider knows them."
-        :disabled="readonly"
-      />
-      <TextBox
-        v-if="!plain"
-        v-model="acr"
-        label="How strongly people must sign in there"
-        hint="acr values to ask for, one a line. An application that demands others replaces them."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
-      <TextBox
-        v-if="!plain"
-        v-model="algorithms"
-        label="ID tokens may be signed with"
-        hint="Empty for all that the gate takes."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="parameters"
-        label="Further parameters of each request"
-        hint="One a line, as name=value."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
-      <TextBox
-        v-if="!plain"
-        v-model="endSession"
-        label="End session endpoint"
-        hint="Where people are sent to sign out there; empty to leave them signed in."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="signOut"
-        label="Plain sign-out address"
-        hint="Where it has no end session endpoint."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox v-model="skew" label="Clock difference allowed, seconds" hint="usually 60" :disabled="readonly" />
+      <ElFormItem label="Further addresses that tell about a person"
+        ><ElInput
+          v-model="more"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small
+          >One a line: a name, the address, and the members that must be true in a list. With mail https://… main its
+          address becomes mail.address.</small
+        ></ElFormItem
+      >
+      <ElCheckbox v-if="!plain" v-model="skip" :disabled="readonly"
+        ><b>Leave UserInfo unasked</b><small>Where the ID token says enough.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="issuerInAnswer" :disabled="readonly"
+        ><b>Its answers must name it (iss)</b
+        ><small
+          >Taken from its discovery document. It keeps one provider's answer from being given out as another's.</small
+        ></ElCheckbox
+      >
+      <ElCheckbox v-model="form" :disabled="readonly"
+        ><b>It answers by form</b
+        ><small>response_mode=form_post: the code never stands in an address.</small></ElCheckbox
+      >
+      <ElCheckbox v-if="!plain" v-model="fresh" :disabled="readonly"
+        ><b>Always ask for a fresh sign-in</b
+        ><small>prompt=login: people enter their password again although the provider knows them.</small></ElCheckbox
+      >
+      <ElFormItem label="How strongly people must sign in there" v-if="!plain"
+        ><ElInput
+          v-model="acr"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small
+          >acr values to ask for, one a line. An application that demands others replaces them.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="ID tokens may be signed with" v-if="!plain"
+        ><ElInput v-model="algorithms" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Empty for all that the gate takes.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Further parameters of each request"
+        ><ElInput
+          v-model="parameters"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>One a line, as name=value.</small></ElFormItem
+      >
+      <ElFormItem label="End session endpoint" v-if="!plain"
+        ><ElInput v-model="endSession" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Where people are sent to sign out there; empty to leave them signed in.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Plain sign-out address"
+        ><ElInput v-model="signOut" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Where it has no end session endpoint.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Clock difference allowed, seconds"
+        ><ElInput v-model="skew" :disabled="readonly" autocomplete="off" /><small>usually 60</small></ElFormItem
+      >
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />
-  </form>
+  </ElForm>
 </template>

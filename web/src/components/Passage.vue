@@ -17,8 +17,9 @@ const marks: Record<string, [string, string]> = {
     <div class="end">
       <template v-if="application"
         ><h2>
-          <RouterLink v-if="application.to" :to="application.to">{{ application.title }}</RouterLink
-          ><template v-else>{{ application.title }}</template>
+          <RouterLink v-if="application.to" :to="application.to">{{ application.title }}</RouterLink><template v-else>{{
+            application.title
+          }}</template>
         </h2>
         <p v-for="(l, i) in application.lines" :key="l" :class="{ mono: i === 0 }">{{ l }}</p></template
       >
@@ -48,8 +49,7 @@ const marks: Record<string, [string, string]> = {
     <div class="end">
       <template v-for="(p, i) in providers.slice(0, 3)" :key="p.title"
         ><h2 :class="{ later: i > 0 }">
-          <RouterLink v-if="p.to" :to="p.to">{{ p.title }}</RouterLink
-          ><template v-else>{{ p.title }}</template>
+          <RouterLink v-if="p.to" :to="p.to">{{ p.title }}</RouterLink><template v-else>{{ p.title }}</template>
         </h2>
         <p v-for="(l, n) in i ? [] : p.lines" :key="l" :class="{ mono: n === 0 }">{{ l }}</p></template
       >

@@ -4,8 +4,6 @@ import { computed, ref, watch } from "vue";
 import { http, ok, type Preview, type Previewed } from "../api/client";
 import { useAct } from "../composables/load";
 import PersonPick from "./PersonPick.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ ask: () => Preview; trace?: string; direction?: "in" | "out" }>();
 const by = ref(props.trace ? "trace" : props.direction === "out" ? "profile" : "sample");
@@ -54,33 +52,44 @@ const results: Record<string, string> = {
 
 <template>
   <section class="preview">
-    <form @submit.prevent="run">
-      <SelectBox v-model="by" label="Preview with" :options="ways" />
-      <TextBox v-if="by === 'trace'" v-model="trace" label="Trace number" mono />
+    <ElForm label-position="top" @submit.prevent="run">
+      <ElFormItem label="Preview with"
+        ><ElSelect v-model="by"
+          ><ElOption
+            v-for="[value, text] in ways"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElFormItem label="Trace number" v-if="by === 'trace'"
+        ><ElInput v-model="trace" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
       <PersonPick v-else-if="by === 'person'" v-model="person" label="Person" />
-      <TextBox
-        v-else
-        v-model="sample"
-        :rows="3"
-        mono
-        :label="by === 'profile' ? 'The profile' : 'What comes'"
-        :hint="
-          by === 'profile'
-            ? 'Lines such as email = mira.voss@saltmere.example.'
-            : 'An assertion, a token, claims as JSON, or lines such as mail = mira.voss@saltmere.example.'
-        "
-      />
+      <ElFormItem :label="by === 'profile' ? 'The profile' : 'What comes'" v-else
+        ><ElInput
+          v-model="sample"
+          type="textarea"
+          :rows="3"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>{{
+          by === "profile"
+            ? "Lines such as email = mira.voss@saltmere.example."
+            : "An assertion, a token, claims as JSON, or lines such as mail = mira.voss@saltmere.example."
+        }}</small></ElFormItem
+      >
       <ElButton native-type="submit" :loading="busy" :disabled="!ready">Show what would become of it</ElButton>
       <span class="soft small">Nothing is written, and what is not saved yet counts.</span>
-    </form>
+    </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="got" class="result" aria-live="polite">
       <p v-if="got.refused" class="error">
         <b>{{ got.refused.title }}.</b> {{ got.refused.cause }} {{ got.refused.remedy }}
       </p>
       <p v-for="p in [...got.in.problems, ...(got.out?.problems ?? [])]" :key="p.rule + p.message" class="error">
-        <b class="mono">{{ p.rule }}</b
-        >: {{ p.message }}
+        <b class="mono">{{ p.rule }}</b>: {{ p.message }}
       </p>
       <p v-if="got.access">
         <b>{{ got.person || "Somebody" }} {{ results[got.access.result] }}</b
@@ -88,65 +97,68 @@ const results: Record<string, string> = {
       </p>
       <template v-if="got.differences.length"
         ><h3>What changes against what is live</h3>
-        <table class="list">
-          <thead>
-            <tr>
-              <th scope="col">Where</th>
-              <th scope="col">What</th>
-              <th scope="col">Live</th>
-              <th scope="col">With the change</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="d in got.differences" :key="d.where + d.name">
-              <td>{{ d.where }}</td>
-              <td class="mono">{{ d.name }}</td>
-              <td class="mono gone">{{ few(d.live) }}</td>
-              <td class="mono come">{{ few(d.draft) }}</td>
-            </tr>
-          </tbody>
-        </table></template
+        <ElTable table-layout="auto" :data="got.differences"
+          ><ElTableColumn label="Where"
+            ><template #default="{ row: d }">{{ d.where }}</template></ElTableColumn
+          ><ElTableColumn label="What"
+            ><template #default="{ row: d }"
+              ><span class="mono">{{ d.name }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Live"
+            ><template #default="{ row: d }"
+              ><span class="mono gone">{{ few(d.live) }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="With the change"
+            ><template #default="{ row: d }"
+              ><span class="mono come">{{ few(d.draft) }}</span></template
+            ></ElTableColumn
+          ></ElTable
+        ></template
       >
       <div class="halves">
         <div>
           <h3>The profile</h3>
-          <table class="list">
-            <tbody>
-              <tr v-for="n in names(got.profile)" :key="n">
-                <td class="mono">{{ n }}</td>
-                <td>{{ few(got.profile[n]) }}</td>
-              </tr>
-              <tr v-if="!names(got.profile).length">
-                <td class="soft">Nothing.</td>
-              </tr>
-            </tbody>
-          </table>
+          <ElTable
+            table-layout="auto"
+            :data="names(got.profile).map((n) => ({ n, v: got!.profile[n] }))"
+            :show-header="false"
+            empty-text="Nothing."
+            ><ElTableColumn
+              ><template #default="{ row: r }"
+                ><span class="mono">{{ r.n }}</span></template
+              ></ElTableColumn
+            ><ElTableColumn
+              ><template #default="{ row: r }">{{ few(r.v) }}</template></ElTableColumn
+            ></ElTable
+          >
         </div>
         <div v-if="got.out">
           <h3>What is sent</h3>
-          <table class="list">
-            <tbody>
-              <tr>
-                <td>the identifier</td>
-                <td class="mono">
-                  {{ got.subject || "–" }}<br v-if="got.subjectWhy" /><span class="soft small">{{
-                    got.subjectWhy
-                  }}</span>
-                </td>
-              </tr>
-              <tr v-for="n in names(got.out.attributes)" :key="n">
-                <td class="mono">{{ n }}</td>
-                <td>{{ few(got.out.attributes[n]) }}</td>
-              </tr>
-            </tbody>
-          </table>
+          <p>
+            <b>the identifier</b> <span class="mono">{{ got.subject || "–" }}</span><br v-if="got.subjectWhy" /><span
+              class="soft small"
+              >{{ got.subjectWhy }}</span
+            >
+          </p>
+          <ElTable
+            table-layout="auto"
+            :data="names(got.out.attributes).map((n) => ({ n, v: got!.out!.attributes[n] }))"
+            :show-header="false"
+            empty-text="No attribute."
+            ><ElTableColumn
+              ><template #default="{ row: r }"
+                ><span class="mono">{{ r.n }}</span></template
+              ></ElTableColumn
+            ><ElTableColumn
+              ><template #default="{ row: r }">{{ few(r.v) }}</template></ElTableColumn
+            ></ElTable
+          >
         </div>
       </div>
       <details v-if="got.decisions.length">
         <summary>What was decided, and why</summary>
         <p v-for="(d, i) in got.decisions" :key="i">
-          <b>{{ d.about }}</b
-          >: {{ d.result }}<template v-if="d.by"> · {{ d.by }}</template
+          <b>{{ d.about }}</b>: {{ d.result }}<template v-if="d.by"> · {{ d.by }}</template
           ><span v-for="p in d.passed ?? []" :key="p" class="soft small"><br />passed over: {{ p }}</span>
         </p>
       </details>

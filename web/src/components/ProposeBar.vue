@@ -11,9 +11,8 @@ const { wanted, proposed, serves, must } = props.proposals;
 
 <template>
   <div class="row bar small">
-    <label v-if="serves"
-      ><input v-model="wanted" type="checkbox" :disabled="must" :checked="must || wanted" /> Propose changes instead of
-      making them{{ must ? " (a second person is wanted here)" : "" }}</label
+    <ElCheckbox v-if="serves" :model-value="must || wanted" :disabled="must" @change="wanted = !!$event"
+      >Propose changes instead of making them{{ must ? " (a second person is wanted here)" : "" }}</ElCheckbox
     >
     <RouterLink :to="{ path: '/history', query: { kind, slug } }">History</RouterLink>
     <span v-if="proposed" role="status"
@@ -29,11 +28,5 @@ const { wanted, proposed, serves, must } = props.proposals;
   margin: -4px 0 10px;
   gap: 18px;
   color: var(--soft);
-}
-input {
-  width: 16px;
-  height: 16px;
-  accent-color: var(--sea);
-  vertical-align: middle;
 }
 </style>

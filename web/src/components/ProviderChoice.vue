@@ -29,19 +29,19 @@ const changed = () => chosen.value.join() !== (props.application.providers ?? []
 <template>
   <fieldset :disabled="readonly">
     <legend>People sign in with</legend>
-    <input
+    <ElInput
       v-if="(data?.items.length ?? 0) > 8 || search"
       v-model="search"
       type="search"
       aria-label="Search providers"
       placeholder="Search providers"
     />
-    <label v-for="p in data?.items ?? []" :key="p.slug" class="one"
-      ><input v-model="chosen" type="checkbox" :value="p.slug" /><span
+    <ElCheckboxGroup v-model="chosen"
+      ><ElCheckbox v-for="p in data?.items ?? []" :key="p.slug" :value="p.slug" class="one"
         >{{ p.name }} <ReachTag :reach="p.reach" /><br /><span class="mono soft">{{
           p.saml?.entityId ?? p.oidc?.issuer ?? p.oidc?.authorizationEndpoint
-        }}</span></span
-      ></label
+        }}</span></ElCheckbox
+      ></ElCheckboxGroup
     >
     <p v-if="data && !data.items.length && !search" class="soft">
       There is no provider yet. <RouterLink to="/providers/new">Connect one first.</RouterLink>

@@ -13,9 +13,6 @@ import {
 import { circleWords, readCircle, writeCircle, type CircleRow } from "../composables/circle";
 import { useAct, useLoad } from "../composables/load";
 import { reachWords } from "../composables/text";
-import CheckBox from "./CheckBox.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 import TimeText from "./TimeText.vue";
 
 const props = defineProps<{ kind: "applications" | "providers"; object: Application | Provider; readonly?: boolean }>();
@@ -93,8 +90,7 @@ const text = (reach: string) =>
 <template>
   <div>
     <p>
-      <b>{{ reachWords[object.reach]?.text }}</b
-      >. {{ reachWords[object.reach]?.means }}
+      <b>{{ reachWords[object.reach]?.text }}</b>. {{ reachWords[object.reach]?.means }}
     </p>
     <ul v-if="object.reach === 'circle' && object.circle" class="soft">
       <li v-for="l in circleWords(object.circle)" :key="l">{{ l }}</li>
@@ -114,48 +110,58 @@ const text = (reach: string) =>
         ></template
       >
     </div>
-    <form v-if="target" class="change" @submit.prevent="preview ? change() : look()">
+    <ElForm label-position="top" v-if="target" class="change" @submit.prevent="preview ? change() : look()">
       <template v-if="target === 'circle'">
         <p class="soft">Whoever fits one of these is in, unless an exception fits.</p>
         <div class="two">
-          <TextBox v-model="circle.groups" label="Groups" hint="Short names, parted by commas" mono /><TextBox
-            v-model="circle.people"
-            label="People"
-            hint="By user name or mail address"
-            mono
-          /><TextBox v-model="circle.networks" label="Networks" hint="Such as 10.20.0.0/16" mono />
-          <TextBox v-model="circle.exceptGroups" label="But not the groups" mono /><TextBox
-            v-model="circle.exceptPeople"
-            label="But not the people"
-            mono
-          /><TextBox v-model="circle.exceptNetworks" label="But not the networks" mono />
-          <TextBox
-            v-model="circle.share"
-            label="Share of all people, in percent"
-            hint="The same people each time"
-            type="number"
-          />
-          <SelectBox
-            v-if="!apps"
-            v-model="circle.instead"
-            label="Those outside go to"
-            hint="Usually the provider from before."
-            :options="[
-              ['', 'a plain page'],
-              ...(providers.data.value?.items ?? [])
-                .filter((p) => p.slug !== object.slug)
-                .map((p) => [p.slug, p.name] as [string, string]),
-            ]"
-          />
+          <ElFormItem label="Groups"
+            ><ElInput v-model="circle.groups" class="mono" spellcheck="false" autocomplete="off" /><small
+              >Short names, parted by commas</small
+            ></ElFormItem
+          ><ElFormItem label="People"
+            ><ElInput v-model="circle.people" class="mono" spellcheck="false" autocomplete="off" /><small
+              >By user name or mail address</small
+            ></ElFormItem
+          ><ElFormItem label="Networks"
+            ><ElInput v-model="circle.networks" class="mono" spellcheck="false" autocomplete="off" /><small
+              >Such as 10.20.0.0/16</small
+            ></ElFormItem
+          >
+          <ElFormItem label="But not the groups"
+            ><ElInput v-model="circle.exceptGroups" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
+          ><ElFormItem label="But not the people"
+            ><ElInput v-model="circle.exceptPeople" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
+          ><ElFormItem label="But not the networks"
+            ><ElInput v-model="circle.exceptNetworks" class="mono" spellcheck="false" autocomplete="off"
+          /></ElFormItem>
+          <ElFormItem label="Share of all people, in percent"
+            ><ElInput v-model="circle.share" type="number" autocomplete="off" /><small
+              >The same people each time</small
+            ></ElFormItem
+          >
+          <ElFormItem label="Those outside go to" v-if="!apps"
+            ><ElSelect v-model="circle.instead"
+              ><ElOption
+                v-for="[value, text] in [
+                  ['', 'a plain page'],
+                  ...(providers.data.value?.items ?? [])
+                    .filter((p) => p.slug !== object.slug)
+                    .map((p) => [p.slug, p.name] as [string, string]),
+                ]"
+                :key="value"
+                :value="value"
+                :label="text"
+                :data-value="value" /></ElSelect
+            ><small>Usually the provider from before.</small></ElFormItem
+          >
         </div>
       </template>
       <div class="two">
-        <TextBox
-          v-model="minutes"
-          label="For how many minutes"
-          hint="After that, what was before comes back. Empty: for good."
-          type="number"
-        /><CheckBox v-model="endSessions" label="End open sessions of those who are outside" />
+        <ElFormItem label="For how many minutes"
+          ><ElInput v-model="minutes" type="number" autocomplete="off" /><small
+            >After that, what was before comes back. Empty: for good.</small
+          ></ElFormItem
+        ><ElCheckbox v-model="endSessions">End open sessions of those who are outside</ElCheckbox>
       </div>
       <div v-if="preview" class="preview" aria-live="polite">
         <p v-for="l in preview.words" :key="l">{{ l }}</p>
@@ -175,10 +181,9 @@ const text = (reach: string) =>
       <div class="row">
         <ElButton type="primary" native-type="submit" :loading="busy">{{
           preview ? "Do it now" : "Show whom it touches"
-        }}</ElButton
-        ><ElButton @click="target = ''">Leave it</ElButton>
+        }}</ElButton><ElButton @click="target = ''">Leave it</ElButton>
       </div>
-    </form>
+    </ElForm>
     <p v-else-if="newest" class="soft small">
       {{ newest.by }} changed it from {{ newest.from }} to {{ newest.to }}, <TimeText :at="newest.at" /><template
         v-if="newest.undone"

@@ -27,14 +27,14 @@ const look = () =>
     <p class="soft small">
       What the application made of our answer stands in no trace. Enter what it said, and compare its values with ours.
     </p>
-    <form class="row" @submit.prevent="look">
+    <ElForm label-position="top" class="row" @submit.prevent="look">
       <ElInput
         v-model="message"
         placeholder="Its message, such as: Invalid audience"
         aria-label="What the application said"
       />
       <ElButton native-type="submit" :loading="busy">Look it up</ElButton>
-    </form>
+    </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <template v-if="open && found">
       <h3>What it usually means</h3>
@@ -45,7 +45,7 @@ const look = () =>
         </li>
       </ul>
       <h3>What to compare</h3>
-      <ElTable :data="found.compare" size="small">
+      <ElTable table-layout="auto" :data="found.compare" size="small">
         <ElTableColumn label="What, and what to compare it with there" width="150">
           <template #default="{ row }"
             ><b>{{ row.name }}</b

@@ -3,9 +3,7 @@ import { ElButton } from "element-plus";
 import { computed, onScopeDispose, ref } from "vue";
 import { http, ok, type Application, type Rehearsal } from "../api/client";
 import { useAct } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import CopyValue from "./CopyValue.vue";
-import SelectBox from "./SelectBox.vue";
 import TimeText from "./TimeText.vue";
 import TraceTable from "./TraceTable.vue";
 
@@ -76,52 +74,62 @@ onScopeDispose(() => source?.close());
       A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and
       changes nobody unless you say so.
     </p>
-    <fieldset>
-      <legend class="visually-hidden">How it begins</legend>
-      <label
-        ><input v-model="flow" type="radio" value="sp" />
+    <ElRadioGroup v-model="flow" aria-label="How it begins" class="flows"
+      ><ElRadio value="sp">
         <span
           ><b>SP-initiated</b><br /><span class="soft small"
             >begins at the application: {{ application.startUrl || "its start address is missing" }}</span
           ></span
-        ></label
-      >
-      <label :class="{ off: spOnly }"
-        ><input v-model="flow" type="radio" value="idp" :disabled="spOnly" />
+        ></ElRadio
+      ><ElRadio value="idp" :disabled="spOnly">
         <span
           ><b>IdP-initiated</b><br /><span class="soft small">{{
             spOnly
               ? "this application takes SP-initiated sign-in only"
               : "begins at the gate, as from a tile; the application gets a response that it did not ask for"
           }}</span></span
-        ></label
-      >
-    </fieldset>
-    <SelectBox
-      v-if="(application.providers?.length ?? 0) > 1"
-      v-model="provider"
-      label="Through"
-      :options="(application.providedBy ?? []).map((p) => [p.slug, p.name])"
-    />
-    <CheckBox
-      v-model="stop"
-      label="Stop at the gate: show what the provider sends and what the application would get"
-    />
+        ></ElRadio
+      ></ElRadioGroup
+    >
+    <ElFormItem label="Through" v-if="(application.providers?.length ?? 0) > 1"
+      ><ElSelect v-model="provider"
+        ><ElOption
+          v-for="p in application.providedBy ?? []"
+          :key="p.slug"
+          :value="p.slug"
+          :label="p.name"
+          :data-value="p.slug" /></ElSelect
+    ></ElFormItem>
+    <ElCheckbox v-model="stop"
+      >Stop at the gate: show what the provider sends and what the application would get</ElCheckbox
+    >
     <template v-if="!stop">
-      <SelectBox v-model="second" label="Then open, without being asked again" :options="others" />
-      <CheckBox v-model="out" label="End with signing out of everything" />
+      <ElFormItem label="Then open, without being asked again"
+        ><ElSelect v-model="second"
+          ><ElOption
+            v-for="[value, text] in others"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElCheckbox v-model="out">End with signing out of everything</ElCheckbox>
     </template>
-    <CheckBox v-model="keep" label="Make and change the person as a real sign-in would" />
-    <SelectBox
-      v-model="hours"
-      label="The link is good for"
-      :options="[
-        ['1', 'an hour'],
-        ['8', '8 hours'],
-        ['24', 'a day'],
-        ['72', 'three days'],
-      ]"
-    />
+    <ElCheckbox v-model="keep">Make and change the person as a real sign-in would</ElCheckbox>
+    <ElFormItem label="The link is good for"
+      ><ElSelect v-model="hours"
+        ><ElOption
+          v-for="[value, text] in [
+            ['1', 'an hour'],
+            ['8', '8 hours'],
+            ['24', 'a day'],
+            ['72', 'three days'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
     <ElButton v-if="!readonly" type="primary" :loading="busy" @click="order">Make a rehearsal link</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="rehearsal" class="made">

@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElMessageBox } from "element-plus";
+import { sure } from "../composables/sure";
+import FilePick from "./FilePick.vue";
+import { ElButton, ElCheckbox } from "element-plus";
 import { computed, ref } from "vue";
 import { ApiError, http, ok, type Key } from "../api/client";
 import { useAct, useLoad, useTicker } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 import TimeText from "./TimeText.vue";
 
 const props = defineProps<{ purpose: string; partner?: string; owner: boolean; engineer: boolean }>();
@@ -116,17 +116,6 @@ const discard = () =>
     await ok(http.DELETE("/keys/{id}", one(roll.value!.next!)));
     await after();
   });
-/** Asks whether something shall be done that has a price. */
-const sure = (text: string, yes: string) =>
-  ElMessageBox.confirm(text, {
-    confirmButtonText: yes,
-    cancelButtonText: "Leave it",
-    type: "warning",
-    autofocus: false, // Enter on what just appeared must not do it
-  }).then(
-    () => true,
-    () => false,
-  );
 const switchTo = (anyway: boolean) =>
   ok(
     http.POST("/keys/{id}/switch", {
@@ -166,7 +155,8 @@ const certify = () =>
     chain.value = "";
     await after();
   });
-const confirmed = (p: { kind: string; slug: string; has: boolean }, key: Key) =>
+type Holder = { kind: string; slug: string; has: boolean };
+const confirmed = (p: Holder, key: Key) =>
   act(async () => {
     const params = { params: { path: { id: key.id, side: `${p.kind}s`, slug: p.slug } } };
     await (p.has
@@ -174,7 +164,7 @@ const confirmed = (p: { kind: string; slug: string; has: boolean }, key: Key) =>
       : ok(http.PUT("/keys/{id}/holders/{side}/{slug}", params)));
     await after();
   });
-async function bundle(files?: FileList | null) {
+async function bundle(files: File[]) {
   if (!files?.[0]) return;
   const bytes = new Uint8Array(await files[0].arrayBuffer());
   const text = new TextDecoder().decode(bytes);
@@ -200,36 +190,37 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
     </ol>
     <div v-if="!owner" class="soft">Only an owner can take these steps.</div>
     <div v-else-if="roll.step === 'make' || (roll.step === 'keep' && way === 'again')" class="act">
-      <SelectBox
-        v-model="way"
-        label="The next key"
-        :options="[
-          ['make', 'make it here'],
-          ['bring', 'bring one that was made elsewhere'],
-        ]"
-      />
-      <form v-if="way !== 'bring'" class="row" @submit.prevent="make">
-        <SelectBox v-model="kind" label="Kind" :options="kinds" /><ElButton
-          type="primary"
-          native-type="submit"
-          :loading="busy"
-          >Make the next key</ElButton
-        >
-      </form>
-      <form v-else @submit.prevent="bring">
-        <label class="field"
-          ><span>File</span><small>PEM with key and certificate, or PKCS #12.</small
-          ><input type="file" @change="bundle(($event.target as HTMLInputElement).files)" /></label
-        ><TextBox
-          v-model="password"
-          type="password"
+      <ElFormItem label="The next key"
+        ><ElSelect v-model="way"
+          ><ElOption
+            v-for="[value, text] in [
+              ['make', 'make it here'],
+              ['bring', 'bring one that was made elsewhere'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElForm label-position="top" v-if="way !== 'bring'" class="row" @submit.prevent="make">
+        <ElFormItem label="Kind"
+          ><ElSelect v-model="kind"
+            ><ElOption
+              v-for="[value, text] in kinds"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect></ElFormItem
+        ><ElButton type="primary" native-type="submit" :loading="busy">Make the next key</ElButton>
+      </ElForm>
+      <ElForm label-position="top" v-else @submit.prevent="bring">
+        <FilePick label="File" hint="PEM with key and certificate, or PKCS #12." @files="bundle" /><ElFormItem
           label="Password of the file"
-          hint="For PKCS #12."
-          autocomplete="off"
-        /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!data"
+          ><ElInput v-model="password" type="password" autocomplete="off" /><small>For PKCS #12.</small></ElFormItem
+        ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!data"
           >Take it as the next key</ElButton
         >
-      </form>
+      </ElForm>
     </div>
     <div v-else-if="roll.step === 'publish'" class="act">
       <p v-if="token">The next key is made ({{ roll.next!.kind }}).</p>
@@ -242,15 +233,18 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
         <p>
           <a :href="`/api/v1/keys/${roll.next!.id}/request`" download="gate.csr">Download the signing request (CSR)</a>
         </p>
-        <form @submit.prevent="certify">
-          <TextBox
-            v-model="chain"
-            label="What the authority gave back"
-            hint="PEM, the chain in any order."
-            mono
-            :rows="4"
-          /><ElButton native-type="submit" :loading="busy" :disabled="!chain.trim()">Use this certificate</ElButton>
-        </form>
+        <ElForm label-position="top" @submit.prevent="certify">
+          <ElFormItem label="What the authority gave back"
+            ><ElInput
+              v-model="chain"
+              type="textarea"
+              :rows="4"
+              class="mono"
+              spellcheck="false"
+              autocomplete="off"
+            /><small>PEM, the chain in any order.</small></ElFormItem
+          ><ElButton native-type="submit" :loading="busy" :disabled="!chain.trim()">Use this certificate</ElButton>
+        </ElForm>
       </details>
       <div class="row">
         <ElButton type="primary" :loading="busy" @click="publish">Publish it beside the active one</ElButton
@@ -267,17 +261,18 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
         <template v-if="all">Everybody has it: you can switch.</template
         ><template v-else>Those who don't fetch our metadata by themselves get the exchange sheet.</template>
       </p>
-      <form class="row" @submit.prevent="change">
-        <label class="field"
-          ><span>When</span><small>Leave empty to switch at once.</small
-          ><input v-model="at" type="datetime-local" /></label
+      <ElForm label-position="top" class="row" @submit.prevent="change">
+        <ElFormItem label="When"
+          ><ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" /><small
+            >Leave empty to switch at once.</small
+          ></ElFormItem
         ><ElCheckbox v-if="at && !token && !all" v-model="anyway" label="Whoever has it by then" /><ElButton
           type="primary"
           native-type="submit"
           :loading="busy"
           >{{ at ? "Plan the switch" : "Switch now" }}</ElButton
         ><ElButton @click="undo(roll.next!)">Take the publication back</ElButton>
-      </form>
+      </ElForm>
     </div>
     <div v-else-if="roll.step === 'scheduled'" class="act">
       <p>
@@ -349,43 +344,37 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
       v-if="roll.partners.length && (roll.step === 'wait' || roll.step === 'scheduled' || roll.step === 'keep')"
     >
       <h3>Who has it</h3>
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Partner</th>
-            <th scope="col">Has it</th>
-            <th scope="col">Last sign-in</th>
-            <th scope="col"><span class="visually-hidden">Actions</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="p in roll.partners" :key="p.kind + p.slug">
-            <td>
-              <RouterLink :to="`/${p.kind}s/${p.slug}`">{{ p.name }}</RouterLink>
-              <span class="soft small">{{ p.kind }}</span>
-            </td>
-            <td>
-              <template v-if="p.has"
-                ><span class="tag sound">yes</span>
-                <span class="soft small"
-                  >{{ how[p.how ?? ""] }} <TimeText :at="p.at" from /><template v-if="p.how === 'confirmed'">
-                    by {{ p.by }}</template
-                  ></span
-                ></template
-              ><span v-else class="tag attention">not known</span>
-            </td>
-            <td><TimeText :at="p.lastSignIn" from /></td>
-            <td>
-              <ElButton
-                v-if="engineer && p.how !== 'fetched'"
-                size="small"
-                @click="confirmed(p, (roll.next ?? roll.active)!)"
-                >{{ p.has ? "Not so" : "They have it" }}</ElButton
-              >
-            </td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="roll.partners"
+        ><ElTableColumn label="Partner"
+          ><template #default="{ row: p }"
+            ><RouterLink :to="`/${p.kind}s/${p.slug}`">{{ p.name }}</RouterLink>
+            <span class="soft small">{{ p.kind }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Has it"
+          ><template #default="{ row: p }"
+            ><template v-if="p.has"
+              ><span class="tag sound">yes</span>
+              <span class="soft small"
+                >{{ how[p.how ?? ""] }} <TimeText :at="p.at" from /><template v-if="p.how === 'confirmed'">
+                  by {{ p.by }}</template
+                ></span
+              ></template
+            ><span v-else class="tag attention">not known</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Last sign-in"
+          ><template #default="{ row: p }"><TimeText :at="p.lastSignIn" from /></template></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Actions</span></template
+          ><template #default="{ row: p }"
+            ><ElButton
+              v-if="engineer && p.how !== 'fetched'"
+              size="small"
+              @click="confirmed(p as Holder, (roll.next ?? roll.active)!)"
+              >{{ p.has ? "Not so" : "They have it" }}</ElButton
+            ></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </template>
   </template>
 </template>

@@ -5,12 +5,9 @@ import { applicationConfig, type Application, type ApplicationConfig } from "../
 import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CommonOptions from "./CommonOptions.vue";
-import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
-import SelectBox from "./SelectBox.vue";
 import StartAddress from "./StartAddress.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   application: Application;
@@ -75,121 +72,148 @@ const store = () => act(() => props.save(merged));
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <TextBox
-        v-model="saml.entityId"
-        label="Entity ID"
-        hint="Also called SP entity ID, audience, identifier. Compared letter by letter."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="acs"
-        label="ACS URLs"
-        hint="Also called return address or assertion consumer service. One a line."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
+      <ElFormItem label="Entity ID"
+        ><ElInput
+          v-model="saml.entityId"
+          :disabled="readonly"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Also called SP entity ID, audience, identifier. Compared letter by letter.</small></ElFormItem
+      >
+      <ElFormItem label="ACS URLs"
+        ><ElInput
+          v-model="acs"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Also called return address or assertion consumer service. One a line.</small></ElFormItem
+      >
       <StartAddress v-model="draft" :readonly="readonly" />
-      <TextBox
-        v-model="certificates"
-        label="Certificates"
-        hint="PEM. They check its signed requests, and are encrypted to."
-        mono
-        :rows="4"
-        :disabled="readonly"
-      />
+      <ElFormItem label="Certificates"
+        ><ElInput
+          v-model="certificates"
+          :disabled="readonly"
+          type="textarea"
+          :rows="4"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>PEM. They check its signed requests, and are encrypted to.</small></ElFormItem
+      >
     </template>
     <template v-else>
-      <SelectBox
-        v-model="saml.sign"
-        label="We sign"
-        hint="Most applications want the assertion signed; some want the response, a few both."
-        :disabled="readonly"
-        :options="[
-          ['assertion', 'the assertion'],
-          ['response', 'the response'],
-          ['both', 'both'],
-        ]"
-      />
-      <SelectBox
-        v-model="saml.encrypt"
-        label="We encrypt"
-        hint="Needed only where the assertion passes through hands that must not read it."
-        :disabled="readonly"
-        :options="[
-          ['', 'nothing'],
-          ['assertion', 'the assertion'],
-          ['nameid', 'the NameID'],
-        ]"
-      />
+      <ElFormItem label="We sign"
+        ><ElSelect v-model="saml.sign" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['assertion', 'the assertion'],
+              ['response', 'the response'],
+              ['both', 'both'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small>Most applications want the assertion signed; some want the response, a few both.</small></ElFormItem
+      >
+      <ElFormItem label="We encrypt"
+        ><ElSelect v-model="saml.encrypt" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'nothing'],
+              ['assertion', 'the assertion'],
+              ['nameid', 'the NameID'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small>Needed only where the assertion passes through hands that must not read it.</small></ElFormItem
+      >
       <template v-if="saml.encrypt">
-        <SelectBox
-          v-model="contentEncryption"
-          label="Content encryption"
-          hint="GCM protects against change as well; CBC only for an application that knows nothing else."
-          :disabled="readonly"
-          :options="[
-            ['', 'AES-256-GCM'],
-            ['http://www.w3.org/2009/xmlenc11#aes128-gcm', 'AES-128-GCM'],
-            ['http://www.w3.org/2001/04/xmlenc#aes256-cbc', 'AES-256-CBC'],
-            ['http://www.w3.org/2001/04/xmlenc#aes128-cbc', 'AES-128-CBC'],
-          ]"
-        />
-        <SelectBox
-          v-model="keyTransport"
-          label="Key transport"
-          hint="Every partner knows the first; the second only where it is demanded."
-          :disabled="readonly"
-          :options="[
-            ['', 'RSA-OAEP (mgf1p)'],
-            ['http://www.w3.org/2009/xmlenc11#rsa-oaep', 'RSA-OAEP with SHA-256'],
-          ]"
-        />
+        <ElFormItem label="Content encryption"
+          ><ElSelect v-model="contentEncryption" :disabled="readonly"
+            ><ElOption
+              v-for="[value, text] in [
+                ['', 'AES-256-GCM'],
+                ['http://www.w3.org/2009/xmlenc11#aes128-gcm', 'AES-128-GCM'],
+                ['http://www.w3.org/2001/04/xmlenc#aes256-cbc', 'AES-256-CBC'],
+                ['http://www.w3.org/2001/04/xmlenc#aes128-cbc', 'AES-128-CBC'],
+              ]"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+          ><small
+            >GCM protects against change as well; CBC only for an application that knows nothing else.</small
+          ></ElFormItem
+        >
+        <ElFormItem label="Key transport"
+          ><ElSelect v-model="keyTransport" :disabled="readonly"
+            ><ElOption
+              v-for="[value, text] in [
+                ['', 'RSA-OAEP (mgf1p)'],
+                ['http://www.w3.org/2009/xmlenc11#rsa-oaep', 'RSA-OAEP with SHA-256'],
+              ]"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+          ><small>Every partner knows the first; the second only where it is demanded.</small></ElFormItem
+        >
       </template>
-      <CheckBox
-        v-model="saml.requireSignedRequests"
-        label="Refuse unsigned requests"
-        hint="Switch on where the application signs its requests."
-        :disabled="readonly"
-      />
-      <SelectBox
-        v-model="contexts"
-        label="The strength of sign-in that it asks for counts"
-        hint="Many libraries demand a password context by default, which not every provider can say."
-        :disabled="readonly"
-        :options="[
-          ['', 'as it says: what it demands must be proven'],
-          ['prefer', 'asked for, and taken without it'],
-          ['ignore', 'not at all'],
-        ]"
-      />
-      <CheckBox
-        v-model="saml.spInitiatedOnly"
-        label="The application takes SP-initiated sign-in only"
-        hint="Its tile then leads to its own start address."
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="saml.defaultRelayState"
-        label="RelayState for sign-ins begun at the gate"
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="deepLinks"
-        label="Deep links"
-        hint="Beginnings of addresses that may be asked for, one a line."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
+      <ElCheckbox v-model="saml.requireSignedRequests" :disabled="readonly"
+        ><b>Refuse unsigned requests</b><small>Switch on where the application signs its requests.</small></ElCheckbox
+      >
+      <ElFormItem label="The strength of sign-in that it asks for counts"
+        ><ElSelect v-model="contexts" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'as it says: what it demands must be proven'],
+              ['prefer', 'asked for, and taken without it'],
+              ['ignore', 'not at all'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small
+          >Many libraries demand a password context by default, which not every provider can say.</small
+        ></ElFormItem
+      >
+      <ElCheckbox v-model="saml.spInitiatedOnly" :disabled="readonly"
+        ><b>The application takes SP-initiated sign-in only</b
+        ><small>Its tile then leads to its own start address.</small></ElCheckbox
+      >
+      <ElFormItem label="RelayState for sign-ins begun at the gate"
+        ><ElInput
+          v-model="saml.defaultRelayState"
+          :disabled="readonly"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Deep links"
+        ><ElInput
+          v-model="deepLinks"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Beginnings of addresses that may be asked for, one a line.</small></ElFormItem
+      >
       <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the application" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />
-  </form>
+  </ElForm>
 </template>

@@ -5,11 +5,8 @@ import { providerConfig, type Provider, type ProviderConfig } from "../api/clien
 import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
 import CommonOptions from "./CommonOptions.vue";
-import CheckBox from "./CheckBox.vue";
 import CommonValues from "./CommonValues.vue";
 import FormError from "./FormError.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   provider: Provider;
@@ -83,138 +80,153 @@ const store = () => act(() => props.save(merged));
 </script>
 
 <template>
-  <form @submit.prevent="store">
+  <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <TextBox
-        v-model="saml.entityId"
-        label="Entity ID"
-        hint="Also called issuer, IdP identifier. Compared letter by letter."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox
-        v-model="redirect"
-        label="SSO URL for HTTP-Redirect"
-        hint="Also called login URL, sign-in address."
-        mono
-        :disabled="readonly"
-      />
-      <TextBox v-model="post" label="SSO URL for HTTP-POST" mono :disabled="readonly" />
-      <TextBox
-        v-model="certificates"
-        label="Certificates"
-        hint="PEM. A signature by any of their keys is accepted."
-        mono
-        :rows="4"
-        :disabled="readonly"
-      />
+      <ElFormItem label="Entity ID"
+        ><ElInput
+          v-model="saml.entityId"
+          :disabled="readonly"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Also called issuer, IdP identifier. Compared letter by letter.</small></ElFormItem
+      >
+      <ElFormItem label="SSO URL for HTTP-Redirect"
+        ><ElInput v-model="redirect" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Also called login URL, sign-in address.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="SSO URL for HTTP-POST"
+        ><ElInput v-model="post" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Certificates"
+        ><ElInput
+          v-model="certificates"
+          :disabled="readonly"
+          type="textarea"
+          :rows="4"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>PEM. A signature by any of their keys is accepted.</small></ElFormItem
+      >
     </template>
     <template v-else-if="part === 'matching'">
-      <TextBox
-        v-model="saml.subjectFrom"
-        label="Attribute that identifies a person"
-        hint="Only where the provider sends no useful NameID."
-        mono
-        :disabled="readonly"
-      />
+      <ElFormItem label="Attribute that identifies a person"
+        ><ElInput
+          v-model="saml.subjectFrom"
+          :disabled="readonly"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Only where the provider sends no useful NameID.</small></ElFormItem
+      >
     </template>
     <template v-else>
-      <SelectBox
-        v-model="saml.nameIdFormat"
-        label="NameID format that we ask for"
-        hint="Persistent is best for knowing people again; none where the provider refuses every wish."
-        :disabled="readonly"
-        :options="[
-          ['', 'none in particular'],
-          ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'],
-          ['urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', 'emailAddress'],
-          ['urn:oasis:names:tc:SAML:2.0:nameid-format:transient', 'transient'],
-          ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified'],
-        ]"
-      />
-      <SelectBox
-        v-model="saml.requestBinding"
-        label="We send requests by"
-        hint="Redirect is shorter; POST where the provider says so, or where requests are very long."
-        :disabled="readonly"
-        :options="[
-          ['HTTP-Redirect', 'HTTP-Redirect'],
-          ['HTTP-POST', 'HTTP-POST'],
-        ]"
-      />
-      <CheckBox
-        v-model="saml.sendUnsigned"
-        label="Leave our requests unsigned"
-        hint="Only for a provider that can't take signed ones."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="saml.wantAssertionSigned"
-        label="The assertion itself must be signed"
-        hint="Without it a signed response is enough."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="saml.forceAuthn"
-        label="Always ask for a fresh sign-in"
-        hint="ForceAuthn: people enter their password again although the provider knows them."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="saml.allowUnsolicited"
-        label="Accept sign-ins that the provider began"
-        hint="Needed for IdP-initiated sign-in. Anybody can then be signed in by a link; leave it off unless it is wanted."
-        :disabled="readonly"
-      />
-      <CheckBox
-        v-model="saml.allowCbc"
-        label="Accept AES-CBC"
-        hint="Only for a provider that knows nothing else, and only under a signed response."
-        :disabled="readonly"
-      />
-      <SelectBox
-        v-model="saml.responseBinding"
-        label="We ask for answers by"
-        hint="By artifact the answer itself never passes the browser; we fetch it from the provider. Both servers must reach each other."
-        :disabled="readonly"
-        :options="[
-          ['HTTP-POST', 'HTTP-POST'],
-          ['HTTP-Artifact', 'HTTP-Artifact'],
-        ]"
-      />
-      <TextBox
-        v-if="saml.responseBinding === 'HTTP-Artifact'"
-        v-model="artifact"
-        label="Artifact resolution URL"
-        mono
-        :disabled="readonly"
-      />
-      <SelectBox
-        v-model="comparison"
-        label="How strongly people must sign in there"
-        hint="Asked in each request. A provider that can't prove it answers NoAuthnContext."
-        :disabled="readonly"
-        :options="[
-          ['', 'not asked'],
-          ['exact', 'exactly one of these'],
-          ['minimum', 'at least as strong as'],
-          ['better', 'stronger than'],
-          ['maximum', 'at most as strong as'],
-        ]"
-      />
-      <TextBox
-        v-if="comparison"
-        v-model="classes"
-        label="Contexts"
-        hint="AuthnContextClassRef URIs, one a line."
-        mono
-        :rows="2"
-        :disabled="readonly"
-      />
+      <ElFormItem label="NameID format that we ask for"
+        ><ElSelect v-model="saml.nameIdFormat" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'none in particular'],
+              ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'],
+              ['urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', 'emailAddress'],
+              ['urn:oasis:names:tc:SAML:2.0:nameid-format:transient', 'transient'],
+              ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small
+          >Persistent is best for knowing people again; none where the provider refuses every wish.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="We send requests by"
+        ><ElSelect v-model="saml.requestBinding" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['HTTP-Redirect', 'HTTP-Redirect'],
+              ['HTTP-POST', 'HTTP-POST'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small
+          >Redirect is shorter; POST where the provider says so, or where requests are very long.</small
+        ></ElFormItem
+      >
+      <ElCheckbox v-model="saml.sendUnsigned" :disabled="readonly"
+        ><b>Leave our requests unsigned</b><small>Only for a provider that can't take signed ones.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="saml.wantAssertionSigned" :disabled="readonly"
+        ><b>The assertion itself must be signed</b><small>Without it a signed response is enough.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="saml.forceAuthn" :disabled="readonly"
+        ><b>Always ask for a fresh sign-in</b
+        ><small>ForceAuthn: people enter their password again although the provider knows them.</small></ElCheckbox
+      >
+      <ElCheckbox v-model="saml.allowUnsolicited" :disabled="readonly"
+        ><b>Accept sign-ins that the provider began</b
+        ><small
+          >Needed for IdP-initiated sign-in. Anybody can then be signed in by a link; leave it off unless it is
+          wanted.</small
+        ></ElCheckbox
+      >
+      <ElCheckbox v-model="saml.allowCbc" :disabled="readonly"
+        ><b>Accept AES-CBC</b
+        ><small>Only for a provider that knows nothing else, and only under a signed response.</small></ElCheckbox
+      >
+      <ElFormItem label="We ask for answers by"
+        ><ElSelect v-model="saml.responseBinding" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['HTTP-POST', 'HTTP-POST'],
+              ['HTTP-Artifact', 'HTTP-Artifact'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small
+          >By artifact the answer itself never passes the browser; we fetch it from the provider. Both servers must
+          reach each other.</small
+        ></ElFormItem
+      >
+      <ElFormItem label="Artifact resolution URL" v-if="saml.responseBinding === 'HTTP-Artifact'"
+        ><ElInput v-model="artifact" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="How strongly people must sign in there"
+        ><ElSelect v-model="comparison" :disabled="readonly"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'not asked'],
+              ['exact', 'exactly one of these'],
+              ['minimum', 'at least as strong as'],
+              ['better', 'stronger than'],
+              ['maximum', 'at most as strong as'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small>Asked in each request. A provider that can't prove it answers NoAuthnContext.</small></ElFormItem
+      >
+      <ElFormItem label="Contexts" v-if="comparison"
+        ><ElInput
+          v-model="classes"
+          :disabled="readonly"
+          type="textarea"
+          :rows="2"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>AuthnContextClassRef URIs, one a line.</small></ElFormItem
+      >
       <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the provider" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />
-  </form>
+  </ElForm>
 </template>

@@ -1,12 +1,11 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { http, ok, type Secret, type TriedSecret } from "../api/client";
 import type { Kind } from "../composables/partner";
 import { useAct } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 import TimeText from "./TimeText.vue";
 
 const props = defineProps<{ kind: Kind; slug: string; secrets: Secret[]; readonly?: boolean }>();
@@ -50,8 +49,11 @@ const attempt = (id: string) =>
     tried.value[id] = await ok(http.POST("/providers/{slug}/secrets/{id}/try", one(id)));
   });
 const change = () => done(() => ok(http.POST("/providers/{slug}/secrets/switch", { params: path.value })));
-const remove = (s: Secret) =>
-  confirm(ours.value ? "Take this secret back? What uses it fails at once." : "Forget this secret?") &&
+const remove = async (s: Secret) =>
+  (await sure(
+    ours.value ? "Take this secret back? What uses it fails at once." : "Forget this secret?",
+    ours.value ? "Take it back" : "Forget it",
+  )) &&
   done(() =>
     ours.value
       ? ok(http.DELETE("/applications/{slug}/secrets/{id}", one(s.id)))
@@ -63,50 +65,42 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
 <template>
   <section class="secrets">
     <h3>{{ ours ? "Client secrets that it holds" : "Client secrets that the provider gave us" }}</h3>
-    <table v-if="secrets.length" class="list">
-      <thead>
-        <tr>
-          <th scope="col">Begins</th>
-          <th scope="col">State</th>
-          <th scope="col">Since</th>
-          <th scope="col">Ends</th>
-          <th v-if="ours" scope="col">Last used</th>
-          <th scope="col"><span class="visually-hidden">Acts</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <template v-for="s in secrets" :key="s.id">
-          <tr>
-            <td class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</td>
-            <td>
-              <span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{
-                s.state === "next" ? "next" : "in use"
-              }}</span
-              ><span v-if="s.tried" class="tag" :class="states[s.tried]">{{ s.tried }} when tried</span>
-            </td>
-            <td><TimeText :at="s.created" from /></td>
-            <td><TimeText v-if="s.expires" :at="s.expires" from /><template v-else>no end</template></td>
-            <td v-if="ours"><TimeText v-if="s.lastUsed" :at="s.lastUsed" from /><template v-else>never</template></td>
-            <td class="acts">
-              <template v-if="!readonly"
-                ><ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton
-                ><ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change"
-                  >Switch to it</ElButton
-                ><ElButton size="small" type="danger" @click="remove(s)">{{
-                  ours ? "Take back" : "Forget"
-                }}</ElButton></template
-              >
-            </td>
-          </tr>
-          <tr v-if="tried[s.id]">
-            <td :colspan="ours ? 6 : 5" aria-live="polite">
-              <b>{{ tried[s.id]!.result }}</b
-              >: {{ tried[s.id]!.text }} <span class="soft">{{ tried[s.id]!.remedy }}</span>
-            </td>
-          </tr>
-        </template>
-      </tbody>
-    </table>
+    <ElTable table-layout="auto" v-if="secrets.length" :data="secrets" row-key="id"
+      ><ElTableColumn label="Begins"
+        ><template #default="{ row: s }"
+          ><span class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="State"
+        ><template #default="{ row: s }"
+          ><span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{
+            s.state === "next" ? "next" : "in use"
+          }}</span
+          ><span v-if="s.tried" class="tag" :class="states[s.tried]">{{ s.tried }} when tried</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="Since"
+        ><template #default="{ row: s }"><TimeText :at="s.created" from /></template></ElTableColumn
+      ><ElTableColumn label="Ends"
+        ><template #default="{ row: s }"
+          ><TimeText v-if="s.expires" :at="s.expires" from /><template v-else>no end</template></template
+        ></ElTableColumn
+      ><ElTableColumn v-if="ours" label="Last used"
+        ><template #default="{ row: s }"
+          ><TimeText v-if="s.lastUsed" :at="s.lastUsed" from /><template v-else>never</template></template
+        ></ElTableColumn
+      ><ElTableColumn v-if="!readonly" min-width="160"
+        ><template #header><span class="visually-hidden">Acts</span></template
+        ><template #default="{ row: s }"
+          ><div class="acts">
+            <ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton
+            ><ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change"
+              >Switch to it</ElButton
+            ><ElButton size="small" type="danger" @click="remove(s as Secret)">{{
+              ours ? "Take back" : "Forget"
+            }}</ElButton>
+          </div></template
+        ></ElTableColumn
+      ></ElTable
+    >
     <p v-else class="soft">
       {{
         ours
@@ -114,21 +108,29 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
           : "None is stored yet, so no code can be exchanged."
       }}
     </p>
+    <p v-for="s in secrets.filter((x) => tried[x.id])" :key="s.id" aria-live="polite">
+      <span class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</span> <b>{{ tried[s.id]!.result }}</b>:
+      {{ tried[s.id]!.text }} <span class="soft">{{ tried[s.id]!.remedy }}</span>
+    </p>
     <template v-if="!readonly">
-      <form v-if="ours" class="row" @submit.prevent="make">
-        <SelectBox
-          v-model="days"
-          label="Good for"
-          :options="[
-            ['90', '90 days'],
-            ['365', 'a year'],
-            ['730', 'two years'],
-            ['0', 'as long as it is not taken back'],
-          ]"
-        /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="secrets.length > 1">{{
+      <ElForm label-position="top" v-if="ours" class="row" @submit.prevent="make">
+        <ElFormItem label="Good for"
+          ><ElSelect v-model="days"
+            ><ElOption
+              v-for="[value, text] in [
+                ['90', '90 days'],
+                ['365', 'a year'],
+                ['730', 'two years'],
+                ['0', 'as long as it is not taken back'],
+              ]"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect></ElFormItem
+        ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="secrets.length > 1">{{
           secrets.length ? "Make a second one" : "Make a secret"
         }}</ElButton>
-      </form>
+      </ElForm>
       <p v-if="ours && secrets.length > 1" class="soft small">
         Two are the most. Take back the one that is no longer used.
       </p>
@@ -136,23 +138,19 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
         <p><b>Copy it now; it is shown once.</b> Hand it over apart from the exchange sheet.</p>
         <CopyValue :value="fresh" label="the client secret" />
       </div>
-      <form v-if="!ours" @submit.prevent="enter">
-        <TextBox
-          v-model="value"
-          :label="secrets.length ? 'The next secret' : 'The secret'"
-          hint="Its value, not its ID or number. It is sealed at once and never shown again."
-          type="password"
-          mono
-          autocomplete="new-password"
-        /><TextBox
-          v-model="ends"
-          label="Ends on"
-          hint="As the provider says; findings warn ahead."
-          type="date"
-        /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!value.trim()">{{
+      <ElForm label-position="top" v-if="!ours" @submit.prevent="enter">
+        <ElFormItem :label="secrets.length ? 'The next secret' : 'The secret'"
+          ><ElInput v-model="value" type="password" class="mono" spellcheck="false" autocomplete="new-password" /><small
+            >Its value, not its ID or number. It is sealed at once and never shown again.</small
+          ></ElFormItem
+        ><ElFormItem label="Ends on"
+          ><ElInput v-model="ends" type="date" autocomplete="off" /><small
+            >As the provider says; findings warn ahead.</small
+          ></ElFormItem
+        ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!value.trim()">{{
           secrets.length ? "Store it as the next one" : "Store it"
         }}</ElButton>
-      </form>
+      </ElForm>
     </template>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </section>

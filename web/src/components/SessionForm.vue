@@ -1,14 +1,12 @@
 <script setup lang="ts">
+import FilePick from "./FilePick.vue";
 import { ElButton } from "element-plus";
 import { computed } from "vue";
 import { applicationConfig, type Application, type ApplicationConfig, type Tile } from "../api/client";
 import { list } from "../composables/circle";
 import { useDraft } from "../composables/draft";
 import { useAct } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import FormError from "./FormError.vue";
-import SelectBox from "./SelectBox.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{
   application: Application;
@@ -33,8 +31,7 @@ const idle = minutes("idleMinutes"),
   max = minutes("maxMinutes");
 const tiles = computed(() => draft.value.tiles ?? []);
 const add = () => (draft.value.tiles = [...tiles.value, {} as Tile]);
-async function picture(t: Tile, event: Event) {
-  const f = (event.target as HTMLInputElement).files?.[0];
+async function picture(t: Tile, [f]: File[]) {
   if (!f) return;
   t.picture = await new Promise((done) => {
     const r = new FileReader();
@@ -46,61 +43,69 @@ const store = () => act(() => props.save(merged));
 </script>
 
 <template>
-  <form @submit.prevent="store">
-    <SelectBox
-      v-model="signOut"
-      label="Signing out there ends"
-      :disabled="readonly"
-      :options="[
-        ['', 'everything: the sessions at the gate, its applications and the provider'],
-        ['gate', 'the session at the gate and its applications'],
-        ['application', 'its own part only'],
-      ]"
-    />
+  <ElForm label-position="top" @submit.prevent="store">
+    <ElFormItem label="Signing out there ends"
+      ><ElSelect v-model="signOut" :disabled="readonly"
+        ><ElOption
+          v-for="[value, text] in [
+            ['', 'everything: the sessions at the gate, its applications and the provider'],
+            ['gate', 'the session at the gate and its applications'],
+            ['application', 'its own part only'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
     <div class="two">
-      <TextBox
-        v-model="idle"
-        label="Asked anew after minutes unused"
-        hint="Empty: as the gate's own limit"
-        type="number"
-        :disabled="readonly"
-      /><TextBox v-model="max" label="Asked anew after minutes at most" type="number" :disabled="readonly" />
+      <ElFormItem label="Asked anew after minutes unused"
+        ><ElInput v-model="idle" :disabled="readonly" type="number" autocomplete="off" /><small
+          >Empty: as the gate's own limit</small
+        ></ElFormItem
+      ><ElFormItem label="Asked anew after minutes at most"
+        ><ElInput v-model="max" :disabled="readonly" type="number" autocomplete="off"
+      /></ElFormItem>
     </div>
     <h3>Tiles</h3>
     <p class="soft">What people see of it on their page. Without any, one tile with its name.</p>
     <fieldset v-for="(t, i) in tiles" :key="i">
       <legend>Tile {{ i + 1 }}</legend>
       <div class="two">
-        <TextBox
-          v-model="t.name"
-          label="Name"
-          :hint="i ? undefined : 'Empty: the application\'s'"
-          :disabled="readonly"
-        /><TextBox v-model="t.description" label="Description" :disabled="readonly" /><TextBox
-          v-model="t.to"
-          label="Leads to"
-          hint="A deep link; empty for the start"
-          mono
-          :disabled="readonly"
-        />
-        <label class="field"
-          ><span>Only for the groups</span><small>Short names, parted by commas; empty for all who may use it</small
-          ><input
+        <ElFormItem label="Name"
+          ><ElInput v-model="t.name" :disabled="readonly" autocomplete="off" /><small
+            v-if="i ? undefined : 'Empty: the application\'s'"
+            >{{ i ? undefined : "Empty: the application's" }}</small
+          ></ElFormItem
+        ><ElFormItem label="Description"
+          ><ElInput v-model="t.description" :disabled="readonly" autocomplete="off" /></ElFormItem
+        ><ElFormItem label="Leads to"
+          ><ElInput v-model="t.to" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+            >A deep link; empty for the start</small
+          ></ElFormItem
+        >
+        <ElFormItem label="Only for the groups"
+          ><ElInput
             class="mono"
-            :value="(t.groups ?? []).join(', ')"
+            :model-value="(t.groups ?? []).join(', ')"
             :disabled="readonly"
-            @change="t.groups = list(($event.target as HTMLInputElement).value)"
-        /></label>
+            @change="t.groups = list($event)"
+          /><small>Short names, parted by commas; empty for all who may use it</small></ElFormItem
+        >
       </div>
-      <CheckBox v-model="t.hidden" label="Hidden" hint="Its start link goes on working." :disabled="readonly" />
+      <ElCheckbox v-model="t.hidden" :disabled="readonly"
+        ><b>Hidden</b><small>Its start link goes on working.</small></ElCheckbox
+      >
       <p v-if="t.picture">
         <img :src="t.picture" alt="Its picture" width="40" height="40" />
         <a v-if="!readonly" href="#" @click.prevent="t.picture = undefined">Take the picture away</a>
       </p>
-      <label v-else-if="!readonly" class="field"
-        ><span>Picture</span><small>PNG, JPEG, GIF or WebP of at most 32 KiB</small
-        ><input type="file" accept="image/png,image/jpeg,image/gif,image/webp" @change="picture(t, $event)"
-      /></label>
+      <FilePick
+        v-else-if="!readonly"
+        label="Picture"
+        hint="PNG, JPEG, GIF or WebP of at most 32 KiB"
+        accept="image/png,image/jpeg,image/gif,image/webp"
+        @files="picture(t, $event)"
+      />
       <a v-if="!readonly" href="#" @click.prevent="draft.tiles = tiles.filter((_, n) => n !== i)"
         >Take this tile away</a
       >
@@ -110,7 +115,7 @@ const store = () => act(() => props.save(merged));
       ><ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
     </div>
     <FormError :error="error" :offers="offers" :draft="draft" />
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

@@ -2,7 +2,6 @@
 import { ElCheckbox } from "element-plus";
 import { computed } from "vue";
 import type { ApplicationConfig } from "../api/client";
-import TextBox from "./TextBox.vue";
 
 defineProps<{ readonly?: boolean }>();
 const draft = defineModel<ApplicationConfig>({ required: true });
@@ -16,6 +15,11 @@ const hint = computed(() =>
 </script>
 
 <template>
-  <TextBox v-model="draft.startUrl" label="Start address" :hint="hint" mono :disabled="readonly" />
+  <ElFormItem label="Start address"
+    ><ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+      v-if="hint"
+      >{{ hint }}</small
+    ></ElFormItem
+  >
   <p v-if="guessed && !readonly"><ElCheckbox :model-value="false" label="It is right" @change="right" /></p>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import FilePick from "./FilePick.vue";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import type { TakeIn, Understood } from "../api/client";
@@ -45,7 +46,7 @@ async function textOf(f: File): Promise<string> {
   return new TextDecoder(wide).decode(bytes);
 }
 
-async function besideFile(files?: FileList | null) {
+async function besideFile(files: File[]) {
   if (!files?.[0]) return;
   beside.value = files[0].name;
   certificate.value = await textOf(files[0]);
@@ -66,7 +67,7 @@ function changed() {
   void look();
 }
 
-async function dropped(files?: FileList | null) {
+async function dropped(files?: File[] | FileList | null) {
   over.value = false;
   const f = files?.[0];
   if (!f) return;
@@ -92,7 +93,8 @@ async function store() {
   if (await act(() => props.take(input(), understood))) got.value = null;
 }
 
-const roles: Record<string, string> = { idp: "identity provider", sp: "service provider" };
+const rolesOf = (e: { roles: string[] }) => e.roles.map(sideWord).join(", ");
+const sideWord = (role: string) => (role === "idp" ? "identity provider" : "service provider");
 </script>
 
 <template>
@@ -103,29 +105,27 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
     @dragleave="over = false"
     @drop.prevent="dropped($event.dataTransfer?.files)"
   >
-    <label class="field">
-      <span>Take theirs</span>
-      <small
-        >Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or
-        issuer. What it is will be found out; nothing is stored yet.</small
-      >
-      <textarea
+    <ElFormItem label="Take theirs"
+      ><ElInput
         v-model="text"
-        rows="4"
         spellcheck="false"
         placeholder="https://…   or   <EntityDescriptor …>   or   { … }"
         @change="changed"
         @paste="$nextTick(changed)"
-      ></textarea>
-    </label>
+        type="textarea"
+        :rows="4"
+      /><small
+        >Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or
+        issuer. What it is will be found out; nothing is stored yet.</small
+      ></ElFormItem
+    >
     <div class="row">
-      <label class="pick"
-        ><input
-          type="file"
-          accept=".xml,.json,.txt,.pem,.cer,.crt,.der,application/xml,text/xml,application/json"
-          @change="dropped(($event.target as HTMLInputElement).files)"
-        />Choose a file</label
-      >
+      <FilePick
+        label="Choose a file"
+        small
+        accept=".xml,.json,.txt,.pem,.cer,.crt,.der,application/xml,text/xml,application/json"
+        @files="dropped"
+      />
       <span v-if="file" class="soft">{{ file }}</span>
       <ElButton :loading="busy" @click="changed">Understand it</ElButton>
     </div>
@@ -138,58 +138,51 @@ const roles: Record<string, string> = { idp: "identity provider", sp: "service p
         </li>
       </ul>
       <p v-if="got.remark">{{ got.remark }}</p>
-      <form v-if="got.needsEntityId" class="row" @submit.prevent="look">
-        <label class="field id"
-          ><span>Entity ID</span><small>It was lost in the cutting. Enter it exactly as the other side writes it.</small
-          ><input v-model="entity" class="mono" spellcheck="false" /></label
+      <ElForm label-position="top" v-if="got.needsEntityId" class="row" @submit.prevent="look">
+        <ElFormItem label="Entity ID" class="id"
+          ><ElInput v-model="entity" class="mono" spellcheck="false" /><small
+            >It was lost in the cutting. Enter it exactly as the other side writes it.</small
+          ></ElFormItem
         ><ElButton native-type="submit">Go on</ElButton>
-      </form>
-      <label v-if="!got.chosen && got.entities.length > 8" class="field"
-        ><span>Find among {{ got.entities.length }}</span
-        ><input v-model="filter" type="search"
-      /></label>
+      </ElForm>
+      <ElFormItem :label="`Find among ${got.entities.length}`" v-if="!got.chosen && got.entities.length > 8"
+        ><ElInput v-model="filter" type="search"
+      /></ElFormItem>
       <ul v-if="!got.chosen && got.entities.length > 1" class="entities">
         <li v-for="e in shown.slice(0, 50)" :key="e.entityId">
           <button type="button" :disabled="!e.usable" @click="choose(e.entityId)">
-            <b>{{ e.displayName || e.entityId }}</b
-            ><span class="mono">{{ e.entityId }}</span
-            ><span class="soft">{{ e.roles.map((r) => roles[r]).join(", ") }}</span>
+            <b>{{ e.displayName || e.entityId }}</b><span class="mono">{{ e.entityId }}</span
+            ><span class="soft">{{ rolesOf(e) }}</span>
           </button>
         </li>
       </ul>
       <template v-if="usable()">
         <h3>This was understood</h3>
-        <table class="list">
-          <thead>
-            <tr>
-              <th scope="col">Field</th>
-              <th scope="col">Held now</th>
-              <th scope="col">Theirs</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="c in got.changes ?? []" :key="c.field + c.after + c.before">
-              <td>
-                {{ c.field
-                }}<span v-if="c.field === 'start address' && got.proposed?.startUrl" class="tag attention"
-                  >proposed</span
-                >
-              </td>
-              <td class="mono">{{ shortName(c.before) || "–" }}</td>
-              <td class="mono">{{ shortName(c.after) || "taken away" }}</td>
-            </tr>
-            <tr v-if="!got.changes?.length">
-              <td colspan="3">All this is held already.</td>
-            </tr>
-          </tbody>
-        </table>
-        <label v-if="got.role === 'sp' || got.role === 'idp'" class="pick small"
-          ><input
-            type="file"
-            accept=".pem,.cer,.crt,.der,.txt"
-            @change="besideFile(($event.target as HTMLInputElement).files)"
-          />{{ beside || "A certificate file came beside it" }}</label
+        <ElTable table-layout="auto" :data="got.changes ?? []" empty-text="All this is held already."
+          ><ElTableColumn label="Field"
+            ><template #default="{ row: c }"
+              >{{ c.field
+              }}<span v-if="c.field === 'start address' && got.proposed?.startUrl" class="tag attention"
+                >proposed</span
+              ></template
+            ></ElTableColumn
+          ><ElTableColumn label="Held now"
+            ><template #default="{ row: c }"
+              ><span class="mono">{{ shortName(c.before) || "–" }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Theirs"
+            ><template #default="{ row: c }"
+              ><span class="mono">{{ shortName(c.after) || "taken away" }}</span></template
+            ></ElTableColumn
+          ></ElTable
         >
+        <FilePick
+          v-if="got.role === 'sp' || got.role === 'idp'"
+          :label="beside || 'A certificate file came beside it'"
+          small
+          accept=".pem,.cer,.crt,.der,.txt"
+          @files="besideFile"
+        />
         <p v-if="got.proposed?.startUrl" class="soft">
           The metadata does not say where people begin in the application. This address is a guess; correct it below.
         </p>

@@ -26,8 +26,8 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
         <span class="soft">RelayState</span> <span class="mono">{{ message.message!.relayState }}</span>
       </p>
       <template v-if="message.message!.raw">
-        <label v-if="message.message!.raw !== message.decoded" class="small"
-          ><input v-model="raw" type="checkbox" /> as it came, octet for octet</label
+        <ElCheckbox v-if="message.message!.raw !== message.decoded" v-model="raw"
+          >as it came, octet for octet</ElCheckbox
         >
         <CopyValue :value="raw ? message.message!.raw! : message.decoded!" label="the message" block class="doc" />
         <template v-if="message.opened"

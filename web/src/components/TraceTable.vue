@@ -7,37 +7,30 @@ defineProps<{ traces: TraceSummary[]; empty: string }>();
 </script>
 
 <template>
-  <table v-if="traces.length" class="list">
-    <thead>
-      <tr>
-        <th scope="col">Reference</th>
-        <th scope="col">Outcome</th>
-        <th scope="col">Application</th>
-        <th scope="col">Provider</th>
-        <th scope="col">Person</th>
-        <th scope="col">Begun</th>
-        <th scope="col">Took</th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="t in traces" :key="t.reference">
-        <td>
-          <RouterLink :to="`/traces/${t.reference}`" class="mono">{{ t.reference }}</RouterLink
-          ><br /><span class="soft small">{{ flowWords[t.flow] }}{{ t.rehearsal ? ", rehearsal" : "" }}</span>
-        </td>
-        <td>
-          <span class="tag" :class="outcomeWords[t.outcome]?.state">{{ outcomeWords[t.outcome]?.text }}</span
-          ><template v-if="t.title"
-            ><br /><span class="small">{{ t.title }}</span></template
-          >
-        </td>
-        <td>{{ t.application || "–" }}</td>
-        <td>{{ t.provider || "–" }}</td>
-        <td>{{ t.person || "–" }}</td>
-        <td><TimeText :at="t.started" from /></td>
-        <td>{{ duration(t.micros) }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable table-layout="auto" :data="traces" row-key="reference" v-if="traces.length"
+    ><ElTableColumn label="Reference"
+      ><template #default="{ row: t }"
+        ><RouterLink :to="`/traces/${t.reference}`" class="mono">{{ t.reference }}</RouterLink
+        ><br /><span class="soft small">{{ flowWords[t.flow] }}{{ t.rehearsal ? ", rehearsal" : "" }}</span></template
+      ></ElTableColumn
+    ><ElTableColumn label="Outcome"
+      ><template #default="{ row: t }"
+        ><span class="tag" :class="outcomeWords[t.outcome]?.state">{{ outcomeWords[t.outcome]?.text }}</span
+        ><template v-if="t.title"
+          ><br /><span class="small">{{ t.title }}</span></template
+        ></template
+      ></ElTableColumn
+    ><ElTableColumn label="Application"
+      ><template #default="{ row: t }">{{ t.application || "–" }}</template></ElTableColumn
+    ><ElTableColumn label="Provider"
+      ><template #default="{ row: t }">{{ t.provider || "–" }}</template></ElTableColumn
+    ><ElTableColumn label="Person"
+      ><template #default="{ row: t }">{{ t.person || "–" }}</template></ElTableColumn
+    ><ElTableColumn label="Begun"
+      ><template #default="{ row: t }"><TimeText :at="t.started" from /></template></ElTableColumn
+    ><ElTableColumn label="Took"
+      ><template #default="{ row: t }">{{ duration(t.micros) }}</template></ElTableColumn
+    ></ElTable
+  >
   <p v-else class="soft">{{ empty }}</p>
 </template>

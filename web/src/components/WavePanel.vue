@@ -5,8 +5,6 @@ import { http, ok, type Move, type MoveWave } from "../api/client";
 import { fromInput } from "../composables/changes";
 import { useAct } from "../composables/load";
 import { useSession } from "../composables/session";
-import CheckBox from "./CheckBox.vue";
-import TextBox from "./TextBox.vue";
 import TimeText from "./TimeText.vue";
 
 const props = defineProps<{ move: Move; wave: MoveWave; readonly?: boolean }>();
@@ -99,32 +97,38 @@ const blocked = computed(() => apps.value.some((a) => a.verdict.state === "block
           >
         </p>
         <div class="row">
-          <TextBox v-model="minutes" label="Minutes in which it can go back by itself" /><ElButton
-            type="primary"
-            :loading="busy"
-            :disabled="!apps.length || wave.needsSecond"
-            @click="open"
+          <ElFormItem label="Minutes in which it can go back by itself"
+            ><ElInput v-model="minutes" autocomplete="off" /></ElFormItem
+          ><ElButton type="primary" :loading="busy" :disabled="!apps.length || wave.needsSecond" @click="open"
             >Open it now</ElButton
-          ><CheckBox v-if="blocked" v-model="anyway" label="Although it is not ready" />
+          ><ElCheckbox v-if="blocked" v-model="anyway">Although it is not ready</ElCheckbox>
         </div>
         <details>
           <summary>Window and what it bears</summary>
           <div class="row">
-            <TextBox v-model="opens" label="Opens" type="datetime-local" /><TextBox
-              v-model="closes"
-              label="Closes"
-              type="datetime-local"
-            /><TextBox v-model="failures" label="Failed sign-ins that it bears" /><TextBox
-              v-model="differences"
-              label="People for whom something may differ"
-            /><ElButton :loading="busy" @click="plan">Keep</ElButton>
+            <ElFormItem label="Opens"
+              ><ElDatePicker
+                v-model="opens"
+                type="datetime"
+                format="YYYY-MM-DD HH:mm"
+                value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
+            ><ElFormItem label="Closes"
+              ><ElDatePicker
+                v-model="closes"
+                type="datetime"
+                format="YYYY-MM-DD HH:mm"
+                value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
+            ><ElFormItem label="Failed sign-ins that it bears"
+              ><ElInput v-model="failures" autocomplete="off" /></ElFormItem
+            ><ElFormItem label="People for whom something may differ"
+              ><ElInput v-model="differences" autocomplete="off" /></ElFormItem
+            ><ElButton :loading="busy" @click="plan">Keep</ElButton>
           </div>
         </details>
       </template>
       <div v-else-if="wave.state === 'open' || wave.state === 'settled'" class="row">
-        <TextBox v-model="reason" label="Why" /><ElButton type="danger" :loading="busy" @click="back"
-          >Take it back at once</ElButton
-        >
+        <ElFormItem label="Why"><ElInput v-model="reason" autocomplete="off" /></ElFormItem
+        ><ElButton type="danger" :loading="busy" @click="back">Take it back at once</ElButton>
       </div>
       <ElButton v-else :loading="busy" @click="anew">Plan it anew</ElButton>
     </div>

@@ -3,9 +3,7 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type AccessAnswer } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
-import CheckBox from "./CheckBox.vue";
 import PersonPick from "./PersonPick.vue";
-import TextBox from "./TextBox.vue";
 
 const props = defineProps<{ slug: string; revision: number }>();
 const path = () => ({ path: { slug: props.slug } });
@@ -47,28 +45,23 @@ const because = (a: AccessAnswer) => (a.before.length ? a.before.join("; ") : a.
     <ul v-if="data" class="sentences">
       <li v-for="s in data.rules" :key="s">{{ s }}</li>
     </ul>
-    <table v-if="data?.items.length" class="list">
-      <thead>
-        <tr>
-          <th scope="col">Person</th>
-          <th scope="col">Now</th>
-          <th scope="col">Because</th>
-          <th scope="col">Roles</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="a in data.items" :key="a.person.id">
-          <td>
-            <RouterLink :to="`/people/${a.person.id}`">{{ a.person.name }}</RouterLink>
-          </td>
-          <td>
-            <span class="tag" :class="results[a.result]?.state">{{ results[a.result]?.text }}</span>
-          </td>
-          <td>{{ because(a) }}</td>
-          <td class="mono">{{ a.roles.join(", ") }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable table-layout="auto" :data="data.items" v-if="data?.items.length"
+      ><ElTableColumn label="Person"
+        ><template #default="{ row: a }"
+          ><RouterLink :to="`/people/${a.person.id}`">{{ a.person.name }}</RouterLink></template
+        ></ElTableColumn
+      ><ElTableColumn label="Now"
+        ><template #default="{ row: a }"
+          ><span class="tag" :class="results[a.result]?.state">{{ results[a.result]?.text }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="Because"
+        ><template #default="{ row: a }">{{ because(a as AccessAnswer) }}</template></ElTableColumn
+      ><ElTableColumn label="Roles"
+        ><template #default="{ row: a }"
+          ><span class="mono">{{ a.roles.join(", ") }}</span></template
+        ></ElTableColumn
+      ></ElTable
+    >
     <p v-else-if="data" class="soft">
       {{
         data.everybody
@@ -78,19 +71,14 @@ const because = (a: AccessAnswer) => (a.before.length ? a.before.join("; ") : a.
     </p>
     <p v-if="data?.next" class="soft">These are the first; ask about anybody below.</p>
     <h3>Why can this person, or can't?</h3>
-    <form class="ask" @submit.prevent="ask">
-      <PersonPick v-model="person" label="Person" /><TextBox
-        v-model="network"
-        label="Coming from"
-        hint="A network address, if rules ask for it."
-        mono
-      /><CheckBox v-model="two" label="With a second factor" /><ElButton
-        native-type="submit"
-        :loading="busy"
-        :disabled="!person"
-        >Ask</ElButton
-      >
-    </form>
+    <ElForm label-position="top" class="ask" @submit.prevent="ask">
+      <PersonPick v-model="person" label="Person" /><ElFormItem label="Coming from"
+        ><ElInput v-model="network" class="mono" spellcheck="false" autocomplete="off" /><small
+          >A network address, if rules ask for it.</small
+        ></ElFormItem
+      ><ElCheckbox v-model="two">With a second factor</ElCheckbox
+      ><ElButton native-type="submit" :loading="busy" :disabled="!person">Ask</ElButton>
+    </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="answer" class="answer" aria-live="polite">
       <p>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
@@ -59,9 +60,10 @@ const host = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "
 const { error: removeError, act } = useAct();
 async function remove() {
   if (
-    !confirm(
+    !(await sure(
       `Delete ${application.value!.name}? Nobody can sign in to it through the gate afterwards. Its traces and journal lines stay.`,
-    )
+      "Delete it",
+    ))
   )
     return;
   await act(async () => {

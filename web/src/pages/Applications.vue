@@ -41,32 +41,28 @@ const load = (query: Record<string, string>) => ok(http.GET("/applications", { p
     ]"
   >
     <template #default="{ items }">
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Reach</th>
-            <th scope="col">Speaks</th>
-            <th scope="col">Entity ID, issuer or client ID</th>
-            <th scope="col">Providers</th>
-            <th scope="col">Last sign-in</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="a in items" :key="a.slug">
-            <td>
-              <RouterLink :to="`/applications/${a.slug}`"
-                ><b>{{ a.name }}</b></RouterLink
-              ><br /><span class="soft small">{{ a.description }}</span>
-            </td>
-            <td><ReachTag :reach="a.reach" /></td>
-            <td>{{ kindWords[a.kind] }}</td>
-            <td class="mono">{{ a.saml?.entityId || a.oidc?.clientId || a.guarded?.publicUrl || "–" }}</td>
-            <td>{{ (a.providers ?? []).join(", ") || "–" }}</td>
-            <td><TimeText :at="a.lastSignIn" from /></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="items" row-key="slug"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: a }"
+            ><RouterLink :to="`/applications/${a.slug}`"
+              ><b>{{ a.name }}</b></RouterLink
+            ><br /><span class="soft small">{{ a.description }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Reach"
+          ><template #default="{ row: a }"><ReachTag :reach="a.reach" /></template></ElTableColumn
+        ><ElTableColumn label="Speaks"
+          ><template #default="{ row: a }">{{ kindWords[a.kind] }}</template></ElTableColumn
+        ><ElTableColumn label="Entity ID, issuer or client ID"
+          ><template #default="{ row: a }"
+            ><span class="mono">{{
+              a.saml?.entityId || a.oidc?.clientId || a.guarded?.publicUrl || "–"
+            }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Providers"
+          ><template #default="{ row: a }">{{ (a.providers ?? []).join(", ") || "–" }}</template></ElTableColumn
+        ><ElTableColumn label="Last sign-in"
+          ><template #default="{ row: a }"><TimeText :at="a.lastSignIn" from /></template></ElTableColumn
+      ></ElTable>
     </template>
     <template #empty
       ><p>

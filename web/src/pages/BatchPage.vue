@@ -35,6 +35,7 @@ const send = (r: BatchRow, change: Partial<BatchValues> = {}, skip = r.skip) =>
     );
   });
 const make = () => act(async () => void (batch.value = await ok(http.POST("/batches/{id}/make", { params: path() }))));
+const signInWith = (r: BatchRow, slug: string) => send(r, { providers: slug ? [slug] : undefined });
 const candidates = (r: BatchRow) => (r.state === "decision" ? r.notes.filter((n) => /^\S+:\S+$/.test(n)) : []);
 const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.state) && !r.skip;
 </script>
@@ -60,94 +61,94 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
       >
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-    <table class="list">
-      <thead>
-        <tr>
-          <th scope="col">From</th>
-          <th scope="col">State</th>
-          <th scope="col">Name and short name</th>
-          <th v-if="batch.side === 'application'" scope="col">Start address, and sign-in with</th>
-          <th scope="col">Remarks</th>
-          <th scope="col"><span class="visually-hidden">Leave out</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="r in batch.rows" :key="r.number" :class="{ out: r.skip }">
-          <td class="small">
-            {{ r.label }}<br /><span class="mono soft">{{ r.url }}</span>
-          </td>
-          <td>
-            <span class="tag" :class="r.skip ? '' : words[r.state]?.state">{{
-              r.skip ? "left out" : words[r.state]?.text
-            }}</span>
-          </td>
-          <td>
-            <template v-if="editable(r)"
-              ><input
-                v-model="draft(r).name"
-                :placeholder="r.name"
-                :aria-label="`Name of row ${r.number}`"
-                @change="send(r)"
-              /><input
-                v-model="draft(r).slug"
-                class="mono"
-                :placeholder="r.slug"
-                :aria-label="`Short name of row ${r.number}`"
-                @change="send(r)"
-              /><select
-                v-if="candidates(r).length"
-                :aria-label="`Entity of row ${r.number}`"
-                @change="send(r, { entityId: ($event.target as HTMLSelectElement).value })"
-              >
-                <option value="">choose an entity</option>
-                <option v-for="c in candidates(r)" :key="c" :value="c">{{ c }}</option>
-              </select></template
-            >
-            <RouterLink
-              v-else-if="r.state === 'made'"
-              :to="batch.side === 'application' ? `/applications/${r.slug}/connect` : `/providers/${r.slug}`"
-              >{{ r.name }}</RouterLink><template v-else>{{ r.name || "–" }}</template>
-          </td>
-          <td v-if="batch.side === 'application'">
-            <template v-if="editable(r)"
-              ><input
-                v-model="draft(r).startUrl"
+    <ElTable
+      table-layout="auto"
+      :data="batch.rows"
+      :row-class-name="({ row }) => (row.skip ? 'out' : '')"
+      row-key="number"
+      ><ElTableColumn label="From"
+        ><template #default="{ row: r }"
+          ><span class="small"
+            >{{ r.label }}<br /><span class="mono soft">{{ r.url }}</span></span
+          ></template
+        ></ElTableColumn
+      ><ElTableColumn label="State"
+        ><template #default="{ row: r }"
+          ><span class="tag" :class="r.skip ? '' : words[r.state]?.state">{{
+            r.skip ? "left out" : words[r.state]?.text
+          }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="Name and short name"
+        ><template #default="{ row: r }"
+          ><template v-if="editable(r as BatchRow)"
+            ><ElInput
+              v-model="draft(r as BatchRow).name"
+              :placeholder="r.name"
+              :aria-label="`Name of row ${r.number}`"
+              @change="send(r as BatchRow)" /><ElInput
+              v-model="draft(r as BatchRow).slug"
+              class="mono"
+              :placeholder="r.slug"
+              :aria-label="`Short name of row ${r.number}`"
+              @change="send(r as BatchRow)" /><ElSelect
+              v-if="candidates(r as BatchRow).length"
+              :aria-label="`Entity of row ${r.number}`"
+              @change="send(r as BatchRow, { entityId: $event })"
+              ><ElOption value="" label="choose an entity" data-value="" /><ElOption
+                v-for="c in candidates(r as BatchRow)"
+                :key="c"
+                :value="c"
+                :label="c"
+                :data-value="c" /></ElSelect
+          ></template>
+          <RouterLink
+            v-else-if="r.state === 'made'"
+            :to="batch.side === 'application' ? `/applications/${r.slug}/connect` : `/providers/${r.slug}`"
+            >{{ r.name }}</RouterLink><template v-else>{{ r.name || "–" }}</template></template
+        ></ElTableColumn
+      ><ElTableColumn v-if="batch.side === 'application'" label="Start address, and sign-in with"
+        ><template #default="{ row: r }"
+          ><div>
+            <span v-if="!editable(r as BatchRow)">{{ (r.providers ?? []).join(", ") }}</span>
+            <template v-else
+              ><ElInput
+                v-model="draft(r as BatchRow).startUrl"
                 class="mono"
                 :placeholder="r.startUrl || 'https://…'"
                 :aria-label="`Start address of row ${r.number}`"
-                @change="send(r)"
-              /><select
-                :value="draft(r).providers?.[0] ?? ''"
+                @change="send(r as BatchRow)" /><ElSelect
+                :model-value="draft(r as BatchRow).providers?.[0] ?? ''"
                 :aria-label="`Provider of row ${r.number}`"
-                @change="
-                  send(r, {
-                    providers: ($event.target as HTMLSelectElement).value
-                      ? [($event.target as HTMLSelectElement).value]
-                      : undefined,
-                  })
-                "
-              >
-                <option value="">{{ r.providers?.length ? r.providers.join(", ") : "choose a provider" }}</option>
-                <option v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug">{{ p.name }}</option>
-              </select></template
-            ><template v-else>{{ r.providers?.join(", ") }}</template>
-          </td>
-          <td class="small">
+                @change="signInWith(r as BatchRow, $event)"
+                ><ElOption
+                  value=""
+                  :label="r.providers?.length ? r.providers.join(', ') : 'choose a provider'"
+                  data-value="" /><ElOption
+                  v-for="p in providers?.items ?? []"
+                  :key="p.slug"
+                  :value="p.slug"
+                  :label="p.name"
+                  :data-value="p.slug" /></ElSelect
+            ></template></div></template></ElTableColumn
+      ><ElTableColumn label="Remarks"
+        ><template #default="{ row: r }"
+          ><div class="small">
             <p v-for="n in r.notes" :key="n">{{ n }}</p>
-          </td>
-          <td>
-            <button
-              v-if="!['made', 'no', 'new'].includes(r.state)"
-              class="link small"
-              type="button"
-              @click="send(r, {}, !r.skip)"
-            >
-              {{ r.skip ? "take in" : "leave out" }}
-            </button>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+          </div></template
+        ></ElTableColumn
+      ><ElTableColumn
+        ><template #default="{ row: r }"
+          ><button
+            v-if="!['made', 'no', 'new'].includes(r.state)"
+            class="link small"
+            type="button"
+            @click="send(r as BatchRow, {}, !r.skip)"
+          >
+            {{ r.skip ? "take in" : "leave out" }}
+          </button></template
+        ></ElTableColumn
+      ></ElTable
+    >
   </template>
 </template>
 

@@ -1,18 +1,17 @@
 <script setup lang="ts">
+import FilePick from "../components/FilePick.vue";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
 const session = useSession();
 const router = useRouter();
-const { data, error } = useLoad(async () => (session.engineer ? ok(http.GET("/batches")) : { items: [] }));
+const { data, error } = useLoad(async () => (session.engineer ? ok(http.GET("/batches")) : null));
 const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 const { data: sources } = useLoad(() => ok(http.GET("/sources")));
 const side = ref("application");
@@ -25,8 +24,8 @@ const provider = ref("");
 const access = ref("");
 const contact = ref("");
 const { error: failed, busy, act } = useAct();
-async function take(list: FileList | null | undefined) {
-  for (const f of list ?? []) {
+async function take(list: File[]) {
+  for (const f of list) {
     if (f.name.endsWith(".csv")) {
       [how.value, listText.value] = ["list", await f.text()];
       continue;
@@ -66,30 +65,35 @@ const begin = () =>
     drafts are made of what is ready, all of it or nothing.
   </p>
   <EstateNav />
-  <form v-if="session.engineer" class="panel add" @submit.prevent="begin">
+  <ElForm label-position="top" v-if="session.engineer" class="panel add" @submit.prevent="begin">
     <div class="pair">
-      <SelectBox
-        v-model="side"
-        label="They become"
-        :options="[
-          ['application', 'applications'],
-          ['provider', 'providers'],
-        ]"
-      /><SelectBox
-        v-model="how"
-        label="They come from"
-        :options="[
-          ['files', 'metadata files'],
-          ['list', 'a list in CSV'],
-          ['source', 'a source'],
-        ]"
-      />
+      <ElFormItem label="They become"
+        ><ElSelect v-model="side"
+          ><ElOption
+            v-for="[value, text] in [
+              ['application', 'applications'],
+              ['provider', 'providers'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="They come from"
+        ><ElSelect v-model="how"
+          ><ElOption
+            v-for="[value, text] in [
+              ['files', 'metadata files'],
+              ['list', 'a list in CSV'],
+              ['source', 'a source'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
     </div>
     <template v-if="how === 'files'"
-      ><label class="drop" @dragover.prevent @drop.prevent="take($event.dataTransfer?.files)"
-        ><span>Drop metadata files here, or choose them</span
-        ><input type="file" multiple @change="take(($event.target as HTMLInputElement).files)"
-      /></label>
+      ><FilePick label="Drop metadata files here, or choose them" many @files="take" />
       <p v-if="files.length" class="small">
         {{ files.length }} files:
         {{
@@ -101,67 +105,76 @@ const begin = () =>
         <button class="link" type="button" @click="files = []">take away</button>
       </p></template
     >
-    <TextBox
-      v-else-if="how === 'list'"
-      v-model="listText"
-      label="List"
-      hint="With a line of columns at its head: url, name, short_name, description, contact, start_url, entity_id, providers. Only url is needed."
-      mono
-      :rows="8"
-    />
+    <ElFormItem label="List" v-else-if="how === 'list'"
+      ><ElInput v-model="listText" type="textarea" :rows="8" class="mono" spellcheck="false" autocomplete="off" /><small
+        >With a line of columns at its head: url, name, short_name, description, contact, start_url, entity_id,
+        providers. Only url is needed.</small
+      ></ElFormItem
+    >
     <div v-else class="pair">
-      <SelectBox
-        v-model="source"
-        label="Source"
-        :options="[['', 'choose'], ...(sources?.items ?? []).map((s): [string, string] => [s.slug, s.name])]"
-      /><TextBox v-model="search" label="Only those whose name or entity ID holds" />
+      <ElFormItem label="Source"
+        ><ElSelect v-model="source"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'choose'],
+              ...(sources?.items ?? []).map((s): [string, string] => [s.slug, s.name]),
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="Only those whose name or entity ID holds"
+        ><ElInput v-model="search" autocomplete="off"
+      /></ElFormItem>
     </div>
     <div v-if="side === 'application'" class="pair">
-      <SelectBox
-        v-model="provider"
-        label="People sign in with"
-        hint="Where a row says nothing else."
-        :options="[
-          ['', 'asked in the table'],
-          ...(providers?.items ?? []).map((p): [string, string] => [p.slug, p.name]),
-        ]"
-      /><SelectBox
-        v-model="access"
-        label="Who may use them"
-        :options="[
-          ['', 'who is assigned'],
-          ['everybody', 'everybody'],
-        ]"
-      />
+      <ElFormItem label="People sign in with"
+        ><ElSelect v-model="provider"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'asked in the table'],
+              ...(providers?.items ?? []).map((p): [string, string] => [p.slug, p.name]),
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+        ><small>Where a row says nothing else.</small></ElFormItem
+      ><ElFormItem label="Who may use them"
+        ><ElSelect v-model="access"
+          ><ElOption
+            v-for="[value, text] in [
+              ['', 'who is assigned'],
+              ['everybody', 'everybody'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
     </div>
-    <TextBox v-model="contact" label="Who looks after them" hint="Where the metadata says nothing." />
+    <ElFormItem label="Who looks after them"
+      ><ElInput v-model="contact" autocomplete="off" /><small>Where the metadata says nothing.</small></ElFormItem
+    >
     <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!ready">Look at them</ElButton>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-  </form>
+  </ElForm>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="data?.items.length"
     ><h2 class="later">Begun before</h2>
-    <table class="list">
-      <thead>
-        <tr>
-          <th scope="col">From</th>
-          <th scope="col">They become</th>
-          <th scope="col">Made</th>
-          <th scope="col">By</th>
-          <th scope="col">When</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="b in data.items" :key="b.id">
-          <td>
-            <RouterLink :to="`/batches/${b.id}`">{{ b.from }}</RouterLink>
-          </td>
-          <td>{{ b.side }}s</td>
-          <td>{{ b.made }} of {{ b.rows }}</td>
-          <td>{{ b.by }}</td>
-          <td><TimeText :at="b.created" from /></td>
-        </tr>
-      </tbody></table
+    <ElTable table-layout="auto" :data="data.items" row-key="id"
+      ><ElTableColumn label="From"
+        ><template #default="{ row: b }"
+          ><RouterLink :to="`/batches/${b.id}`">{{ b.from }}</RouterLink></template
+        ></ElTableColumn
+      ><ElTableColumn label="They become"
+        ><template #default="{ row: b }">{{ b.side }}s</template></ElTableColumn
+      ><ElTableColumn label="Made"
+        ><template #default="{ row: b }">{{ b.made }} of {{ b.rows }}</template></ElTableColumn
+      ><ElTableColumn label="By"
+        ><template #default="{ row: b }">{{ b.by }}</template></ElTableColumn
+      ><ElTableColumn label="When"
+        ><template #default="{ row: b }"><TimeText :at="b.created" from /></template></ElTableColumn></ElTable
   ></template>
 </template>
 

@@ -4,8 +4,6 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok, type Correction, type KeptFinding } from "../api/client";
 import NoticesForm from "../components/NoticesForm.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -104,14 +102,18 @@ const look = (origin: string) =>
     <p>
       <b>{{ count("remark") }}</b> remarks
     </p>
-    <SelectBox
-      v-model="shown"
-      label="Shown"
-      :options="[
-        ['open', 'open findings'],
-        ['accepted', 'accepted findings'],
-      ]"
-    />
+    <ElFormItem label="Shown"
+      ><ElSelect v-model="shown"
+        ><ElOption
+          v-for="[value, text] in [
+            ['open', 'open findings'],
+            ['accepted', 'accepted findings'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
   </div>
   <p v-if="data && !list.length" class="soft">
     {{
@@ -146,41 +148,46 @@ const look = (origin: string) =>
       ><ElButton v-if="!f.accepted" size="small" @click="openAt(f, 'accept')">Accept it for a while</ElButton
       ><ElButton v-else size="small" @click="reopen(f)">Take the acceptance back</ElButton>
     </p>
-    <form v-if="at === f.id && what === 'accept'" class="inline" @submit.prevent="accept">
-      <TextBox v-model="reason" label="Why" hint="For whoever reads it next." /><SelectBox
-        v-model="days"
-        label="For"
-        :options="[
-          ['7', 'a week'],
-          ['30', '30 days'],
-          ['90', '90 days'],
-          ['366', 'a year'],
-        ]"
-      />
+    <ElForm label-position="top" v-if="at === f.id && what === 'accept'" class="inline" @submit.prevent="accept">
+      <ElFormItem label="Why"
+        ><ElInput v-model="reason" autocomplete="off" /><small>For whoever reads it next.</small></ElFormItem
+      ><ElFormItem label="For"
+        ><ElSelect v-model="days"
+          ><ElOption
+            v-for="[value, text] in [
+              ['7', 'a week'],
+              ['30', '30 days'],
+              ['90', '90 days'],
+              ['366', 'a year'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
       <p class="row">
         <ElButton type="primary" native-type="submit" :disabled="!reason.trim()" :loading="hereBusy">Accept</ElButton
         ><ElButton @click="at = ''">Leave it</ElButton>
       </p>
-    </form>
+    </ElForm>
     <div v-if="at === f.id && what === 'correct'" class="inline">
       <template v-if="fix"
         ><p>{{ fix.words }}</p>
-        <table class="list">
-          <thead>
-            <tr>
-              <th scope="col">Field</th>
-              <th scope="col">Now</th>
-              <th scope="col">Then</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="c in fix.changes" :key="c.field">
-              <td class="mono">{{ c.field }}</td>
-              <td class="mono">{{ c.before || "–" }}</td>
-              <td class="mono">{{ c.after || "–" }}</td>
-            </tr>
-          </tbody>
-        </table></template
+        <ElTable table-layout="auto" :data="fix.changes" row-key="field"
+          ><ElTableColumn label="Field"
+            ><template #default="{ row: c }"
+              ><span class="mono">{{ c.field }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Now"
+            ><template #default="{ row: c }"
+              ><span class="mono">{{ c.before || "–" }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Then"
+            ><template #default="{ row: c }"
+              ><span class="mono">{{ c.after || "–" }}</span></template
+            ></ElTableColumn
+          ></ElTable
+        ></template
       >
       <p class="row">
         <ElButton v-if="fix" type="primary" :loading="hereBusy" @click="correct">Make this change</ElButton
@@ -197,46 +204,49 @@ const look = (origin: string) =>
       says, and until when its TLS certificate is good.
     </p>
     <p v-if="outside.error.value" class="error" role="alert">{{ outside.error.value }}</p>
-    <table v-if="outside.data.value?.items.length" class="list">
-      <thead>
-        <tr>
-          <th scope="col">Host</th>
-          <th scope="col">Of</th>
-          <th scope="col">Answer</th>
-          <th scope="col">Clock</th>
-          <th scope="col">TLS certificate</th>
-          <th scope="col">Looked at</th>
-          <th scope="col"><span class="visually-hidden">Acts</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="h in outside.data.value.items" :key="h.origin">
-          <td class="mono">{{ h.origin }}</td>
-          <td>
-            <RouterLink v-for="u in h.usedBy" :key="u.kind + u.slug" class="of" :to="`/${u.kind}s/${u.slug}`">{{
-              u.name
-            }}</RouterLink>
-          </td>
-          <td>{{ !h.looked ? "not yet" : h.error || `${h.millis} ms` }}</td>
-          <td>
-            {{
-              h.skewSeconds === undefined
-                ? "–"
-                : Math.abs(h.skewSeconds) < 2
-                  ? "as ours"
-                  : `${h.skewSeconds > 0 ? "+" : ""}${h.skewSeconds} s`
-            }}
-          </td>
-          <td>
-            <template v-if="h.certEnds">ends <TimeText :at="h.certEnds" from /></template><template v-else>–</template>
-          </td>
-          <td><TimeText :at="h.looked" from /></td>
-          <td>
-            <ElButton v-if="session.engineer" size="small" :loading="busy" @click="look(h.origin)">Look now</ElButton>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable
+      table-layout="auto"
+      :data="outside.data.value.items"
+      row-key="origin"
+      v-if="outside.data.value?.items.length"
+      ><ElTableColumn label="Host"
+        ><template #default="{ row: h }"
+          ><span class="mono">{{ h.origin }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="Of"
+        ><template #default="{ row: h }"
+          ><RouterLink v-for="u in h.usedBy" :key="u.kind + u.slug" class="of" :to="`/${u.kind}s/${u.slug}`">{{
+            u.name
+          }}</RouterLink></template
+        ></ElTableColumn
+      ><ElTableColumn label="Answer"
+        ><template #default="{ row: h }">{{
+          !h.looked ? "not yet" : h.error || `${h.millis} ms`
+        }}</template></ElTableColumn
+      ><ElTableColumn label="Clock"
+        ><template #default="{ row: h }">{{
+          h.skewSeconds === undefined
+            ? "–"
+            : Math.abs(h.skewSeconds) < 2
+              ? "as ours"
+              : `${h.skewSeconds > 0 ? "+" : ""}${h.skewSeconds} s`
+        }}</template></ElTableColumn
+      ><ElTableColumn label="TLS certificate"
+        ><template #default="{ row: h }"
+          ><template v-if="h.certEnds">ends <TimeText :at="h.certEnds" from /></template
+          ><template v-else>–</template></template
+        ></ElTableColumn
+      ><ElTableColumn label="Looked at"
+        ><template #default="{ row: h }"><TimeText :at="h.looked" from /></template></ElTableColumn
+      ><ElTableColumn
+        ><template #header><span class="visually-hidden">Acts</span></template
+        ><template #default="{ row: h }"
+          ><ElButton v-if="session.engineer" size="small" :loading="busy" @click="look(h.origin)"
+            >Look now</ElButton
+          ></template
+        ></ElTableColumn
+      ></ElTable
+    >
     <p v-else class="soft">No partner that is open has a host.</p>
   </section>
   <NoticesForm v-if="session.owner" />

@@ -3,8 +3,6 @@ import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
-import CheckBox from "../components/CheckBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useLoad } from "../composables/load";
 import { outcomeWords } from "../composables/text";
@@ -35,14 +33,13 @@ const go = () =>
 <template>
   <h1>Two sign-ins side by side</h1>
   <p class="sub">The elder on the left. Times, identifiers and what is personal differ by nature.</p>
-  <form class="row other" @submit.prevent="go">
-    <TextBox
-      v-model="typed"
-      label="Compare with another"
-      hint="Its reference number. Without one: the newest good sign-in before."
-      mono
-    /><ElButton native-type="submit" :disabled="!typed.trim()">Compare</ElButton>
-  </form>
+  <ElForm label-position="top" class="row other" @submit.prevent="go">
+    <ElFormItem label="Compare with another"
+      ><ElInput v-model="typed" class="mono" spellcheck="false" autocomplete="off" /><small
+        >Its reference number. Without one: the newest good sign-in before.</small
+      ></ElFormItem
+    ><ElButton native-type="submit" :disabled="!typed.trim()">Compare</ElButton>
+  </ElForm>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="data">
     <div class="pair">
@@ -72,53 +69,55 @@ const go = () =>
       <h2>Changed in between</h2>
       <div v-for="c in data.configuration" :key="c.object.kind + c.object.slug + c.revision">
         <p>
-          <RouterLink :to="`/${c.object.kind}s/${c.object.slug}`">{{ c.object.name }}</RouterLink
-          >, by {{ c.by }}, <TimeText :at="c.at" />
+          <RouterLink :to="`/${c.object.kind}s/${c.object.slug}`">{{ c.object.name }}</RouterLink>, by {{ c.by }},
+          <TimeText :at="c.at" />
         </p>
-        <table class="list">
-          <thead>
-            <tr>
-              <th scope="col">Field</th>
-              <th scope="col">Before</th>
-              <th scope="col">Then</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="x in c.changes" :key="x.field">
-              <td class="mono">{{ x.field }}</td>
-              <td class="mono">{{ x.before || "–" }}</td>
-              <td class="mono">{{ x.after || "–" }}</td>
-            </tr>
-          </tbody>
-        </table>
+        <ElTable table-layout="auto" :data="c.changes" row-key="field"
+          ><ElTableColumn label="Field"
+            ><template #default="{ row: x }"
+              ><span class="mono">{{ x.field }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Before"
+            ><template #default="{ row: x }"
+              ><span class="mono">{{ x.before || "–" }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Then"
+            ><template #default="{ row: x }"
+              ><span class="mono">{{ x.after || "–" }}</span></template
+            ></ElTableColumn
+          ></ElTable
+        >
       </div>
     </section>
     <div class="row top">
       <h2>Step by step</h2>
-      <CheckBox v-model="all" label="What is alike, too" />
+      <ElCheckbox v-model="all">What is alike, too</ElCheckbox>
     </div>
-    <table class="list">
-      <thead>
-        <tr>
-          <th scope="col">Step</th>
-          <th scope="col">What</th>
-          <th scope="col">A</th>
-          <th scope="col">B</th>
-          <th scope="col">Difference</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="r in rows" :key="r.i" :class="{ first: r.i === data.first, mild: !r.matters }">
-          <td>{{ r.step }}</td>
-          <td>
-            {{ r.kind }}<br /><span class="small soft">{{ r.name }}</span>
-          </td>
-          <td class="mono small">{{ said(r.a) }}</td>
-          <td class="mono small">{{ said(r.b) }}</td>
-          <td>{{ r.difference || "alike" }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable
+      table-layout="auto"
+      :data="rows"
+      row-key="i"
+      :row-class-name="
+        ({ row }) => [row.i === data?.first && 'first', !row.matters && 'mild'].filter(Boolean).join(' ')
+      "
+      ><ElTableColumn label="Step"
+        ><template #default="{ row: r }">{{ r.step }}</template></ElTableColumn
+      ><ElTableColumn label="What"
+        ><template #default="{ row: r }"
+          >{{ r.kind }}<br /><span class="small soft">{{ r.name }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="A"
+        ><template #default="{ row: r }"
+          ><span class="mono small">{{ said(r.a) }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="B"
+        ><template #default="{ row: r }"
+          ><span class="mono small">{{ said(r.b) }}</span></template
+        ></ElTableColumn
+      ><ElTableColumn label="Difference"
+        ><template #default="{ row: r }">{{ r.difference || "alike" }}</template></ElTableColumn
+      ></ElTable
+    >
     <p v-if="!rows.length" class="soft">Nothing differs.</p>
   </template>
 </template>

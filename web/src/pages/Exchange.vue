@@ -54,8 +54,7 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
       <div class="row no-print">
         <ElButton type="primary" @click="copy('markdown')">{{
           done === "markdown" ? "Copied" : "Copy for a mail"
-        }}</ElButton
-        ><ElButton @click="copy('json')">{{ done === "json" ? "Copied" : "Copy as JSON" }}</ElButton
+        }}</ElButton><ElButton @click="copy('json')">{{ done === "json" ? "Copied" : "Copy as JSON" }}</ElButton
         ><ElButton @click="print">Print</ElButton>
       </div>
     </div>
@@ -86,15 +85,14 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
         </section>
         <section class="panel">
           <h2>Compare with theirs</h2>
-          <form @submit.prevent="compare">
-            <label class="field"
-              ><span>What their form or file shows</span
-              ><small
+          <ElForm label-position="top" @submit.prevent="compare">
+            <ElFormItem label="What their form or file shows"
+              ><ElInput v-model="theirs" class="mono" spellcheck="false" type="textarea" :rows="5" /><small
                 >Labels and values as they stand there, or their metadata about us. Each value is held against ours to
                 the last character.</small
-              ><textarea v-model="theirs" rows="5" class="mono" spellcheck="false"></textarea></label
+              ></ElFormItem
             ><ElButton native-type="submit" :loading="busy" :disabled="!theirs.trim()">Compare all of it</ElButton>
-          </form>
+          </ElForm>
           <p v-if="compareError" class="error" role="alert">{{ compareError }}</p>
           <div v-if="compared" aria-live="polite">
             <p v-if="compared.equal" class="same">✓ Every value that was recognised is equal.</p>

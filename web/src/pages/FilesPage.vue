@@ -1,12 +1,11 @@
 <script setup lang="ts">
+import FilePick from "../components/FilePick.vue";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { http, ok, type ConfigResult } from "../api/client";
 import ChangesNav from "../components/ChangesNav.vue";
-import CheckBox from "../components/CheckBox.vue";
 import ConfigSteps from "../components/ConfigSteps.vue";
 import CopyValue from "../components/CopyValue.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -23,9 +22,9 @@ const given = computed<Text[]>(() =>
   pasted.value.trim() ? [...files.value, { name: "pasted", text: pasted.value }] : files.value,
 );
 
-async function take(list: FileList | null | undefined) {
+async function take(list: File[]) {
   preview.value = done.value = null;
-  for (const f of list ?? [])
+  for (const f of list)
     files.value = [...files.value.filter((x) => x.name !== f.name), { name: f.name, text: await f.text() }];
 }
 const call = (look: boolean) =>
@@ -79,14 +78,12 @@ const seal = () =>
   <div class="cols">
     <section class="panel">
       <h2>Load</h2>
-      <label class="drop" @dragover.prevent @drop.prevent="take($event.dataTransfer?.files)"
-        ><span>Drop files here, or choose them</span
-        ><input
-          type="file"
-          multiple
-          accept=".yaml,.yml,application/yaml,text/yaml"
-          @change="take(($event.target as HTMLInputElement).files)"
-      /></label>
+      <FilePick
+        label="Drop files here, or choose them"
+        many
+        accept=".yaml,.yml,application/yaml,text/yaml"
+        @files="take"
+      />
       <ul v-if="files.length" class="files">
         <li v-for="f in files" :key="f.name">
           <span class="mono">{{ f.name }}</span>
@@ -94,13 +91,24 @@ const seal = () =>
           <button class="link" type="button" @click="files = files.filter((x) => x !== f)">take away</button>
         </li>
       </ul>
-      <TextBox v-model="pasted" label="Or paste" mono :rows="files.length ? 3 : 8" />
-      <CheckBox
-        v-model="absent"
-        label="Remove what files once made and these no longer hold"
-        hint="What was made by hand always stays."
-      />
-      <TextBox v-model="remark" label="Remark" hint="Why; it stands in the history of everything that changes." />
+      <ElFormItem label="Or paste"
+        ><ElInput
+          v-model="pasted"
+          type="textarea"
+          :rows="files.length ? 3 : 8"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+      /></ElFormItem>
+      <ElCheckbox v-model="absent"
+        ><b>Remove what files once made and these no longer hold</b
+        ><small>What was made by hand always stays.</small></ElCheckbox
+      >
+      <ElFormItem label="Remark"
+        ><ElInput v-model="remark" autocomplete="off" /><small
+          >Why; it stands in the history of everything that changes.</small
+        ></ElFormItem
+      >
       <div class="row">
         <ElButton type="primary" :loading="busy" :disabled="!given.length || !session.engineer" @click="look"
           >See what would happen</ElButton
@@ -130,19 +138,15 @@ const seal = () =>
         <p class="soft">
           Secrets never stand in files in clear: they come from a variable, from a file, or sealed for this gate alone.
         </p>
-        <form @submit.prevent="seal">
-          <TextBox
-            v-model="owner"
-            label="What it belongs to"
-            hint="providers/NAME, applications/NAME, mail or notices"
-            mono
-          /><TextBox v-model="secret" label="Secret" type="password" autocomplete="new-password" /><ElButton
-            native-type="submit"
-            :loading="busy"
-            :disabled="!secret"
-            >Seal</ElButton
-          >
-        </form>
+        <ElForm label-position="top" @submit.prevent="seal">
+          <ElFormItem label="What it belongs to"
+            ><ElInput v-model="owner" class="mono" spellcheck="false" autocomplete="off" /><small
+              >providers/NAME, applications/NAME, mail or notices</small
+            ></ElFormItem
+          ><ElFormItem label="Secret"
+            ><ElInput v-model="secret" type="password" autocomplete="new-password" /></ElFormItem
+          ><ElButton native-type="submit" :loading="busy" :disabled="!secret">Seal</ElButton>
+        </ElForm>
         <template v-if="sealed"
           ><p class="small">To stand in a file under <code>secrets</code>:</p>
           <CopyValue :value="`- for: ${owner.trim()}\n  sealed: ${sealed}`" label="the sealed secret" block

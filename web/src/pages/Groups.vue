@@ -1,10 +1,10 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok } from "../api/client";
 import ListPage from "../components/ListPage.vue";
 import PeopleNav from "../components/PeopleNav.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -19,8 +19,8 @@ const add = () =>
     one.value = { name: "", slug: "", description: "" };
     key.value++;
   });
-const remove = (slug: string, name: string, n: number) =>
-  confirm(`Delete the group ${name}? ${n} people leave it.`) &&
+const remove = async (slug: string, name: string, n: number) =>
+  (await sure(`Delete the group ${name}? ${n} people leave it.`, "Delete it")) &&
   act(async () => {
     await ok(http.DELETE("/groups/{slug}", { params: { path: { slug } } }));
     key.value++;
@@ -37,50 +37,41 @@ const remove = (slug: string, name: string, n: number) =>
   <div class="cols">
     <ListPage :key="key" :load="load" search="Search by name">
       <template #default="{ items }"
-        ><table class="list">
-          <thead>
-            <tr>
-              <th scope="col">Name</th>
-              <th scope="col">Short name</th>
-              <th scope="col">People</th>
-              <th scope="col"><span class="visually-hidden">Acts</span></th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="g in items" :key="g.slug">
-              <td>
-                <b>{{ g.name }}</b
-                ><br /><span class="soft small">{{ g.description }}</span>
-              </td>
-              <td class="mono">{{ g.slug }}</td>
-              <td>
-                <RouterLink :to="`/people?group=${g.slug}`">{{ g.people }}</RouterLink>
-              </td>
-              <td>
-                <ElButton v-if="session.engineer" size="small" type="danger" @click="remove(g.slug, g.name, g.people)"
-                  >Delete</ElButton
-                >
-              </td>
-            </tr>
-          </tbody>
-        </table></template
+        ><ElTable table-layout="auto" :data="items" row-key="slug"
+          ><ElTableColumn label="Name"
+            ><template #default="{ row: g }"
+              ><b>{{ g.name }}</b
+              ><br /><span class="soft small">{{ g.description }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Short name"
+            ><template #default="{ row: g }"
+              ><span class="mono">{{ g.slug }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="People"
+            ><template #default="{ row: g }"
+              ><RouterLink :to="`/people?group=${g.slug}`">{{ g.people }}</RouterLink></template
+            ></ElTableColumn
+          ><ElTableColumn
+            ><template #header><span class="visually-hidden">Acts</span></template
+            ><template #default="{ row: g }"
+              ><ElButton v-if="session.engineer" size="small" type="danger" @click="remove(g.slug, g.name, g.people)"
+                >Delete</ElButton
+              ></template
+            ></ElTableColumn
+          ></ElTable
+        ></template
       >
       <template #empty><p>There is no group yet.</p></template>
     </ListPage>
-    <form v-if="session.engineer" class="panel" @submit.prevent="add">
+    <ElForm label-position="top" v-if="session.engineer" class="panel" @submit.prevent="add">
       <h2>Add a group</h2>
-      <TextBox v-model="one.name" label="Name" /><TextBox
-        v-model="one.slug"
-        label="Short name"
-        hint="Rules name the group by it. Empty: made from the name."
-        mono
-      /><TextBox v-model="one.description" label="What it is for" /><ElButton
-        type="primary"
-        native-type="submit"
-        :loading="busy"
-        :disabled="!one.name.trim()"
-        >Add</ElButton
-      >
-    </form>
+      <ElFormItem label="Name"><ElInput v-model="one.name" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Short name"
+        ><ElInput v-model="one.slug" class="mono" spellcheck="false" autocomplete="off" /><small
+          >Rules name the group by it. Empty: made from the name.</small
+        ></ElFormItem
+      ><ElFormItem label="What it is for"><ElInput v-model="one.description" autocomplete="off" /></ElFormItem
+      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!one.name.trim()">Add</ElButton>
+    </ElForm>
   </div>
 </template>

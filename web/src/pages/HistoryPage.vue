@@ -8,7 +8,6 @@ import ConfigSteps from "../components/ConfigSteps.vue";
 import CopyValue from "../components/CopyValue.vue";
 import FieldChanges from "../components/FieldChanges.vue";
 import ListPage from "../components/ListPage.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { fromInput, inShort, pageOf, toInput } from "../composables/changes";
 import { useAct } from "../composables/load";
@@ -40,6 +39,8 @@ const show = (r: Revision) =>
   });
 const isOpen = (r: Revision) =>
   open.value?.kind === r.kind && open.value.slug === r.slug && open.value.number === r.number;
+const keyOf = (r: Pick<Revision, "kind" | "slug" | "number">) => `${r.kind}/${r.slug}/${r.number}`;
+const opened = computed(() => (open.value ? keyOf(open.value) : ""));
 const only = (r: Revision) => void router.replace({ query: { kind: r.kind, slug: r.slug } });
 const restore = (look: boolean) =>
   act(async () => {
@@ -108,70 +109,70 @@ const kinds: [string, string][] = [
     :filters="slug ? [] : [{ name: 'kind', label: 'What', options: kinds }]"
   >
     <template #default="{ items }">
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">When</th>
-            <th scope="col">What</th>
-            <th scope="col">No.</th>
-            <th scope="col">Who</th>
-            <th scope="col">Changed</th>
-            <th scope="col">Remark</th>
-          </tr>
-        </thead>
-        <tbody>
-          <template v-for="r in items" :key="r.kind + r.slug + r.number">
-            <tr>
-              <td><TimeText :at="r.at" /></td>
-              <td>
-                {{ r.kind }}
-                <button class="link" type="button" :title="`Only ${r.name}`" @click="only(r)">
-                  {{ r.name || r.slug }}
-                </button>
-              </td>
-              <td>{{ r.number }}</td>
-              <td>{{ r.author || "–" }}</td>
-              <td class="small mono">
-                <button class="link" type="button" :aria-expanded="isOpen(r)" @click="show(r)">
-                  {{ inShort(r) || "nothing that shows" }}
-                </button>
-              </td>
-              <td class="small">{{ r.remark }}</td>
-            </tr>
-            <tr v-if="isOpen(r) && open" class="opened">
-              <td colspan="6">
-                <div class="cols two">
-                  <div>
-                    <h3>What it changed</h3>
-                    <FieldChanges
-                      :changes="open.changes"
-                      :empty="open.action === 'remove' ? 'It was deleted.' : undefined"
-                    />
-                  </div>
-                  <div v-if="open.against !== open.number">
-                    <h3>From it to what holds now (no. {{ open.against }})</h3>
-                    <FieldChanges :changes="open.differences" />
-                  </div>
+      <ElTable
+        table-layout="auto"
+        :data="items"
+        :row-key="keyOf"
+        :expand-row-keys="opened ? [opened] : []"
+        class="revisions"
+        ><ElTableColumn type="expand" width="1"
+          ><template #default="{ row: r }"
+            ><div v-if="isOpen(r as Revision) && open" class="opened">
+              <div class="cols two">
+                <div>
+                  <h3>What it changed</h3>
+                  <FieldChanges
+                    :changes="open.changes"
+                    :empty="open.action === 'remove' ? 'It was deleted.' : undefined"
+                  />
                 </div>
-                <details v-if="open.text">
-                  <summary>As it stands in a file</summary>
-                  <CopyValue :value="open.text" label="this version as a file" block />
-                </details>
-                <div v-if="open.against !== open.number || open.action === 'remove'" class="row restore">
-                  <TextBox v-model="remark" label="Remark" hint="Why; it stands in the history." /><ElButton
-                    :loading="busy"
-                    @click="restore(true)"
-                    >See what bringing it back would do</ElButton
-                  ><ElButton v-if="preview" type="primary" :loading="busy" @click="restore(false)"
-                    >Bring it back</ElButton
-                  >
+                <div v-if="open.against !== open.number">
+                  <h3>From it to what holds now (no. {{ open.against }})</h3>
+                  <FieldChanges :changes="open.differences" />
                 </div>
-                <ConfigSteps v-if="preview" :result="preview" />
-              </td>
-            </tr>
-          </template>
-        </tbody>
-      </table>
+              </div>
+              <details v-if="open.text">
+                <summary>As it stands in a file</summary>
+                <CopyValue :value="open.text" label="this version as a file" block />
+              </details>
+              <div v-if="open.against !== open.number || open.action === 'remove'" class="row restore">
+                <ElFormItem label="Remark"
+                  ><ElInput v-model="remark" autocomplete="off" /><small
+                    >Why; it stands in the history.</small
+                  ></ElFormItem
+                ><ElButton :loading="busy" @click="restore(true)">See what bringing it back would do</ElButton
+                ><ElButton v-if="preview" type="primary" :loading="busy" @click="restore(false)"
+                  >Bring it back</ElButton
+                >
+              </div>
+              <ConfigSteps v-if="preview" :result="preview" /></div></template></ElTableColumn
+        ><ElTableColumn label="When"
+          ><template #default="{ row: r }"><TimeText :at="r.at" /></template></ElTableColumn
+        ><ElTableColumn label="What"
+          ><template #default="{ row: r }"
+            >{{ r.kind }}
+            <button class="link" type="button" :title="`Only ${r.name}`" @click="only(r as Revision)">
+              {{ r.name || r.slug }}
+            </button></template
+          ></ElTableColumn
+        ><ElTableColumn label="No."
+          ><template #default="{ row: r }">{{ r.number }}</template></ElTableColumn
+        ><ElTableColumn label="Who"
+          ><template #default="{ row: r }">{{ r.author || "–" }}</template></ElTableColumn
+        ><ElTableColumn label="Changed"
+          ><template #default="{ row: r }"
+            ><span class="small mono"
+              ><button class="link" type="button" :aria-expanded="isOpen(r as Revision)" @click="show(r as Revision)">
+                {{ inShort(r as Revision) || "nothing that shows" }}
+              </button></span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn label="Remark"
+          ><template #default="{ row: r }"
+            ><span class="small">{{ r.remark }}</span></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </template>
     <template #empty><p>Nothing was changed yet.</p></template>
   </ListPage>
@@ -182,10 +183,14 @@ const kinds: [string, string][] = [
       sessions and keys stay as they are.
     </p>
     <div class="row restore">
-      <TextBox v-model="at" label="When" type="datetime-local" /><TextBox v-model="remark" label="Remark" /><ElButton
-        :loading="busy"
-        @click="back(true)"
-        >See what it would do</ElButton
+      <ElFormItem label="When"
+        ><ElDatePicker
+          v-model="at"
+          type="datetime"
+          format="YYYY-MM-DD HH:mm"
+          value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
+      ><ElFormItem label="Remark"><ElInput v-model="remark" autocomplete="off" /></ElFormItem
+      ><ElButton :loading="busy" @click="back(true)">See what it would do</ElButton
       ><ElButton v-if="whole?.steps.length" type="danger" :loading="busy" @click="back(false)"
         >Bring everything back</ElButton
       >

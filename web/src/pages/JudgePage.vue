@@ -1,10 +1,9 @@
 <script setup lang="ts">
+import FilePick from "../components/FilePick.vue";
 import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type Judged } from "../api/client";
 import JudgedResult from "../components/JudgedResult.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TraceNav from "../components/TraceNav.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -22,8 +21,7 @@ const providers = useLoad(() => ok(http.GET("/providers", { params: { query: { l
 const named = (list?: { slug: string; name: string }[]) =>
   [["", "as the message tells"], ...(list ?? []).map((x): [string, string] => [x.slug, x.name])] as [string, string][];
 
-async function file(e: Event) {
-  const chosen = (e.target as HTMLInputElement).files?.[0];
+async function file([chosen]: File[]) {
   if (!chosen) return;
   error.value = "";
   if (chosen.size > limit) {
@@ -56,30 +54,50 @@ const judge = () =>
   </p>
   <TraceNav />
   <div class="cols">
-    <form class="panel" @submit.prevent="judge">
-      <TextBox
-        v-model="message"
-        label="Message"
-        hint="A SAML response or request (XML, base64, an address or form), an ID token, the address of a sign-in request or its answer, or a browser's archive (HAR)."
-        mono
-        :rows="12"
-      />
-      <label class="field"
-        ><span>Or a file</span><input type="file" aria-label="File with a message" @change="file"
-      /></label>
+    <ElForm label-position="top" class="panel" @submit.prevent="judge">
+      <ElFormItem label="Message"
+        ><ElInput
+          v-model="message"
+          type="textarea"
+          :rows="12"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small
+          >A SAML response or request (XML, base64, an address or form), an ID token, the address of a sign-in request
+          or its answer, or a browser's archive (HAR).</small
+        ></ElFormItem
+      >
+      <FilePick label="File with a message" small @files="file" />
       <div class="grid">
-        <SelectBox v-model="provider" label="Provider" :options="named(providers.data.value?.items)" /><SelectBox
-          v-model="application"
-          label="Application"
-          :options="named(apps.data.value?.items)"
-        />
+        <ElFormItem label="Provider"
+          ><ElSelect v-model="provider"
+            ><ElOption
+              v-for="[value, text] in named(providers.data.value?.items)"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect></ElFormItem
+        ><ElFormItem label="Application"
+          ><ElSelect v-model="application"
+            ><ElOption
+              v-for="[value, text] in named(apps.data.value?.items)"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+        ></ElFormItem>
       </div>
-      <TextBox v-model="at" label="At this time" hint="Empty for now." type="datetime-local" />
+      <ElFormItem label="At this time"
+        ><ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" /><small
+          >Empty for now.</small
+        ></ElFormItem
+      >
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!message.trim() || !session.engineer"
         >Judge it</ElButton
       >
       <p v-if="error" class="error" role="alert">{{ error }}</p>
-    </form>
+    </ElForm>
     <section class="panel">
       <h2>What would come of it</h2>
       <JudgedResult v-if="judged" :judged="judged" />

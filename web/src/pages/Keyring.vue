@@ -6,7 +6,6 @@ import CopyValue from "../components/CopyValue.vue";
 import ExpiryLine from "../components/ExpiryLine.vue";
 import ListPage from "../components/ListPage.vue";
 import RolloverPanel from "../components/RolloverPanel.vue";
-import SelectBox from "../components/SelectBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -83,7 +82,15 @@ const load = (query: Record<string, string>) =>
         </button>
       </div>
       <div v-if="!purpose.startsWith('token-')" class="for">
-        <SelectBox v-model="partner" label="Towards" :options="partners" />
+        <ElFormItem label="Towards"
+          ><ElSelect v-model="partner"
+            ><ElOption
+              v-for="[value, text] in partners"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+        ></ElFormItem>
       </div>
     </div>
     <RolloverPanel
@@ -108,38 +115,31 @@ const load = (query: Record<string, string>) =>
     <h2>Certificates of partners</h2>
     <ListPage :load="load" search="Search by fingerprint, subject or partner">
       <template #default="{ items }">
-        <table class="list">
-          <thead>
-            <tr>
-              <th scope="col">Ends</th>
-              <th scope="col">Partner</th>
-              <th scope="col">For</th>
-              <th scope="col">Certificate</th>
-              <th scope="col">Held since</th>
-              <th scope="col">Last used</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="c in items" :key="c.owner.slug + c.sha256 + c.use">
-              <td>
-                <TimeText :at="c.notAfter" /><br /><span class="soft small"
-                  ><TimeText :at="c.notAfter" from /><template v-if="c.superseded"
-                    >, a later one is held</template
-                  ></span
-                >
-              </td>
-              <td>
-                <RouterLink :to="`/${c.owner.kind}s/${c.owner.slug}`">{{ c.owner.name }}</RouterLink>
-              </td>
-              <td>{{ c.use || "any use" }}</td>
-              <td>{{ c.subject }}, {{ c.key }}<br /><CopyValue :value="c.sha256" label="the fingerprint" /></td>
-              <td>
-                <TimeText :at="c.heldSince" from /><br /><span class="soft small">{{ c.origin }}</span>
-              </td>
-              <td><TimeText :at="c.lastUsed" from /></td>
-            </tr>
-          </tbody>
-        </table>
+        <ElTable table-layout="auto" :data="items"
+          ><ElTableColumn label="Ends"
+            ><template #default="{ row: c }"
+              ><TimeText :at="c.notAfter" /><br /><span class="soft small"
+                ><TimeText :at="c.notAfter" from /><template v-if="c.superseded">, a later one is held</template></span
+              ></template
+            ></ElTableColumn
+          ><ElTableColumn label="Partner"
+            ><template #default="{ row: c }"
+              ><RouterLink :to="`/${c.owner.kind}s/${c.owner.slug}`">{{ c.owner.name }}</RouterLink></template
+            ></ElTableColumn
+          ><ElTableColumn label="For"
+            ><template #default="{ row: c }">{{ c.use || "any use" }}</template></ElTableColumn
+          ><ElTableColumn label="Certificate"
+            ><template #default="{ row: c }"
+              >{{ c.subject }}, {{ c.key }}<br /><CopyValue
+                :value="c.sha256"
+                label="the fingerprint" /></template></ElTableColumn
+          ><ElTableColumn label="Held since"
+            ><template #default="{ row: c }"
+              ><TimeText :at="c.heldSince" from /><br /><span class="soft small">{{ c.origin }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Last used"
+            ><template #default="{ row: c }"><TimeText :at="c.lastUsed" from /></template></ElTableColumn
+        ></ElTable>
       </template>
       <template #empty><p>No certificate of a partner is held yet. They come with the partners' metadata.</p></template>
     </ListPage>

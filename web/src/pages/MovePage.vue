@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
@@ -58,7 +59,8 @@ const put = (a: MoveApplication, wave: number) =>
   });
 const end = () =>
   act(async () => {
-    if (!confirm("End this move? What has moved stays moved; what was kept for comparing is deleted.")) return;
+    if (!(await sure("End this move? What has moved stays moved; what was kept for comparing is deleted.", "End it")))
+      return;
     await ok(http.DELETE("/moves/{slug}", { params: path() }));
     await refresh();
   });
@@ -76,6 +78,12 @@ const results: Record<string, { text: string; state: string }> = {
 };
 const nextWave = computed(() => Math.max(0, ...(move.value?.waves ?? []).map((w) => w.number)) + 1);
 const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
+/** A row for each difference; what is alike has one row of its own. */
+const comparedRows = computed(() =>
+  (compared.value?.items ?? []).flatMap((c) =>
+    (c.differences.length ? c.differences : [null]).map((d, i) => ({ c, d, i })),
+  ),
+);
 </script>
 
 <template>
@@ -92,8 +100,11 @@ const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
         </p>
       </div>
       <div class="row">
-        <span class="tag" :class="move.state === 'open' ? 'attention' : 'sound'">{{ move.state }}</span
-        ><ElButton v-if="session.engineer && move.state === 'open'" @click="end">End the move</ElButton>
+        <span class="tag" :class="move.state === 'open' ? 'attention' : 'sound'">{{ move.state }}</span><ElButton
+          v-if="session.engineer && move.state === 'open'"
+          @click="end"
+          >End the move</ElButton
+        >
       </div>
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
@@ -105,32 +116,24 @@ const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
       :readonly="!session.engineer || move.state !== 'open'"
       @changed="refresh"
     >
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Application</th>
-            <th scope="col">Used</th>
-            <th scope="col">Ready</th>
-            <th scope="col">Both ways</th>
-            <th v-if="session.engineer" scope="col"><span class="visually-hidden">Act</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="a in move.apps.filter((x) => x.wave === w.number)" :key="a.slug">
-            <td>
-              <RouterLink :to="`/applications/${a.slug}`"
-                ><b>{{ a.name }}</b></RouterLink
-              ><br /><span class="tag" :class="a.state === 'moved' ? 'sound' : a.state === 'back' ? 'broken' : ''">{{
-                a.state === "moved" ? "moved" : a.state === "back" ? "went back" : "waits"
-              }}</span>
-            </td>
-            <td class="small">
-              {{ a.users }} people, {{ a.signIns }} sign-ins in 30 days<br /><span class="soft"
-                >the last <TimeText :at="a.lastSignIn" from
-              /></span>
-            </td>
-            <td class="small">
-              <span class="tag" :class="verdicts[a.verdict.state]?.state">{{ verdicts[a.verdict.state]?.text }}</span>
+      <ElTable table-layout="auto" :data="move.apps.filter((x) => x.wave === w.number)" row-key="slug"
+        ><ElTableColumn label="Application"
+          ><template #default="{ row: a }"
+            ><RouterLink :to="`/applications/${a.slug}`"
+              ><b>{{ a.name }}</b></RouterLink
+            ><br /><span class="tag" :class="a.state === 'moved' ? 'sound' : a.state === 'back' ? 'broken' : ''">{{
+              a.state === "moved" ? "moved" : a.state === "back" ? "went back" : "waits"
+            }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Used"
+          ><template #default="{ row: a }"
+            ><span class="small"
+              >{{ a.users }} people, {{ a.signIns }} sign-ins in 30 days<br /><span class="soft"
+                >the last <TimeText :at="a.lastSignIn" from /></span></span></template></ElTableColumn
+        ><ElTableColumn label="Ready"
+          ><template #default="{ row: a }"
+            ><span class="small"
+              ><span class="tag" :class="verdicts[a.verdict.state]?.state">{{ verdicts[a.verdict.state]?.text }}</span>
               <details v-if="a.verdict.why.length || a.needs.length">
                 <summary>{{ a.verdict.why[0] ?? "what it needs" }}</summary>
                 <ul v-if="a.verdict.why.length > 1">
@@ -141,98 +144,95 @@ const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
                   {{ move.to.name }}, {{ a.people.found }} would be found, {{ a.people.strangers }} would be
                   strangers<template v-if="a.people.doubtful">, {{ a.people.doubtful }} share a value</template>.
                 </p>
-                <table v-if="a.needs.length" class="list">
-                  <thead>
-                    <tr>
-                      <th scope="col">Needs</th>
-                      <th scope="col">{{ move.from.name }}</th>
-                      <th scope="col">{{ move.to.name }}</th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    <tr v-for="n in a.needs" :key="n.attribute">
-                      <td class="mono">
-                        {{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft"
+                <ElTable table-layout="auto" :data="a.needs" row-key="attribute" v-if="a.needs.length"
+                  ><ElTableColumn label="Needs"
+                    ><template #default="{ row: n }"
+                      ><span class="mono"
+                        >{{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft"
                           >for {{ n.as.join(", ") }}</span
-                        >
-                      </td>
-                      <td class="mono">{{ n.from || "–" }}</td>
-                      <td class="mono">{{ n.to || "–" }}</td>
-                    </tr>
-                  </tbody>
-                </table>
-              </details>
-            </td>
-            <td class="small">
-              <span v-for="(n, r) in a.compared" :key="r" class="tag" :class="results[r]?.state"
-                >{{ n }} {{ results[r]?.text ?? r }}</span
-              ><span v-if="!Object.keys(a.compared).length" class="soft">nobody yet</span>
-            </td>
-            <td v-if="session.engineer">
-              <div v-if="move.state === 'open'" class="stack small">
-                <ElButton size="small" :loading="busy" @click="try_(a)">Link to try both ways</ElButton
-                ><label v-if="a.state !== 'moved' && movable(w)" class="which"
-                  >Wave
-                  <select
-                    :value="a.wave"
-                    :aria-label="`Wave of ${a.name}`"
-                    @change="put(a, Number(($event.target as HTMLSelectElement).value))"
-                  >
-                    <option
-                      v-for="n in nextWave"
-                      :key="n"
-                      :value="n"
-                      :disabled="!movable(move.waves.find((x) => x.number === n))"
-                    >
-                      {{ n }}
-                    </option>
-                  </select></label
+                        ></span
+                      ></template
+                    ></ElTableColumn
+                  ><ElTableColumn :label="move.from.name"
+                    ><template #default="{ row: n }"
+                      ><span class="mono">{{ n.from || "–" }}</span></template
+                    ></ElTableColumn
+                  ><ElTableColumn :label="move.to.name"
+                    ><template #default="{ row: n }"
+                      ><span class="mono">{{ n.to || "–" }}</span></template
+                    ></ElTableColumn
+                  ></ElTable
                 >
-              </div>
-              <div v-if="trial?.slug === a.slug" class="trial">
-                <CopyValue :value="trial.link" label="the link" />
-                <p class="small soft">
-                  For {{ trial.people }} people of the circle. They sign in once at each provider; nothing reaches the
-                  application.
-                </p>
-              </div>
-            </td>
-          </tr>
-        </tbody>
-      </table>
+              </details></span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn label="Both ways"
+          ><template #default="{ row: a }"
+            ><span class="small"
+              ><span v-for="(n, r) in a.compared" :key="r" class="tag" :class="results[r]?.state"
+                >{{ n }} {{ results[r]?.text ?? r }}</span
+              ><span v-if="!Object.keys(a.compared).length" class="soft">nobody yet</span></span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn v-if="session.engineer"
+          ><template #header><span class="visually-hidden">Act</span></template
+          ><template #default="{ row: a }"
+            ><div v-if="move.state === 'open'" class="stack small">
+              <ElButton size="small" :loading="busy" @click="try_(a as MoveApplication)">Link to try both ways</ElButton
+              ><label v-if="a.state !== 'moved' && movable(w)" class="which"
+                >Wave
+                <ElSelect
+                  :model-value="a.wave"
+                  :aria-label="`Wave of ${a.name}`"
+                  @change="put(a as MoveApplication, Number($event))"
+                  ><ElOption
+                    v-for="n in nextWave"
+                    :key="n"
+                    :disabled="!movable(move.waves.find((x) => x.number === n))"
+                    :value="n"
+                    :label="n"
+                    :data-value="n" /></ElSelect
+              ></label>
+            </div>
+            <div v-if="trial?.slug === a.slug" class="trial">
+              <CopyValue :value="trial!.link" label="the link" />
+              <p class="small soft">
+                For {{ trial!.people }} people of the circle. They sign in once at each provider; nothing reaches the
+                application.
+              </p>
+            </div></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </WavePanel>
     <section v-if="compared?.items.length" class="panel">
       <h2>Both ways, side by side</h2>
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Person</th>
-            <th scope="col">Application</th>
-            <th scope="col">Result</th>
-            <th scope="col">Claim</th>
-            <th scope="col">With {{ move.from.name }}</th>
-            <th scope="col">With {{ move.to.name }}</th>
-          </tr>
-        </thead>
-        <tbody>
-          <template v-for="c in compared.items" :key="c.application + c.person + c.at"
-            ><tr v-for="(d, i) in c.differences.length ? c.differences : [null]" :key="i">
-              <td>{{ i ? "" : c.person || "–" }}</td>
-              <td>{{ i ? "" : c.application }}</td>
-              <td>
-                <template v-if="!i"
-                  ><span class="tag" :class="results[c.result]?.state">{{ results[c.result]?.text ?? c.result }}</span>
-                  <RouterLink v-if="c.reference" :to="`/traces/${c.reference}`" class="small">trace</RouterLink
-                  ><br /><span class="small soft">{{ c.how }}, <TimeText :at="c.at" from /></span
-                ></template>
-              </td>
-              <td class="mono">{{ d?.name ?? c.code }}</td>
-              <td class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</td>
-              <td class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</td>
-            </tr></template
-          >
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="comparedRows"
+        ><ElTableColumn label="Person"
+          ><template #default="{ row: { c, i } }">{{ i ? "" : c.person || "–" }}</template></ElTableColumn
+        ><ElTableColumn label="Application"
+          ><template #default="{ row: { c, i } }">{{ i ? "" : c.application }}</template></ElTableColumn
+        ><ElTableColumn label="Result"
+          ><template #default="{ row: { c, i } }"
+            ><template v-if="!i"
+              ><span class="tag" :class="results[c.result]?.state">{{ results[c.result]?.text ?? c.result }}</span>
+              <RouterLink v-if="c.reference" :to="`/traces/${c.reference}`" class="small">trace</RouterLink><br /><span
+                class="small soft"
+                >{{ c.how }}, <TimeText :at="c.at" from /></span></template></template></ElTableColumn
+        ><ElTableColumn label="Claim"
+          ><template #default="{ row: { c, d } }"
+            ><span class="mono">{{ d?.name ?? c.code }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn :label="`With ${move.from.name}`"
+          ><template #default="{ row: { d } }"
+            ><span class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn :label="`With ${move.to.name}`"
+          ><template #default="{ row: { d } }"
+            ><span class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</span></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </section>
     <section v-if="uses" class="panel">
       <h2>What still uses {{ uses.provider.name }}</h2>

@@ -4,8 +4,6 @@ import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -59,64 +57,75 @@ const states: Record<string, string> = { open: "attention", done: "sound", "give
   </p>
   <EstateNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <table v-if="data?.items.length" class="list">
-    <thead>
-      <tr>
-        <th scope="col">Name</th>
-        <th scope="col">From</th>
-        <th scope="col">To</th>
-        <th scope="col">Moved</th>
-        <th scope="col">State</th>
-        <th scope="col">Planned</th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="m in data.items" :key="m.slug">
-        <td>
-          <RouterLink :to="`/moves/${m.slug}`"
-            ><b>{{ m.name }}</b></RouterLink
-          >
-        </td>
-        <td>{{ m.from.name }}</td>
-        <td>{{ m.to.name }}</td>
-        <td>{{ m.moved }} of {{ m.applications }}</td>
-        <td>
-          <span class="tag" :class="states[m.state]">{{ m.state }}</span>
-        </td>
-        <td><TimeText :at="m.created" from /> by {{ m.by }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable table-layout="auto" :data="data.items" row-key="slug" v-if="data?.items.length"
+    ><ElTableColumn label="Name"
+      ><template #default="{ row: m }"
+        ><RouterLink :to="`/moves/${m.slug}`"
+          ><b>{{ m.name }}</b></RouterLink
+        ></template
+      ></ElTableColumn
+    ><ElTableColumn label="From"
+      ><template #default="{ row: m }">{{ m.from.name }}</template></ElTableColumn
+    ><ElTableColumn label="To"
+      ><template #default="{ row: m }">{{ m.to.name }}</template></ElTableColumn
+    ><ElTableColumn label="Moved"
+      ><template #default="{ row: m }">{{ m.moved }} of {{ m.applications }}</template></ElTableColumn
+    ><ElTableColumn label="State"
+      ><template #default="{ row: m }"
+        ><span class="tag" :class="states[m.state]">{{ m.state }}</span></template
+      ></ElTableColumn
+    ><ElTableColumn label="Planned"
+      ><template #default="{ row: m }"><TimeText :at="m.created" from /> by {{ m.by }}</template></ElTableColumn
+    ></ElTable
+  >
   <p v-else-if="data" class="panel empty">
     Nothing is being moved. A move is planned first; no application changes until a wave of it is opened.
   </p>
-  <form v-if="session.engineer" class="panel add" @submit.prevent="plan">
+  <ElForm label-position="top" v-if="session.engineer" class="panel add" @submit.prevent="plan">
     <h2>Plan a move</h2>
-    <TextBox v-model="name" label="Name" hint="What a colleague will understand in two years." />
+    <ElFormItem label="Name"
+      ><ElInput v-model="name" autocomplete="off" /><small
+        >What a colleague will understand in two years.</small
+      ></ElFormItem
+    >
     <div class="pair">
-      <SelectBox v-model="from" label="From" :options="[['', 'choose'], ...options]" /><SelectBox
-        v-model="to"
-        label="To"
-        :options="[['', 'choose'], ...options.filter(([s]) => s !== from)]"
-      />
+      <ElFormItem label="From"
+        ><ElSelect v-model="from"
+          ><ElOption
+            v-for="[value, text] in [['', 'choose'], ...options]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="To"
+        ><ElSelect v-model="to"
+          ><ElOption
+            v-for="[value, text] in [['', 'choose'], ...options.filter(([s]) => s !== from)]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
     </div>
     <fieldset v-if="apps?.items.length">
       <legend>
         <b>Applications</b> <small class="soft">none chosen: all {{ apps.items.length }}</small>
       </legend>
-      <label v-for="a in apps.items" :key="a.slug"
-        ><input v-model="some" type="checkbox" :value="a.slug" /> {{ a.name }}</label
+      <ElCheckboxGroup v-model="some"
+        ><ElCheckbox v-for="a in apps.items" :key="a.slug" :value="a.slug">{{ a.name }}</ElCheckbox></ElCheckboxGroup
       >
     </fieldset>
     <p v-else-if="apps" class="soft">No application has it.</p>
     <div class="pair">
-      <TextBox
-        v-model="groups"
-        label="Groups that try it"
-        hint="Short names. Their people's sign-ins both ways count; nobody named: everybody's."
-      /><TextBox v-model="people" label="People who try it" hint="By user name or mail address." />
+      <ElFormItem label="Groups that try it"
+        ><ElInput v-model="groups" autocomplete="off" /><small
+          >Short names. Their people's sign-ins both ways count; nobody named: everybody's.</small
+        ></ElFormItem
+      ><ElFormItem label="People who try it"
+        ><ElInput v-model="people" autocomplete="off" /><small>By user name or mail address.</small></ElFormItem
+      >
     </div>
-    <TextBox v-model="remark" label="Remark" />
+    <ElFormItem label="Remark"><ElInput v-model="remark" autocomplete="off" /></ElFormItem>
     <ElButton
       type="primary"
       native-type="submit"
@@ -125,7 +134,7 @@ const states: Record<string, string> = { open: "attention", done: "sound", "give
       >Plan it</ElButton
     >
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>
@@ -145,11 +154,5 @@ fieldset {
   grid-template-columns: repeat(auto-fill, minmax(200px, 1fr));
   gap: 6px 14px;
   margin: 0 0 14px;
-}
-input[type="checkbox"] {
-  width: 18px;
-  height: 18px;
-  accent-color: var(--sea);
-  vertical-align: middle;
 }
 </style>

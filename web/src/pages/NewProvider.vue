@@ -3,9 +3,7 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok, type TakeIn, type Understood } from "../api/client";
-import SelectBox from "../components/SelectBox.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct } from "../composables/load";
 
 const router = useRouter();
@@ -49,18 +47,21 @@ async function byName() {
       <h2>You have its metadata, issuer or discovery document</h2>
       <TakeTheirs :understand="understand" :take="take" verb="Make the draft from it" />
     </section>
-    <form class="panel" @submit.prevent="byName">
+    <ElForm label-position="top" class="panel" @submit.prevent="byName">
       <h2>You have only its name</h2>
       <p class="soft">Hand over our values first, and take theirs when they come.</p>
-      <TextBox v-model="name" label="Name" /><SelectBox v-model="kind" label="It speaks" :options="kinds" /><ElButton
-        type="primary"
-        native-type="submit"
-        :loading="busy"
-        :disabled="!name.trim()"
-        >Make the draft</ElButton
-      >
+      <ElFormItem label="Name"><ElInput v-model="name" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="It speaks"
+        ><ElSelect v-model="kind"
+          ><ElOption
+            v-for="[value, text] in kinds"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
-    </form>
+    </ElForm>
   </div>
 </template>
 

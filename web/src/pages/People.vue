@@ -48,30 +48,27 @@ const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query:
     ]"
   >
     <template #default="{ items }">
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Mail address</th>
-            <th scope="col">User name</th>
-            <th scope="col">Type</th>
-            <th scope="col">Last sign-in</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="p in items" :key="p.id">
-            <td>
-              <RouterLink v-if="session.engineer" :to="`/people/${p.id}`"
-                ><b>{{ p.name }}</b></RouterLink
-              ><template v-else>{{ p.name }}</template> <span v-if="!p.active" class="tag broken">not active</span>
-            </td>
-            <td class="mono">{{ p.email || "–" }}</td>
-            <td class="mono">{{ p.username || "–" }}</td>
-            <td>{{ p.type }}</td>
-            <td><TimeText :at="p.lastSeen" from /></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="items" row-key="id"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: p }"
+            ><RouterLink v-if="session.engineer" :to="`/people/${p.id}`"
+              ><b>{{ p.name }}</b></RouterLink
+            ><template v-else>{{ p.name }}</template>
+            <span v-if="!p.active" class="tag broken">not active</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Mail address"
+          ><template #default="{ row: p }"
+            ><span class="mono">{{ p.email || "–" }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="User name"
+          ><template #default="{ row: p }"
+            ><span class="mono">{{ p.username || "–" }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Type"
+          ><template #default="{ row: p }">{{ p.type }}</template></ElTableColumn
+        ><ElTableColumn label="Last sign-in"
+          ><template #default="{ row: p }"><TimeText :at="p.lastSeen" from /></template></ElTableColumn
+      ></ElTable>
     </template>
     <template #empty
       ><p>

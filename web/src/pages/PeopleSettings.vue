@@ -1,11 +1,9 @@
 <script setup lang="ts">
+import FilePick from "../components/FilePick.vue";
 import { ElButton } from "element-plus";
 import { ref, watch } from "vue";
 import { http, ok, type Import, type PeopleSettings } from "../api/client";
-import CheckBox from "../components/CheckBox.vue";
 import PeopleNav from "../components/PeopleNav.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import { sendPeople, whileRunning } from "../composables/importing";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -65,74 +63,74 @@ const cancel = () =>
   <PeopleNav />
   <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
   <div class="cols">
-    <form class="panel" @submit.prevent="store">
-      <TextBox
-        v-model="types"
-        label="Person types"
-        hint="Parted by commas; the first is the usual one."
-        mono
-        :disabled="!session.engineer"
-      />
+    <ElForm label-position="top" class="panel" @submit.prevent="store">
+      <ElFormItem label="Person types"
+        ><ElInput
+          v-model="types"
+          :disabled="!session.engineer"
+          class="mono"
+          spellcheck="false"
+          autocomplete="off"
+        /><small>Parted by commas; the first is the usual one.</small></ElFormItem
+      >
       <h2>Attributes</h2>
       <p class="soft">Those that are not listed are text, kept, and seen by engineers only.</p>
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">In words</th>
-            <th scope="col">Type</th>
-            <th scope="col">This sign-in only</th>
-            <th scope="col">Seen by the person</th>
-            <th scope="col">Edited by the person</th>
-            <th scope="col"><span class="visually-hidden">Acts</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(a, i) in attributes" :key="i">
-            <td><input v-model="a.name" class="mono" :aria-label="`Name of attribute ${i + 1}`" /></td>
-            <td>
-              <input
-                v-model="a.words"
-                :aria-label="`Words for attribute ${i + 1}`"
-                :placeholder="data?.names.find((n) => n.claim === a.name)?.words"
-              />
-            </td>
-            <td>
-              <select v-model="a.type" :aria-label="`Type of attribute ${i + 1}`">
-                <option
-                  v-for="t in ['text', 'list', 'number', 'yes-no', 'date', 'mail', 'address']"
-                  :key="t"
-                  :value="t"
-                >
-                  {{ t }}
-                </option>
-              </select>
-            </td>
-            <td>
-              <input v-model="a.session" type="checkbox" :aria-label="`Attribute ${i + 1} for the sign-in only`" />
-            </td>
-            <td><input v-model="a.visible" type="checkbox" :aria-label="`Attribute ${i + 1} seen by the person`" /></td>
-            <td>
-              <input v-model="a.editable" type="checkbox" :aria-label="`Attribute ${i + 1} edited by the person`" />
-            </td>
-            <td>
-              <button
-                type="button"
-                class="bare"
-                :aria-label="`Take attribute ${i + 1} away`"
-                @click="attributes.splice(i, 1)"
-              >
-                ✕
-              </button>
-            </td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="attributes"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: a, $index: i }"
+            ><ElInput
+              v-model="a.name"
+              class="mono"
+              :aria-label="`Name of attribute ${i + 1}`" /></template></ElTableColumn
+        ><ElTableColumn label="In words"
+          ><template #default="{ row: a, $index: i }"
+            ><ElInput
+              v-model="a.words"
+              :aria-label="`Words for attribute ${i + 1}`"
+              :placeholder="data?.names.find((n) => n.claim === a.name)?.words" /></template></ElTableColumn
+        ><ElTableColumn label="Type"
+          ><template #default="{ row: a, $index: i }"
+            ><ElSelect v-model="a.type" :aria-label="`Type of attribute ${i + 1}`"
+              ><ElOption
+                v-for="t in ['text', 'list', 'number', 'yes-no', 'date', 'mail', 'address']"
+                :key="t"
+                :value="t"
+                :label="t"
+                :data-value="t" /></ElSelect></template></ElTableColumn
+        ><ElTableColumn label="This sign-in only"
+          ><template #default="{ row: a, $index: i }"
+            ><ElCheckbox
+              v-model="a.session"
+              :aria-label="`Attribute ${i + 1} for the sign-in only`" /></template></ElTableColumn
+        ><ElTableColumn label="Seen by the person"
+          ><template #default="{ row: a, $index: i }"
+            ><ElCheckbox
+              v-model="a.visible"
+              :aria-label="`Attribute ${i + 1} seen by the person`" /></template></ElTableColumn
+        ><ElTableColumn label="Edited by the person"
+          ><template #default="{ row: a, $index: i }"
+            ><ElCheckbox
+              v-model="a.editable"
+              :aria-label="`Attribute ${i + 1} edited by the person`" /></template></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Acts</span></template
+          ><template #default="{ $index: i }"
+            ><button
+              type="button"
+              class="bare"
+              :aria-label="`Take attribute ${i + 1} away`"
+              @click="attributes.splice(i, 1)"
+            >
+              ✕
+            </button></template
+          ></ElTableColumn
+        ></ElTable
+      >
       <p v-if="session.engineer" class="row acts">
         <ElButton @click="attributes.push({ name: '', type: 'text' })">Add an attribute</ElButton
         ><ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
       </p>
-    </form>
+    </ElForm>
     <div class="stack">
       <section v-if="session.engineer" class="panel">
         <h2>Import</h2>
@@ -141,27 +139,30 @@ const cancel = () =>
           <span class="mono">groups at the gate</span>; several values in a cell are parted by |. An empty cell changes
           nothing.
         </p>
-        <input
-          type="file"
+        <FilePick
+          label="File with people"
           accept=".csv,.jsonl,.ndjson"
-          aria-label="File with people"
-          @change="
-            file = ($event.target as HTMLInputElement).files?.[0] ?? null;
+          @files="
+            file = $event[0] ?? null;
             job = null;
           "
         />
-        <SelectBox
-          v-model="by"
-          class="by"
-          label="People are known by"
-          :options="[
-            ['external_id', 'external ID'],
-            ['email', 'mail address'],
-            ['preferred_username', 'user name'],
-            ['id', 'the gate\'s ID'],
-          ]"
-        />
-        <CheckBox v-model="skip" label="Write the good lines although others are bad" />
+        <p v-if="file" class="mono small">{{ file.name }}</p>
+        <ElFormItem label="People are known by" class="by"
+          ><ElSelect v-model="by"
+            ><ElOption
+              v-for="[value, text] in [
+                ['external_id', 'external ID'],
+                ['email', 'mail address'],
+                ['preferred_username', 'user name'],
+                ['id', 'the gate\'s ID'],
+              ]"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+        ></ElFormItem>
+        <ElCheckbox v-model="skip">Write the good lines although others are bad</ElCheckbox>
         <ElButton :disabled="!file" :loading="importing" @click="check">Check the file</ElButton>
         <p v-if="importError" class="error" role="alert">{{ importError }}</p>
         <div v-if="job" aria-live="polite">
@@ -193,8 +194,12 @@ const cancel = () =>
               type="primary"
               :loading="importing"
               @click="write"
-              >{{ job.state === "stopped" ? "Go on writing" : "Write it" }}</ElButton
-            ><ElButton v-if="job.state !== 'done'" type="danger" @click="cancel">Cancel</ElButton>
+              >{{ job.state === "stopped" ? "Go on writing" : "Write it" }}</ElButton><ElButton
+              v-if="job.state !== 'done'"
+              type="danger"
+              @click="cancel"
+              >Cancel</ElButton
+            >
           </p>
         </div>
       </section>

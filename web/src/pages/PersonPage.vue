@@ -1,13 +1,11 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
-import CheckBox from "../components/CheckBox.vue";
 import CopyValue from "../components/CopyValue.vue";
-import SelectBox from "../components/SelectBox.vue";
 import SessionTable from "../components/SessionTable.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import TraceTable from "../components/TraceTable.vue";
 import { useAct, useLoad } from "../composables/load";
@@ -34,8 +32,8 @@ const sessions = useLoad(
     person.value ? ok(http.GET("/sessions", { params: { query: { person: person.value.id, limit: 20 } } })) : null,
   [() => person.value?.id],
 );
-const endAll = () =>
-  confirm(`End all sessions of ${person.value!.name}? Their applications are told.`) &&
+const endAll = async () =>
+  (await sure(`End all sessions of ${person.value!.name}? Their applications are told.`, "End them")) &&
   act(async () => {
     await ok(http.DELETE("/people/{id}/sessions", { params: params() }));
     await sessions.again();
@@ -92,10 +90,11 @@ const store = () =>
     }
     person.value = await ok(http.PUT("/people/{id}", { params: params(), body }));
   });
-const unlink = (link: string, provider: string) =>
-  confirm(
+const unlink = async (link: string, provider: string) =>
+  (await sure(
     `Take the link to ${provider} away? The subject is then a stranger again, and groups that the provider gave go.`,
-  ) &&
+    "Take it away",
+  )) &&
   act(async () => {
     await ok(http.DELETE("/people/{id}/links/{link}", { params: { path: { id: id.value, link } } }));
     person.value = await ok(http.GET("/people/{id}", { params: params() }));
@@ -108,10 +107,11 @@ const linkUp = () =>
     );
     reference.value = "";
   });
-const remove = () =>
-  confirm(
+const remove = async () =>
+  (await sure(
     `Delete ${person.value!.name}, with ${person.value!.links.length} links and all assignments? Traces and journal lines stay.`,
-  ) &&
+    "Delete it",
+  )) &&
   act(async () => {
     await ok(http.DELETE("/people/{id}", { params: params() }));
     await router.push("/people");
@@ -121,8 +121,8 @@ const makeLink = () =>
   act(async () => {
     link.value = (await ok(http.POST("/people/{id}/password-link", { params: params() }))).link;
   });
-const drop = (credential: string, kind: string) =>
-  confirm(`Take this ${kindWords[kind]} away? All that is open of the person ends.`) &&
+const drop = async (credential: string, kind: string) =>
+  (await sure(`Take this ${kindWords[kind]} away? All that is open of the person ends.`, "Take it away")) &&
   act(async () => {
     await ok(http.DELETE("/people/{id}/credentials/{credential}", { params: { path: { id: id.value, credential } } }));
     person.value = await ok(http.GET("/people/{id}", { params: params() }));
@@ -153,47 +153,65 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
       </div>
     </div>
     <div class="cols">
-      <form class="panel" @submit.prevent="store">
+      <ElForm label-position="top" class="panel" @submit.prevent="store">
         <h2>Profile</h2>
         <div class="grid">
           <div v-for="v in values" :key="v.name">
-            <TextBox
-              v-model="v.text"
-              :label="wordsOf(v.name)"
-              :hint="
-                person
-                  ? `${v.name}${person.sources[v.name] ? ` · ${person.sources[v.name] === 'hand' ? 'entered here' : `from ${person.sources[v.name]}`}` : ''}`
-                  : v.name
-              "
-              :rows="v.text.includes('\n') ? Math.min(6, v.text.split('\n').length) : undefined"
-            />
+            <ElFormItem :label="wordsOf(v.name)"
+              ><ElInput
+                v-model="v.text"
+                :type="v.text.includes('\n') ? 'textarea' : 'text'"
+                :rows="v.text.includes('\n') ? Math.min(6, v.text.split('\n').length) : undefined"
+                spellcheck="false"
+                autocomplete="off"
+              /><small
+                v-if="
+                  person
+                    ? `${v.name}${person.sources[v.name] ? ` · ${person.sources[v.name] === 'hand' ? 'entered here' : `from ${person.sources[v.name]}`}` : ''}`
+                    : v.name
+                "
+                >{{
+                  person
+                    ? `${v.name}${person.sources[v.name] ? ` · ${person.sources[v.name] === "hand" ? "entered here" : `from ${person.sources[v.name]}`}` : ""}`
+                    : v.name
+                }}</small
+              ></ElFormItem
+            >
           </div>
         </div>
         <p><ElButton size="small" @click="values.push({ name: '', text: '' })">Add an attribute</ElButton></p>
         <div v-for="(v, i) in values.filter((x) => !wordsOf(x.name))" :key="i" class="grid">
-          <TextBox v-model="v.name" label="Name of the attribute" mono />
+          <ElFormItem label="Name of the attribute"
+            ><ElInput v-model="v.name" class="mono" spellcheck="false" autocomplete="off"
+          /></ElFormItem>
         </div>
         <div class="grid">
-          <SelectBox
-            v-model="type"
-            label="Person type"
-            :options="(settings?.settings.types ?? []).map((t) => [t, t] as [string, string])"
-          /><TextBox
-            v-model="login"
-            label="Name in the gate's own directory"
-            hint="For people who sign in with a password or passkey here. Empty for none."
-            mono
-          />
+          <ElFormItem label="Person type"
+            ><ElSelect v-model="type"
+              ><ElOption
+                v-for="[value, text] in (settings?.settings.types ?? []).map((t) => [t, t] as [string, string])"
+                :key="value"
+                :value="value"
+                :label="text"
+                :data-value="value" /></ElSelect></ElFormItem
+          ><ElFormItem label="Name in the gate's own directory"
+            ><ElInput v-model="login" class="mono" spellcheck="false" autocomplete="off" /><small
+              >For people who sign in with a password or passkey here. Empty for none.</small
+            ></ElFormItem
+          >
         </div>
-        <CheckBox
-          v-model="active"
-          label="Active"
-          hint="Without it every sign-in and token ends at once, and nobody gets in by this record."
-        />
+        <ElCheckbox v-model="active"
+          ><b>Active</b
+          ><small
+            >Without it every sign-in and token ends at once, and nobody gets in by this record.</small
+          ></ElCheckbox
+        >
         <fieldset v-if="groups?.items.length">
           <legend>Groups, given by hand</legend>
-          <label v-for="g in groups.items" :key="g.slug" class="group"
-            ><input v-model="chosen" type="checkbox" :value="g.slug" /> {{ g.name }}</label
+          <ElCheckboxGroup v-model="chosen"
+            ><ElCheckbox v-for="g in groups.items" :key="g.slug" :value="g.slug">{{
+              g.name
+            }}</ElCheckbox></ElCheckboxGroup
           >
         </fieldset>
         <p v-if="given.length" class="soft">
@@ -204,7 +222,7 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
         </p>
         <ElButton type="primary" native-type="submit" :loading="busy">{{ fresh ? "Add" : "Save" }}</ElButton>
         <p v-if="saveError" class="error" role="alert">{{ saveError }}</p>
-      </form>
+      </ElForm>
       <div v-if="person" class="stack">
         <section class="panel">
           <h2>Links</h2>
@@ -218,14 +236,13 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
             ><br /><ElButton size="small" type="danger" @click="unlink(l.id, l.provider)">Take away</ElButton>
           </div>
           <p v-if="!person.links.length" class="soft">Linked to no provider yet.</p>
-          <form class="item" @submit.prevent="linkUp">
-            <TextBox
-              v-model="reference"
-              label="Link a sign-in that found nobody"
-              hint="Its reference number. Make sure that it was this person."
-              mono
-            /><ElButton size="small" native-type="submit" :disabled="!reference.trim()" :loading="busy">Link</ElButton>
-          </form>
+          <ElForm label-position="top" class="item" @submit.prevent="linkUp">
+            <ElFormItem label="Link a sign-in that found nobody"
+              ><ElInput v-model="reference" class="mono" spellcheck="false" autocomplete="off" /><small
+                >Its reference number. Make sure that it was this person.</small
+              ></ElFormItem
+            ><ElButton size="small" native-type="submit" :disabled="!reference.trim()" :loading="busy">Link</ElButton>
+          </ElForm>
         </section>
         <section v-if="person.login" class="panel">
           <h2>Signs in here</h2>
@@ -237,8 +254,7 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
                 recovery: `${c.left} recovery codes`,
                 passkey: `Passkey, ${c.name}`,
               }[c.kind] ?? c.kind
-            }}</b
-            ><br /><span class="soft small"
+            }}</b><br /><span class="soft small"
               >since <TimeText :at="c.created" from />, used <TimeText :at="c.lastUsed" from /></span
             ><br /><ElButton size="small" type="danger" @click="drop(c.id, c.kind)">Take away</ElButton>
           </div>

@@ -6,7 +6,6 @@ import { http, ok } from "../api/client";
 import ChangesNav from "../components/ChangesNav.vue";
 import FieldChanges from "../components/FieldChanges.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { fromInput, stateWords } from "../composables/changes";
 import { useAct, useLoad } from "../composables/load";
@@ -114,12 +113,20 @@ const withdraw = () =>
             </div>
             <details>
               <summary>In a window</summary>
-              <TextBox v-model="from" label="From" type="datetime-local" /><TextBox
-                v-model="until"
-                label="Until"
-                hint="An hour later, unless it is said."
-                type="datetime-local"
-              /><ElButton
+              <ElFormItem label="From"
+                ><ElDatePicker
+                  v-model="from"
+                  type="datetime"
+                  format="YYYY-MM-DD HH:mm"
+                  value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
+              ><ElFormItem label="Until"
+                ><ElDatePicker
+                  v-model="until"
+                  type="datetime"
+                  format="YYYY-MM-DD HH:mm"
+                  value-format="YYYY-MM-DDTHH:mm"
+                /><small>An hour later, unless it is said.</small></ElFormItem
+              ><ElButton
                 :loading="busy"
                 :disabled="!from || (proposal.needsSecond && !proposal.approvedBy)"
                 @click="apply(true)"
@@ -131,9 +138,8 @@ const withdraw = () =>
             </p>
             <details>
               <summary>Withdraw</summary>
-              <TextBox v-model="note" label="Why" /><ElButton type="danger" :loading="busy" @click="withdraw"
-                >Withdraw</ElButton
-              >
+              <ElFormItem label="Why"><ElInput v-model="note" autocomplete="off" /></ElFormItem
+              ><ElButton type="danger" :loading="busy" @click="withdraw">Withdraw</ElButton>
             </details>
           </div>
           <p v-if="failed" class="error" role="alert">{{ failed }}</p>

@@ -2,7 +2,6 @@
 import { ref } from "vue";
 import { http, ok } from "../api/client";
 import ChangesNav from "../components/ChangesNav.vue";
-import CheckBox from "../components/CheckBox.vue";
 import ListPage from "../components/ListPage.vue";
 import TimeText from "../components/TimeText.vue";
 import { stateWords } from "../composables/changes";
@@ -30,16 +29,12 @@ const set = (second: boolean) =>
     at once or in a window. What partners left through handover links waits here as well.
   </p>
   <ChangesNav />
-  <CheckBox
-    v-if="review"
-    :model-value="review.second"
-    label="Changes of what serves people need a second person"
-    :hint="
-      session.owner ? 'One proposes, another approves. Closing something is always possible.' : 'An owner says so.'
-    "
-    :disabled="!session.owner"
-    @update:model-value="set(!!$event)"
-  />
+  <ElCheckbox v-if="review" :model-value="review.second" :disabled="!session.owner" @update:model-value="set(!!$event)"
+    ><b>Changes of what serves people need a second person</b
+    ><small>{{
+      session.owner ? "One proposes, another approves. Closing something is always possible." : "An owner says so."
+    }}</small></ElCheckbox
+  >
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <ListPage
     :key="turn"
@@ -59,42 +54,41 @@ const set = (second: boolean) =>
     ]"
   >
     <template #default="{ items }">
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Of</th>
-            <th scope="col">State</th>
-            <th scope="col">By</th>
-            <th scope="col">When</th>
-            <th scope="col">Changes</th>
-            <th scope="col">Remark</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="p in items" :key="p.id">
-            <td>
-              <RouterLink :to="`/proposals/${p.id}`"
-                ><b>{{ p.name }}</b></RouterLink
-              ><br /><span class="soft small">{{ p.kind }}</span>
-            </td>
-            <td>
-              <span class="tag" :class="stateWords[p.state]?.state">{{ stateWords[p.state]?.text ?? p.state }}</span
-              ><br v-if="p.from" /><span v-if="p.from" class="small">for <TimeText :at="p.from" /></span>
-            </td>
-            <td>{{ p.by }}<span v-if="p.theirs" class="tag">other side</span></td>
-            <td><TimeText :at="p.created" from /></td>
-            <td class="small mono">
-              {{
+      <ElTable table-layout="auto" :data="items" row-key="id"
+        ><ElTableColumn label="Of"
+          ><template #default="{ row: p }"
+            ><RouterLink :to="`/proposals/${p.id}`"
+              ><b>{{ p.name }}</b></RouterLink
+            ><br /><span class="soft small">{{ p.kind }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="State"
+          ><template #default="{ row: p }"
+            ><span class="tag" :class="stateWords[p.state]?.state">{{ stateWords[p.state]?.text ?? p.state }}</span
+            ><br v-if="p.from" /><span v-if="p.from" class="small"
+              >for <TimeText :at="p.from" /></span></template></ElTableColumn
+        ><ElTableColumn label="By"
+          ><template #default="{ row: p }"
+            >{{ p.by }}<span v-if="p.theirs" class="tag">other side</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="When"
+          ><template #default="{ row: p }"><TimeText :at="p.created" from /></template></ElTableColumn
+        ><ElTableColumn label="Changes"
+          ><template #default="{ row: p }"
+            ><span class="small mono"
+              >{{
                 p.changes
                   .slice(0, 4)
-                  .map((c) => c.field)
+                  .map((c: { field: string }) => c.field)
                   .join(", ")
-              }}<template v-if="p.changes.length > 4"> …</template>
-            </td>
-            <td class="small">{{ p.remark }}</td>
-          </tr>
-        </tbody>
-      </table>
+              }}<template v-if="p.changes.length > 4"> …</template></span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn label="Remark"
+          ><template #default="{ row: p }"
+            ><span class="small">{{ p.remark }}</span></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </template>
     <template #empty
       ><p>

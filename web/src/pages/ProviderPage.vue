@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
@@ -81,7 +82,7 @@ const stations = computed(() => {
 });
 const { error: removeError, act } = useAct();
 async function remove() {
-  if (!confirm(`Delete ${provider.value!.name}? Its traces and journal lines stay.`)) return;
+  if (!(await sure(`Delete ${provider.value!.name}? Its traces and journal lines stay.`, "Delete it"))) return;
   await act(async () => {
     await ok(http.DELETE("/providers/{slug}", { params: params() }));
     await router.push("/providers");

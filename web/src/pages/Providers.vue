@@ -12,6 +12,7 @@ import { kindWords } from "../composables/text";
 const session = useSession();
 const router = useRouter();
 const load = (query: Record<string, string>) => ok(http.GET("/providers", { params: { query } }));
+const newcomers: Record<string, string> = { create: "created", ask: "asked", pass: "passed through" };
 </script>
 
 <template>
@@ -41,38 +42,28 @@ const load = (query: Record<string, string>) => ok(http.GET("/providers", { para
     ]"
   >
     <template #default="{ items }">
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Reach</th>
-            <th scope="col">Speaks</th>
-            <th scope="col">Entity ID, issuer or client ID</th>
-            <th scope="col">Strangers</th>
-            <th scope="col">Last sign-in</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="p in items" :key="p.slug">
-            <td>
-              <RouterLink :to="`/providers/${p.slug}`"
-                ><b>{{ p.name }}</b></RouterLink
-              ><br /><span class="soft small">{{ p.description }}</span>
-            </td>
-            <td><ReachTag :reach="p.reach" /></td>
-            <td>{{ kindWords[p.kind] }}</td>
-            <td class="mono">{{ p.saml?.entityId || p.oidc?.issuer || "–" }}</td>
-            <td>
-              {{
-                p.kind === "directory"
-                  ? "–"
-                  : ({ create: "created", ask: "asked", pass: "passed through" }[p.admission ?? ""] ?? "refused")
-              }}
-            </td>
-            <td><TimeText :at="p.lastSignIn" from /></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="items" row-key="slug"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: p }"
+            ><RouterLink :to="`/providers/${p.slug}`"
+              ><b>{{ p.name }}</b></RouterLink
+            ><br /><span class="soft small">{{ p.description }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Reach"
+          ><template #default="{ row: p }"><ReachTag :reach="p.reach" /></template></ElTableColumn
+        ><ElTableColumn label="Speaks"
+          ><template #default="{ row: p }">{{ kindWords[p.kind] }}</template></ElTableColumn
+        ><ElTableColumn label="Entity ID, issuer or client ID"
+          ><template #default="{ row: p }"
+            ><span class="mono">{{ p.saml?.entityId || p.oidc?.issuer || "–" }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Strangers"
+          ><template #default="{ row: p }">{{
+            p.kind === "directory" ? "–" : (newcomers[p.admission] ?? "refused")
+          }}</template></ElTableColumn
+        ><ElTableColumn label="Last sign-in"
+          ><template #default="{ row: p }"><TimeText :at="p.lastSignIn" from /></template></ElTableColumn
+      ></ElTable>
     </template>
     <template #empty
       ><p>

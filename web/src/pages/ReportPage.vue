@@ -30,9 +30,12 @@ function set(name: string, value: string) {
   if (!value) delete q[name];
   void router.replace({ query: q });
 }
-const sort = (name: string) => set("sort", query.value.sort === name ? `-${name}` : name);
-const sorted = (name: string) =>
-  query.value.sort === name ? "ascending" : query.value.sort === `-${name}` ? "descending" : undefined;
+const sort = ({ prop, order }: { prop: string | null; order: string | null }) =>
+  set("sort", order && prop ? (order === "descending" ? "-" : "") + prop : "");
+const order = computed(() => ({
+  prop: (query.value.sort ?? "").replace("-", ""),
+  order: query.value.sort?.startsWith("-") ? ("descending" as const) : ("ascending" as const),
+}));
 const csv = computed(() => `/api/v1/reports/${side.value}/csv?${new URLSearchParams(query.value)}`);
 async function more() {
   const got = await load(data.value!.next);
@@ -43,18 +46,6 @@ const counts = computed(() =>
     .map(([k, n]) => `${n} ${kindWords[k] ?? k}`)
     .join(" · "),
 );
-const columns = computed<[string, string][]>(() => [
-  ["name", "Name"],
-  ["kind", "Speaks"],
-  ["reach", "Reach"],
-  ["owner", "Owner"],
-  ["providers", side.value === "provider" ? "Applications" : "Providers"],
-  ["expires", "Certificate ends"],
-  ["last", "Last sign-in"],
-  ["signins", "30 days"],
-  ["people", "People"],
-  ["findings", "Findings"],
-]);
 const when = new Date().toLocaleString(undefined, { dateStyle: "long", timeStyle: "short" });
 const print = () => window.print();
 </script>
@@ -70,95 +61,106 @@ const print = () => window.print();
     <div class="row no-print">
       <ElButton @click="router.replace({ query: side === 'provider' ? {} : { side: 'provider' } })">{{
         side === "provider" ? "Applications" : "Providers"
-      }}</ElButton
-      ><a class="el-button" :href="csv" :download="`${side}s.csv`">As CSV</a><ElButton @click="print">Print</ElButton>
+      }}</ElButton><a class="el-button" :href="csv" :download="`${side}s.csv`">As CSV</a
+      ><ElButton @click="print">Print</ElButton>
     </div>
   </div>
   <EstateNav :side="side === 'provider' ? 'providers' : 'applications'" class="no-print" />
   <div class="row bar no-print">
-    <input
+    <ElInput
       type="search"
-      :value="query.search"
+      :model-value="query.search"
       placeholder="Name or owner"
       aria-label="Name, short name or owner"
-      @change="set('search', ($event.target as HTMLInputElement).value)"
+      @change="set('search', $event)"
     />
     <label
       >Speaks
-      <select :value="query.kind ?? ''" @change="set('kind', ($event.target as HTMLSelectElement).value)">
-        <option value="">all</option>
-        <option v-for="(w, k) in kindWords" :key="k" :value="k">{{ w }}</option>
-      </select></label
-    >
+      <ElSelect :model-value="query.kind ?? ''" @change="set('kind', $event)"
+        ><ElOption value="" label="all" data-value="" /><ElOption
+          v-for="(w, k) in kindWords"
+          :key="k"
+          :value="k"
+          :label="w"
+          :data-value="k" /></ElSelect
+    ></label>
     <label v-if="side === 'application'"
       >Provider
-      <select :value="query.provider ?? ''" @change="set('provider', ($event.target as HTMLSelectElement).value)">
-        <option value="">all</option>
-        <option v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug">{{ p.name }}</option>
-      </select></label
-    >
+      <ElSelect :model-value="query.provider ?? ''" @change="set('provider', $event)"
+        ><ElOption value="" label="all" data-value="" /><ElOption
+          v-for="p in providers?.items ?? []"
+          :key="p.slug"
+          :value="p.slug"
+          :label="p.name"
+          :data-value="p.slug" /></ElSelect
+    ></label>
     <label
       >Certificate ends
-      <select :value="query.expires ?? ''" @change="set('expires', ($event.target as HTMLSelectElement).value)">
-        <option value="">whenever</option>
-        <option value="30">within 30 days</option>
-        <option value="60">within 60 days</option>
-        <option value="180">within half a year</option>
-      </select></label
-    >
+      <ElSelect :model-value="query.expires ?? ''" @change="set('expires', $event)"
+        ><ElOption value="" label="whenever" data-value="" /><ElOption
+          value="30"
+          label="within 30 days"
+          data-value="30" /><ElOption value="60" label="within 60 days" data-value="60" /><ElOption
+          value="180"
+          label="within half a year"
+          data-value="180" /></ElSelect
+    ></label>
     <label
       >Unused
-      <select :value="query.unused ?? ''" @change="set('unused', ($event.target as HTMLSelectElement).value)">
-        <option value="">or not</option>
-        <option value="30">for 30 days</option>
-        <option value="90">for 90 days</option>
-        <option value="365">for a year</option>
-      </select></label
-    >
-    <label
-      ><input
-        type="checkbox"
-        :checked="!!query.findings"
-        @change="set('findings', ($event.target as HTMLInputElement).checked ? '1' : '')"
-      />
-      with findings</label
-    >
+      <ElSelect :model-value="query.unused ?? ''" @change="set('unused', $event)"
+        ><ElOption value="" label="or not" data-value="" /><ElOption
+          value="30"
+          label="for 30 days"
+          data-value="30" /><ElOption value="90" label="for 90 days" data-value="90" /><ElOption
+          value="365"
+          label="for a year"
+          data-value="365" /></ElSelect
+    ></label>
+    <ElCheckbox :model-value="!!query.findings" @change="set('findings', $event ? '1' : '')">with findings</ElCheckbox>
   </div>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <table v-if="data?.items.length" class="list">
-    <thead>
-      <tr>
-        <th v-for="[k, w] in columns" :key="k" scope="col" :aria-sort="sorted(k)">
-          <button type="button" @click="sort(k)">
-            {{ w }}<span v-if="sorted(k)" aria-hidden="true"> {{ sorted(k) === "ascending" ? "↑" : "↓" }}</span>
-          </button>
-        </th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="l in data.items" :key="l.slug">
-        <td>
-          <RouterLink :to="`/${side}s/${l.slug}`"
-            ><b>{{ l.name }}</b></RouterLink
-          >
-        </td>
-        <td>{{ kindWords[l.kind] ?? l.kind }}</td>
-        <td><ReachTag :reach="l.reach" /></td>
-        <td>{{ l.owner || "–" }}</td>
-        <td class="small">{{ l.providers.join(", ") || "–" }}</td>
-        <td><TimeText v-if="l.expires" :at="l.expires" from /><span v-else class="soft">–</span></td>
-        <td><TimeText :at="l.lastSignIn" from /></td>
-        <td>{{ l.signIns }}</td>
-        <td>{{ l.people }}</td>
-        <td>
-          <RouterLink v-if="l.broken + l.attention" :to="`/${side}s/${l.slug}`"
-            ><span v-if="l.broken" class="tag broken">{{ l.broken }} broken</span>
-            <span v-if="l.attention" class="tag attention">{{ l.attention }} to look at</span></RouterLink
-          ><span v-else class="soft">–</span>
-        </td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable
+    table-layout="auto"
+    v-if="data?.items.length"
+    :data="data.items"
+    row-key="slug"
+    :default-sort="order"
+    @sort-change="sort"
+    ><ElTableColumn prop="name" label="Name" sortable="custom"
+      ><template #default="{ row: l }"
+        ><RouterLink :to="`/${side}s/${l.slug}`"
+          ><b>{{ l.name }}</b></RouterLink
+        ></template
+      ></ElTableColumn
+    ><ElTableColumn prop="kind" label="Speaks" sortable="custom"
+      ><template #default="{ row: l }">{{ kindWords[l.kind] ?? l.kind }}</template></ElTableColumn
+    ><ElTableColumn prop="reach" label="Reach" sortable="custom"
+      ><template #default="{ row: l }"><ReachTag :reach="l.reach" /></template></ElTableColumn
+    ><ElTableColumn prop="owner" label="Owner" sortable="custom"
+      ><template #default="{ row: l }">{{ l.owner || "–" }}</template></ElTableColumn
+    ><ElTableColumn prop="providers" :label="side === 'provider' ? 'Applications' : 'Providers'" sortable="custom"
+      ><template #default="{ row: l }"
+        ><span class="small">{{ l.providers.join(", ") || "–" }}</span></template
+      ></ElTableColumn
+    ><ElTableColumn prop="expires" label="Certificate ends" sortable="custom"
+      ><template #default="{ row: l }"
+        ><TimeText v-if="l.expires" :at="l.expires" from /><span v-else class="soft">–</span></template
+      ></ElTableColumn
+    ><ElTableColumn prop="last" label="Last sign-in" sortable="custom"
+      ><template #default="{ row: l }"><TimeText :at="l.lastSignIn" from /></template></ElTableColumn
+    ><ElTableColumn prop="signins" label="30 days" sortable="custom" align="right"
+      ><template #default="{ row: l }">{{ l.signIns }}</template></ElTableColumn
+    ><ElTableColumn prop="people" label="People" sortable="custom" align="right"
+      ><template #default="{ row: l }">{{ l.people }}</template></ElTableColumn
+    ><ElTableColumn prop="findings" label="Findings" sortable="custom"
+      ><template #default="{ row: l }"
+        ><RouterLink v-if="l.broken + l.attention" :to="`/${side}s/${l.slug}`"
+          ><span v-if="l.broken" class="tag broken">{{ l.broken }} broken</span>
+          <span v-if="l.attention" class="tag attention">{{ l.attention }} to look at</span></RouterLink
+        ><span v-else class="soft">–</span></template
+      ></ElTableColumn
+    ></ElTable
+  >
   <p v-else-if="data" class="panel empty">Nothing is so.</p>
   <ElButton v-if="data?.next" class="no-print" @click="more">Show more</ElButton>
 </template>
@@ -177,12 +179,6 @@ select {
   border-radius: 4px;
   background: var(--card);
   color: var(--ink);
-}
-.bar input[type="checkbox"] {
-  width: 18px;
-  height: 18px;
-  accent-color: var(--sea);
-  vertical-align: middle;
 }
 th button {
   background: none;

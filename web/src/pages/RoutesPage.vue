@@ -2,10 +2,7 @@
 import { ElButton } from "element-plus";
 import { ref, watch } from "vue";
 import { http, ok, type RouteAnswer, type Routes } from "../api/client";
-import CheckBox from "../components/CheckBox.vue";
 import PeopleNav from "../components/PeopleNav.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct, useLoad } from "../composables/load";
 import { blankRoute, readRoutes, routeKinds, routeWords, writeRoutes, type RouteRow } from "../composables/routes";
 import { useSession } from "../composables/session";
@@ -65,14 +62,14 @@ const ask = () =>
   <PeopleNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div v-if="data" class="cols">
-    <form class="panel" @submit.prevent="save">
+    <ElForm label-position="top" class="panel" @submit.prevent="save">
       <p v-if="!rows.length" class="soft">There is no route yet.</p>
       <ol v-else class="rules">
         <li v-for="(r, i) in rows" :key="i">
           <template v-if="!session.engineer">{{ routeWords(r) }}</template>
           <template v-else>
             <div class="line">
-              <input v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" /><span
+              <ElInput v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" /><span
                 class="order"
                 ><button type="button" :disabled="i === 0" :aria-label="`Move route ${i + 1} up`" @click="move(i, -1)">
                   ↑</button
@@ -89,10 +86,16 @@ const ask = () =>
               >
             </div>
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
-              <span>{{ n ? "and" : "if" }}</span
-              ><select v-model="c.what" :aria-label="`Condition ${n + 1} of route ${i + 1}`">
-                <option v-for="[k, words] in routeKinds" :key="k" :value="k">{{ words }}</option></select
-              ><input v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" /><button
+              <span>{{ n ? "and" : "if" }}</span><ElSelect
+                v-model="c.what"
+                :aria-label="`Condition ${n + 1} of route ${i + 1}`"
+                ><ElOption
+                  v-for="[k, words] in routeKinds"
+                  :key="k"
+                  :value="k"
+                  :label="words"
+                  :data-value="k" /></ElSelect
+              ><ElInput v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" /><button
                 type="button"
                 class="bare"
                 :aria-label="`Take condition ${n + 1} of route ${i + 1} away`"
@@ -108,7 +111,7 @@ const ask = () =>
             </div>
             <label class="line"
               ><span>leads to</span
-              ><input
+              ><ElInput
                 v-model="r.to"
                 class="mono"
                 :aria-label="`Providers of route ${i + 1}`"
@@ -118,40 +121,47 @@ const ask = () =>
         </li>
       </ol>
       <p v-if="session.engineer"><ElButton @click="rows.push(blankRoute())">Add a route</ElButton></p>
-      <SelectBox
-        v-model="field"
-        label="The field for a mail address or name is shown"
-        :disabled="!session.engineer"
-        :options="[
-          ['needed', 'where a route needs to know who it is'],
-          ['always', 'always'],
-          ['never', 'never'],
-        ]"
-      />
-      <CheckBox
-        v-model="noButtons"
-        label="No buttons beside the field"
-        hint="People must say who they are; nobody sees which providers there are."
-        :disabled="!session.engineer"
-      />
+      <ElFormItem label="The field for a mail address or name is shown"
+        ><ElSelect v-model="field" :disabled="!session.engineer"
+          ><ElOption
+            v-for="[value, text] in [
+              ['needed', 'where a route needs to know who it is'],
+              ['always', 'always'],
+              ['never', 'never'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect
+      ></ElFormItem>
+      <ElCheckbox v-model="noButtons" :disabled="!session.engineer"
+        ><b>No buttons beside the field</b
+        ><small>People must say who they are; nobody sees which providers there are.</small></ElCheckbox
+      >
       <div v-if="session.engineer" class="row">
         <ElButton type="primary" native-type="submit" :loading="busy">Save: it acts at once</ElButton
         ><ElButton @click="again()">Leave it as it is held</ElButton>
       </div>
       <p v-if="actError" class="error" role="alert">{{ actError }}</p>
-    </form>
-    <form v-if="session.engineer" class="panel" @submit.prevent="ask">
+    </ElForm>
+    <ElForm label-position="top" v-if="session.engineer" class="panel" @submit.prevent="ask">
       <h2>Where would somebody go?</h2>
       <p class="soft">Asked of what stands here, also before it is saved.</p>
-      <SelectBox
-        v-model="q.application"
-        label="Application"
-        :options="(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])"
-      /><TextBox v-model="q.name" label="They enter" hint="A mail address or name; empty for nothing yet" /><TextBox
-        v-model="q.network"
-        label="From the network address"
-        mono
-      />
+      <ElFormItem label="Application"
+        ><ElSelect v-model="q.application"
+          ><ElOption
+            v-for="[value, text] in (apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="They enter"
+        ><ElInput v-model="q.name" autocomplete="off" /><small
+          >A mail address or name; empty for nothing yet</small
+        ></ElFormItem
+      ><ElFormItem label="From the network address"
+        ><ElInput v-model="q.network" class="mono" spellcheck="false" autocomplete="off"
+      /></ElFormItem>
       <ElButton native-type="submit" :loading="asking" :disabled="!q.application">Ask</ElButton>
       <div v-if="answer" class="answer" aria-live="polite">
         <p v-if="answer.refused"><b>Nowhere.</b> {{ answer.refused.cause }}</p>
@@ -161,8 +171,7 @@ const ask = () =>
         <template v-else-if="answer.page"
           ><p><b>They see a page.</b> {{ answer.by }}</p>
           <div class="seen">
-            <b>{{ answer.page.title }}</b
-            ><span v-for="b in answer.page.buttons" :key="b" class="way">{{ b }}</span
+            <b>{{ answer.page.title }}</b><span v-for="b in answer.page.buttons" :key="b" class="way">{{ b }}</span
             ><span v-if="answer.page.field" class="field-like">Mail address or name</span>
           </div></template
         >
@@ -171,7 +180,7 @@ const ask = () =>
         </ul>
       </div>
       <p v-if="askError" class="error" role="alert">{{ askError }}</p>
-    </form>
+    </ElForm>
   </div>
 </template>
 

@@ -1,12 +1,11 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { http, ok, type ApplicationConfig, type Policy, type Rule, type RuleSet, type SetEffect } from "../api/client";
 import AccessEditor from "../components/AccessEditor.vue";
 import MappingEditor from "../components/MappingEditor.vue";
 import PeopleNav from "../components/PeopleNav.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -42,9 +41,10 @@ async function store(change: Partial<ReturnType<typeof config>>) {
   const touched = effects.value.filter((e) => e.changes.length);
   if (
     touched.length &&
-    !confirm(
+    !(await sure(
       `${touched.map((e) => `${e.object.name}: ${e.changes.join("; ")}`).join("\n")}\n\nSave it for all of them?`,
-    )
+      "Save it",
+    ))
   )
     throw new Error("Nothing was saved.");
   await ok(http.PUT("/rule-sets/{slug}", { params: { path, query: { revision: s.revision } }, body }));
@@ -58,8 +58,8 @@ const standIn = computed(
 );
 const saveRules = (change: (held: ApplicationConfig) => ApplicationConfig) =>
   store({ rules: change({} as ApplicationConfig).access?.rules ?? [] });
-const remove = (s: RuleSet) =>
-  confirm(`Delete the rule set ${s.name}?`) &&
+const remove = async (s: RuleSet) =>
+  (await sure(`Delete the rule set ${s.name}?`, "Delete it")) &&
   act(async () => {
     await ok(http.DELETE("/rule-sets/{slug}", { params: { path: { slug: s.slug } } }));
     chosen.value = "";
@@ -77,36 +77,38 @@ const remove = (s: RuleSet) =>
   <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
   <div class="cols">
     <div class="stack">
-      <table v-if="data?.items.length" class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">For</th>
-            <th scope="col">Rules</th>
-            <th scope="col">Used by</th>
-            <th scope="col"><span class="visually-hidden">Acts</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="s in data.items" :key="s.slug">
-            <td>
-              <a href="#" @click.prevent="chosen = chosen === s.slug ? '' : s.slug"
-                ><b>{{ s.name }}</b></a
-              >
-              <span class="mono soft">{{ s.slug }}</span><br /><span class="soft small">{{ s.description }}</span>
-            </td>
-            <td>{{ s.kind }}</td>
-            <td>{{ (s.mapping?.length ?? 0) + (s.rules?.length ?? 0) }}</td>
-            <td>
-              <template v-for="(u, i) in s.usedBy.slice(0, 5)" :key="u.kind + u.slug"
-                >{{ i ? ", " : "" }}<RouterLink :to="`/${u.kind}s/${u.slug}`">{{ u.name }}</RouterLink></template
-              ><template v-if="s.usedBy.length > 5"> and {{ s.usedBy.length - 5 }} more</template
-              ><span v-if="!s.usedBy.length" class="soft">nobody</span>
-            </td>
-            <td><ElButton v-if="session.engineer" size="small" type="danger" @click="remove(s)">Delete</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="data.items" row-key="slug" v-if="data?.items.length"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: s }"
+            ><a href="#" @click.prevent="chosen = chosen === s.slug ? '' : s.slug"
+              ><b>{{ s.name }}</b></a
+            >
+            <span class="mono soft">{{ s.slug }}</span><br /><span class="soft small">{{
+              s.description
+            }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="For"
+          ><template #default="{ row: s }">{{ s.kind }}</template></ElTableColumn
+        ><ElTableColumn label="Rules"
+          ><template #default="{ row: s }">{{
+            (s.mapping?.length ?? 0) + (s.rules?.length ?? 0)
+          }}</template></ElTableColumn
+        ><ElTableColumn label="Used by"
+          ><template #default="{ row: s }"
+            ><template v-for="(u, i) in s.usedBy.slice(0, 5)" :key="u.kind + u.slug"
+              >{{ i ? ", " : "" }}<RouterLink :to="`/${u.kind}s/${u.slug}`">{{ u.name }}</RouterLink></template
+            ><template v-if="s.usedBy.length > 5"> and {{ s.usedBy.length - 5 }} more</template
+            ><span v-if="!s.usedBy.length" class="soft">nobody</span></template
+          ></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Acts</span></template
+          ><template #default="{ row: s }"
+            ><ElButton v-if="session.engineer" size="small" type="danger" @click="remove(s as RuleSet)"
+              >Delete</ElButton
+            ></template
+          ></ElTableColumn
+        ></ElTable
+      >
       <p v-else-if="data" class="panel empty">
         There is no rule set. What several mappings or access lists have in common can stand here once.
       </p>
@@ -129,22 +131,22 @@ const remove = (s: RuleSet) =>
         />
       </section>
     </div>
-    <form v-if="session.engineer" class="panel" @submit.prevent="add">
+    <ElForm label-position="top" v-if="session.engineer" class="panel" @submit.prevent="add">
       <h2>Add a rule set</h2>
-      <TextBox v-model="one.name" label="Name" /><SelectBox
-        v-model="one.kind"
-        label="For"
-        :options="[
-          ['mapping', 'mapping'],
-          ['access', 'access'],
-        ]"
-      /><TextBox v-model="one.description" label="What it is for" /><ElButton
-        type="primary"
-        native-type="submit"
-        :loading="busy"
-        :disabled="!one.name.trim()"
-        >Add</ElButton
-      >
-    </form>
+      <ElFormItem label="Name"><ElInput v-model="one.name" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="For"
+        ><ElSelect v-model="one.kind"
+          ><ElOption
+            v-for="[value, text] in [
+              ['mapping', 'mapping'],
+              ['access', 'access'],
+            ]"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="What it is for"><ElInput v-model="one.description" autocomplete="off" /></ElFormItem
+      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!one.name.trim()">Add</ElButton>
+    </ElForm>
   </div>
 </template>

@@ -1,13 +1,11 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok, type Session, type SessionLimits } from "../api/client";
-import CheckBox from "../components/CheckBox.vue";
 import PeopleNav from "../components/PeopleNav.vue";
-import SelectBox from "../components/SelectBox.vue";
 import SessionTable from "../components/SessionTable.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -42,10 +40,11 @@ watch(
   (l) => l && (form.value = { idle: String(l.idleMinutes), max: String(l.maxHours), persistent: l.persistent }),
 );
 const { error: actError, busy, act } = useAct();
-const end = (s: Session) =>
-  confirm(
+const end = async (s: Session) =>
+  (await sure(
     `End this session of ${s.person}? ${s.applications.length} applications are told; the person has to sign in again.`,
-  ) &&
+    "End it",
+  )) &&
   act(async () => {
     await ok(http.DELETE("/sessions/{id}", { params: { path: { id: s.id } } }));
     await again();
@@ -71,21 +70,31 @@ const save = () =>
   <PeopleNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="row choice">
-    <TextBox v-model="search" label="Search" hint="How a name begins, or an address" /><SelectBox
-      v-model="application"
-      label="Went to"
-      :options="[
-        ['', 'any application'],
-        ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
-      ]"
-    /><SelectBox
-      v-model="ended"
-      label="State"
-      :options="[
-        ['', 'open'],
-        ['yes', 'also those that ended'],
-      ]"
-    />
+    <ElFormItem label="Search"
+      ><ElInput v-model="search" autocomplete="off" /><small>How a name begins, or an address</small></ElFormItem
+    ><ElFormItem label="Went to"
+      ><ElSelect v-model="application"
+        ><ElOption
+          v-for="[value, text] in [
+            ['', 'any application'],
+            ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect></ElFormItem
+    ><ElFormItem label="State"
+      ><ElSelect v-model="ended"
+        ><ElOption
+          v-for="[value, text] in [
+            ['', 'open'],
+            ['yes', 'also those that ended'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
   </div>
   <SessionTable
     :sessions="data?.items ?? []"
@@ -99,22 +108,20 @@ const save = () =>
   <p v-if="actError" class="error" role="alert">{{ actError }}</p>
   <section v-if="limits.data.value" class="limits">
     <h2>How long they last</h2>
-    <form class="panel" @submit.prevent="save">
+    <ElForm label-position="top" class="panel" @submit.prevent="save">
       <div class="row choice">
-        <TextBox
-          v-model="form.idle"
-          label="Minutes unused"
-          hint="After that the person is asked again."
-          type="number"
-          :disabled="!session.owner"
-        /><TextBox v-model="form.max" label="Hours at most" type="number" :disabled="!session.owner" />
+        <ElFormItem label="Minutes unused"
+          ><ElInput v-model="form.idle" :disabled="!session.owner" type="number" autocomplete="off" /><small
+            >After that the person is asked again.</small
+          ></ElFormItem
+        ><ElFormItem label="Hours at most"
+          ><ElInput v-model="form.max" :disabled="!session.owner" type="number" autocomplete="off"
+        /></ElFormItem>
       </div>
-      <CheckBox
-        v-model="form.persistent"
-        label="They outlive the browser"
-        hint="Otherwise they go when the browser is closed."
-      /><ElButton v-if="session.owner" type="primary" native-type="submit" :loading="busy">Save</ElButton>
-    </form>
+      <ElCheckbox v-model="form.persistent"
+        ><b>They outlive the browser</b><small>Otherwise they go when the browser is closed.</small></ElCheckbox
+      ><ElButton v-if="session.owner" type="primary" native-type="submit" :loading="busy">Save</ElButton>
+    </ElForm>
   </section>
 </template>
 

@@ -3,7 +3,6 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
-import TextBox from "../components/TextBox.vue";
 import { useAct } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -26,21 +25,19 @@ function setUp() {
 
 <template>
   <div class="door">
-    <form class="panel" @submit.prevent="setUp">
+    <ElForm label-position="top" class="panel" @submit.prevent="setUp">
       <h1>Become the first administrator</h1>
       <p class="sub">You will be an owner: you may do everything, also add others.</p>
       <p v-if="!token" class="error">This page needs the link that the service printed when it started.</p>
-      <TextBox v-model="name" label="Name" autocomplete="username" />
-      <TextBox
-        v-model="password"
-        label="Password"
-        hint="At least 12 characters. A few words in a row are easy to remember and hard to guess."
-        type="password"
-        autocomplete="new-password"
-      />
+      <ElFormItem label="Name"><ElInput v-model="name" autocomplete="username" /></ElFormItem>
+      <ElFormItem label="Password"
+        ><ElInput v-model="password" type="password" autocomplete="new-password" /><small
+          >At least 12 characters. A few words in a row are easy to remember and hard to guess.</small
+        ></ElFormItem
+      >
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token">Set up</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
-    </form>
+    </ElForm>
   </div>
 </template>
 

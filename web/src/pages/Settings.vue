@@ -1,11 +1,10 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElAlert, ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type AccessRule } from "../api/client";
 import CopyValue from "../components/CopyValue.vue";
 import MailForm from "../components/MailForm.vue";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 
@@ -30,8 +29,8 @@ const rules = (list: AccessRule[]) =>
     rule.value = { provider: "", attribute: "groups", value: "", role: "viewer" };
     await access.again();
   });
-const dropRule = (i: number) =>
-  confirm("Take this rule away? Whoever came in by it is out at once.") &&
+const dropRule = async (i: number) =>
+  (await sure("Take this rule away? Whoever came in by it is out at once.", "Take it away")) &&
   rules((access.data.value?.rules ?? []).filter((_, n) => n !== i));
 const register = (on: boolean) =>
   act(async () => {
@@ -45,8 +44,8 @@ const add = () =>
     one.value = { name: "", role: "viewer", password: "" };
     await people.again();
   });
-const remove = (id: string, name: string) =>
-  confirm(`Remove ${name}? All their sessions end.`) &&
+const remove = async (id: string, name: string) =>
+  (await sure(`Remove ${name}? All their sessions end.`, "Remove them")) &&
   act(async () => {
     await ok(http.DELETE("/administrators/{id}", { params: { path: { id } } }));
     await people.again();
@@ -57,8 +56,8 @@ const make = () =>
     token.value = { name: "", role: "viewer", days: 90 };
     await tokens.again();
   });
-const revoke = (id: string, name: string) =>
-  confirm(`Revoke the token ${name}? What uses it stops at once.`) &&
+const revoke = async (id: string, name: string) =>
+  (await sure(`Revoke the token ${name}? What uses it stops at once.`, "Revoke it")) &&
   act(async () => {
     await ok(http.DELETE("/tokens/{id}", { params: { path: { id } } }));
     await tokens.again();
@@ -74,35 +73,38 @@ const revoke = (id: string, name: string) =>
   <div class="cols">
     <section>
       <h2>Administrators</h2>
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Role</th>
-            <th scope="col">Last sign-in</th>
-            <th scope="col"><span class="visually-hidden">Acts</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="a in people.data.value?.items ?? []" :key="a.id">
-            <td>{{ a.name }}</td>
-            <td>{{ a.role }}</td>
-            <td><TimeText :at="a.lastSignIn" from /></td>
-            <td><ElButton size="small" type="danger" @click="remove(a.id, a.name)">Remove</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="people.data.value?.items ?? []" row-key="id"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: a }">{{ a.name }}</template></ElTableColumn
+        ><ElTableColumn label="Role"
+          ><template #default="{ row: a }">{{ a.role }}</template></ElTableColumn
+        ><ElTableColumn label="Last sign-in"
+          ><template #default="{ row: a }"><TimeText :at="a.lastSignIn" from /></template></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Acts</span></template
+          ><template #default="{ row: a }"
+            ><ElButton size="small" type="danger" @click="remove(a.id, a.name)">Remove</ElButton></template
+          ></ElTableColumn
+        ></ElTable
+      >
     </section>
-    <form class="panel" @submit.prevent="add">
+    <ElForm label-position="top" class="panel" @submit.prevent="add">
       <h2>Add an administrator</h2>
-      <TextBox v-model="one.name" label="Name" /><SelectBox v-model="one.role" label="Role" :options="roles" /><TextBox
-        v-model="one.password"
-        label="First password"
-        type="password"
-        hint="At least 12 characters."
-        autocomplete="new-password"
-      /><ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton>
-    </form>
+      <ElFormItem label="Name"><ElInput v-model="one.name" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Role"
+        ><ElSelect v-model="one.role"
+          ><ElOption
+            v-for="[value, text] in roles"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="First password"
+        ><ElInput v-model="one.password" type="password" autocomplete="new-password" /><small
+          >At least 12 characters.</small
+        ></ElFormItem
+      ><ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton>
+    </ElForm>
     <section>
       <h2>Through providers</h2>
       <ElAlert
@@ -117,49 +119,58 @@ const revoke = (id: string, name: string) =>
           >Confirm it as it is</ElButton
         >
       </ElAlert>
-      <table v-if="access.data.value?.rules.length" class="list">
-        <thead>
-          <tr>
-            <th scope="col">Provider</th>
-            <th scope="col">Whose profile has</th>
-            <th scope="col">Role</th>
-            <th scope="col"><span class="visually-hidden">Acts</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(r, i) in access.data.value.rules" :key="i">
-            <td>{{ r.provider }}</td>
-            <td class="mono">{{ r.attribute }} = {{ r.value }}</td>
-            <td>{{ r.role }}</td>
-            <td><ElButton size="small" type="danger" @click="dropRule(i)">Take away</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="access.data.value.rules" v-if="access.data.value?.rules.length"
+        ><ElTableColumn label="Provider"
+          ><template #default="{ row: r }">{{ r.provider }}</template></ElTableColumn
+        ><ElTableColumn label="Whose profile has"
+          ><template #default="{ row: r }"
+            ><span class="mono">{{ r.attribute }} = {{ r.value }}</span></template
+          ></ElTableColumn
+        ><ElTableColumn label="Role"
+          ><template #default="{ row: r }">{{ r.role }}</template></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Acts</span></template
+          ><template #default="{ $index: i }"
+            ><ElButton size="small" type="danger" @click="dropRule(i)">Take away</ElButton></template
+          ></ElTableColumn
+        ></ElTable
+      >
       <p v-else class="soft">
         Nobody comes in through a provider yet. With a rule, administrators sign in here and with
         <span class="mono">innergate login</span> as they do everywhere else; whom no rule fits stays out. Passwords
         stay for emergencies.
       </p>
     </section>
-    <form class="panel" @submit.prevent="rules([...(access.data.value?.rules ?? []), rule])">
+    <ElForm label-position="top" class="panel" @submit.prevent="rules([...(access.data.value?.rules ?? []), rule])">
       <h2>Let people in</h2>
-      <SelectBox
-        v-model="rule.provider"
-        label="For whom this provider vouches"
-        :options="(providers.data.value?.items ?? []).map((p) => [p.slug, p.name] as [string, string])"
-      /><TextBox
-        v-model="rule.attribute"
-        label="and whose profile's"
-        hint="As the provider's mapping sets it."
-        mono
-      /><TextBox v-model="rule.value" label="has the value" mono /><SelectBox
-        v-model="rule.role"
-        label="gets the role"
-        :options="roles"
-      /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!rule.provider || !rule.value.trim()"
+      <ElFormItem label="For whom this provider vouches"
+        ><ElSelect v-model="rule.provider"
+          ><ElOption
+            v-for="[value, text] in (providers.data.value?.items ?? []).map(
+              (p) => [p.slug, p.name] as [string, string],
+            )"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElFormItem label="and whose profile's"
+        ><ElInput v-model="rule.attribute" class="mono" spellcheck="false" autocomplete="off" /><small
+          >As the provider's mapping sets it.</small
+        ></ElFormItem
+      ><ElFormItem label="has the value"
+        ><ElInput v-model="rule.value" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="gets the role"
+        ><ElSelect v-model="rule.role"
+          ><ElOption
+            v-for="[value, text] in roles"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!rule.provider || !rule.value.trim()"
         >Add the rule</ElButton
       >
-    </form>
+    </ElForm>
     <section>
       <h2>Client registration</h2>
       <p class="soft">
@@ -176,44 +187,45 @@ const revoke = (id: string, name: string) =>
     <span></span>
     <section>
       <h2>API tokens</h2>
-      <table v-if="tokens.data.value?.items.length" class="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Role</th>
-            <th scope="col">Made by</th>
-            <th scope="col">Last used</th>
-            <th scope="col">Ends</th>
-            <th scope="col"><span class="visually-hidden">Acts</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="t in tokens.data.value.items" :key="t.id">
-            <td>{{ t.name }}</td>
-            <td>{{ t.role }}</td>
-            <td>{{ t.by }}</td>
-            <td><TimeText :at="t.lastUsed" from /></td>
-            <td><TimeText :at="t.expires" /></td>
-            <td><ElButton size="small" type="danger" @click="revoke(t.id, t.name)">Revoke</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElTable table-layout="auto" :data="tokens.data.value.items" row-key="id" v-if="tokens.data.value?.items.length"
+        ><ElTableColumn label="Name"
+          ><template #default="{ row: t }">{{ t.name }}</template></ElTableColumn
+        ><ElTableColumn label="Role"
+          ><template #default="{ row: t }">{{ t.role }}</template></ElTableColumn
+        ><ElTableColumn label="Made by"
+          ><template #default="{ row: t }">{{ t.by }}</template></ElTableColumn
+        ><ElTableColumn label="Last used"
+          ><template #default="{ row: t }"><TimeText :at="t.lastUsed" from /></template></ElTableColumn
+        ><ElTableColumn label="Ends"
+          ><template #default="{ row: t }"><TimeText :at="t.expires" /></template></ElTableColumn
+        ><ElTableColumn
+          ><template #header><span class="visually-hidden">Acts</span></template
+          ><template #default="{ row: t }"
+            ><ElButton size="small" type="danger" @click="revoke(t.id, t.name)">Revoke</ElButton></template
+          ></ElTableColumn
+        ></ElTable
+      >
       <p v-else class="soft">There is no token. Programs and the command line need one.</p>
     </section>
-    <form class="panel" @submit.prevent="make">
+    <ElForm label-position="top" class="panel" @submit.prevent="make">
       <h2>Make a token</h2>
-      <TextBox v-model="token.name" label="What will use it" /><SelectBox
-        v-model="token.role"
-        label="Role"
-        :options="roles"
-      /><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()"
+      <ElFormItem label="What will use it"><ElInput v-model="token.name" autocomplete="off" /></ElFormItem
+      ><ElFormItem label="Role"
+        ><ElSelect v-model="token.role"
+          ><ElOption
+            v-for="[value, text] in roles"
+            :key="value"
+            :value="value"
+            :label="text"
+            :data-value="value" /></ElSelect></ElFormItem
+      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()"
         >Make it, good for 90 days</ElButton
       >
       <div v-if="secret" class="secret">
         <p><b>Copy it now; it is shown once.</b></p>
         <CopyValue :value="secret" label="the token" />
       </div>
-    </form>
+    </ElForm>
     <MailForm />
   </div>
 </template>

@@ -2,7 +2,6 @@
 import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import TextBox from "../components/TextBox.vue";
 import { useAct, useLoad } from "../composables/load";
 import { http, ok } from "../api/client";
 import { useSession } from "../composables/session";
@@ -27,17 +26,19 @@ function signIn() {
 
 <template>
   <div class="door">
-    <form class="panel" @submit.prevent="signIn">
+    <ElForm label-position="top" class="panel" @submit.prevent="signIn">
       <h1>Inner Gate</h1>
       <p class="sub">Console for administrators</p>
       <p v-if="data?.needed" class="error">
         There is no administrator yet. Open the set-up link that the service printed when it started.
       </p>
-      <TextBox v-model="name" label="Name" autocomplete="username" />
-      <TextBox v-model="password" label="Password" type="password" autocomplete="current-password" />
+      <ElFormItem label="Name"><ElInput v-model="name" autocomplete="username" /></ElFormItem>
+      <ElFormItem label="Password"
+        ><ElInput v-model="password" type="password" autocomplete="current-password"
+      /></ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
-    </form>
+    </ElForm>
     <form
       v-for="p in providers?.items ?? []"
       :key="p.slug"

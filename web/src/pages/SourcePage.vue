@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
@@ -6,7 +7,6 @@ import { http, ok, type SourceEntity } from "../api/client";
 import CopyValue from "../components/CopyValue.vue";
 import FindingList from "../components/FindingList.vue";
 import ListPage from "../components/ListPage.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad, useTicker } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -49,8 +49,9 @@ const cancel = () =>
     await again();
   });
 const chosen = ref(new Map<string, SourceEntity>());
-function toggle(e: SourceEntity) {
-  if (!chosen.value.delete(e.entityId)) chosen.value.set(e.entityId, e);
+function choose(e: SourceEntity, on: boolean) {
+  if (on) chosen.value.set(e.entityId, e);
+  else chosen.value.delete(e.entityId);
 }
 const can = (role: string) => chosen.value.size > 0 && [...chosen.value.values()].every((e) => e.roles.includes(role));
 const results = ref<{ entityId: string; slug?: string; outcome: string; reason?: string; as: string }[]>([]);
@@ -72,7 +73,8 @@ const lookUp = () =>
     turn.value++;
   });
 async function remove() {
-  if (!confirm(`Delete the source ${source.value!.name}? Partners that were made from it stay.`)) return;
+  if (!(await sure(`Delete the source ${source.value!.name}? Partners that were made from it stay.`, "Delete it")))
+    return;
   await act(async () => {
     await ok(http.DELETE("/sources/{slug}", { params: { path } }));
     await router.push("/sources");
@@ -128,14 +130,16 @@ const outcomes: Record<string, string> = {
         <dd><CopyValue :value="source.pinned" label="the fingerprint" /></dd
       ></template>
     </dl>
-    <form v-if="source.kind === 'query' && session.engineer" class="row look" @submit.prevent="lookUp">
-      <TextBox v-model="wanted" label="Look up an entity ID" mono /><ElButton
-        native-type="submit"
-        :loading="busy"
-        :disabled="!wanted.trim()"
-        >Look up</ElButton
-      >
-    </form>
+    <ElForm
+      label-position="top"
+      v-if="source.kind === 'query' && session.engineer"
+      class="row look"
+      @submit.prevent="lookUp"
+    >
+      <ElFormItem label="Look up an entity ID"
+        ><ElInput v-model="wanted" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
+      ><ElButton native-type="submit" :loading="busy" :disabled="!wanted.trim()">Look up</ElButton>
+    </ElForm>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
     <ul v-if="results.length" class="results" aria-live="polite">
       <li v-for="r in results" :key="r.entityId">
@@ -173,44 +177,38 @@ const outcomes: Record<string, string> = {
         ></template
       >
       <template #default="{ items }">
-        <table class="list">
-          <thead>
-            <tr>
-              <th scope="col"><span class="visually-hidden">Choose</span></th>
-              <th scope="col">Name</th>
-              <th scope="col">Entity ID</th>
-              <th scope="col">Roles</th>
-              <th scope="col">Problems found</th>
-              <th scope="col">Held as</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="e in items" :key="e.entityId">
-              <td>
-                <input
-                  type="checkbox"
-                  :aria-label="`Choose ${e.displayName}`"
-                  :checked="chosen.has(e.entityId)"
-                  :disabled="!session.engineer"
-                  @change="toggle(e)"
-                />
-              </td>
-              <td>{{ e.displayName }}</td>
-              <td class="mono">
-                <a
+        <ElTable table-layout="auto" :data="items" row-key="entityId"
+          ><ElTableColumn
+            type="selection"
+            reserve-selection
+            width="48"
+            :selectable="() => session.engineer"
+          /><ElTableColumn label="Name"
+            ><template #default="{ row: e }">{{ e.displayName }}</template></ElTableColumn
+          ><ElTableColumn label="Entity ID"
+            ><template #default="{ row: e }"
+              ><span class="mono"
+                ><a
                   :href="`/api/v1/sources/${slug}/entity?entityId=${encodeURIComponent(e.entityId)}`"
                   target="_blank"
                   >{{ e.entityId }}</a
-                >
-              </td>
-              <td>{{ e.roles.map((r) => roles[r] ?? r).join(", ") }}</td>
-              <td>{{ e.problems || "" }}</td>
-              <td>
-                <RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{ e.held.name }}</RouterLink>
-              </td>
-            </tr>
-          </tbody>
-        </table>
+                ></span
+              ></template
+            ></ElTableColumn
+          ><ElTableColumn label="Roles"
+            ><template #default="{ row: e }">{{
+              e.roles.map((r: string) => roles[r] ?? r).join(", ")
+            }}</template></ElTableColumn
+          ><ElTableColumn label="Problems found"
+            ><template #default="{ row: e }">{{ e.problems || "" }}</template></ElTableColumn
+          ><ElTableColumn label="Held as"
+            ><template #default="{ row: e }"
+              ><RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{
+                e.held.name
+              }}</RouterLink></template
+            ></ElTableColumn
+          ></ElTable
+        >
       </template>
       <template #empty
         ><p v-if="source.job">It is being read.</p>
@@ -250,10 +248,5 @@ dd {
 }
 .results {
   padding-left: 18px;
-}
-input[type="checkbox"] {
-  width: 18px;
-  height: 18px;
-  accent-color: var(--sea);
 }
 </style>

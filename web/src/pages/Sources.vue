@@ -1,10 +1,9 @@
 <script setup lang="ts">
+import FilePick from "../components/FilePick.vue";
 import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -58,73 +57,77 @@ const add = () =>
     file. Partners are picked from it, and kept up to date with it.
   </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <table v-if="data?.items.length" class="list">
-    <thead>
-      <tr>
-        <th scope="col">Name</th>
-        <th scope="col">What</th>
-        <th scope="col">Entities</th>
-        <th scope="col">Read</th>
-        <th scope="col">Valid until</th>
-        <th scope="col">State</th>
-      </tr>
-    </thead>
-    <tbody>
-      <tr v-for="s in data.items" :key="s.slug">
-        <td>
-          <RouterLink :to="`/sources/${s.slug}`"
-            ><b>{{ s.name }}</b></RouterLink
-          ><br /><span class="mono small soft">{{ s.url }}</span>
-        </td>
-        <td>{{ kinds[s.kind] }}</td>
-        <td>{{ s.entities.toLocaleString() }}</td>
-        <td><TimeText :at="s.checked" from /></td>
-        <td><TimeText v-if="s.validUntil" :at="s.validUntil" from /><span v-else class="soft">no end</span></td>
-        <td>
-          <span v-if="s.job" class="tag">being read</span
-          ><span v-else class="tag" :class="s.error ? 'broken' : 'sound'">{{ s.error ? "failing" : "sound" }}</span>
-        </td>
-      </tr>
-    </tbody>
-  </table>
+  <ElTable table-layout="auto" :data="data.items" row-key="slug" v-if="data?.items.length"
+    ><ElTableColumn label="Name"
+      ><template #default="{ row: s }"
+        ><RouterLink :to="`/sources/${s.slug}`"
+          ><b>{{ s.name }}</b></RouterLink
+        ><br /><span class="mono small soft">{{ s.url }}</span></template
+      ></ElTableColumn
+    ><ElTableColumn label="What"
+      ><template #default="{ row: s }">{{ kinds[s.kind] }}</template></ElTableColumn
+    ><ElTableColumn label="Entities"
+      ><template #default="{ row: s }">{{ s.entities.toLocaleString() }}</template></ElTableColumn
+    ><ElTableColumn label="Read"
+      ><template #default="{ row: s }"><TimeText :at="s.checked" from /></template></ElTableColumn
+    ><ElTableColumn label="Valid until"
+      ><template #default="{ row: s }"
+        ><TimeText v-if="s.validUntil" :at="s.validUntil" from /><span v-else class="soft">no end</span></template
+      ></ElTableColumn
+    ><ElTableColumn label="State"
+      ><template #default="{ row: s }"
+        ><span v-if="s.job" class="tag">being read</span
+        ><span v-else class="tag" :class="s.error ? 'broken' : 'sound'">{{
+          s.error ? "failing" : "sound"
+        }}</span></template
+      ></ElTableColumn
+    ></ElTable
+  >
   <p v-else-if="data" class="panel empty">There is no source yet.</p>
-  <form v-if="session.engineer" class="panel add" @submit.prevent="add">
+  <ElForm label-position="top" v-if="session.engineer" class="panel add" @submit.prevent="add">
     <h2>Add a source</h2>
-    <SelectBox
-      v-model="kind"
-      label="What it is"
-      :options="[
-        ['aggregate', 'An aggregate: one document of many entities, at an address'],
-        ['query', 'A metadata query service: asked for one entity at a time'],
-        ['file', 'A file of many entities'],
-      ]"
+    <ElFormItem label="What it is"
+      ><ElSelect v-model="kind"
+        ><ElOption
+          v-for="[value, text] in [
+            ['aggregate', 'An aggregate: one document of many entities, at an address'],
+            ['query', 'A metadata query service: asked for one entity at a time'],
+            ['file', 'A file of many entities'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
+    <ElFormItem label="Name"><ElInput v-model="name" autocomplete="off" /></ElFormItem>
+    <ElFormItem label="Address" v-if="kind !== 'file'"
+      ><ElInput v-model="url" class="mono" spellcheck="false" autocomplete="off" /><small
+        v-if="kind === 'query' ? 'The address to which entities/… is added.' : undefined"
+        >{{ kind === "query" ? "The address to which entities/… is added." : undefined }}</small
+      ></ElFormItem
+    >
+    <FilePick
+      v-else
+      label="Drop the file here, or choose it"
+      hint="Up to 256 MB; it is sent in parts, and can be cancelled."
+      accept=".xml,application/xml"
+      @files="file = $event[0] ?? null"
     />
-    <TextBox v-model="name" label="Name" />
-    <TextBox
-      v-if="kind !== 'file'"
-      v-model="url"
-      label="Address"
-      :hint="kind === 'query' ? 'The address to which entities/… is added.' : undefined"
-      mono
-    />
-    <label v-else class="field"
-      ><span>File</span><small>Up to 256 MB; it is sent in parts, and can be cancelled.</small
-      ><input
-        type="file"
-        accept=".xml,application/xml"
-        @change="file = ($event.target as HTMLInputElement).files?.[0] ?? null"
-    /></label>
-    <TextBox
-      v-model="certificate"
-      label="Certificate of whoever signs it"
-      :hint="
-        kind === 'file'
-          ? 'PEM; may be left out for a file that you trust.'
-          : 'PEM. Without it anybody on the way could add partners.'
-      "
-      mono
-      :rows="4"
-    />
+    <p v-if="kind === 'file' && file" class="mono small">{{ file.name }}</p>
+    <ElFormItem label="Certificate of whoever signs it"
+      ><ElInput
+        v-model="certificate"
+        type="textarea"
+        :rows="4"
+        class="mono"
+        spellcheck="false"
+        autocomplete="off"
+      /><small>{{
+        kind === "file"
+          ? "PEM; may be left out for a file that you trust."
+          : "PEM. Without it anybody on the way could add partners."
+      }}</small></ElFormItem
+    >
     <div class="row">
       <ElButton
         type="primary"
@@ -139,7 +142,7 @@ const add = () =>
       >
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>

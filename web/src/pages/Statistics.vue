@@ -2,7 +2,6 @@
 import { computed, defineAsyncComponent } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
-import SelectBox from "../components/SelectBox.vue";
 import TimeText from "../components/TimeText.vue";
 import TraceNav from "../components/TraceNav.vue";
 import { useLoad } from "../composables/load";
@@ -41,21 +40,32 @@ const worse = computed(
   <TraceNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="row choice">
-    <SelectBox
-      v-model="days"
-      label="Time"
-      :options="[
-        ['1', 'a day'],
-        ['7', 'a week'],
-        ['30', '30 days'],
-        ['90', '90 days'],
-        ['366', 'a year'],
-      ]"
-    /><SelectBox
-      v-model="application"
-      label="Application"
-      :options="[['', 'all'], ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])]"
-    />
+    <ElFormItem label="Time"
+      ><ElSelect v-model="days"
+        ><ElOption
+          v-for="[value, text] in [
+            ['1', 'a day'],
+            ['7', 'a week'],
+            ['30', '30 days'],
+            ['90', '90 days'],
+            ['366', 'a year'],
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect></ElFormItem
+    ><ElFormItem label="Application"
+      ><ElSelect v-model="application"
+        ><ElOption
+          v-for="[value, text] in [
+            ['', 'all'],
+            ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
+          ]"
+          :key="value"
+          :value="value"
+          :label="text"
+          :data-value="value" /></ElSelect
+    ></ElFormItem>
   </div>
   <template v-if="data">
     <div class="row figures">
@@ -85,48 +95,33 @@ const worse = computed(
         :key="head"
       >
         <h2>{{ head }}</h2>
-        <table v-if="list.length" class="list">
-          <thead>
-            <tr>
-              <th scope="col">Name</th>
-              <th scope="col">Signed in</th>
-              <th scope="col">Refused</th>
-              <th v-if="path === 'applications'" scope="col">Last success</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="l in list" :key="l.slug || l.name">
-              <td>
-                <RouterLink v-if="l.slug" :to="`/${path}/${l.slug}`">{{ l.name }}</RouterLink
-                ><span v-else class="soft">{{ l.name }}</span>
-              </td>
-              <td>{{ l.signedIn }}</td>
-              <td>{{ l.refused }}</td>
-              <td v-if="path === 'applications'"><TimeText :at="l.lastSuccess" from /></td>
-            </tr>
-          </tbody>
-        </table>
+        <ElTable table-layout="auto" :data="list" v-if="list.length"
+          ><ElTableColumn label="Name"
+            ><template #default="{ row: l }"
+              ><RouterLink v-if="l.slug" :to="`/${path}/${l.slug}`">{{ l.name }}</RouterLink
+              ><span v-else class="soft">{{ l.name }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Signed in"
+            ><template #default="{ row: l }">{{ l.signedIn }}</template></ElTableColumn
+          ><ElTableColumn label="Refused"
+            ><template #default="{ row: l }">{{ l.refused }}</template></ElTableColumn
+          ><ElTableColumn v-if="path === 'applications'" label="Last success"
+            ><template #default="{ row: l }"><TimeText :at="l.lastSuccess" from /></template></ElTableColumn
+        ></ElTable>
         <p v-else class="soft">No sign-in has ended in this time.</p>
       </section>
       <section>
         <h2>Why they were refused</h2>
-        <table v-if="data.codes.length" class="list">
-          <thead>
-            <tr>
-              <th scope="col">Code</th>
-              <th scope="col">Times</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="l in data.codes" :key="l.name">
-              <td>
-                <RouterLink :to="`/traces?search=${l.name}`">{{ l.title || l.name }}</RouterLink
-                ><br /><span class="mono soft small">{{ l.name }}</span>
-              </td>
-              <td>{{ l.refused }}</td>
-            </tr>
-          </tbody>
-        </table>
+        <ElTable table-layout="auto" :data="data.codes" row-key="name" v-if="data.codes.length"
+          ><ElTableColumn label="Code"
+            ><template #default="{ row: l }"
+              ><RouterLink :to="`/traces?search=${l.name}`">{{ l.title || l.name }}</RouterLink
+              ><br /><span class="mono soft small">{{ l.name }}</span></template
+            ></ElTableColumn
+          ><ElTableColumn label="Times"
+            ><template #default="{ row: l }">{{ l.refused }}</template></ElTableColumn
+          ></ElTable
+        >
         <p v-else class="soft">Nothing was refused.</p>
       </section>
     </div>

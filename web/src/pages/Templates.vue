@@ -1,10 +1,9 @@
 <script setup lang="ts">
+import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok, type Template } from "../api/client";
-import SelectBox from "../components/SelectBox.vue";
-import TextBox from "../components/TextBox.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -42,7 +41,7 @@ const start = () =>
   });
 const remove = (t: Template) =>
   act(async () => {
-    if (!confirm(`Delete the template ${t.name}? What was made from it stays.`)) return;
+    if (!(await sure(`Delete the template ${t.name}? What was made from it stays.`, "Delete it"))) return;
     await ok(http.DELETE("/templates/{slug}", { params: { path: { slug: t.slug } } }));
     chosen.value = null;
     await again();
@@ -86,43 +85,61 @@ const save = () =>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="two">
     <div>
-      <table class="list">
-        <thead>
-          <tr>
-            <th scope="col">Template</th>
-            <th scope="col">For</th>
-            <th scope="col">Blanks</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="t in data?.items ?? []" :key="t.slug" :class="{ on: chosen?.slug === t.slug }">
-            <td>
-              <button type="button" class="link" @click="choose(t)">{{ t.name }}</button><br /><span
-                class="soft small"
-                >{{ t.description }}</span
-              >
-            </td>
-            <td>{{ t.side === "application" ? "applications" : "providers" }}</td>
-            <td class="small">{{ (t.blanks ?? []).map((b) => b.name).join(", ") || "none" }}</td>
-          </tr>
-        </tbody>
-      </table>
-      <form v-if="session.engineer" class="panel save" @submit.prevent="save">
+      <ElTable
+        table-layout="auto"
+        :data="data?.items ?? []"
+        row-key="slug"
+        :row-class-name="({ row }) => (chosen?.slug === row.slug ? 'on' : '')"
+        ><ElTableColumn label="Template"
+          ><template #default="{ row: t }"
+            ><button type="button" class="link" @click="choose(t as Template)">{{ t.name }}</button><br /><span
+              class="soft small"
+              >{{ t.description }}</span
+            ></template
+          ></ElTableColumn
+        ><ElTableColumn label="For"
+          ><template #default="{ row: t }">{{
+            t.side === "application" ? "applications" : "providers"
+          }}</template></ElTableColumn
+        ><ElTableColumn label="Blanks"
+          ><template #default="{ row: t }"
+            ><span class="small">{{
+              (t.blanks ?? []).map((b: { name: string }) => b.name).join(", ") || "none"
+            }}</span></template
+          ></ElTableColumn
+        ></ElTable
+      >
+      <ElForm label-position="top" v-if="session.engineer" class="panel save" @submit.prevent="save">
         <h2>Save a connection as a template</h2>
         <p class="soft">
           Certificates, contact and metadata address are left out. A value that differs each time becomes a blank
           wherever it stands.
         </p>
-        <SelectBox v-model="from" label="Connection" :options="choices" />
-        <TextBox v-model="saveName" label="Name of the template" />
-        <TextBox v-model="saveText" label="What shape of connection it is" />
+        <ElFormItem label="Connection"
+          ><ElSelect v-model="from"
+            ><ElOption
+              v-for="[value, text] in choices"
+              :key="value"
+              :value="value"
+              :label="text"
+              :data-value="value" /></ElSelect
+        ></ElFormItem>
+        <ElFormItem label="Name of the template"><ElInput v-model="saveName" autocomplete="off" /></ElFormItem>
+        <ElFormItem label="What shape of connection it is"
+          ><ElInput v-model="saveText" autocomplete="off"
+        /></ElFormItem>
         <div v-for="(b, i) in blanks" :key="i" class="blank">
-          <TextBox v-model="b.name" label="Blank" hint="such as number" mono /><TextBox
-            v-model="b.sample"
-            label="Its value in this connection"
-            hint="such as 10042"
-            mono
-          /><TextBox v-model="b.hint" label="What it is" hint="for whoever fills it in" />
+          <ElFormItem label="Blank"
+            ><ElInput v-model="b.name" class="mono" spellcheck="false" autocomplete="off" /><small
+              >such as number</small
+            ></ElFormItem
+          ><ElFormItem label="Its value in this connection"
+            ><ElInput v-model="b.sample" class="mono" spellcheck="false" autocomplete="off" /><small
+              >such as 10042</small
+            ></ElFormItem
+          ><ElFormItem label="What it is"
+            ><ElInput v-model="b.hint" autocomplete="off" /><small>for whoever fills it in</small></ElFormItem
+          >
         </div>
         <div class="row">
           <ElButton @click="blanks.push({ name: '', sample: '', hint: '' })">Another blank</ElButton
@@ -131,7 +148,7 @@ const save = () =>
           >
         </div>
         <p v-if="saveError" class="error" role="alert">{{ saveError }}</p>
-      </form>
+      </ElForm>
     </div>
     <section class="panel" aria-live="polite">
       <template v-if="chosen">
@@ -143,24 +160,22 @@ const save = () =>
             <li v-for="s in chosen.steps" :key="s">{{ inWords(s) }}</li>
           </ol></template
         >
-        <form v-if="session.engineer" @submit.prevent="start">
+        <ElForm label-position="top" v-if="session.engineer" @submit.prevent="start">
           <h3>Make a draft from it</h3>
-          <TextBox v-model="name" label="Name" />
-          <TextBox
-            v-for="b in chosen.blanks ?? []"
-            :key="b.name"
-            v-model="values[b.name]"
-            :label="b.name"
-            :hint="`${b.hint ?? ''}${b.sample ? ` (such as ${b.sample})` : ''}`"
-            mono
-          />
+          <ElFormItem label="Name"><ElInput v-model="name" autocomplete="off" /></ElFormItem>
+          <ElFormItem :label="b.name" v-for="b in chosen.blanks ?? []" :key="b.name"
+            ><ElInput v-model="values[b.name]" class="mono" spellcheck="false" autocomplete="off" /><small
+              v-if="`${b.hint ?? ''}${b.sample ? ` (such as ${b.sample})` : ''}`"
+              >{{ `${b.hint ?? ""}${b.sample ? ` (such as ${b.sample})` : ""}` }}</small
+            ></ElFormItem
+          >
           <div class="row">
             <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()"
               >Make the draft</ElButton
             ><ElButton v-if="!chosen.shipped" type="danger" @click="remove(chosen)">Delete the template</ElButton>
           </div>
           <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-        </form>
+        </ElForm>
       </template>
       <p v-else class="soft">Choose a template to see its steps and to make a draft from it.</p>
     </section>

@@ -1,0 +1,13 @@
+import { ElMessageBox } from "element-plus";
+
+/** Asks whether something shall be done that has a price. The text says what it costs, the button what is done. */
+export const sure = (text: string, yes: string): Promise<boolean> =>
+  ElMessageBox.confirm(text, {
+    confirmButtonText: yes,
+    cancelButtonText: "Leave it",
+    type: "warning",
+    autofocus: false, // Enter on what just appeared must not do it
+  }).then(
+    () => true,
+    () => false,
+  );
