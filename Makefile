@@ -61,7 +61,10 @@ lint-more: console
 	@echo "staticcheck"; $(GO) tool staticcheck -tags $(TAGS) $(PACKAGES)
 	@echo "revive";      $(GO) tool revive -config revive.toml $(PACKAGES)
 	@echo "vue-tsc";     cd web && npx vue-tsc --noEmit
-	@echo "eslint";      cd web && npx eslint .
+	@echo "eslint";      cd web && npx eslint --max-warnings 0 .
+	@echo "prettier";    cd web && npx prettier --check --log-level warn .
+	@out=$$(cd web && git ls-files 'src/*.vue' 'src/*.ts' | grep -v components.d.ts | xargs awk 'length > 140 { print FILENAME ":" FNR }'); \
+	[ -z "$$out" ] || { echo "lines over 140 characters: $$out"; exit 1; }
 	@echo "console tests"; cd web && npx vitest run --reporter=dot
 
 # The sources are looked at beside the tests: those wait for browsers and clocks now and then. go test runs vet itself, on what it has compiled anyway.

@@ -175,21 +175,69 @@ func (p *page) press(text string) {
 	p.act(find, "setTimeout(()=>e.click())") // the answer comes before the page goes
 }
 
-// fill types into the field with this label.
+// field finds the control with this label.
+func field(label string) string {
+	return `[...document.querySelectorAll("input,textarea")].find(e=>(` +
+		`[...(e.labels??[])].some(l=>l.innerText.trim()===` + quote(label) + `)||e.getAttribute("aria-label")===` + quote(label) +
+		`)&&e.offsetParent!==null)`
+}
+
+// fill types into the field with this label, or chooses where it is a list.
 func (p *page) fill(label, value string) {
 	p.t.Helper()
-	find := `[...document.querySelectorAll("input,textarea,select")].find(e=>` +
-		`(e.closest("label")?.querySelector("span")?.innerText.trim()===` + quote(
-		label,
-	) + `||e.getAttribute("aria-label")===` + quote(
-		label,
-	) + `)&&e.offsetParent!==null)`
+	find := field(label)
+	p.wait(find)
+	if eval[bool](p, `(`+find+`)?.getAttribute("role")==="combobox"`) {
+		p.choose(find, value)
+		return
+	}
 	p.act(
 		find,
 		`(e.focus(),e.value=`+quote(
 			value,
 		)+`,e.dispatchEvent(new Event("input",{bubbles:true})),e.dispatchEvent(new Event("change",{bubbles:true})))`,
 	)
+}
+
+// choose opens the list that an expression finds, and takes what has this value, or else this text.
+func (p *page) choose(find, value string) {
+	p.t.Helper()
+	p.act(find, `e.closest(".el-select__wrapper").click()`)
+	option := `(e=>{const all=[...(document.getElementById(e?.getAttribute("aria-controls"))?.querySelectorAll("[role=option]")??[])];` +
+		`return all.find(o=>o.dataset.value===` + quote(value) + `)??all.find(o=>o.innerText.trim()===` + quote(value) + `)})(` + find + `)`
+	p.act(option, "e.click()")
+}
+
+// search types into the list with this label that is filled by what is searched for, and takes what begins so.
+func (p *page) search(label, text, begins string) {
+	p.t.Helper()
+	p.act(field(label), `(e.closest(".el-select__wrapper").click(),e.focus(),e.value=`+quote(text)+
+		`,e.dispatchEvent(new Event("input",{bubbles:true})))`)
+	p.act(`(e=>[...(document.getElementById(e?.getAttribute("aria-controls"))?.querySelectorAll("[role=option]")??[])]`+
+		`.find(o=>o.innerText.trim().startsWith(`+quote(begins)+`)))(`+field(label)+`)`, "e.click()")
+}
+
+// offers waits until the list with this label offers a value.
+func (p *page) offers(label, value string) {
+	p.t.Helper()
+	p.act(field(label), `e.closest(".el-select__wrapper").click()`)
+	p.wait(`(e=>[...(document.getElementById(e?.getAttribute("aria-controls"))?.querySelectorAll("[role=option]")??[])]` +
+		`.some(o=>o.dataset.value===` + quote(value) + `))(` + field(label) + `)`)
+	p.act(field(label), `e.closest(".el-select__wrapper").click()`)
+}
+
+// tick ticks the box, or presses the choice, whose words begin so.
+func (p *page) tick(words string) {
+	p.t.Helper()
+	p.act(`[...document.querySelectorAll(".el-checkbox,.el-radio")].find(e=>e.innerText.trim().startsWith(`+quote(words)+
+		`)&&e.offsetParent!==null)?.querySelector("input")`, "setTimeout(()=>e.click())")
+}
+
+// agree presses the button of a question that the console asks before something that has a price.
+func (p *page) agree(yes string) {
+	p.t.Helper()
+	p.act(`[...document.querySelectorAll(".el-message-box button")].find(e=>e.innerText.trim()===`+quote(yes)+
+		`&&e.offsetParent!==null)`, "setTimeout(()=>e.click())")
 }
 
 // drop drops a file on the field that takes the other side's documents.
@@ -221,7 +269,7 @@ func (p *page) click(selector string) {
 // upload chooses a file in the field with this label.
 func (p *page) upload(label, name, content string) {
 	p.t.Helper()
-	find := `document.querySelector("input[type=file][aria-label=" + ` + quote(quote(label)) + ` + "]")`
+	find := `document.querySelector("[data-upload=" + ` + quote(quote(label)) + ` + "] input[type=file]")`
 	p.act(
 		find,
 		`(d=>(d.items.add(new File([`+quote(

@@ -201,8 +201,8 @@ func TestConfigurationGoesOutIsChangedAndTakenBack(t *testing.T) {
 
 	// A change of what is open is proposed by one and approved by another.
 	p.open(w.URL + "/console/proposals")
-	p.act(`document.querySelector(".check input")`, "e.click()")
-	p.wait(`document.querySelector(".check input").checked`)
+	p.act(`document.querySelector(".el-checkbox input")`, "e.click()")
+	p.wait(`document.querySelector(".el-checkbox input").checked`)
 	p.open(w.URL + "/console/applications/crew-rota?station=access")
 	p.see("a second person is wanted here")
 	p.accessible()

@@ -1,7 +1,9 @@
 package browser_test
 
 import (
+	"cmp"
 	"context"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -71,8 +73,8 @@ func TestEngineersFirstMorning(t *testing.T) {
 			tester.see("Crew Rota: you are signed in")
 			assert.Equal(t, "mvoss", eval[string](tester, `document.querySelector("#nameid").innerText`))
 			assert.Equal(t, "the identity provider", eval[string](tester, `document.querySelector("#begun").innerText`))
-			p.wait(`document.querySelector("table.list")?.innerText.includes("Mira Voss")`)
-			eval[bool](p, `document.querySelector("table.list a").click()??true`)
+			p.wait(`document.querySelector(".el-table")?.innerText.includes("Mira Voss")`)
+			eval[bool](p, `document.querySelector(".el-table a").click()??true`)
 			p.see("person at the provider")
 			p.see("Exactly one assertion")
 			for _, step := range []string{"receive", "match", "decide", "issue"} {
@@ -232,9 +234,8 @@ func TestEveryPage(t *testing.T) {
 			p.wait(`document.getAnimations().every(a=>a.playState!=="running")`) // colours fade over
 			p.accessible()
 			require.Empty(t, eval[[]string](p, "window.__blocked"), c.path)
-			if c.shot != "" {
-				p.shot(c.shot + map[string]string{"light": "", "dark": "-dark"}[theme])
-			}
+			p.shot(cmp.Or(c.shot, "page"+strings.NewReplacer("/", "-", "?", "-", "=", "-").Replace(c.path)) +
+				map[string]string{"light": "", "dark": "-dark"}[theme])
 		}
 		eval[bool](p, `(document.documentElement.classList.remove("dark"),true)`)
 	}

@@ -144,8 +144,10 @@ func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 	p.fill("Search by name or entity ID", "Dunmere 1")
 	p.see("Dunmere 10")
 	p.wait(`document.querySelectorAll("table tbody tr").length<15`)
-	eval[bool](p, `[...document.querySelectorAll("tbody input[type=checkbox]")].slice(0,2).forEach(i=>i.click())??true`)
-	p.see("2 chosen")
+	for i := range 2 {
+		p.act(fmt.Sprintf(`document.querySelectorAll("tbody input[type=checkbox]")[%d]`, i), "e.click()")
+		p.see(fmt.Sprintf("%d chosen", i+1))
+	}
 	p.accessible()
 	p.shot("source")
 	p.press("Add as applications")

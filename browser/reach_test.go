@@ -94,7 +94,7 @@ func TestGuardedApplicationInTheConsole(t *testing.T) {
 	p.fill("Path 4", "/archive")
 	p.fill("What path 4 needs", "refuse")
 	p.act(`[...document.querySelectorAll("details[open]")].at(-1).querySelector("button[type=submit]")`, "setTimeout(()=>e.click())")
-	p.wait(`document.querySelectorAll("[aria-label^='What path']").length===4&&!document.querySelector("button.is-loading")`)
+	p.wait(`document.querySelectorAll("input[aria-label^='What path']").length===4&&!document.querySelector("button.is-loading")`)
 	require.Eventually(t, func() bool {
 		a, err := c.Application(ctx, "berth-board")
 		return err == nil && len(a.Guarded.Paths) == 4

@@ -1,3 +1,4 @@
+import { applicationFields, providerFields } from "virtual:config-fields";
 import createClient, { type Middleware } from "openapi-fetch";
 import type { components, paths } from "./schema";
 
@@ -163,34 +164,15 @@ export async function ok<T>(answer: Promise<{ data?: T; error?: unknown; respons
   return got.data as T;
 }
 
-/** What the service adds to an object's configuration when it shows it. */
-const added = [
-  "id",
-  "revision",
-  "created",
-  "updated",
-  "lastSignIn",
-  "missing",
-  "stations",
-  "findings",
-  "certificateDetails",
-  "providedBy",
-  "serves",
-  "watch",
-  "secrets",
-  "startOurs",
-  "proposedStartUrl",
-];
-
-function bare(object: object): Record<string, unknown> {
+/** A copy of what belongs to the configuration. What else an answer holds is the service's view of it, and is not sent back. */
+function only(fields: string[], object: object): Record<string, unknown> {
   const copy = JSON.parse(JSON.stringify(object)) as Record<string, unknown>;
-  for (const name of added) delete copy[name];
-  return copy;
+  return Object.fromEntries(Object.entries(copy).filter(([name]) => fields.includes(name)));
 }
 
 /** An application's configuration without what the service adds to it. */
 export function applicationConfig(a: Application): ApplicationConfig {
-  const c = bare(a) as ApplicationConfig;
+  const c = only(applicationFields, a) as ApplicationConfig;
   if (c.kind === "saml") c.saml ??= {} as ApplicationConfig["saml"];
   else if (c.kind === "guarded") c.guarded ??= {} as ApplicationConfig["guarded"];
   else if (c.kind === "oidc") c.oidc ??= {} as ApplicationConfig["oidc"];
@@ -199,7 +181,7 @@ export function applicationConfig(a: Application): ApplicationConfig {
 
 /** A provider's configuration without what the service adds to it. */
 export function providerConfig(p: Provider): ProviderConfig {
-  const c = bare(p) as ProviderConfig;
+  const c = only(providerFields, p) as ProviderConfig;
   if (c.kind === "saml") c.saml ??= {} as ProviderConfig["saml"];
   else if (c.kind !== "directory") c.oidc ??= {} as ProviderConfig["oidc"];
   return c;

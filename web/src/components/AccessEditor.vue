@@ -49,9 +49,9 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
 <template>
   <ElForm label-position="top" @submit.prevent="store">
     <template v-if="!rulesOnly">
-      <ElFormItem label="Who may come in"
-        ><ElSelect v-model="to" :disabled="readonly"
-          ><ElOption
+      <ElFormItem label="Who may come in">
+        <ElSelect v-model="to" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['assigned', 'people and groups that are assigned'],
               ['everybody', 'everybody for whom a provider vouches'],
@@ -59,13 +59,14 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElFormItem label="Groups that must come from the provider"
-        ><ElInput v-model="requires" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >One of these must be among the groups that the mapping in made; empty for none. Parted by commas.</small
-        ></ElFormItem
-      >
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="Groups that must come from the provider">
+        <ElInput v-model="requires" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>One of these must be among the groups that the mapping in made; empty for none. Parted by commas.</small>
+      </ElFormItem>
     </template>
     <h3>Rules</h3>
     <p class="soft">Asked in their order; the first that fits decides. They make the circle smaller, never larger.</p>
@@ -74,21 +75,18 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
         <template v-if="readonly">{{ ruleWords(r) }}</template>
         <template v-else>
           <div class="line">
-            <ElSelect v-model="r.then" :aria-label="`What rule ${i + 1} does`"
-              ><ElOption value="allow" label="let in" data-value="allow" /><ElOption
-                value="refuse"
-                label="refuse"
-                data-value="refuse" /><ElOption
-                value="stronger"
-                label="ask for a second factor"
-                data-value="stronger" /><ElOption value="use" label="rule set" data-value="use"
-            /></ElSelect>
-            <ElSelect v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`"
-              ><ElOption v-for="s in accessSets" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug"
-            /></ElSelect>
-            <template v-else
-              ><ElInput v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people"
-            /></template>
+            <ElSelect v-model="r.then" :aria-label="`What rule ${i + 1} does`">
+              <ElOption value="allow" label="let in" data-value="allow" />
+              <ElOption value="refuse" label="refuse" data-value="refuse" />
+              <ElOption value="stronger" label="ask for a second factor" data-value="stronger" />
+              <ElOption value="use" label="rule set" data-value="use" />
+            </ElSelect>
+            <ElSelect v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`">
+              <ElOption v-for="s in accessSets" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug" />
+            </ElSelect>
+            <template v-else>
+              <ElInput v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people" />
+            </template>
             <span class="order"
               ><button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
                 ↑</button
@@ -104,36 +102,29 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
           </div>
           <template v-if="r.then !== 'use'">
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
-              <ElSelect v-model="c.not" :aria-label="`Condition ${n + 1} of rule ${i + 1} holds or not`"
-                ><ElOption :value="false" :label="n ? 'and' : 'if'" :data-value="false" /><ElOption
-                  :value="true"
-                  label="unless"
-                  :data-value="true"
-              /></ElSelect>
-              <ElSelect v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`"
-                ><ElOption value="groups" label="in the group" data-value="groups" /><ElOption
-                  value="types"
-                  label="of the type"
-                  data-value="types" /><ElOption
-                  value="providers"
-                  label="coming through"
-                  data-value="providers" /><ElOption
-                  value="networks"
-                  label="on the network"
-                  data-value="networks" /><ElOption
-                  value="mailDomains"
-                  label="with mail at"
-                  data-value="mailDomains" /><ElOption value="days" label="on the days" data-value="days" /><ElOption
-                  value="hours"
-                  label="between"
-                  data-value="hours" /><ElOption value="strength" label="with the strength" data-value="strength"
-              /></ElSelect>
-              <ElSelect v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`"
-                ><ElOption value="one" label="one factor" data-value="one" /><ElOption
-                  value="two"
-                  label="a second factor"
-                  data-value="two"
-              /></ElSelect>
+              <ElSelect v-model="c.not" :aria-label="`Condition ${n + 1} of rule ${i + 1} holds or not`">
+                <ElOption
+                  v-for="not in [false, true]"
+                  :key="String(not)"
+                  :value="not"
+                  :label="not ? 'unless' : n ? 'and' : 'if'"
+                  :data-value="not"
+                />
+              </ElSelect>
+              <ElSelect v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`">
+                <ElOption value="groups" label="in the group" data-value="groups" />
+                <ElOption value="types" label="of the type" data-value="types" />
+                <ElOption value="providers" label="coming through" data-value="providers" />
+                <ElOption value="networks" label="on the network" data-value="networks" />
+                <ElOption value="mailDomains" label="with mail at" data-value="mailDomains" />
+                <ElOption value="days" label="on the days" data-value="days" />
+                <ElOption value="hours" label="between" data-value="hours" />
+                <ElOption value="strength" label="with the strength" data-value="strength" />
+              </ElSelect>
+              <ElSelect v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`">
+                <ElOption value="one" label="one factor" data-value="one" />
+                <ElOption value="two" label="a second factor" data-value="two" />
+              </ElSelect>
               <ElInput
                 v-else
                 v-model="c.text"
@@ -170,9 +161,9 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
     </ol>
     <p v-else class="soft">There is no rule.</p>
     <ElButton v-if="!readonly" size="small" @click="rows.push(blankRule())">Add a rule</ElButton>
-    <ElFormItem label="Whoever no rule fits" v-if="rows.length && !rulesOnly" class="other"
-      ><ElSelect v-model="otherwise" :disabled="readonly"
-        ><ElOption
+    <ElFormItem v-if="rows.length && !rulesOnly" label="Whoever no rule fits" class="other">
+      <ElSelect v-model="otherwise" :disabled="readonly">
+        <ElOption
           v-for="[value, text] in [
             ['allow', 'is let in'],
             ['refuse', 'is refused'],
@@ -180,8 +171,10 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
     <p v-if="!readonly" class="save">
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!dirty">{{
         rulesOnly ? "Save the rules" : "Save who gets in"
@@ -210,21 +203,6 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
 }
 .cond {
   padding-left: 14px;
-}
-input,
-select {
-  font: inherit;
-  font-size: 14px;
-  padding: 4px 8px;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  background: var(--paper);
-  color: var(--ink);
-  min-height: 31px;
-}
-input {
-  flex: 1;
-  min-width: 9rem;
 }
 .mono {
   font-family: var(--mono);

@@ -97,21 +97,17 @@ const groups = computed(() => {
 
 <template>
   <ElForm label-position="top" @submit.prevent="store">
-    <ElFormItem :label="`The person's identifier (${oidc ? 'sub' : 'NameID'})`"
-      ><ElSelect v-model="draft.source" :disabled="readonly"
-        ><ElOption
-          v-for="[value, text] in sources"
-          :key="value"
-          :value="value"
-          :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
-    <ElFormItem label="Profile value" v-if="draft.source === 'profile'"
-      ><ElInput v-model="from" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-    /></ElFormItem>
-    <ElFormItem label="NameID format" v-if="!oidc"
-      ><ElSelect v-model="format" :disabled="readonly"
-        ><ElOption
+    <ElFormItem :label="`The person's identifier (${oidc ? 'sub' : 'NameID'})`">
+      <ElSelect v-model="draft.source" :disabled="readonly">
+        <ElOption v-for="[value, text] in sources" :key="value" :value="value" :label="text" :data-value="value" />
+      </ElSelect>
+    </ElFormItem>
+    <ElFormItem v-if="draft.source === 'profile'" label="Profile value">
+      <ElInput v-model="from" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+    </ElFormItem>
+    <ElFormItem v-if="!oidc" label="NameID format">
+      <ElSelect v-model="format" :disabled="readonly">
+        <ElOption
           v-for="[value, text] in [
             ['', 'As fits the source'],
             ['urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', 'unspecified'],
@@ -122,76 +118,72 @@ const groups = computed(() => {
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
     <details>
       <summary>Where it travels, and what the application takes</summary>
-      <ElFormItem label="In an attribute of this name" v-if="!oidc && draft.source !== 'transient'"
-        ><ElInput v-model="attribute" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >In place of the NameID, which is then a new one each time. Empty for the NameID.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Most characters"
-        ><ElInput v-model="length" :disabled="readonly" type="number" autocomplete="off" /><small
-          v-if="`Empty for what the standard allows: ${oidc ? 255 : 256}.`"
-          >{{ `Empty for what the standard allows: ${oidc ? 255 : 256}.` }}</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Only of this form"
-        ><ElInput v-model="pattern" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+      <ElFormItem v-if="!oidc && draft.source !== 'transient'" label="In an attribute of this name">
+        <ElInput v-model="attribute" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>In place of the NameID, which is then a new one each time. Empty for the NameID.</small>
+      </ElFormItem>
+      <ElFormItem label="Most characters">
+        <ElInput v-model="length" :disabled="readonly" type="number" autocomplete="off" />
+        <small v-if="`Empty for what the standard allows: ${oidc ? 255 : 256}.`">{{
+          `Empty for what the standard allows: ${oidc ? 255 : 256}.`
+        }}</small>
+      </ElFormItem>
+      <ElFormItem label="Only of this form">
+        <ElInput v-model="pattern" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small
           >A pattern for the whole value, such as [a-z0-9]{3,20}. Others are refused before they reach the
           application.</small
-        ></ElFormItem
-      >
+        >
+      </ElFormItem>
     </details>
     <p v-if="!readonly" class="row">
-      <ElButton type="primary" native-type="submit" :loading="busy">Save the identifier</ElButton
-      ><ElButton :loading="busy" @click="preview">Who would become another user?</ElButton>
+      <ElButton type="primary" native-type="submit" :loading="busy">Save the identifier</ElButton>
+      <ElButton :loading="busy" @click="preview">Who would become another user?</ElButton>
     </p>
     <div v-if="change" aria-live="polite">
       <p>
         <b>{{ change.sentence }}</b>
       </p>
       <ElTable
+        v-if="change.changed.length || change.failing.length"
         table-layout="auto"
         :data="[...change.failing, ...change.changed].slice(0, 50)"
         row-key="id"
-        v-if="change.changed.length || change.failing.length"
-        ><ElTableColumn label="Person"
-          ><template #default="{ row: l }">{{ l.person }}</template></ElTableColumn
-        ><ElTableColumn label="Known there as"
-          ><template #default="{ row: l }"
-            ><span class="mono">{{ l.account }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Would be"
-          ><template #default="{ row: l }"
-            ><span class="mono"
-              >{{ l.value }} <span class="soft small">{{ l.why }}</span></span
-            ></template
-          ></ElTableColumn
-        ></ElTable
       >
+        <ElTableColumn label="Person">
+          <template #default="{ row: l }">{{ l.person }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Known there as">
+          <template #default="{ row: l }">
+            <span class="mono">{{ l.account }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Would be">
+          <template #default="{ row: l }">
+            <span class="mono"
+              >{{ l.value }} <span class="soft small">{{ l.why }}</span></span
+            >
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </div>
     <details v-if="!readonly">
       <summary>Compare with the application's own accounts</summary>
-      <ElFormItem label="Its list of accounts"
-        ><ElInput
-          v-model="accounts"
-          type="textarea"
-          :rows="4"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small
-          >One identifier a line, or CSV with a heading. Spaces are kept, for they may be the difference.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="Its list of accounts">
+        <ElInput v-model="accounts" type="textarea" :rows="4" class="mono" spellcheck="false" autocomplete="off" />
+        <small>One identifier a line, or CSV with a heading. Spaces are kept, for they may be the difference.</small>
+      </ElFormItem>
       <FilePick label="A file with the list of accounts" small accept=".csv,.txt,text/plain,text/csv" @files="file" />
-      <ElFormItem label="Column with the identifier"
-        ><ElInput v-model="column" class="mono" spellcheck="false" autocomplete="off" /><small
-          >In CSV; empty for the first.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="Column with the identifier">
+        <ElInput v-model="column" class="mono" spellcheck="false" autocomplete="off" />
+        <small>In CSV; empty for the first.</small>
+      </ElFormItem>
       <ElButton :loading="busy" :disabled="!accounts.trim()" @click="check">Compare</ElButton>
       <div v-if="checked" aria-live="polite">
         <p>
@@ -207,22 +199,25 @@ const groups = computed(() => {
         <template v-for="g in groups" :key="g.title"
           ><h3>{{ g.title }} ({{ g.n }})</h3>
           <p v-if="g.means" class="soft small">{{ g.means }}</p>
-          <ElTable table-layout="auto" :data="g.list.slice(0, 50)"
-            ><ElTableColumn label="Account there"
-              ><template #default="{ row: l }"
-                ><span class="mono">{{ l.account || "–" }}</span></template
-              ></ElTableColumn
-            ><ElTableColumn label="Would be sent"
-              ><template #default="{ row: l }"
-                ><span class="mono">{{ l.value || "–" }}</span></template
-              ></ElTableColumn
-            ><ElTableColumn label="Person"
-              ><template #default="{ row: l }">{{ l.person }}</template></ElTableColumn
-            ><ElTableColumn label="Why"
-              ><template #default="{ row: l }">{{ l.why }}</template></ElTableColumn
-            ></ElTable
-          ></template
-        >
+          <ElTable table-layout="auto" :data="g.list.slice(0, 50)">
+            <ElTableColumn label="Account there">
+              <template #default="{ row: l }">
+                <span class="mono">{{ l.account || "–" }}</span>
+              </template>
+            </ElTableColumn>
+            <ElTableColumn label="Would be sent">
+              <template #default="{ row: l }">
+                <span class="mono">{{ l.value || "–" }}</span>
+              </template>
+            </ElTableColumn>
+            <ElTableColumn label="Person">
+              <template #default="{ row: l }">{{ l.person }}</template>
+            </ElTableColumn>
+            <ElTableColumn label="Why">
+              <template #default="{ row: l }">{{ l.why }}</template>
+            </ElTableColumn>
+          </ElTable>
+        </template>
       </div>
     </details>
     <p v-if="error" class="error" role="alert">{{ error }}</p>

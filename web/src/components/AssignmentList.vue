@@ -61,39 +61,44 @@ const unassign = async (k: string, who: string, name: string) =>
   <section>
     <h3>Assigned</h3>
     <p v-if="loadError" class="error" role="alert">{{ loadError }}</p>
-    <ElTable table-layout="auto" :data="data.items" v-if="data?.items.length"
-      ><ElTableColumn label="Who"
-        ><template #default="{ row: a }"
-          ><span class="tag">{{ a.kind }}</span>
+    <ElTable v-if="data?.items.length" table-layout="auto" :data="data.items">
+      <ElTableColumn label="Who">
+        <template #default="{ row: a }">
+          <span class="tag">{{ a.kind }}</span>
           <RouterLink v-if="a.kind === 'person'" :to="`/people/${a.who}`">{{ a.name }}</RouterLink><template v-else>{{
             a.name
           }}</template>
-          <span class="soft small">{{ a.hint }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="Roles at the application"
-        ><template #default="{ row: a }"
-          ><span class="mono">{{ a.roles.join(", ") || "–" }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="By"
-        ><template #default="{ row: a }">{{ a.by }}</template></ElTableColumn
-      ><ElTableColumn
-        ><template #header><span class="visually-hidden">Acts</span></template
-        ><template #default="{ row: a }"
-          ><ElButton v-if="!readonly" size="small" type="danger" @click="unassign(a.kind, a.who, a.name ?? a.who)"
+          <span class="soft small">{{ a.hint }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Roles at the application">
+        <template #default="{ row: a }">
+          <span class="mono">{{ a.roles.join(", ") || "–" }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="By">
+        <template #default="{ row: a }">{{ a.by }}</template>
+      </ElTableColumn>
+      <ElTableColumn>
+        <template #header>
+          <span class="visually-hidden">Acts</span>
+        </template>
+        <template #default="{ row: a }">
+          <ElButton v-if="!readonly" size="small" type="danger" @click="unassign(a.kind, a.who, a.name ?? a.who)"
             >Take away</ElButton
-          ></template
-        ></ElTableColumn
-      ></ElTable
-    >
+          >
+        </template>
+      </ElTableColumn>
+    </ElTable>
     <p v-else class="soft">
       Nobody is assigned. An assignment can carry roles of the application's own; the mapping out sends them as
       <span class="mono">assigned_roles</span>.
     </p>
     <p v-if="data?.next" class="soft">These are the first hundred.</p>
-    <ElForm label-position="top" v-if="!readonly" class="add" @submit.prevent="assign">
-      <ElFormItem label="Assign a"
-        ><ElSelect v-model="kind"
-          ><ElOption
+    <ElForm v-if="!readonly" label-position="top" class="add" @submit.prevent="assign">
+      <ElFormItem label="Assign a">
+        <ElSelect v-model="kind">
+          <ElOption
             v-for="[value, text] in [
               ['group', 'group'],
               ['person', 'person'],
@@ -101,23 +106,27 @@ const unassign = async (k: string, who: string, name: string) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElFormItem label="Group" v-if="kind === 'group'"
-        ><ElSelect v-model="group"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem v-if="kind === 'group'" label="Group">
+        <ElSelect v-model="group">
+          <ElOption
             v-for="[value, text] in (groups?.items ?? []).map(
               (g) => [g.slug, `${g.name} (${g.people})`] as [string, string],
             )"
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
       <PersonPick v-else ref="pick" v-model="person" label="Person" hint="" />
-      <ElFormItem label="Roles"
-        ><ElInput v-model="roles" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
+      <ElFormItem label="Roles">
+        <ElInput v-model="roles" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
       <ElButton native-type="submit" :loading="busy" :disabled="kind === 'group' ? !group : !person">Assign</ElButton>
     </ElForm>
     <p v-if="kind === 'group' && groups && !groups.items.length && !readonly" class="soft">
@@ -141,9 +150,7 @@ section {
 .add > .el-button {
   margin-bottom: 14px;
 }
-@media (max-width: 700px) {
-  .add {
-    grid-template-columns: 1fr;
-  }
+.add {
+  grid-template-columns: 1fr;
 }
 </style>

@@ -34,8 +34,8 @@ const take = () =>
       >With names, identifiers and messages</ElCheckbox
     >
     <p class="row">
-      <ElButton v-if="!contents" :loading="busy" @click="look">What would be in it?</ElButton
-      ><ElButton v-else type="primary" :loading="busy" @click="take">Save the file</ElButton>
+      <ElButton v-if="!contents" :loading="busy" @click="look">What would be in it?</ElButton>
+      <ElButton v-else type="primary" :loading="busy" @click="take">Save the file</ElButton>
     </p>
     <ul v-if="contents">
       <li v-for="c in contents" :key="c.name">

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElDialog } from "element-plus";
+import { ElDialog, type InputInstance } from "element-plus";
 import { nextTick, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
@@ -10,14 +10,13 @@ const shown = ref(false);
 const text = ref("");
 const items = ref<Item[]>([]);
 const at = ref(0);
-const field = ref<HTMLInputElement | null>(null);
+const field = ref<InputInstance | null>(null);
 let turn = 0;
 
 function open() {
   shown.value = true;
   text.value = "";
   items.value = [];
-  void nextTick(() => field.value?.focus());
 }
 
 watch(text, async (q) => {
@@ -40,7 +39,16 @@ function key(e: KeyboardEvent) {
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "k") {
     e.preventDefault();
     open();
+    return;
   }
+  // What is typed before the field has the focus is not lost.
+  if (!shown.value || (e.target as HTMLElement | null)?.closest?.(".el-dialog") || e.ctrlKey || e.metaKey || e.altKey)
+    return;
+  if (e.key.length === 1) text.value += e.key;
+  else if (e.key === "Backspace") text.value = text.value.slice(0, -1);
+  else return;
+  e.preventDefault();
+  field.value?.focus();
 }
 onMounted(() => addEventListener("keydown", key));
 onBeforeUnmount(() => removeEventListener("keydown", key));
@@ -48,7 +56,14 @@ defineExpose({ open });
 </script>
 
 <template>
-  <ElDialog v-model="shown" title="Find anything" width="560" append-to-body>
+  <ElDialog
+    v-model="shown"
+    title="Find anything"
+    width="560"
+    append-to-body
+    @open="nextTick(() => field?.focus())"
+    @opened="field?.focus()"
+  >
     <ElInput
       ref="field"
       v-model="text"

@@ -58,33 +58,30 @@ const certificate = watch("certificate");
 
 <template>
   <h3>Signatures and clocks</h3>
-  <ElFormItem label="Signature algorithm"
-    ><ElSelect v-model="algorithm" :disabled="readonly"
-      ><ElOption
-        v-for="[value, text] in algorithms"
-        :key="value"
-        :value="value"
-        :label="text"
-        :data-value="value" /></ElSelect
-    ><small v-if="`Only where ${partner} demands one; it must fit the kind of our key.`">{{
+  <ElFormItem label="Signature algorithm">
+    <ElSelect v-model="algorithm" :disabled="readonly">
+      <ElOption
+        v-for="[option, words] in algorithms"
+        :key="option"
+        :value="option"
+        :label="words"
+        :data-value="option"
+      />
+    </ElSelect>
+    <small v-if="`Only where ${partner} demands one; it must fit the kind of our key.`">{{
       `Only where ${partner} demands one; it must fit the kind of our key.`
-    }}</small></ElFormItem
-  >
-  <ElFormItem label="Digest algorithm"
-    ><ElSelect v-model="digest" :disabled="readonly"
-      ><ElOption
-        v-for="[value, text] in digests"
-        :key="value"
-        :value="value"
-        :label="text"
-        :data-value="value" /></ElSelect
-    ><small>Some partners check it apart from the signature algorithm.</small></ElFormItem
-  >
-  <ElFormItem label="Clock difference allowed, in seconds"
-    ><ElInput v-model="skew" :disabled="readonly" type="number" autocomplete="off" /><small
-      >60 unless set. More lets old messages in for longer; better set the clock right.</small
-    ></ElFormItem
-  >
+    }}</small>
+  </ElFormItem>
+  <ElFormItem label="Digest algorithm">
+    <ElSelect v-model="digest" :disabled="readonly">
+      <ElOption v-for="[option, words] in digests" :key="option" :value="option" :label="words" :data-value="option" />
+    </ElSelect>
+    <small>Some partners check it apart from the signature algorithm.</small>
+  </ElFormItem>
+  <ElFormItem label="Clock difference allowed, in seconds">
+    <ElInput v-model="skew" :disabled="readonly" type="number" autocomplete="off" />
+    <small>60 unless set. More lets old messages in for longer; better set the clock right.</small>
+  </ElFormItem>
   <ElCheckbox v-model="saml.enforceCertificateDates" :disabled="readonly"
     ><b>Refuse signatures by expired certificates</b
     ><small>Without it the date is only a finding: what is trusted is the key.</small></ElCheckbox
@@ -103,13 +100,12 @@ const certificate = watch("certificate");
   <h3>Metadata address</h3>
   <p v-if="saml.metadata?.source" class="soft">Its metadata comes from the source {{ saml.metadata.source }}.</p>
   <template v-else>
-    <ElFormItem label="Address"
-      ><ElInput v-model="url" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-        >Looked at from time to time, by what the metadata itself says, every 6 hours otherwise.</small
-      ></ElFormItem
-    >
-    <ElFormItem label="Signed by"
-      ><ElInput
+    <ElFormItem label="Address">
+      <ElInput v-model="url" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      <small>Looked at from time to time, by what the metadata itself says, every 6 hours otherwise.</small>
+    </ElFormItem>
+    <ElFormItem label="Signed by">
+      <ElInput
         v-model="certificate"
         :disabled="readonly"
         type="textarea"
@@ -117,29 +113,32 @@ const certificate = watch("certificate");
         class="mono"
         spellcheck="false"
         autocomplete="off"
-      /><small
+      />
+      <small
         >PEM. With it, metadata that this key did not sign is refused, and new certificates in it can be taken
         unasked.</small
-      ></ElFormItem
-    >
+      >
+    </ElFormItem>
   </template>
-  <ElFormItem label="What changed there"
-    ><ElSelect v-model="policy" :disabled="readonly"
-      ><ElOption
-        v-for="[value, text] in [
+  <ElFormItem label="What changed there">
+    <ElSelect v-model="policy" :disabled="readonly">
+      <ElOption
+        v-for="[option, words] in [
           ['', 'certificates if the signature is checked, else ask'],
           ['ask', 'always ask'],
           ['certificates', 'take certificates, ask about the rest'],
           ['apply', 'take everything at once'],
         ]"
-        :key="value"
-        :value="value"
-        :label="text"
-        :data-value="value" /></ElSelect
-    ><small
+        :key="option"
+        :value="option"
+        :label="words"
+        :data-value="option"
+      />
+    </ElSelect>
+    <small
       >Unsigned metadata asks unless you say otherwise: whoever controls the address could make us trust a key.</small
-    ></ElFormItem
-  >
+    >
+  </ElFormItem>
 </template>
 
 <style scoped>

@@ -5,20 +5,22 @@ const partner = defineModel<{ name?: string; description?: string; contact?: str
 </script>
 
 <template>
-  <ElFormItem label="Name"><ElInput v-model="partner.name" :disabled="readonly" autocomplete="off" /></ElFormItem>
-  <ElFormItem label="Description"
-    ><ElInput
+  <ElFormItem label="Name">
+    <ElInput v-model="partner.name" :disabled="readonly" autocomplete="off" />
+  </ElFormItem>
+  <ElFormItem label="Description">
+    <ElInput
       v-model="partner.description"
       :disabled="readonly"
       type="textarea"
       :rows="2"
       spellcheck="false"
       autocomplete="off"
-    /><small>So that a colleague understands it in two years.</small></ElFormItem
-  >
-  <ElFormItem label="Contact"
-    ><ElInput v-model="partner.contact" :disabled="readonly" autocomplete="off" /><small
-      >Whom to write to on the other side.</small
-    ></ElFormItem
-  >
+    />
+    <small>So that a colleague understands it in two years.</small>
+  </ElFormItem>
+  <ElFormItem label="Contact">
+    <ElInput v-model="partner.contact" :disabled="readonly" autocomplete="off" />
+    <small>Whom to write to on the other side.</small>
+  </ElFormItem>
 </template>

@@ -37,31 +37,38 @@ const known = computed(() => [
     v-if="!readonly"
     v-model="chosen"
     class="usual"
+    :empty-values="['', null, undefined]"
     placeholder="Take a table for a usual kind of provider"
     aria-label="Usual tables"
     @change="take"
   >
     <ElOption v-for="t in tables?.items ?? []" :key="t.name" :value="t.name" :label="t.name" />
   </ElSelect>
-  <ElTable table-layout="auto" :data="lines" v-if="lines.length"
-    ><ElTableColumn label="It says"
-      ><template #default="{ row: l, $index: i }"
-        ><ElInput
+  <ElTable v-if="lines.length" table-layout="auto" :data="lines">
+    <ElTableColumn label="It says">
+      <template #default="{ row: l, $index: i }">
+        <ElInput
           v-model="l.says"
           placeholder="anything, or nothing"
           :disabled="readonly"
-          :aria-label="`What it says, line ${i + 1}`" /></template></ElTableColumn
-    ><ElTableColumn v-if="methods" label="and amr holds"
-      ><template #default="{ row: l, $index: i }"
-        ><ElInput
+          :aria-label="`What it says, line ${i + 1}`"
+        />
+      </template>
+    </ElTableColumn>
+    <ElTableColumn v-if="methods" label="and amr holds">
+      <template #default="{ row: l, $index: i }">
+        <ElInput
           :model-value="methodsOf(l as Line)"
           placeholder="–"
           :disabled="readonly"
           :aria-label="`amr, line ${i + 1}`"
-          @update:model-value="(v: string) => setMethods(l as Line, v)" /></template></ElTableColumn
-    ><ElTableColumn label="Stands for"
-      ><template #default="{ row: l, $index: i }"
-        ><ElSelect
+          @update:model-value="(v: string) => setMethods(l as Line, v)"
+        />
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="Stands for">
+      <template #default="{ row: l, $index: i }">
+        <ElSelect
           v-model="l.means"
           filterable
           allow-create
@@ -69,22 +76,22 @@ const known = computed(() => [
           :disabled="readonly"
           :aria-label="`What it stands for, line ${i + 1}`"
         >
-          <ElOption
-            v-for="k in known"
-            :key="k"
-            :value="k"
-            :label="shortName(k)"
-          /> </ElSelect></template></ElTableColumn
-    ><ElTableColumn
-      ><template #header><span class="visually-hidden">Acts</span></template
-      ><template #default="{ $index: i }"
-        ><ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)"
-          >✕</ElButton
-        ></template
-      ></ElTableColumn
-    ></ElTable
-  >
-  <p><ElButton v-if="!readonly" size="small" @click="add">Add a line</ElButton></p>
+          <ElOption v-for="k in known" :key="k" :value="k" :label="shortName(k)" />
+        </ElSelect>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn>
+      <template #header>
+        <span class="visually-hidden">Acts</span>
+      </template>
+      <template #default="{ $index: i }">
+        <ElButton v-if="!readonly" size="small" :aria-label="`Take line ${i + 1} away`" @click="remove(i)">✕</ElButton>
+      </template>
+    </ElTableColumn>
+  </ElTable>
+  <p>
+    <ElButton v-if="!readonly" size="small" @click="add">Add a line</ElButton>
+  </p>
 </template>
 
 <style scoped>

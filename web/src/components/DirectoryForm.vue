@@ -52,9 +52,9 @@ const store = () =>
       password.
     </p>
     <CommonValues v-model="draft" :readonly />
-    <ElFormItem label="Second factor"
-      ><ElSelect v-model="factor" :disabled="readonly"
-        ><ElOption
+    <ElFormItem label="Second factor">
+      <ElSelect v-model="factor" :disabled="readonly">
+        <ElOption
           v-for="[value, text] in [
             ['offered', 'asked of those who have one'],
             ['required', 'required: who has none sets one up at the next sign-in'],
@@ -62,11 +62,13 @@ const store = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
-    <ElFormItem label="Passkeys"
-      ><ElSelect v-model="passkeys" :disabled="readonly"
-        ><ElOption
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
+    <ElFormItem label="Passkeys">
+      <ElSelect v-model="passkeys" :disabled="readonly">
+        <ElOption
           v-for="[value, text] in [
             ['alone', 'as the second factor, or alone'],
             ['second', 'as the second factor'],
@@ -75,17 +77,18 @@ const store = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-      ><small
+          :data-value="value"
+        />
+      </ElSelect>
+      <small
         >A passkey belongs to this gate's host name. Alone, it stands for name, password and second factor together, and
         the device checks that it is its owner who uses it.</small
-      ></ElFormItem
-    >
-    <ElFormItem label="Whom to ask"
-      ><ElInput v-model="help" :disabled="readonly" autocomplete="off" /><small
-        >Stands on the sign-in page.</small
-      ></ElFormItem
-    >
+      >
+    </ElFormItem>
+    <ElFormItem label="Whom to ask">
+      <ElInput v-model="help" :disabled="readonly" autocomplete="off" />
+      <small>Stands on the sign-in page.</small>
+    </ElFormItem>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </ElForm>

@@ -2,7 +2,8 @@
 import { computed } from "vue";
 import { relative } from "../composables/text";
 
-// Bars that run from now to the end of each certificate, the one that ends first on top. What ends within 60 days stands out by its word as well as its colour.
+// Bars that run from now to the end of each certificate, the one that ends first on top.
+// What ends within 60 days stands out by its word as well as its colour.
 const props = defineProps<{ items: { name: string; hint?: string; at: string }[] }>();
 const months = 24;
 const now = Date.now();

@@ -66,13 +66,11 @@ mark {
 .visually-hidden {
   width: 1px !important;
 }
-@media (max-width: 760px) {
-  .changes {
-    grid-template-columns: 1fr;
-  }
-  dd {
-    border: 0;
-    padding-top: 0;
-  }
+.changes {
+  grid-template-columns: 1fr;
+}
+dd {
+  border: 0;
+  padding-top: 0;
 }
 </style>

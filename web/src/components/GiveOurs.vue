@@ -56,30 +56,33 @@ async function compare(name: string, ours: string) {
     </dl>
     <template v-if="!short && sheet.attributes.length">
       <h2>Attributes</h2>
-      <ElTable table-layout="auto" :data="sheet.attributes" row-key="name"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: a }"
-            ><span class="mono"
+      <ElTable table-layout="auto" :data="sheet.attributes" row-key="name">
+        <ElTableColumn label="Name">
+          <template #default="{ row: a }">
+            <span class="mono"
               >{{ a.name
               }}<template v-if="a.friendlyName"
                 ><br /><span class="soft">{{ a.friendlyName }}</span></template
               ></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn :label="saml ? 'Name format' : 'Scope'"
-          ><template #default="{ row: a }"
-            ><span class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Meaning"
-          ><template #default="{ row: a }"
-            >{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Sample"
-          ><template #default="{ row: a }"
-            ><span class="mono small">{{ a.sample || "–" }}</span></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn :label="saml ? 'Name format' : 'Scope'">
+          <template #default="{ row: a }">
+            <span class="mono small">{{ a.nameFormat?.split(":").pop() || "–" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Meaning">
+          <template #default="{ row: a }"
+            >{{ a.meaning }}<span v-if="a.required" class="tag attention">mandatory</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Sample">
+          <template #default="{ row: a }">
+            <span class="mono small">{{ a.sample || "–" }}</span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
   </div>
 </template>
@@ -110,15 +113,6 @@ dt span {
   min-height: 24px;
   text-decoration: underline;
 }
-.compare input {
-  width: 100%;
-  margin-top: 6px;
-  padding: 6px 10px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--paper);
-  color: var(--ink);
-}
 .same {
   color: var(--moss);
   margin: 6px 0 0;
@@ -129,13 +123,11 @@ h2 {
 .tag {
   margin-left: 8px;
 }
-@media (max-width: 760px) {
-  dl {
-    grid-template-columns: 1fr;
-  }
-  dt {
-    border: 0;
-    padding-bottom: 0;
-  }
+dl {
+  grid-template-columns: 1fr;
+}
+dt {
+  border: 0;
+  padding-bottom: 0;
 }
 </style>

@@ -77,13 +77,12 @@ const tryPath = () =>
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
       <template v-if="draft.guarded">
-        <ElFormItem label="Public address"
-          ><ElInput v-model="publicUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-            >Where people open it: https and a host name that leads to the gate's guard.</small
-          ></ElFormItem
-        >
-        <ElFormItem label="Inner addresses"
-          ><ElInput
+        <ElFormItem label="Public address">
+          <ElInput v-model="publicUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+          <small>Where people open it: https and a host name that leads to the gate's guard.</small>
+        </ElFormItem>
+        <ElFormItem label="Inner addresses">
+          <ElInput
             v-model="upstreams"
             :disabled="readonly"
             type="textarea"
@@ -91,11 +90,12 @@ const tryPath = () =>
             class="mono"
             spellcheck="false"
             autocomplete="off"
-          /><small>Where the application listens, reachable for the gate alone. One a line.</small></ElFormItem
-        >
-        <ElFormItem label="Identity is passed on"
-          ><ElSelect v-model="pass" :disabled="readonly"
-            ><ElOption
+          />
+          <small>Where the application listens, reachable for the gate alone. One a line.</small>
+        </ElFormItem>
+        <ElFormItem label="Identity is passed on">
+          <ElSelect v-model="pass" :disabled="readonly">
+            <ElOption
               v-for="[value, text] in [
                 ['headers', 'in headers'],
                 ['jwt', 'as a signed token in a header'],
@@ -105,31 +105,30 @@ const tryPath = () =>
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value" /></ElSelect
-          ><small>What is passed on is set by the mapping out.</small></ElFormItem
-        >
+              :data-value="value"
+            />
+          </ElSelect>
+          <small>What is passed on is set by the mapping out.</small>
+        </ElFormItem>
         <div v-if="pass === 'basic' && application.guarded?.pass === 'basic' && !readonly">
-          <ElFormItem label="The application's password"
-            ><ElInput v-model="password" type="password" autocomplete="new-password" /><small
+          <ElFormItem label="The application's password">
+            <ElInput v-model="password" type="password" autocomplete="new-password" />
+            <small
               >It is stored sealed and never shown again. The user name is what the mapping out sets as username.</small
-            ></ElFormItem
-          ><ElButton :disabled="!password" @click="keep">Store the password</ElButton
-          ><span v-if="kept" class="soft" aria-live="polite"> It is stored.</span>
+            >
+          </ElFormItem>
+          <ElButton :disabled="!password" @click="keep">Store the password</ElButton>
+          <span v-if="kept" class="soft" aria-live="polite"> It is stored.</span>
           <p v-if="keepError" class="error" role="alert">{{ keepError }}</p>
         </div>
-        <ElFormItem label="Header of the token" v-if="pass === 'jwt'"
-          ><ElInput
-            v-model="tokenHeader"
-            :disabled="readonly"
-            class="mono"
-            spellcheck="false"
-            autocomplete="off"
-          /><small>usually X-Gate-Identity</small></ElFormItem
-        >
+        <ElFormItem v-if="pass === 'jwt'" label="Header of the token">
+          <ElInput v-model="tokenHeader" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+          <small>usually X-Gate-Identity</small>
+        </ElFormItem>
       </template>
-      <ElFormItem :label="draft.guarded ? 'Start address' : 'Address that the link leads to'"
-        ><ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
+      <ElFormItem :label="draft.guarded ? 'Start address' : 'Address that the link leads to'">
+        <ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
     </template>
     <template v-else-if="draft.guarded">
       <h3>Paths</h3>
@@ -137,7 +136,8 @@ const tryPath = () =>
         Asked in their order; the first that fits decides. What none fits is for people who are signed in.
       </p>
       <div v-for="(r, i) in paths" :key="i" class="line">
-        <ElInput v-model="r.path" class="mono" :aria-label="`Path ${i + 1}`" :disabled="readonly" /><ElInput
+        <ElInput v-model="r.path" class="mono" :aria-label="`Path ${i + 1}`" :disabled="readonly" />
+        <ElInput
           :model-value="(r.methods ?? []).join(' ')"
           class="mono"
           :aria-label="`Methods of path ${i + 1}`"
@@ -145,18 +145,13 @@ const tryPath = () =>
           :disabled="readonly"
           @change="r.methods = $event.split(/[\s,]+/).filter(Boolean)"
         />
-        <ElSelect v-model="r.then" :aria-label="`What path ${i + 1} needs`" :disabled="readonly"
-          ><ElOption value="open" label="open to everybody" data-value="open" /><ElOption
-            value="signed-in"
-            label="signed in"
-            data-value="signed-in" /><ElOption
-            value="groups"
-            label="in one of the groups"
-            data-value="groups" /><ElOption value="rules" label="let in by a rule set" data-value="rules" /><ElOption
-            value="refuse"
-            label="refuse"
-            data-value="refuse"
-        /></ElSelect>
+        <ElSelect v-model="r.then" :aria-label="`What path ${i + 1} needs`" :disabled="readonly">
+          <ElOption value="open" label="open to everybody" data-value="open" />
+          <ElOption value="signed-in" label="signed in" data-value="signed-in" />
+          <ElOption value="groups" label="in one of the groups" data-value="groups" />
+          <ElOption value="rules" label="let in by a rule set" data-value="rules" />
+          <ElOption value="refuse" label="refuse" data-value="refuse" />
+        </ElSelect>
         <ElInput
           v-if="r.then === 'rules'"
           v-model="r.use"
@@ -185,30 +180,32 @@ const tryPath = () =>
           </button></span
         >
       </div>
-      <p v-if="!readonly"><ElButton @click="add">Add a path</ElButton></p>
-      <ElFormItem label="Path that signs out"
-        ><ElInput v-model="signOutPath" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="Path that tells how it is"
-        ><ElInput v-model="healthPath" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Asked of each inner address every ten seconds while it is in use.</small
-        ></ElFormItem
-      >
+      <p v-if="!readonly">
+        <ElButton @click="add">Add a path</ElButton>
+      </p>
+      <ElFormItem label="Path that signs out">
+        <ElInput v-model="signOutPath" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Path that tells how it is">
+        <ElInput v-model="healthPath" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Asked of each inner address every ten seconds while it is in use.</small>
+      </ElFormItem>
       <ElCheckbox v-model="keepHost" :disabled="readonly"
         ><b>Hand the public host name on</b><small>Otherwise the application sees its inner one.</small></ElCheckbox
       >
-      <ElFormItem label="Seconds until it must begin to answer"
-        ><ElInput v-model="timeout" :disabled="readonly" autocomplete="off" /><small>usually 60</small></ElFormItem
-      >
+      <ElFormItem label="Seconds until it must begin to answer">
+        <ElInput v-model="timeout" :disabled="readonly" autocomplete="off" />
+        <small>usually 60</small>
+      </ElFormItem>
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />
     <div v-if="part === 'options' && draft.guarded && !readonly" class="try">
-      <ElFormItem label="Try a path"
-        ><ElInput v-model="path" class="mono" spellcheck="false" autocomplete="off" /><small
-          >As it is saved.</small
-        ></ElFormItem
-      ><ElButton @click="tryPath">Ask</ElButton>
+      <ElFormItem label="Try a path">
+        <ElInput v-model="path" class="mono" spellcheck="false" autocomplete="off" />
+        <small>As it is saved.</small>
+      </ElFormItem>
+      <ElButton @click="tryPath">Ask</ElButton>
       <p v-if="tried" aria-live="polite">
         {{ tried.words }} <span v-if="tried.rule" class="soft">By the rule {{ tried.rule }}.</span>
       </p>
@@ -223,17 +220,6 @@ const tryPath = () =>
   flex-wrap: wrap;
   gap: 8px;
   margin-bottom: 8px;
-}
-.line input,
-.line select {
-  font: inherit;
-  padding: 5px 8px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
-  flex: 1 1 8rem;
-  min-width: 0;
 }
 .line .mono {
   font-family: var(--mono);

@@ -57,12 +57,12 @@ const list = computed(() => data.value?.items ?? []);
       sign-in with a test account. What is left waits as a proposed change.
     </p>
     <ElForm label-position="top" @submit.prevent="order">
-      <ElFormItem label="What you ask for"
-        ><ElInput v-model="remark" type="textarea" :rows="2" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="Good for"
-        ><ElSelect v-model="hours"
-          ><ElOption
+      <ElFormItem label="What you ask for">
+        <ElInput v-model="remark" type="textarea" :rows="2" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Good for">
+        <ElSelect v-model="hours">
+          <ElOption
             v-for="[value, text] in [
               ['24', 'a day'],
               ['168', 'a week'],
@@ -71,11 +71,13 @@ const list = computed(() => data.value?.items ?? []);
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElFormItem label="May be opened in"
-        ><ElSelect v-model="openings"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="May be opened in">
+        <ElSelect v-model="openings">
+          <ElOption
             v-for="[value, text] in [
               ['1', 'one browser'],
               ['3', 'three browsers'],
@@ -84,8 +86,10 @@ const list = computed(() => data.value?.items ?? []);
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
       <ElButton native-type="submit" :loading="busy">Make a link</ElButton>
     </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>

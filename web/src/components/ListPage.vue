@@ -1,6 +1,7 @@
 <script setup lang="ts" generic="T">
 import { ElButton } from "element-plus";
-import { computed, ref, watch } from "vue";
+import type { InputInstance } from "element-plus";
+import { computed, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useLoad } from "../composables/load";
 
@@ -40,32 +41,76 @@ function set(name: string, value: string) {
   void router.replace({ query: q });
 }
 async function more() {
+  const mine = JSON.stringify(query.value);
   const got = await props.load({ ...query.value, after: next.value });
+  if (mine !== JSON.stringify(query.value)) return; // the list is another one by now
   rest.value = [...rest.value, ...got.items];
   next.value = got.next ?? "";
 }
+/** What the library's table asks for, and how it is told what holds. */
+const sort = ({ prop, order }: { prop: string | null; order: string | null }) =>
+  set("sort", order && prop ? (order === "descending" ? "-" : "") + prop : "");
+const order = computed(() => ({
+  prop: (query.value.sort ?? "").replace("-", ""),
+  order: query.value.sort?.startsWith("-") ? ("descending" as const) : ("ascending" as const),
+}));
+const chips = computed(() =>
+  (props.filters ?? []).flatMap((f) => {
+    const held = query.value[f.name];
+    if (!held) return [];
+    return [{ name: f.name, text: `${f.label}: ${f.options.find(([v]) => v === held)?.[1] ?? held}` }];
+  }),
+);
+
+// The slash goes to the search, as long as nobody is typing.
+const field = ref<InputInstance | null>(null);
+function key(e: KeyboardEvent) {
+  if (e.key !== "/" || e.ctrlKey || e.metaKey || (e.target as HTMLElement | null)?.matches?.("input,textarea")) return;
+  e.preventDefault();
+  field.value?.focus();
+}
+onMounted(() => addEventListener("keydown", key));
+onBeforeUnmount(() => removeEventListener("keydown", key));
 const narrowed = computed(() => Object.keys(query.value).length > 0);
 </script>
 
 <template>
   <div class="row bar">
-    <ElInput v-if="search" v-model="text" type="search" :aria-label="search" :placeholder="search" />
-    <label v-for="f in filters ?? []" :key="f.name"
-      >{{ f.label }}
-      <ElSelect :model-value="query[f.name] ?? ''" @change="set(f.name, $event)"
-        ><ElOption value="" label="all" data-value="" /><ElOption
-          v-for="[v, t] in f.options"
-          :key="v"
-          :value="v"
-          :label="t"
-          :data-value="v" /></ElSelect
-    ></label>
+    <ElInput
+      v-if="search"
+      ref="field"
+      v-model="text"
+      class="search"
+      type="search"
+      clearable
+      :aria-label="search"
+      :placeholder="`${search}  ( / )`"
+    />
+    <ElSelect
+      v-for="f in filters ?? []"
+      :key="f.name"
+      class="filter"
+      :model-value="query[f.name] ?? ''"
+      :aria-label="f.label"
+      :filterable="f.options.length > 12"
+      @change="set(f.name, $event)"
+    >
+      <template #prefix>{{ f.label }}</template>
+      <ElOption value="" label="all" data-value="" />
+      <ElOption v-for="[v, t] in f.options" :key="v" :value="v" :label="t" :data-value="v" />
+    </ElSelect>
     <slot name="bar" />
+    <span v-if="data" class="soft small count" role="status"
+      >{{ items.length }}{{ next ? " shown, and more" : "" }}</span
+    >
   </div>
+  <p v-if="chips.length" class="row chips">
+    <ElTag v-for="c in chips" :key="c.name" type="info" closable @close="set(c.name, '')">{{ c.text }}</ElTag>
+  </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <p v-if="busy && !data" class="soft">Loading …</p>
+  <ElSkeleton v-if="busy && !data" :rows="6" animated />
   <template v-if="data">
-    <slot v-if="items.length" :items="items" />
+    <slot v-if="items.length" :items="items" :sort="sort" :order="order" />
     <div v-else class="panel empty">
       <slot v-if="!narrowed" name="empty" />
       <p v-else>Nothing fits what you search for.</p>
@@ -78,26 +123,19 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
 .bar {
   margin: 6px 0 14px;
 }
-input {
-  font: inherit;
-  padding: 6px 12px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
-  width: min(320px, 100%);
+.search {
+  width: min(340px, 100%);
 }
-select {
-  font: inherit;
-  padding: 6px 8px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
+.filter {
+  width: auto;
+  min-width: 150px;
 }
-label {
-  font-size: 14px;
-  color: var(--soft);
+.count {
+  margin-left: auto;
+}
+.chips {
+  margin: -4px 0 12px;
+  gap: 8px;
 }
 .more {
   margin-top: 14px;

@@ -63,14 +63,13 @@ const test = () =>
     </p>
     <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
     <ElForm label-position="top" @submit.prevent="store">
-      <ElFormItem label="Mail server"
-        ><ElInput v-model="server" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Host and port, such as mail.saltmere.example:587.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Encryption"
-        ><ElSelect v-model="encryption"
-          ><ElOption
+      <ElFormItem label="Mail server">
+        <ElInput v-model="server" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Host and port, such as mail.saltmere.example:587.</small>
+      </ElFormItem>
+      <ElFormItem label="Encryption">
+        <ElSelect v-model="encryption">
+          <ElOption
             v-for="[value, text] in [
               ['starttls', 'STARTTLS, after a greeting in the clear'],
               ['tls', 'TLS from the first octet'],
@@ -79,30 +78,34 @@ const test = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElFormItem label="Sender"
-        ><ElInput v-model="from" autocomplete="off" /><small
-          >An address, with or without a name before it.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="User name there"
-        ><ElInput v-model="username" autocomplete="off" /><small>Only where the server wants one.</small></ElFormItem
-      >
-      <ElFormItem label="Password there" v-if="username"
-        ><ElInput v-model="password" type="password" autocomplete="off" /><small
-          v-if="data?.hasPassword ? 'One is kept. Enter another to replace it.' : undefined"
-          >{{ data?.hasPassword ? "One is kept. Enter another to replace it." : undefined }}</small
-        ></ElFormItem
-      >
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="Sender">
+        <ElInput v-model="from" autocomplete="off" />
+        <small>An address, with or without a name before it.</small>
+      </ElFormItem>
+      <ElFormItem label="User name there">
+        <ElInput v-model="username" autocomplete="off" />
+        <small>Only where the server wants one.</small>
+      </ElFormItem>
+      <ElFormItem v-if="username" label="Password there">
+        <ElInput v-model="password" type="password" autocomplete="off" />
+        <small v-if="data?.hasPassword ? 'One is kept. Enter another to replace it.' : undefined">{{
+          data?.hasPassword ? "One is kept. Enter another to replace it." : undefined
+        }}</small>
+      </ElFormItem>
       <p class="row">
-        <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton
-        ><ElButton v-if="data?.on" type="danger" :loading="busy" @click="off">Send no mail</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
+        <ElButton v-if="data?.on" type="danger" :loading="busy" @click="off">Send no mail</ElButton>
       </p>
     </ElForm>
-    <ElForm label-position="top" v-if="data?.on" @submit.prevent="test">
-      <ElFormItem label="Send a test to"><ElInput v-model="to" autocomplete="off" /></ElFormItem
-      ><ElButton native-type="submit" :disabled="!to" :loading="testing">Send</ElButton>
+    <ElForm v-if="data?.on" label-position="top" @submit.prevent="test">
+      <ElFormItem label="Send a test to">
+        <ElInput v-model="to" autocomplete="off" />
+      </ElFormItem>
+      <ElButton native-type="submit" :disabled="!to" :loading="testing">Send</ElButton>
       <p v-if="sent" role="status">{{ sent }}</p>
       <p v-if="testError" class="error" role="alert">{{ testError }}</p>
     </ElForm>

@@ -81,53 +81,53 @@ const wordsOf = {
           : "What the application receives, made from the person's profile."
       }}
     </p>
-    <ElTable table-layout="auto" :data="rows" empty-text="There is no rule yet." class="rules"
-      ><ElTableColumn :label="direction === 'in' ? 'Sets' : 'Attribute'"
-        ><template #default="{ row, $index: i }"
-          ><template v-if="readonly"
+    <ElTable table-layout="auto" :data="rows" empty-text="There is no rule yet." class="rules">
+      <ElTableColumn :label="direction === 'in' ? 'Sets' : 'Attribute'">
+        <template #default="{ row, $index: i }">
+          <template v-if="readonly"
             ><span class="mono"
               >{{ row.kind === "use" ? "rule set" : row.set
               }}<span v-if="row.rest.friendlyName" class="soft"><br />{{ row.rest.friendlyName }}</span></span
             ></template
-          ><template v-else
-            ><ElInput
+          ><template v-else>
+            <ElInput
               v-if="row.kind !== 'use'"
               v-model="row.set"
               class="mono"
               :aria-label="`Name of rule ${i + 1}`"
               @input="dirty = true"
-            /><span v-if="row.rest.friendlyName" class="soft small">{{ row.rest.friendlyName }}</span></template
-          ></template
-        ></ElTableColumn
-      ><ElTableColumn :label="direction === 'in' ? 'From what came' : 'From the profile'" min-width="180"
-        ><template #default="{ row, $index: i }"
-          ><template v-if="readonly"
+            />
+            <span v-if="row.rest.friendlyName" class="soft small">{{ row.rest.friendlyName }}</span></template
+          >
+        </template>
+      </ElTableColumn>
+      <ElTableColumn :label="direction === 'in' ? 'From what came' : 'From the profile'" min-width="180">
+        <template #default="{ row, $index: i }">
+          <template v-if="readonly"
             ><span class="mono">{{
               kindOf(row.rest) === "from" ? row.source : `${wordsOf[row.kind]} ${row.source}`
             }}</span></template
           ><template v-else
             ><div class="source">
-              <ElSelect v-model="row.kind" :aria-label="`Where rule ${i + 1} takes its values`" @change="dirty = true"
-                ><ElOption value="from" label="from" data-value="from" /><ElOption
-                  value="value"
-                  label="always"
-                  data-value="value" /><ElOption value="expr" label="computed" data-value="expr" /><ElOption
-                  value="use"
-                  label="rule set"
-                  data-value="use"
-              /></ElSelect>
+              <ElSelect v-model="row.kind" :aria-label="`Where rule ${i + 1} takes its values`" @change="dirty = true">
+                <ElOption value="from" label="from" data-value="from" />
+                <ElOption value="value" label="always" data-value="value" />
+                <ElOption value="expr" label="computed" data-value="expr" />
+                <ElOption value="use" label="rule set" data-value="use" />
+              </ElSelect>
               <ElSelect
                 v-if="row.kind === 'use'"
                 v-model="row.source"
                 :aria-label="`Rule set of rule ${i + 1}`"
                 @change="dirty = true"
-                ><ElOption v-for="s in mappings" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug"
-              /></ElSelect>
+              >
+                <ElOption v-for="s in mappings" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug" />
+              </ElSelect>
               <ElInput
-                type="textarea"
-                :rows="1"
                 v-else
                 v-model="row.source"
+                type="textarea"
+                :autosize="{ minRows: 1, maxRows: 5 }"
                 class="mono"
                 :aria-label="`Sources of rule ${i + 1}`"
                 :placeholder="
@@ -138,65 +138,76 @@ const wordsOf = {
                       : 'names, separated by commas'
                 "
                 @input="dirty = true"
-              /></div></template></template></ElTableColumn
-      ><ElTableColumn label="Steps" min-width="140"
-        ><template #default="{ row, $index: i }"
-          ><template v-if="readonly"
+              /></div
+          ></template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Steps" min-width="140">
+        <template #default="{ row, $index: i }">
+          <template v-if="readonly"
             ><span v-for="s in row.rest.steps ?? []" :key="stepText(s)" class="step">{{ stepText(s) }}</span></template
           ><template v-else
             ><div v-if="row.kind !== 'use'" class="source">
               <ElInput
-                type="textarea"
-                :rows="1"
                 v-model="row.steps"
+                type="textarea"
+                :autosize="{ minRows: 1, maxRows: 5 }"
                 class="mono"
                 :aria-label="`Steps of rule ${i + 1}`"
                 placeholder="lower | keep ^ferry-"
                 @input="dirty = true"
-              /><ElSelect
-                :model-value="''"
+              />
+              <ElSelect
+                model-value=""
                 class="add"
                 :aria-label="`Add a step to rule ${i + 1}`"
                 @change="addStep(row as Row, $event)"
-                ><ElOption value="" label="+" data-value="" /><ElOption
-                  v-for="[v, t] in stepMenu"
-                  :key="v"
-                  :value="v"
-                  :label="t"
-                  :data-value="v"
-              /></ElSelect></div></template></template></ElTableColumn
-      ><ElTableColumn v-if="openid" label="Place" width="130"
-        ><template #default="{ row, $index: i }"
-          ><template v-if="readonly">{{ row.place || "as usual" }}</template
-          ><template v-else
-            ><ElSelect
+              >
+                <ElOption value="" label="+" data-value="" />
+                <ElOption v-for="[v, t] in stepMenu" :key="v" :value="v" :label="t" :data-value="v" />
+              </ElSelect></div
+          ></template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn v-if="openid" label="Place" width="130">
+        <template #default="{ row, $index: i }">
+          <template v-if="readonly">{{ row.place || "as usual" }}</template><template v-else>
+            <ElSelect
               v-if="row.kind !== 'use'"
               v-model="row.place"
               :aria-label="`Place of rule ${i + 1}`"
               @change="dirty = true"
-              ><ElOption value="" label="as usual" data-value="" /><ElOption
-                value="id_token"
-                label="ID token"
-                data-value="id_token" /><ElOption value="userinfo" label="UserInfo" data-value="userinfo" /><ElOption
-                value="both"
-                label="both"
-                data-value="both" /></ElSelect></template></template></ElTableColumn
-      ><ElTableColumn label="Must" width="64"
-        ><template #default="{ row, $index: i }"
-          ><template v-if="readonly">{{ row.required ? "yes" : "" }}</template
-          ><template v-else
-            ><ElCheckbox
+            >
+              <ElOption value="" label="as usual" data-value="" />
+              <ElOption value="id_token" label="ID token" data-value="id_token" />
+              <ElOption value="userinfo" label="UserInfo" data-value="userinfo" />
+              <ElOption value="both" label="both" data-value="both" />
+            </ElSelect>
+          </template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Must" width="64">
+        <template #default="{ row, $index: i }">
+          <template v-if="readonly">{{ row.required ? "yes" : "" }}</template><template v-else>
+            <ElCheckbox
               v-if="row.kind !== 'use'"
               v-model="row.required"
               :aria-label="`Rule ${i + 1} must have a value`"
-              @change="dirty = true" /></template></template></ElTableColumn
-      ><ElTableColumn v-if="!readonly" width="120"
-        ><template #header><span class="visually-hidden">Order</span></template
-        ><template #default="{ $index: i }"
-          ><span class="order"
-            ><ElButton text size="small" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
+              @change="dirty = true"
+            />
+          </template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn v-if="!readonly" width="120">
+        <template #header>
+          <span class="visually-hidden">Order</span>
+        </template>
+        <template #default="{ $index: i }">
+          <span class="order">
+            <ElButton text size="small" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
               ↑</ElButton
-            ><ElButton
+            >
+            <ElButton
               text
               size="small"
               :disabled="i === rows.length - 1"
@@ -204,7 +215,8 @@ const wordsOf = {
               @click="move(i, 1)"
             >
               ↓</ElButton
-            ><ElButton
+            >
+            <ElButton
               text
               size="small"
               :aria-label="`Take rule ${i + 1} away`"
@@ -214,17 +226,18 @@ const wordsOf = {
               "
             >
               ✕
-            </ElButton></span
-          ></template
-        ></ElTableColumn
-      ></ElTable
-    >
+            </ElButton>
+          </span>
+        </template>
+      </ElTableColumn>
+    </ElTable>
     <div v-if="!readonly" class="row acts">
       <ElButton @click="addRule()">Add a rule</ElButton>
       <ElSelect
         v-if="direction === 'out' && !openid"
         v-model="family"
         class="family"
+        :empty-values="['', null, undefined]"
         placeholder="The usual attributes under…"
         aria-label="The usual attributes under a family of names"
         @change="takeFamily"
@@ -237,7 +250,13 @@ const wordsOf = {
       <span v-if="dirty" class="soft">Not saved yet. A change acts at once when it is saved.</span>
     </div>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
-    <RuleProposal v-if="open === 'propose'" :direction="direction" :mapping="current" :sample="sample" @add="addRule" />
+    <RuleProposal
+      v-if="open === 'propose'"
+      :direction="direction"
+      :mapping="current"
+      :sample="direction === 'in' ? sample : undefined"
+      @add="addRule"
+    />
     <PreviewPanel
       v-if="open === 'preview' && preview"
       :ask="() => preview!(current())"
@@ -248,41 +267,22 @@ const wordsOf = {
 </template>
 
 <style scoped>
-input:not([type]),
-textarea {
-  width: 100%;
-  min-width: 6rem;
-  field-sizing: content;
-  resize: none;
-  overflow-wrap: anywhere;
-  line-height: 1.4;
-  padding: 4px 8px;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  background: var(--paper);
-  color: var(--ink);
-}
-select {
-  font: inherit;
-  font-size: 13.5px;
-  padding: 4px 2px;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  background: var(--card);
-  color: var(--ink);
-  min-height: 31px;
-}
 .source {
   display: flex;
   gap: 4px;
   align-items: flex-start;
 }
-.source textarea {
-  min-width: 8rem;
+.source > .el-select {
+  flex: none;
+  width: 108px;
+}
+.source > .el-textarea {
+  flex: 1 1 8rem;
+  min-width: 7rem;
 }
 .source .add {
-  width: 2.4rem;
-  flex: none;
+  width: 64px;
+  min-width: 0;
 }
 .step {
   display: inline-block;
@@ -296,18 +296,10 @@ select {
 .order {
   white-space: nowrap;
 }
-.order button {
-  background: none;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  color: var(--ink);
+.order :deep(.el-button) {
   min-width: 26px;
-  min-height: 26px;
-  cursor: pointer;
+  padding: 0 6px;
   margin-right: 2px;
-}
-.order button:disabled {
-  opacity: 0.4;
 }
 .family {
   width: 17rem;

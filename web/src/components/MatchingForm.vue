@@ -110,11 +110,10 @@ const store = () =>
       dropped, and no application, rule or role sees it.
     </p>
     <div class="trust">
-      <ElFormItem label="Mail domains"
-        ><ElInput v-model="domains" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Parted by commas, subdomains named one by one. None is none.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="Mail domains">
+        <ElInput v-model="domains" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Parted by commas, subdomains named one by one. None is none.</small>
+      </ElFormItem>
       <ElCheckbox v-model="proven" :disabled="readonly"
         ><b>Its addresses there count as proven</b
         ><small
@@ -125,18 +124,17 @@ const store = () =>
         ><b>Proven addresses of domains that no other provider speaks for</b
         ><small>For a provider that anybody can have an account with. Nobody is found by them.</small></ElCheckbox
       >
-      <ElFormItem label="Scopes of identifiers (name@scope)"
-        ><ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
+      <ElFormItem label="Scopes of identifiers (name@scope)">
+        <ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
       <ElCheckbox v-model="unscoped" :disabled="readonly"
         ><b>User names and external IDs without a scope</b
         ><small>Only for a provider whose names are the gate's own, such as the company's.</small></ElCheckbox
       >
-      <ElFormItem label="Values of the attribute groups"
-        ><ElInput v-model="groups" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Parted by commas, each by itself or how it begins: ferry-*. A * alone is any.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="Values of the attribute groups">
+        <ElInput v-model="groups" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Parted by commas, each by itself or how it begins: ferry-*. A * alone is any.</small>
+      </ElFormItem>
     </div>
     <h3>Find by value</h3>
     <p class="soft small">
@@ -144,18 +142,19 @@ const store = () =>
       are refused with the reason; nothing is guessed.
     </p>
     <div v-for="(w, i) in ways" :key="i" class="line">
-      <ElSelect v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`"
-        ><ElOption value="external_id" label="external ID" data-value="external_id" /><ElOption
-          value="username"
-          label="user name"
-          data-value="username" /><ElOption value="email" label="mail address" data-value="email" /></ElSelect
-      ><ElInput
+      <ElSelect v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`">
+        <ElOption value="external_id" label="external ID" data-value="external_id" />
+        <ElOption value="username" label="user name" data-value="username" />
+        <ElOption value="email" label="mail address" data-value="email" />
+      </ElSelect>
+      <ElInput
         v-model="w.expr"
         class="mono"
         :disabled="readonly"
         :aria-label="`Expression of way ${i + 1}`"
         placeholder="as the mapping in sets it, or an expression"
-      /><button
+      />
+      <button
         v-if="!readonly"
         type="button"
         class="bare"
@@ -167,9 +166,9 @@ const store = () =>
     </div>
     <ElButton v-if="!readonly" size="small" @click="ways.push({ by: 'email', expr: '' })">Add a way</ElButton>
     <h3>A stranger</h3>
-    <ElFormItem label="A subject that nobody here is"
-      ><ElSelect v-model="admission" :disabled="readonly"
-        ><ElOption
+    <ElFormItem label="A subject that nobody here is">
+      <ElSelect v-model="admission" :disabled="readonly">
+        <ElOption
           v-for="[value, text] in [
             ['refuse', 'is refused'],
             ['create', 'is created at the first sign-in'],
@@ -179,71 +178,75 @@ const store = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
-    <template v-if="admission === 'create' || admission === 'ask'"
-      ><ElFormItem label="Begins in the groups"
-        ><ElInput
-          v-model="admitGroups"
-          :disabled="readonly"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off" /></ElFormItem
-      ><ElFormItem label="Begins as"
-        ><ElSelect v-model="admitType" :disabled="readonly"
-          ><ElOption
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
+    <template v-if="admission === 'create' || admission === 'ask'">
+      <ElFormItem label="Begins in the groups">
+        <ElInput v-model="admitGroups" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Begins as">
+        <ElSelect v-model="admitType" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [['', 'the usual type'], ...types]"
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-    ></template>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+    </template>
     <h3>Groups and type at each sign-in</h3>
     <p class="soft small">
       For known people too. What this provider gave goes when its claim goes; what was given by hand stays.
     </p>
-    <ElTable table-layout="auto" :data="grants" v-if="grants.length"
-      ><ElTableColumn label="Attribute"
-        ><template #default="{ row: g, $index: i }"
-          ><ElInput
+    <ElTable v-if="grants.length" table-layout="auto" :data="grants">
+      <ElTableColumn label="Attribute">
+        <template #default="{ row: g, $index: i }">
+          <ElInput
             v-model="g.attribute"
             class="mono"
             :disabled="readonly"
-            :aria-label="`Attribute of grant ${i + 1}`" /></template></ElTableColumn
-      ><ElTableColumn label="has the value"
-        ><template #default="{ row: g, $index: i }"
-          ><ElInput
-            v-model="g.value"
-            class="mono"
-            :disabled="readonly"
-            :aria-label="`Value of grant ${i + 1}`" /></template></ElTableColumn
-      ><ElTableColumn label="or this holds"
-        ><template #default="{ row: g, $index: i }"
-          ><ElInput
+            :aria-label="`Attribute of grant ${i + 1}`"
+          />
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="has the value">
+        <template #default="{ row: g, $index: i }">
+          <ElInput v-model="g.value" class="mono" :disabled="readonly" :aria-label="`Value of grant ${i + 1}`" />
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="or this holds">
+        <template #default="{ row: g, $index: i }">
+          <ElInput
             v-model="g.condition"
             class="mono"
             :disabled="readonly"
-            :aria-label="`Condition of grant ${i + 1}`" /></template></ElTableColumn
-      ><ElTableColumn label="Groups"
-        ><template #default="{ row: g, $index: i }"
-          ><ElInput
-            v-model="g.groups"
-            class="mono"
-            :disabled="readonly"
-            :aria-label="`Groups of grant ${i + 1}`" /></template></ElTableColumn
-      ><ElTableColumn label="Type"
-        ><template #default="{ row: g, $index: i }"
-          ><ElSelect v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`"
-            ><ElOption value="" label="as it is" data-value="" /><ElOption
-              v-for="[v, t] in types"
-              :key="v"
-              :value="v"
-              :label="t"
-              :data-value="v" /></ElSelect></template></ElTableColumn
-      ><ElTableColumn
-        ><template #header><span class="visually-hidden">Acts</span></template
-        ><template #default="{ $index: i }"
-          ><button
+            :aria-label="`Condition of grant ${i + 1}`"
+          />
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Groups">
+        <template #default="{ row: g, $index: i }">
+          <ElInput v-model="g.groups" class="mono" :disabled="readonly" :aria-label="`Groups of grant ${i + 1}`" />
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Type">
+        <template #default="{ row: g, $index: i }">
+          <ElSelect v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`">
+            <ElOption value="" label="as it is" data-value="" />
+            <ElOption v-for="[v, t] in types" :key="v" :value="v" :label="t" :data-value="v" />
+          </ElSelect>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn>
+        <template #header>
+          <span class="visually-hidden">Acts</span>
+        </template>
+        <template #default="{ $index: i }">
+          <button
             v-if="!readonly"
             type="button"
             class="bare"
@@ -251,10 +254,10 @@ const store = () =>
             @click="grants.splice(i, 1)"
           >
             ✕
-          </button></template
-        ></ElTableColumn
-      ></ElTable
-    >
+          </button>
+        </template>
+      </ElTableColumn>
+    </ElTable>
     <ElButton
       v-if="!readonly"
       size="small"
@@ -270,15 +273,13 @@ const store = () =>
         :disabled="readonly"
         :aria-label="`Attribute ${i + 1} with a rule of its own`"
         placeholder="phone_number"
-      /><ElSelect v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`"
-        ><ElOption value="provider" label="the provider wins" data-value="provider" /><ElOption
-          value="first"
-          label="the first value stays"
-          data-value="first" /><ElOption
-          value="local"
-          label="what was entered here stays"
-          data-value="local" /></ElSelect
-      ><button
+      />
+      <ElSelect v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`">
+        <ElOption value="provider" label="the provider wins" data-value="provider" />
+        <ElOption value="first" label="the first value stays" data-value="first" />
+        <ElOption value="local" label="what was entered here stays" data-value="local" />
+      </ElSelect>
+      <button
         v-if="!readonly"
         type="button"
         class="bare"
@@ -290,11 +291,12 @@ const store = () =>
     </div>
     <ElButton v-if="!readonly" size="small" @click="keep.push({ name: '', how: 'local' })">Add an attribute</ElButton>
     <h3>A stronger sign-in</h3>
-    <ElFormItem label="Ask the provider for"
-      ><ElInput v-model="stronger" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
+    <ElFormItem label="Ask the provider for">
+      <ElInput v-model="stronger" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      <small
         >The context (SAML) or acr value by which it asks for a second factor, where an access rule wants one.</small
-      ></ElFormItem
-    >
+      >
+    </ElFormItem>
     <h3>What its contexts stand for</h3>
     <p class="soft small">
       Applications ask for a strength of sign-in in their own words, and providers say it in theirs, or not at all. Each
@@ -311,24 +313,6 @@ const store = () =>
   display: flex;
   gap: 6px;
   margin-bottom: 6px;
-}
-input:not([type]),
-select {
-  font: inherit;
-  font-size: 14px;
-  padding: 4px 8px;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  background: var(--paper);
-  color: var(--ink);
-  min-height: 31px;
-}
-.line input {
-  flex: 1;
-}
-td input {
-  width: 100%;
-  min-width: 5rem;
 }
 .mono {
   font-family: var(--mono);

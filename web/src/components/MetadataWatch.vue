@@ -60,7 +60,9 @@ const opened = (e: Event) => (e.target as HTMLDetailsElement).open && !versions.
     <div v-if="watch" class="head">
       <div>
         <h3>Its metadata address</h3>
-        <p v-if="!watch.url.startsWith('source:')"><CopyValue :value="watch.url" label="the metadata address" /></p>
+        <p v-if="!watch.url.startsWith('source:')">
+          <CopyValue :value="watch.url" label="the metadata address" />
+        </p>
         <p v-else>
           from the source <RouterLink :to="`/sources/${watch.url.slice(7)}`">{{ watch.url.slice(7) }}</RouterLink>
         </p>
@@ -88,44 +90,49 @@ const opened = (e: Event) => (e.target as HTMLDetailsElement).open && !versions.
       <p class="soft small">Received <TimeText :at="watch.waiting.received" from />. Nothing of it is in force yet.</p>
       <ChangeTable :changes="watch.waiting.changes" />
       <div v-if="!readonly" class="row">
-        <ElButton type="primary" :loading="busy" @click="use(watch.waiting.id)">Apply it</ElButton
-        ><ElButton :loading="busy" @click="dismiss(watch.waiting.id)">Dismiss it</ElButton>
+        <ElButton type="primary" :loading="busy" @click="use(watch.waiting.id)">Apply it</ElButton>
+        <ElButton :loading="busy" @click="dismiss(watch.waiting.id)">Dismiss it</ElButton>
       </div>
     </div>
     <details @toggle="opened">
       <summary>Versions of its metadata</summary>
-      <ElTable table-layout="auto" :data="versions" row-key="id" v-if="versions?.length"
-        ><ElTableColumn label="Received"
-          ><template #default="{ row: v }"
-            ><TimeText :at="v.received" /><br /><span class="soft small">{{ v.decidedBy ?? "" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Verdict"
-          ><template #default="{ row: v }"
-            ><span class="tag" :class="verdicts[v.verdict]?.state">{{ verdicts[v.verdict]?.text }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="What it changed"
-          ><template #default="{ row: v }"
-            ><span class="small"
+      <ElTable v-if="versions?.length" table-layout="auto" :data="versions" row-key="id">
+        <ElTableColumn label="Received">
+          <template #default="{ row: v }">
+            <TimeText :at="v.received" /><br /><span class="soft small">{{ v.decidedBy ?? "" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Verdict">
+          <template #default="{ row: v }">
+            <span class="tag" :class="verdicts[v.verdict]?.state">{{ verdicts[v.verdict]?.text }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="What it changed">
+          <template #default="{ row: v }">
+            <span class="small"
               ><span v-for="s in v.sentences" :key="s">{{ s }}<br /></span>{{ v.reason
               }}<span v-if="!v.sentences.length && !v.reason" class="soft">the first that is kept</span></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Actions</span></template
-          ><template #default="{ row: v, $index: i }"
-            ><span class="acts"
-              ><a :href="`/api/v1/${kind}/${slug}/documents/${v.id}`" target="_blank">See it</a
-              ><ElButton
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Actions</span>
+          </template>
+          <template #default="{ row: v, $index: i }">
+            <span class="acts"
+              ><a :href="`/api/v1/${kind}/${slug}/documents/${v.id}`" target="_blank">See it</a>
+              <ElButton
                 v-if="!readonly && v.verdict !== 'refused' && i > 0"
                 size="small"
                 :loading="busy"
                 @click="use(v.id)"
                 >Restore</ElButton
-              ></span
-            ></template
-          ></ElTableColumn
-        ></ElTable
-      >
+              >
+            </span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-else class="soft">No metadata was taken yet.</p>
     </details>
   </section>

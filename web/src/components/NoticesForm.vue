@@ -45,11 +45,13 @@ const store = () =>
     </p>
     <p v-if="data?.error" class="error" role="alert">The last word could not be sent: {{ data.error }}</p>
     <div class="two">
-      <ElFormItem label="Mail addresses"
-        ><ElInput v-model="mail" autocomplete="off" /><small>Parted by commas.</small></ElFormItem
-      ><ElFormItem label="From which severity on"
-        ><ElSelect v-model="from"
-          ><ElOption
+      <ElFormItem label="Mail addresses">
+        <ElInput v-model="mail" autocomplete="off" />
+        <small>Parted by commas.</small>
+      </ElFormItem>
+      <ElFormItem label="From which severity on">
+        <ElSelect v-model="from">
+          <ElOption
             v-for="[value, text] in [
               ['broken', 'broken'],
               ['attention', 'needs attention'],
@@ -58,19 +60,22 @@ const store = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElFormItem label="Webhook"
-        ><ElInput v-model="webhook" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Takes a POST with the findings as JSON.</small
-        ></ElFormItem
-      ><ElFormItem label="Its secret"
-        ><ElInput v-model="secret" type="password" autocomplete="off" /><small>{{
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="Webhook">
+        <ElInput v-model="webhook" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Takes a POST with the findings as JSON.</small>
+      </ElFormItem>
+      <ElFormItem label="Its secret">
+        <ElInput v-model="secret" type="password" autocomplete="off" />
+        <small>{{
           data?.hasSecret
             ? "One is kept. Enter another to replace it."
             : "With one, the header X-Innergate-Signature holds the HMAC-SHA-256 of the body."
-        }}</small></ElFormItem
-      >
+        }}</small>
+      </ElFormItem>
     </div>
     <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>

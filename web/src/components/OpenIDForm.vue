@@ -70,16 +70,17 @@ const store = () => act(() => props.save(merged));
   <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <ElFormItem label="Issuer"
-        ><ElInput v-model="issuer" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small>{{
+      <ElFormItem label="Issuer">
+        <ElInput v-model="issuer" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>{{
           plain
             ? "Only where its answers name one (iss); compared letter by letter."
             : "Compared letter by letter, a slash at the end included."
-        }}</small></ElFormItem
-      >
+        }}</small>
+      </ElFormItem>
       <template v-if="!plain">
-        <ElFormItem label="Accepted issuers"
-          ><ElInput
+        <ElFormItem label="Accepted issuers">
+          <ElInput
             v-model="accepted"
             :disabled="readonly"
             type="textarea"
@@ -87,37 +88,30 @@ const store = () => act(() => props.save(merged));
             class="mono"
             spellcheck="false"
             autocomplete="off"
-          /><small
-            >Only where the issuer differs by directory: those whose people may sign in, one a line.</small
-          ></ElFormItem
-        >
+          />
+          <small>Only where the issuer differs by directory: those whose people may sign in, one a line.</small>
+        </ElFormItem>
       </template>
-      <ElFormItem label="Authorization endpoint"
-        ><ElInput
-          v-model="authorization"
-          :disabled="readonly"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>Where people are sent to sign in.</small></ElFormItem
-      >
-      <ElFormItem label="Token endpoint"
-        ><ElInput v-model="token" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem :label="plain ? 'Address that tells who signed in' : 'UserInfo endpoint'"
-        ><ElInput v-model="userinfo" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="Key set (JWKS)" v-if="!plain"
-        ><ElInput v-model="keys" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="Our client ID there"
-        ><ElInput v-model="clientId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >As the provider gave it to us.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="How we prove who we are"
-        ><ElSelect v-model="method" :disabled="readonly"
-          ><ElOption
+      <ElFormItem label="Authorization endpoint">
+        <ElInput v-model="authorization" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Where people are sent to sign in.</small>
+      </ElFormItem>
+      <ElFormItem label="Token endpoint">
+        <ElInput v-model="token" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem :label="plain ? 'Address that tells who signed in' : 'UserInfo endpoint'">
+        <ElInput v-model="userinfo" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem v-if="!plain" label="Key set (JWKS)">
+        <ElInput v-model="keys" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Our client ID there">
+        <ElInput v-model="clientId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>As the provider gave it to us.</small>
+      </ElFormItem>
+      <ElFormItem label="How we prove who we are">
+        <ElSelect v-model="method" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['', 'the first that the provider lists'],
               ['client_secret_basic', 'a secret, in the header (client_secret_basic)'],
@@ -128,34 +122,36 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small
+            :data-value="value"
+          />
+        </ElSelect>
+        <small
           v-if="
             draft.oidc!.authMethods?.length ? `The provider lists ${draft.oidc!.authMethods.join(', ')}.` : undefined
           "
           >{{
             draft.oidc!.authMethods?.length ? `The provider lists ${draft.oidc!.authMethods.join(", ")}.` : undefined
           }}</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Scopes that we ask for"
-        ><ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small>{{
-          plain ? "As the provider names them." : "Empty for openid, profile and email."
-        }}</small></ElFormItem
-      >
+        >
+      </ElFormItem>
+      <ElFormItem label="Scopes that we ask for">
+        <ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>{{ plain ? "As the provider names them." : "Empty for openid, profile and email." }}</small>
+      </ElFormItem>
     </template>
     <template v-else-if="part === 'matching'">
-      <ElFormItem label="Field that identifies a person"
-        ><ElInput v-model="subject" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small>{{
+      <ElFormItem label="Field that identifies a person">
+        <ElInput v-model="subject" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>{{
           plain
             ? "The field of the answer that never changes and is never given to another, such as account.number."
             : "Only where sub is of no use."
-        }}</small></ElFormItem
-      >
+        }}</small>
+      </ElFormItem>
     </template>
     <template v-else>
-      <ElFormItem label="Further addresses that tell about a person"
-        ><ElInput
+      <ElFormItem label="Further addresses that tell about a person">
+        <ElInput
           v-model="more"
           :disabled="readonly"
           type="textarea"
@@ -163,11 +159,12 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small
+        />
+        <small
           >One a line: a name, the address, and the members that must be true in a list. With mail https://… main its
           address becomes mail.address.</small
-        ></ElFormItem
-      >
+        >
+      </ElFormItem>
       <ElCheckbox v-if="!plain" v-model="skip" :disabled="readonly"
         ><b>Leave UserInfo unasked</b><small>Where the ID token says enough.</small></ElCheckbox
       >
@@ -185,8 +182,8 @@ const store = () => act(() => props.save(merged));
         ><b>Always ask for a fresh sign-in</b
         ><small>prompt=login: people enter their password again although the provider knows them.</small></ElCheckbox
       >
-      <ElFormItem label="How strongly people must sign in there" v-if="!plain"
-        ><ElInput
+      <ElFormItem v-if="!plain" label="How strongly people must sign in there">
+        <ElInput
           v-model="acr"
           :disabled="readonly"
           type="textarea"
@@ -194,17 +191,15 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small
-          >acr values to ask for, one a line. An application that demands others replaces them.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="ID tokens may be signed with" v-if="!plain"
-        ><ElInput v-model="algorithms" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Empty for all that the gate takes.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Further parameters of each request"
-        ><ElInput
+        />
+        <small>acr values to ask for, one a line. An application that demands others replaces them.</small>
+      </ElFormItem>
+      <ElFormItem v-if="!plain" label="ID tokens may be signed with">
+        <ElInput v-model="algorithms" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Empty for all that the gate takes.</small>
+      </ElFormItem>
+      <ElFormItem label="Further parameters of each request">
+        <ElInput
           v-model="parameters"
           :disabled="readonly"
           type="textarea"
@@ -212,21 +207,21 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small>One a line, as name=value.</small></ElFormItem
-      >
-      <ElFormItem label="End session endpoint" v-if="!plain"
-        ><ElInput v-model="endSession" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Where people are sent to sign out there; empty to leave them signed in.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Plain sign-out address"
-        ><ElInput v-model="signOut" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Where it has no end session endpoint.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Clock difference allowed, seconds"
-        ><ElInput v-model="skew" :disabled="readonly" autocomplete="off" /><small>usually 60</small></ElFormItem
-      >
+        />
+        <small>One a line, as name=value.</small>
+      </ElFormItem>
+      <ElFormItem v-if="!plain" label="End session endpoint">
+        <ElInput v-model="endSession" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Where people are sent to sign out there; empty to leave them signed in.</small>
+      </ElFormItem>
+      <ElFormItem label="Plain sign-out address">
+        <ElInput v-model="signOut" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Where it has no end session endpoint.</small>
+      </ElFormItem>
+      <ElFormItem label="Clock difference allowed, seconds">
+        <ElInput v-model="skew" :disabled="readonly" autocomplete="off" />
+        <small>usually 60</small>
+      </ElFormItem>
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     <FormError :error="error" :offers="offers" :draft="draft" />

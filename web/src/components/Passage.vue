@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import type { Station } from "../api/client";
 
-export type End = { title: string; lines: string[]; to?: string };
-defineProps<{ application: End | null; providers: End[]; stations: Station[]; active: string }>();
-const emit = defineEmits<{ choose: [name: string] }>();
+export type End = { title: string; lines: string[]; to?: string; name?: string };
+defineProps<{ application: End | null; providers: End[]; stations: Station[]; active: string; through?: string }>();
+const emit = defineEmits<{ choose: [name: string]; through: [name: string] }>();
+const most = 6; // providers that are named
 const marks: Record<string, [string, string]> = {
   sound: ["✓", "sound"],
   attention: ["!", "needs attention"],
@@ -47,13 +48,25 @@ const marks: Record<string, [string, string]> = {
       </button>
     </div>
     <div class="end">
-      <template v-for="(p, i) in providers.slice(0, 3)" :key="p.title"
-        ><h2 :class="{ later: i > 0 }">
-          <RouterLink v-if="p.to" :to="p.to">{{ p.title }}</RouterLink><template v-else>{{ p.title }}</template>
-        </h2>
-        <p v-for="(l, n) in i ? [] : p.lines" :key="l" :class="{ mono: n === 0 }">{{ l }}</p></template
-      >
-      <p v-if="providers.length > 3" class="soft small">and {{ providers.length - 3 }} more</p>
+      <template v-for="p in providers.slice(0, most)" :key="p.name ?? p.title">
+        <template v-if="providers.length === 1 || p.name === through">
+          <h2>
+            <RouterLink v-if="p.to" :to="p.to">{{ p.title }}</RouterLink><template v-else>{{ p.title }}</template>
+          </h2>
+          <p v-for="(l, n) in p.lines" :key="l" :class="{ mono: n === 0 }">{{ l }}</p>
+        </template>
+        <p v-else>
+          <ElButton
+            link
+            type="primary"
+            :aria-label="`Show the way through ${p.title}`"
+            @click="emit('through', p.name!)"
+          >
+            {{ p.title }}
+          </ElButton>
+        </p>
+      </template>
+      <p v-if="providers.length > most" class="soft small">and {{ providers.length - most }} more</p>
       <p v-if="!providers.length && application" class="soft">No provider yet</p>
     </div>
   </section>
@@ -75,10 +88,6 @@ const marks: Record<string, [string, string]> = {
 .end h2 {
   font-size: 16px;
   margin: 0;
-}
-.end h2.later {
-  font-size: 14px;
-  margin-top: 6px;
 }
 .end h2 a {
   color: var(--ink);
@@ -191,16 +200,14 @@ const marks: Record<string, [string, string]> = {
   text-align: center;
   overflow-wrap: anywhere;
 }
-@media (max-width: 980px) {
-  .passage {
-    grid-template-columns: 1fr;
-    gap: 10px;
-  }
-  .gate {
-    padding: 0;
-  }
-  .arch {
-    inset: 0;
-  }
+.passage {
+  grid-template-columns: 1fr;
+  gap: 10px;
+}
+.gate {
+  padding: 0;
+}
+.arch {
+  inset: 0;
 }
 </style>

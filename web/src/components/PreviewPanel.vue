@@ -53,33 +53,23 @@ const results: Record<string, string> = {
 <template>
   <section class="preview">
     <ElForm label-position="top" @submit.prevent="run">
-      <ElFormItem label="Preview with"
-        ><ElSelect v-model="by"
-          ><ElOption
-            v-for="[value, text] in ways"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElFormItem label="Trace number" v-if="by === 'trace'"
-        ><ElInput v-model="trace" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
+      <ElFormItem label="Preview with">
+        <ElSelect v-model="by">
+          <ElOption v-for="[value, text] in ways" :key="value" :value="value" :label="text" :data-value="value" />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem v-if="by === 'trace'" label="Trace number">
+        <ElInput v-model="trace" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
       <PersonPick v-else-if="by === 'person'" v-model="person" label="Person" />
-      <ElFormItem :label="by === 'profile' ? 'The profile' : 'What comes'" v-else
-        ><ElInput
-          v-model="sample"
-          type="textarea"
-          :rows="3"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>{{
+      <ElFormItem v-else :label="by === 'profile' ? 'The profile' : 'What comes'">
+        <ElInput v-model="sample" type="textarea" :rows="3" class="mono" spellcheck="false" autocomplete="off" />
+        <small>{{
           by === "profile"
             ? "Lines such as email = mira.voss@saltmere.example."
             : "An assertion, a token, claims as JSON, or lines such as mail = mira.voss@saltmere.example."
-        }}</small></ElFormItem
-      >
+        }}</small>
+      </ElFormItem>
       <ElButton native-type="submit" :loading="busy" :disabled="!ready">Show what would become of it</ElButton>
       <span class="soft small">Nothing is written, and what is not saved yet counts.</span>
     </ElForm>
@@ -97,24 +87,27 @@ const results: Record<string, string> = {
       </p>
       <template v-if="got.differences.length"
         ><h3>What changes against what is live</h3>
-        <ElTable table-layout="auto" :data="got.differences"
-          ><ElTableColumn label="Where"
-            ><template #default="{ row: d }">{{ d.where }}</template></ElTableColumn
-          ><ElTableColumn label="What"
-            ><template #default="{ row: d }"
-              ><span class="mono">{{ d.name }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Live"
-            ><template #default="{ row: d }"
-              ><span class="mono gone">{{ few(d.live) }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="With the change"
-            ><template #default="{ row: d }"
-              ><span class="mono come">{{ few(d.draft) }}</span></template
-            ></ElTableColumn
-          ></ElTable
-        ></template
-      >
+        <ElTable table-layout="auto" :data="got.differences">
+          <ElTableColumn label="Where">
+            <template #default="{ row: d }">{{ d.where }}</template>
+          </ElTableColumn>
+          <ElTableColumn label="What">
+            <template #default="{ row: d }">
+              <span class="mono">{{ d.name }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Live">
+            <template #default="{ row: d }">
+              <span class="mono gone">{{ few(d.live) }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="With the change">
+            <template #default="{ row: d }">
+              <span class="mono come">{{ few(d.draft) }}</span>
+            </template>
+          </ElTableColumn>
+        </ElTable>
+      </template>
       <div class="halves">
         <div>
           <h3>The profile</h3>
@@ -123,14 +116,16 @@ const results: Record<string, string> = {
             :data="names(got.profile).map((n) => ({ n, v: got!.profile[n] }))"
             :show-header="false"
             empty-text="Nothing."
-            ><ElTableColumn
-              ><template #default="{ row: r }"
-                ><span class="mono">{{ r.n }}</span></template
-              ></ElTableColumn
-            ><ElTableColumn
-              ><template #default="{ row: r }">{{ few(r.v) }}</template></ElTableColumn
-            ></ElTable
           >
+            <ElTableColumn>
+              <template #default="{ row: r }">
+                <span class="mono">{{ r.n }}</span>
+              </template>
+            </ElTableColumn>
+            <ElTableColumn>
+              <template #default="{ row: r }">{{ few(r.v) }}</template>
+            </ElTableColumn>
+          </ElTable>
         </div>
         <div v-if="got.out">
           <h3>What is sent</h3>
@@ -145,14 +140,16 @@ const results: Record<string, string> = {
             :data="names(got.out.attributes).map((n) => ({ n, v: got!.out!.attributes[n] }))"
             :show-header="false"
             empty-text="No attribute."
-            ><ElTableColumn
-              ><template #default="{ row: r }"
-                ><span class="mono">{{ r.n }}</span></template
-              ></ElTableColumn
-            ><ElTableColumn
-              ><template #default="{ row: r }">{{ few(r.v) }}</template></ElTableColumn
-            ></ElTable
           >
+            <ElTableColumn>
+              <template #default="{ row: r }">
+                <span class="mono">{{ r.n }}</span>
+              </template>
+            </ElTableColumn>
+            <ElTableColumn>
+              <template #default="{ row: r }">{{ few(r.v) }}</template>
+            </ElTableColumn>
+          </ElTable>
         </div>
       </div>
       <details v-if="got.decisions.length">

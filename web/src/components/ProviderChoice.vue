@@ -36,13 +36,13 @@ const changed = () => chosen.value.join() !== (props.application.providers ?? []
       aria-label="Search providers"
       placeholder="Search providers"
     />
-    <ElCheckboxGroup v-model="chosen"
-      ><ElCheckbox v-for="p in data?.items ?? []" :key="p.slug" :value="p.slug" class="one"
+    <ElCheckboxGroup v-model="chosen">
+      <ElCheckbox v-for="p in data?.items ?? []" :key="p.slug" :value="p.slug" class="one"
         >{{ p.name }} <ReachTag :reach="p.reach" /><br /><span class="mono soft">{{
           p.saml?.entityId ?? p.oidc?.issuer ?? p.oidc?.authorizationEndpoint
         }}</span></ElCheckbox
-      ></ElCheckboxGroup
-    >
+      >
+    </ElCheckboxGroup>
     <p v-if="data && !data.items.length && !search" class="soft">
       There is no provider yet. <RouterLink to="/providers/new">Connect one first.</RouterLink>
     </p>
@@ -69,21 +69,6 @@ legend {
   display: flex;
   gap: 10px;
   align-items: flex-start;
-  margin-bottom: 10px;
-}
-.one input {
-  margin-top: 4px;
-  width: 18px;
-  height: 18px;
-  accent-color: var(--sea);
-}
-input[type="search"] {
-  font: inherit;
-  padding: 6px 10px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
   margin-bottom: 10px;
 }
 </style>

@@ -99,69 +99,71 @@ const text = (reach: string) =>
       <li v-for="m in object.missing" :key="m">{{ m }}</li>
     </ul>
     <div v-if="!readonly" class="row">
-      <template v-for="[reach] in next" :key="reach"
-        ><ElButton
+      <template v-for="[reach] in next" :key="reach">
+        <ElButton
           v-if="reach !== object.reach || reach === 'circle'"
           :type="reach === 'everyone' && !target ? 'primary' : undefined"
           :disabled="needs(reach)"
           :aria-pressed="target === reach"
           @click="choose(reach)"
           >{{ text(reach) }}</ElButton
-        ></template
-      >
+        >
+      </template>
     </div>
-    <ElForm label-position="top" v-if="target" class="change" @submit.prevent="preview ? change() : look()">
+    <ElForm v-if="target" label-position="top" class="change" @submit.prevent="preview ? change() : look()">
       <template v-if="target === 'circle'">
         <p class="soft">Whoever fits one of these is in, unless an exception fits.</p>
         <div class="two">
-          <ElFormItem label="Groups"
-            ><ElInput v-model="circle.groups" class="mono" spellcheck="false" autocomplete="off" /><small
-              >Short names, parted by commas</small
-            ></ElFormItem
-          ><ElFormItem label="People"
-            ><ElInput v-model="circle.people" class="mono" spellcheck="false" autocomplete="off" /><small
-              >By user name or mail address</small
-            ></ElFormItem
-          ><ElFormItem label="Networks"
-            ><ElInput v-model="circle.networks" class="mono" spellcheck="false" autocomplete="off" /><small
-              >Such as 10.20.0.0/16</small
-            ></ElFormItem
-          >
-          <ElFormItem label="But not the groups"
-            ><ElInput v-model="circle.exceptGroups" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
-          ><ElFormItem label="But not the people"
-            ><ElInput v-model="circle.exceptPeople" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
-          ><ElFormItem label="But not the networks"
-            ><ElInput v-model="circle.exceptNetworks" class="mono" spellcheck="false" autocomplete="off"
-          /></ElFormItem>
-          <ElFormItem label="Share of all people, in percent"
-            ><ElInput v-model="circle.share" type="number" autocomplete="off" /><small
-              >The same people each time</small
-            ></ElFormItem
-          >
-          <ElFormItem label="Those outside go to" v-if="!apps"
-            ><ElSelect v-model="circle.instead"
-              ><ElOption
-                v-for="[value, text] in [
+          <ElFormItem label="Groups">
+            <ElInput v-model="circle.groups" class="mono" spellcheck="false" autocomplete="off" />
+            <small>Short names, parted by commas</small>
+          </ElFormItem>
+          <ElFormItem label="People">
+            <ElInput v-model="circle.people" class="mono" spellcheck="false" autocomplete="off" />
+            <small>By user name or mail address</small>
+          </ElFormItem>
+          <ElFormItem label="Networks">
+            <ElInput v-model="circle.networks" class="mono" spellcheck="false" autocomplete="off" />
+            <small>Such as 10.20.0.0/16</small>
+          </ElFormItem>
+          <ElFormItem label="But not the groups">
+            <ElInput v-model="circle.exceptGroups" class="mono" spellcheck="false" autocomplete="off" />
+          </ElFormItem>
+          <ElFormItem label="But not the people">
+            <ElInput v-model="circle.exceptPeople" class="mono" spellcheck="false" autocomplete="off" />
+          </ElFormItem>
+          <ElFormItem label="But not the networks">
+            <ElInput v-model="circle.exceptNetworks" class="mono" spellcheck="false" autocomplete="off" />
+          </ElFormItem>
+          <ElFormItem label="Share of all people, in percent">
+            <ElInput v-model="circle.share" type="number" autocomplete="off" />
+            <small>The same people each time</small>
+          </ElFormItem>
+          <ElFormItem v-if="!apps" label="Those outside go to">
+            <ElSelect v-model="circle.instead">
+              <ElOption
+                v-for="[option, words] in [
                   ['', 'a plain page'],
                   ...(providers.data.value?.items ?? [])
                     .filter((p) => p.slug !== object.slug)
                     .map((p) => [p.slug, p.name] as [string, string]),
                 ]"
-                :key="value"
-                :value="value"
-                :label="text"
-                :data-value="value" /></ElSelect
-            ><small>Usually the provider from before.</small></ElFormItem
-          >
+                :key="option"
+                :value="option"
+                :label="words"
+                :data-value="option"
+              />
+            </ElSelect>
+            <small>Usually the provider from before.</small>
+          </ElFormItem>
         </div>
       </template>
       <div class="two">
-        <ElFormItem label="For how many minutes"
-          ><ElInput v-model="minutes" type="number" autocomplete="off" /><small
-            >After that, what was before comes back. Empty: for good.</small
-          ></ElFormItem
-        ><ElCheckbox v-model="endSessions">End open sessions of those who are outside</ElCheckbox>
+        <ElFormItem label="For how many minutes">
+          <ElInput v-model="minutes" type="number" autocomplete="off" />
+          <small>After that, what was before comes back. Empty: for good.</small>
+        </ElFormItem>
+        <ElCheckbox v-model="endSessions">End open sessions of those who are outside</ElCheckbox>
       </div>
       <div v-if="preview" class="preview" aria-live="polite">
         <p v-for="l in preview.words" :key="l">{{ l }}</p>
@@ -181,7 +183,8 @@ const text = (reach: string) =>
       <div class="row">
         <ElButton type="primary" native-type="submit" :loading="busy">{{
           preview ? "Do it now" : "Show whom it touches"
-        }}</ElButton><ElButton @click="target = ''">Leave it</ElButton>
+        }}</ElButton>
+        <ElButton @click="target = ''">Leave it</ElButton>
       </div>
     </ElForm>
     <p v-else-if="newest" class="soft small">

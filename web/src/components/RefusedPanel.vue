@@ -47,20 +47,18 @@ const look = () =>
       <h3>What to compare</h3>
       <ElTable table-layout="auto" :data="found.compare" size="small">
         <ElTableColumn label="What, and what to compare it with there" width="150">
-          <template #default="{ row }"
-            ><b>{{ row.name }}</b
-            ><br /><span class="soft">{{ row.look }}</span></template
-          >
+          <template #default="{ row }">
+            <b>{{ row.name }}</b><br /><span class="soft">{{ row.look }}</span>
+          </template>
         </ElTableColumn>
         <ElTableColumn label="Was sent">
-          <template #default="{ row }"
-            ><span class="mono">{{ row.sent }}</span
-            ><template v-if="row.registered && row.registered !== row.sent"
+          <template #default="{ row }">
+            <span class="mono">{{ row.sent }}</span><template v-if="row.registered && row.registered !== row.sent"
               ><br /><span class="soft"
                 >registered: <span class="mono">{{ row.registered }}</span></span
               ></template
-            ></template
-          >
+            >
+          </template>
         </ElTableColumn>
       </ElTable>
     </template>

@@ -74,14 +74,15 @@ onScopeDispose(() => source?.close());
       A test sign-in with a link of its own and a fresh sign-in at the provider. It works on drafts, and creates and
       changes nobody unless you say so.
     </p>
-    <ElRadioGroup v-model="flow" aria-label="How it begins" class="flows"
-      ><ElRadio value="sp">
+    <ElRadioGroup v-model="flow" aria-label="How it begins" class="flows">
+      <ElRadio value="sp">
         <span
           ><b>SP-initiated</b><br /><span class="soft small"
             >begins at the application: {{ application.startUrl || "its start address is missing" }}</span
           ></span
         ></ElRadio
-      ><ElRadio value="idp" :disabled="spOnly">
+      >
+      <ElRadio value="idp" :disabled="spOnly">
         <span
           ><b>IdP-initiated</b><br /><span class="soft small">{{
             spOnly
@@ -89,36 +90,34 @@ onScopeDispose(() => source?.close());
               : "begins at the gate, as from a tile; the application gets a response that it did not ask for"
           }}</span></span
         ></ElRadio
-      ></ElRadioGroup
-    >
-    <ElFormItem label="Through" v-if="(application.providers?.length ?? 0) > 1"
-      ><ElSelect v-model="provider"
-        ><ElOption
+      >
+    </ElRadioGroup>
+    <ElFormItem v-if="(application.providers?.length ?? 0) > 1" label="Through">
+      <ElSelect v-model="provider">
+        <ElOption
           v-for="p in application.providedBy ?? []"
           :key="p.slug"
           :value="p.slug"
           :label="p.name"
-          :data-value="p.slug" /></ElSelect
-    ></ElFormItem>
+          :data-value="p.slug"
+        />
+      </ElSelect>
+    </ElFormItem>
     <ElCheckbox v-model="stop"
       >Stop at the gate: show what the provider sends and what the application would get</ElCheckbox
     >
     <template v-if="!stop">
-      <ElFormItem label="Then open, without being asked again"
-        ><ElSelect v-model="second"
-          ><ElOption
-            v-for="[value, text] in others"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+      <ElFormItem label="Then open, without being asked again">
+        <ElSelect v-model="second">
+          <ElOption v-for="[value, text] in others" :key="value" :value="value" :label="text" :data-value="value" />
+        </ElSelect>
+      </ElFormItem>
       <ElCheckbox v-model="out">End with signing out of everything</ElCheckbox>
     </template>
     <ElCheckbox v-model="keep">Make and change the person as a real sign-in would</ElCheckbox>
-    <ElFormItem label="The link is good for"
-      ><ElSelect v-model="hours"
-        ><ElOption
+    <ElFormItem label="The link is good for">
+      <ElSelect v-model="hours">
+        <ElOption
           v-for="[value, text] in [
             ['1', 'an hour'],
             ['8', '8 hours'],
@@ -128,8 +127,10 @@ onScopeDispose(() => source?.close());
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
     <ElButton v-if="!readonly" type="primary" :loading="busy" @click="order">Make a rehearsal link</ElButton>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="rehearsal" class="made">
@@ -159,12 +160,6 @@ fieldset label {
 }
 fieldset label.off {
   opacity: 0.7;
-}
-input[type="radio"] {
-  margin-top: 4px;
-  width: 18px;
-  height: 18px;
-  accent-color: var(--sea);
 }
 .made {
   margin-top: 18px;

@@ -190,9 +190,9 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
     </ol>
     <div v-if="!owner" class="soft">Only an owner can take these steps.</div>
     <div v-else-if="roll.step === 'make' || (roll.step === 'keep' && way === 'again')" class="act">
-      <ElFormItem label="The next key"
-        ><ElSelect v-model="way"
-          ><ElOption
+      <ElFormItem label="The next key">
+        <ElSelect v-model="way">
+          <ElOption
             v-for="[value, text] in [
               ['make', 'make it here'],
               ['bring', 'bring one that was made elsewhere'],
@@ -200,24 +200,25 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
-      <ElForm label-position="top" v-if="way !== 'bring'" class="row" @submit.prevent="make">
-        <ElFormItem label="Kind"
-          ><ElSelect v-model="kind"
-            ><ElOption
-              v-for="[value, text] in kinds"
-              :key="value"
-              :value="value"
-              :label="text"
-              :data-value="value" /></ElSelect></ElFormItem
-        ><ElButton type="primary" native-type="submit" :loading="busy">Make the next key</ElButton>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElForm v-if="way !== 'bring'" label-position="top" class="row" @submit.prevent="make">
+        <ElFormItem label="Kind">
+          <ElSelect v-model="kind">
+            <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" :data-value="value" />
+          </ElSelect>
+        </ElFormItem>
+        <ElButton type="primary" native-type="submit" :loading="busy">Make the next key</ElButton>
       </ElForm>
-      <ElForm label-position="top" v-else @submit.prevent="bring">
-        <FilePick label="File" hint="PEM with key and certificate, or PKCS #12." @files="bundle" /><ElFormItem
-          label="Password of the file"
-          ><ElInput v-model="password" type="password" autocomplete="off" /><small>For PKCS #12.</small></ElFormItem
-        ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!data"
+      <ElForm v-else label-position="top" @submit.prevent="bring">
+        <FilePick label="File" hint="PEM with key and certificate, or PKCS #12." @files="bundle" />
+        <ElFormItem label="Password of the file">
+          <ElInput v-model="password" type="password" autocomplete="off" />
+          <small>For PKCS #12.</small>
+        </ElFormItem>
+        <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!data"
           >Take it as the next key</ElButton
         >
       </ElForm>
@@ -234,21 +235,16 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
           <a :href="`/api/v1/keys/${roll.next!.id}/request`" download="gate.csr">Download the signing request (CSR)</a>
         </p>
         <ElForm label-position="top" @submit.prevent="certify">
-          <ElFormItem label="What the authority gave back"
-            ><ElInput
-              v-model="chain"
-              type="textarea"
-              :rows="4"
-              class="mono"
-              spellcheck="false"
-              autocomplete="off"
-            /><small>PEM, the chain in any order.</small></ElFormItem
-          ><ElButton native-type="submit" :loading="busy" :disabled="!chain.trim()">Use this certificate</ElButton>
+          <ElFormItem label="What the authority gave back">
+            <ElInput v-model="chain" type="textarea" :rows="4" class="mono" spellcheck="false" autocomplete="off" />
+            <small>PEM, the chain in any order.</small>
+          </ElFormItem>
+          <ElButton native-type="submit" :loading="busy" :disabled="!chain.trim()">Use this certificate</ElButton>
         </ElForm>
       </details>
       <div class="row">
-        <ElButton type="primary" :loading="busy" @click="publish">Publish it beside the active one</ElButton
-        ><ElButton @click="discard">Discard it</ElButton>
+        <ElButton type="primary" :loading="busy" @click="publish">Publish it beside the active one</ElButton>
+        <ElButton @click="discard">Discard it</ElButton>
       </div>
     </div>
     <div v-else-if="roll.step === 'wait'" class="act">
@@ -262,16 +258,15 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
         ><template v-else>Those who don't fetch our metadata by themselves get the exchange sheet.</template>
       </p>
       <ElForm label-position="top" class="row" @submit.prevent="change">
-        <ElFormItem label="When"
-          ><ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" /><small
-            >Leave empty to switch at once.</small
-          ></ElFormItem
-        ><ElCheckbox v-if="at && !token && !all" v-model="anyway" label="Whoever has it by then" /><ElButton
-          type="primary"
-          native-type="submit"
-          :loading="busy"
-          >{{ at ? "Plan the switch" : "Switch now" }}</ElButton
-        ><ElButton @click="undo(roll.next!)">Take the publication back</ElButton>
+        <ElFormItem label="When">
+          <ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" />
+          <small>Leave empty to switch at once.</small>
+        </ElFormItem>
+        <ElCheckbox v-if="at && !token && !all" v-model="anyway" label="Whoever has it by then" />
+        <ElButton type="primary" native-type="submit" :loading="busy">{{
+          at ? "Plan the switch" : "Switch now"
+        }}</ElButton>
+        <ElButton @click="undo(roll.next!)">Take the publication back</ElButton>
       </ElForm>
     </div>
     <div v-else-if="roll.step === 'scheduled'" class="act">
@@ -292,10 +287,11 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
         }}, and the switch can be taken back.
       </p>
       <div class="row">
-        <ElButton :loading="busy" @click="undo(roll.active!)">Go back to the old key</ElButton
-        ><ElButton v-for="k in roll.retiring" :key="k.id" type="danger" :loading="busy" @click="retire(k)"
+        <ElButton :loading="busy" @click="undo(roll.active!)">Go back to the old key</ElButton>
+        <ElButton v-for="k in roll.retiring" :key="k.id" type="danger" :loading="busy" @click="retire(k)"
           >Retire the old key</ElButton
-        ><ElButton @click="way = 'again'">Replace the new one as well</ElButton>
+        >
+        <ElButton @click="way = 'again'">Replace the new one as well</ElButton>
       </div>
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
@@ -344,37 +340,44 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
       v-if="roll.partners.length && (roll.step === 'wait' || roll.step === 'scheduled' || roll.step === 'keep')"
     >
       <h3>Who has it</h3>
-      <ElTable table-layout="auto" :data="roll.partners"
-        ><ElTableColumn label="Partner"
-          ><template #default="{ row: p }"
-            ><RouterLink :to="`/${p.kind}s/${p.slug}`">{{ p.name }}</RouterLink>
-            <span class="soft small">{{ p.kind }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Has it"
-          ><template #default="{ row: p }"
-            ><template v-if="p.has"
+      <ElTable table-layout="auto" :data="roll.partners">
+        <ElTableColumn label="Partner">
+          <template #default="{ row: p }">
+            <RouterLink :to="`/${p.kind}s/${p.slug}`">{{ p.name }}</RouterLink>
+            <span class="soft small">{{ p.kind }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Has it">
+          <template #default="{ row: p }">
+            <template v-if="p.has"
               ><span class="tag sound">yes</span>
               <span class="soft small"
                 >{{ how[p.how ?? ""] }} <TimeText :at="p.at" from /><template v-if="p.how === 'confirmed'">
                   by {{ p.by }}</template
                 ></span
               ></template
-            ><span v-else class="tag attention">not known</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Last sign-in"
-          ><template #default="{ row: p }"><TimeText :at="p.lastSignIn" from /></template></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Actions</span></template
-          ><template #default="{ row: p }"
-            ><ElButton
+            ><span v-else class="tag attention">not known</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Last sign-in">
+          <template #default="{ row: p }">
+            <TimeText :at="p.lastSignIn" from />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Actions</span>
+          </template>
+          <template #default="{ row: p }">
+            <ElButton
               v-if="engineer && p.how !== 'fetched'"
               size="small"
               @click="confirmed(p as Holder, (roll.next ?? roll.active)!)"
               >{{ p.has ? "Not so" : "They have it" }}</ElButton
-            ></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            >
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
   </template>
 </template>
@@ -430,14 +433,6 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
   margin-bottom: 0;
   min-width: 180px;
 }
-input[type="datetime-local"] {
-  font: inherit;
-  padding: 5px 8px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
-}
 .keys {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(280px, 1fr));
@@ -457,9 +452,7 @@ summary {
 details {
   margin-bottom: 10px;
 }
-@media (max-width: 900px) {
-  .steps {
-    grid-template-columns: 1fr 1fr;
-  }
+.steps {
+  grid-template-columns: 1fr 1fr;
 }
 </style>

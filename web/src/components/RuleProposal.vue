@@ -48,58 +48,59 @@ const sources = (r: Suggestion["rule"]) =>
 <template>
   <section class="propose">
     <ElForm label-position="top" @submit.prevent="ask">
-      <ElFormItem :label="direction === 'in' ? 'A sample of what comes' : 'What the application wants'"
-        ><ElInput
-          v-model="text"
-          type="textarea"
-          :rows="3"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>{{
+      <ElFormItem :label="direction === 'in' ? 'A sample of what comes' : 'What the application wants'">
+        <ElInput v-model="text" type="textarea" :rows="3" class="mono" spellcheck="false" autocomplete="off" />
+        <small>{{
           direction === "in"
-            ? "A trace's number, an assertion, a token, claims as JSON, or a list of names with or without values. Nothing in it is trusted."
+            ? "A trace's number, an assertion, a token, claims as JSON, or names with or without values. Nothing in it is trusted."
             : "The names that the application's documentation lists, one a line."
-        }}</small></ElFormItem
-      >
+        }}</small>
+      </ElFormItem>
       <ElButton native-type="submit" :loading="busy" :disabled="!text.trim()">Propose</ElButton>
     </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <template v-if="found">
       <p class="soft">From {{ found.source }}. Nothing is added unasked.</p>
-      <ElTable table-layout="auto" :data="found.items" v-if="found.items.length"
-        ><ElTableColumn label="Sets"
-          ><template #default="{ row: s }"
-            ><span class="mono">{{ s.rule.set }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="From"
-          ><template #default="{ row: s }"
-            ><span class="mono"
+      <ElTable v-if="found.items.length" table-layout="auto" :data="found.items">
+        <ElTableColumn label="Sets">
+          <template #default="{ row: s }">
+            <span class="mono">{{ s.rule.set }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="From">
+          <template #default="{ row: s }">
+            <span class="mono"
               >{{ sources(s.rule) }}<br /><span v-for="st in s.rule.steps ?? []" :key="stepText(st)" class="soft small"
                 >{{ stepText(st) }}
               </span></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn label="Makes of the sample"
-          ><template #default="{ row: s }"
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Makes of the sample">
+          <template #default="{ row: s }"
             >{{ (s.values ?? []).slice(0, 4).join(", ") || "–"
-            }}<template v-if="(s.values?.length ?? 0) > 4"> and {{ s.values!.length - 4 }} more</template></template
-          ></ElTableColumn
-        ><ElTableColumn label="How sure"
-          ><template #default="{ row: s }"
-            ><span class="tag" :class="sureWords[s.sure]?.state">{{ sureWords[s.sure]?.text ?? s.sure }}</span
-            ><br /><span class="soft small">{{ s.why }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Acts</span></template
-          ><template #default="{ row: s }"
-            ><span v-if="taken.includes(s.rule.set ?? '')" class="soft">in the table</span
-            ><ElButton v-else size="small" :aria-label="`Take ${s.rule.set}`" @click="add(s as Suggestion)">{{
+            }}<template v-if="(s.values?.length ?? 0) > 4"> and {{ s.values!.length - 4 }} more</template>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="How sure">
+          <template #default="{ row: s }">
+            <span class="tag" :class="sureWords[s.sure]?.state">{{
+              sureWords[s.sure]?.text ?? s.sure
+            }}</span><br /><span class="soft small">{{ s.why }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Acts</span>
+          </template>
+          <template #default="{ row: s }">
+            <span v-if="taken.includes(s.rule.set ?? '')" class="soft">in the table</span>
+            <ElButton v-else size="small" :aria-label="`Take ${s.rule.set}`" @click="add(s as Suggestion)">{{
               s.now ? `Replace rule ${s.now}` : "Take it"
-            }}</ElButton></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            }}</ElButton>
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-else>There is nothing to add: what the sample holds is mapped already, or not known by any standard name.</p>
       <p v-if="rest().length > 1">
         <ElButton

@@ -75,17 +75,12 @@ const store = () => act(() => props.save(merged));
   <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <ElFormItem label="Entity ID"
-        ><ElInput
-          v-model="saml.entityId"
-          :disabled="readonly"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>Also called SP entity ID, audience, identifier. Compared letter by letter.</small></ElFormItem
-      >
-      <ElFormItem label="ACS URLs"
-        ><ElInput
+      <ElFormItem label="Entity ID">
+        <ElInput v-model="saml.entityId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Also called SP entity ID, audience, identifier. Compared letter by letter.</small>
+      </ElFormItem>
+      <ElFormItem label="ACS URLs">
+        <ElInput
           v-model="acs"
           :disabled="readonly"
           type="textarea"
@@ -93,11 +88,12 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small>Also called return address or assertion consumer service. One a line.</small></ElFormItem
-      >
+        />
+        <small>Also called return address or assertion consumer service. One a line.</small>
+      </ElFormItem>
       <StartAddress v-model="draft" :readonly="readonly" />
-      <ElFormItem label="Certificates"
-        ><ElInput
+      <ElFormItem label="Certificates">
+        <ElInput
           v-model="certificates"
           :disabled="readonly"
           type="textarea"
@@ -105,13 +101,14 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small>PEM. They check its signed requests, and are encrypted to.</small></ElFormItem
-      >
+        />
+        <small>PEM. They check its signed requests, and are encrypted to.</small>
+      </ElFormItem>
     </template>
     <template v-else>
-      <ElFormItem label="We sign"
-        ><ElSelect v-model="saml.sign" :disabled="readonly"
-          ><ElOption
+      <ElFormItem label="We sign">
+        <ElSelect v-model="saml.sign" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['assertion', 'the assertion'],
               ['response', 'the response'],
@@ -120,12 +117,14 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small>Most applications want the assertion signed; some want the response, a few both.</small></ElFormItem
-      >
-      <ElFormItem label="We encrypt"
-        ><ElSelect v-model="saml.encrypt" :disabled="readonly"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Most applications want the assertion signed; some want the response, a few both.</small>
+      </ElFormItem>
+      <ElFormItem label="We encrypt">
+        <ElSelect v-model="saml.encrypt" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['', 'nothing'],
               ['assertion', 'the assertion'],
@@ -134,13 +133,15 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small>Needed only where the assertion passes through hands that must not read it.</small></ElFormItem
-      >
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Needed only where the assertion passes through hands that must not read it.</small>
+      </ElFormItem>
       <template v-if="saml.encrypt">
-        <ElFormItem label="Content encryption"
-          ><ElSelect v-model="contentEncryption" :disabled="readonly"
-            ><ElOption
+        <ElFormItem label="Content encryption">
+          <ElSelect v-model="contentEncryption" :disabled="readonly">
+            <ElOption
               v-for="[value, text] in [
                 ['', 'AES-256-GCM'],
                 ['http://www.w3.org/2009/xmlenc11#aes128-gcm', 'AES-128-GCM'],
@@ -150,14 +151,14 @@ const store = () => act(() => props.save(merged));
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value" /></ElSelect
-          ><small
-            >GCM protects against change as well; CBC only for an application that knows nothing else.</small
-          ></ElFormItem
-        >
-        <ElFormItem label="Key transport"
-          ><ElSelect v-model="keyTransport" :disabled="readonly"
-            ><ElOption
+              :data-value="value"
+            />
+          </ElSelect>
+          <small>GCM protects against change as well; CBC only for an application that knows nothing else.</small>
+        </ElFormItem>
+        <ElFormItem label="Key transport">
+          <ElSelect v-model="keyTransport" :disabled="readonly">
+            <ElOption
               v-for="[value, text] in [
                 ['', 'RSA-OAEP (mgf1p)'],
                 ['http://www.w3.org/2009/xmlenc11#rsa-oaep', 'RSA-OAEP with SHA-256'],
@@ -165,16 +166,18 @@ const store = () => act(() => props.save(merged));
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value" /></ElSelect
-          ><small>Every partner knows the first; the second only where it is demanded.</small></ElFormItem
-        >
+              :data-value="value"
+            />
+          </ElSelect>
+          <small>Every partner knows the first; the second only where it is demanded.</small>
+        </ElFormItem>
       </template>
       <ElCheckbox v-model="saml.requireSignedRequests" :disabled="readonly"
         ><b>Refuse unsigned requests</b><small>Switch on where the application signs its requests.</small></ElCheckbox
       >
-      <ElFormItem label="The strength of sign-in that it asks for counts"
-        ><ElSelect v-model="contexts" :disabled="readonly"
-          ><ElOption
+      <ElFormItem label="The strength of sign-in that it asks for counts">
+        <ElSelect v-model="contexts" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['', 'as it says: what it demands must be proven'],
               ['prefer', 'asked for, and taken without it'],
@@ -183,25 +186,26 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small
-          >Many libraries demand a password context by default, which not every provider can say.</small
-        ></ElFormItem
-      >
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Many libraries demand a password context by default, which not every provider can say.</small>
+      </ElFormItem>
       <ElCheckbox v-model="saml.spInitiatedOnly" :disabled="readonly"
         ><b>The application takes SP-initiated sign-in only</b
         ><small>Its tile then leads to its own start address.</small></ElCheckbox
       >
-      <ElFormItem label="RelayState for sign-ins begun at the gate"
-        ><ElInput
+      <ElFormItem label="RelayState for sign-ins begun at the gate">
+        <ElInput
           v-model="saml.defaultRelayState"
           :disabled="readonly"
           class="mono"
           spellcheck="false"
           autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="Deep links"
-        ><ElInput
+        />
+      </ElFormItem>
+      <ElFormItem label="Deep links">
+        <ElInput
           v-model="deepLinks"
           :disabled="readonly"
           type="textarea"
@@ -209,8 +213,9 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small>Beginnings of addresses that may be asked for, one a line.</small></ElFormItem
-      >
+        />
+        <small>Beginnings of addresses that may be asked for, one a line.</small>
+      </ElFormItem>
       <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the application" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>

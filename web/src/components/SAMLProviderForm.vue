@@ -83,25 +83,19 @@ const store = () => act(() => props.save(merged));
   <ElForm label-position="top" @submit.prevent="store">
     <template v-if="part === 'values'">
       <CommonValues v-model="draft" :readonly />
-      <ElFormItem label="Entity ID"
-        ><ElInput
-          v-model="saml.entityId"
-          :disabled="readonly"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>Also called issuer, IdP identifier. Compared letter by letter.</small></ElFormItem
-      >
-      <ElFormItem label="SSO URL for HTTP-Redirect"
-        ><ElInput v-model="redirect" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Also called login URL, sign-in address.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="SSO URL for HTTP-POST"
-        ><ElInput v-model="post" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="Certificates"
-        ><ElInput
+      <ElFormItem label="Entity ID">
+        <ElInput v-model="saml.entityId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Also called issuer, IdP identifier. Compared letter by letter.</small>
+      </ElFormItem>
+      <ElFormItem label="SSO URL for HTTP-Redirect">
+        <ElInput v-model="redirect" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Also called login URL, sign-in address.</small>
+      </ElFormItem>
+      <ElFormItem label="SSO URL for HTTP-POST">
+        <ElInput v-model="post" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Certificates">
+        <ElInput
           v-model="certificates"
           :disabled="readonly"
           type="textarea"
@@ -109,24 +103,20 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small>PEM. A signature by any of their keys is accepted.</small></ElFormItem
-      >
+        />
+        <small>PEM. A signature by any of their keys is accepted.</small>
+      </ElFormItem>
     </template>
     <template v-else-if="part === 'matching'">
-      <ElFormItem label="Attribute that identifies a person"
-        ><ElInput
-          v-model="saml.subjectFrom"
-          :disabled="readonly"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>Only where the provider sends no useful NameID.</small></ElFormItem
-      >
+      <ElFormItem label="Attribute that identifies a person">
+        <ElInput v-model="saml.subjectFrom" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Only where the provider sends no useful NameID.</small>
+      </ElFormItem>
     </template>
     <template v-else>
-      <ElFormItem label="NameID format that we ask for"
-        ><ElSelect v-model="saml.nameIdFormat" :disabled="readonly"
-          ><ElOption
+      <ElFormItem label="NameID format that we ask for">
+        <ElSelect v-model="saml.nameIdFormat" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['', 'none in particular'],
               ['urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', 'persistent'],
@@ -137,14 +127,14 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small
-          >Persistent is best for knowing people again; none where the provider refuses every wish.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="We send requests by"
-        ><ElSelect v-model="saml.requestBinding" :disabled="readonly"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Persistent is best for knowing people again; none where the provider refuses every wish.</small>
+      </ElFormItem>
+      <ElFormItem label="We send requests by">
+        <ElSelect v-model="saml.requestBinding" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['HTTP-Redirect', 'HTTP-Redirect'],
               ['HTTP-POST', 'HTTP-POST'],
@@ -152,11 +142,11 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small
-          >Redirect is shorter; POST where the provider says so, or where requests are very long.</small
-        ></ElFormItem
-      >
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Redirect is shorter; POST where the provider says so, or where requests are very long.</small>
+      </ElFormItem>
       <ElCheckbox v-model="saml.sendUnsigned" :disabled="readonly"
         ><b>Leave our requests unsigned</b><small>Only for a provider that can't take signed ones.</small></ElCheckbox
       >
@@ -178,9 +168,9 @@ const store = () => act(() => props.save(merged));
         ><b>Accept AES-CBC</b
         ><small>Only for a provider that knows nothing else, and only under a signed response.</small></ElCheckbox
       >
-      <ElFormItem label="We ask for answers by"
-        ><ElSelect v-model="saml.responseBinding" :disabled="readonly"
-          ><ElOption
+      <ElFormItem label="We ask for answers by">
+        <ElSelect v-model="saml.responseBinding" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['HTTP-POST', 'HTTP-POST'],
               ['HTTP-Artifact', 'HTTP-Artifact'],
@@ -188,18 +178,20 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small
+            :data-value="value"
+          />
+        </ElSelect>
+        <small
           >By artifact the answer itself never passes the browser; we fetch it from the provider. Both servers must
           reach each other.</small
-        ></ElFormItem
-      >
-      <ElFormItem label="Artifact resolution URL" v-if="saml.responseBinding === 'HTTP-Artifact'"
-        ><ElInput v-model="artifact" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
-      <ElFormItem label="How strongly people must sign in there"
-        ><ElSelect v-model="comparison" :disabled="readonly"
-          ><ElOption
+        >
+      </ElFormItem>
+      <ElFormItem v-if="saml.responseBinding === 'HTTP-Artifact'" label="Artifact resolution URL">
+        <ElInput v-model="artifact" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="How strongly people must sign in there">
+        <ElSelect v-model="comparison" :disabled="readonly">
+          <ElOption
             v-for="[value, text] in [
               ['', 'not asked'],
               ['exact', 'exactly one of these'],
@@ -210,11 +202,13 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small>Asked in each request. A provider that can't prove it answers NoAuthnContext.</small></ElFormItem
-      >
-      <ElFormItem label="Contexts" v-if="comparison"
-        ><ElInput
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Asked in each request. A provider that can't prove it answers NoAuthnContext.</small>
+      </ElFormItem>
+      <ElFormItem v-if="comparison" label="Contexts">
+        <ElInput
           v-model="classes"
           :disabled="readonly"
           type="textarea"
@@ -222,8 +216,9 @@ const store = () => act(() => props.save(merged));
           class="mono"
           spellcheck="false"
           autocomplete="off"
-        /><small>AuthnContextClassRef URIs, one a line.</small></ElFormItem
-      >
+        />
+        <small>AuthnContextClassRef URIs, one a line.</small>
+      </ElFormItem>
       <CommonOptions v-model="draft.saml!" :readonly="readonly" partner="the provider" />
     </template>
     <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>

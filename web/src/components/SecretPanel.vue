@@ -65,42 +65,51 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
 <template>
   <section class="secrets">
     <h3>{{ ours ? "Client secrets that it holds" : "Client secrets that the provider gave us" }}</h3>
-    <ElTable table-layout="auto" v-if="secrets.length" :data="secrets" row-key="id"
-      ><ElTableColumn label="Begins"
-        ><template #default="{ row: s }"
-          ><span class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="State"
-        ><template #default="{ row: s }"
-          ><span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{
+    <ElTable v-if="secrets.length" table-layout="auto" :data="secrets" row-key="id">
+      <ElTableColumn label="Begins">
+        <template #default="{ row: s }">
+          <span class="mono">{{ s.hint ? `${s.hint}…` : "–" }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="State">
+        <template #default="{ row: s }">
+          <span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{
             s.state === "next" ? "next" : "in use"
-          }}</span
-          ><span v-if="s.tried" class="tag" :class="states[s.tried]">{{ s.tried }} when tried</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="Since"
-        ><template #default="{ row: s }"><TimeText :at="s.created" from /></template></ElTableColumn
-      ><ElTableColumn label="Ends"
-        ><template #default="{ row: s }"
-          ><TimeText v-if="s.expires" :at="s.expires" from /><template v-else>no end</template></template
-        ></ElTableColumn
-      ><ElTableColumn v-if="ours" label="Last used"
-        ><template #default="{ row: s }"
-          ><TimeText v-if="s.lastUsed" :at="s.lastUsed" from /><template v-else>never</template></template
-        ></ElTableColumn
-      ><ElTableColumn v-if="!readonly" min-width="160"
-        ><template #header><span class="visually-hidden">Acts</span></template
-        ><template #default="{ row: s }"
-          ><div class="acts">
-            <ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton
-            ><ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change"
+          }}</span><span v-if="s.tried" class="tag" :class="states[s.tried]">{{ s.tried }} when tried</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Since">
+        <template #default="{ row: s }">
+          <TimeText :at="s.created" from />
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Ends">
+        <template #default="{ row: s }">
+          <TimeText v-if="s.expires" :at="s.expires" from /><template v-else>no end</template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn v-if="ours" label="Last used">
+        <template #default="{ row: s }">
+          <TimeText v-if="s.lastUsed" :at="s.lastUsed" from /><template v-else>never</template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn v-if="!readonly" min-width="160">
+        <template #header>
+          <span class="visually-hidden">Acts</span>
+        </template>
+        <template #default="{ row: s }">
+          <div class="acts">
+            <ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton>
+            <ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change"
               >Switch to it</ElButton
-            ><ElButton size="small" type="danger" @click="remove(s as Secret)">{{
+            >
+            <ElButton size="small" type="danger" @click="remove(s as Secret)">{{
               ours ? "Take back" : "Forget"
             }}</ElButton>
-          </div></template
-        ></ElTableColumn
-      ></ElTable
-    >
+          </div>
+        </template>
+      </ElTableColumn>
+    </ElTable>
     <p v-else class="soft">
       {{
         ours
@@ -113,21 +122,24 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
       {{ tried[s.id]!.text }} <span class="soft">{{ tried[s.id]!.remedy }}</span>
     </p>
     <template v-if="!readonly">
-      <ElForm label-position="top" v-if="ours" class="row" @submit.prevent="make">
-        <ElFormItem label="Good for"
-          ><ElSelect v-model="days"
-            ><ElOption
-              v-for="[value, text] in [
+      <ElForm v-if="ours" label-position="top" class="row" @submit.prevent="make">
+        <ElFormItem label="Good for">
+          <ElSelect v-model="days">
+            <ElOption
+              v-for="[option, words] in [
                 ['90', '90 days'],
                 ['365', 'a year'],
                 ['730', 'two years'],
                 ['0', 'as long as it is not taken back'],
               ]"
-              :key="value"
-              :value="value"
-              :label="text"
-              :data-value="value" /></ElSelect></ElFormItem
-        ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="secrets.length > 1">{{
+              :key="option"
+              :value="option"
+              :label="words"
+              :data-value="option"
+            />
+          </ElSelect>
+        </ElFormItem>
+        <ElButton type="primary" native-type="submit" :loading="busy" :disabled="secrets.length > 1">{{
           secrets.length ? "Make a second one" : "Make a secret"
         }}</ElButton>
       </ElForm>
@@ -138,16 +150,16 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
         <p><b>Copy it now; it is shown once.</b> Hand it over apart from the exchange sheet.</p>
         <CopyValue :value="fresh" label="the client secret" />
       </div>
-      <ElForm label-position="top" v-if="!ours" @submit.prevent="enter">
-        <ElFormItem :label="secrets.length ? 'The next secret' : 'The secret'"
-          ><ElInput v-model="value" type="password" class="mono" spellcheck="false" autocomplete="new-password" /><small
-            >Its value, not its ID or number. It is sealed at once and never shown again.</small
-          ></ElFormItem
-        ><ElFormItem label="Ends on"
-          ><ElInput v-model="ends" type="date" autocomplete="off" /><small
-            >As the provider says; findings warn ahead.</small
-          ></ElFormItem
-        ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!value.trim()">{{
+      <ElForm v-if="!ours" label-position="top" @submit.prevent="enter">
+        <ElFormItem :label="secrets.length ? 'The next secret' : 'The secret'">
+          <ElInput v-model="value" type="password" class="mono" spellcheck="false" autocomplete="new-password" />
+          <small>Its value, not its ID or number. It is sealed at once and never shown again.</small>
+        </ElFormItem>
+        <ElFormItem label="Ends on">
+          <ElInput v-model="ends" type="date" autocomplete="off" />
+          <small>As the provider says; findings warn ahead.</small>
+        </ElFormItem>
+        <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!value.trim()">{{
           secrets.length ? "Store it as the next one" : "Store it"
         }}</ElButton>
       </ElForm>

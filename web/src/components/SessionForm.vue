@@ -44,9 +44,9 @@ const store = () => act(() => props.save(merged));
 
 <template>
   <ElForm label-position="top" @submit.prevent="store">
-    <ElFormItem label="Signing out there ends"
-      ><ElSelect v-model="signOut" :disabled="readonly"
-        ><ElOption
+    <ElFormItem label="Signing out there ends">
+      <ElSelect v-model="signOut" :disabled="readonly">
+        <ElOption
           v-for="[value, text] in [
             ['', 'everything: the sessions at the gate, its applications and the provider'],
             ['gate', 'the session at the gate and its applications'],
@@ -55,42 +55,46 @@ const store = () => act(() => props.save(merged));
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
     <div class="two">
-      <ElFormItem label="Asked anew after minutes unused"
-        ><ElInput v-model="idle" :disabled="readonly" type="number" autocomplete="off" /><small
-          >Empty: as the gate's own limit</small
-        ></ElFormItem
-      ><ElFormItem label="Asked anew after minutes at most"
-        ><ElInput v-model="max" :disabled="readonly" type="number" autocomplete="off"
-      /></ElFormItem>
+      <ElFormItem label="Asked anew after minutes unused">
+        <ElInput v-model="idle" :disabled="readonly" type="number" autocomplete="off" />
+        <small>Empty: as the gate's own limit</small>
+      </ElFormItem>
+      <ElFormItem label="Asked anew after minutes at most">
+        <ElInput v-model="max" :disabled="readonly" type="number" autocomplete="off" />
+      </ElFormItem>
     </div>
     <h3>Tiles</h3>
     <p class="soft">What people see of it on their page. Without any, one tile with its name.</p>
     <fieldset v-for="(t, i) in tiles" :key="i">
       <legend>Tile {{ i + 1 }}</legend>
       <div class="two">
-        <ElFormItem label="Name"
-          ><ElInput v-model="t.name" :disabled="readonly" autocomplete="off" /><small
-            v-if="i ? undefined : 'Empty: the application\'s'"
-            >{{ i ? undefined : "Empty: the application's" }}</small
-          ></ElFormItem
-        ><ElFormItem label="Description"
-          ><ElInput v-model="t.description" :disabled="readonly" autocomplete="off" /></ElFormItem
-        ><ElFormItem label="Leads to"
-          ><ElInput v-model="t.to" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-            >A deep link; empty for the start</small
-          ></ElFormItem
-        >
-        <ElFormItem label="Only for the groups"
-          ><ElInput
+        <ElFormItem label="Name">
+          <ElInput v-model="t.name" :disabled="readonly" autocomplete="off" />
+          <small v-if="i ? undefined : 'Empty: the application\'s'">{{
+            i ? undefined : "Empty: the application's"
+          }}</small>
+        </ElFormItem>
+        <ElFormItem label="Description">
+          <ElInput v-model="t.description" :disabled="readonly" autocomplete="off" />
+        </ElFormItem>
+        <ElFormItem label="Leads to">
+          <ElInput v-model="t.to" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+          <small>A deep link; empty for the start</small>
+        </ElFormItem>
+        <ElFormItem label="Only for the groups">
+          <ElInput
             class="mono"
             :model-value="(t.groups ?? []).join(', ')"
             :disabled="readonly"
             @change="t.groups = list($event)"
-          /><small>Short names, parted by commas; empty for all who may use it</small></ElFormItem
-        >
+          />
+          <small>Short names, parted by commas; empty for all who may use it</small>
+        </ElFormItem>
       </div>
       <ElCheckbox v-model="t.hidden" :disabled="readonly"
         ><b>Hidden</b><small>Its start link goes on working.</small></ElCheckbox
@@ -111,8 +115,8 @@ const store = () => act(() => props.save(merged));
       >
     </fieldset>
     <div v-if="!readonly" class="row">
-      <ElButton @click="add">Add a tile</ElButton
-      ><ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
+      <ElButton @click="add">Add a tile</ElButton>
+      <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
     </div>
     <FormError :error="error" :offers="offers" :draft="draft" />
   </ElForm>
@@ -135,14 +139,5 @@ fieldset {
 legend {
   color: var(--soft);
   padding: 0 6px;
-}
-.field input {
-  font: inherit;
-  width: 100%;
-  padding: 6px 10px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
 }
 </style>

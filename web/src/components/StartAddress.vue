@@ -15,11 +15,11 @@ const hint = computed(() =>
 </script>
 
 <template>
-  <ElFormItem label="Start address"
-    ><ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" /><small
-      v-if="hint"
-      >{{ hint }}</small
-    ></ElFormItem
-  >
-  <p v-if="guessed && !readonly"><ElCheckbox :model-value="false" label="It is right" @change="right" /></p>
+  <ElFormItem label="Start address">
+    <ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
+    <small v-if="hint">{{ hint }}</small>
+  </ElFormItem>
+  <p v-if="guessed && !readonly">
+    <ElCheckbox :model-value="false" label="It is right" @change="right" />
+  </p>
 </template>

@@ -105,20 +105,21 @@ const sideWord = (role: string) => (role === "idp" ? "identity provider" : "serv
     @dragleave="over = false"
     @drop.prevent="dropped($event.dataTransfer?.files)"
   >
-    <ElFormItem label="Take theirs"
-      ><ElInput
+    <ElFormItem label="Take theirs">
+      <ElInput
         v-model="text"
         spellcheck="false"
         placeholder="https://…   or   <EntityDescriptor …>   or   { … }"
-        @change="changed"
-        @paste="$nextTick(changed)"
         type="textarea"
         :rows="4"
-      /><small
+        @change="changed"
+        @paste="$nextTick(changed)"
+      />
+      <small
         >Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or
         issuer. What it is will be found out; nothing is stored yet.</small
-      ></ElFormItem
-    >
+      >
+    </ElFormItem>
     <div class="row">
       <FilePick
         label="Choose a file"
@@ -138,16 +139,16 @@ const sideWord = (role: string) => (role === "idp" ? "identity provider" : "serv
         </li>
       </ul>
       <p v-if="got.remark">{{ got.remark }}</p>
-      <ElForm label-position="top" v-if="got.needsEntityId" class="row" @submit.prevent="look">
-        <ElFormItem label="Entity ID" class="id"
-          ><ElInput v-model="entity" class="mono" spellcheck="false" /><small
-            >It was lost in the cutting. Enter it exactly as the other side writes it.</small
-          ></ElFormItem
-        ><ElButton native-type="submit">Go on</ElButton>
+      <ElForm v-if="got.needsEntityId" label-position="top" class="row" @submit.prevent="look">
+        <ElFormItem label="Entity ID" class="id">
+          <ElInput v-model="entity" class="mono" spellcheck="false" />
+          <small>It was lost in the cutting. Enter it exactly as the other side writes it.</small>
+        </ElFormItem>
+        <ElButton native-type="submit">Go on</ElButton>
       </ElForm>
-      <ElFormItem :label="`Find among ${got.entities.length}`" v-if="!got.chosen && got.entities.length > 8"
-        ><ElInput v-model="filter" type="search"
-      /></ElFormItem>
+      <ElFormItem v-if="!got.chosen && got.entities.length > 8" :label="`Find among ${got.entities.length}`">
+        <ElInput v-model="filter" type="search" />
+      </ElFormItem>
       <ul v-if="!got.chosen && got.entities.length > 1" class="entities">
         <li v-for="e in shown.slice(0, 50)" :key="e.entityId">
           <button type="button" :disabled="!e.usable" @click="choose(e.entityId)">
@@ -158,24 +159,24 @@ const sideWord = (role: string) => (role === "idp" ? "identity provider" : "serv
       </ul>
       <template v-if="usable()">
         <h3>This was understood</h3>
-        <ElTable table-layout="auto" :data="got.changes ?? []" empty-text="All this is held already."
-          ><ElTableColumn label="Field"
-            ><template #default="{ row: c }"
+        <ElTable table-layout="auto" :data="got.changes ?? []" empty-text="All this is held already.">
+          <ElTableColumn label="Field">
+            <template #default="{ row: c }"
               >{{ c.field
-              }}<span v-if="c.field === 'start address' && got.proposed?.startUrl" class="tag attention"
-                >proposed</span
-              ></template
-            ></ElTableColumn
-          ><ElTableColumn label="Held now"
-            ><template #default="{ row: c }"
-              ><span class="mono">{{ shortName(c.before) || "–" }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Theirs"
-            ><template #default="{ row: c }"
-              ><span class="mono">{{ shortName(c.after) || "taken away" }}</span></template
-            ></ElTableColumn
-          ></ElTable
-        >
+              }}<span v-if="c.field === 'start address' && got.proposed?.startUrl" class="tag attention">proposed</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Held now">
+            <template #default="{ row: c }">
+              <span class="mono">{{ shortName(c.before) || "–" }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Theirs">
+            <template #default="{ row: c }">
+              <span class="mono">{{ shortName(c.after) || "taken away" }}</span>
+            </template>
+          </ElTableColumn>
+        </ElTable>
         <FilePick
           v-if="got.role === 'sp' || got.role === 'idp'"
           :label="beside || 'A certificate file came beside it'"
@@ -203,17 +204,6 @@ const sideWord = (role: string) => (role === "idp" ? "identity provider" : "serv
   border-color: var(--sea);
   background: var(--sea-tint);
 }
-textarea {
-  width: 100%;
-  font-family: var(--mono);
-  font-size: 13.5px;
-  padding: 8px 12px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--paper);
-  color: var(--ink);
-  resize: vertical;
-}
 .pick {
   color: var(--sea);
   border: 1px solid var(--sea);
@@ -221,12 +211,6 @@ textarea {
   padding: 4px 14px;
   cursor: pointer;
   font-size: 14px;
-}
-.pick input {
-  position: absolute;
-  opacity: 0;
-  width: 1px;
-  height: 1px;
 }
 .pick:focus-within {
   outline: 2px solid var(--brass-line);
@@ -270,15 +254,6 @@ h3 {
 }
 .id {
   flex: 1;
-}
-input[type="search"],
-.id input {
-  width: 100%;
-  padding: 6px 10px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--paper);
-  color: var(--ink);
 }
 .got .pick {
   display: inline-block;

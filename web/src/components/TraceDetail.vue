@@ -34,8 +34,8 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
           ><h3>
             {{ message.message!.raw!.startsWith("<") ? "What was encrypted" : "The signed token in it, taken apart" }}
           </h3>
-          <CopyValue :value="message.opened" label="the opened part" block class="doc"
-        /></template>
+          <CopyValue :value="message.opened" label="the opened part" block class="doc" />
+        </template>
       </template>
       <p v-else class="soft">The message holds personal values, which your role does not see.</p>
     </template>

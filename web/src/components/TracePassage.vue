@@ -270,13 +270,11 @@ li:last-child::after {
   text-align: center;
   font-size: 13.5px;
 }
-@media (max-width: 760px) {
-  .heads,
-  li {
-    grid-template-columns: 54px 1fr 170px 1fr;
-  }
-  .arrow .how {
-    display: none;
-  }
+.heads,
+li {
+  grid-template-columns: 54px 1fr 170px 1fr;
+}
+.arrow .how {
+  display: none;
 }
 </style>

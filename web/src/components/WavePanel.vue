@@ -97,38 +97,43 @@ const blocked = computed(() => apps.value.some((a) => a.verdict.state === "block
           >
         </p>
         <div class="row">
-          <ElFormItem label="Minutes in which it can go back by itself"
-            ><ElInput v-model="minutes" autocomplete="off" /></ElFormItem
-          ><ElButton type="primary" :loading="busy" :disabled="!apps.length || wave.needsSecond" @click="open"
+          <ElFormItem label="Minutes in which it can go back by itself">
+            <ElInput v-model="minutes" autocomplete="off" />
+          </ElFormItem>
+          <ElButton type="primary" :loading="busy" :disabled="!apps.length || wave.needsSecond" @click="open"
             >Open it now</ElButton
-          ><ElCheckbox v-if="blocked" v-model="anyway">Although it is not ready</ElCheckbox>
+          >
+          <ElCheckbox v-if="blocked" v-model="anyway">Although it is not ready</ElCheckbox>
         </div>
         <details>
           <summary>Window and what it bears</summary>
           <div class="row">
-            <ElFormItem label="Opens"
-              ><ElDatePicker
-                v-model="opens"
-                type="datetime"
-                format="YYYY-MM-DD HH:mm"
-                value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
-            ><ElFormItem label="Closes"
-              ><ElDatePicker
+            <ElFormItem label="Opens">
+              <ElDatePicker v-model="opens" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" />
+            </ElFormItem>
+            <ElFormItem label="Closes">
+              <ElDatePicker
                 v-model="closes"
                 type="datetime"
                 format="YYYY-MM-DD HH:mm"
-                value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
-            ><ElFormItem label="Failed sign-ins that it bears"
-              ><ElInput v-model="failures" autocomplete="off" /></ElFormItem
-            ><ElFormItem label="People for whom something may differ"
-              ><ElInput v-model="differences" autocomplete="off" /></ElFormItem
-            ><ElButton :loading="busy" @click="plan">Keep</ElButton>
+                value-format="YYYY-MM-DDTHH:mm"
+              />
+            </ElFormItem>
+            <ElFormItem label="Failed sign-ins that it bears">
+              <ElInput v-model="failures" autocomplete="off" />
+            </ElFormItem>
+            <ElFormItem label="People for whom something may differ">
+              <ElInput v-model="differences" autocomplete="off" />
+            </ElFormItem>
+            <ElButton :loading="busy" @click="plan">Keep</ElButton>
           </div>
         </details>
       </template>
       <div v-else-if="wave.state === 'open' || wave.state === 'settled'" class="row">
-        <ElFormItem label="Why"><ElInput v-model="reason" autocomplete="off" /></ElFormItem
-        ><ElButton type="danger" :loading="busy" @click="back">Take it back at once</ElButton>
+        <ElFormItem label="Why">
+          <ElInput v-model="reason" autocomplete="off" />
+        </ElFormItem>
+        <ElButton type="danger" :loading="busy" @click="back">Take it back at once</ElButton>
       </div>
       <ElButton v-else :loading="busy" @click="anew">Plan it anew</ElButton>
     </div>

@@ -45,23 +45,26 @@ const because = (a: AccessAnswer) => (a.before.length ? a.before.join("; ") : a.
     <ul v-if="data" class="sentences">
       <li v-for="s in data.rules" :key="s">{{ s }}</li>
     </ul>
-    <ElTable table-layout="auto" :data="data.items" v-if="data?.items.length"
-      ><ElTableColumn label="Person"
-        ><template #default="{ row: a }"
-          ><RouterLink :to="`/people/${a.person.id}`">{{ a.person.name }}</RouterLink></template
-        ></ElTableColumn
-      ><ElTableColumn label="Now"
-        ><template #default="{ row: a }"
-          ><span class="tag" :class="results[a.result]?.state">{{ results[a.result]?.text }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="Because"
-        ><template #default="{ row: a }">{{ because(a as AccessAnswer) }}</template></ElTableColumn
-      ><ElTableColumn label="Roles"
-        ><template #default="{ row: a }"
-          ><span class="mono">{{ a.roles.join(", ") }}</span></template
-        ></ElTableColumn
-      ></ElTable
-    >
+    <ElTable v-if="data?.items.length" table-layout="auto" :data="data.items">
+      <ElTableColumn label="Person">
+        <template #default="{ row: a }">
+          <RouterLink :to="`/people/${a.person.id}`">{{ a.person.name }}</RouterLink>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Now">
+        <template #default="{ row: a }">
+          <span class="tag" :class="results[a.result]?.state">{{ results[a.result]?.text }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Because">
+        <template #default="{ row: a }">{{ because(a as AccessAnswer) }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="Roles">
+        <template #default="{ row: a }">
+          <span class="mono">{{ a.roles.join(", ") }}</span>
+        </template>
+      </ElTableColumn>
+    </ElTable>
     <p v-else-if="data" class="soft">
       {{
         data.everybody
@@ -72,12 +75,13 @@ const because = (a: AccessAnswer) => (a.before.length ? a.before.join("; ") : a.
     <p v-if="data?.next" class="soft">These are the first; ask about anybody below.</p>
     <h3>Why can this person, or can't?</h3>
     <ElForm label-position="top" class="ask" @submit.prevent="ask">
-      <PersonPick v-model="person" label="Person" /><ElFormItem label="Coming from"
-        ><ElInput v-model="network" class="mono" spellcheck="false" autocomplete="off" /><small
-          >A network address, if rules ask for it.</small
-        ></ElFormItem
-      ><ElCheckbox v-model="two">With a second factor</ElCheckbox
-      ><ElButton native-type="submit" :loading="busy" :disabled="!person">Ask</ElButton>
+      <PersonPick v-model="person" label="Person" />
+      <ElFormItem label="Coming from">
+        <ElInput v-model="network" class="mono" spellcheck="false" autocomplete="off" />
+        <small>A network address, if rules ask for it.</small>
+      </ElFormItem>
+      <ElCheckbox v-model="two">With a second factor</ElCheckbox>
+      <ElButton native-type="submit" :loading="busy" :disabled="!person">Ask</ElButton>
     </ElForm>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <div v-if="answer" class="answer" aria-live="polite">

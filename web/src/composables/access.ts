@@ -95,5 +95,7 @@ export function ruleWords(r: AccessRow): string {
       .join(" and ");
   const when = say(r.conditions.filter((c) => !c.not)),
     not = say(r.conditions.filter((c) => c.not));
-  return `${r.name ? `${r.name}: ` : ""}${{ allow: "let in", refuse: "refuse", stronger: "ask for a second factor from" }[r.then] ?? r.then} ${when ? `whoever is ${when}` : "everybody"}${not ? `, unless ${not}` : ""}`;
+  const what = { allow: "let in", refuse: "refuse", stronger: "ask for a second factor from" }[r.then] ?? r.then;
+  const whom = (when ? `whoever is ${when}` : "everybody") + (not ? `, unless ${not}` : "");
+  return `${r.name ? `${r.name}: ` : ""}${what} ${whom}`;
 }

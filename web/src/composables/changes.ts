@@ -4,7 +4,10 @@ import { useLoad } from "./load";
 
 const longest = 400;
 
-/** Two values with what they share at both ends taken apart, so that what differs can be marked. Long ones are shortened where they are alike. */
+/**
+ * Two values with what they share at both ends taken apart, so that what differs can be marked.
+ * Long ones are shortened where they are alike.
+ */
 export function marked(
   before: string,
   after: string,

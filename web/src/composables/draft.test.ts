@@ -24,6 +24,21 @@ describe("a draft beside other forms", () => {
     });
     expect(merged(copy(h.value))).toEqual(draft.value);
   });
+  it("keeps two forms of a guarded application apart", async () => {
+    const h = ref({ kind: "guarded", guarded: { publicUrl: "https://a", keepHost: false, paths: [] as string[] } });
+    const values = useDraft(() => copy(h.value));
+    const options = useDraft(() => copy(h.value));
+    options.draft.value.guarded.paths.push("/archive");
+    values.draft.value.guarded.publicUrl = "https://b";
+    h.value = values.merged(copy(h.value));
+    await nextTick();
+    expect(options.draft.value.guarded.publicUrl).toBe("https://b");
+    expect(options.merged(copy(h.value)).guarded).toEqual({
+      publicUrl: "https://b",
+      keepHost: false,
+      paths: ["/archive"],
+    });
+  });
   it("follows what is held where nothing was typed", async () => {
     const h = held();
     const { draft } = useDraft(() => copy(h.value));

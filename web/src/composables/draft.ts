@@ -1,12 +1,12 @@
 import { ref, watch, type Ref } from "vue";
 
-type Config = { saml?: Record<string, unknown>; oidc?: Record<string, unknown> };
-const parts = ["saml", "oidc"] as const;
+const parts = ["saml", "oidc", "guarded", "directory"] as const;
+type Config = Partial<Record<(typeof parts)[number], Record<string, unknown>>>;
 const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
 
 /**
- * A draft of a configuration that several forms on one page change. What was typed into this form stays when another form is saved, and saving sends
- * only what was changed here, on top of what is held by then.
+ * A draft of a configuration that several forms on one page change. What was typed into this form stays when another
+ * form is saved, and saving sends only what was changed here, on top of what is held by then.
  */
 export function useDraft<T extends object>(current: () => T) {
   let base = current();

@@ -7,7 +7,10 @@ export function words(e: unknown): string {
   return e instanceof Error ? e.message : String(e);
 }
 
-/** Loads a value, again whenever a source changes. Only the newest answer counts; a busy sign is shown only for what takes longer than a moment. */
+/**
+ * Loads a value, again whenever a source changes. Only the newest answer counts; a busy sign is shown only for what takes
+ * longer than a moment.
+ */
 export function useLoad<T>(load: () => Promise<T>, sources: WatchSource[] = []) {
   const data = shallowRef<T | null>(null) as Ref<T | null>;
   const error = ref("");

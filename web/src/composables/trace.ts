@@ -9,7 +9,10 @@ export type Line =
 
 const steps = ["ask", "route", "send", "receive", "match", "decide", "issue"];
 
-/** Lays a trace out: messages as arrows, what the gate did between them as steps, the person's time at the provider, and the steps that were not reached. */
+/**
+ * Lays a trace out: messages as arrows, what the gate did between them as steps, the person's time at the provider, and
+ * the steps that were not reached.
+ */
 export function lines(trace: Trace): Line[] {
   const out: Line[] = [];
   let open: Extract<Line, { kind: "step" }> | null = null;

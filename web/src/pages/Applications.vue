@@ -34,42 +34,51 @@ const load = (query: Record<string, string>) => ok(http.GET("/applications", { p
         label: 'Reach',
         options: [
           ['draft', 'draft'],
+          ['circle', 'circle'],
           ['everyone', 'everyone'],
           ['closed', 'closed'],
         ],
       },
     ]"
   >
-    <template #default="{ items }">
-      <ElTable table-layout="auto" :data="items" row-key="slug"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: a }"
-            ><RouterLink :to="`/applications/${a.slug}`"
+    <template #default="{ items, sort, order }">
+      <ElTable table-layout="auto" :data="items" :default-sort="order" row-key="slug" @sort-change="sort">
+        <ElTableColumn prop="name" sortable="custom" label="Name">
+          <template #default="{ row: a }">
+            <RouterLink :to="`/applications/${a.slug}`"
               ><b>{{ a.name }}</b></RouterLink
-            ><br /><span class="soft small">{{ a.description }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Reach"
-          ><template #default="{ row: a }"><ReachTag :reach="a.reach" /></template></ElTableColumn
-        ><ElTableColumn label="Speaks"
-          ><template #default="{ row: a }">{{ kindWords[a.kind] }}</template></ElTableColumn
-        ><ElTableColumn label="Entity ID, issuer or client ID"
-          ><template #default="{ row: a }"
-            ><span class="mono">{{
-              a.saml?.entityId || a.oidc?.clientId || a.guarded?.publicUrl || "–"
-            }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Providers"
-          ><template #default="{ row: a }">{{ (a.providers ?? []).join(", ") || "–" }}</template></ElTableColumn
-        ><ElTableColumn label="Last sign-in"
-          ><template #default="{ row: a }"><TimeText :at="a.lastSignIn" from /></template></ElTableColumn
-      ></ElTable>
+            ><br /><span class="soft small">{{ a.description }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn prop="reach" sortable="custom" label="Reach">
+          <template #default="{ row: a }">
+            <ReachTag :reach="a.reach" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Speaks">
+          <template #default="{ row: a }">{{ kindWords[a.kind] }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Entity ID, issuer or client ID">
+          <template #default="{ row: a }">
+            <span class="mono">{{ a.saml?.entityId || a.oidc?.clientId || a.guarded?.publicUrl || "–" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Providers">
+          <template #default="{ row: a }">{{ (a.providers ?? []).join(", ") || "–" }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Last sign-in">
+          <template #default="{ row: a }">
+            <TimeText :at="a.lastSignIn" from />
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
-    <template #empty
-      ><p>
+    <template #empty>
+      <p>
         An application is a business system that people sign in to. Connect the first one from its metadata, or from a
         list of values.
       </p>
-      <RouterLink to="/applications/new">Connect an application</RouterLink></template
-    >
+      <RouterLink to="/applications/new">Connect an application</RouterLink>
+    </template>
   </ListPage>
 </template>

@@ -66,112 +66,113 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
       :data="batch.rows"
       :row-class-name="({ row }) => (row.skip ? 'out' : '')"
       row-key="number"
-      ><ElTableColumn label="From"
-        ><template #default="{ row: r }"
-          ><span class="small"
+    >
+      <ElTableColumn label="From">
+        <template #default="{ row: r }">
+          <span class="small"
             >{{ r.label }}<br /><span class="mono soft">{{ r.url }}</span></span
-          ></template
-        ></ElTableColumn
-      ><ElTableColumn label="State"
-        ><template #default="{ row: r }"
-          ><span class="tag" :class="r.skip ? '' : words[r.state]?.state">{{
+          >
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="State">
+        <template #default="{ row: r }">
+          <span class="tag" :class="r.skip ? '' : words[r.state]?.state">{{
             r.skip ? "left out" : words[r.state]?.text
-          }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="Name and short name"
-        ><template #default="{ row: r }"
-          ><template v-if="editable(r as BatchRow)"
-            ><ElInput
+          }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Name and short name">
+        <template #default="{ row: r }">
+          <template v-if="editable(r as BatchRow)">
+            <ElInput
               v-model="draft(r as BatchRow).name"
               :placeholder="r.name"
               :aria-label="`Name of row ${r.number}`"
-              @change="send(r as BatchRow)" /><ElInput
+              @change="send(r as BatchRow)"
+            />
+            <ElInput
               v-model="draft(r as BatchRow).slug"
               class="mono"
               :placeholder="r.slug"
               :aria-label="`Short name of row ${r.number}`"
-              @change="send(r as BatchRow)" /><ElSelect
+              @change="send(r as BatchRow)"
+            />
+            <ElSelect
               v-if="candidates(r as BatchRow).length"
               :aria-label="`Entity of row ${r.number}`"
               @change="send(r as BatchRow, { entityId: $event })"
-              ><ElOption value="" label="choose an entity" data-value="" /><ElOption
-                v-for="c in candidates(r as BatchRow)"
-                :key="c"
-                :value="c"
-                :label="c"
-                :data-value="c" /></ElSelect
-          ></template>
+            >
+              <ElOption value="" label="choose an entity" data-value="" />
+              <ElOption v-for="c in candidates(r as BatchRow)" :key="c" :value="c" :label="c" :data-value="c" />
+            </ElSelect>
+          </template>
           <RouterLink
             v-else-if="r.state === 'made'"
             :to="batch.side === 'application' ? `/applications/${r.slug}/connect` : `/providers/${r.slug}`"
-            >{{ r.name }}</RouterLink><template v-else>{{ r.name || "–" }}</template></template
-        ></ElTableColumn
-      ><ElTableColumn v-if="batch.side === 'application'" label="Start address, and sign-in with"
-        ><template #default="{ row: r }"
-          ><div>
+            >{{ r.name }}</RouterLink><template v-else>{{ r.name || "–" }}</template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn v-if="batch.side === 'application'" label="Start address, and sign-in with">
+        <template #default="{ row: r }">
+          <div>
             <span v-if="!editable(r as BatchRow)">{{ (r.providers ?? []).join(", ") }}</span>
-            <template v-else
-              ><ElInput
+            <template v-else>
+              <ElInput
                 v-model="draft(r as BatchRow).startUrl"
                 class="mono"
                 :placeholder="r.startUrl || 'https://…'"
                 :aria-label="`Start address of row ${r.number}`"
-                @change="send(r as BatchRow)" /><ElSelect
+                @change="send(r as BatchRow)"
+              />
+              <ElSelect
                 :model-value="draft(r as BatchRow).providers?.[0] ?? ''"
                 :aria-label="`Provider of row ${r.number}`"
                 @change="signInWith(r as BatchRow, $event)"
-                ><ElOption
+              >
+                <ElOption
                   value=""
                   :label="r.providers?.length ? r.providers.join(', ') : 'choose a provider'"
-                  data-value="" /><ElOption
+                  data-value=""
+                />
+                <ElOption
                   v-for="p in providers?.items ?? []"
                   :key="p.slug"
                   :value="p.slug"
                   :label="p.name"
-                  :data-value="p.slug" /></ElSelect
-            ></template></div></template></ElTableColumn
-      ><ElTableColumn label="Remarks"
-        ><template #default="{ row: r }"
-          ><div class="small">
+                  :data-value="p.slug"
+                />
+              </ElSelect>
+            </template>
+          </div>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Remarks">
+        <template #default="{ row: r }">
+          <div class="small">
             <p v-for="n in r.notes" :key="n">{{ n }}</p>
-          </div></template
-        ></ElTableColumn
-      ><ElTableColumn
-        ><template #default="{ row: r }"
-          ><button
+          </div>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn>
+        <template #default="{ row: r }">
+          <button
             v-if="!['made', 'no', 'new'].includes(r.state)"
             class="link small"
             type="button"
             @click="send(r as BatchRow, {}, !r.skip)"
           >
             {{ r.skip ? "take in" : "leave out" }}
-          </button></template
-        ></ElTableColumn
-      ></ElTable
-    >
+          </button>
+        </template>
+      </ElTableColumn>
+    </ElTable>
   </template>
 </template>
 
 <style scoped>
-input,
-select {
-  display: block;
-  width: 100%;
-  font: inherit;
-  font-size: 14px;
-  padding: 3px 8px;
-  margin-bottom: 4px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
-}
 .mono {
   font-family: var(--mono);
   font-size: 13px;
-}
-.out td {
-  opacity: 0.7;
 }
 td p {
   margin: 0 0 4px;

@@ -65,11 +65,11 @@ const begin = () =>
     drafts are made of what is ready, all of it or nothing.
   </p>
   <EstateNav />
-  <ElForm label-position="top" v-if="session.engineer" class="panel add" @submit.prevent="begin">
+  <ElForm v-if="session.engineer" label-position="top" class="panel add" @submit.prevent="begin">
     <div class="pair">
-      <ElFormItem label="They become"
-        ><ElSelect v-model="side"
-          ><ElOption
+      <ElFormItem label="They become">
+        <ElSelect v-model="side">
+          <ElOption
             v-for="[value, text] in [
               ['application', 'applications'],
               ['provider', 'providers'],
@@ -77,10 +77,13 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="They come from"
-        ><ElSelect v-model="how"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="They come from">
+        <ElSelect v-model="how">
+          <ElOption
             v-for="[value, text] in [
               ['files', 'metadata files'],
               ['list', 'a list in CSV'],
@@ -89,11 +92,13 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
     </div>
-    <template v-if="how === 'files'"
-      ><FilePick label="Drop metadata files here, or choose them" many @files="take" />
+    <template v-if="how === 'files'">
+      <FilePick label="Drop metadata files here, or choose them" many @files="take" />
       <p v-if="files.length" class="small">
         {{ files.length }} files:
         {{
@@ -105,16 +110,17 @@ const begin = () =>
         <button class="link" type="button" @click="files = []">take away</button>
       </p></template
     >
-    <ElFormItem label="List" v-else-if="how === 'list'"
-      ><ElInput v-model="listText" type="textarea" :rows="8" class="mono" spellcheck="false" autocomplete="off" /><small
+    <ElFormItem v-else-if="how === 'list'" label="List">
+      <ElInput v-model="listText" type="textarea" :rows="8" class="mono" spellcheck="false" autocomplete="off" />
+      <small
         >With a line of columns at its head: url, name, short_name, description, contact, start_url, entity_id,
         providers. Only url is needed.</small
-      ></ElFormItem
-    >
+      >
+    </ElFormItem>
     <div v-else class="pair">
-      <ElFormItem label="Source"
-        ><ElSelect v-model="source"
-          ><ElOption
+      <ElFormItem label="Source">
+        <ElSelect v-model="source">
+          <ElOption
             v-for="[value, text] in [
               ['', 'choose'],
               ...(sources?.items ?? []).map((s): [string, string] => [s.slug, s.name]),
@@ -122,15 +128,18 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="Only those whose name or entity ID holds"
-        ><ElInput v-model="search" autocomplete="off"
-      /></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="Only those whose name or entity ID holds">
+        <ElInput v-model="search" autocomplete="off" />
+      </ElFormItem>
     </div>
     <div v-if="side === 'application'" class="pair">
-      <ElFormItem label="People sign in with"
-        ><ElSelect v-model="provider"
-          ><ElOption
+      <ElFormItem label="People sign in with">
+        <ElSelect v-model="provider">
+          <ElOption
             v-for="[value, text] in [
               ['', 'asked in the table'],
               ...(providers?.items ?? []).map((p): [string, string] => [p.slug, p.name]),
@@ -138,11 +147,14 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-        ><small>Where a row says nothing else.</small></ElFormItem
-      ><ElFormItem label="Who may use them"
-        ><ElSelect v-model="access"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+        <small>Where a row says nothing else.</small>
+      </ElFormItem>
+      <ElFormItem label="Who may use them">
+        <ElSelect v-model="access">
+          <ElOption
             v-for="[value, text] in [
               ['', 'who is assigned'],
               ['everybody', 'everybody'],
@@ -150,32 +162,43 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
     </div>
-    <ElFormItem label="Who looks after them"
-      ><ElInput v-model="contact" autocomplete="off" /><small>Where the metadata says nothing.</small></ElFormItem
-    >
+    <ElFormItem label="Who looks after them">
+      <ElInput v-model="contact" autocomplete="off" />
+      <small>Where the metadata says nothing.</small>
+    </ElFormItem>
     <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!ready">Look at them</ElButton>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
   </ElForm>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="data?.items.length"
     ><h2 class="later">Begun before</h2>
-    <ElTable table-layout="auto" :data="data.items" row-key="id"
-      ><ElTableColumn label="From"
-        ><template #default="{ row: b }"
-          ><RouterLink :to="`/batches/${b.id}`">{{ b.from }}</RouterLink></template
-        ></ElTableColumn
-      ><ElTableColumn label="They become"
-        ><template #default="{ row: b }">{{ b.side }}s</template></ElTableColumn
-      ><ElTableColumn label="Made"
-        ><template #default="{ row: b }">{{ b.made }} of {{ b.rows }}</template></ElTableColumn
-      ><ElTableColumn label="By"
-        ><template #default="{ row: b }">{{ b.by }}</template></ElTableColumn
-      ><ElTableColumn label="When"
-        ><template #default="{ row: b }"><TimeText :at="b.created" from /></template></ElTableColumn></ElTable
-  ></template>
+    <ElTable table-layout="auto" :data="data.items" row-key="id">
+      <ElTableColumn label="From">
+        <template #default="{ row: b }">
+          <RouterLink :to="`/batches/${b.id}`">{{ b.from }}</RouterLink>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="They become">
+        <template #default="{ row: b }">{{ b.side }}s</template>
+      </ElTableColumn>
+      <ElTableColumn label="Made">
+        <template #default="{ row: b }">{{ b.made }} of {{ b.rows }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="By">
+        <template #default="{ row: b }">{{ b.by }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="When">
+        <template #default="{ row: b }">
+          <TimeText :at="b.created" from />
+        </template>
+      </ElTableColumn>
+    </ElTable>
+  </template>
 </template>
 
 <style scoped>
@@ -200,12 +223,6 @@ const begin = () =>
 .drop:focus-within {
   outline: 2px solid var(--brass-line);
   outline-offset: 2px;
-}
-.drop input {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  opacity: 0;
 }
 .link {
   background: none;

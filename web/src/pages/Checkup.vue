@@ -102,9 +102,9 @@ const look = (origin: string) =>
     <p>
       <b>{{ count("remark") }}</b> remarks
     </p>
-    <ElFormItem label="Shown"
-      ><ElSelect v-model="shown"
-        ><ElOption
+    <ElFormItem label="Shown">
+      <ElSelect v-model="shown">
+        <ElOption
           v-for="[value, text] in [
             ['open', 'open findings'],
             ['accepted', 'accepted findings'],
@@ -112,8 +112,10 @@ const look = (origin: string) =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
   </div>
   <p v-if="data && !list.length" class="soft">
     {{
@@ -145,15 +147,18 @@ const look = (origin: string) =>
     <p v-if="session.engineer && at !== f.id" class="row">
       <ElButton v-if="f.correctable && !f.accepted" size="small" type="primary" @click="openAt(f, 'correct')"
         >Show a correction</ElButton
-      ><ElButton v-if="!f.accepted" size="small" @click="openAt(f, 'accept')">Accept it for a while</ElButton
-      ><ElButton v-else size="small" @click="reopen(f)">Take the acceptance back</ElButton>
+      >
+      <ElButton v-if="!f.accepted" size="small" @click="openAt(f, 'accept')">Accept it for a while</ElButton>
+      <ElButton v-else size="small" @click="reopen(f)">Take the acceptance back</ElButton>
     </p>
-    <ElForm label-position="top" v-if="at === f.id && what === 'accept'" class="inline" @submit.prevent="accept">
-      <ElFormItem label="Why"
-        ><ElInput v-model="reason" autocomplete="off" /><small>For whoever reads it next.</small></ElFormItem
-      ><ElFormItem label="For"
-        ><ElSelect v-model="days"
-          ><ElOption
+    <ElForm v-if="at === f.id && what === 'accept'" label-position="top" class="inline" @submit.prevent="accept">
+      <ElFormItem label="Why">
+        <ElInput v-model="reason" autocomplete="off" />
+        <small>For whoever reads it next.</small>
+      </ElFormItem>
+      <ElFormItem label="For">
+        <ElSelect v-model="days">
+          <ElOption
             v-for="[value, text] in [
               ['7', 'a week'],
               ['30', '30 days'],
@@ -163,35 +168,39 @@ const look = (origin: string) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
       <p class="row">
-        <ElButton type="primary" native-type="submit" :disabled="!reason.trim()" :loading="hereBusy">Accept</ElButton
-        ><ElButton @click="at = ''">Leave it</ElButton>
+        <ElButton type="primary" native-type="submit" :disabled="!reason.trim()" :loading="hereBusy">Accept</ElButton>
+        <ElButton @click="at = ''">Leave it</ElButton>
       </p>
     </ElForm>
     <div v-if="at === f.id && what === 'correct'" class="inline">
       <template v-if="fix"
         ><p>{{ fix.words }}</p>
-        <ElTable table-layout="auto" :data="fix.changes" row-key="field"
-          ><ElTableColumn label="Field"
-            ><template #default="{ row: c }"
-              ><span class="mono">{{ c.field }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Now"
-            ><template #default="{ row: c }"
-              ><span class="mono">{{ c.before || "–" }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Then"
-            ><template #default="{ row: c }"
-              ><span class="mono">{{ c.after || "–" }}</span></template
-            ></ElTableColumn
-          ></ElTable
-        ></template
-      >
+        <ElTable table-layout="auto" :data="fix.changes" row-key="field">
+          <ElTableColumn label="Field">
+            <template #default="{ row: c }">
+              <span class="mono">{{ c.field }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Now">
+            <template #default="{ row: c }">
+              <span class="mono">{{ c.before || "–" }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Then">
+            <template #default="{ row: c }">
+              <span class="mono">{{ c.after || "–" }}</span>
+            </template>
+          </ElTableColumn>
+        </ElTable>
+      </template>
       <p class="row">
-        <ElButton v-if="fix" type="primary" :loading="hereBusy" @click="correct">Make this change</ElButton
-        ><ElButton @click="at = ''">Leave it</ElButton>
+        <ElButton v-if="fix" type="primary" :loading="hereBusy" @click="correct">Make this change</ElButton>
+        <ElButton @click="at = ''">Leave it</ElButton>
       </p>
     </div>
     <p v-if="at === f.id && hereError" class="error" role="alert">{{ hereError }}</p>
@@ -205,48 +214,54 @@ const look = (origin: string) =>
     </p>
     <p v-if="outside.error.value" class="error" role="alert">{{ outside.error.value }}</p>
     <ElTable
+      v-if="outside.data.value?.items.length"
       table-layout="auto"
       :data="outside.data.value.items"
       row-key="origin"
-      v-if="outside.data.value?.items.length"
-      ><ElTableColumn label="Host"
-        ><template #default="{ row: h }"
-          ><span class="mono">{{ h.origin }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="Of"
-        ><template #default="{ row: h }"
-          ><RouterLink v-for="u in h.usedBy" :key="u.kind + u.slug" class="of" :to="`/${u.kind}s/${u.slug}`">{{
+    >
+      <ElTableColumn label="Host">
+        <template #default="{ row: h }">
+          <span class="mono">{{ h.origin }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Of">
+        <template #default="{ row: h }">
+          <RouterLink v-for="u in h.usedBy" :key="u.kind + u.slug" class="of" :to="`/${u.kind}s/${u.slug}`">{{
             u.name
-          }}</RouterLink></template
-        ></ElTableColumn
-      ><ElTableColumn label="Answer"
-        ><template #default="{ row: h }">{{
-          !h.looked ? "not yet" : h.error || `${h.millis} ms`
-        }}</template></ElTableColumn
-      ><ElTableColumn label="Clock"
-        ><template #default="{ row: h }">{{
+          }}</RouterLink>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Answer">
+        <template #default="{ row: h }">{{ !h.looked ? "not yet" : h.error || `${h.millis} ms` }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="Clock">
+        <template #default="{ row: h }">{{
           h.skewSeconds === undefined
             ? "–"
             : Math.abs(h.skewSeconds) < 2
               ? "as ours"
               : `${h.skewSeconds > 0 ? "+" : ""}${h.skewSeconds} s`
-        }}</template></ElTableColumn
-      ><ElTableColumn label="TLS certificate"
-        ><template #default="{ row: h }"
-          ><template v-if="h.certEnds">ends <TimeText :at="h.certEnds" from /></template
-          ><template v-else>–</template></template
-        ></ElTableColumn
-      ><ElTableColumn label="Looked at"
-        ><template #default="{ row: h }"><TimeText :at="h.looked" from /></template></ElTableColumn
-      ><ElTableColumn
-        ><template #header><span class="visually-hidden">Acts</span></template
-        ><template #default="{ row: h }"
-          ><ElButton v-if="session.engineer" size="small" :loading="busy" @click="look(h.origin)"
-            >Look now</ElButton
-          ></template
-        ></ElTableColumn
-      ></ElTable
-    >
+        }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="TLS certificate">
+        <template #default="{ row: h }">
+          <template v-if="h.certEnds">ends <TimeText :at="h.certEnds" from /></template><template v-else>–</template>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Looked at">
+        <template #default="{ row: h }">
+          <TimeText :at="h.looked" from />
+        </template>
+      </ElTableColumn>
+      <ElTableColumn>
+        <template #header>
+          <span class="visually-hidden">Acts</span>
+        </template>
+        <template #default="{ row: h }">
+          <ElButton v-if="session.engineer" size="small" :loading="busy" @click="look(h.origin)">Look now</ElButton>
+        </template>
+      </ElTableColumn>
+    </ElTable>
     <p v-else class="soft">No partner that is open has a host.</p>
   </section>
   <NoticesForm v-if="session.owner" />

@@ -34,11 +34,11 @@ const go = () =>
   <h1>Two sign-ins side by side</h1>
   <p class="sub">The elder on the left. Times, identifiers and what is personal differ by nature.</p>
   <ElForm label-position="top" class="row other" @submit.prevent="go">
-    <ElFormItem label="Compare with another"
-      ><ElInput v-model="typed" class="mono" spellcheck="false" autocomplete="off" /><small
-        >Its reference number. Without one: the newest good sign-in before.</small
-      ></ElFormItem
-    ><ElButton native-type="submit" :disabled="!typed.trim()">Compare</ElButton>
+    <ElFormItem label="Compare with another">
+      <ElInput v-model="typed" class="mono" spellcheck="false" autocomplete="off" />
+      <small>Its reference number. Without one: the newest good sign-in before.</small>
+    </ElFormItem>
+    <ElButton native-type="submit" :disabled="!typed.trim()">Compare</ElButton>
   </ElForm>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="data">
@@ -72,21 +72,23 @@ const go = () =>
           <RouterLink :to="`/${c.object.kind}s/${c.object.slug}`">{{ c.object.name }}</RouterLink>, by {{ c.by }},
           <TimeText :at="c.at" />
         </p>
-        <ElTable table-layout="auto" :data="c.changes" row-key="field"
-          ><ElTableColumn label="Field"
-            ><template #default="{ row: x }"
-              ><span class="mono">{{ x.field }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Before"
-            ><template #default="{ row: x }"
-              ><span class="mono">{{ x.before || "–" }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Then"
-            ><template #default="{ row: x }"
-              ><span class="mono">{{ x.after || "–" }}</span></template
-            ></ElTableColumn
-          ></ElTable
-        >
+        <ElTable table-layout="auto" :data="c.changes" row-key="field">
+          <ElTableColumn label="Field">
+            <template #default="{ row: x }">
+              <span class="mono">{{ x.field }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Before">
+            <template #default="{ row: x }">
+              <span class="mono">{{ x.before || "–" }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Then">
+            <template #default="{ row: x }">
+              <span class="mono">{{ x.after || "–" }}</span>
+            </template>
+          </ElTableColumn>
+        </ElTable>
       </div>
     </section>
     <div class="row top">
@@ -100,24 +102,29 @@ const go = () =>
       :row-class-name="
         ({ row }) => [row.i === data?.first && 'first', !row.matters && 'mild'].filter(Boolean).join(' ')
       "
-      ><ElTableColumn label="Step"
-        ><template #default="{ row: r }">{{ r.step }}</template></ElTableColumn
-      ><ElTableColumn label="What"
-        ><template #default="{ row: r }"
-          >{{ r.kind }}<br /><span class="small soft">{{ r.name }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="A"
-        ><template #default="{ row: r }"
-          ><span class="mono small">{{ said(r.a) }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="B"
-        ><template #default="{ row: r }"
-          ><span class="mono small">{{ said(r.b) }}</span></template
-        ></ElTableColumn
-      ><ElTableColumn label="Difference"
-        ><template #default="{ row: r }">{{ r.difference || "alike" }}</template></ElTableColumn
-      ></ElTable
     >
+      <ElTableColumn label="Step">
+        <template #default="{ row: r }">{{ r.step }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="What">
+        <template #default="{ row: r }"
+          >{{ r.kind }}<br /><span class="small soft">{{ r.name }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="A">
+        <template #default="{ row: r }">
+          <span class="mono small">{{ said(r.a) }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="B">
+        <template #default="{ row: r }">
+          <span class="mono small">{{ said(r.b) }}</span>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Difference">
+        <template #default="{ row: r }">{{ r.difference || "alike" }}</template>
+      </ElTableColumn>
+    </ElTable>
     <p v-if="!rows.length" class="soft">Nothing differs.</p>
   </template>
 </template>
@@ -152,12 +159,5 @@ const go = () =>
 }
 .first {
   background: var(--brass-tint);
-}
-.mild td {
-  color: var(--soft);
-}
-td.mono {
-  overflow-wrap: anywhere;
-  max-width: 22rem;
 }
 </style>

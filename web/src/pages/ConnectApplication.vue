@@ -126,7 +126,8 @@ const next = computed(() => states.value.find((s) => !s.done));
           <h2>Give ours</h2>
           <ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton>
         </div>
-        <GiveOurs v-if="sheet" :sheet="sheet" short /><SecretPanel
+        <GiveOurs v-if="sheet" :sheet="sheet" short />
+        <SecretPanel
           v-if="usesSecret"
           kind="applications"
           :slug="slug"
@@ -170,10 +171,9 @@ const next = computed(() => states.value.find((s) => !s.done));
       </section>
       <section id="who" class="panel">
         <h2>Who gets in</h2>
-        <ProviderChoice :application="application" :save="save" /><AccessEditor
-          :application="application"
-          :save="save"
-        /><AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" />
+        <ProviderChoice :application="application" :save="save" />
+        <AccessEditor :application="application" :save="save" />
+        <AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" />
       </section>
       <section id="rehearse" class="panel">
         <h2>Rehearse</h2>
@@ -236,9 +236,7 @@ summary {
   padding: 4px 0;
   margin-bottom: 8px;
 }
-@media (max-width: 900px) {
-  .steps {
-    grid-template-columns: repeat(3, 1fr);
-  }
+.steps {
+  grid-template-columns: repeat(3, 1fr);
 }
 </style>

@@ -54,8 +54,9 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
       <div class="row no-print">
         <ElButton type="primary" @click="copy('markdown')">{{
           done === "markdown" ? "Copied" : "Copy for a mail"
-        }}</ElButton><ElButton @click="copy('json')">{{ done === "json" ? "Copied" : "Copy as JSON" }}</ElButton
-        ><ElButton @click="print">Print</ElButton>
+        }}</ElButton>
+        <ElButton @click="copy('json')">{{ done === "json" ? "Copied" : "Copy as JSON" }}</ElButton>
+        <ElButton @click="print">Print</ElButton>
       </div>
     </div>
     <div class="cols">
@@ -70,8 +71,8 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
         <GiveOurs :sheet="sheet" />
         <template v-if="sheet.requested"
           ><h2>The attributes as metadata elements</h2>
-          <CopyValue :value="sheet.requested.trim()" label="the attributes as metadata elements" block
-        /></template>
+          <CopyValue :value="sheet.requested.trim()" label="the attributes as metadata elements" block />
+        </template>
       </section>
       <div class="stack no-print">
         <HandoverPanel v-if="session.engineer" :kind="kind" :slug="slug" />
@@ -86,12 +87,14 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
         <section class="panel">
           <h2>Compare with theirs</h2>
           <ElForm label-position="top" @submit.prevent="compare">
-            <ElFormItem label="What their form or file shows"
-              ><ElInput v-model="theirs" class="mono" spellcheck="false" type="textarea" :rows="5" /><small
+            <ElFormItem label="What their form or file shows">
+              <ElInput v-model="theirs" class="mono" spellcheck="false" type="textarea" :rows="5" />
+              <small
                 >Labels and values as they stand there, or their metadata about us. Each value is held against ours to
                 the last character.</small
-              ></ElFormItem
-            ><ElButton native-type="submit" :loading="busy" :disabled="!theirs.trim()">Compare all of it</ElButton>
+              >
+            </ElFormItem>
+            <ElButton native-type="submit" :loading="busy" :disabled="!theirs.trim()">Compare all of it</ElButton>
           </ElForm>
           <p v-if="compareError" class="error" role="alert">{{ compareError }}</p>
           <div v-if="compared" aria-live="polite">
@@ -145,15 +148,6 @@ const words: Record<string, string> = { metadata: "metadata, fetched", sheet: "t
 }
 .change {
   display: block;
-}
-textarea {
-  width: 100%;
-  padding: 8px 12px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--paper);
-  color: var(--ink);
-  resize: vertical;
 }
 .same {
   color: var(--moss);

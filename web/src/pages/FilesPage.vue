@@ -91,31 +91,34 @@ const seal = () =>
           <button class="link" type="button" @click="files = files.filter((x) => x !== f)">take away</button>
         </li>
       </ul>
-      <ElFormItem label="Or paste"
-        ><ElInput
+      <ElFormItem label="Or paste">
+        <ElInput
           v-model="pasted"
           type="textarea"
           :rows="files.length ? 3 : 8"
           class="mono"
           spellcheck="false"
           autocomplete="off"
-      /></ElFormItem>
+        />
+      </ElFormItem>
       <ElCheckbox v-model="absent"
         ><b>Remove what files once made and these no longer hold</b
         ><small>What was made by hand always stays.</small></ElCheckbox
       >
-      <ElFormItem label="Remark"
-        ><ElInput v-model="remark" autocomplete="off" /><small
-          >Why; it stands in the history of everything that changes.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="Remark">
+        <ElInput v-model="remark" autocomplete="off" />
+        <small>Why; it stands in the history of everything that changes.</small>
+      </ElFormItem>
       <div class="row">
         <ElButton type="primary" :loading="busy" :disabled="!given.length || !session.engineer" @click="look"
           >See what would happen</ElButton
-        ><ElButton v-if="preview?.steps.length" :loading="busy" @click="load">Load it</ElButton>
+        >
+        <ElButton v-if="preview?.steps.length" :loading="busy" @click="load">Load it</ElButton>
       </div>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
-      <div v-if="preview" class="result"><ConfigSteps :result="preview" /></div>
+      <div v-if="preview" class="result">
+        <ConfigSteps :result="preview" />
+      </div>
       <div v-if="done" class="result">
         <h3>Loaded</h3>
         <ConfigSteps :result="done" done />
@@ -139,18 +142,19 @@ const seal = () =>
           Secrets never stand in files in clear: they come from a variable, from a file, or sealed for this gate alone.
         </p>
         <ElForm label-position="top" @submit.prevent="seal">
-          <ElFormItem label="What it belongs to"
-            ><ElInput v-model="owner" class="mono" spellcheck="false" autocomplete="off" /><small
-              >providers/NAME, applications/NAME, mail or notices</small
-            ></ElFormItem
-          ><ElFormItem label="Secret"
-            ><ElInput v-model="secret" type="password" autocomplete="new-password" /></ElFormItem
-          ><ElButton native-type="submit" :loading="busy" :disabled="!secret">Seal</ElButton>
+          <ElFormItem label="What it belongs to">
+            <ElInput v-model="owner" class="mono" spellcheck="false" autocomplete="off" />
+            <small>providers/NAME, applications/NAME, mail or notices</small>
+          </ElFormItem>
+          <ElFormItem label="Secret">
+            <ElInput v-model="secret" type="password" autocomplete="new-password" />
+          </ElFormItem>
+          <ElButton native-type="submit" :loading="busy" :disabled="!secret">Seal</ElButton>
         </ElForm>
         <template v-if="sealed"
           ><p class="small">To stand in a file under <code>secrets</code>:</p>
-          <CopyValue :value="`- for: ${owner.trim()}\n  sealed: ${sealed}`" label="the sealed secret" block
-        /></template>
+          <CopyValue :value="`- for: ${owner.trim()}\n  sealed: ${sealed}`" label="the sealed secret" block />
+        </template>
       </section>
     </div>
   </div>
@@ -170,12 +174,6 @@ const seal = () =>
 .drop:focus-within {
   outline: 2px solid var(--brass-line);
   outline-offset: 2px;
-}
-.drop input {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  opacity: 0;
 }
 .files {
   padding-left: 18px;

@@ -36,42 +36,52 @@ const remove = async (slug: string, name: string, n: number) =>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="cols">
     <ListPage :key="key" :load="load" search="Search by name">
-      <template #default="{ items }"
-        ><ElTable table-layout="auto" :data="items" row-key="slug"
-          ><ElTableColumn label="Name"
-            ><template #default="{ row: g }"
-              ><b>{{ g.name }}</b
-              ><br /><span class="soft small">{{ g.description }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Short name"
-            ><template #default="{ row: g }"
-              ><span class="mono">{{ g.slug }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="People"
-            ><template #default="{ row: g }"
-              ><RouterLink :to="`/people?group=${g.slug}`">{{ g.people }}</RouterLink></template
-            ></ElTableColumn
-          ><ElTableColumn
-            ><template #header><span class="visually-hidden">Acts</span></template
-            ><template #default="{ row: g }"
-              ><ElButton v-if="session.engineer" size="small" type="danger" @click="remove(g.slug, g.name, g.people)"
+      <template #default="{ items }">
+        <ElTable table-layout="auto" :data="items" row-key="slug">
+          <ElTableColumn label="Name">
+            <template #default="{ row: g }">
+              <b>{{ g.name }}</b><br /><span class="soft small">{{ g.description }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Short name">
+            <template #default="{ row: g }">
+              <span class="mono">{{ g.slug }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="People">
+            <template #default="{ row: g }">
+              <RouterLink :to="`/people?group=${g.slug}`">{{ g.people }}</RouterLink>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn>
+            <template #header>
+              <span class="visually-hidden">Acts</span>
+            </template>
+            <template #default="{ row: g }">
+              <ElButton v-if="session.engineer" size="small" type="danger" @click="remove(g.slug, g.name, g.people)"
                 >Delete</ElButton
-              ></template
-            ></ElTableColumn
-          ></ElTable
-        ></template
-      >
-      <template #empty><p>There is no group yet.</p></template>
+              >
+            </template>
+          </ElTableColumn>
+        </ElTable>
+      </template>
+      <template #empty>
+        <p>There is no group yet.</p>
+      </template>
     </ListPage>
-    <ElForm label-position="top" v-if="session.engineer" class="panel" @submit.prevent="add">
+    <ElForm v-if="session.engineer" label-position="top" class="panel" @submit.prevent="add">
       <h2>Add a group</h2>
-      <ElFormItem label="Name"><ElInput v-model="one.name" autocomplete="off" /></ElFormItem
-      ><ElFormItem label="Short name"
-        ><ElInput v-model="one.slug" class="mono" spellcheck="false" autocomplete="off" /><small
-          >Rules name the group by it. Empty: made from the name.</small
-        ></ElFormItem
-      ><ElFormItem label="What it is for"><ElInput v-model="one.description" autocomplete="off" /></ElFormItem
-      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!one.name.trim()">Add</ElButton>
+      <ElFormItem label="Name">
+        <ElInput v-model="one.name" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Short name">
+        <ElInput v-model="one.slug" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Rules name the group by it. Empty: made from the name.</small>
+      </ElFormItem>
+      <ElFormItem label="What it is for">
+        <ElInput v-model="one.description" autocomplete="off" />
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!one.name.trim()">Add</ElButton>
     </ElForm>
   </div>
 </template>

@@ -115,9 +115,11 @@ const kinds: [string, string][] = [
         :row-key="keyOf"
         :expand-row-keys="opened ? [opened] : []"
         class="revisions"
-        ><ElTableColumn type="expand" width="1"
-          ><template #default="{ row: r }"
-            ><div v-if="isOpen(r as Revision) && open" class="opened">
+        @expand-change="(r: Revision) => show(r)"
+      >
+        <ElTableColumn type="expand" width="1">
+          <template #default="{ row: r }">
+            <div v-if="isOpen(r as Revision) && open" class="opened">
               <div class="cols two">
                 <div>
                   <h3>What it changed</h3>
@@ -136,45 +138,55 @@ const kinds: [string, string][] = [
                 <CopyValue :value="open.text" label="this version as a file" block />
               </details>
               <div v-if="open.against !== open.number || open.action === 'remove'" class="row restore">
-                <ElFormItem label="Remark"
-                  ><ElInput v-model="remark" autocomplete="off" /><small
-                    >Why; it stands in the history.</small
-                  ></ElFormItem
-                ><ElButton :loading="busy" @click="restore(true)">See what bringing it back would do</ElButton
-                ><ElButton v-if="preview" type="primary" :loading="busy" @click="restore(false)"
-                  >Bring it back</ElButton
-                >
+                <ElFormItem label="Remark">
+                  <ElInput v-model="remark" autocomplete="off" />
+                  <small>Why; it stands in the history.</small>
+                </ElFormItem>
+                <ElButton :loading="busy" @click="restore(true)">See what bringing it back would do</ElButton>
+                <ElButton v-if="preview" type="primary" :loading="busy" @click="restore(false)">Bring it back</ElButton>
               </div>
-              <ConfigSteps v-if="preview" :result="preview" /></div></template></ElTableColumn
-        ><ElTableColumn label="When"
-          ><template #default="{ row: r }"><TimeText :at="r.at" /></template></ElTableColumn
-        ><ElTableColumn label="What"
-          ><template #default="{ row: r }"
+              <ConfigSteps v-if="preview" :result="preview" />
+            </div>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="When">
+          <template #default="{ row: r }">
+            <TimeText :at="r.at" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="What">
+          <template #default="{ row: r }"
             >{{ r.kind }}
             <button class="link" type="button" :title="`Only ${r.name}`" @click="only(r as Revision)">
               {{ r.name || r.slug }}
-            </button></template
-          ></ElTableColumn
-        ><ElTableColumn label="No."
-          ><template #default="{ row: r }">{{ r.number }}</template></ElTableColumn
-        ><ElTableColumn label="Who"
-          ><template #default="{ row: r }">{{ r.author || "–" }}</template></ElTableColumn
-        ><ElTableColumn label="Changed"
-          ><template #default="{ row: r }"
-            ><span class="small mono"
+            </button>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="No.">
+          <template #default="{ row: r }">{{ r.number }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Who">
+          <template #default="{ row: r }">{{ r.author || "–" }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Changed">
+          <template #default="{ row: r }">
+            <span class="small mono"
               ><button class="link" type="button" :aria-expanded="isOpen(r as Revision)" @click="show(r as Revision)">
                 {{ inShort(r as Revision) || "nothing that shows" }}
               </button></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn label="Remark"
-          ><template #default="{ row: r }"
-            ><span class="small">{{ r.remark }}</span></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Remark">
+          <template #default="{ row: r }">
+            <span class="small">{{ r.remark }}</span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
-    <template #empty><p>Nothing was changed yet.</p></template>
+    <template #empty>
+      <p>Nothing was changed yet.</p>
+    </template>
   </ListPage>
   <section v-if="!slug" class="panel whole">
     <h2>Everything, as it was at a time</h2>
@@ -183,15 +195,14 @@ const kinds: [string, string][] = [
       sessions and keys stay as they are.
     </p>
     <div class="row restore">
-      <ElFormItem label="When"
-        ><ElDatePicker
-          v-model="at"
-          type="datetime"
-          format="YYYY-MM-DD HH:mm"
-          value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
-      ><ElFormItem label="Remark"><ElInput v-model="remark" autocomplete="off" /></ElFormItem
-      ><ElButton :loading="busy" @click="back(true)">See what it would do</ElButton
-      ><ElButton v-if="whole?.steps.length" type="danger" :loading="busy" @click="back(false)"
+      <ElFormItem label="When">
+        <ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" />
+      </ElFormItem>
+      <ElFormItem label="Remark">
+        <ElInput v-model="remark" autocomplete="off" />
+      </ElFormItem>
+      <ElButton :loading="busy" @click="back(true)">See what it would do</ElButton>
+      <ElButton v-if="whole?.steps.length" type="danger" :loading="busy" @click="back(false)"
         >Bring everything back</ElButton
       >
     </div>
@@ -210,10 +221,6 @@ const kinds: [string, string][] = [
   cursor: pointer;
   text-decoration: underline;
   overflow-wrap: anywhere;
-}
-.opened > td {
-  background: var(--well);
-  padding: 12px 16px;
 }
 .cols.two {
   grid-template-columns: 1fr 1fr;
@@ -237,9 +244,7 @@ summary {
   cursor: pointer;
   color: var(--sea);
 }
-@media (max-width: 980px) {
-  .cols.two {
-    grid-template-columns: 1fr;
-  }
+.cols.two {
+  grid-template-columns: 1fr;
 }
 </style>

@@ -45,31 +45,39 @@ function changed(before?: string, after?: string): string[] {
   </p>
   <ListPage :load="load" search="Who, what or which">
     <template #default="{ items }">
-      <ElTable table-layout="auto" :data="items" row-key="number"
-        ><ElTableColumn label="No."
-          ><template #default="{ row: e }">{{ e.number }}</template></ElTableColumn
-        ><ElTableColumn label="When"
-          ><template #default="{ row: e }"><TimeText :at="e.at" /></template></ElTableColumn
-        ><ElTableColumn label="Who"
-          ><template #default="{ row: e }">{{ e.who }}</template></ElTableColumn
-        ><ElTableColumn label="From"
-          ><template #default="{ row: e }"
-            ><span class="mono">{{ e.from || "–" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="What"
-          ><template #default="{ row: e }">{{ e.action }} {{ e.kind }}</template></ElTableColumn
-        ><ElTableColumn label="Which"
-          ><template #default="{ row: e }">{{ e.object }}</template></ElTableColumn
-        ><ElTableColumn label="Fields"
-          ><template #default="{ row: e }"
-            ><span class="small mono">{{
-              e.action === "changed" ? changed(e.before, e.after).join(", ") : ""
-            }}</span></template
-          ></ElTableColumn
-        ></ElTable
-      >
+      <ElTable table-layout="auto" :data="items" row-key="number">
+        <ElTableColumn label="No.">
+          <template #default="{ row: e }">{{ e.number }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="When">
+          <template #default="{ row: e }">
+            <TimeText :at="e.at" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Who">
+          <template #default="{ row: e }">{{ e.who }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="From">
+          <template #default="{ row: e }">
+            <span class="mono">{{ e.from || "–" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="What">
+          <template #default="{ row: e }">{{ e.action }} {{ e.kind }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Which">
+          <template #default="{ row: e }">{{ e.object }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Fields">
+          <template #default="{ row: e }">
+            <span class="small mono">{{ e.action === "changed" ? changed(e.before, e.after).join(", ") : "" }}</span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
-    <template #empty><p>Nothing was changed yet.</p></template>
+    <template #empty>
+      <p>Nothing was changed yet.</p>
+    </template>
   </ListPage>
 </template>
 

@@ -55,44 +55,42 @@ const judge = () =>
   <TraceNav />
   <div class="cols">
     <ElForm label-position="top" class="panel" @submit.prevent="judge">
-      <ElFormItem label="Message"
-        ><ElInput
-          v-model="message"
-          type="textarea"
-          :rows="12"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small
+      <ElFormItem label="Message">
+        <ElInput v-model="message" type="textarea" :rows="12" class="mono" spellcheck="false" autocomplete="off" />
+        <small
           >A SAML response or request (XML, base64, an address or form), an ID token, the address of a sign-in request
           or its answer, or a browser's archive (HAR).</small
-        ></ElFormItem
-      >
+        >
+      </ElFormItem>
       <FilePick label="File with a message" small @files="file" />
       <div class="grid">
-        <ElFormItem label="Provider"
-          ><ElSelect v-model="provider"
-            ><ElOption
+        <ElFormItem label="Provider">
+          <ElSelect v-model="provider">
+            <ElOption
               v-for="[value, text] in named(providers.data.value?.items)"
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value" /></ElSelect></ElFormItem
-        ><ElFormItem label="Application"
-          ><ElSelect v-model="application"
-            ><ElOption
+              :data-value="value"
+            />
+          </ElSelect>
+        </ElFormItem>
+        <ElFormItem label="Application">
+          <ElSelect v-model="application">
+            <ElOption
               v-for="[value, text] in named(apps.data.value?.items)"
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value" /></ElSelect
-        ></ElFormItem>
+              :data-value="value"
+            />
+          </ElSelect>
+        </ElFormItem>
       </div>
-      <ElFormItem label="At this time"
-        ><ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" /><small
-          >Empty for now.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="At this time">
+        <ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" />
+        <small>Empty for now.</small>
+      </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!message.trim() || !session.engineer"
         >Judge it</ElButton
       >

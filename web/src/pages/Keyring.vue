@@ -82,15 +82,11 @@ const load = (query: Record<string, string>) =>
         </button>
       </div>
       <div v-if="!purpose.startsWith('token-')" class="for">
-        <ElFormItem label="Towards"
-          ><ElSelect v-model="partner"
-            ><ElOption
-              v-for="[value, text] in partners"
-              :key="value"
-              :value="value"
-              :label="text"
-              :data-value="value" /></ElSelect
-        ></ElFormItem>
+        <ElFormItem label="Towards">
+          <ElSelect v-model="partner">
+            <ElOption v-for="[value, text] in partners" :key="value" :value="value" :label="text" :data-value="value" />
+          </ElSelect>
+        </ElFormItem>
       </div>
     </div>
     <RolloverPanel
@@ -115,33 +111,43 @@ const load = (query: Record<string, string>) =>
     <h2>Certificates of partners</h2>
     <ListPage :load="load" search="Search by fingerprint, subject or partner">
       <template #default="{ items }">
-        <ElTable table-layout="auto" :data="items"
-          ><ElTableColumn label="Ends"
-            ><template #default="{ row: c }"
-              ><TimeText :at="c.notAfter" /><br /><span class="soft small"
+        <ElTable table-layout="auto" :data="items">
+          <ElTableColumn label="Ends">
+            <template #default="{ row: c }">
+              <TimeText :at="c.notAfter" /><br /><span class="soft small"
                 ><TimeText :at="c.notAfter" from /><template v-if="c.superseded">, a later one is held</template></span
-              ></template
-            ></ElTableColumn
-          ><ElTableColumn label="Partner"
-            ><template #default="{ row: c }"
-              ><RouterLink :to="`/${c.owner.kind}s/${c.owner.slug}`">{{ c.owner.name }}</RouterLink></template
-            ></ElTableColumn
-          ><ElTableColumn label="For"
-            ><template #default="{ row: c }">{{ c.use || "any use" }}</template></ElTableColumn
-          ><ElTableColumn label="Certificate"
-            ><template #default="{ row: c }"
-              >{{ c.subject }}, {{ c.key }}<br /><CopyValue
-                :value="c.sha256"
-                label="the fingerprint" /></template></ElTableColumn
-          ><ElTableColumn label="Held since"
-            ><template #default="{ row: c }"
-              ><TimeText :at="c.heldSince" from /><br /><span class="soft small">{{ c.origin }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Last used"
-            ><template #default="{ row: c }"><TimeText :at="c.lastUsed" from /></template></ElTableColumn
-        ></ElTable>
+              >
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Partner">
+            <template #default="{ row: c }">
+              <RouterLink :to="`/${c.owner.kind}s/${c.owner.slug}`">{{ c.owner.name }}</RouterLink>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="For">
+            <template #default="{ row: c }">{{ c.use || "any use" }}</template>
+          </ElTableColumn>
+          <ElTableColumn label="Certificate">
+            <template #default="{ row: c }"
+              >{{ c.subject }}, {{ c.key }}<br />
+              <CopyValue :value="c.sha256" label="the fingerprint" />
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Held since">
+            <template #default="{ row: c }">
+              <TimeText :at="c.heldSince" from /><br /><span class="soft small">{{ c.origin }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Last used">
+            <template #default="{ row: c }">
+              <TimeText :at="c.lastUsed" from />
+            </template>
+          </ElTableColumn>
+        </ElTable>
       </template>
-      <template #empty><p>No certificate of a partner is held yet. They come with the partners' metadata.</p></template>
+      <template #empty>
+        <p>No certificate of a partner is held yet. They come with the partners' metadata.</p>
+      </template>
     </ListPage>
   </section>
 </template>

@@ -100,11 +100,8 @@ const comparedRows = computed(() =>
         </p>
       </div>
       <div class="row">
-        <span class="tag" :class="move.state === 'open' ? 'attention' : 'sound'">{{ move.state }}</span><ElButton
-          v-if="session.engineer && move.state === 'open'"
-          @click="end"
-          >End the move</ElButton
-        >
+        <span class="tag" :class="move.state === 'open' ? 'attention' : 'sound'">{{ move.state }}</span>
+        <ElButton v-if="session.engineer && move.state === 'open'" @click="end">End the move</ElButton>
       </div>
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
@@ -116,23 +113,27 @@ const comparedRows = computed(() =>
       :readonly="!session.engineer || move.state !== 'open'"
       @changed="refresh"
     >
-      <ElTable table-layout="auto" :data="move.apps.filter((x) => x.wave === w.number)" row-key="slug"
-        ><ElTableColumn label="Application"
-          ><template #default="{ row: a }"
-            ><RouterLink :to="`/applications/${a.slug}`"
+      <ElTable table-layout="auto" :data="move.apps.filter((x) => x.wave === w.number)" row-key="slug">
+        <ElTableColumn label="Application">
+          <template #default="{ row: a }">
+            <RouterLink :to="`/applications/${a.slug}`"
               ><b>{{ a.name }}</b></RouterLink
             ><br /><span class="tag" :class="a.state === 'moved' ? 'sound' : a.state === 'back' ? 'broken' : ''">{{
               a.state === "moved" ? "moved" : a.state === "back" ? "went back" : "waits"
-            }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Used"
-          ><template #default="{ row: a }"
-            ><span class="small"
+            }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Used">
+          <template #default="{ row: a }">
+            <span class="small"
               >{{ a.users }} people, {{ a.signIns }} sign-ins in 30 days<br /><span class="soft"
-                >the last <TimeText :at="a.lastSignIn" from /></span></span></template></ElTableColumn
-        ><ElTableColumn label="Ready"
-          ><template #default="{ row: a }"
-            ><span class="small"
+                >the last <TimeText :at="a.lastSignIn" from /></span
+            ></span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Ready">
+          <template #default="{ row: a }">
+            <span class="small"
               ><span class="tag" :class="verdicts[a.verdict.state]?.state">{{ verdicts[a.verdict.state]?.text }}</span>
               <details v-if="a.verdict.why.length || a.needs.length">
                 <summary>{{ a.verdict.why[0] ?? "what it needs" }}</summary>
@@ -144,55 +145,66 @@ const comparedRows = computed(() =>
                   {{ move.to.name }}, {{ a.people.found }} would be found, {{ a.people.strangers }} would be
                   strangers<template v-if="a.people.doubtful">, {{ a.people.doubtful }} share a value</template>.
                 </p>
-                <ElTable table-layout="auto" :data="a.needs" row-key="attribute" v-if="a.needs.length"
-                  ><ElTableColumn label="Needs"
-                    ><template #default="{ row: n }"
-                      ><span class="mono"
+                <ElTable v-if="a.needs.length" table-layout="auto" :data="a.needs" row-key="attribute">
+                  <ElTableColumn label="Needs">
+                    <template #default="{ row: n }">
+                      <span class="mono"
                         >{{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft"
                           >for {{ n.as.join(", ") }}</span
                         ></span
-                      ></template
-                    ></ElTableColumn
-                  ><ElTableColumn :label="move.from.name"
-                    ><template #default="{ row: n }"
-                      ><span class="mono">{{ n.from || "–" }}</span></template
-                    ></ElTableColumn
-                  ><ElTableColumn :label="move.to.name"
-                    ><template #default="{ row: n }"
-                      ><span class="mono">{{ n.to || "–" }}</span></template
-                    ></ElTableColumn
-                  ></ElTable
-                >
+                      >
+                    </template>
+                  </ElTableColumn>
+                  <ElTableColumn :label="move.from.name">
+                    <template #default="{ row: n }">
+                      <span class="mono">{{ n.from || "–" }}</span>
+                    </template>
+                  </ElTableColumn>
+                  <ElTableColumn :label="move.to.name">
+                    <template #default="{ row: n }">
+                      <span class="mono">{{ n.to || "–" }}</span>
+                    </template>
+                  </ElTableColumn>
+                </ElTable>
               </details></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn label="Both ways"
-          ><template #default="{ row: a }"
-            ><span class="small"
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Both ways">
+          <template #default="{ row: a }">
+            <span class="small"
               ><span v-for="(n, r) in a.compared" :key="r" class="tag" :class="results[r]?.state"
                 >{{ n }} {{ results[r]?.text ?? r }}</span
               ><span v-if="!Object.keys(a.compared).length" class="soft">nobody yet</span></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn v-if="session.engineer"
-          ><template #header><span class="visually-hidden">Act</span></template
-          ><template #default="{ row: a }"
-            ><div v-if="move.state === 'open'" class="stack small">
-              <ElButton size="small" :loading="busy" @click="try_(a as MoveApplication)">Link to try both ways</ElButton
-              ><label v-if="a.state !== 'moved' && movable(w)" class="which"
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn v-if="session.engineer">
+          <template #header>
+            <span class="visually-hidden">Act</span>
+          </template>
+          <template #default="{ row: a }">
+            <div v-if="move.state === 'open'" class="stack small">
+              <ElButton size="small" :loading="busy" @click="try_(a as MoveApplication)"
+                >Link to try both ways</ElButton
+              >
+              <label v-if="a.state !== 'moved' && movable(w)" class="which"
                 >Wave
                 <ElSelect
                   :model-value="a.wave"
                   :aria-label="`Wave of ${a.name}`"
                   @change="put(a as MoveApplication, Number($event))"
-                  ><ElOption
+                >
+                  <ElOption
                     v-for="n in nextWave"
                     :key="n"
                     :disabled="!movable(move.waves.find((x) => x.number === n))"
                     :value="n"
                     :label="n"
-                    :data-value="n" /></ElSelect
-              ></label>
+                    :data-value="n"
+                  />
+                </ElSelect>
+              </label>
             </div>
             <div v-if="trial?.slug === a.slug" class="trial">
               <CopyValue :value="trial!.link" label="the link" />
@@ -200,39 +212,46 @@ const comparedRows = computed(() =>
                 For {{ trial!.people }} people of the circle. They sign in once at each provider; nothing reaches the
                 application.
               </p>
-            </div></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            </div>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </WavePanel>
     <section v-if="compared?.items.length" class="panel">
       <h2>Both ways, side by side</h2>
-      <ElTable table-layout="auto" :data="comparedRows"
-        ><ElTableColumn label="Person"
-          ><template #default="{ row: { c, i } }">{{ i ? "" : c.person || "–" }}</template></ElTableColumn
-        ><ElTableColumn label="Application"
-          ><template #default="{ row: { c, i } }">{{ i ? "" : c.application }}</template></ElTableColumn
-        ><ElTableColumn label="Result"
-          ><template #default="{ row: { c, i } }"
-            ><template v-if="!i"
+      <ElTable table-layout="auto" :data="comparedRows">
+        <ElTableColumn label="Person">
+          <template #default="{ row: { c, i } }">{{ i ? "" : c.person || "–" }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Application">
+          <template #default="{ row: { c, i } }">{{ i ? "" : c.application }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Result">
+          <template #default="{ row: { c, i } }">
+            <template v-if="!i"
               ><span class="tag" :class="results[c.result]?.state">{{ results[c.result]?.text ?? c.result }}</span>
               <RouterLink v-if="c.reference" :to="`/traces/${c.reference}`" class="small">trace</RouterLink><br /><span
                 class="small soft"
-                >{{ c.how }}, <TimeText :at="c.at" from /></span></template></template></ElTableColumn
-        ><ElTableColumn label="Claim"
-          ><template #default="{ row: { c, d } }"
-            ><span class="mono">{{ d?.name ?? c.code }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn :label="`With ${move.from.name}`"
-          ><template #default="{ row: { d } }"
-            ><span class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn :label="`With ${move.to.name}`"
-          ><template #default="{ row: { d } }"
-            ><span class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</span></template
-          ></ElTableColumn
-        ></ElTable
-      >
+                >{{ c.how }}, <TimeText :at="c.at" from /></span
+            ></template>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Claim">
+          <template #default="{ row: { c, d } }">
+            <span class="mono">{{ d?.name ?? c.code }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn :label="`With ${move.from.name}`">
+          <template #default="{ row: { d } }">
+            <span class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn :label="`With ${move.to.name}`">
+          <template #default="{ row: { d } }">
+            <span class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </section>
     <section v-if="uses" class="panel">
       <h2>What still uses {{ uses.provider.name }}</h2>
@@ -265,14 +284,6 @@ summary {
 }
 .tag {
   margin: 0 4px 2px 0;
-}
-select {
-  font: inherit;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
-  padding: 2px 6px;
 }
 .which {
   display: block;

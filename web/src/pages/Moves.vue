@@ -57,75 +57,87 @@ const states: Record<string, string> = { open: "attention", done: "sound", "give
   </p>
   <EstateNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <ElTable table-layout="auto" :data="data.items" row-key="slug" v-if="data?.items.length"
-    ><ElTableColumn label="Name"
-      ><template #default="{ row: m }"
-        ><RouterLink :to="`/moves/${m.slug}`"
+  <ElTable v-if="data?.items.length" table-layout="auto" :data="data.items" row-key="slug">
+    <ElTableColumn label="Name">
+      <template #default="{ row: m }">
+        <RouterLink :to="`/moves/${m.slug}`"
           ><b>{{ m.name }}</b></RouterLink
-        ></template
-      ></ElTableColumn
-    ><ElTableColumn label="From"
-      ><template #default="{ row: m }">{{ m.from.name }}</template></ElTableColumn
-    ><ElTableColumn label="To"
-      ><template #default="{ row: m }">{{ m.to.name }}</template></ElTableColumn
-    ><ElTableColumn label="Moved"
-      ><template #default="{ row: m }">{{ m.moved }} of {{ m.applications }}</template></ElTableColumn
-    ><ElTableColumn label="State"
-      ><template #default="{ row: m }"
-        ><span class="tag" :class="states[m.state]">{{ m.state }}</span></template
-      ></ElTableColumn
-    ><ElTableColumn label="Planned"
-      ><template #default="{ row: m }"><TimeText :at="m.created" from /> by {{ m.by }}</template></ElTableColumn
-    ></ElTable
-  >
+        >
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="From">
+      <template #default="{ row: m }">{{ m.from.name }}</template>
+    </ElTableColumn>
+    <ElTableColumn label="To">
+      <template #default="{ row: m }">{{ m.to.name }}</template>
+    </ElTableColumn>
+    <ElTableColumn label="Moved">
+      <template #default="{ row: m }">{{ m.moved }} of {{ m.applications }}</template>
+    </ElTableColumn>
+    <ElTableColumn label="State">
+      <template #default="{ row: m }">
+        <span class="tag" :class="states[m.state]">{{ m.state }}</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="Planned">
+      <template #default="{ row: m }"> <TimeText :at="m.created" from /> by {{ m.by }}</template>
+    </ElTableColumn>
+  </ElTable>
   <p v-else-if="data" class="panel empty">
     Nothing is being moved. A move is planned first; no application changes until a wave of it is opened.
   </p>
-  <ElForm label-position="top" v-if="session.engineer" class="panel add" @submit.prevent="plan">
+  <ElForm v-if="session.engineer" label-position="top" class="panel add" @submit.prevent="plan">
     <h2>Plan a move</h2>
-    <ElFormItem label="Name"
-      ><ElInput v-model="name" autocomplete="off" /><small
-        >What a colleague will understand in two years.</small
-      ></ElFormItem
-    >
+    <ElFormItem label="Name">
+      <ElInput v-model="name" autocomplete="off" />
+      <small>What a colleague will understand in two years.</small>
+    </ElFormItem>
     <div class="pair">
-      <ElFormItem label="From"
-        ><ElSelect v-model="from"
-          ><ElOption
+      <ElFormItem label="From">
+        <ElSelect v-model="from">
+          <ElOption
             v-for="[value, text] in [['', 'choose'], ...options]"
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="To"
-        ><ElSelect v-model="to"
-          ><ElOption
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="To">
+        <ElSelect v-model="to">
+          <ElOption
             v-for="[value, text] in [['', 'choose'], ...options.filter(([s]) => s !== from)]"
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
     </div>
     <fieldset v-if="apps?.items.length">
       <legend>
         <b>Applications</b> <small class="soft">none chosen: all {{ apps.items.length }}</small>
       </legend>
-      <ElCheckboxGroup v-model="some"
-        ><ElCheckbox v-for="a in apps.items" :key="a.slug" :value="a.slug">{{ a.name }}</ElCheckbox></ElCheckboxGroup
-      >
+      <ElCheckboxGroup v-model="some">
+        <ElCheckbox v-for="a in apps.items" :key="a.slug" :value="a.slug">{{ a.name }}</ElCheckbox>
+      </ElCheckboxGroup>
     </fieldset>
     <p v-else-if="apps" class="soft">No application has it.</p>
     <div class="pair">
-      <ElFormItem label="Groups that try it"
-        ><ElInput v-model="groups" autocomplete="off" /><small
-          >Short names. Their people's sign-ins both ways count; nobody named: everybody's.</small
-        ></ElFormItem
-      ><ElFormItem label="People who try it"
-        ><ElInput v-model="people" autocomplete="off" /><small>By user name or mail address.</small></ElFormItem
-      >
+      <ElFormItem label="Groups that try it">
+        <ElInput v-model="groups" autocomplete="off" />
+        <small>Short names. Their people's sign-ins both ways count; nobody named: everybody's.</small>
+      </ElFormItem>
+      <ElFormItem label="People who try it">
+        <ElInput v-model="people" autocomplete="off" />
+        <small>By user name or mail address.</small>
+      </ElFormItem>
     </div>
-    <ElFormItem label="Remark"><ElInput v-model="remark" autocomplete="off" /></ElFormItem>
+    <ElFormItem label="Remark">
+      <ElInput v-model="remark" autocomplete="off" />
+    </ElFormItem>
     <ElButton
       type="primary"
       native-type="submit"

@@ -55,16 +55,15 @@ async function byName() {
     <ElForm label-position="top" class="panel" @submit.prevent="byName">
       <h2>You have only its name</h2>
       <p class="soft">Hand over our values first, and take theirs when they come.</p>
-      <ElFormItem label="Name"><ElInput v-model="name" autocomplete="off" /></ElFormItem
-      ><ElFormItem label="It speaks"
-        ><ElSelect v-model="kind"
-          ><ElOption
-            v-for="[value, text] in kinds"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton>
+      <ElFormItem label="Name">
+        <ElInput v-model="name" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="It speaks">
+        <ElSelect v-model="kind">
+          <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" :data-value="value" />
+        </ElSelect>
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </ElForm>
   </div>
@@ -77,9 +76,7 @@ async function byName() {
   gap: 20px;
   align-items: start;
 }
-@media (max-width: 900px) {
-  .two {
-    grid-template-columns: 1fr;
-  }
+.two {
+  grid-template-columns: 1fr;
 }
 </style>

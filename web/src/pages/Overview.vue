@@ -66,11 +66,11 @@ useTicker(5000, () => void again());
       </section>
       <section>
         <h2>Findings</h2>
-        <FindingList :findings="data.findings" empty="Nothing needs attention."
-          ><template #default="{ finding }"
-            ><RouterLink :to="place(finding)">{{ (finding as any).name }}</RouterLink></template
-          ></FindingList
-        >
+        <FindingList :findings="data.findings" empty="Nothing needs attention.">
+          <template #default="{ finding }">
+            <RouterLink :to="place(finding)">{{ (finding as any).name }}</RouterLink>
+          </template>
+        </FindingList>
       </section>
     </div>
   </template>

@@ -22,8 +22,8 @@ const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query:
       <p class="sub">Whom the gate knows: from their first sign-in, from a file, or entered by hand.</p>
     </div>
     <div v-if="session.engineer" class="row">
-      <ElButton @click="router.push('/people-settings')">Import and export</ElButton
-      ><ElButton type="primary" @click="router.push('/people/new')">Add a person</ElButton>
+      <ElButton @click="router.push('/people-settings')">Import and export</ElButton>
+      <ElButton type="primary" @click="router.push('/people/new')">Add a person</ElButton>
     </div>
   </div>
   <PeopleNav />
@@ -48,32 +48,39 @@ const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query:
     ]"
   >
     <template #default="{ items }">
-      <ElTable table-layout="auto" :data="items" row-key="id"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: p }"
-            ><RouterLink v-if="session.engineer" :to="`/people/${p.id}`"
+      <ElTable table-layout="auto" :data="items" row-key="id">
+        <ElTableColumn label="Name">
+          <template #default="{ row: p }">
+            <RouterLink v-if="session.engineer" :to="`/people/${p.id}`"
               ><b>{{ p.name }}</b></RouterLink
             ><template v-else>{{ p.name }}</template>
-            <span v-if="!p.active" class="tag broken">not active</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Mail address"
-          ><template #default="{ row: p }"
-            ><span class="mono">{{ p.email || "–" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="User name"
-          ><template #default="{ row: p }"
-            ><span class="mono">{{ p.username || "–" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Type"
-          ><template #default="{ row: p }">{{ p.type }}</template></ElTableColumn
-        ><ElTableColumn label="Last sign-in"
-          ><template #default="{ row: p }"><TimeText :at="p.lastSeen" from /></template></ElTableColumn
-      ></ElTable>
+            <span v-if="!p.active" class="tag broken">not active</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Mail address">
+          <template #default="{ row: p }">
+            <span class="mono">{{ p.email || "–" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="User name">
+          <template #default="{ row: p }">
+            <span class="mono">{{ p.username || "–" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Type">
+          <template #default="{ row: p }">{{ p.type }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Last sign-in">
+          <template #default="{ row: p }">
+            <TimeText :at="p.lastSeen" from />
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
-    <template #empty
-      ><p>
+    <template #empty>
+      <p>
         Nobody is known yet. People come with their first sign-in through a provider that creates them, or from a file.
-      </p></template
-    >
+      </p>
+    </template>
   </ListPage>
 </template>

@@ -64,71 +64,74 @@ const cancel = () =>
   <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
   <div class="cols">
     <ElForm label-position="top" class="panel" @submit.prevent="store">
-      <ElFormItem label="Person types"
-        ><ElInput
-          v-model="types"
-          :disabled="!session.engineer"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        /><small>Parted by commas; the first is the usual one.</small></ElFormItem
-      >
+      <ElFormItem label="Person types">
+        <ElInput v-model="types" :disabled="!session.engineer" class="mono" spellcheck="false" autocomplete="off" />
+        <small>Parted by commas; the first is the usual one.</small>
+      </ElFormItem>
       <h2>Attributes</h2>
       <p class="soft">Those that are not listed are text, kept, and seen by engineers only.</p>
-      <ElTable table-layout="auto" :data="attributes"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: a, $index: i }"
-            ><ElInput
-              v-model="a.name"
-              class="mono"
-              :aria-label="`Name of attribute ${i + 1}`" /></template></ElTableColumn
-        ><ElTableColumn label="In words"
-          ><template #default="{ row: a, $index: i }"
-            ><ElInput
+      <ElTable table-layout="auto" :data="attributes">
+        <ElTableColumn label="Name">
+          <template #default="{ row: a, $index: i }">
+            <ElInput v-model="a.name" class="mono" :aria-label="`Name of attribute ${i + 1}`" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="In words">
+          <template #default="{ row: a, $index: i }">
+            <ElInput
               v-model="a.words"
               :aria-label="`Words for attribute ${i + 1}`"
-              :placeholder="data?.names.find((n) => n.claim === a.name)?.words" /></template></ElTableColumn
-        ><ElTableColumn label="Type"
-          ><template #default="{ row: a, $index: i }"
-            ><ElSelect v-model="a.type" :aria-label="`Type of attribute ${i + 1}`"
-              ><ElOption
+              :placeholder="data?.names.find((n) => n.claim === a.name)?.words"
+            />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Type">
+          <template #default="{ row: a, $index: i }">
+            <ElSelect v-model="a.type" :aria-label="`Type of attribute ${i + 1}`">
+              <ElOption
                 v-for="t in ['text', 'list', 'number', 'yes-no', 'date', 'mail', 'address']"
                 :key="t"
                 :value="t"
                 :label="t"
-                :data-value="t" /></ElSelect></template></ElTableColumn
-        ><ElTableColumn label="This sign-in only"
-          ><template #default="{ row: a, $index: i }"
-            ><ElCheckbox
-              v-model="a.session"
-              :aria-label="`Attribute ${i + 1} for the sign-in only`" /></template></ElTableColumn
-        ><ElTableColumn label="Seen by the person"
-          ><template #default="{ row: a, $index: i }"
-            ><ElCheckbox
-              v-model="a.visible"
-              :aria-label="`Attribute ${i + 1} seen by the person`" /></template></ElTableColumn
-        ><ElTableColumn label="Edited by the person"
-          ><template #default="{ row: a, $index: i }"
-            ><ElCheckbox
-              v-model="a.editable"
-              :aria-label="`Attribute ${i + 1} edited by the person`" /></template></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Acts</span></template
-          ><template #default="{ $index: i }"
-            ><button
+                :data-value="t"
+              />
+            </ElSelect>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="This sign-in only">
+          <template #default="{ row: a, $index: i }">
+            <ElCheckbox v-model="a.session" :aria-label="`Attribute ${i + 1} for the sign-in only`" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Seen by the person">
+          <template #default="{ row: a, $index: i }">
+            <ElCheckbox v-model="a.visible" :aria-label="`Attribute ${i + 1} seen by the person`" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Edited by the person">
+          <template #default="{ row: a, $index: i }">
+            <ElCheckbox v-model="a.editable" :aria-label="`Attribute ${i + 1} edited by the person`" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Acts</span>
+          </template>
+          <template #default="{ $index: i }">
+            <button
               type="button"
               class="bare"
               :aria-label="`Take attribute ${i + 1} away`"
               @click="attributes.splice(i, 1)"
             >
               ✕
-            </button></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            </button>
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-if="session.engineer" class="row acts">
-        <ElButton @click="attributes.push({ name: '', type: 'text' })">Add an attribute</ElButton
-        ><ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
+        <ElButton @click="attributes.push({ name: '', type: 'text' })">Add an attribute</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">Save</ElButton>
       </p>
     </ElForm>
     <div class="stack">
@@ -148,9 +151,9 @@ const cancel = () =>
           "
         />
         <p v-if="file" class="mono small">{{ file.name }}</p>
-        <ElFormItem label="People are known by" class="by"
-          ><ElSelect v-model="by"
-            ><ElOption
+        <ElFormItem label="People are known by" class="by">
+          <ElSelect v-model="by">
+            <ElOption
               v-for="[value, text] in [
                 ['external_id', 'external ID'],
                 ['email', 'mail address'],
@@ -160,8 +163,10 @@ const cancel = () =>
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value" /></ElSelect
-        ></ElFormItem>
+              :data-value="value"
+            />
+          </ElSelect>
+        </ElFormItem>
         <ElCheckbox v-model="skip">Write the good lines although others are bad</ElCheckbox>
         <ElButton :disabled="!file" :loading="importing" @click="check">Check the file</ElButton>
         <p v-if="importError" class="error" role="alert">{{ importError }}</p>
@@ -194,12 +199,9 @@ const cancel = () =>
               type="primary"
               :loading="importing"
               @click="write"
-              >{{ job.state === "stopped" ? "Go on writing" : "Write it" }}</ElButton><ElButton
-              v-if="job.state !== 'done'"
-              type="danger"
-              @click="cancel"
-              >Cancel</ElButton
+              >{{ job.state === "stopped" ? "Go on writing" : "Write it" }}</ElButton
             >
+            <ElButton v-if="job.state !== 'done'" type="danger" @click="cancel">Cancel</ElButton>
           </p>
         </div>
       </section>
@@ -218,19 +220,6 @@ const cancel = () =>
 </template>
 
 <style scoped>
-input:not([type]),
-select {
-  font: inherit;
-  font-size: 14px;
-  width: 100%;
-  min-width: 5.5rem;
-  padding: 4px 8px;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  background: var(--paper);
-  color: var(--ink);
-  min-height: 31px;
-}
 .mono {
   font-family: var(--mono);
 }

@@ -134,6 +134,12 @@ const kindWords: Record<string, string> = {
   passkey: "passkey",
 };
 const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.some((b) => b !== "hand")));
+/** The attribute's own name, and who said its value. */
+function origin(name: string) {
+  const by = person.value?.sources[name];
+  if (!by) return name;
+  return `${name} · ${by === "hand" ? "entered here" : `from ${by}`}`;
+}
 </script>
 
 <template>
@@ -157,48 +163,42 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
         <h2>Profile</h2>
         <div class="grid">
           <div v-for="v in values" :key="v.name">
-            <ElFormItem :label="wordsOf(v.name)"
-              ><ElInput
+            <ElFormItem :label="wordsOf(v.name)">
+              <ElInput
                 v-model="v.text"
                 :type="v.text.includes('\n') ? 'textarea' : 'text'"
                 :rows="v.text.includes('\n') ? Math.min(6, v.text.split('\n').length) : undefined"
                 spellcheck="false"
                 autocomplete="off"
-              /><small
-                v-if="
-                  person
-                    ? `${v.name}${person.sources[v.name] ? ` · ${person.sources[v.name] === 'hand' ? 'entered here' : `from ${person.sources[v.name]}`}` : ''}`
-                    : v.name
-                "
-                >{{
-                  person
-                    ? `${v.name}${person.sources[v.name] ? ` · ${person.sources[v.name] === "hand" ? "entered here" : `from ${person.sources[v.name]}`}` : ""}`
-                    : v.name
-                }}</small
-              ></ElFormItem
-            >
+              />
+              <small>{{ origin(v.name) }}</small>
+            </ElFormItem>
           </div>
         </div>
-        <p><ElButton size="small" @click="values.push({ name: '', text: '' })">Add an attribute</ElButton></p>
+        <p>
+          <ElButton size="small" @click="values.push({ name: '', text: '' })">Add an attribute</ElButton>
+        </p>
         <div v-for="(v, i) in values.filter((x) => !wordsOf(x.name))" :key="i" class="grid">
-          <ElFormItem label="Name of the attribute"
-            ><ElInput v-model="v.name" class="mono" spellcheck="false" autocomplete="off"
-          /></ElFormItem>
+          <ElFormItem label="Name of the attribute">
+            <ElInput v-model="v.name" class="mono" spellcheck="false" autocomplete="off" />
+          </ElFormItem>
         </div>
         <div class="grid">
-          <ElFormItem label="Person type"
-            ><ElSelect v-model="type"
-              ><ElOption
+          <ElFormItem label="Person type">
+            <ElSelect v-model="type">
+              <ElOption
                 v-for="[value, text] in (settings?.settings.types ?? []).map((t) => [t, t] as [string, string])"
                 :key="value"
                 :value="value"
                 :label="text"
-                :data-value="value" /></ElSelect></ElFormItem
-          ><ElFormItem label="Name in the gate's own directory"
-            ><ElInput v-model="login" class="mono" spellcheck="false" autocomplete="off" /><small
-              >For people who sign in with a password or passkey here. Empty for none.</small
-            ></ElFormItem
-          >
+                :data-value="value"
+              />
+            </ElSelect>
+          </ElFormItem>
+          <ElFormItem label="Name in the gate's own directory">
+            <ElInput v-model="login" class="mono" spellcheck="false" autocomplete="off" />
+            <small>For people who sign in with a password or passkey here. Empty for none.</small>
+          </ElFormItem>
         </div>
         <ElCheckbox v-model="active"
           ><b>Active</b
@@ -208,11 +208,9 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
         >
         <fieldset v-if="groups?.items.length">
           <legend>Groups, given by hand</legend>
-          <ElCheckboxGroup v-model="chosen"
-            ><ElCheckbox v-for="g in groups.items" :key="g.slug" :value="g.slug">{{
-              g.name
-            }}</ElCheckbox></ElCheckboxGroup
-          >
+          <ElCheckboxGroup v-model="chosen">
+            <ElCheckbox v-for="g in groups.items" :key="g.slug" :value="g.slug">{{ g.name }}</ElCheckbox>
+          </ElCheckboxGroup>
         </fieldset>
         <p v-if="given.length" class="soft">
           Given by providers:
@@ -233,15 +231,16 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
             ><br /><span class="mono">{{ l.subject }}</span
             ><br /><span class="soft small"
               >first <TimeText :at="l.firstUsed" from />, last <TimeText :at="l.lastUsed" from /></span
-            ><br /><ElButton size="small" type="danger" @click="unlink(l.id, l.provider)">Take away</ElButton>
+            ><br />
+            <ElButton size="small" type="danger" @click="unlink(l.id, l.provider)">Take away</ElButton>
           </div>
           <p v-if="!person.links.length" class="soft">Linked to no provider yet.</p>
           <ElForm label-position="top" class="item" @submit.prevent="linkUp">
-            <ElFormItem label="Link a sign-in that found nobody"
-              ><ElInput v-model="reference" class="mono" spellcheck="false" autocomplete="off" /><small
-                >Its reference number. Make sure that it was this person.</small
-              ></ElFormItem
-            ><ElButton size="small" native-type="submit" :disabled="!reference.trim()" :loading="busy">Link</ElButton>
+            <ElFormItem label="Link a sign-in that found nobody">
+              <ElInput v-model="reference" class="mono" spellcheck="false" autocomplete="off" />
+              <small>Its reference number. Make sure that it was this person.</small>
+            </ElFormItem>
+            <ElButton size="small" native-type="submit" :disabled="!reference.trim()" :loading="busy">Link</ElButton>
           </ElForm>
         </section>
         <section v-if="person.login" class="panel">
@@ -256,14 +255,17 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
               }[c.kind] ?? c.kind
             }}</b><br /><span class="soft small"
               >since <TimeText :at="c.created" from />, used <TimeText :at="c.lastUsed" from /></span
-            ><br /><ElButton size="small" type="danger" @click="drop(c.id, c.kind)">Take away</ElButton>
+            ><br />
+            <ElButton size="small" type="danger" @click="drop(c.id, c.kind)">Take away</ElButton>
           </div>
           <p v-if="!person.credentials.length" class="soft">There is no password yet.</p>
-          <p><ElButton size="small" :loading="busy" @click="makeLink">Make a link to set a password</ElButton></p>
+          <p>
+            <ElButton size="small" :loading="busy" @click="makeLink">Make a link to set a password</ElButton>
+          </p>
           <template v-if="link"
             ><p><b>Send it now; it is shown once, works once, and is good for two days.</b></p>
-            <CopyValue :value="link" label="the link"
-          /></template>
+            <CopyValue :value="link" label="the link" />
+          </template>
         </section>
         <section class="panel">
           <h2>Accounts</h2>
@@ -288,7 +290,9 @@ const given = computed(() => (person.value?.groups ?? []).filter((g) => g.by.som
       <h2>Newest sign-ins</h2>
       <TraceTable :traces="traces?.items ?? []" empty="No sign-in is kept." />
     </section>
-    <p v-if="person" class="later"><ElButton type="danger" @click="remove">Delete this person</ElButton></p>
+    <p v-if="person" class="later">
+      <ElButton type="danger" @click="remove">Delete this person</ElButton>
+    </p>
   </template>
 </template>
 

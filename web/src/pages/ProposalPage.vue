@@ -102,8 +102,8 @@ const withdraw = () =>
           </p>
           <div class="stack">
             <div class="row">
-              <ElButton v-if="!proposal.approvedBy && !own" :loading="busy" @click="approve">Approve</ElButton
-              ><ElButton
+              <ElButton v-if="!proposal.approvedBy && !own" :loading="busy" @click="approve">Approve</ElButton>
+              <ElButton
                 type="primary"
                 :loading="busy"
                 :disabled="proposal.needsSecond && !proposal.approvedBy"
@@ -113,20 +113,24 @@ const withdraw = () =>
             </div>
             <details>
               <summary>In a window</summary>
-              <ElFormItem label="From"
-                ><ElDatePicker
+              <ElFormItem label="From">
+                <ElDatePicker
                   v-model="from"
                   type="datetime"
                   format="YYYY-MM-DD HH:mm"
-                  value-format="YYYY-MM-DDTHH:mm" /></ElFormItem
-              ><ElFormItem label="Until"
-                ><ElDatePicker
+                  value-format="YYYY-MM-DDTHH:mm"
+                />
+              </ElFormItem>
+              <ElFormItem label="Until">
+                <ElDatePicker
                   v-model="until"
                   type="datetime"
                   format="YYYY-MM-DD HH:mm"
                   value-format="YYYY-MM-DDTHH:mm"
-                /><small>An hour later, unless it is said.</small></ElFormItem
-              ><ElButton
+                />
+                <small>An hour later, unless it is said.</small>
+              </ElFormItem>
+              <ElButton
                 :loading="busy"
                 :disabled="!from || (proposal.needsSecond && !proposal.approvedBy)"
                 @click="apply(true)"
@@ -138,8 +142,10 @@ const withdraw = () =>
             </p>
             <details>
               <summary>Withdraw</summary>
-              <ElFormItem label="Why"><ElInput v-model="note" autocomplete="off" /></ElFormItem
-              ><ElButton type="danger" :loading="busy" @click="withdraw">Withdraw</ElButton>
+              <ElFormItem label="Why">
+                <ElInput v-model="note" autocomplete="off" />
+              </ElFormItem>
+              <ElButton type="danger" :loading="busy" @click="withdraw">Withdraw</ElButton>
             </details>
           </div>
           <p v-if="failed" class="error" role="alert">{{ failed }}</p>

@@ -54,46 +54,52 @@ const set = (second: boolean) =>
     ]"
   >
     <template #default="{ items }">
-      <ElTable table-layout="auto" :data="items" row-key="id"
-        ><ElTableColumn label="Of"
-          ><template #default="{ row: p }"
-            ><RouterLink :to="`/proposals/${p.id}`"
+      <ElTable table-layout="auto" :data="items" row-key="id">
+        <ElTableColumn label="Of">
+          <template #default="{ row: p }">
+            <RouterLink :to="`/proposals/${p.id}`"
               ><b>{{ p.name }}</b></RouterLink
-            ><br /><span class="soft small">{{ p.kind }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="State"
-          ><template #default="{ row: p }"
-            ><span class="tag" :class="stateWords[p.state]?.state">{{ stateWords[p.state]?.text ?? p.state }}</span
-            ><br v-if="p.from" /><span v-if="p.from" class="small"
-              >for <TimeText :at="p.from" /></span></template></ElTableColumn
-        ><ElTableColumn label="By"
-          ><template #default="{ row: p }"
-            >{{ p.by }}<span v-if="p.theirs" class="tag">other side</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="When"
-          ><template #default="{ row: p }"><TimeText :at="p.created" from /></template></ElTableColumn
-        ><ElTableColumn label="Changes"
-          ><template #default="{ row: p }"
-            ><span class="small mono"
+            ><br /><span class="soft small">{{ p.kind }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="State">
+          <template #default="{ row: p }">
+            <span class="tag" :class="stateWords[p.state]?.state">{{ stateWords[p.state]?.text ?? p.state }}</span><br
+              v-if="p.from"
+            /><span v-if="p.from" class="small">for <TimeText :at="p.from" /></span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="By">
+          <template #default="{ row: p }">{{ p.by }}<span v-if="p.theirs" class="tag">other side</span> </template>
+        </ElTableColumn>
+        <ElTableColumn label="When">
+          <template #default="{ row: p }">
+            <TimeText :at="p.created" from />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Changes">
+          <template #default="{ row: p }">
+            <span class="small mono"
               >{{
                 p.changes
                   .slice(0, 4)
                   .map((c: { field: string }) => c.field)
                   .join(", ")
               }}<template v-if="p.changes.length > 4"> …</template></span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn label="Remark"
-          ><template #default="{ row: p }"
-            ><span class="small">{{ p.remark }}</span></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Remark">
+          <template #default="{ row: p }">
+            <span class="small">{{ p.remark }}</span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
-    <template #empty
-      ><p>
+    <template #empty>
+      <p>
         Nothing waits. On the page of an open application or provider, changes can be proposed in place of being made.
-      </p></template
-    >
+      </p>
+    </template>
   </ListPage>
 </template>

@@ -10,13 +10,13 @@ import FindingList from "../components/FindingList.vue";
 import GiveOurs from "../components/GiveOurs.vue";
 import MetadataWatch from "../components/MetadataWatch.vue";
 import MappingEditor from "../components/MappingEditor.vue";
+import ObjectHead from "../components/ObjectHead.vue";
 import Passage from "../components/Passage.vue";
 import MatchingForm from "../components/MatchingForm.vue";
 import ProposeBar from "../components/ProposeBar.vue";
 import ProviderForm from "../components/ProviderForm.vue";
 import ReachControl from "../components/ReachControl.vue";
 import SecretPanel from "../components/SecretPanel.vue";
-import ReachTag from "../components/ReachTag.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import TraceTable from "../components/TraceTable.vue";
 import { useProposing } from "../composables/changes";
@@ -97,23 +97,26 @@ async function remove() {
   </div>
   <p v-else-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="provider">
-    <div class="head">
-      <div>
-        <h1>{{ provider.name }}</h1>
-        <p class="sub">
-          {{ kindWords[provider.kind] }} provider<template v-if="provider.description">
-            · {{ provider.description }}</template
-          >
-        </p>
-      </div>
-      <div class="row">
-        <ReachTag :reach="provider.reach" /><ElButton
-          v-if="provider.kind !== 'directory'"
-          @click="router.push(`/providers/${slug}/exchange`)"
-          >Exchange sheet</ElButton
-        ><ElButton type="primary" @click="choose('reach')">Open or close</ElButton>
-      </div>
-    </div>
+    <ObjectHead
+      :name="provider.name"
+      kind="provider"
+      :slug="slug"
+      :reach="provider.reach"
+      :findings="provider.findings ?? []"
+      :engineer="session.engineer"
+      @station="choose"
+      @remove="remove"
+    >
+      <template #about
+        >{{ kindWords[provider.kind] }} provider<template v-if="provider.description">
+          · {{ provider.description }}</template
+        >
+      </template>
+      <ElButton v-if="provider.kind !== 'directory'" @click="router.push(`/providers/${slug}/exchange`)"
+        >Exchange sheet</ElButton
+      >
+      <ElButton type="primary" @click="choose('reach')">Open or close</ElButton>
+    </ObjectHead>
     <ProposeBar v-if="session.engineer" :proposals="proposals" kind="provider" :slug="slug" />
     <Passage
       :application="null"
@@ -131,95 +134,96 @@ async function remove() {
       :active="station"
       @choose="choose"
     >
-      <template #applications
-        ><h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2>
+      <template #applications>
+        <h2>{{ provider.serves?.length || "No" }} application{{ provider.serves?.length === 1 ? "" : "s" }}</h2>
         <p v-for="a in (provider.serves ?? []).slice(0, 6)" :key="a.slug">
           <RouterLink :to="`/applications/${a.slug}`">{{ a.name }}</RouterLink>
         </p>
         <p v-if="(provider.serves?.length ?? 0) > 6">
           <RouterLink :to="`/applications?provider=${slug}`">all of them</RouterLink>
-        </p></template
-      >
+        </p>
+      </template>
     </Passage>
-    <div class="cols">
-      <section class="panel" aria-live="polite">
-        <template v-if="station === 'mapping-in' && provider.kind !== 'directory'"
-          ><h2>Mapping in: what {{ provider.name }} sends</h2>
-          <MappingEditor
-            :mapping="provider.mapping ?? []"
-            direction="in"
-            :readonly="!session.engineer"
-            :sample="lastTrace"
-            :preview="previewMapping"
-            :save="saveMapping"
-        /></template>
-        <DirectoryForm
-          v-else-if="provider.kind === 'directory' && station !== 'reach'"
-          :provider="provider"
+    <section class="panel" aria-live="polite">
+      <FindingList class="here" :findings="(provider.findings ?? []).filter((f) => f.station === station)" />
+      <template v-if="station === 'mapping-in' && provider.kind !== 'directory'"
+        ><h2>Mapping in: what {{ provider.name }} sends</h2>
+        <MappingEditor
+          :mapping="provider.mapping ?? []"
+          direction="in"
           :readonly="!session.engineer"
-          :save="save"
+          :sample="lastTrace"
+          :preview="previewMapping"
+          :save="saveMapping"
         />
-        <template v-else-if="station === 'matching'"
-          ><h2>Matching: who a person is</h2>
-          <MatchingForm :provider="provider" :readonly="!session.engineer" :save="save" />
-          <details v-if="provider.kind !== 'directory'">
-            <summary>What identifies a person there</summary>
-            <ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></details
-        ></template>
-        <template v-else-if="station === 'reach'"
-          ><h2>Reach</h2>
-          <ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()"
-        /></template>
-        <template v-else>
-          <h2>Trust: what is held of {{ provider.name }}</h2>
-          <CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />
-          <TakeTheirs
-            v-if="session.engineer && provider.kind !== 'oauth2'"
-            :understand="understand"
-            :take="(i) => take(i)"
-          />
-          <MetadataWatch
-            v-if="provider.saml"
-            kind="providers"
-            :slug="slug"
-            :watch="provider.watch"
-            :readonly="!session.engineer"
-            @changed="again()"
-          />
-          <SecretPanel
-            v-else-if="usesSecret"
-            kind="providers"
-            :slug="slug"
-            :secrets="provider.secrets ?? []"
-            :readonly="!session.engineer"
-            @changed="again()"
-          />
-          <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint">
-            <summary>Values, field by field</summary>
-            <ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" />
-          </details>
-          <details>
-            <summary>Options</summary>
-            <ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" />
-          </details>
-          <details v-if="sheet" :open="!provider.saml?.entityId && !provider.oidc?.clientId">
-            <summary>Give ours</summary>
-            <GiveOurs :sheet="sheet" short />
-          </details>
-        </template>
-      </section>
-      <FindingList :findings="provider.findings ?? []" empty="Nothing needs attention." />
-    </div>
+      </template>
+      <DirectoryForm
+        v-else-if="provider.kind === 'directory' && station !== 'reach'"
+        :provider="provider"
+        :readonly="!session.engineer"
+        :save="save"
+      />
+      <template v-else-if="station === 'matching'"
+        ><h2>Matching: who a person is</h2>
+        <MatchingForm :provider="provider" :readonly="!session.engineer" :save="save" />
+        <details v-if="provider.kind !== 'directory'">
+          <summary>What identifies a person there</summary>
+          <ProviderForm :provider="provider" part="matching" :readonly="!session.engineer" :save="save" /></details
+      ></template>
+      <template v-else-if="station === 'reach'"
+        ><h2>Reach</h2>
+        <ReachControl kind="providers" :object="provider" :readonly="!session.engineer" @changed="again()" />
+      </template>
+      <template v-else>
+        <h2>Trust: what is held of {{ provider.name }}</h2>
+        <CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />
+        <TakeTheirs
+          v-if="session.engineer && provider.kind !== 'oauth2'"
+          :understand="understand"
+          :take="(i) => take(i)"
+        />
+        <MetadataWatch
+          v-if="provider.saml"
+          kind="providers"
+          :slug="slug"
+          :watch="provider.watch"
+          :readonly="!session.engineer"
+          @changed="again()"
+        />
+        <SecretPanel
+          v-else-if="usesSecret"
+          kind="providers"
+          :slug="slug"
+          :secrets="provider.secrets ?? []"
+          :readonly="!session.engineer"
+          @changed="again()"
+        />
+        <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint">
+          <summary>Values, field by field</summary>
+          <ProviderForm :provider="provider" part="values" :readonly="!session.engineer" :save="save" />
+        </details>
+        <details>
+          <summary>Options</summary>
+          <ProviderForm :provider="provider" part="options" :readonly="!session.engineer" :save="save" />
+        </details>
+        <details v-if="sheet" :open="!provider.saml?.entityId && !provider.oidc?.clientId">
+          <summary>Give ours</summary>
+          <GiveOurs :sheet="sheet" short />
+        </details>
+      </template>
+    </section>
     <section class="later">
       <h2>Newest sign-ins</h2>
       <TraceTable :traces="traces?.items ?? []" empty="Nobody has signed in through it yet." />
     </section>
-    <p v-if="session.engineer" class="later"><ElButton type="danger" @click="remove">Delete this provider</ElButton></p>
     <p v-if="removeError" class="error" role="alert">{{ removeError }}</p>
   </template>
 </template>
 
 <style scoped>
+.here {
+  margin-bottom: 16px;
+}
 details {
   margin-top: 16px;
 }

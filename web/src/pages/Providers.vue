@@ -35,41 +35,52 @@ const newcomers: Record<string, string> = { create: "created", ask: "asked", pas
         label: 'Reach',
         options: [
           ['draft', 'draft'],
+          ['circle', 'circle'],
           ['everyone', 'everyone'],
           ['closed', 'closed'],
         ],
       },
     ]"
   >
-    <template #default="{ items }">
-      <ElTable table-layout="auto" :data="items" row-key="slug"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: p }"
-            ><RouterLink :to="`/providers/${p.slug}`"
+    <template #default="{ items, sort, order }">
+      <ElTable table-layout="auto" :data="items" :default-sort="order" row-key="slug" @sort-change="sort">
+        <ElTableColumn prop="name" sortable="custom" label="Name">
+          <template #default="{ row: p }">
+            <RouterLink :to="`/providers/${p.slug}`"
               ><b>{{ p.name }}</b></RouterLink
-            ><br /><span class="soft small">{{ p.description }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Reach"
-          ><template #default="{ row: p }"><ReachTag :reach="p.reach" /></template></ElTableColumn
-        ><ElTableColumn label="Speaks"
-          ><template #default="{ row: p }">{{ kindWords[p.kind] }}</template></ElTableColumn
-        ><ElTableColumn label="Entity ID, issuer or client ID"
-          ><template #default="{ row: p }"
-            ><span class="mono">{{ p.saml?.entityId || p.oidc?.issuer || "–" }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Strangers"
-          ><template #default="{ row: p }">{{
+            ><br /><span class="soft small">{{ p.description }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn prop="reach" sortable="custom" label="Reach">
+          <template #default="{ row: p }">
+            <ReachTag :reach="p.reach" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Speaks">
+          <template #default="{ row: p }">{{ kindWords[p.kind] }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Entity ID, issuer or client ID">
+          <template #default="{ row: p }">
+            <span class="mono">{{ p.saml?.entityId || p.oidc?.issuer || "–" }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Strangers">
+          <template #default="{ row: p }">{{
             p.kind === "directory" ? "–" : (newcomers[p.admission] ?? "refused")
-          }}</template></ElTableColumn
-        ><ElTableColumn label="Last sign-in"
-          ><template #default="{ row: p }"><TimeText :at="p.lastSignIn" from /></template></ElTableColumn
-      ></ElTable>
+          }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Last sign-in">
+          <template #default="{ row: p }">
+            <TimeText :at="p.lastSignIn" from />
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </template>
-    <template #empty
-      ><p>
+    <template #empty>
+      <p>
         A provider vouches for people: it is where they have their account. Connect the first one from its metadata.
       </p>
-      <RouterLink to="/providers/new">Connect a provider</RouterLink></template
-    >
+      <RouterLink to="/providers/new">Connect a provider</RouterLink>
+    </template>
   </ListPage>
 </template>

@@ -61,8 +61,9 @@ const print = () => window.print();
     <div class="row no-print">
       <ElButton @click="router.replace({ query: side === 'provider' ? {} : { side: 'provider' } })">{{
         side === "provider" ? "Applications" : "Providers"
-      }}</ElButton><a class="el-button" :href="csv" :download="`${side}s.csv`">As CSV</a
-      ><ElButton @click="print">Print</ElButton>
+      }}</ElButton>
+      <a class="el-button" :href="csv" :download="`${side}s.csv`">As CSV</a>
+      <ElButton @click="print">Print</ElButton>
     </div>
   </div>
   <EstateNav :side="side === 'provider' ? 'providers' : 'applications'" class="no-print" />
@@ -76,91 +77,101 @@ const print = () => window.print();
     />
     <label
       >Speaks
-      <ElSelect :model-value="query.kind ?? ''" @change="set('kind', $event)"
-        ><ElOption value="" label="all" data-value="" /><ElOption
-          v-for="(w, k) in kindWords"
-          :key="k"
-          :value="k"
-          :label="w"
-          :data-value="k" /></ElSelect
-    ></label>
+      <ElSelect :model-value="query.kind ?? ''" @change="set('kind', $event)">
+        <ElOption value="" label="all" data-value="" />
+        <ElOption v-for="(w, k) in kindWords" :key="k" :value="k" :label="w" :data-value="k" />
+      </ElSelect>
+    </label>
     <label v-if="side === 'application'"
       >Provider
-      <ElSelect :model-value="query.provider ?? ''" @change="set('provider', $event)"
-        ><ElOption value="" label="all" data-value="" /><ElOption
+      <ElSelect :model-value="query.provider ?? ''" @change="set('provider', $event)">
+        <ElOption value="" label="all" data-value="" />
+        <ElOption
           v-for="p in providers?.items ?? []"
           :key="p.slug"
           :value="p.slug"
           :label="p.name"
-          :data-value="p.slug" /></ElSelect
-    ></label>
+          :data-value="p.slug"
+        />
+      </ElSelect>
+    </label>
     <label
       >Certificate ends
-      <ElSelect :model-value="query.expires ?? ''" @change="set('expires', $event)"
-        ><ElOption value="" label="whenever" data-value="" /><ElOption
-          value="30"
-          label="within 30 days"
-          data-value="30" /><ElOption value="60" label="within 60 days" data-value="60" /><ElOption
-          value="180"
-          label="within half a year"
-          data-value="180" /></ElSelect
-    ></label>
+      <ElSelect :model-value="query.expires ?? ''" @change="set('expires', $event)">
+        <ElOption value="" label="whenever" data-value="" />
+        <ElOption value="30" label="within 30 days" data-value="30" />
+        <ElOption value="60" label="within 60 days" data-value="60" />
+        <ElOption value="180" label="within half a year" data-value="180" />
+      </ElSelect>
+    </label>
     <label
       >Unused
-      <ElSelect :model-value="query.unused ?? ''" @change="set('unused', $event)"
-        ><ElOption value="" label="or not" data-value="" /><ElOption
-          value="30"
-          label="for 30 days"
-          data-value="30" /><ElOption value="90" label="for 90 days" data-value="90" /><ElOption
-          value="365"
-          label="for a year"
-          data-value="365" /></ElSelect
-    ></label>
+      <ElSelect :model-value="query.unused ?? ''" @change="set('unused', $event)">
+        <ElOption value="" label="or not" data-value="" />
+        <ElOption value="30" label="for 30 days" data-value="30" />
+        <ElOption value="90" label="for 90 days" data-value="90" />
+        <ElOption value="365" label="for a year" data-value="365" />
+      </ElSelect>
+    </label>
     <ElCheckbox :model-value="!!query.findings" @change="set('findings', $event ? '1' : '')">with findings</ElCheckbox>
   </div>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <ElTable
-    table-layout="auto"
     v-if="data?.items.length"
+    table-layout="auto"
     :data="data.items"
     row-key="slug"
     :default-sort="order"
     @sort-change="sort"
-    ><ElTableColumn prop="name" label="Name" sortable="custom"
-      ><template #default="{ row: l }"
-        ><RouterLink :to="`/${side}s/${l.slug}`"
+  >
+    <ElTableColumn prop="name" label="Name" sortable="custom">
+      <template #default="{ row: l }">
+        <RouterLink :to="`/${side}s/${l.slug}`"
           ><b>{{ l.name }}</b></RouterLink
-        ></template
-      ></ElTableColumn
-    ><ElTableColumn prop="kind" label="Speaks" sortable="custom"
-      ><template #default="{ row: l }">{{ kindWords[l.kind] ?? l.kind }}</template></ElTableColumn
-    ><ElTableColumn prop="reach" label="Reach" sortable="custom"
-      ><template #default="{ row: l }"><ReachTag :reach="l.reach" /></template></ElTableColumn
-    ><ElTableColumn prop="owner" label="Owner" sortable="custom"
-      ><template #default="{ row: l }">{{ l.owner || "–" }}</template></ElTableColumn
-    ><ElTableColumn prop="providers" :label="side === 'provider' ? 'Applications' : 'Providers'" sortable="custom"
-      ><template #default="{ row: l }"
-        ><span class="small">{{ l.providers.join(", ") || "–" }}</span></template
-      ></ElTableColumn
-    ><ElTableColumn prop="expires" label="Certificate ends" sortable="custom"
-      ><template #default="{ row: l }"
-        ><TimeText v-if="l.expires" :at="l.expires" from /><span v-else class="soft">–</span></template
-      ></ElTableColumn
-    ><ElTableColumn prop="last" label="Last sign-in" sortable="custom"
-      ><template #default="{ row: l }"><TimeText :at="l.lastSignIn" from /></template></ElTableColumn
-    ><ElTableColumn prop="signins" label="30 days" sortable="custom" align="right"
-      ><template #default="{ row: l }">{{ l.signIns }}</template></ElTableColumn
-    ><ElTableColumn prop="people" label="People" sortable="custom" align="right"
-      ><template #default="{ row: l }">{{ l.people }}</template></ElTableColumn
-    ><ElTableColumn prop="findings" label="Findings" sortable="custom"
-      ><template #default="{ row: l }"
-        ><RouterLink v-if="l.broken + l.attention" :to="`/${side}s/${l.slug}`"
+        >
+      </template>
+    </ElTableColumn>
+    <ElTableColumn prop="kind" label="Speaks" sortable="custom">
+      <template #default="{ row: l }">{{ kindWords[l.kind] ?? l.kind }}</template>
+    </ElTableColumn>
+    <ElTableColumn prop="reach" label="Reach" sortable="custom">
+      <template #default="{ row: l }">
+        <ReachTag :reach="l.reach" />
+      </template>
+    </ElTableColumn>
+    <ElTableColumn prop="owner" label="Owner" sortable="custom">
+      <template #default="{ row: l }">{{ l.owner || "–" }}</template>
+    </ElTableColumn>
+    <ElTableColumn prop="providers" :label="side === 'provider' ? 'Applications' : 'Providers'" sortable="custom">
+      <template #default="{ row: l }">
+        <span class="small">{{ l.providers.join(", ") || "–" }}</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn prop="expires" label="Certificate ends" sortable="custom">
+      <template #default="{ row: l }">
+        <TimeText v-if="l.expires" :at="l.expires" from /><span v-else class="soft">–</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn prop="last" label="Last sign-in" sortable="custom">
+      <template #default="{ row: l }">
+        <TimeText :at="l.lastSignIn" from />
+      </template>
+    </ElTableColumn>
+    <ElTableColumn prop="signins" label="30 days" sortable="custom" align="right">
+      <template #default="{ row: l }">{{ l.signIns }}</template>
+    </ElTableColumn>
+    <ElTableColumn prop="people" label="People" sortable="custom" align="right">
+      <template #default="{ row: l }">{{ l.people }}</template>
+    </ElTableColumn>
+    <ElTableColumn prop="findings" label="Findings" sortable="custom">
+      <template #default="{ row: l }">
+        <RouterLink v-if="l.broken + l.attention" :to="`/${side}s/${l.slug}`"
           ><span v-if="l.broken" class="tag broken">{{ l.broken }} broken</span>
           <span v-if="l.attention" class="tag attention">{{ l.attention }} to look at</span></RouterLink
-        ><span v-else class="soft">–</span></template
-      ></ElTableColumn
-    ></ElTable
-  >
+        ><span v-else class="soft">–</span>
+      </template>
+    </ElTableColumn>
+  </ElTable>
   <p v-else-if="data" class="panel empty">Nothing is so.</p>
   <ElButton v-if="data?.next" class="no-print" @click="more">Show more</ElButton>
 </template>
@@ -170,15 +181,6 @@ const print = () => window.print();
   margin: 6px 0 14px;
   font-size: 14px;
   color: var(--soft);
-}
-.bar input[type="search"],
-select {
-  font: inherit;
-  padding: 6px 10px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
 }
 th button {
   background: none;
@@ -190,10 +192,5 @@ th button {
 }
 a.el-button {
   text-decoration: none;
-}
-@media print {
-  table.list {
-    font-size: 11px;
-  }
 }
 </style>

@@ -69,8 +69,8 @@ const ask = () =>
           <template v-if="!session.engineer">{{ routeWords(r) }}</template>
           <template v-else>
             <div class="line">
-              <ElInput v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" /><span
-                class="order"
+              <ElInput v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" />
+              <span class="order"
                 ><button type="button" :disabled="i === 0" :aria-label="`Move route ${i + 1} up`" @click="move(i, -1)">
                   ↑</button
                 ><button
@@ -86,16 +86,12 @@ const ask = () =>
               >
             </div>
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
-              <span>{{ n ? "and" : "if" }}</span><ElSelect
-                v-model="c.what"
-                :aria-label="`Condition ${n + 1} of route ${i + 1}`"
-                ><ElOption
-                  v-for="[k, words] in routeKinds"
-                  :key="k"
-                  :value="k"
-                  :label="words"
-                  :data-value="k" /></ElSelect
-              ><ElInput v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" /><button
+              <span>{{ n ? "and" : "if" }}</span>
+              <ElSelect v-model="c.what" :aria-label="`Condition ${n + 1} of route ${i + 1}`">
+                <ElOption v-for="[k, words] in routeKinds" :key="k" :value="k" :label="words" :data-value="k" />
+              </ElSelect>
+              <ElInput v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" />
+              <button
                 type="button"
                 class="bare"
                 :aria-label="`Take condition ${n + 1} of route ${i + 1} away`"
@@ -110,20 +106,23 @@ const ask = () =>
               ><span v-if="!r.conditions.length" class="soft small">everybody</span>
             </div>
             <label class="line"
-              ><span>leads to</span
-              ><ElInput
+              ><span>leads to</span>
+              <ElInput
                 v-model="r.to"
                 class="mono"
                 :aria-label="`Providers of route ${i + 1}`"
                 placeholder="northquay-stevedores"
-            /></label>
+              />
+            </label>
           </template>
         </li>
       </ol>
-      <p v-if="session.engineer"><ElButton @click="rows.push(blankRoute())">Add a route</ElButton></p>
-      <ElFormItem label="The field for a mail address or name is shown"
-        ><ElSelect v-model="field" :disabled="!session.engineer"
-          ><ElOption
+      <p v-if="session.engineer">
+        <ElButton @click="rows.push(blankRoute())">Add a route</ElButton>
+      </p>
+      <ElFormItem label="The field for a mail address or name is shown">
+        <ElSelect v-model="field" :disabled="!session.engineer">
+          <ElOption
             v-for="[value, text] in [
               ['needed', 'where a route needs to know who it is'],
               ['always', 'always'],
@@ -132,36 +131,41 @@ const ask = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect
-      ></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
       <ElCheckbox v-model="noButtons" :disabled="!session.engineer"
         ><b>No buttons beside the field</b
         ><small>People must say who they are; nobody sees which providers there are.</small></ElCheckbox
       >
       <div v-if="session.engineer" class="row">
-        <ElButton type="primary" native-type="submit" :loading="busy">Save: it acts at once</ElButton
-        ><ElButton @click="again()">Leave it as it is held</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">Save: it acts at once</ElButton>
+        <ElButton @click="again()">Leave it as it is held</ElButton>
       </div>
       <p v-if="actError" class="error" role="alert">{{ actError }}</p>
     </ElForm>
-    <ElForm label-position="top" v-if="session.engineer" class="panel" @submit.prevent="ask">
+    <ElForm v-if="session.engineer" label-position="top" class="panel" @submit.prevent="ask">
       <h2>Where would somebody go?</h2>
       <p class="soft">Asked of what stands here, also before it is saved.</p>
-      <ElFormItem label="Application"
-        ><ElSelect v-model="q.application"
-          ><ElOption
+      <ElFormItem label="Application">
+        <ElSelect v-model="q.application">
+          <ElOption
             v-for="[value, text] in (apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])"
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="They enter"
-        ><ElInput v-model="q.name" autocomplete="off" /><small
-          >A mail address or name; empty for nothing yet</small
-        ></ElFormItem
-      ><ElFormItem label="From the network address"
-        ><ElInput v-model="q.network" class="mono" spellcheck="false" autocomplete="off"
-      /></ElFormItem>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="They enter">
+        <ElInput v-model="q.name" autocomplete="off" />
+        <small>A mail address or name; empty for nothing yet</small>
+      </ElFormItem>
+      <ElFormItem label="From the network address">
+        <ElInput v-model="q.network" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
       <ElButton native-type="submit" :loading="asking" :disabled="!q.application">Ask</ElButton>
       <div v-if="answer" class="answer" aria-live="polite">
         <p v-if="answer.refused"><b>Nowhere.</b> {{ answer.refused.cause }}</p>
@@ -197,21 +201,6 @@ const ask = () =>
   gap: 8px;
   align-items: center;
   margin-bottom: 6px;
-}
-.line input,
-.line select {
-  font: inherit;
-  padding: 5px 8px;
-  border: 1px solid var(--el-border-color);
-  border-radius: 4px;
-  background: var(--card);
-  color: var(--ink);
-  flex: 1 1 9rem;
-  min-width: 0;
-}
-.line input.mono {
-  font-family: var(--mono);
-  font-size: 13.5px;
 }
 .order button,
 .bare {

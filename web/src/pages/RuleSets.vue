@@ -77,38 +77,38 @@ const remove = async (s: RuleSet) =>
   <p v-if="error || loadError" class="error" role="alert">{{ error || loadError }}</p>
   <div class="cols">
     <div class="stack">
-      <ElTable table-layout="auto" :data="data.items" row-key="slug" v-if="data?.items.length"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: s }"
-            ><a href="#" @click.prevent="chosen = chosen === s.slug ? '' : s.slug"
+      <ElTable v-if="data?.items.length" table-layout="auto" :data="data.items" row-key="slug">
+        <ElTableColumn label="Name">
+          <template #default="{ row: s }">
+            <a href="#" @click.prevent="chosen = chosen === s.slug ? '' : s.slug"
               ><b>{{ s.name }}</b></a
             >
-            <span class="mono soft">{{ s.slug }}</span><br /><span class="soft small">{{
-              s.description
-            }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="For"
-          ><template #default="{ row: s }">{{ s.kind }}</template></ElTableColumn
-        ><ElTableColumn label="Rules"
-          ><template #default="{ row: s }">{{
-            (s.mapping?.length ?? 0) + (s.rules?.length ?? 0)
-          }}</template></ElTableColumn
-        ><ElTableColumn label="Used by"
-          ><template #default="{ row: s }"
-            ><template v-for="(u, i) in s.usedBy.slice(0, 5)" :key="u.kind + u.slug"
+            <span class="mono soft">{{ s.slug }}</span><br /><span class="soft small">{{ s.description }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="For">
+          <template #default="{ row: s }">{{ s.kind }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Rules">
+          <template #default="{ row: s }">{{ (s.mapping?.length ?? 0) + (s.rules?.length ?? 0) }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Used by">
+          <template #default="{ row: s }">
+            <template v-for="(u, i) in s.usedBy.slice(0, 5)" :key="u.kind + u.slug"
               >{{ i ? ", " : "" }}<RouterLink :to="`/${u.kind}s/${u.slug}`">{{ u.name }}</RouterLink></template
             ><template v-if="s.usedBy.length > 5"> and {{ s.usedBy.length - 5 }} more</template
-            ><span v-if="!s.usedBy.length" class="soft">nobody</span></template
-          ></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Acts</span></template
-          ><template #default="{ row: s }"
-            ><ElButton v-if="session.engineer" size="small" type="danger" @click="remove(s as RuleSet)"
-              >Delete</ElButton
-            ></template
-          ></ElTableColumn
-        ></ElTable
-      >
+            ><span v-if="!s.usedBy.length" class="soft">nobody</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Acts</span>
+          </template>
+          <template #default="{ row: s }">
+            <ElButton v-if="session.engineer" size="small" type="danger" @click="remove(s as RuleSet)">Delete</ElButton>
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-else-if="data" class="panel empty">
         There is no rule set. What several mappings or access lists have in common can stand here once.
       </p>
@@ -121,7 +121,8 @@ const remove = async (s: RuleSet) =>
           direction="in"
           :readonly="!session.engineer"
           :save="saveMapping"
-        /><AccessEditor
+        />
+        <AccessEditor
           v-else
           :key="set.slug + set.revision"
           :application="standIn"
@@ -131,12 +132,14 @@ const remove = async (s: RuleSet) =>
         />
       </section>
     </div>
-    <ElForm label-position="top" v-if="session.engineer" class="panel" @submit.prevent="add">
+    <ElForm v-if="session.engineer" label-position="top" class="panel" @submit.prevent="add">
       <h2>Add a rule set</h2>
-      <ElFormItem label="Name"><ElInput v-model="one.name" autocomplete="off" /></ElFormItem
-      ><ElFormItem label="For"
-        ><ElSelect v-model="one.kind"
-          ><ElOption
+      <ElFormItem label="Name">
+        <ElInput v-model="one.name" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="For">
+        <ElSelect v-model="one.kind">
+          <ElOption
             v-for="[value, text] in [
               ['mapping', 'mapping'],
               ['access', 'access'],
@@ -144,9 +147,14 @@ const remove = async (s: RuleSet) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="What it is for"><ElInput v-model="one.description" autocomplete="off" /></ElFormItem
-      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!one.name.trim()">Add</ElButton>
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="What it is for">
+        <ElInput v-model="one.description" autocomplete="off" />
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!one.name.trim()">Add</ElButton>
     </ElForm>
   </div>
 </template>

@@ -70,11 +70,13 @@ const save = () =>
   <PeopleNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="row choice">
-    <ElFormItem label="Search"
-      ><ElInput v-model="search" autocomplete="off" /><small>How a name begins, or an address</small></ElFormItem
-    ><ElFormItem label="Went to"
-      ><ElSelect v-model="application"
-        ><ElOption
+    <ElFormItem label="Search">
+      <ElInput v-model="search" autocomplete="off" />
+      <small>How a name begins, or an address</small>
+    </ElFormItem>
+    <ElFormItem label="Went to">
+      <ElSelect v-model="application">
+        <ElOption
           v-for="[value, text] in [
             ['', 'any application'],
             ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
@@ -82,10 +84,13 @@ const save = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect></ElFormItem
-    ><ElFormItem label="State"
-      ><ElSelect v-model="ended"
-        ><ElOption
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
+    <ElFormItem label="State">
+      <ElSelect v-model="ended">
+        <ElOption
           v-for="[value, text] in [
             ['', 'open'],
             ['yes', 'also those that ended'],
@@ -93,8 +98,10 @@ const save = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
   </div>
   <SessionTable
     :sessions="data?.items ?? []"
@@ -104,23 +111,26 @@ const save = () =>
     empty="Nobody has a session now. Each sign-in in a browser begins one."
     @end="end"
   />
-  <p v-if="data?.next"><ElButton @click="after = data.next ?? ''">Next page</ElButton></p>
+  <p v-if="data?.next">
+    <ElButton @click="after = data.next ?? ''">Next page</ElButton>
+  </p>
   <p v-if="actError" class="error" role="alert">{{ actError }}</p>
   <section v-if="limits.data.value" class="limits">
     <h2>How long they last</h2>
     <ElForm label-position="top" class="panel" @submit.prevent="save">
       <div class="row choice">
-        <ElFormItem label="Minutes unused"
-          ><ElInput v-model="form.idle" :disabled="!session.owner" type="number" autocomplete="off" /><small
-            >After that the person is asked again.</small
-          ></ElFormItem
-        ><ElFormItem label="Hours at most"
-          ><ElInput v-model="form.max" :disabled="!session.owner" type="number" autocomplete="off"
-        /></ElFormItem>
+        <ElFormItem label="Minutes unused">
+          <ElInput v-model="form.idle" :disabled="!session.owner" type="number" autocomplete="off" />
+          <small>After that the person is asked again.</small>
+        </ElFormItem>
+        <ElFormItem label="Hours at most">
+          <ElInput v-model="form.max" :disabled="!session.owner" type="number" autocomplete="off" />
+        </ElFormItem>
       </div>
       <ElCheckbox v-model="form.persistent"
         ><b>They outlive the browser</b><small>Otherwise they go when the browser is closed.</small></ElCheckbox
-      ><ElButton v-if="session.owner" type="primary" native-type="submit" :loading="busy">Save</ElButton>
+      >
+      <ElButton v-if="session.owner" type="primary" native-type="submit" :loading="busy">Save</ElButton>
     </ElForm>
   </section>
 </template>

@@ -29,12 +29,13 @@ function setUp() {
       <h1>Become the first administrator</h1>
       <p class="sub">You will be an owner: you may do everything, also add others.</p>
       <p v-if="!token" class="error">This page needs the link that the service printed when it started.</p>
-      <ElFormItem label="Name"><ElInput v-model="name" autocomplete="username" /></ElFormItem>
-      <ElFormItem label="Password"
-        ><ElInput v-model="password" type="password" autocomplete="new-password" /><small
-          >At least 12 characters. A few words in a row are easy to remember and hard to guess.</small
-        ></ElFormItem
-      >
+      <ElFormItem label="Name">
+        <ElInput v-model="name" autocomplete="username" />
+      </ElFormItem>
+      <ElFormItem label="Password">
+        <ElInput v-model="password" type="password" autocomplete="new-password" />
+        <small>At least 12 characters. A few words in a row are easy to remember and hard to guess.</small>
+      </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token">Set up</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </ElForm>

@@ -73,37 +73,43 @@ const revoke = async (id: string, name: string) =>
   <div class="cols">
     <section>
       <h2>Administrators</h2>
-      <ElTable table-layout="auto" :data="people.data.value?.items ?? []" row-key="id"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: a }">{{ a.name }}</template></ElTableColumn
-        ><ElTableColumn label="Role"
-          ><template #default="{ row: a }">{{ a.role }}</template></ElTableColumn
-        ><ElTableColumn label="Last sign-in"
-          ><template #default="{ row: a }"><TimeText :at="a.lastSignIn" from /></template></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Acts</span></template
-          ><template #default="{ row: a }"
-            ><ElButton size="small" type="danger" @click="remove(a.id, a.name)">Remove</ElButton></template
-          ></ElTableColumn
-        ></ElTable
-      >
+      <ElTable table-layout="auto" :data="people.data.value?.items ?? []" row-key="id">
+        <ElTableColumn label="Name">
+          <template #default="{ row: a }">{{ a.name }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Role">
+          <template #default="{ row: a }">{{ a.role }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Last sign-in">
+          <template #default="{ row: a }">
+            <TimeText :at="a.lastSignIn" from />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Acts</span>
+          </template>
+          <template #default="{ row: a }">
+            <ElButton size="small" type="danger" @click="remove(a.id, a.name)">Remove</ElButton>
+          </template>
+        </ElTableColumn>
+      </ElTable>
     </section>
     <ElForm label-position="top" class="panel" @submit.prevent="add">
       <h2>Add an administrator</h2>
-      <ElFormItem label="Name"><ElInput v-model="one.name" autocomplete="off" /></ElFormItem
-      ><ElFormItem label="Role"
-        ><ElSelect v-model="one.role"
-          ><ElOption
-            v-for="[value, text] in roles"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="First password"
-        ><ElInput v-model="one.password" type="password" autocomplete="new-password" /><small
-          >At least 12 characters.</small
-        ></ElFormItem
-      ><ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton>
+      <ElFormItem label="Name">
+        <ElInput v-model="one.name" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Role">
+        <ElSelect v-model="one.role">
+          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" :data-value="value" />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="First password">
+        <ElInput v-model="one.password" type="password" autocomplete="new-password" />
+        <small>At least 12 characters.</small>
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton>
     </ElForm>
     <section>
       <h2>Through providers</h2>
@@ -119,22 +125,27 @@ const revoke = async (id: string, name: string) =>
           >Confirm it as it is</ElButton
         >
       </ElAlert>
-      <ElTable table-layout="auto" :data="access.data.value.rules" v-if="access.data.value?.rules.length"
-        ><ElTableColumn label="Provider"
-          ><template #default="{ row: r }">{{ r.provider }}</template></ElTableColumn
-        ><ElTableColumn label="Whose profile has"
-          ><template #default="{ row: r }"
-            ><span class="mono">{{ r.attribute }} = {{ r.value }}</span></template
-          ></ElTableColumn
-        ><ElTableColumn label="Role"
-          ><template #default="{ row: r }">{{ r.role }}</template></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Acts</span></template
-          ><template #default="{ $index: i }"
-            ><ElButton size="small" type="danger" @click="dropRule(i)">Take away</ElButton></template
-          ></ElTableColumn
-        ></ElTable
-      >
+      <ElTable v-if="access.data.value?.rules.length" table-layout="auto" :data="access.data.value.rules">
+        <ElTableColumn label="Provider">
+          <template #default="{ row: r }">{{ r.provider }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Whose profile has">
+          <template #default="{ row: r }">
+            <span class="mono">{{ r.attribute }} = {{ r.value }}</span>
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Role">
+          <template #default="{ row: r }">{{ r.role }}</template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Acts</span>
+          </template>
+          <template #default="{ $index: i }">
+            <ElButton size="small" type="danger" @click="dropRule(i)">Take away</ElButton>
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-else class="soft">
         Nobody comes in through a provider yet. With a rule, administrators sign in here and with
         <span class="mono">innergate login</span> as they do everywhere else; whom no rule fits stays out. Passwords
@@ -143,31 +154,32 @@ const revoke = async (id: string, name: string) =>
     </section>
     <ElForm label-position="top" class="panel" @submit.prevent="rules([...(access.data.value?.rules ?? []), rule])">
       <h2>Let people in</h2>
-      <ElFormItem label="For whom this provider vouches"
-        ><ElSelect v-model="rule.provider"
-          ><ElOption
+      <ElFormItem label="For whom this provider vouches">
+        <ElSelect v-model="rule.provider">
+          <ElOption
             v-for="[value, text] in (providers.data.value?.items ?? []).map(
               (p) => [p.slug, p.name] as [string, string],
             )"
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElFormItem label="and whose profile's"
-        ><ElInput v-model="rule.attribute" class="mono" spellcheck="false" autocomplete="off" /><small
-          >As the provider's mapping sets it.</small
-        ></ElFormItem
-      ><ElFormItem label="has the value"
-        ><ElInput v-model="rule.value" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
-      ><ElFormItem label="gets the role"
-        ><ElSelect v-model="rule.role"
-          ><ElOption
-            v-for="[value, text] in roles"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!rule.provider || !rule.value.trim()"
+            :data-value="value"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem label="and whose profile's">
+        <ElInput v-model="rule.attribute" class="mono" spellcheck="false" autocomplete="off" />
+        <small>As the provider's mapping sets it.</small>
+      </ElFormItem>
+      <ElFormItem label="has the value">
+        <ElInput v-model="rule.value" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="gets the role">
+        <ElSelect v-model="rule.role">
+          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" :data-value="value" />
+        </ElSelect>
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!rule.provider || !rule.value.trim()"
         >Add the rule</ElButton
       >
     </ElForm>
@@ -187,38 +199,48 @@ const revoke = async (id: string, name: string) =>
     <span></span>
     <section>
       <h2>API tokens</h2>
-      <ElTable table-layout="auto" :data="tokens.data.value.items" row-key="id" v-if="tokens.data.value?.items.length"
-        ><ElTableColumn label="Name"
-          ><template #default="{ row: t }">{{ t.name }}</template></ElTableColumn
-        ><ElTableColumn label="Role"
-          ><template #default="{ row: t }">{{ t.role }}</template></ElTableColumn
-        ><ElTableColumn label="Made by"
-          ><template #default="{ row: t }">{{ t.by }}</template></ElTableColumn
-        ><ElTableColumn label="Last used"
-          ><template #default="{ row: t }"><TimeText :at="t.lastUsed" from /></template></ElTableColumn
-        ><ElTableColumn label="Ends"
-          ><template #default="{ row: t }"><TimeText :at="t.expires" /></template></ElTableColumn
-        ><ElTableColumn
-          ><template #header><span class="visually-hidden">Acts</span></template
-          ><template #default="{ row: t }"
-            ><ElButton size="small" type="danger" @click="revoke(t.id, t.name)">Revoke</ElButton></template
-          ></ElTableColumn
-        ></ElTable
-      >
+      <ElTable v-if="tokens.data.value?.items.length" table-layout="auto" :data="tokens.data.value.items" row-key="id">
+        <ElTableColumn label="Name">
+          <template #default="{ row: t }">{{ t.name }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Role">
+          <template #default="{ row: t }">{{ t.role }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Made by">
+          <template #default="{ row: t }">{{ t.by }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Last used">
+          <template #default="{ row: t }">
+            <TimeText :at="t.lastUsed" from />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="Ends">
+          <template #default="{ row: t }">
+            <TimeText :at="t.expires" />
+          </template>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #header>
+            <span class="visually-hidden">Acts</span>
+          </template>
+          <template #default="{ row: t }">
+            <ElButton size="small" type="danger" @click="revoke(t.id, t.name)">Revoke</ElButton>
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-else class="soft">There is no token. Programs and the command line need one.</p>
     </section>
     <ElForm label-position="top" class="panel" @submit.prevent="make">
       <h2>Make a token</h2>
-      <ElFormItem label="What will use it"><ElInput v-model="token.name" autocomplete="off" /></ElFormItem
-      ><ElFormItem label="Role"
-        ><ElSelect v-model="token.role"
-          ><ElOption
-            v-for="[value, text] in roles"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value" /></ElSelect></ElFormItem
-      ><ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()"
+      <ElFormItem label="What will use it">
+        <ElInput v-model="token.name" autocomplete="off" />
+      </ElFormItem>
+      <ElFormItem label="Role">
+        <ElSelect v-model="token.role">
+          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" :data-value="value" />
+        </ElSelect>
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()"
         >Make it, good for 90 days</ElButton
       >
       <div v-if="secret" class="secret">

@@ -32,10 +32,12 @@ function signIn() {
       <p v-if="data?.needed" class="error">
         There is no administrator yet. Open the set-up link that the service printed when it started.
       </p>
-      <ElFormItem label="Name"><ElInput v-model="name" autocomplete="username" /></ElFormItem>
-      <ElFormItem label="Password"
-        ><ElInput v-model="password" type="password" autocomplete="current-password"
-      /></ElFormItem>
+      <ElFormItem label="Name">
+        <ElInput v-model="name" autocomplete="username" />
+      </ElFormItem>
+      <ElFormItem label="Password">
+        <ElInput v-model="password" type="password" autocomplete="current-password" />
+      </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
       <p v-if="error" class="error" role="alert">{{ error }}</p>
     </ElForm>

@@ -104,9 +104,9 @@ const outcomes: Record<string, string> = {
         </p>
       </div>
       <div v-if="session.engineer" class="row">
-        <ElButton v-if="source.kind !== 'query' && !source.job" :loading="busy" @click="refresh">Read it now</ElButton
-        ><ElButton v-if="source.job" @click="cancel">Cancel the reading</ElButton
-        ><ElButton type="danger" @click="remove">Delete</ElButton>
+        <ElButton v-if="source.kind !== 'query' && !source.job" :loading="busy" @click="refresh">Read it now</ElButton>
+        <ElButton v-if="source.job" @click="cancel">Cancel the reading</ElButton>
+        <ElButton type="danger" @click="remove">Delete</ElButton>
       </div>
     </div>
     <div v-if="source.job" class="panel job" role="status">
@@ -124,21 +124,24 @@ const outcomes: Record<string, string> = {
     <dl v-if="source.url || source.pinned" class="facts">
       <template v-if="source.url"
         ><dt>Address</dt>
-        <dd><CopyValue :value="source.url" label="the address" /></dd></template
+        <dd>
+          <CopyValue :value="source.url" label="the address" /></dd></template
       ><template v-if="source.pinned"
         ><dt>Must be signed by</dt>
-        <dd><CopyValue :value="source.pinned" label="the fingerprint" /></dd
+        <dd>
+          <CopyValue :value="source.pinned" label="the fingerprint" /></dd
       ></template>
     </dl>
     <ElForm
-      label-position="top"
       v-if="source.kind === 'query' && session.engineer"
+      label-position="top"
       class="row look"
       @submit.prevent="lookUp"
     >
-      <ElFormItem label="Look up an entity ID"
-        ><ElInput v-model="wanted" class="mono" spellcheck="false" autocomplete="off" /></ElFormItem
-      ><ElButton native-type="submit" :loading="busy" :disabled="!wanted.trim()">Look up</ElButton>
+      <ElFormItem label="Look up an entity ID">
+        <ElInput v-model="wanted" class="mono" spellcheck="false" autocomplete="off" />
+      </ElFormItem>
+      <ElButton native-type="submit" :loading="busy" :disabled="!wanted.trim()">Look up</ElButton>
     </ElForm>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
     <ul v-if="results.length" class="results" aria-live="polite">
@@ -167,53 +170,59 @@ const outcomes: Record<string, string> = {
         },
       ]"
     >
-      <template #bar
-        ><template v-if="session.engineer"
-          ><span class="soft">{{ chosen.size }} chosen</span
-          ><ElButton :disabled="!can('sp')" :loading="busy" @click="adopt('application')">Add as applications</ElButton
-          ><ElButton :disabled="!can('idp')" :loading="busy" @click="adopt('provider')"
-            >Add as providers</ElButton
-          ></template
-        ></template
-      >
+      <template #bar>
+        <template v-if="session.engineer"
+          ><span class="soft">{{ chosen.size }} chosen</span>
+          <ElButton :disabled="!can('sp')" :loading="busy" @click="adopt('application')">Add as applications</ElButton>
+          <ElButton :disabled="!can('idp')" :loading="busy" @click="adopt('provider')">Add as providers</ElButton>
+        </template>
+      </template>
       <template #default="{ items }">
-        <ElTable table-layout="auto" :data="items" row-key="entityId"
-          ><ElTableColumn
-            type="selection"
-            reserve-selection
-            width="48"
-            :selectable="() => session.engineer"
-          /><ElTableColumn label="Name"
-            ><template #default="{ row: e }">{{ e.displayName }}</template></ElTableColumn
-          ><ElTableColumn label="Entity ID"
-            ><template #default="{ row: e }"
-              ><span class="mono"
+        <ElTable table-layout="auto" :data="items" row-key="entityId">
+          <ElTableColumn width="40">
+            <template #header>
+              <span class="visually-hidden">Choose</span>
+            </template>
+            <template #default="{ row: e }">
+              <ElCheckbox
+                :model-value="chosen.has(e.entityId)"
+                :disabled="!session.engineer"
+                @change="choose(e as SourceEntity, !!$event)"
+                ><span class="visually-hidden">Choose {{ e.displayName }}</span></ElCheckbox
+              >
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Name">
+            <template #default="{ row: e }">{{ e.displayName }}</template>
+          </ElTableColumn>
+          <ElTableColumn label="Entity ID">
+            <template #default="{ row: e }">
+              <span class="mono"
                 ><a
                   :href="`/api/v1/sources/${slug}/entity?entityId=${encodeURIComponent(e.entityId)}`"
                   target="_blank"
                   >{{ e.entityId }}</a
                 ></span
-              ></template
-            ></ElTableColumn
-          ><ElTableColumn label="Roles"
-            ><template #default="{ row: e }">{{
-              e.roles.map((r: string) => roles[r] ?? r).join(", ")
-            }}</template></ElTableColumn
-          ><ElTableColumn label="Problems found"
-            ><template #default="{ row: e }">{{ e.problems || "" }}</template></ElTableColumn
-          ><ElTableColumn label="Held as"
-            ><template #default="{ row: e }"
-              ><RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{
-                e.held.name
-              }}</RouterLink></template
-            ></ElTableColumn
-          ></ElTable
-        >
+              >
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Roles">
+            <template #default="{ row: e }">{{ e.roles.map((r: string) => roles[r] ?? r).join(", ") }}</template>
+          </ElTableColumn>
+          <ElTableColumn label="Problems found">
+            <template #default="{ row: e }">{{ e.problems || "" }}</template>
+          </ElTableColumn>
+          <ElTableColumn label="Held as">
+            <template #default="{ row: e }">
+              <RouterLink v-if="e.held" :to="`/${e.held.kind}s/${e.held.slug}`">{{ e.held.name }}</RouterLink>
+            </template>
+          </ElTableColumn>
+        </ElTable>
       </template>
-      <template #empty
-        ><p v-if="source.job">It is being read.</p>
-        <p v-else>Nothing was read from it yet.</p></template
-      >
+      <template #empty>
+        <p v-if="source.job">It is being read.</p>
+        <p v-else>Nothing was read from it yet.</p>
+      </template>
     </ListPage>
   </template>
 </template>

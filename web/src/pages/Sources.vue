@@ -57,38 +57,43 @@ const add = () =>
     file. Partners are picked from it, and kept up to date with it.
   </p>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <ElTable table-layout="auto" :data="data.items" row-key="slug" v-if="data?.items.length"
-    ><ElTableColumn label="Name"
-      ><template #default="{ row: s }"
-        ><RouterLink :to="`/sources/${s.slug}`"
+  <ElTable v-if="data?.items.length" table-layout="auto" :data="data.items" row-key="slug">
+    <ElTableColumn label="Name">
+      <template #default="{ row: s }">
+        <RouterLink :to="`/sources/${s.slug}`"
           ><b>{{ s.name }}</b></RouterLink
-        ><br /><span class="mono small soft">{{ s.url }}</span></template
-      ></ElTableColumn
-    ><ElTableColumn label="What"
-      ><template #default="{ row: s }">{{ kinds[s.kind] }}</template></ElTableColumn
-    ><ElTableColumn label="Entities"
-      ><template #default="{ row: s }">{{ s.entities.toLocaleString() }}</template></ElTableColumn
-    ><ElTableColumn label="Read"
-      ><template #default="{ row: s }"><TimeText :at="s.checked" from /></template></ElTableColumn
-    ><ElTableColumn label="Valid until"
-      ><template #default="{ row: s }"
-        ><TimeText v-if="s.validUntil" :at="s.validUntil" from /><span v-else class="soft">no end</span></template
-      ></ElTableColumn
-    ><ElTableColumn label="State"
-      ><template #default="{ row: s }"
-        ><span v-if="s.job" class="tag">being read</span
-        ><span v-else class="tag" :class="s.error ? 'broken' : 'sound'">{{
-          s.error ? "failing" : "sound"
-        }}</span></template
-      ></ElTableColumn
-    ></ElTable
-  >
+        ><br /><span class="mono small soft">{{ s.url }}</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="What">
+      <template #default="{ row: s }">{{ kinds[s.kind] }}</template>
+    </ElTableColumn>
+    <ElTableColumn label="Entities">
+      <template #default="{ row: s }">{{ s.entities.toLocaleString() }}</template>
+    </ElTableColumn>
+    <ElTableColumn label="Read">
+      <template #default="{ row: s }">
+        <TimeText :at="s.checked" from />
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="Valid until">
+      <template #default="{ row: s }">
+        <TimeText v-if="s.validUntil" :at="s.validUntil" from /><span v-else class="soft">no end</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="State">
+      <template #default="{ row: s }">
+        <span v-if="s.job" class="tag">being read</span
+        ><span v-else class="tag" :class="s.error ? 'broken' : 'sound'">{{ s.error ? "failing" : "sound" }}</span>
+      </template>
+    </ElTableColumn>
+  </ElTable>
   <p v-else-if="data" class="panel empty">There is no source yet.</p>
-  <ElForm label-position="top" v-if="session.engineer" class="panel add" @submit.prevent="add">
+  <ElForm v-if="session.engineer" label-position="top" class="panel add" @submit.prevent="add">
     <h2>Add a source</h2>
-    <ElFormItem label="What it is"
-      ><ElSelect v-model="kind"
-        ><ElOption
+    <ElFormItem label="What it is">
+      <ElSelect v-model="kind">
+        <ElOption
           v-for="[value, text] in [
             ['aggregate', 'An aggregate: one document of many entities, at an address'],
             ['query', 'A metadata query service: asked for one entity at a time'],
@@ -97,15 +102,19 @@ const add = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
-    <ElFormItem label="Name"><ElInput v-model="name" autocomplete="off" /></ElFormItem>
-    <ElFormItem label="Address" v-if="kind !== 'file'"
-      ><ElInput v-model="url" class="mono" spellcheck="false" autocomplete="off" /><small
-        v-if="kind === 'query' ? 'The address to which entities/… is added.' : undefined"
-        >{{ kind === "query" ? "The address to which entities/… is added." : undefined }}</small
-      ></ElFormItem
-    >
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
+    <ElFormItem label="Name">
+      <ElInput v-model="name" autocomplete="off" />
+    </ElFormItem>
+    <ElFormItem v-if="kind !== 'file'" label="Address">
+      <ElInput v-model="url" class="mono" spellcheck="false" autocomplete="off" />
+      <small v-if="kind === 'query' ? 'The address to which entities/… is added.' : undefined">{{
+        kind === "query" ? "The address to which entities/… is added." : undefined
+      }}</small>
+    </ElFormItem>
     <FilePick
       v-else
       label="Drop the file here, or choose it"
@@ -114,20 +123,14 @@ const add = () =>
       @files="file = $event[0] ?? null"
     />
     <p v-if="kind === 'file' && file" class="mono small">{{ file.name }}</p>
-    <ElFormItem label="Certificate of whoever signs it"
-      ><ElInput
-        v-model="certificate"
-        type="textarea"
-        :rows="4"
-        class="mono"
-        spellcheck="false"
-        autocomplete="off"
-      /><small>{{
+    <ElFormItem label="Certificate of whoever signs it">
+      <ElInput v-model="certificate" type="textarea" :rows="4" class="mono" spellcheck="false" autocomplete="off" />
+      <small>{{
         kind === "file"
           ? "PEM; may be left out for a file that you trust."
           : "PEM. Without it anybody on the way could add partners."
-      }}</small></ElFormItem
-    >
+      }}</small>
+    </ElFormItem>
     <div class="row">
       <ElButton
         type="primary"
@@ -135,11 +138,12 @@ const add = () =>
         :loading="busy"
         :disabled="!name.trim() || (kind === 'file' && !file)"
         >Add and read it</ElButton
-      ><template v-if="busy && file && kind === 'file'"
-        ><progress :max="file.size" :value="sent" aria-label="Sent so far"></progress
-        ><span class="soft">{{ Math.round(sent / 1e6) }} of {{ Math.round(file.size / 1e6) }} MB</span
-        ><ElButton @click="stopped = true">Cancel</ElButton></template
       >
+      <template v-if="busy && file && kind === 'file'"
+        ><progress :max="file.size" :value="sent" aria-label="Sent so far"></progress
+        ><span class="soft">{{ Math.round(sent / 1e6) }} of {{ Math.round(file.size / 1e6) }} MB</span>
+        <ElButton @click="stopped = true">Cancel</ElButton>
+      </template>
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
   </ElForm>

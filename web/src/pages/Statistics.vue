@@ -40,9 +40,9 @@ const worse = computed(
   <TraceNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="row choice">
-    <ElFormItem label="Time"
-      ><ElSelect v-model="days"
-        ><ElOption
+    <ElFormItem label="Time">
+      <ElSelect v-model="days">
+        <ElOption
           v-for="[value, text] in [
             ['1', 'a day'],
             ['7', 'a week'],
@@ -53,10 +53,13 @@ const worse = computed(
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect></ElFormItem
-    ><ElFormItem label="Application"
-      ><ElSelect v-model="application"
-        ><ElOption
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
+    <ElFormItem label="Application">
+      <ElSelect v-model="application">
+        <ElOption
           v-for="[value, text] in [
             ['', 'all'],
             ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
@@ -64,8 +67,10 @@ const worse = computed(
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value" /></ElSelect
-    ></ElFormItem>
+          :data-value="value"
+        />
+      </ElSelect>
+    </ElFormItem>
   </div>
   <template v-if="data">
     <div class="row figures">
@@ -95,33 +100,43 @@ const worse = computed(
         :key="head"
       >
         <h2>{{ head }}</h2>
-        <ElTable table-layout="auto" :data="list" v-if="list.length"
-          ><ElTableColumn label="Name"
-            ><template #default="{ row: l }"
-              ><RouterLink v-if="l.slug" :to="`/${path}/${l.slug}`">{{ l.name }}</RouterLink
-              ><span v-else class="soft">{{ l.name }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Signed in"
-            ><template #default="{ row: l }">{{ l.signedIn }}</template></ElTableColumn
-          ><ElTableColumn label="Refused"
-            ><template #default="{ row: l }">{{ l.refused }}</template></ElTableColumn
-          ><ElTableColumn v-if="path === 'applications'" label="Last success"
-            ><template #default="{ row: l }"><TimeText :at="l.lastSuccess" from /></template></ElTableColumn
-        ></ElTable>
+        <ElTable v-if="list.length" table-layout="auto" :data="list">
+          <ElTableColumn label="Name">
+            <template #default="{ row: l }">
+              <RouterLink v-if="l.slug" :to="`/${path}/${l.slug}`">{{ l.name }}</RouterLink><span v-else class="soft">{{
+                l.name
+              }}</span>
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Signed in">
+            <template #default="{ row: l }">{{ l.signedIn }}</template>
+          </ElTableColumn>
+          <ElTableColumn label="Refused">
+            <template #default="{ row: l }">{{ l.refused }}</template>
+          </ElTableColumn>
+          <ElTableColumn v-if="path === 'applications'" label="Last success">
+            <template #default="{ row: l }">
+              <TimeText :at="l.lastSuccess" from />
+            </template>
+          </ElTableColumn>
+        </ElTable>
         <p v-else class="soft">No sign-in has ended in this time.</p>
       </section>
       <section>
         <h2>Why they were refused</h2>
-        <ElTable table-layout="auto" :data="data.codes" row-key="name" v-if="data.codes.length"
-          ><ElTableColumn label="Code"
-            ><template #default="{ row: l }"
-              ><RouterLink :to="`/traces?search=${l.name}`">{{ l.title || l.name }}</RouterLink
-              ><br /><span class="mono soft small">{{ l.name }}</span></template
-            ></ElTableColumn
-          ><ElTableColumn label="Times"
-            ><template #default="{ row: l }">{{ l.refused }}</template></ElTableColumn
-          ></ElTable
-        >
+        <ElTable v-if="data.codes.length" table-layout="auto" :data="data.codes" row-key="name">
+          <ElTableColumn label="Code">
+            <template #default="{ row: l }">
+              <RouterLink :to="`/traces?search=${l.name}`">{{ l.title || l.name }}</RouterLink><br /><span
+                class="mono soft small"
+                >{{ l.name }}</span
+              >
+            </template>
+          </ElTableColumn>
+          <ElTableColumn label="Times">
+            <template #default="{ row: l }">{{ l.refused }}</template>
+          </ElTableColumn>
+        </ElTable>
         <p v-else class="soft">Nothing was refused.</p>
       </section>
     </div>
@@ -157,9 +172,7 @@ const worse = computed(
   margin-top: 20px;
   align-items: start;
 }
-@media (max-width: 1000px) {
-  .three {
-    grid-template-columns: 1fr;
-  }
+.three {
+  grid-template-columns: 1fr;
 }
 </style>

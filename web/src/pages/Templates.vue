@@ -90,60 +90,58 @@ const save = () =>
         :data="data?.items ?? []"
         row-key="slug"
         :row-class-name="({ row }) => (chosen?.slug === row.slug ? 'on' : '')"
-        ><ElTableColumn label="Template"
-          ><template #default="{ row: t }"
-            ><button type="button" class="link" @click="choose(t as Template)">{{ t.name }}</button><br /><span
+      >
+        <ElTableColumn label="Template">
+          <template #default="{ row: t }">
+            <button type="button" class="link" @click="choose(t as Template)">{{ t.name }}</button><br /><span
               class="soft small"
               >{{ t.description }}</span
-            ></template
-          ></ElTableColumn
-        ><ElTableColumn label="For"
-          ><template #default="{ row: t }">{{
-            t.side === "application" ? "applications" : "providers"
-          }}</template></ElTableColumn
-        ><ElTableColumn label="Blanks"
-          ><template #default="{ row: t }"
-            ><span class="small">{{
-              (t.blanks ?? []).map((b: { name: string }) => b.name).join(", ") || "none"
-            }}</span></template
-          ></ElTableColumn
-        ></ElTable
-      >
-      <ElForm label-position="top" v-if="session.engineer" class="panel save" @submit.prevent="save">
+            >
+          </template>
+        </ElTableColumn>
+        <ElTableColumn label="For">
+          <template #default="{ row: t }">{{ t.side === "application" ? "applications" : "providers" }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Blanks">
+          <template #default="{ row: t }">
+            <span class="small">{{ (t.blanks ?? []).map((b: { name: string }) => b.name).join(", ") || "none" }}</span>
+          </template>
+        </ElTableColumn>
+      </ElTable>
+      <ElForm v-if="session.engineer" label-position="top" class="panel save" @submit.prevent="save">
         <h2>Save a connection as a template</h2>
         <p class="soft">
           Certificates, contact and metadata address are left out. A value that differs each time becomes a blank
           wherever it stands.
         </p>
-        <ElFormItem label="Connection"
-          ><ElSelect v-model="from"
-            ><ElOption
-              v-for="[value, text] in choices"
-              :key="value"
-              :value="value"
-              :label="text"
-              :data-value="value" /></ElSelect
-        ></ElFormItem>
-        <ElFormItem label="Name of the template"><ElInput v-model="saveName" autocomplete="off" /></ElFormItem>
-        <ElFormItem label="What shape of connection it is"
-          ><ElInput v-model="saveText" autocomplete="off"
-        /></ElFormItem>
+        <ElFormItem label="Connection">
+          <ElSelect v-model="from">
+            <ElOption v-for="[value, text] in choices" :key="value" :value="value" :label="text" :data-value="value" />
+          </ElSelect>
+        </ElFormItem>
+        <ElFormItem label="Name of the template">
+          <ElInput v-model="saveName" autocomplete="off" />
+        </ElFormItem>
+        <ElFormItem label="What shape of connection it is">
+          <ElInput v-model="saveText" autocomplete="off" />
+        </ElFormItem>
         <div v-for="(b, i) in blanks" :key="i" class="blank">
-          <ElFormItem label="Blank"
-            ><ElInput v-model="b.name" class="mono" spellcheck="false" autocomplete="off" /><small
-              >such as number</small
-            ></ElFormItem
-          ><ElFormItem label="Its value in this connection"
-            ><ElInput v-model="b.sample" class="mono" spellcheck="false" autocomplete="off" /><small
-              >such as 10042</small
-            ></ElFormItem
-          ><ElFormItem label="What it is"
-            ><ElInput v-model="b.hint" autocomplete="off" /><small>for whoever fills it in</small></ElFormItem
-          >
+          <ElFormItem label="Blank">
+            <ElInput v-model="b.name" class="mono" spellcheck="false" autocomplete="off" />
+            <small>such as number</small>
+          </ElFormItem>
+          <ElFormItem label="Its value in this connection">
+            <ElInput v-model="b.sample" class="mono" spellcheck="false" autocomplete="off" />
+            <small>such as 10042</small>
+          </ElFormItem>
+          <ElFormItem label="What it is">
+            <ElInput v-model="b.hint" autocomplete="off" />
+            <small>for whoever fills it in</small>
+          </ElFormItem>
         </div>
         <div class="row">
-          <ElButton @click="blanks.push({ name: '', sample: '', hint: '' })">Another blank</ElButton
-          ><ElButton type="primary" native-type="submit" :loading="saving" :disabled="!from || !saveName.trim()"
+          <ElButton @click="blanks.push({ name: '', sample: '', hint: '' })">Another blank</ElButton>
+          <ElButton type="primary" native-type="submit" :loading="saving" :disabled="!from || !saveName.trim()"
             >Save the template</ElButton
           >
         </div>
@@ -160,19 +158,22 @@ const save = () =>
             <li v-for="s in chosen.steps" :key="s">{{ inWords(s) }}</li>
           </ol></template
         >
-        <ElForm label-position="top" v-if="session.engineer" @submit.prevent="start">
+        <ElForm v-if="session.engineer" label-position="top" @submit.prevent="start">
           <h3>Make a draft from it</h3>
-          <ElFormItem label="Name"><ElInput v-model="name" autocomplete="off" /></ElFormItem>
-          <ElFormItem :label="b.name" v-for="b in chosen.blanks ?? []" :key="b.name"
-            ><ElInput v-model="values[b.name]" class="mono" spellcheck="false" autocomplete="off" /><small
-              v-if="`${b.hint ?? ''}${b.sample ? ` (such as ${b.sample})` : ''}`"
-              >{{ `${b.hint ?? ""}${b.sample ? ` (such as ${b.sample})` : ""}` }}</small
-            ></ElFormItem
-          >
+          <ElFormItem label="Name">
+            <ElInput v-model="name" autocomplete="off" />
+          </ElFormItem>
+          <ElFormItem v-for="b in chosen.blanks ?? []" :key="b.name" :label="b.name">
+            <ElInput v-model="values[b.name]" class="mono" spellcheck="false" autocomplete="off" />
+            <small v-if="`${b.hint ?? ''}${b.sample ? ` (such as ${b.sample})` : ''}`">{{
+              `${b.hint ?? ""}${b.sample ? ` (such as ${b.sample})` : ""}`
+            }}</small>
+          </ElFormItem>
           <div class="row">
             <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()"
               >Make the draft</ElButton
-            ><ElButton v-if="!chosen.shipped" type="danger" @click="remove(chosen)">Delete the template</ElButton>
+            >
+            <ElButton v-if="!chosen.shipped" type="danger" @click="remove(chosen)">Delete the template</ElButton>
           </div>
           <p v-if="failed" class="error" role="alert">{{ failed }}</p>
         </ElForm>
@@ -201,9 +202,6 @@ const save = () =>
   text-align: left;
   min-height: 24px;
 }
-.on td {
-  background: var(--sea-tint);
-}
 .save {
   margin-top: 24px;
 }
@@ -215,10 +213,8 @@ const save = () =>
 ol {
   padding-left: 20px;
 }
-@media (max-width: 900px) {
-  .two,
-  .blank {
-    grid-template-columns: 1fr;
-  }
+.two,
+.blank {
+  grid-template-columns: 1fr;
 }
 </style>

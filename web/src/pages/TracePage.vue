@@ -108,7 +108,8 @@ async function copy(text: string) {
           <div class="row">
             <ElButton v-if="trace.explanation.message" type="primary" @click="copy(trace.explanation.message)">{{
               copied ? "Copied" : "Copy a message for them"
-            }}</ElButton><span class="mono soft">{{ trace.explanation.code }}</span>
+            }}</ElButton>
+            <span class="mono soft">{{ trace.explanation.code }}</span>
           </div>
           <p class="small soft">The person was told: “{{ trace.explanation.person }}”</p>
         </article>
@@ -135,10 +136,8 @@ async function copy(text: string) {
   align-items: start;
   margin-top: 6px;
 }
-@media (max-width: 1100px) {
-  .halves {
-    grid-template-columns: 1fr;
-  }
+.halves {
+  grid-template-columns: 1fr;
 }
 .number {
   font-family: var(--mono);

@@ -36,10 +36,12 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
       },
     ]"
   >
-    <template #default="{ items }"><TraceTable :traces="items" empty="" /></template>
-    <template #empty
-      ><p>A trace holds every message, check and decision of one sign-in. Rehearse an application to make the first.</p>
-      <RouterLink to="/applications">Applications</RouterLink></template
-    >
+    <template #default="{ items }">
+      <TraceTable :traces="items" empty="" />
+    </template>
+    <template #empty>
+      <p>A trace holds every message, check and decision of one sign-in. Rehearse an application to make the first.</p>
+      <RouterLink to="/applications">Applications</RouterLink>
+    </template>
   </ListPage>
 </template>
