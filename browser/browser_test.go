@@ -233,6 +233,13 @@ func (p *page) tick(words string) {
 		`)&&e.offsetParent!==null)?.querySelector("input")`, "setTimeout(()=>e.click())")
 }
 
+// step opens a step of connecting.
+func (p *page) step(id string) {
+	p.t.Helper()
+	p.click(`.steps a[href="#` + id + `"]`)
+	p.wait(`document.querySelector("#` + id + ` .el-collapse-item__content")?.offsetParent`)
+}
+
 // agree presses the button of a question that the console asks before something that has a price.
 func (p *page) agree(yes string) {
 	p.t.Helper()

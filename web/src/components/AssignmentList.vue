@@ -150,7 +150,9 @@ section {
 .add > .el-button {
   margin-bottom: 14px;
 }
-.add {
-  grid-template-columns: 1fr;
+@media (max-width: 700px) {
+  .add {
+    grid-template-columns: 1fr;
+  }
 }
 </style>

@@ -66,11 +66,13 @@ mark {
 .visually-hidden {
   width: 1px !important;
 }
-.changes {
-  grid-template-columns: 1fr;
-}
-dd {
-  border: 0;
-  padding-top: 0;
+@media (max-width: 760px) {
+  .changes {
+    grid-template-columns: 1fr;
+  }
+  dd {
+    border: 0;
+    padding-top: 0;
+  }
 }
 </style>

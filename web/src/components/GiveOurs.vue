@@ -123,11 +123,13 @@ h2 {
 .tag {
   margin-left: 8px;
 }
-dl {
-  grid-template-columns: 1fr;
-}
-dt {
-  border: 0;
-  padding-bottom: 0;
+@media (max-width: 760px) {
+  dl {
+    grid-template-columns: 1fr;
+  }
+  dt {
+    border: 0;
+    padding-bottom: 0;
+  }
 }
 </style>

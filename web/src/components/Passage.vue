@@ -200,14 +200,16 @@ const marks: Record<string, [string, string]> = {
   text-align: center;
   overflow-wrap: anywhere;
 }
-.passage {
-  grid-template-columns: 1fr;
-  gap: 10px;
-}
-.gate {
-  padding: 0;
-}
-.arch {
-  inset: 0;
+@media (max-width: 980px) {
+  .passage {
+    grid-template-columns: 1fr;
+    gap: 10px;
+  }
+  .gate {
+    padding: 0;
+  }
+  .arch {
+    inset: 0;
+  }
 }
 </style>

@@ -452,7 +452,9 @@ summary {
 details {
   margin-bottom: 10px;
 }
-.steps {
-  grid-template-columns: 1fr 1fr;
+@media (max-width: 900px) {
+  .steps {
+    grid-template-columns: 1fr 1fr;
+  }
 }
 </style>

@@ -270,11 +270,13 @@ li:last-child::after {
   text-align: center;
   font-size: 13.5px;
 }
-.heads,
-li {
-  grid-template-columns: 54px 1fr 170px 1fr;
-}
-.arrow .how {
-  display: none;
+@media (max-width: 760px) {
+  .heads,
+  li {
+    grid-template-columns: 54px 1fr 170px 1fr;
+  }
+  .arrow .how {
+    display: none;
+  }
 }
 </style>

@@ -85,6 +85,8 @@ async function remove() {
     await router.push("/applications");
   });
 }
+/** What was found where the page stands. */
+const here = computed(() => (application.value?.findings ?? []).filter((f) => f.station === station.value));
 </script>
 
 <template>
@@ -147,7 +149,7 @@ async function remove() {
       @through="chooseProvider"
     />
     <section class="panel" aria-live="polite">
-      <FindingList class="here" :findings="(application.findings ?? []).filter((f) => f.station === station)" />
+      <FindingList v-if="here.length" class="here" :findings="here" />
       <p v-if="station === 'application-trust' || station === 'access'" class="row">
         <b class="small">Start address at the gate</b>
         <CopyValue :value="application.startOurs" label="the start address" />

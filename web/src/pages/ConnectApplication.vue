@@ -13,9 +13,11 @@ import ProviderChoice from "../components/ProviderChoice.vue";
 import ReachControl from "../components/ReachControl.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
 import SecretPanel from "../components/SecretPanel.vue";
+import StepTitle from "../components/StepTitle.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import { useApplication } from "../composables/application";
 import { useLoad } from "../composables/load";
+import { useSteps } from "../composables/steps";
 import { useSession } from "../composables/session";
 
 const session = useSession();
@@ -69,7 +71,12 @@ const states = computed(() => {
   const a = application.value;
   if (!a) return [];
   return [
-    { id: "give", title: "Give ours", done: true, text: "ready since the draft was made" },
+    {
+      id: "give",
+      title: "Give ours",
+      done: !usesSecret.value || !!a.secrets?.length,
+      text: usesSecret.value && !a.secrets?.length ? "it has no client secret yet" : "ready since the draft was made",
+    },
     {
       id: "take",
       title: "Take theirs",
@@ -98,6 +105,7 @@ const states = computed(() => {
   ];
 });
 const next = computed(() => states.value.find((s) => !s.done));
+const { open, show } = useSteps(slug, () => !!application.value && !!tried.value && !!assigned.value && next.value);
 </script>
 
 <template>
@@ -111,21 +119,26 @@ const next = computed(() => states.value.find((s) => !s.done));
       <ElButton @click="router.push(`/applications/${slug}`)">Its page</ElButton>
     </div>
     <nav class="steps" aria-label="Steps">
-      <a v-for="s in states" :key="s.id" :href="`#${s.id}`" :class="{ done: s.done, next: s === next }"
+      <a
+        v-for="s in states"
+        :key="s.id"
+        :href="`#${s.id}`"
+        :class="{ done: s.done, next: s === next }"
+        @click="show(s.id)"
         ><b
           ><span aria-hidden="true">{{ s.done ? "✓" : "○" }}</span> {{ s.title }}</b
         ><span>{{ s.text }}</span></a
       >
     </nav>
     <p v-if="next" class="hint">
-      Next: <a :href="`#${next.id}`">{{ next.title.toLowerCase() }}</a>
+      Next: <a :href="`#${next.id}`" @click="show(next.id)">{{ next.title.toLowerCase() }}</a>
     </p>
-    <div class="stack">
-      <section id="give" class="panel">
-        <div class="head">
-          <h2>Give ours</h2>
+    <ElCollapse v-model="open" class="stations">
+      <ElCollapseItem id="give" name="give">
+        <template #title><StepTitle :step="states.find((s) => s.id === 'give')!" /></template>
+        <p class="row">
           <ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton>
-        </div>
+        </p>
         <GiveOurs v-if="sheet" :sheet="sheet" short />
         <SecretPanel
           v-if="usesSecret"
@@ -134,9 +147,10 @@ const next = computed(() => states.value.find((s) => !s.done));
           :secrets="application.secrets ?? []"
           @changed="again()"
         />
-      </section>
-      <section id="take" class="panel">
-        <h2>Take theirs</h2>
+      </ElCollapseItem>
+      <ElCollapseItem id="take" name="take">
+        <template #title><StepTitle :step="states.find((s) => s.id === 'take')!" /></template>
+
         <TakeTheirs v-if="application.saml || application.oidc" :understand="understand" :take="(i) => take(i)" />
         <details :open="application.reach === 'draft'">
           <summary>Field by field</summary>
@@ -154,9 +168,10 @@ const next = computed(() => states.value.find((s) => !s.done));
           </summary>
           <ApplicationForm :application="application" part="options" :save="save" />
         </details>
-      </section>
-      <section id="map" class="panel">
-        <h2>Map</h2>
+      </ElCollapseItem>
+      <ElCollapseItem id="map" name="map">
+        <template #title><StepTitle :step="states.find((s) => s.id === 'map')!" /></template>
+
         <MappingEditor
           :mapping="application.mapping ?? []"
           direction="out"
@@ -168,22 +183,25 @@ const next = computed(() => states.value.find((s) => !s.done));
           <summary>The person's identifier</summary>
           <AccountCheck :key="application.revision" :application="application" :save="save" />
         </details>
-      </section>
-      <section id="who" class="panel">
-        <h2>Who gets in</h2>
+      </ElCollapseItem>
+      <ElCollapseItem id="who" name="who">
+        <template #title><StepTitle :step="states.find((s) => s.id === 'who')!" /></template>
+
         <ProviderChoice :application="application" :save="save" />
         <AccessEditor :application="application" :save="save" />
         <AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" />
-      </section>
-      <section id="rehearse" class="panel">
-        <h2>Rehearse</h2>
+      </ElCollapseItem>
+      <ElCollapseItem id="rehearse" name="rehearse">
+        <template #title><StepTitle :step="states.find((s) => s.id === 'rehearse')!" /></template>
+
         <RehearsePanel :key="application.revision" :application="application" @focusin="triedAgain()" />
-      </section>
-      <section id="open" class="panel">
-        <h2>Open</h2>
+      </ElCollapseItem>
+      <ElCollapseItem id="open" name="open">
+        <template #title><StepTitle :step="states.find((s) => s.id === 'open')!" /></template>
+
         <ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" />
-      </section>
-    </div>
+      </ElCollapseItem>
+    </ElCollapse>
   </template>
 </template>
 
@@ -236,7 +254,9 @@ summary {
   padding: 4px 0;
   margin-bottom: 8px;
 }
-.steps {
-  grid-template-columns: repeat(3, 1fr);
+@media (max-width: 900px) {
+  .steps {
+    grid-template-columns: repeat(3, 1fr);
+  }
 }
 </style>

@@ -244,7 +244,9 @@ summary {
   cursor: pointer;
   color: var(--sea);
 }
-.cols.two {
-  grid-template-columns: 1fr;
+@media (max-width: 980px) {
+  .cols.two {
+    grid-template-columns: 1fr;
+  }
 }
 </style>

@@ -76,7 +76,9 @@ async function byName() {
   gap: 20px;
   align-items: start;
 }
-.two {
-  grid-template-columns: 1fr;
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
 }
 </style>

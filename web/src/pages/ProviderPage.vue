@@ -88,6 +88,8 @@ async function remove() {
     await router.push("/providers");
   });
 }
+/** What was found where the page stands. */
+const here = computed(() => (provider.value?.findings ?? []).filter((f) => f.station === station.value));
 </script>
 
 <template>
@@ -145,7 +147,7 @@ async function remove() {
       </template>
     </Passage>
     <section class="panel" aria-live="polite">
-      <FindingList class="here" :findings="(provider.findings ?? []).filter((f) => f.station === station)" />
+      <FindingList v-if="here.length" class="here" :findings="here" />
       <template v-if="station === 'mapping-in' && provider.kind !== 'directory'"
         ><h2>Mapping in: what {{ provider.name }} sends</h2>
         <MappingEditor

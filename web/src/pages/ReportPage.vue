@@ -193,4 +193,9 @@ th button {
 a.el-button {
   text-decoration: none;
 }
+@media print {
+  table.list {
+    font-size: 11px;
+  }
+}
 </style>

@@ -172,7 +172,9 @@ const worse = computed(
   margin-top: 20px;
   align-items: start;
 }
-.three {
-  grid-template-columns: 1fr;
+@media (max-width: 1000px) {
+  .three {
+    grid-template-columns: 1fr;
+  }
 }
 </style>

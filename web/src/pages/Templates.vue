@@ -213,8 +213,10 @@ const save = () =>
 ol {
   padding-left: 20px;
 }
-.two,
-.blank {
-  grid-template-columns: 1fr;
+@media (max-width: 900px) {
+  .two,
+  .blank {
+    grid-template-columns: 1fr;
+  }
 }
 </style>

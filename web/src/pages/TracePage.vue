@@ -136,8 +136,10 @@ async function copy(text: string) {
   align-items: start;
   margin-top: 6px;
 }
-.halves {
-  grid-template-columns: 1fr;
+@media (max-width: 1100px) {
+  .halves {
+    grid-template-columns: 1fr;
+  }
 }
 .number {
   font-family: var(--mono);
