@@ -6,6 +6,9 @@ import (
 	"strings"
 	"testing"
 
+	"innergate/api"
+	"innergate/demo"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -249,11 +252,41 @@ func TestPaletteFindsAnything(t *testing.T) {
 	w := world(t, false)
 	p := newPage(t)
 	p.signIn(w)
+	// What is typed at once, before the field has the focus, is searched for.
 	eval[bool](p, `dispatchEvent(new KeyboardEvent("keydown",{key:"k",ctrlKey:true}))`)
+	p.wait(`[..."rotta"].forEach(key=>document.body.dispatchEvent(new KeyboardEvent("keydown",{key,bubbles:true})))??true`)
+	p.wait(`document.querySelector(".el-dialog input")?.value==="rotta"`)
 	p.fill("Name, entity ID, trace number or fingerprint", "rota")
 	p.wait(`document.querySelector(".el-dialog a.on")`)
 	eval[bool](p, `document.querySelector(".el-dialog input").dispatchEvent(new KeyboardEvent("keydown",{key:"Enter",bubbles:true}))`)
 	p.wait(`location.pathname==="/console/applications/crew-rota"`)
+}
+
+// TestOverviewSaysWhatNeedsSomebody plants mistakes and proposes a change: both stand on the first page, the worst first, and
+// lead to where they are dealt with.
+func TestOverviewSaysWhatNeedsSomebody(t *testing.T) {
+	beside(t)
+	w := world(t, false)
+	w.Staff.SetMistake("expired")
+	_ = demo.NewWalker(nil).SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss") // the page below says that it was refused
+	w.Staff.SetMistake("")
+	_, err := w.Plant(t.Context())
+	require.NoError(t, err)
+	a, err := w.Client().Application(t.Context(), "dockhand")
+	require.NoError(t, err)
+	a.Name = "Dockhand of the piers"
+	_, err = w.Client().Propose(t.Context(), api.NewProposal{Kind: "application", Slug: "dockhand", Application: &a.Application})
+	require.NoError(t, err)
+	p := newPage(t)
+	p.signIn(w)
+	p.see("What needs somebody")
+	p.see("a change is proposed")
+	p.accessible()
+	p.shot("overview-needs")
+	p.see("1 refused today")
+	p.see("refused in seven days, 0 in those before")
+	p.press("Dockhand of the piers: a change is proposed")
+	p.see("Dockhand of the piers")
 }
 
 // TestStoredScriptStaysText gives an application a name and description full of markup.

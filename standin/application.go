@@ -125,6 +125,7 @@ func formats(asked string) []string {
 // Handler serves the application's pages and endpoints.
 func (a *Application) Handler() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /favicon.ico", noPicture)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, r *http.Request) {
 		doc, err := a.Metadata()
 		if err != nil {

@@ -26,6 +26,7 @@ type Berths struct {
 // Handler serves it.
 func (b *Berths) Handler() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /favicon.ico", noPicture)
 	show := func(place string) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
 			render(

@@ -93,6 +93,7 @@ type Got struct {
 // Handler serves the client's pages.
 func (c *Client) Handler() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /favicon.ico", noPicture)
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		render(w, http.StatusOK, "client-home.html", clientPage{Client: c})
 	})

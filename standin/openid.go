@@ -168,6 +168,7 @@ func (p *OpenID) Requests() int {
 // Handler serves the provider's pages and endpoints.
 func (p *OpenID) Handler() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /favicon.ico", noPicture)
 	if !p.Plain {
 		mux.HandleFunc("GET /.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
 			sendJSON(w, http.StatusOK, map[string]any{

@@ -199,6 +199,7 @@ func (p *Provider) Metadata() ([]byte, error) {
 // Handler serves the provider's pages and endpoints.
 func (p *Provider) Handler() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /favicon.ico", noPicture)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, r *http.Request) {
 		doc, err := p.Metadata()
 		if err != nil {

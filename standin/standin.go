@@ -78,3 +78,6 @@ func render(w http.ResponseWriter, status int, name string, data any) {
 		fmt.Fprintf(w, "<p>page failed: %s</p>", template.HTMLEscapeString(err.Error()))
 	}
 }
+
+// noPicture answers a browser that looks for the site's picture, so that nothing is missing where people look for mistakes.
+func noPicture(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }

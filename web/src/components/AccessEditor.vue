@@ -87,18 +87,22 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
             <template v-else>
               <ElInput v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people" />
             </template>
-            <span class="order"
-              ><button type="button" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)">
-                ↑</button
-              ><button
-                type="button"
+            <span class="order">
+              <ElButton text size="small" :disabled="i === 0" :aria-label="`Move rule ${i + 1} up`" @click="move(i, -1)"
+                >↑</ElButton
+              >
+              <ElButton
+                text
+                size="small"
                 :disabled="i === rows.length - 1"
                 :aria-label="`Move rule ${i + 1} down`"
                 @click="move(i, 1)"
+                >↓</ElButton
               >
-                ↓</button
-              ><button type="button" :aria-label="`Take rule ${i + 1} away`" @click="rows.splice(i, 1)">✕</button></span
-            >
+              <ElButton text size="small" :aria-label="`Take rule ${i + 1} away`" @click="rows.splice(i, 1)"
+                >✕</ElButton
+              >
+            </span>
           </div>
           <template v-if="r.then !== 'use'">
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
@@ -143,18 +147,18 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
                   }[c.what]
                 "
               />
-              <button
-                type="button"
-                class="bare"
+              <ElButton
+                text
+                size="small"
                 :aria-label="`Take condition ${n + 1} of rule ${i + 1} away`"
                 @click="r.conditions.splice(n, 1)"
+                >✕</ElButton
               >
-                ✕
-              </button>
             </div>
-            <button type="button" class="bare" @click="r.conditions.push({ not: false, what: 'groups', text: '' })">
-              + condition</button
-            ><span v-if="!r.conditions.length" class="soft small"> everybody</span>
+            <ElButton text size="small" @click="r.conditions.push({ not: false, what: 'groups', text: '' })"
+              >+ condition</ElButton
+            >
+            <span v-if="!r.conditions.length" class="soft small"> everybody</span>
           </template>
         </template>
       </li>

@@ -31,15 +31,15 @@ async function compare(name: string, ours: string) {
         <dd>
           <span v-if="v.kind === 'note'">{{ v.value }}</span>
           <CopyValue v-else :value="v.value" :label="v.name" :block="v.kind === 'certificate'" />
-          <button
+          <ElButton
             v-if="v.kind !== 'certificate' && v.kind !== 'note'"
-            type="button"
-            class="link no-print"
+            link
+            type="primary"
+            class="no-print"
             :aria-expanded="open === v.name"
             @click="open = open === v.name ? '' : v.name"
+            >Compare</ElButton
           >
-            Compare
-          </button>
           <div v-if="open === v.name" class="compare">
             <ElInput
               v-model="pasted[v.name]"

@@ -168,17 +168,18 @@ const tryPath = () =>
           :disabled="readonly"
           @change="r.groups = list($event)"
         />
-        <span v-if="!readonly" class="order"
-          ><button type="button" :disabled="i === 0" :aria-label="`Move path ${i + 1} up`" @click="move(i, -1)">
-            ↑</button
-          ><button
-            type="button"
+        <span v-if="!readonly" class="order">
+          <ElButton text size="small" :disabled="i === 0" :aria-label="`Move path ${i + 1} up`" @click="move(i, -1)"
+            >↑</ElButton
+          >
+          <ElButton
+            text
+            size="small"
             :aria-label="`Take path ${i + 1} away`"
             @click="guarded.paths = paths.filter((_, n) => n !== i)"
+            >✕</ElButton
           >
-            ✕
-          </button></span
-        >
+        </span>
       </div>
       <p v-if="!readonly">
         <ElButton @click="add">Add a path</ElButton>

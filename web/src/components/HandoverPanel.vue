@@ -101,9 +101,9 @@ const list = computed(() => data.value?.items ?? []);
       <p>
         <span class="tag" :class="words[h.state]?.state">{{ words[h.state]?.text ?? h.state }}</span>
         <span class="small soft">until <TimeText :at="h.expires" />, by {{ h.by }}</span>
-        <button v-if="h.state === 'open' || h.state === 'used up'" class="link" type="button" @click="revoke(h)">
-          revoke
-        </button>
+        <ElButton v-if="h.state === 'open' || h.state === 'used up'" link type="primary" @click="revoke(h)"
+          >revoke</ElButton
+        >
       </p>
       <p v-if="h.remark" class="small">{{ h.remark }}</p>
       <ul class="small">

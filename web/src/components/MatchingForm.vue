@@ -154,15 +154,9 @@ const store = () =>
         :aria-label="`Expression of way ${i + 1}`"
         placeholder="as the mapping in sets it, or an expression"
       />
-      <button
-        v-if="!readonly"
-        type="button"
-        class="bare"
-        :aria-label="`Take way ${i + 1} away`"
-        @click="ways.splice(i, 1)"
+      <ElButton v-if="!readonly" text size="small" :aria-label="`Take way ${i + 1} away`" @click="ways.splice(i, 1)"
+        >✕</ElButton
       >
-        ✕
-      </button>
     </div>
     <ElButton v-if="!readonly" size="small" @click="ways.push({ by: 'email', expr: '' })">Add a way</ElButton>
     <h3>A stranger</h3>
@@ -246,15 +240,14 @@ const store = () =>
           <span class="visually-hidden">Acts</span>
         </template>
         <template #default="{ $index: i }">
-          <button
+          <ElButton
             v-if="!readonly"
-            type="button"
-            class="bare"
+            text
+            size="small"
             :aria-label="`Take grant ${i + 1} away`"
             @click="grants.splice(i, 1)"
+            >✕</ElButton
           >
-            ✕
-          </button>
         </template>
       </ElTableColumn>
     </ElTable>
@@ -279,15 +272,14 @@ const store = () =>
         <ElOption value="first" label="the first value stays" data-value="first" />
         <ElOption value="local" label="what was entered here stays" data-value="local" />
       </ElSelect>
-      <button
+      <ElButton
         v-if="!readonly"
-        type="button"
-        class="bare"
+        text
+        size="small"
         :aria-label="`Take attribute ${i + 1} away`"
         @click="keep.splice(i, 1)"
+        >✕</ElButton
       >
-        ✕
-      </button>
     </div>
     <ElButton v-if="!readonly" size="small" @click="keep.push({ name: '', how: 'local' })">Add an attribute</ElButton>
     <h3>A stronger sign-in</h3>

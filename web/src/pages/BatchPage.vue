@@ -155,14 +155,14 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
       </ElTableColumn>
       <ElTableColumn>
         <template #default="{ row: r }">
-          <button
+          <ElButton
             v-if="!['made', 'no', 'new'].includes(r.state)"
-            class="link small"
-            type="button"
+            link
+            type="primary"
+            class="small"
             @click="send(r as BatchRow, {}, !r.skip)"
+            >{{ r.skip ? "take in" : "leave out" }}</ElButton
           >
-            {{ r.skip ? "take in" : "leave out" }}
-          </button>
         </template>
       </ElTableColumn>
     </ElTable>

@@ -107,7 +107,7 @@ const begin = () =>
             .map((f) => f.name)
             .join(", ")
         }}<template v-if="files.length > 8"> …</template>
-        <button class="link" type="button" @click="files = []">take away</button>
+        <ElButton link type="primary" @click="files = []">take away</ElButton>
       </p></template
     >
     <ElFormItem v-else-if="how === 'list'" label="List">

@@ -88,7 +88,7 @@ const seal = () =>
         <li v-for="f in files" :key="f.name">
           <span class="mono">{{ f.name }}</span>
           <span class="soft small">{{ Math.ceil(f.text.length / 1024) }} KiB</span>
-          <button class="link" type="button" @click="files = files.filter((x) => x !== f)">take away</button>
+          <ElButton link type="primary" @click="files = files.filter((x) => x !== f)">take away</ElButton>
         </li>
       </ul>
       <ElFormItem label="Or paste">

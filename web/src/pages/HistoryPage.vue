@@ -157,9 +157,9 @@ const kinds: [string, string][] = [
         <ElTableColumn label="What">
           <template #default="{ row: r }"
             >{{ r.kind }}
-            <button class="link" type="button" :title="`Only ${r.name}`" @click="only(r as Revision)">
-              {{ r.name || r.slug }}
-            </button>
+            <ElButton link type="primary" :title="`Only ${r.name}`" @click="only(r as Revision)">{{
+              r.name || r.slug
+            }}</ElButton>
           </template>
         </ElTableColumn>
         <ElTableColumn label="No.">
@@ -170,11 +170,11 @@ const kinds: [string, string][] = [
         </ElTableColumn>
         <ElTableColumn label="Changed">
           <template #default="{ row: r }">
-            <span class="small mono"
-              ><button class="link" type="button" :aria-expanded="isOpen(r as Revision)" @click="show(r as Revision)">
-                {{ inShort(r as Revision) || "nothing that shows" }}
-              </button></span
-            >
+            <span class="small mono">
+              <ElButton link type="primary" :aria-expanded="isOpen(r as Revision)" @click="show(r as Revision)">{{
+                inShort(r as Revision) || "nothing that shows"
+              }}</ElButton>
+            </span>
           </template>
         </ElTableColumn>
         <ElTableColumn label="Remark">

@@ -37,8 +37,8 @@ function changed(before?: string, after?: string): string[] {
   <p class="sub">Who changed what, when, from where. It is append-only, and each line vouches for the one before.</p>
   <ChangesNav />
   <p class="row">
-    <button class="verify" type="button" @click="verify">Verify the chain</button
-    ><span v-if="verdict" role="status"
+    <ElButton @click="verify">Verify the chain</ElButton>
+    <span v-if="verdict" role="status"
       ><span class="tag" :class="verdict.whole ? 'sound' : 'broken'">{{ verdict.whole ? "whole" : "broken" }}</span>
       {{ verdict.whole ? `${verdict.lines.toLocaleString()} lines fit one after the other.` : verdict.broken }}</span
     ><a v-if="session.owner" href="/api/v1/journal/export?from=0" download="journal.jsonl">Export</a>

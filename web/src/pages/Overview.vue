@@ -1,17 +1,46 @@
 <script setup lang="ts">
+import { computed } from "vue";
 import { http, ok } from "../api/client";
-import FindingList from "../components/FindingList.vue";
+import DayBars from "../components/DayBars.vue";
 import TraceTable from "../components/TraceTable.vue";
 import { useLoad, useTicker } from "../composables/load";
+import { useSession } from "../composables/session";
+import {
+  againstLastWeek,
+  endingLines,
+  foundLines,
+  moveLines,
+  proposalLines,
+  refusedLine,
+  type Line,
+} from "../composables/waiting";
 
+const session = useSession();
 const { data, error, again } = useLoad(() => ok(http.GET("/overview")));
-type Found = { kind?: string; slug?: string; station: string };
-const place = (f: unknown) => {
-  const { kind, slug, station } = f as Found;
-  if (kind === "key") return "/keyring";
-  return kind === "source" ? `/sources/${slug}` : `/${kind}s/${slug}?station=${station}`;
-};
+const { data: certificates } = useLoad(() => ok(http.GET("/certificates", { params: { query: { limit: 12 } } })));
+const { data: proposals } = useLoad(() =>
+  ok(http.GET("/proposals", { params: { query: { state: "waiting", limit: 8 } } })),
+);
+const { data: moves } = useLoad(() => ok(http.GET("/moves")));
+const { data: statistics } = useLoad(() => ok(http.GET("/statistics", { params: { query: { days: "14" } } })));
 useTicker(5000, () => void again());
+
+/** What needs somebody, in the order in which it does. */
+const lines = computed<Line[]>(() => [
+  ...foundLines(data.value?.findings ?? []),
+  ...endingLines(
+    (certificates.value?.items ?? []).filter((c) => !c.superseded),
+    Date.now(),
+  ),
+  ...proposalLines(proposals.value?.items ?? []),
+  ...moveLines(moves.value?.items ?? []),
+  ...refusedLine(statistics.value),
+]);
+const most = 12;
+const days = computed(() => statistics.value?.buckets ?? []);
+const weeks = computed(() => againstLastWeek(days.value));
+const fresh = computed(() => !!data.value && (!data.value.applications || !data.value.providers));
+const begun = computed(() => [!!data.value?.providers, !!data.value?.applications, !!data.value?.recent.length]);
 </script>
 
 <template>
@@ -22,14 +51,13 @@ useTicker(5000, () => void again());
     </div>
   </div>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
+  <ElSkeleton v-if="!data && !error" :rows="8" animated />
   <template v-if="data">
     <ul class="figures">
       <li>
-        <RouterLink to="/applications"
-          ><b>{{ data.applications }}{{ data.more ? "+" : "" }}</b> application{{
-            data.applications === 1 ? "" : "s"
-          }}</RouterLink
-        >
+        <RouterLink to="/applications">
+          <b>{{ data.applications }}{{ data.more ? "+" : "" }}</b> application{{ data.applications === 1 ? "" : "s" }}
+        </RouterLink>
       </li>
       <li>
         <RouterLink to="/providers"
@@ -46,42 +74,79 @@ useTicker(5000, () => void again());
           ><b>{{ data.refused }}</b> refused today</RouterLink
         >
       </li>
+      <li v-if="weeks.now + weeks.before" class="week">
+        <RouterLink to="/statistics?days=30"
+          ><b>{{ weeks.now }}</b> refused in seven days, {{ weeks.before }} in those before</RouterLink
+        >
+        <DayBars :days="days.slice(-14)" />
+      </li>
     </ul>
-    <div v-if="!data.applications && !data.providers" class="panel empty">
-      <p>
+    <section v-if="fresh" class="panel">
+      <h2>The first three steps</h2>
+      <p class="soft">
         The gate stands between applications and identity providers. Begin with either side; the order does not matter.
       </p>
-      <p>
-        <RouterLink to="/providers/new">Connect a provider</RouterLink> ·
+      <ElSteps :active="begun.findIndex((b) => !b)" finish-status="success" align-center>
+        <ElStep title="Connect a provider" description="Who vouches for people" />
+        <ElStep title="Connect an application" description="What people sign in to" />
+        <ElStep title="Rehearse" description="A sign-in that harms nobody" />
+      </ElSteps>
+      <p v-if="session.engineer" class="row">
+        <RouterLink to="/providers/new">Connect a provider</RouterLink>
         <RouterLink to="/applications/new">Connect an application</RouterLink>
       </p>
-    </div>
-    <div v-else class="cols">
-      <section>
-        <h2>Newest sign-ins</h2>
-        <TraceTable
-          :traces="data.recent"
-          empty="Nobody has signed in yet. Rehearse an application to see how it goes."
-        />
-      </section>
-      <section>
-        <h2>Findings</h2>
-        <FindingList :findings="data.findings" empty="Nothing needs attention.">
-          <template #default="{ finding }">
-            <RouterLink :to="place(finding)">{{ (finding as any).name }}</RouterLink>
+    </section>
+    <section v-if="lines.length || !fresh" class="needs">
+      <h2>What needs somebody</h2>
+      <ElTable
+        v-if="lines.length"
+        table-layout="auto"
+        :data="lines.slice(0, most)"
+        row-key="key"
+        :show-header="false"
+        aria-label="What needs somebody"
+      >
+        <ElTableColumn width="110">
+          <template #default="{ row: l }">
+            <span class="tag" :class="l.state">{{ l.word }}</span>
           </template>
-        </FindingList>
-      </section>
-    </div>
+        </ElTableColumn>
+        <ElTableColumn>
+          <template #default="{ row: l }">
+            <RouterLink :to="l.to"
+              ><b>{{ l.title }}</b></RouterLink
+            >
+            <div v-if="l.text" class="soft small">{{ l.text }}</div>
+          </template>
+        </ElTableColumn>
+      </ElTable>
+      <p v-else class="soft">Nothing needs attention.</p>
+      <p v-if="lines.length > most">
+        <RouterLink to="/checkup">And {{ lines.length - most }} more in the checkup</RouterLink>
+      </p>
+    </section>
+    <section v-if="!fresh || data.recent.length">
+      <h2>Newest sign-ins</h2>
+      <TraceTable :traces="data.recent" empty="Nobody has signed in yet. Rehearse an application to see how it goes." />
+    </section>
   </template>
 </template>
 
 <style scoped>
+.needs {
+  margin-bottom: 28px;
+}
+.week {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+}
 .figures {
   list-style: none;
   padding: 0;
   margin: 0 0 24px;
   display: flex;
+  align-items: center;
   gap: 12px 40px;
   flex-wrap: wrap;
   border-top: 1px solid var(--rule);

@@ -118,14 +118,9 @@ const cancel = () =>
             <span class="visually-hidden">Acts</span>
           </template>
           <template #default="{ $index: i }">
-            <button
-              type="button"
-              class="bare"
-              :aria-label="`Take attribute ${i + 1} away`"
-              @click="attributes.splice(i, 1)"
+            <ElButton text size="small" :aria-label="`Take attribute ${i + 1} away`" @click="attributes.splice(i, 1)"
+              >✕</ElButton
             >
-              ✕
-            </button>
           </template>
         </ElTableColumn>
       </ElTable>

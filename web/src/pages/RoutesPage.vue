@@ -70,20 +70,27 @@ const ask = () =>
           <template v-else>
             <div class="line">
               <ElInput v-model="r.name" :aria-label="`Name of route ${i + 1}`" placeholder="name, for people" />
-              <span class="order"
-                ><button type="button" :disabled="i === 0" :aria-label="`Move route ${i + 1} up`" @click="move(i, -1)">
-                  ↑</button
-                ><button
-                  type="button"
+              <span class="order">
+                <ElButton
+                  text
+                  size="small"
+                  :disabled="i === 0"
+                  :aria-label="`Move route ${i + 1} up`"
+                  @click="move(i, -1)"
+                  >↑</ElButton
+                >
+                <ElButton
+                  text
+                  size="small"
                   :disabled="i === rows.length - 1"
                   :aria-label="`Move route ${i + 1} down`"
                   @click="move(i, 1)"
+                  >↓</ElButton
                 >
-                  ↓</button
-                ><button type="button" :aria-label="`Take route ${i + 1} away`" @click="rows.splice(i, 1)">
-                  ✕
-                </button></span
-              >
+                <ElButton text size="small" :aria-label="`Take route ${i + 1} away`" @click="rows.splice(i, 1)"
+                  >✕</ElButton
+                >
+              </span>
             </div>
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
               <span>{{ n ? "and" : "if" }}</span>
@@ -91,19 +98,19 @@ const ask = () =>
                 <ElOption v-for="[k, words] in routeKinds" :key="k" :value="k" :label="words" :data-value="k" />
               </ElSelect>
               <ElInput v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" />
-              <button
-                type="button"
-                class="bare"
+              <ElButton
+                text
+                size="small"
                 :aria-label="`Take condition ${n + 1} of route ${i + 1} away`"
                 @click="r.conditions.splice(n, 1)"
+                >✕</ElButton
               >
-                ✕
-              </button>
             </div>
             <div class="line">
-              <button type="button" class="bare" @click="r.conditions.push({ what: 'mailDomains', text: '' })">
-                + condition</button
-              ><span v-if="!r.conditions.length" class="soft small">everybody</span>
+              <ElButton text size="small" @click="r.conditions.push({ what: 'mailDomains', text: '' })"
+                >+ condition</ElButton
+              >
+              <span v-if="!r.conditions.length" class="soft small">everybody</span>
             </div>
             <label class="line"
               ><span>leads to</span>

@@ -93,10 +93,8 @@ const save = () =>
       >
         <ElTableColumn label="Template">
           <template #default="{ row: t }">
-            <button type="button" class="link" @click="choose(t as Template)">{{ t.name }}</button><br /><span
-              class="soft small"
-              >{{ t.description }}</span
-            >
+            <ElButton link type="primary" @click="choose(t as Template)">{{ t.name }}</ElButton>
+            <br /><span class="soft small">{{ t.description }}</span>
           </template>
         </ElTableColumn>
         <ElTableColumn label="For">
