@@ -244,7 +244,7 @@ func (p *page) step(id string) {
 func (p *page) agree(yes string) {
 	p.t.Helper()
 	p.act(`[...document.querySelectorAll(".el-message-box button")].find(e=>e.innerText.trim()===`+quote(yes)+
-		`&&e.offsetParent!==null)`, "setTimeout(()=>e.click())")
+		`&&e.offsetParent!==null&&!e.closest("[class*=leave-active]"))`, "setTimeout(()=>e.click())")
 }
 
 // drop drops a file on the field that takes the other side's documents.

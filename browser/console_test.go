@@ -289,6 +289,43 @@ func TestOverviewSaysWhatNeedsSomebody(t *testing.T) {
 	p.see("Dockhand of the piers")
 }
 
+// TestLeavingAsksAboutWhatIsNotSaved adds a rule and goes elsewhere: the page asks, stays when that is wanted, and loses the
+// rule only on demand.
+func TestLeavingAsksAboutWhatIsNotSaved(t *testing.T) {
+	beside(t)
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/applications/crew-rota?station=mapping-out")
+	p.press("Add a rule")
+	p.see("Not saved yet")
+	p.press("Providers")
+	p.see("What you changed here is not saved yet.")
+	p.accessible()
+	p.agree("Stay here")
+	p.see("Not saved yet. A change acts")
+	assert.Equal(t, "/console/applications/crew-rota", eval[string](p, "location.pathname"))
+	p.press("Providers")
+	p.agree("Leave it unsaved")
+	p.see("Who vouches for people.")
+}
+
+// TestOneOfSeveralProvidersIsChosen looks at the way through the second of an application's providers.
+func TestOneOfSeveralProvidersIsChosen(t *testing.T) {
+	beside(t)
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/applications/cargo-ledger?station=provider-trust")
+	p.see("Trust: what is held of Saltmere Staff")
+	p.press("Northquay Stevedores")
+	p.see("Trust: what is held of Northquay Stevedores")
+	p.see("ID token, checked with its key set")
+	p.accessible()
+	p.shot("passage-several")
+	assert.Contains(t, eval[string](p, "location.search"), "through=northquay-stevedores")
+}
+
 // TestStoredScriptStaysText gives an application a name and description full of markup.
 func TestStoredScriptStaysText(t *testing.T) {
 	beside(t)

@@ -1,5 +1,7 @@
 import { createRouter, createWebHistory } from "vue-router";
 import { useSession } from "./composables/session";
+import { sure } from "./composables/sure";
+import { leaves, unsaved } from "./composables/unsaved";
 
 export const router = createRouter({
   history: createWebHistory("/console/"),
@@ -86,10 +88,21 @@ export const router = createRouter({
   ],
 });
 
-router.beforeEach(async (to) => {
+router.beforeEach(async (to, from) => {
+  if (
+    leaves(to, from) &&
+    unsaved() &&
+    !(await sure("What you changed here is not saved yet.", "Leave it unsaved", "Stay here"))
+  )
+    return false;
   const session = useSession();
   if (!session.asked) await session.load().catch(() => undefined);
   if (!to.meta.open && !session.me) return { path: "/sign-in", query: to.path === "/" ? {} : { next: to.fullPath } };
+});
+
+// The browser asks in its own words where the page is closed, or loaded anew.
+addEventListener("beforeunload", (e) => {
+  if (unsaved()) e.preventDefault();
 });
 
 router.afterEach((to) => {

@@ -3,6 +3,7 @@ import { ElButton } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { http, ok, type Application, type ApplicationConfig, type Policy } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
+import { useUnsaved } from "../composables/unsaved";
 import { blankRule, readRules, ruleWords, writeRules, type AccessRow } from "../composables/access";
 
 const props = defineProps<{
@@ -36,6 +37,7 @@ const draft = computed<Policy>(() => ({
   rules: writeRules(rows.value),
 }));
 const dirty = computed(() => JSON.stringify(clean(draft.value)) !== JSON.stringify(clean(held.value)));
+useUnsaved(() => dirty.value);
 function clean(p: Policy) {
   return { to: p.to, otherwise: p.otherwise, requires: p.requires ?? [], rules: p.rules ?? [] };
 }

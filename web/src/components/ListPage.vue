@@ -75,48 +75,50 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
 </script>
 
 <template>
-  <div class="row bar">
-    <ElInput
-      v-if="search"
-      ref="field"
-      v-model="text"
-      class="search"
-      type="search"
-      clearable
-      :aria-label="search"
-      :placeholder="`${search}  ( / )`"
-    />
-    <ElSelect
-      v-for="f in filters ?? []"
-      :key="f.name"
-      class="filter"
-      :model-value="query[f.name] ?? ''"
-      :aria-label="f.label"
-      :filterable="f.options.length > 12"
-      @change="set(f.name, $event)"
-    >
-      <template #prefix>{{ f.label }}</template>
-      <ElOption value="" label="all" data-value="" />
-      <ElOption v-for="[v, t] in f.options" :key="v" :value="v" :label="t" :data-value="v" />
-    </ElSelect>
-    <slot name="bar" />
-    <span v-if="data" class="soft small count" role="status"
-      >{{ items.length }}{{ next ? " shown, and more" : "" }}</span
-    >
-  </div>
-  <p v-if="chips.length" class="row chips">
-    <ElTag v-for="c in chips" :key="c.name" type="info" closable @close="set(c.name, '')">{{ c.text }}</ElTag>
-  </p>
-  <p v-if="error" class="error" role="alert">{{ error }}</p>
-  <ElSkeleton v-if="busy && !data" :rows="6" animated />
-  <template v-if="data">
-    <slot v-if="items.length" :items="items" :sort="sort" :order="order" />
-    <div v-else class="panel empty">
-      <slot v-if="!narrowed" name="empty" />
-      <p v-else>Nothing fits what you search for.</p>
+  <div class="list-page">
+    <div class="row bar">
+      <ElInput
+        v-if="search"
+        ref="field"
+        v-model="text"
+        class="search"
+        type="search"
+        clearable
+        :aria-label="search"
+        :placeholder="`${search}  ( / )`"
+      />
+      <ElSelect
+        v-for="f in filters ?? []"
+        :key="f.name"
+        class="filter"
+        :model-value="query[f.name] ?? ''"
+        :aria-label="f.label"
+        :filterable="f.options.length > 12"
+        @change="set(f.name, $event)"
+      >
+        <template #prefix>{{ f.label }}</template>
+        <ElOption value="" label="all" data-value="" />
+        <ElOption v-for="[v, t] in f.options" :key="v" :value="v" :label="t" :data-value="v" />
+      </ElSelect>
+      <slot name="bar" />
+      <span v-if="data" class="soft small count" role="status"
+        >{{ items.length }}{{ next ? " shown, and more" : "" }}</span
+      >
     </div>
-    <ElButton v-if="next" class="more" @click="more">Show more</ElButton>
-  </template>
+    <p v-if="chips.length" class="row chips">
+      <ElTag v-for="c in chips" :key="c.name" type="info" closable @close="set(c.name, '')">{{ c.text }}</ElTag>
+    </p>
+    <p v-if="error" class="error" role="alert">{{ error }}</p>
+    <ElSkeleton v-if="busy && !data" :rows="6" animated />
+    <template v-if="data">
+      <slot v-if="items.length" :items="items" :sort="sort" :order="order" />
+      <div v-else class="panel empty">
+        <slot v-if="!narrowed" name="empty" />
+        <p v-else>Nothing fits what you search for.</p>
+      </div>
+      <ElButton v-if="next" class="more" @click="more">Show more</ElButton>
+    </template>
+  </div>
 </template>
 
 <style scoped>

@@ -3,6 +3,7 @@ import { ElButton, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { http, ok, type Preview, type Rule } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
+import { useUnsaved } from "../composables/unsaved";
 import { kindOf, readRows, stepMenu, writeRows, type Row } from "../composables/mapping";
 import { stepText } from "../composables/text";
 import PreviewPanel from "./PreviewPanel.vue";
@@ -19,6 +20,7 @@ const props = defineProps<{
 }>();
 const rows = ref<Row[]>([]);
 const dirty = ref(false);
+useUnsaved(() => dirty.value);
 const open = ref<"" | "propose" | "preview">("");
 const { error, busy, act } = useAct();
 const { data: sets } = useLoad(() => ok(http.GET("/rule-sets")));

@@ -85,11 +85,17 @@ const marks: Record<string, [string, string]> = {
   border-radius: 4px;
   align-self: center;
 }
+.end h2,
+.end p:has(a, button) {
+  line-height: 24px;
+}
 .end h2 {
   font-size: 16px;
   margin: 0;
 }
 .end h2 a {
+  display: inline-block;
+  min-height: 24px;
   color: var(--ink);
   text-decoration-color: var(--rule);
 }

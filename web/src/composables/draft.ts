@@ -1,4 +1,5 @@
 import { ref, watch, type Ref } from "vue";
+import { useUnsaved } from "./unsaved";
 
 const parts = ["saml", "oidc", "guarded", "directory"] as const;
 type Config = Partial<Record<(typeof parts)[number], Record<string, unknown>>>;
@@ -11,6 +12,7 @@ const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b)
 export function useDraft<T extends object>(current: () => T) {
   let base = current();
   const draft = ref(current()) as Ref<T>;
+  useUnsaved(() => !same(draft.value, base));
   watch(current, (now) => {
     if (same(draft.value, base)) draft.value = now;
     else draft.value = overlay(now);

@@ -58,12 +58,13 @@ describe("refusals", () => {
   it("are worth a line where they are twice the usual share, and more than a few", () => {
     expect(refusedLine(null)).toEqual([]);
     expect(refusedLine({})).toEqual([]);
-    expect(refusedLine({ rateNow: 0.01, rateUsual: 0 })).toEqual([]);
-    expect(refusedLine({ rateNow: 0.1, rateUsual: 0.06 })).toEqual([]);
-    expect(refusedLine({ rateNow: 0.1, rateUsual: 0.04 })[0]!.title).toBe(
+    expect(refusedLine({ refused: 50, rateNow: 0.01, rateUsual: 0 })).toEqual([]);
+    expect(refusedLine({ refused: 50, rateNow: 0.1, rateUsual: 0.06 })).toEqual([]);
+    expect(refusedLine({ refused: 50, rateNow: 0.1, rateUsual: 0.04 })[0]!.title).toBe(
       "10.0 % of the last day's sign-ins were refused",
     );
-    expect(refusedLine({ rateNow: 0.1 })).toHaveLength(1);
+    expect(refusedLine({ refused: 50, rateNow: 0.1 })).toHaveLength(1);
+    expect(refusedLine({ refused: 1, rateNow: 1 })).toEqual([]);
   });
   it("of this week stand against last week's", () => {
     const days = Array.from({ length: 15 }, (_, i) => ({ refused: i }));

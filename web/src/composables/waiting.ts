@@ -6,7 +6,8 @@ export type Line = { key: string; state: string; word: string; title: string; te
 type Found = Finding & { kind?: string; slug?: string; name?: string };
 type Certificate = { owner: { name: string; kind?: string; slug?: string }; use: string; notAfter: string };
 type Move = { name: string; slug: string; state: string; moved: number; applications: number };
-type Statistics = { rateNow?: number; rateUsual?: number };
+type Statistics = { rateNow?: number; rateUsual?: number; refused?: number };
+const fewRefusals = 5; // no share is made of so few
 
 const rank: Record<string, number> = { broken: 0, attention: 1, remark: 2 };
 const severity: Record<string, string> = { broken: "broken", attention: "to look at", remark: "remark" };
@@ -73,7 +74,13 @@ export const moveLines = (moves: Move[]): Line[] =>
 /** Says so where clearly more is refused than usually. */
 export function refusedLine(s: Statistics | null | undefined): Line[] {
   const { rateNow, rateUsual } = s ?? {};
-  if (rateNow === undefined || rateNow <= 0.02 || (rateUsual !== undefined && rateNow <= 2 * rateUsual)) return [];
+  if (
+    (s?.refused ?? 0) < fewRefusals ||
+    rateNow === undefined ||
+    rateNow <= 0.02 ||
+    (rateUsual !== undefined && rateNow <= 2 * rateUsual)
+  )
+    return [];
   const percent = (r: number) => `${(r * 100).toFixed(1)} %`;
   return [
     {

@@ -150,7 +150,7 @@ const here = computed(() => (application.value?.findings ?? []).filter((f) => f.
     />
     <section class="panel" aria-live="polite">
       <FindingList v-if="here.length" class="here" :findings="here" />
-      <p v-if="station === 'application-trust' || station === 'access'" class="row">
+      <p v-if="station === 'application-trust' || station === 'access'" class="row begin">
         <b class="small">Start address at the gate</b>
         <CopyValue :value="application.startOurs" label="the start address" />
       </p>
@@ -260,6 +260,9 @@ const here = computed(() => (application.value?.findings ?? []).filter((f) => f.
 </template>
 
 <style scoped>
+.begin {
+  margin-top: 0;
+}
 .here {
   margin-bottom: 16px;
 }
