@@ -87,6 +87,8 @@ fuzz:
 
 # The pictures in docs/screenshots, taken anew.
 screenshots: tools build
+	@fc-list ':lang=ja' 2>/dev/null | grep -q . || { echo "installing fonts-noto-cjk, for names in other scripts"; sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	$$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends fonts-noto-cjk >/dev/null; }
 	@rm -rf bin/shots && mkdir -p bin/shots && INNERGATE_SHOTS=$(CURDIR)/bin/shots $(GO) test -tags $(TAGS) -count 1 ./browser
 	@for s in $$(cd docs/screenshots && ls *.png); do cp bin/shots/$$s docs/screenshots/$$s; done
 

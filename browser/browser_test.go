@@ -328,6 +328,8 @@ func (p *page) accessible() {
 	p.t.Helper()
 	axe, err := axeSource()
 	require.NoError(p.t, err, "axe-core comes with the console's packages: run npm ci in web")
+	// What is still unfolding is judged when it is there; what turns for as long as something lasts is not waited for.
+	p.wait(`document.getAnimations().every(a=>a.playState!=="running"||a.effect?.getTiming().iterations===Infinity)`)
 	if _, done := accessibles.LoadOrStore(eval[string](p, sameness), true); done {
 		return
 	}

@@ -189,8 +189,9 @@ func TestEveryPage(t *testing.T) {
 	p.accessible()
 	p.shot("sign-in")
 	p.signIn(w)
+	var first map[string]float64
 	for _, c := range []struct{ path, text, shot string }{
-		{"/", "Newest sign-ins", "overview"},
+		{"/", "Newest sign-ins", "overview-plain"},
 		{"/applications", "Weekly duty lists", "applications"},
 		{"/applications/new", "Begin with whatever you have", "connect-new"},
 		{"/applications/crew-rota", "displayName", "application"},
@@ -235,6 +236,12 @@ func TestEveryPage(t *testing.T) {
 		shown := quote(c.text)
 		p.wait("document.body.textContent.includes(" + shown + ") || " +
 			"[...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + shown + "))")
+		loaded := scripts(p)
+		if first == nil {
+			first = loaded
+			assert.Less(t, total(loaded, nil), 250e3, "the first page's scripts, compressed")
+		}
+		assert.Less(t, total(loaded, first), 120e3, "what %s adds to them", c.path)
 		for _, theme := range []string{"light", "dark"} {
 			eval[bool](p, `(document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
 			p.wait(`document.getAnimations().every(a=>a.playState!=="running")`) // colours fade over
@@ -245,6 +252,21 @@ func TestEveryPage(t *testing.T) {
 		}
 		eval[bool](p, `(document.documentElement.classList.remove("dark"),true)`)
 	}
+}
+
+// scripts are what the page has loaded of them: by address, the octets that came over the network.
+func scripts(p *page) map[string]float64 {
+	return eval[map[string]float64](p, `Object.fromEntries(performance.getEntriesByType("resource").filter(e=>e.name.endsWith(".js"))`+
+		`.map(e=>[new URL(e.name).pathname,e.encodedBodySize]))`)
+}
+
+func total(of, without map[string]float64) (sum float64) {
+	for name, octets := range of {
+		if _, known := without[name]; !known {
+			sum += octets
+		}
+	}
+	return sum
 }
 
 func TestPaletteFindsAnything(t *testing.T) {
@@ -282,7 +304,7 @@ func TestOverviewSaysWhatNeedsSomebody(t *testing.T) {
 	p.see("What needs somebody")
 	p.see("a change is proposed")
 	p.accessible()
-	p.shot("overview-needs")
+	p.shot("overview")
 	p.see("1 refused today")
 	p.see("refused in seven days, 0 in those before")
 	p.press("Dockhand of the piers: a change is proposed")
