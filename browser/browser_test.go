@@ -217,22 +217,6 @@ func (p *page) search(label, text, begins string) {
 		`.find(o=>o.innerText.trim().startsWith(`+quote(begins)+`)))(`+field(label)+`)`, "e.click()")
 }
 
-// offers waits until the list with this label offers a value.
-func (p *page) offers(label, value string) {
-	p.t.Helper()
-	p.act(field(label), `e.closest(".el-select__wrapper").click()`)
-	p.wait(`(e=>[...(document.getElementById(e?.getAttribute("aria-controls"))?.querySelectorAll("[role=option]")??[])]` +
-		`.some(o=>o.dataset.value===` + quote(value) + `))(` + field(label) + `)`)
-	p.act(field(label), `e.closest(".el-select__wrapper").click()`)
-}
-
-// tick ticks the box, or presses the choice, whose words begin so.
-func (p *page) tick(words string) {
-	p.t.Helper()
-	p.act(`[...document.querySelectorAll(".el-checkbox,.el-radio")].find(e=>e.innerText.trim().startsWith(`+quote(words)+
-		`)&&e.offsetParent!==null)?.querySelector("input")`, "setTimeout(()=>e.click())")
-}
-
 // step opens a step of connecting.
 func (p *page) step(id string) {
 	p.t.Helper()

@@ -3,6 +3,7 @@ package browser_test
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -133,6 +134,20 @@ func TestMistakeIsExplained(t *testing.T) {
 	p.accessible()
 	p.shot("trace-refused")
 
+	// Two of its panels stand side by side, also for whoever gets the address.
+	p.press("Pin")
+	p.see("Side by side")
+	p.act(`[...document.querySelectorAll("button.arrow")].find(e=>e.innerText.includes("AuthnRequest"))`, "e.click()")
+	p.press("Pin")
+	p.wait(`document.querySelectorAll(".pins > section").length===2`)
+	p.accessible()
+	p.open(eval[string](p, "location.href"))
+	p.wait(`document.querySelectorAll(".pins > section").length===2`)
+	eval[bool](p, `(document.querySelector(".pinned").scrollIntoView(),true)`)
+	p.shot("trace-pinned")
+	p.act(`document.querySelector(".pins button")`, "e.click()")
+	p.wait(`document.querySelectorAll(".pins > section").length===1`)
+
 	// The application gets the protocol's own answer when the person goes back.
 	visitor.press("Go back to Crew Rota")
 	visitor.see("Crew Rota did not sign you in")
@@ -251,6 +266,12 @@ func TestEveryPage(t *testing.T) {
 				map[string]string{"light": "", "dark": "-dark"}[theme])
 		}
 		eval[bool](p, `(document.documentElement.classList.remove("dark"),true)`)
+		for _, width := range []int64{820, 390} {
+			p.size(width, 1180)
+			assert.LessOrEqual(t, eval[int64](p, "document.documentElement.scrollWidth"), width, "%s is wider than the screen", c.path)
+			p.shot(fmt.Sprintf("narrow-%d%s", width, strings.NewReplacer("/", "-", "?", "-", "=", "-").Replace(c.path)))
+		}
+		p.size(1280, 800)
 	}
 }
 

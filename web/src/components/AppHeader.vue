@@ -134,4 +134,21 @@ kbd {
 nav a:hover {
   color: #fff;
 }
+@media (max-width: 1100px) {
+  header {
+    padding: 4px 16px 0;
+    row-gap: 0;
+  }
+  .name {
+    flex: 1;
+  }
+  nav {
+    order: 1;
+    flex: 1 0 100%;
+    gap: 0 16px;
+  }
+  nav a {
+    padding: 6px 0 5px;
+  }
+}
 </style>

@@ -218,4 +218,33 @@ const marks: Record<string, [string, string]> = {
     inset: 0;
   }
 }
+
+/* On a phone the passage runs down. */
+@media (max-width: 620px) {
+  .gate {
+    grid-auto-flow: row;
+    grid-template-columns: 1fr;
+    padding: 24px 12px 12px;
+  }
+  .gate::before,
+  .station::before {
+    display: none;
+  }
+  .station {
+    display: grid;
+    grid-template-columns: 36px 7rem 1fr;
+    gap: 8px;
+    justify-items: start;
+    min-height: 44px;
+    padding: 6px 0;
+  }
+  .dot {
+    position: static;
+    order: -1;
+  }
+  .v {
+    height: auto;
+    text-align: left;
+  }
+}
 </style>

@@ -25,7 +25,7 @@ const { wanted, proposed, serves, must } = props.proposals;
 <style scoped>
 .bar {
   justify-content: flex-end;
-  margin: -4px 0 10px;
+  margin: 6px 0 10px;
   gap: 18px;
   color: var(--soft);
 }

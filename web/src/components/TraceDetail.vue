@@ -13,6 +13,7 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
 
 <template>
   <section class="panel" aria-label="Details" aria-live="polite">
+    <div class="pin"><slot /></div>
     <template v-if="message">
       <h2>{{ message.message!.name }}</h2>
       <p class="soft">
@@ -92,6 +93,9 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
 </template>
 
 <style scoped>
+.pin {
+  float: right;
+}
 .doc {
   margin-top: 8px;
   flex-direction: column;

@@ -158,6 +158,7 @@ const load = (query: Record<string, string>) =>
 }
 .tabs {
   display: flex;
+  flex-wrap: wrap;
   gap: 4px;
   border-bottom: 1px solid var(--rule);
 }

@@ -184,21 +184,9 @@ const save = () =>
 <style scoped>
 .two {
   display: grid;
-  grid-template-columns: minmax(0, 3fr) minmax(300px, 2fr);
+  grid-template-columns: minmax(0, 3fr) minmax(min(300px, 100%), 2fr);
   gap: 24px;
   align-items: start;
-}
-.link {
-  background: none;
-  border: 0;
-  padding: 0;
-  color: var(--sea);
-  font: inherit;
-  font-weight: 700;
-  cursor: pointer;
-  text-decoration: underline;
-  text-align: left;
-  min-height: 24px;
 }
 .save {
   margin-top: 24px;
@@ -214,7 +202,7 @@ ol {
 @media (max-width: 900px) {
   .two,
   .blank {
-    grid-template-columns: 1fr;
+    grid-template-columns: minmax(0, 1fr);
   }
 }
 </style>

@@ -39,6 +39,18 @@ watch(trace, (t) => {
     all[0];
   if (bad && "index" in bad) chosen.value = bad.index;
 });
+// Messages and steps that stand side by side, by their place in the record. They are in the address, so that it can be sent.
+const pinned = computed(() =>
+  String(route.query.pinned ?? "")
+    .split(",")
+    .filter(Boolean)
+    .map(Number)
+    .filter((n) => Number.isInteger(n) && n < (trace.value?.entries.length ?? 0)),
+);
+function pin(index: number) {
+  const list = pinned.value.includes(index) ? pinned.value.filter((n) => n !== index) : [...pinned.value, index];
+  void router.replace({ query: { ...route.query, pinned: list.length ? list.join(",") : undefined } });
+}
 const sides: Record<string, string> = {
   ours: "We must act.",
   theirs: "The other side must act.",
@@ -114,7 +126,11 @@ async function copy(text: string) {
           <p class="small soft">The person was told: “{{ trace.explanation.person }}”</p>
         </article>
         <RefusedPanel v-if="trace.rehearsal && trace.outcome === 'signed-in'" :reference="trace.reference" />
-        <TraceDetail :trace="trace" :chosen="chosen" />
+        <TraceDetail :trace="trace" :chosen="chosen">
+          <ElButton v-if="chosen >= 0" size="small" :aria-pressed="pinned.includes(chosen)" @click="pin(chosen)">{{
+            pinned.includes(chosen) ? "Take the pin out" : "Pin"
+          }}</ElButton>
+        </TraceDetail>
         <JudgePanel
           v-if="
             session.engineer &&
@@ -125,6 +141,14 @@ async function copy(text: string) {
         <BundlePanel :about="{ reference: trace.reference }" />
       </div>
     </div>
+    <section v-if="pinned.length" class="pinned">
+      <h2>Side by side</h2>
+      <div class="pins">
+        <TraceDetail v-for="n in pinned" :key="n" :trace="trace" :chosen="n">
+          <ElButton size="small" @click="pin(n)">Take the pin out</ElButton>
+        </TraceDetail>
+      </div>
+    </section>
   </template>
 </template>
 
@@ -140,6 +164,15 @@ async function copy(text: string) {
   .halves {
     grid-template-columns: 1fr;
   }
+}
+.pinned {
+  margin-top: 24px;
+}
+.pins {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(420px, 100%), 1fr));
+  gap: 16px;
+  align-items: start;
 }
 .number {
   font-family: var(--mono);
