@@ -199,12 +199,13 @@ func (p *page) fill(label, value string) {
 	)
 }
 
-// choose opens the list that an expression finds, and takes what has this value, or else this text.
+// choose opens the list that an expression finds, and takes what begins with this text.
 func (p *page) choose(find, value string) {
 	p.t.Helper()
 	p.act(find, `e.closest(".el-select__wrapper").click()`)
 	option := `(e=>{const all=[...(document.getElementById(e?.getAttribute("aria-controls"))?.querySelectorAll("[role=option]")??[])];` +
-		`return all.find(o=>o.dataset.value===` + quote(value) + `)??all.find(o=>o.innerText.trim()===` + quote(value) + `)})(` + find + `)`
+		`return all.find(o=>o.innerText.trim()===` + quote(value) + `)??all.find(o=>o.innerText.trim().startsWith(` + quote(value) +
+		`))})(` + find + `)`
 	p.act(option, "e.click()")
 }
 

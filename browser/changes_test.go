@@ -229,8 +229,8 @@ func TestAMoveInTheConsole(t *testing.T) {
 	p.see("Nothing is being moved.")
 	p.accessible()
 	p.fill("Name", "To the north quay")
-	p.fill("From", "saltmere-staff")
-	p.fill("To", "northquay-stevedores")
+	p.fill("From", "Saltmere Staff")
+	p.fill("To", "Northquay Stevedores")
 	p.see("Anchor Watch")
 	p.act(
 		`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Anchor Watch")).querySelector("input")`,
@@ -282,7 +282,7 @@ func TestAMoveInTheConsole(t *testing.T) {
 
 	// Many at once.
 	p.open(w.URL + "/console/batches")
-	p.fill("They come from", "list")
+	p.fill("They come from", "a list in CSV")
 	p.fill(
 		"List",
 		"name,url,providers\nTicket Desk,"+w.DeskURL+"/metadata,saltmere-staff\nLost,"+w.DeskURL+"/nowhere,saltmere-staff\nRota again,"+

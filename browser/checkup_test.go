@@ -38,7 +38,7 @@ func TestCheckupInTheConsole(t *testing.T) {
 	p.fill("Why", "the vendor changes over in May")
 	p.press("Accept")
 	p.wait(`!document.querySelector('[data-finding="option.cbc"]')`)
-	p.fill("Shown", "accepted")
+	p.fill("Shown", "accepted findings")
 	p.see("the vendor changes over in May")
 	p.accessible()
 	held, err = c.Provider(t.Context(), "saltmere-staff")

@@ -46,7 +46,7 @@ func TestEngineersFirstMorning(t *testing.T) {
 			p.act(`document.querySelector("#who input[value=saltmere-staff]")`, "e.click()")
 			p.press("Save the choice")
 			p.wait(`document.querySelector(".steps").innerText.includes("nobody is assigned")`)
-			p.fill("Who may come in", "everybody")
+			p.fill("Who may come in", "everybody for whom a provider vouches")
 			p.press("Save who gets in")
 			p.wait(`document.querySelector(".steps").innerText.includes("saltmere-staff")`)
 			p.step("rehearse")

@@ -45,7 +45,7 @@ func TestKeyIsReplacedInTheConsole(t *testing.T) {
 	p.signIn(w)
 	p.press("Keyring")
 	p.see("What ends when")
-	p.fill("Kind", "p-256")
+	p.fill("Kind", "P-256")
 	p.press("Make the next key")
 	p.press("Publish it beside the active one")
 	p.see("0 of 2")
@@ -129,7 +129,7 @@ func TestSourceIsUploadedSearchedAndPicked(t *testing.T) {
 	p.signIn(w)
 	p.press("Sources")
 	p.see("Harbours of the Quiet Coast")
-	p.fill("What it is", "file")
+	p.fill("What it is", "A file of many entities")
 	p.fill("Name", "Old harbour list")
 	p.wait(`document.querySelector("form.add input[type=file]")`)
 	eval[bool](

@@ -50,7 +50,7 @@ func TestReachAndRoutesInTheConsole(t *testing.T) {
 	p.fill("Name of route 1", "stevedores")
 	p.fill("Value 1 of route 1", "northquay.example")
 	p.fill("Providers of route 1", "northquay-stevedores")
-	p.fill("Application", "cargo-ledger")
+	p.fill("Application", "Cargo Ledger")
 	p.fill("They enter", "ivo.tamm@northquay.example")
 	p.press("Ask")
 	p.see("To northquay-stevedores.")
@@ -107,7 +107,7 @@ func TestGuardedApplicationInTheConsole(t *testing.T) {
 
 	p.open(w.URL + "/console/applications/new")
 	p.fill("Name", "Tide Tables")
-	p.fill("It speaks", "link")
+	p.fill("It speaks", "no protocol: a plain link")
 	p.press("Make the draft")
 	p.fill("Address that the link leads to", "https://tides.example/")
 	p.act(`[...document.querySelectorAll("#take button[type=submit]")][0]`, "setTimeout(()=>e.click())")

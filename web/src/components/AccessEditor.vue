@@ -61,7 +61,6 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -78,13 +77,13 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
         <template v-else>
           <div class="line">
             <ElSelect v-model="r.then" :aria-label="`What rule ${i + 1} does`">
-              <ElOption value="allow" label="let in" data-value="allow" />
-              <ElOption value="refuse" label="refuse" data-value="refuse" />
-              <ElOption value="stronger" label="ask for a second factor" data-value="stronger" />
-              <ElOption value="use" label="rule set" data-value="use" />
+              <ElOption value="allow" label="let in" />
+              <ElOption value="refuse" label="refuse" />
+              <ElOption value="stronger" label="ask for a second factor" />
+              <ElOption value="use" label="rule set" />
             </ElSelect>
             <ElSelect v-if="r.then === 'use'" v-model="r.use" :aria-label="`Rule set of rule ${i + 1}`">
-              <ElOption v-for="s in accessSets" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug" />
+              <ElOption v-for="s in accessSets" :key="s.slug" :value="s.slug" :label="s.name" />
             </ElSelect>
             <template v-else>
               <ElInput v-model="r.name" :aria-label="`Name of rule ${i + 1}`" placeholder="name, for people" />
@@ -114,22 +113,21 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
                   :key="String(not)"
                   :value="not"
                   :label="not ? 'unless' : n ? 'and' : 'if'"
-                  :data-value="not"
                 />
               </ElSelect>
               <ElSelect v-model="c.what" :aria-label="`Condition ${n + 1} of rule ${i + 1}`">
-                <ElOption value="groups" label="in the group" data-value="groups" />
-                <ElOption value="types" label="of the type" data-value="types" />
-                <ElOption value="providers" label="coming through" data-value="providers" />
-                <ElOption value="networks" label="on the network" data-value="networks" />
-                <ElOption value="mailDomains" label="with mail at" data-value="mailDomains" />
-                <ElOption value="days" label="on the days" data-value="days" />
-                <ElOption value="hours" label="between" data-value="hours" />
-                <ElOption value="strength" label="with the strength" data-value="strength" />
+                <ElOption value="groups" label="in the group" />
+                <ElOption value="types" label="of the type" />
+                <ElOption value="providers" label="coming through" />
+                <ElOption value="networks" label="on the network" />
+                <ElOption value="mailDomains" label="with mail at" />
+                <ElOption value="days" label="on the days" />
+                <ElOption value="hours" label="between" />
+                <ElOption value="strength" label="with the strength" />
               </ElSelect>
               <ElSelect v-if="c.what === 'strength'" v-model="c.text" :aria-label="`Strength of rule ${i + 1}`">
-                <ElOption value="one" label="one factor" data-value="one" />
-                <ElOption value="two" label="a second factor" data-value="two" />
+                <ElOption value="one" label="one factor" />
+                <ElOption value="two" label="a second factor" />
               </ElSelect>
               <ElInput
                 v-else
@@ -177,7 +175,6 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -212,26 +209,6 @@ const store = () => act(() => props.save((c) => ({ ...c, access: draft.value }))
 }
 .mono {
   font-family: var(--mono);
-}
-.order button,
-.bare {
-  background: none;
-  border: 1px solid var(--rule);
-  border-radius: 3px;
-  color: var(--ink);
-  min-width: 26px;
-  min-height: 26px;
-  cursor: pointer;
-  margin-right: 2px;
-  font: inherit;
-  font-size: 13.5px;
-}
-.order button:disabled {
-  opacity: 0.4;
-}
-.bare {
-  border: 0;
-  color: var(--sea);
 }
 .other,
 .save {

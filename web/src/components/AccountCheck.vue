@@ -99,7 +99,7 @@ const groups = computed(() => {
   <ElForm label-position="top" @submit.prevent="store">
     <ElFormItem :label="`The person's identifier (${oidc ? 'sub' : 'NameID'})`">
       <ElSelect v-model="draft.source" :disabled="readonly">
-        <ElOption v-for="[value, text] in sources" :key="value" :value="value" :label="text" :data-value="value" />
+        <ElOption v-for="[value, text] in sources" :key="value" :value="value" :label="text" />
       </ElSelect>
     </ElFormItem>
     <ElFormItem v-if="draft.source === 'profile'" label="Profile value">
@@ -118,7 +118,6 @@ const groups = computed(() => {
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>

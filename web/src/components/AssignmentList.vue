@@ -106,7 +106,6 @@ const unassign = async (k: string, who: string, name: string) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -119,7 +118,6 @@ const unassign = async (k: string, who: string, name: string) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>

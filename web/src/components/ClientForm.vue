@@ -104,7 +104,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Only the one that is chosen here is taken.</small>
@@ -149,7 +148,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>RS256 is what every library knows; ES256 is shorter and faster.</small>
@@ -188,7 +186,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Many libraries demand a password context by default, which not every provider can say.</small>

@@ -60,13 +60,7 @@ const certificate = watch("certificate");
   <h3>Signatures and clocks</h3>
   <ElFormItem label="Signature algorithm">
     <ElSelect v-model="algorithm" :disabled="readonly">
-      <ElOption
-        v-for="[option, words] in algorithms"
-        :key="option"
-        :value="option"
-        :label="words"
-        :data-value="option"
-      />
+      <ElOption v-for="[option, words] in algorithms" :key="option" :value="option" :label="words" />
     </ElSelect>
     <small v-if="`Only where ${partner} demands one; it must fit the kind of our key.`">{{
       `Only where ${partner} demands one; it must fit the kind of our key.`
@@ -74,7 +68,7 @@ const certificate = watch("certificate");
   </ElFormItem>
   <ElFormItem label="Digest algorithm">
     <ElSelect v-model="digest" :disabled="readonly">
-      <ElOption v-for="[option, words] in digests" :key="option" :value="option" :label="words" :data-value="option" />
+      <ElOption v-for="[option, words] in digests" :key="option" :value="option" :label="words" />
     </ElSelect>
     <small>Some partners check it apart from the signature algorithm.</small>
   </ElFormItem>
@@ -132,7 +126,6 @@ const certificate = watch("certificate");
         :key="option"
         :value="option"
         :label="words"
-        :data-value="option"
       />
     </ElSelect>
     <small

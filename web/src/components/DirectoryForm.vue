@@ -62,7 +62,6 @@ const store = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -77,7 +76,6 @@ const store = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
       <small

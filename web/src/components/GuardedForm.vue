@@ -105,7 +105,6 @@ const tryPath = () =>
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value"
             />
           </ElSelect>
           <small>What is passed on is set by the mapping out.</small>
@@ -146,11 +145,11 @@ const tryPath = () =>
           @change="r.methods = $event.split(/[\s,]+/).filter(Boolean)"
         />
         <ElSelect v-model="r.then" :aria-label="`What path ${i + 1} needs`" :disabled="readonly">
-          <ElOption value="open" label="open to everybody" data-value="open" />
-          <ElOption value="signed-in" label="signed in" data-value="signed-in" />
-          <ElOption value="groups" label="in one of the groups" data-value="groups" />
-          <ElOption value="rules" label="let in by a rule set" data-value="rules" />
-          <ElOption value="refuse" label="refuse" data-value="refuse" />
+          <ElOption value="open" label="open to everybody" />
+          <ElOption value="signed-in" label="signed in" />
+          <ElOption value="groups" label="in one of the groups" />
+          <ElOption value="rules" label="let in by a rule set" />
+          <ElOption value="refuse" label="refuse" />
         </ElSelect>
         <ElInput
           v-if="r.then === 'rules'"
@@ -225,15 +224,6 @@ const tryPath = () =>
 .line .mono {
   font-family: var(--mono);
   font-size: 13.5px;
-}
-.order button {
-  background: none;
-  border: 1px solid var(--rule);
-  border-radius: 4px;
-  color: var(--ink);
-  min-width: 28px;
-  min-height: 28px;
-  cursor: pointer;
 }
 .try {
   margin-top: 16px;

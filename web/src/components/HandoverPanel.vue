@@ -71,7 +71,6 @@ const list = computed(() => data.value?.items ?? []);
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -86,7 +85,6 @@ const list = computed(() => data.value?.items ?? []);
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>

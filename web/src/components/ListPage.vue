@@ -4,6 +4,7 @@ import type { InputInstance } from "element-plus";
 import { computed, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useLoad } from "../composables/load";
+import { useOrder } from "../composables/order";
 
 const props = defineProps<{
   load: (query: Record<string, string>) => Promise<{ items: T[]; next?: string }>;
@@ -47,13 +48,10 @@ async function more() {
   rest.value = [...rest.value, ...got.items];
   next.value = got.next ?? "";
 }
-/** What the library's table asks for, and how it is told what holds. */
-const sort = ({ prop, order }: { prop: string | null; order: string | null }) =>
-  set("sort", order && prop ? (order === "descending" ? "-" : "") + prop : "");
-const order = computed(() => ({
-  prop: (query.value.sort ?? "").replace("-", ""),
-  order: query.value.sort?.startsWith("-") ? ("descending" as const) : ("ascending" as const),
-}));
+const { sort, order } = useOrder(
+  () => query.value.sort,
+  (value) => set("sort", value),
+);
 const chips = computed(() =>
   (props.filters ?? []).flatMap((f) => {
     const held = query.value[f.name];
@@ -97,8 +95,8 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
         @change="set(f.name, $event)"
       >
         <template #prefix>{{ f.label }}</template>
-        <ElOption value="" label="all" data-value="" />
-        <ElOption v-for="[v, t] in f.options" :key="v" :value="v" :label="t" :data-value="v" />
+        <ElOption value="" label="all" />
+        <ElOption v-for="[v, t] in f.options" :key="v" :value="v" :label="t" />
       </ElSelect>
       <slot name="bar" />
       <span v-if="data" class="soft small count" role="status"

@@ -78,7 +78,6 @@ const test = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>

@@ -112,10 +112,10 @@ const wordsOf = {
           ><template v-else
             ><div class="source">
               <ElSelect v-model="row.kind" :aria-label="`Where rule ${i + 1} takes its values`" @change="dirty = true">
-                <ElOption value="from" label="from" data-value="from" />
-                <ElOption value="value" label="always" data-value="value" />
-                <ElOption value="expr" label="computed" data-value="expr" />
-                <ElOption value="use" label="rule set" data-value="use" />
+                <ElOption value="from" label="from" />
+                <ElOption value="value" label="always" />
+                <ElOption value="expr" label="computed" />
+                <ElOption value="use" label="rule set" />
               </ElSelect>
               <ElSelect
                 v-if="row.kind === 'use'"
@@ -123,7 +123,7 @@ const wordsOf = {
                 :aria-label="`Rule set of rule ${i + 1}`"
                 @change="dirty = true"
               >
-                <ElOption v-for="s in mappings" :key="s.slug" :value="s.slug" :label="s.name" :data-value="s.slug" />
+                <ElOption v-for="s in mappings" :key="s.slug" :value="s.slug" :label="s.name" />
               </ElSelect>
               <ElInput
                 v-else
@@ -165,8 +165,8 @@ const wordsOf = {
                 :aria-label="`Add a step to rule ${i + 1}`"
                 @change="addStep(row as Row, $event)"
               >
-                <ElOption value="" label="+" data-value="" />
-                <ElOption v-for="[v, t] in stepMenu" :key="v" :value="v" :label="t" :data-value="v" />
+                <ElOption value="" label="+" />
+                <ElOption v-for="[v, t] in stepMenu" :key="v" :value="v" :label="t" />
               </ElSelect></div
           ></template>
         </template>
@@ -180,10 +180,10 @@ const wordsOf = {
               :aria-label="`Place of rule ${i + 1}`"
               @change="dirty = true"
             >
-              <ElOption value="" label="as usual" data-value="" />
-              <ElOption value="id_token" label="ID token" data-value="id_token" />
-              <ElOption value="userinfo" label="UserInfo" data-value="userinfo" />
-              <ElOption value="both" label="both" data-value="both" />
+              <ElOption value="" label="as usual" />
+              <ElOption value="id_token" label="ID token" />
+              <ElOption value="userinfo" label="UserInfo" />
+              <ElOption value="both" label="both" />
             </ElSelect>
           </template>
         </template>

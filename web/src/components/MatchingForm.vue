@@ -143,9 +143,9 @@ const store = () =>
     </p>
     <div v-for="(w, i) in ways" :key="i" class="line">
       <ElSelect v-model="w.by" :disabled="readonly" :aria-label="`Way ${i + 1}`">
-        <ElOption value="external_id" label="external ID" data-value="external_id" />
-        <ElOption value="username" label="user name" data-value="username" />
-        <ElOption value="email" label="mail address" data-value="email" />
+        <ElOption value="external_id" label="external ID" />
+        <ElOption value="username" label="user name" />
+        <ElOption value="email" label="mail address" />
       </ElSelect>
       <ElInput
         v-model="w.expr"
@@ -172,7 +172,6 @@ const store = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -187,7 +186,6 @@ const store = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -230,8 +228,8 @@ const store = () =>
       <ElTableColumn label="Type">
         <template #default="{ row: g, $index: i }">
           <ElSelect v-model="g.type" :disabled="readonly" :aria-label="`Type of grant ${i + 1}`">
-            <ElOption value="" label="as it is" data-value="" />
-            <ElOption v-for="[v, t] in types" :key="v" :value="v" :label="t" :data-value="v" />
+            <ElOption value="" label="as it is" />
+            <ElOption v-for="[v, t] in types" :key="v" :value="v" :label="t" />
           </ElSelect>
         </template>
       </ElTableColumn>
@@ -268,9 +266,9 @@ const store = () =>
         placeholder="phone_number"
       />
       <ElSelect v-model="k.how" :disabled="readonly" :aria-label="`Rule for attribute ${i + 1}`">
-        <ElOption value="provider" label="the provider wins" data-value="provider" />
-        <ElOption value="first" label="the first value stays" data-value="first" />
-        <ElOption value="local" label="what was entered here stays" data-value="local" />
+        <ElOption value="provider" label="the provider wins" />
+        <ElOption value="first" label="the first value stays" />
+        <ElOption value="local" label="what was entered here stays" />
       </ElSelect>
       <ElButton
         v-if="!readonly"
@@ -308,13 +306,6 @@ const store = () =>
 }
 .mono {
   font-family: var(--mono);
-}
-.bare {
-  background: none;
-  border: 0;
-  color: var(--ink);
-  cursor: pointer;
-  min-width: 26px;
 }
 .trust {
   margin-top: 12px;

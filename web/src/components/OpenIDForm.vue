@@ -122,7 +122,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small

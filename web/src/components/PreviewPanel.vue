@@ -55,7 +55,7 @@ const results: Record<string, string> = {
     <ElForm label-position="top" @submit.prevent="run">
       <ElFormItem label="Preview with">
         <ElSelect v-model="by">
-          <ElOption v-for="[value, text] in ways" :key="value" :value="value" :label="text" :data-value="value" />
+          <ElOption v-for="[value, text] in ways" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElFormItem v-if="by === 'trace'" label="Trace number">

@@ -151,7 +151,6 @@ const text = (reach: string) =>
                 :key="option"
                 :value="option"
                 :label="words"
-                :data-value="option"
               />
             </ElSelect>
             <small>Usually the provider from before.</small>

@@ -94,13 +94,7 @@ onScopeDispose(() => source?.close());
     </ElRadioGroup>
     <ElFormItem v-if="(application.providers?.length ?? 0) > 1" label="Through">
       <ElSelect v-model="provider">
-        <ElOption
-          v-for="p in application.providedBy ?? []"
-          :key="p.slug"
-          :value="p.slug"
-          :label="p.name"
-          :data-value="p.slug"
-        />
+        <ElOption v-for="p in application.providedBy ?? []" :key="p.slug" :value="p.slug" :label="p.name" />
       </ElSelect>
     </ElFormItem>
     <ElCheckbox v-model="stop"
@@ -109,7 +103,7 @@ onScopeDispose(() => source?.close());
     <template v-if="!stop">
       <ElFormItem label="Then open, without being asked again">
         <ElSelect v-model="second">
-          <ElOption v-for="[value, text] in others" :key="value" :value="value" :label="text" :data-value="value" />
+          <ElOption v-for="[value, text] in others" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElCheckbox v-model="out">End with signing out of everything</ElCheckbox>
@@ -127,7 +121,6 @@ onScopeDispose(() => source?.close());
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -146,21 +139,6 @@ onScopeDispose(() => source?.close());
 </template>
 
 <style scoped>
-fieldset {
-  border: 0;
-  padding: 0;
-  margin: 0 0 14px;
-  display: grid;
-  gap: 10px;
-}
-fieldset label {
-  display: flex;
-  gap: 10px;
-  align-items: flex-start;
-}
-fieldset label.off {
-  opacity: 0.7;
-}
 .made {
   margin-top: 18px;
   border-top: 1px solid var(--rule);

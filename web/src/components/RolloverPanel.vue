@@ -200,14 +200,13 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
       <ElForm v-if="way !== 'bring'" label-position="top" class="row" @submit.prevent="make">
         <ElFormItem label="Kind">
           <ElSelect v-model="kind">
-            <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" :data-value="value" />
+            <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" />
           </ElSelect>
         </ElFormItem>
         <ElButton type="primary" native-type="submit" :loading="busy">Make the next key</ElButton>
@@ -422,14 +421,14 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
 .act .row {
   align-items: flex-end;
 }
-.act > .field {
+.act > .el-form-item {
   margin-bottom: 10px;
   max-width: 420px;
 }
-.act form .field {
+.act form .el-form-item {
   margin-bottom: 10px;
 }
-.act form.row .field {
+.act form.row .el-form-item {
   margin-bottom: 0;
   min-width: 180px;
 }

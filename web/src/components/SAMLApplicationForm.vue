@@ -117,7 +117,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Most applications want the assertion signed; some want the response, a few both.</small>
@@ -133,7 +132,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Needed only where the assertion passes through hands that must not read it.</small>
@@ -151,7 +149,6 @@ const store = () => act(() => props.save(merged));
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value"
             />
           </ElSelect>
           <small>GCM protects against change as well; CBC only for an application that knows nothing else.</small>
@@ -166,7 +163,6 @@ const store = () => act(() => props.save(merged));
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value"
             />
           </ElSelect>
           <small>Every partner knows the first; the second only where it is demanded.</small>
@@ -186,7 +182,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Many libraries demand a password context by default, which not every provider can say.</small>

@@ -127,7 +127,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Persistent is best for knowing people again; none where the provider refuses every wish.</small>
@@ -142,7 +141,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Redirect is shorter; POST where the provider says so, or where requests are very long.</small>
@@ -178,7 +176,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small
@@ -202,7 +199,6 @@ const store = () => act(() => props.save(merged));
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Asked in each request. A provider that can't prove it answers NoAuthnContext.</small>

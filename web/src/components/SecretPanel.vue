@@ -135,7 +135,6 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
               :key="option"
               :value="option"
               :label="words"
-              :data-value="option"
             />
           </ElSelect>
         </ElFormItem>
@@ -186,7 +185,7 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
   align-items: end;
   margin-top: 10px;
 }
-.row :deep(.field) {
+.row :deep(.el-form-item) {
   margin-bottom: 0;
 }
 form {

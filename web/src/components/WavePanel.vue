@@ -161,8 +161,8 @@ section {
 .acts .row {
   align-items: end;
 }
-.acts :deep(.field),
-.acts :deep(.check) {
+.acts :deep(.el-form-item),
+.acts :deep(.el-checkbox) {
   margin: 0;
 }
 summary {

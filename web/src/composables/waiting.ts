@@ -61,7 +61,7 @@ export const proposalLines = (proposals: { id: string; kind?: string; name?: str
 /** Moves that are under way. */
 export const moveLines = (moves: Move[]): Line[] =>
   moves
-    .filter((m) => m.state !== "ended" && m.state !== "done")
+    .filter((m) => m.state === "open")
     .map((m) => ({
       key: m.slug,
       state: "",

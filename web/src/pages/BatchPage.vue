@@ -102,8 +102,8 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
               :aria-label="`Entity of row ${r.number}`"
               @change="send(r as BatchRow, { entityId: $event })"
             >
-              <ElOption value="" label="choose an entity" data-value="" />
-              <ElOption v-for="c in candidates(r as BatchRow)" :key="c" :value="c" :label="c" :data-value="c" />
+              <ElOption value="" label="choose an entity" />
+              <ElOption v-for="c in candidates(r as BatchRow)" :key="c" :value="c" :label="c" />
             </ElSelect>
           </template>
           <RouterLink
@@ -129,18 +129,8 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
                 :aria-label="`Provider of row ${r.number}`"
                 @change="signInWith(r as BatchRow, $event)"
               >
-                <ElOption
-                  value=""
-                  :label="r.providers?.length ? r.providers.join(', ') : 'choose a provider'"
-                  data-value=""
-                />
-                <ElOption
-                  v-for="p in providers?.items ?? []"
-                  :key="p.slug"
-                  :value="p.slug"
-                  :label="p.name"
-                  :data-value="p.slug"
-                />
+                <ElOption value="" :label="r.providers?.length ? r.providers.join(', ') : 'choose a provider'" />
+                <ElOption v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug" :label="p.name" />
               </ElSelect>
             </template>
           </div>
@@ -173,9 +163,6 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
 .mono {
   font-family: var(--mono);
   font-size: 13px;
-}
-td p {
-  margin: 0 0 4px;
 }
 .link {
   background: none;

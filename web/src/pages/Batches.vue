@@ -77,7 +77,6 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -92,7 +91,6 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -128,7 +126,6 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -147,7 +144,6 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
         <small>Where a row says nothing else.</small>
@@ -162,7 +158,6 @@ const begin = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -209,20 +204,6 @@ const begin = () =>
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 16px;
-}
-.drop {
-  display: block;
-  border: 1px dashed var(--el-border-color);
-  border-radius: 4px;
-  padding: 18px;
-  text-align: center;
-  margin-bottom: 12px;
-  color: var(--soft);
-  cursor: pointer;
-}
-.drop:focus-within {
-  outline: 2px solid var(--brass-line);
-  outline-offset: 2px;
 }
 .link {
   background: none;

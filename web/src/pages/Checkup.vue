@@ -112,7 +112,6 @@ const look = (origin: string) =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -168,7 +167,6 @@ const look = (origin: string) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -285,7 +283,7 @@ const look = (origin: string) =>
 .counts b {
   font-size: 22px;
 }
-.counts :deep(.field) {
+.counts :deep(.el-form-item) {
   margin: 0 0 0 auto;
   min-width: 14rem;
 }

@@ -143,7 +143,7 @@ const go = () =>
   gap: 12px;
   margin-bottom: 14px;
 }
-.other :deep(.field) {
+.other :deep(.el-form-item) {
   margin: 0;
   width: 26rem;
 }

@@ -241,10 +241,6 @@ const { open, show } = useSteps(slug, () => !!application.value && !!tried.value
 .hint {
   margin: 10px 0 0;
 }
-.steps + .stack,
-.hint + .stack {
-  margin-top: 16px;
-}
 details {
   margin-top: 14px;
 }

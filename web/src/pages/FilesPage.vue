@@ -161,20 +161,6 @@ const seal = () =>
 </template>
 
 <style scoped>
-.drop {
-  display: block;
-  border: 1px dashed var(--el-border-color);
-  border-radius: 4px;
-  padding: 18px;
-  text-align: center;
-  margin-bottom: 12px;
-  color: var(--soft);
-  cursor: pointer;
-}
-.drop:focus-within {
-  outline: 2px solid var(--brass-line);
-  outline-offset: 2px;
-}
 .files {
   padding-left: 18px;
 }

@@ -229,7 +229,7 @@ const kinds: [string, string][] = [
   align-items: end;
   margin-top: 12px;
 }
-.restore :deep(.field) {
+.restore :deep(.el-form-item) {
   margin: 0;
   min-width: 14rem;
 }

@@ -71,7 +71,6 @@ const judge = () =>
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value"
             />
           </ElSelect>
         </ElFormItem>
@@ -82,7 +81,6 @@ const judge = () =>
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value"
             />
           </ElSelect>
         </ElFormItem>

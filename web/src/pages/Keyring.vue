@@ -84,7 +84,7 @@ const load = (query: Record<string, string>) =>
       <div v-if="!purpose.startsWith('token-')" class="for">
         <ElFormItem label="Towards">
           <ElSelect v-model="partner">
-            <ElOption v-for="[value, text] in partners" :key="value" :value="value" :label="text" :data-value="value" />
+            <ElOption v-for="[value, text] in partners" :key="value" :value="value" :label="text" />
           </ElSelect>
         </ElFormItem>
       </div>

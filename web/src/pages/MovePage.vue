@@ -201,7 +201,6 @@ const comparedRows = computed(() =>
                     :disabled="!movable(move.waves.find((x) => x.number === n))"
                     :value="n"
                     :label="n"
-                    :data-value="n"
                   />
                 </ElSelect>
               </label>

@@ -95,13 +95,7 @@ const states: Record<string, string> = { open: "attention", done: "sound", "give
     <div class="pair">
       <ElFormItem label="From">
         <ElSelect v-model="from">
-          <ElOption
-            v-for="[value, text] in [['', 'choose'], ...options]"
-            :key="value"
-            :value="value"
-            :label="text"
-            :data-value="value"
-          />
+          <ElOption v-for="[value, text] in [['', 'choose'], ...options]" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElFormItem label="To">
@@ -111,7 +105,6 @@ const states: Record<string, string> = { open: "attention", done: "sound", "give
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>

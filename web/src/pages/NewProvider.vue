@@ -55,7 +55,7 @@ async function byName() {
       </ElFormItem>
       <ElFormItem label="It speaks">
         <ElSelect v-model="kind">
-          <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" :data-value="value" />
+          <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!name.trim()">Make the draft</ElButton>

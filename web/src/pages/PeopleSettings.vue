@@ -93,7 +93,6 @@ const cancel = () =>
                 :key="t"
                 :value="t"
                 :label="t"
-                :data-value="t"
               />
             </ElSelect>
           </template>
@@ -158,7 +157,6 @@ const cancel = () =>
               :key="value"
               :value="value"
               :label="text"
-              :data-value="value"
             />
           </ElSelect>
         </ElFormItem>
@@ -217,12 +215,6 @@ const cancel = () =>
 <style scoped>
 .mono {
   font-family: var(--mono);
-}
-.bare {
-  background: none;
-  border: 0;
-  color: var(--ink);
-  cursor: pointer;
 }
 .acts,
 .by {

@@ -191,7 +191,6 @@ function origin(name: string) {
                 :key="value"
                 :value="value"
                 :label="text"
-                :data-value="value"
               />
             </ElSelect>
           </ElFormItem>
@@ -312,10 +311,6 @@ legend {
   font-weight: 700;
   font-size: 14px;
   padding: 0 6px;
-}
-.group {
-  display: inline-block;
-  margin-right: 16px;
 }
 .item {
   border-bottom: 1px solid var(--hair);

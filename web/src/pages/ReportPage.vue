@@ -7,6 +7,7 @@ import EstateNav from "../components/EstateNav.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TimeText from "../components/TimeText.vue";
 import { useLoad } from "../composables/load";
+import { useOrder } from "../composables/order";
 import { kindWords } from "../composables/text";
 
 const route = useRoute();
@@ -30,12 +31,10 @@ function set(name: string, value: string) {
   if (!value) delete q[name];
   void router.replace({ query: q });
 }
-const sort = ({ prop, order }: { prop: string | null; order: string | null }) =>
-  set("sort", order && prop ? (order === "descending" ? "-" : "") + prop : "");
-const order = computed(() => ({
-  prop: (query.value.sort ?? "").replace("-", ""),
-  order: query.value.sort?.startsWith("-") ? ("descending" as const) : ("ascending" as const),
-}));
+const { sort, order } = useOrder(
+  () => query.value.sort,
+  (value) => set("sort", value),
+);
 const csv = computed(() => `/api/v1/reports/${side.value}/csv?${new URLSearchParams(query.value)}`);
 async function more() {
   const got = await load(data.value!.next);
@@ -78,39 +77,33 @@ const print = () => window.print();
     <label
       >Speaks
       <ElSelect :model-value="query.kind ?? ''" @change="set('kind', $event)">
-        <ElOption value="" label="all" data-value="" />
-        <ElOption v-for="(w, k) in kindWords" :key="k" :value="k" :label="w" :data-value="k" />
+        <ElOption value="" label="all" />
+        <ElOption v-for="(w, k) in kindWords" :key="k" :value="k" :label="w" />
       </ElSelect>
     </label>
     <label v-if="side === 'application'"
       >Provider
       <ElSelect :model-value="query.provider ?? ''" @change="set('provider', $event)">
-        <ElOption value="" label="all" data-value="" />
-        <ElOption
-          v-for="p in providers?.items ?? []"
-          :key="p.slug"
-          :value="p.slug"
-          :label="p.name"
-          :data-value="p.slug"
-        />
+        <ElOption value="" label="all" />
+        <ElOption v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug" :label="p.name" />
       </ElSelect>
     </label>
     <label
       >Certificate ends
       <ElSelect :model-value="query.expires ?? ''" @change="set('expires', $event)">
-        <ElOption value="" label="whenever" data-value="" />
-        <ElOption value="30" label="within 30 days" data-value="30" />
-        <ElOption value="60" label="within 60 days" data-value="60" />
-        <ElOption value="180" label="within half a year" data-value="180" />
+        <ElOption value="" label="whenever" />
+        <ElOption value="30" label="within 30 days" />
+        <ElOption value="60" label="within 60 days" />
+        <ElOption value="180" label="within half a year" />
       </ElSelect>
     </label>
     <label
       >Unused
       <ElSelect :model-value="query.unused ?? ''" @change="set('unused', $event)">
-        <ElOption value="" label="or not" data-value="" />
-        <ElOption value="30" label="for 30 days" data-value="30" />
-        <ElOption value="90" label="for 90 days" data-value="90" />
-        <ElOption value="365" label="for a year" data-value="365" />
+        <ElOption value="" label="or not" />
+        <ElOption value="30" label="for 30 days" />
+        <ElOption value="90" label="for 90 days" />
+        <ElOption value="365" label="for a year" />
       </ElSelect>
     </label>
     <ElCheckbox :model-value="!!query.findings" @change="set('findings', $event ? '1' : '')">with findings</ElCheckbox>
@@ -181,14 +174,6 @@ const print = () => window.print();
   margin: 6px 0 14px;
   font-size: 14px;
   color: var(--soft);
-}
-th button {
-  background: none;
-  border: 0;
-  padding: 0;
-  font: inherit;
-  color: inherit;
-  cursor: pointer;
 }
 a.el-button {
   text-decoration: none;

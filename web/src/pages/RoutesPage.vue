@@ -95,7 +95,7 @@ const ask = () =>
             <div v-for="(c, n) in r.conditions" :key="n" class="line cond">
               <span>{{ n ? "and" : "if" }}</span>
               <ElSelect v-model="c.what" :aria-label="`Condition ${n + 1} of route ${i + 1}`">
-                <ElOption v-for="[k, words] in routeKinds" :key="k" :value="k" :label="words" :data-value="k" />
+                <ElOption v-for="[k, words] in routeKinds" :key="k" :value="k" :label="words" />
               </ElSelect>
               <ElInput v-model="c.text" class="mono" :aria-label="`Value ${n + 1} of route ${i + 1}`" />
               <ElButton
@@ -138,7 +138,6 @@ const ask = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -162,7 +161,6 @@ const ask = () =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -208,16 +206,6 @@ const ask = () =>
   gap: 8px;
   align-items: center;
   margin-bottom: 6px;
-}
-.order button,
-.bare {
-  background: none;
-  border: 1px solid var(--rule);
-  border-radius: 4px;
-  color: var(--ink);
-  min-width: 28px;
-  min-height: 28px;
-  cursor: pointer;
 }
 .answer {
   border-left: 3px solid var(--sea);

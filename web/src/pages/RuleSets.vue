@@ -147,7 +147,6 @@ const remove = async (s: RuleSet) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>

@@ -84,7 +84,6 @@ const save = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -98,7 +97,6 @@ const save = () =>
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -141,7 +139,7 @@ const save = () =>
   margin-bottom: 8px;
   align-items: end;
 }
-.choice :deep(.field) {
+.choice :deep(.el-form-item) {
   min-width: 14rem;
   margin: 0;
 }

@@ -102,7 +102,7 @@ const revoke = async (id: string, name: string) =>
       </ElFormItem>
       <ElFormItem label="Role">
         <ElSelect v-model="one.role">
-          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" :data-value="value" />
+          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElFormItem label="First password">
@@ -163,7 +163,6 @@ const revoke = async (id: string, name: string) =>
             :key="value"
             :value="value"
             :label="text"
-            :data-value="value"
           />
         </ElSelect>
       </ElFormItem>
@@ -176,7 +175,7 @@ const revoke = async (id: string, name: string) =>
       </ElFormItem>
       <ElFormItem label="gets the role">
         <ElSelect v-model="rule.role">
-          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" :data-value="value" />
+          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!rule.provider || !rule.value.trim()"
@@ -237,7 +236,7 @@ const revoke = async (id: string, name: string) =>
       </ElFormItem>
       <ElFormItem label="Role">
         <ElSelect v-model="token.role">
-          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" :data-value="value" />
+          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" />
         </ElSelect>
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()"

@@ -251,7 +251,7 @@ dd {
   margin: 0;
   padding: 4px 0;
 }
-.look .field {
+.look .el-form-item {
   flex: 1;
   margin: 0;
 }

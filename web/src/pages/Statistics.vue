@@ -53,7 +53,6 @@ const worse = computed(
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -67,7 +66,6 @@ const worse = computed(
           :key="value"
           :value="value"
           :label="text"
-          :data-value="value"
         />
       </ElSelect>
     </ElFormItem>
@@ -148,7 +146,7 @@ const worse = computed(
   gap: 20px;
   margin-bottom: 8px;
 }
-.choice :deep(.field) {
+.choice :deep(.el-form-item) {
   min-width: 14rem;
   margin: 0;
 }

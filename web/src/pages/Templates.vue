@@ -114,7 +114,7 @@ const save = () =>
         </p>
         <ElFormItem label="Connection">
           <ElSelect v-model="from">
-            <ElOption v-for="[value, text] in choices" :key="value" :value="value" :label="text" :data-value="value" />
+            <ElOption v-for="[value, text] in choices" :key="value" :value="value" :label="text" />
           </ElSelect>
         </ElFormItem>
         <ElFormItem label="Name of the template">
