@@ -191,12 +191,43 @@ func (p *page) fill(label, value string) {
 		p.choose(find, value)
 		return
 	}
+	if eval[bool](p, `!!(`+find+`)?.closest(".el-input-tag")`) {
+		p.list(find, strings.Fields(value))
+		return
+	}
 	p.act(
 		find,
 		`(e.focus(),e.value=`+quote(
 			value,
 		)+`,e.dispatchEvent(new Event("input",{bubbles:true})),e.dispatchEvent(new Event("change",{bubbles:true})))`,
 	)
+}
+
+// list puts these values into a field that takes several, in place of what was there.
+func (p *page) list(find string, values []string) {
+	p.t.Helper()
+	tags := `(` + find + `).closest(".el-input-tag")`
+	for eval[int](p, tags+`.querySelectorAll(".el-tag__close").length`) > 0 {
+		p.act(tags+`.querySelector(".el-tag__close")`, "e.click()")
+	}
+	for _, v := range values {
+		p.act(find, `(e.focus(),e.value=`+quote(v)+`,e.dispatchEvent(new Event("input",{bubbles:true})))`)
+		p.act(find, `e.dispatchEvent(new KeyboardEvent("keydown",{key:"Enter",code:"Enter",bubbles:true}))`)
+	}
+}
+
+// saved saves what changed on the page, and waits until it is.
+func (p *page) saved() {
+	p.t.Helper()
+	p.wait(`document.querySelector(".save-bar")?.innerText.includes("not saved yet")`)
+	p.press("Save")
+	p.settled()
+}
+
+// settled waits until nothing on the page is unsaved.
+func (p *page) settled() {
+	p.t.Helper()
+	p.wait(`/^(Saved|Kept|Proposed)/m.test(document.querySelector(".save-bar [role=status]")?.innerText??"")`)
 }
 
 // choose opens the list that an expression finds, and takes what begins with this text.

@@ -127,7 +127,7 @@ func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 	w.Northquay.Clients[0].RedirectURIs = append(w.Northquay.Clients[0].RedirectURIs, w.URL+"/oidc/callback/"+slug)
 	p.press("Values, field by field")
 	p.fill("Our client ID there", "saltmere-gate")
-	p.press("Save")
+	p.saved()
 	p.see("Our client secret at")
 	p.fill("The secret", "this-is-not-the-right-one")
 	p.press("Store it")
@@ -144,7 +144,7 @@ func TestOpenIDProviderIsConnectedInTheConsole(t *testing.T) {
 	p.wait(`!document.body.innerText.includes("Switch to it")`)
 	p.open(w.URL + "/console/providers/" + slug + "?station=matching")
 	p.fill("A subject that nobody here is", "is created at the first sign-in")
-	p.press("Save")
+	p.saved()
 	ledger, err := c.Application(ctx, "cargo-ledger")
 	require.NoError(t, err)
 	changed := ledger.Application

@@ -1,7 +1,7 @@
 import { createRouter, createWebHistory } from "vue-router";
 import { useSession } from "./composables/session";
 import { sure } from "./composables/sure";
-import { leaves, unsaved } from "./composables/unsaved";
+import { keepAll, leaves, unsaved } from "./composables/unsaved";
 
 export const router = createRouter({
   history: createWebHistory("/console/"),
@@ -88,13 +88,13 @@ export const router = createRouter({
   ],
 });
 
+async function mayLeave() {
+  await keepAll();
+  return !unsaved() || sure("What you changed here is not saved yet.", "Leave it unsaved", "Stay here");
+}
+
 router.beforeEach(async (to, from) => {
-  if (
-    leaves(to, from) &&
-    unsaved() &&
-    !(await sure("What you changed here is not saved yet.", "Leave it unsaved", "Stay here"))
-  )
-    return false;
+  if (leaves(to, from) && !(await mayLeave())) return false;
   const session = useSession();
   if (!session.asked) await session.load().catch(() => undefined);
   if (!to.meta.open && !session.me) return { path: "/sign-in", query: to.path === "/" ? {} : { next: to.fullPath } };

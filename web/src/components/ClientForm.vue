@@ -1,258 +1,154 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
 import { computed } from "vue";
-import { applicationConfig, type Application, type ApplicationConfig } from "../api/client";
-import { useDraft } from "../composables/draft";
-import { fieldsOf } from "../composables/fields";
-import { useAct } from "../composables/load";
+import type { ApplicationConfig } from "../api/client";
+import { asChoices, clientProofs, type Choice } from "../composables/choices";
+import { useEditing } from "../composables/edits";
+import ContextWishes from "./ContextWishes.vue";
 import CommonValues from "./CommonValues.vue";
-import FormError from "./FormError.vue";
+import DraftField from "./DraftField.vue";
 import StartAddress from "./StartAddress.vue";
 
-const props = defineProps<{
-  application: Application;
-  part: "values" | "options";
-  readonly?: boolean;
-  save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void>;
-}>();
-const { draft, merged } = useDraft(() => applicationConfig(props.application));
-const f = fieldsOf(() => draft.value.oidc!);
-const { error, offers, busy, act } = useAct();
-const clientId = f.text("clientId"),
-  redirects = f.lines("redirectUris"),
-  postLogout = f.lines("postLogoutUris"),
-  scopes = f.words("scopes"),
-  jwks = f.text("jwks"),
-  jwksUri = f.text("jwksUri");
-const home = f.text("homePage"),
-  privacy = f.text("privacy"),
-  terms = f.text("terms"),
-  initiate = f.text("initiateLoginUri"),
-  back = f.text("backChannelLogoutUri"),
-  front = f.text("frontChannelLogoutUri"),
-  sector = f.text("sectorIdentifierUri");
-const method = f.text("authentication"),
-  algorithm = f.text("algorithm"),
-  audience = f.text("audience"),
-  origins = f.lines("origins");
-const native = f.flag("native"),
-  noPkce = f.flag("withoutPkce"),
-  signed = f.flag("signedUserinfo"),
-  inToken = f.flag("claimsInIdToken"),
-  refresh = f.flag("refresh"),
-  device = f.flag("deviceGrant"),
-  introspection = f.flag("introspection"),
-  consent = f.flag("consent");
-const access = f.number("accessMinutes"),
-  session = f.number("sessionHours"),
-  offline = f.number("offlineDays");
-const contexts = computed({
-  get: () => (draft.value.contexts === "demand" ? "" : (draft.value.contexts ?? "")),
-  set: (v: string) => (draft.value.contexts = v || undefined),
-});
-const store = () => act(() => props.save(merged));
+defineProps<{ part: "values" | "options" }>();
+const { draft } = useEditing<ApplicationConfig>();
+const proofs: Choice[] = [
+  ...clientProofs,
+  ["private_key_jwt", "a key of its own (private_key_jwt)"],
+  ["none", "not at all: a public client with PKCE"],
+];
+const byKey = computed(() => draft.value.oidc?.authentication === "private_key_jwt");
 </script>
 
 <template>
-  <ElForm label-position="top" @submit.prevent="store">
-    <template v-if="part === 'values'">
-      <CommonValues v-model="draft" :readonly />
-      <ElFormItem label="Client ID">
-        <ElInput v-model="clientId" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-        <small>Ours to give; also called application ID.</small>
-      </ElFormItem>
-      <ElFormItem label="Redirect URIs">
-        <ElInput
-          v-model="redirects"
-          :disabled="readonly"
-          type="textarea"
-          :rows="2"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        />
-        <small>Also called callback or return address. One a line; compared letter by letter.</small>
-      </ElFormItem>
-      <ElFormItem label="Post-logout redirect URIs">
-        <ElInput
-          v-model="postLogout"
-          :disabled="readonly"
-          type="textarea"
-          :rows="2"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        />
-        <small>Where people may be sent when they have signed out. One a line.</small>
-      </ElFormItem>
-      <StartAddress v-model="draft" :readonly="readonly" />
-      <ElCheckbox v-model="native" :disabled="readonly"
-        ><b>A program on people's own machines</b
-        ><small
-          >It takes its answer on a loopback address, on any port, and people confirm each sign-in.</small
-        ></ElCheckbox
-      >
-      <ElFormItem label="How the client proves who it is">
-        <ElSelect v-model="method" :disabled="readonly">
-          <ElOption
-            v-for="[value, text] in [
-              ['client_secret_basic', 'a secret, in the header (client_secret_basic)'],
-              ['client_secret_post', 'a secret, in the form (client_secret_post)'],
-              ['private_key_jwt', 'a key of its own (private_key_jwt)'],
-              ['none', 'not at all: a public client with PKCE'],
-            ]"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
-        <small>Only the one that is chosen here is taken.</small>
-      </ElFormItem>
-      <template v-if="method === 'private_key_jwt'">
-        <ElFormItem label="Address of its key set">
-          <ElInput v-model="jwksUri" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-          <small>Better than a copy: it can change its keys by itself.</small>
-        </ElFormItem>
-        <ElFormItem v-if="!jwksUri" label="Key set">
-          <ElInput
-            v-model="jwks"
-            :disabled="readonly"
-            type="textarea"
-            :rows="3"
-            class="mono"
-            spellcheck="false"
-            autocomplete="off"
-          />
-          <small>JSON with a list of keys (JWKS), public ones only.</small>
-        </ElFormItem>
-      </template>
+  <template v-if="part === 'values'">
+    <CommonValues />
+    <DraftField path="oidc.clientId" label="Client ID" hint="Ours to give; also called application ID." />
+    <DraftField
+      path="oidc.redirectUris"
+      label="Redirect URIs"
+      as="list"
+      hint="Also called callback or return address; compared letter by letter."
+    />
+    <DraftField
+      path="oidc.postLogoutUris"
+      label="Post-logout redirect URIs"
+      as="list"
+      hint="Where people may be sent when they have signed out."
+    />
+    <StartAddress />
+    <DraftField
+      path="oidc.native"
+      label="A program on people's own machines"
+      as="check"
+      hint="It takes its answer on a loopback address, on any port, and people confirm each sign-in."
+    />
+    <DraftField
+      path="oidc.authentication"
+      label="How the client proves who it is"
+      as="choice"
+      :options="proofs"
+      hint="Only the one that is chosen here is taken."
+    />
+    <template v-if="byKey">
+      <DraftField
+        path="oidc.jwksUri"
+        label="Address of its key set"
+        hint="Better than a copy: it can change its keys by itself."
+      />
+      <DraftField
+        v-if="!draft.oidc?.jwksUri"
+        path="oidc.jwks"
+        label="Key set"
+        as="area"
+        :rows="3"
+        hint="JSON with a list of keys (JWKS), public ones only."
+      />
     </template>
-    <template v-else>
-      <ElFormItem label="Sector identifier">
-        <ElInput v-model="sector" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-        <small>Only for applications on several hosts that must see the same identifier.</small>
-      </ElFormItem>
-      <ElFormItem label="Scopes that it may have">
-        <ElInput v-model="scopes" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-        <small>openid, profile, email, address, phone, groups, offline_access. Each hands more on.</small>
-      </ElFormItem>
-      <ElFormItem label="ID tokens are signed with">
-        <ElSelect v-model="algorithm" :disabled="readonly">
-          <ElOption
-            v-for="[value, text] in [
-              ['RS256', 'RS256'],
-              ['ES256', 'ES256'],
-              ['PS256', 'PS256'],
-              ['EdDSA', 'EdDSA'],
-            ]"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
-        <small>RS256 is what every library knows; ES256 is shorter and faster.</small>
-      </ElFormItem>
-      <ElCheckbox v-model="inToken" :disabled="readonly"
-        ><b>Put the claims into the ID token</b><small>Only for a client that never asks UserInfo.</small></ElCheckbox
-      >
-      <ElCheckbox v-model="signed" :disabled="readonly">Sign UserInfo</ElCheckbox>
-      <ElCheckbox v-model="noPkce" :disabled="readonly"
-        ><b>Take requests without PKCE</b
-        ><small>Only for a client with a secret or key that can't send a code challenge.</small></ElCheckbox
-      >
-      <ElCheckbox v-model="consent" :disabled="readonly"
-        ><b>Ask people before anything is handed on</b
-        ><small
-          >For an application that is not the company's own. The page shows the addresses below.</small
-        ></ElCheckbox
-      >
-      <ElFormItem label="Its home page">
-        <ElInput v-model="home" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-      </ElFormItem>
-      <ElFormItem label="Its privacy policy">
-        <ElInput v-model="privacy" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-      </ElFormItem>
-      <ElFormItem label="Its terms of service">
-        <ElInput v-model="terms" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-      </ElFormItem>
-      <ElFormItem label="The strength of sign-in that it asks for counts">
-        <ElSelect v-model="contexts" :disabled="readonly">
-          <ElOption
-            v-for="[value, text] in [
-              ['', 'as it says: what it demands must be proven'],
-              ['prefer', 'asked for, and taken without it'],
-              ['ignore', 'not at all'],
-            ]"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
-        <small>Many libraries demand a password context by default, which not every provider can say.</small>
-      </ElFormItem>
-      <ElCheckbox v-model="refresh" :disabled="readonly"
-        ><b>Give refresh tokens</b
-        ><small>They end with the sign-in; with the scope offline_access they outlive it.</small></ElCheckbox
-      >
-      <ElCheckbox v-model="device" :disabled="readonly"
-        ><b>Allow signing in on another device</b
-        ><small
-          >For devices without a browser. People can be talked into typing somebody else's code.</small
-        ></ElCheckbox
-      >
-      <ElCheckbox v-model="introspection" :disabled="readonly">May ask about access tokens</ElCheckbox>
-      <ElFormItem label="Audience of its access tokens">
-        <ElInput v-model="audience" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-        <small>Makes them signed tokens for this resource; empty for opaque ones, which only the gate can read.</small>
-      </ElFormItem>
-      <ElFormItem label="Origins of its pages">
-        <ElInput
-          v-model="origins"
-          :disabled="readonly"
-          type="textarea"
-          :rows="2"
-          class="mono"
-          spellcheck="false"
-          autocomplete="off"
-        />
-        <small
-          >Only for pages that call our endpoints by script. One a line, such as https://ledger.saltmere.example</small
-        >
-      </ElFormItem>
-      <ElFormItem label="Initiate login URI">
-        <ElInput v-model="initiate" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-        <small>Where it begins a sign-in that the gate's tile asks for.</small>
-      </ElFormItem>
-      <ElFormItem label="Back-channel logout URI">
-        <ElInput v-model="back" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-      </ElFormItem>
-      <ElFormItem label="Front-channel logout URI">
-        <ElInput v-model="front" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-      </ElFormItem>
-      <div class="three">
-        <ElFormItem label="Access tokens, minutes">
-          <ElInput v-model="access" :disabled="readonly" autocomplete="off" />
-          <small>usually 10</small>
-        </ElFormItem>
-        <ElFormItem label="Sign-in, hours">
-          <ElInput v-model="session" :disabled="readonly" autocomplete="off" />
-          <small>usually 12</small>
-        </ElFormItem>
-        <ElFormItem label="Offline access, days">
-          <ElInput v-model="offline" :disabled="readonly" autocomplete="off" />
-          <small>usually 60</small>
-        </ElFormItem>
-      </div>
-    </template>
-    <ElButton v-if="!readonly" type="primary" native-type="submit" :loading="busy">Save</ElButton>
-    <FormError :error="error" :offers="offers" :draft="draft" />
-  </ElForm>
+  </template>
+  <template v-else>
+    <DraftField
+      path="oidc.sectorIdentifierUri"
+      label="Sector identifier"
+      hint="Only for applications on several hosts that must see the same identifier."
+    />
+    <DraftField
+      path="oidc.scopes"
+      label="Scopes that it may have"
+      as="list"
+      hint="openid, profile, email, address, phone, groups, offline_access. Each hands more on."
+    />
+    <DraftField
+      path="oidc.algorithm"
+      label="ID tokens are signed with"
+      as="choice"
+      :options="asChoices(['RS256', 'ES256', 'PS256', 'EdDSA'])"
+      hint="RS256 is what every library knows; ES256 is shorter and faster."
+    />
+    <DraftField
+      path="oidc.claimsInIdToken"
+      label="Put the claims into the ID token"
+      as="check"
+      hint="Only for a client that never asks UserInfo."
+    />
+    <DraftField path="oidc.signedUserinfo" label="Sign UserInfo" as="check" />
+    <DraftField
+      path="oidc.withoutPkce"
+      label="Take requests without PKCE"
+      as="check"
+      hint="Only for a client with a secret or key that can't send a code challenge."
+    />
+    <DraftField
+      path="oidc.consent"
+      label="Ask people before anything is handed on"
+      as="check"
+      hint="For an application that is not the company's own. The page shows the addresses below."
+    />
+    <DraftField path="oidc.homePage" label="Its home page" />
+    <DraftField path="oidc.privacy" label="Its privacy policy" />
+    <DraftField path="oidc.terms" label="Its terms of service" />
+    <ContextWishes />
+    <DraftField
+      path="oidc.refresh"
+      label="Give refresh tokens"
+      as="check"
+      hint="They end with the sign-in; with the scope offline_access they outlive it."
+    />
+    <DraftField
+      path="oidc.deviceGrant"
+      label="Allow signing in on another device"
+      as="check"
+      hint="For devices without a browser. People can be talked into typing somebody else's code."
+    />
+    <DraftField path="oidc.introspection" label="May ask about access tokens" as="check" />
+    <DraftField
+      path="oidc.audience"
+      label="Audience of its access tokens"
+      hint="Makes them signed tokens for this resource; empty for opaque ones, which only the gate can read."
+    />
+    <DraftField
+      path="oidc.origins"
+      label="Origins of its pages"
+      as="list"
+      hint="Only for pages that call our endpoints by script, such as https://ledger.saltmere.example"
+    />
+    <DraftField
+      path="oidc.initiateLoginUri"
+      label="Initiate login URI"
+      hint="Where it begins a sign-in that the gate's tile asks for."
+    />
+    <DraftField path="oidc.backChannelLogoutUri" label="Back-channel logout URI" />
+    <DraftField path="oidc.frontChannelLogoutUri" label="Front-channel logout URI" />
+    <div class="three">
+      <DraftField path="oidc.accessMinutes" label="Access tokens, minutes" as="number" hint="usually 10" />
+      <DraftField path="oidc.sessionHours" label="Sign-in, hours" as="number" hint="usually 12" />
+      <DraftField path="oidc.offlineDays" label="Offline access, days" as="number" hint="usually 60" />
+    </div>
+  </template>
 </template>
 
 <style scoped>
 .three {
   display: grid;
-  grid-template-columns: repeat(3, minmax(0, 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(12rem, 1fr));
   gap: 12px;
 }
 </style>

@@ -1,26 +1,17 @@
 <script setup lang="ts">
 // What is known of every partner, whatever it speaks.
-defineProps<{ readonly?: boolean }>();
-const partner = defineModel<{ name?: string; description?: string; contact?: string }>({ required: true });
+import DraftField from "./DraftField.vue";
 </script>
 
 <template>
-  <ElFormItem label="Name">
-    <ElInput v-model="partner.name" :disabled="readonly" autocomplete="off" />
-  </ElFormItem>
-  <ElFormItem label="Description">
-    <ElInput
-      v-model="partner.description"
-      :disabled="readonly"
-      type="textarea"
-      :rows="2"
-      spellcheck="false"
-      autocomplete="off"
-    />
-    <small>So that a colleague understands it in two years.</small>
-  </ElFormItem>
-  <ElFormItem label="Contact">
-    <ElInput v-model="partner.contact" :disabled="readonly" autocomplete="off" />
-    <small>Whom to write to on the other side.</small>
-  </ElFormItem>
+  <DraftField path="name" label="Name" plain />
+  <DraftField
+    path="description"
+    label="Description"
+    as="area"
+    plain
+    hint="So that a colleague understands it in two years."
+  />
+  <DraftField path="contact" label="Contact" plain hint="Whom to write to on the other side." />
+  <DraftField path="tags" label="Tags" as="list" hint="Short words to find it and its like by." />
 </template>

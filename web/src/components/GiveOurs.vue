@@ -21,7 +21,7 @@ async function compare(name: string, ours: string) {
 </script>
 
 <template>
-  <div>
+  <div class="give">
     <p class="sub">{{ sheet.role }}</p>
     <dl>
       <template v-for="v in short ? sheet.values.slice(0, 3) : sheet.values" :key="v.name">
@@ -88,6 +88,9 @@ async function compare(name: string, ours: string) {
 </template>
 
 <style scoped>
+.give {
+  container-type: inline-size;
+}
 dl {
   display: grid;
   grid-template-columns: minmax(180px, 260px) minmax(0, 1fr);
@@ -103,16 +106,6 @@ dd {
 dt span {
   display: block;
 }
-.link {
-  background: none;
-  border: 0;
-  color: var(--sea);
-  cursor: pointer;
-  font-size: 13px;
-  padding: 2px 8px;
-  min-height: 24px;
-  text-decoration: underline;
-}
 .same {
   color: var(--moss);
   margin: 6px 0 0;
@@ -123,7 +116,7 @@ h2 {
 .tag {
   margin-left: 8px;
 }
-@media (max-width: 760px) {
+@container (max-width: 560px) {
   dl {
     grid-template-columns: 1fr;
   }

@@ -1,29 +1,19 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
-import { ref, watch } from "vue";
-import { http, ok, type Application, type ApplicationConfig } from "../api/client";
-import { useAct, useLoad } from "../composables/load";
+import { computed, ref } from "vue";
+import { http, ok, type ApplicationConfig } from "../api/client";
+import { useEditing } from "../composables/edits";
+import { useLoad } from "../composables/load";
 import ReachTag from "./ReachTag.vue";
 
-const props = defineProps<{
-  application: Application;
-  readonly?: boolean;
-  save: (change: (held: ApplicationConfig) => ApplicationConfig) => Promise<void>;
-}>();
+const { draft, readonly } = useEditing<ApplicationConfig>();
 const search = ref("");
-const { data, error: listError } = useLoad(
+const { data, error } = useLoad(
   () => ok(http.GET("/providers", { params: { query: { search: search.value, limit: 30 } } })),
   [search],
 );
-const chosen = ref<string[]>([]);
-watch(
-  () => (props.application.providers ?? []).join(),
-  () => (chosen.value = [...(props.application.providers ?? [])]),
-  { immediate: true },
-);
-const { error, busy, act } = useAct();
-const store = () => act(() => props.save((held) => ({ ...held, providers: chosen.value })));
-const changed = () => chosen.value.join() !== (props.application.providers ?? []).join();
+const chosen = computed({ get: () => draft.value.providers ?? [], set: (v) => (draft.value.providers = v) });
+// Those that are chosen stand there whatever is searched for.
+const hidden = computed(() => chosen.value.filter((slug) => !data.value?.items.some((p) => p.slug === slug)));
 </script>
 
 <template>
@@ -36,7 +26,8 @@ const changed = () => chosen.value.join() !== (props.application.providers ?? []
       aria-label="Search providers"
       placeholder="Search providers"
     />
-    <ElCheckboxGroup v-model="chosen">
+    <ElCheckboxGroup v-model="chosen" :disabled="readonly">
+      <ElCheckbox v-for="slug in data ? hidden : []" :key="slug" :value="slug" class="one mono">{{ slug }}</ElCheckbox>
       <ElCheckbox v-for="p in data?.items ?? []" :key="p.slug" :value="p.slug" class="one"
         >{{ p.name }} <ReachTag :reach="p.reach" /><br /><span class="mono soft">{{
           p.saml?.entityId ?? p.oidc?.issuer ?? p.oidc?.authorizationEndpoint
@@ -46,10 +37,7 @@ const changed = () => chosen.value.join() !== (props.application.providers ?? []
     <p v-if="data && !data.items.length && !search" class="soft">
       There is no provider yet. <RouterLink to="/providers/new">Connect one first.</RouterLink>
     </p>
-    <ElButton v-if="!readonly" type="primary" :disabled="!changed()" :loading="busy" @click="store"
-      >Save the choice</ElButton
-    >
-    <p v-if="error || listError" class="error" role="alert">{{ error || listError }}</p>
+    <p v-if="error" class="error" role="alert">{{ error }}</p>
   </fieldset>
 </template>
 

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, onScopeDispose, ref } from "vue";
+import { computed, onScopeDispose, ref, watch } from "vue";
 import { http, ok, type Application, type Rehearsal } from "../api/client";
 import { useAct } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
@@ -10,6 +10,12 @@ import TraceTable from "./TraceTable.vue";
 const props = defineProps<{ application: Application; readonly?: boolean; proposal?: string }>();
 const flow = ref("sp");
 const provider = ref(props.application.providers?.[0] ?? "");
+watch(
+  () => props.application.providers ?? [],
+  (all) => {
+    if (!all.includes(provider.value)) provider.value = all[0] ?? "";
+  },
+);
 const stop = ref(false);
 const hours = ref("1");
 const second = ref("");

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { ElCheckbox } from "element-plus";
 import { computed } from "vue";
 import type { ApplicationConfig } from "../api/client";
+import { useEditing } from "../composables/edits";
+import DraftField from "./DraftField.vue";
 
-defineProps<{ readonly?: boolean }>();
-const draft = defineModel<ApplicationConfig>({ required: true });
+const { draft, readonly } = useEditing<ApplicationConfig>();
 const guessed = computed(() => !!draft.value.startUrl && draft.value.startUrl === draft.value.guessedStart);
 const right = () => (draft.value.guessedStart = undefined);
 const hint = computed(() =>
@@ -15,10 +15,7 @@ const hint = computed(() =>
 </script>
 
 <template>
-  <ElFormItem label="Start address">
-    <ElInput v-model="draft.startUrl" :disabled="readonly" class="mono" spellcheck="false" autocomplete="off" />
-    <small v-if="hint">{{ hint }}</small>
-  </ElFormItem>
+  <DraftField path="startUrl" label="Start address" :hint="hint" />
   <p v-if="guessed && !readonly">
     <ElCheckbox :model-value="false" label="It is right" @change="right" />
   </p>

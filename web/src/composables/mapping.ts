@@ -1,41 +1,17 @@
-import type { Rule } from "../api/client";
-import { parseStep, stepText } from "./text";
+import type { Previewed, Rule } from "../api/client";
 
-/** A rule of a mapping as it stands in the table. */
+export type Kind = "from" | "value" | "expr" | "use";
+
+/** A rule of a mapping as it stands in the editor. */
 export type Row = {
   set: string;
   kind: Kind;
   source: string;
-  steps: string;
+  steps: unknown[];
   required: boolean;
   place: string;
   rest: Rule;
 };
-export type Kind = "from" | "value" | "expr" | "use";
-
-/** The steps to choose from, with what is to be filled in. */
-export const stepMenu: [string, string][] = [
-  ["lower", "lower: small letters"],
-  ["upper", "upper: capital letters"],
-  ["trim", "trim: no spaces around it"],
-  ["first", "first: only the first value"],
-  ["unique", "unique: each value once"],
-  ["sort", "sort: in order"],
-  ["before @", "before @"],
-  ["after @", "after @"],
-  ["keep ^ferry-", "keep: values that fit a pattern"],
-  ["drop ^test-", "drop: values that fit a pattern"],
-  ["cut_prefix ferry-", "cut_prefix: take a beginning away"],
-  ["cut_suffix .old", "cut_suffix: take an end away"],
-  ["add_prefix crew-", "add_prefix: put something before"],
-  ["add_suffix @saltmere.example", "add_suffix: put something behind"],
-  ["replace (.*)_(.*) → $2-$1", "replace: by a pattern"],
-  ['{"translate":{"old":"new","*":"other"}}', "translate: value by value"],
-  ["split ;", "split: one value into many"],
-  ["join ; ", "join: many values into one"],
-  ["limit 10", "limit: the first few values"],
-  ["default guest", "default: where there is none"],
-];
 
 export function kindOf(rule: Rule): Kind {
   return rule.use ? "use" : rule.expr ? "expr" : rule.value ? "value" : "from";
@@ -52,26 +28,12 @@ export function readRows(rules: Rule[]): Row[] {
       set: r.set ?? "",
       kind,
       source: String(source),
-      steps: (r.steps ?? []).map(stepText).join(" | "),
+      steps: [...((r.steps as unknown[] | undefined) ?? [])],
       required: !!r.required,
       place: r.place ?? "",
       rest: r,
     };
   });
-}
-
-/** Steps that were not touched keep their full form; a table inside a step is shortened when it is shown. */
-function steps(row: Row): unknown[] {
-  const held = row.rest.steps ?? [];
-  const texts = held.map(stepText);
-  return row.steps
-    .split("|")
-    .map((s) => s.trim())
-    .filter(Boolean)
-    .map((s) => {
-      const i = texts.indexOf(s);
-      return i >= 0 ? held[i] : parseStep(s);
-    });
 }
 
 export function writeRows(rows: Row[]): Rule[] {
@@ -88,12 +50,41 @@ export function writeRows(rows: Row[]): Rule[] {
       from: row.kind === "from" ? (from.length === 1 ? from[0] : from) : undefined,
       value: row.kind === "value" ? row.source : undefined,
       expr: row.kind === "expr" ? row.source.trim() : undefined,
-      steps: steps(row),
+      steps: row.steps.length ? row.steps : undefined,
       required: row.required || undefined,
       place: row.place || undefined,
     };
-    if (!(out.steps as unknown[]).length) delete out.steps;
     if (Array.isArray(out.from) && !out.from.length) delete out.from;
     return JSON.parse(JSON.stringify(out)) as Rule;
+  });
+}
+
+/** A list with the entry at one place moved to another. */
+export function moved<T>(list: T[], from: number, to: number): T[] {
+  const all = [...list];
+  const [one] = all.splice(from, 1);
+  all.splice(Math.max(0, Math.min(to, all.length)), 0, one!);
+  return all;
+}
+
+export type Made = { values: string[]; problem?: string };
+
+/**
+ * What each rule made of a sample, by the rule's place. A rule set stands for its own rules, so that it has no line; of
+ * rules for the same name each takes the next line of that name.
+ */
+export function madeBy(rows: Row[], got: Previewed | null, direction: "in" | "out"): (Made | undefined)[] {
+  const attempt = direction === "in" ? got?.in : got?.out;
+  if (!attempt) return rows.map(() => undefined);
+  const lines = [...attempt.steps];
+  const problems = [...attempt.problems];
+  return rows.map((row) => {
+    if (row.kind === "use") return undefined;
+    const set = row.set.trim();
+    const at = lines.findIndex((l) => l.rule === set);
+    const line = at < 0 ? undefined : lines.splice(at, 1)[0];
+    const wrong = problems.findIndex((p) => p.rule === set);
+    const problem = wrong < 0 ? undefined : problems.splice(wrong, 1)[0]!.message;
+    return line || problem ? { values: line?.output ?? [], problem } : undefined;
   });
 }

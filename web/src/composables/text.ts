@@ -69,16 +69,3 @@ export function stepText(step: unknown): string {
   if (arg && typeof arg === "object") return `${word} ${Object.keys(arg).length}`;
   return `${word} ${String(arg)}`;
 }
-
-/** Reads what people write for a step: "lower", "keep ^ferry-", or JSON. */
-export function parseStep(text: string): unknown {
-  const trimmed = text.trim();
-  if (trimmed.startsWith("{")) return JSON.parse(trimmed);
-  const space = trimmed.indexOf(" ");
-  if (space < 0) return trimmed;
-  const word = trimmed.slice(0, space);
-  const arg = trimmed.slice(space + 1);
-  if (word === "limit") return { [word]: Number(arg) };
-  if (word === "replace") return { [word]: arg.split(" → ") };
-  return { [word]: arg };
-}

@@ -1,10 +1,9 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed } from "vue";
+import { computed, watch } from "vue";
 import { useRouter } from "vue-router";
-import { applicationConfig, http, ok, type Rule } from "../api/client";
+import { http, ok } from "../api/client";
 import AccessEditor from "../components/AccessEditor.vue";
-import AccountCheck from "../components/AccountCheck.vue";
 import ApplicationForm from "../components/ApplicationForm.vue";
 import AssignmentList from "../components/AssignmentList.vue";
 import GiveOurs from "../components/GiveOurs.vue";
@@ -13,16 +12,20 @@ import ProviderChoice from "../components/ProviderChoice.vue";
 import ReachControl from "../components/ReachControl.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
 import SecretPanel from "../components/SecretPanel.vue";
+import SaveBar from "../components/SaveBar.vue";
 import StepTitle from "../components/StepTitle.vue";
+import SubjectForm from "../components/SubjectForm.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
-import { useApplication } from "../composables/application";
 import { useLoad } from "../composables/load";
+import type { Edits } from "../composables/edits";
+import { useApplication } from "../composables/partnerpage";
 import { useSteps } from "../composables/steps";
 import { useSession } from "../composables/session";
 
 const session = useSession();
 const router = useRouter();
-const { slug, application, error, again, save, understand, take } = useApplication();
+const { slug, held: application, error, again, edits, understand, take } = useApplication({ goes: true });
+const { draft, problemAt } = edits;
 const { data: sheet, again: sheetAgain } = useLoad(
   () => ok(http.GET("/applications/{slug}/exchange", { params: { path: { slug: slug.value } } })),
   [slug],
@@ -38,14 +41,13 @@ const { data: assigned, again: assignedAgain } = useLoad(
   [slug],
 );
 const letIn = computed(() => application.value?.access?.to === "everybody" || !!assigned.value?.items.length);
-const previewMapping = (mapping: Rule[]) => ({
-  application: slug.value,
-  draftApplication: { ...applicationConfig(application.value!), mapping },
-});
-const saveMapping = async (mapping: Rule[]) => {
-  await save((held) => ({ ...held, mapping }));
-  await sheetAgain();
-};
+const preview = () => ({ application: slug.value, draftApplication: draft.value });
+const mapping = computed({ get: () => draft.value.mapping ?? [], set: (v) => (draft.value.mapping = v) });
+// The sheet says what the mapping promises, so it is another one when the application is.
+watch(
+  () => application.value?.revision,
+  () => void sheetAgain(),
+);
 const taken = computed(() =>
   application.value?.guarded
     ? !!application.value.guarded.publicUrl && !!application.value.guarded.upstreams?.length
@@ -55,7 +57,7 @@ const taken = computed(() =>
         ? !!application.value.oidc.redirectUris?.length
         : !!application.value?.saml?.entityId && !!application.value.saml.acs?.length,
 );
-const held = computed(() =>
+const wanted = computed(() =>
   application.value?.guarded
     ? "public and inner address"
     : application.value?.kind === "link"
@@ -81,7 +83,7 @@ const states = computed(() => {
       id: "take",
       title: "Take theirs",
       done: taken.value,
-      text: taken.value ? `${held.value} held` : `${held.value} missing`,
+      text: taken.value ? `${wanted.value} held` : `${wanted.value} missing`,
     },
     {
       id: "map",
@@ -133,75 +135,82 @@ const { open, show } = useSteps(slug, () => !!application.value && !!tried.value
     <p v-if="next" class="hint">
       Next: <a :href="`#${next.id}`" @click="show(next.id)">{{ next.title.toLowerCase() }}</a>
     </p>
-    <ElCollapse v-model="open" class="stations">
-      <ElCollapseItem id="give" name="give">
-        <template #title><StepTitle :step="states.find((s) => s.id === 'give')!" /></template>
-        <p class="row">
-          <ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton>
-        </p>
-        <GiveOurs v-if="sheet" :sheet="sheet" short />
-        <SecretPanel
-          v-if="usesSecret"
-          kind="applications"
-          :slug="slug"
-          :secrets="application.secrets ?? []"
-          @changed="again()"
-        />
-      </ElCollapseItem>
-      <ElCollapseItem id="take" name="take">
-        <template #title><StepTitle :step="states.find((s) => s.id === 'take')!" /></template>
+    <div class="beside">
+      <ElCollapse v-model="open" class="stations">
+        <ElCollapseItem id="give" name="give">
+          <template #title><StepTitle :step="states.find((s) => s.id === 'give')!" /></template>
+          <p class="row">
+            <ElButton @click="router.push(`/applications/${slug}/exchange`)">Whole exchange sheet</ElButton>
+          </p>
+          <GiveOurs v-if="sheet" class="in-step" :sheet="sheet" short />
+          <SecretPanel
+            v-if="usesSecret"
+            kind="applications"
+            :slug="slug"
+            :secrets="application.secrets ?? []"
+            @changed="again()"
+          />
+        </ElCollapseItem>
+        <ElCollapseItem id="take" name="take">
+          <template #title><StepTitle :step="states.find((s) => s.id === 'take')!" /></template>
 
-        <TakeTheirs v-if="application.saml || application.oidc" :understand="understand" :take="(i) => take(i)" />
-        <details :open="application.reach === 'draft'">
-          <summary>Field by field</summary>
-          <ApplicationForm :application="application" part="values" :save="save" />
-        </details>
-        <details>
-          <summary>
-            {{
-              application.oidc
-                ? "Options of scopes, tokens and flows"
-                : application.guarded
-                  ? "Paths and connections"
-                  : "Options of signing, encryption and flows"
-            }}
-          </summary>
-          <ApplicationForm :application="application" part="options" :save="save" />
-        </details>
-      </ElCollapseItem>
-      <ElCollapseItem id="map" name="map">
-        <template #title><StepTitle :step="states.find((s) => s.id === 'map')!" /></template>
+          <TakeTheirs v-if="application.saml || application.oidc" :understand="understand" :take="(i) => take(i)" />
+          <details :open="application.reach === 'draft'">
+            <summary>Field by field</summary>
+            <ApplicationForm :application="application" part="values" />
+          </details>
+          <details>
+            <summary>
+              {{
+                application.oidc
+                  ? "Options of scopes, tokens and flows"
+                  : application.guarded
+                    ? "Paths and connections"
+                    : "Options of signing, encryption and flows"
+              }}
+            </summary>
+            <ApplicationForm :application="application" part="options" />
+          </details>
+        </ElCollapseItem>
+        <ElCollapseItem id="map" name="map">
+          <template #title><StepTitle :step="states.find((s) => s.id === 'map')!" /></template>
 
-        <MappingEditor
-          :mapping="application.mapping ?? []"
-          direction="out"
-          :openid="!!application.oidc"
-          :preview="previewMapping"
-          :save="saveMapping"
-        />
-        <details>
-          <summary>The person's identifier</summary>
-          <AccountCheck :key="application.revision" :application="application" :save="save" />
-        </details>
-      </ElCollapseItem>
-      <ElCollapseItem id="who" name="who">
-        <template #title><StepTitle :step="states.find((s) => s.id === 'who')!" /></template>
+          <MappingEditor
+            v-model="mapping"
+            direction="out"
+            :openid="!!application.oidc"
+            :preview="preview"
+            :problem-at="problemAt"
+          />
+          <details>
+            <summary>The person's identifier</summary>
+            <SubjectForm :application="application" />
+          </details>
+        </ElCollapseItem>
+        <ElCollapseItem id="who" name="who">
+          <template #title><StepTitle :step="states.find((s) => s.id === 'who')!" /></template>
 
-        <ProviderChoice :application="application" :save="save" />
-        <AccessEditor :application="application" :save="save" />
-        <AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" />
-      </ElCollapseItem>
-      <ElCollapseItem id="rehearse" name="rehearse">
-        <template #title><StepTitle :step="states.find((s) => s.id === 'rehearse')!" /></template>
+          <ProviderChoice />
+          <AccessEditor />
+          <AssignmentList v-if="application.access?.to !== 'everybody'" :slug="slug" @changed="assignedAgain()" />
+        </ElCollapseItem>
+        <ElCollapseItem id="rehearse" name="rehearse">
+          <template #title><StepTitle :step="states.find((s) => s.id === 'rehearse')!" /></template>
 
-        <RehearsePanel :key="application.revision" :application="application" @focusin="triedAgain()" />
-      </ElCollapseItem>
-      <ElCollapseItem id="open" name="open">
-        <template #title><StepTitle :step="states.find((s) => s.id === 'open')!" /></template>
+          <RehearsePanel :application="application" @focusin="triedAgain()" />
+        </ElCollapseItem>
+        <ElCollapseItem id="open" name="open">
+          <template #title><StepTitle :step="states.find((s) => s.id === 'open')!" /></template>
 
-        <ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" />
-      </ElCollapseItem>
-    </ElCollapse>
+          <ReachControl kind="applications" :object="application" :readonly="!session.engineer" @changed="again()" />
+        </ElCollapseItem>
+      </ElCollapse>
+      <aside v-if="sheet" class="panel" aria-label="Our values for them">
+        <h2>Give ours</h2>
+        <GiveOurs :sheet="sheet" short />
+      </aside>
+    </div>
+    <SaveBar :edits="edits as unknown as Edits<object>" />
   </template>
 </template>
 
@@ -241,14 +250,28 @@ const { open, show } = useSteps(slug, () => !!application.value && !!tried.value
 .hint {
   margin: 10px 0 0;
 }
-details {
-  margin-top: 14px;
+/* On wide screens our values stand beside the form that takes theirs. */
+.beside {
+  display: grid;
+  gap: 20px;
+  align-items: start;
 }
-summary {
-  cursor: pointer;
-  color: var(--sea);
-  padding: 4px 0;
-  margin-bottom: 8px;
+aside {
+  display: none;
+}
+@media (min-width: 1240px) {
+  .beside {
+    grid-template-columns: minmax(0, 1fr) 340px;
+  }
+  aside {
+    display: block;
+    position: sticky;
+    top: 12px;
+    margin-top: 18px;
+  }
+  .in-step {
+    display: none;
+  }
 }
 @media (max-width: 900px) {
   .steps {

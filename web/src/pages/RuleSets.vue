@@ -2,10 +2,9 @@
 import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
-import { http, ok, type ApplicationConfig, type Policy, type Rule, type RuleSet, type SetEffect } from "../api/client";
-import AccessEditor from "../components/AccessEditor.vue";
-import MappingEditor from "../components/MappingEditor.vue";
+import { http, ok, type RuleSet } from "../api/client";
 import PeopleNav from "../components/PeopleNav.vue";
+import RuleSetPanel from "../components/RuleSetPanel.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -14,7 +13,6 @@ const { data, error: loadError, again } = useLoad(() => ok(http.GET("/rule-sets"
 const chosen = ref("");
 const set = computed(() => data.value?.items.find((s) => s.slug === chosen.value));
 const one = ref({ name: "", kind: "mapping", description: "" });
-const effects = ref<SetEffect[]>([]);
 const { error, busy, act } = useAct();
 const add = () =>
   act(async () => {
@@ -23,41 +21,6 @@ const add = () =>
     await again();
     chosen.value = made.slug;
   });
-const config = (s: RuleSet) => ({
-  slug: s.slug,
-  name: s.name,
-  description: s.description,
-  kind: s.kind,
-  mapping: s.mapping,
-  rules: s.rules,
-});
-
-/** Shows what the change does to each user before it is saved. */
-async function store(change: Partial<ReturnType<typeof config>>) {
-  const s = set.value!;
-  const body = JSON.parse(JSON.stringify({ ...config(s), ...change }));
-  const path = { slug: s.slug };
-  effects.value = (await ok(http.POST("/rule-sets/{slug}/preview", { params: { path }, body }))).items;
-  const touched = effects.value.filter((e) => e.changes.length);
-  if (
-    touched.length &&
-    !(await sure(
-      `${touched.map((e) => `${e.object.name}: ${e.changes.join("; ")}`).join("\n")}\n\nSave it for all of them?`,
-      "Save it",
-    ))
-  )
-    throw new Error("Nothing was saved.");
-  await ok(http.PUT("/rule-sets/{slug}", { params: { path, query: { revision: s.revision } }, body }));
-  effects.value = [];
-  await again();
-}
-const saveMapping = (mapping: Rule[]) => store({ mapping });
-// The access editor edits an application's policy; of a set only the rules count.
-const standIn = computed(
-  () => ({ access: { to: "everybody", otherwise: "allow", rules: set.value?.rules ?? [] } as Policy }) as never,
-);
-const saveRules = (change: (held: ApplicationConfig) => ApplicationConfig) =>
-  store({ rules: change({} as ApplicationConfig).access?.rules ?? [] });
 const remove = async (s: RuleSet) =>
   (await sure(`Delete the rule set ${s.name}?`, "Delete it")) &&
   act(async () => {
@@ -112,25 +75,7 @@ const remove = async (s: RuleSet) =>
       <p v-else-if="data" class="panel empty">
         There is no rule set. What several mappings or access lists have in common can stand here once.
       </p>
-      <section v-if="set" class="panel">
-        <h2>{{ set.name }}</h2>
-        <MappingEditor
-          v-if="set.kind === 'mapping'"
-          :key="set.slug"
-          :mapping="set.mapping ?? []"
-          direction="in"
-          :readonly="!session.engineer"
-          :save="saveMapping"
-        />
-        <AccessEditor
-          v-else
-          :key="set.slug + set.revision"
-          :application="standIn"
-          :readonly="!session.engineer"
-          :save="saveRules"
-          rules-only
-        />
-      </section>
+      <RuleSetPanel v-if="set" :key="set.slug" :set="set" :again="again" />
     </div>
     <ElForm v-if="session.engineer" label-position="top" class="panel" @submit.prevent="add">
       <h2>Add a rule set</h2>
