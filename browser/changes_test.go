@@ -228,18 +228,22 @@ func TestAMoveInTheConsole(t *testing.T) {
 	p.open(w.URL + "/console/moves")
 	p.see("Nothing is being moved.")
 	p.accessible()
-	p.fill("Name", "To the north quay")
-	p.fill("From", "Saltmere Staff")
-	p.fill("To", "Northquay Stevedores")
+
+	// Two are chosen in the list of applications, which takes them along.
+	p.open(w.URL + "/console/applications?search=a")
+	p.act(`document.querySelector('[aria-label="Choose Anchor Watch"],[aria-label="Choose Anchor Watch"] input')`, "e.click()")
+	p.fill("Search by name or entity ID", "Jetty")
+	p.act(`document.querySelector('[aria-label="Choose Jetty Lights"],[aria-label="Choose Jetty Lights"] input')`, "e.click()")
+	p.see("2 chosen")
+	p.accessible()
+	p.shot("many")
+	p.press("Move them…")
+	p.see("Plan a move")
 	p.see("Anchor Watch")
-	p.act(
-		`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Anchor Watch")).querySelector("input")`,
-		"e.click()",
-	)
-	p.act(
-		`[...document.querySelectorAll("fieldset label")].find(e=>e.innerText.includes("Jetty Lights")).querySelector("input")`,
-		"e.click()",
-	)
+	p.see("Jetty Lights")
+	p.fill("Name", "To the north quay")
+	p.wait(`document.body.innerText.includes("Saltmere Staff")`)
+	p.fill("To", "Northquay Stevedores")
 	p.press("Plan it")
 	p.see("Wave 1")
 	for _, user := range demo.Lent[:2] {

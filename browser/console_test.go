@@ -8,8 +8,10 @@ import (
 	"testing"
 
 	"innergate/api"
+	"innergate/client"
 	"innergate/demo"
 
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -393,4 +395,50 @@ func TestStoredScriptStaysText(t *testing.T) {
 	p.become("Mira Voss")
 	p.see("Go back to")
 	assert.False(t, eval[bool](p, "!!window.__pwned"))
+}
+
+// TestManyAreChangedAtOnce gives a tag to all applications and closes two of them, sees what each became, hides a column,
+// and finds its filter again on return.
+func TestManyAreChangedAtOnce(t *testing.T) {
+	beside(t)
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/applications")
+	p.see("Crew Rota")
+	p.act(`document.querySelector('[aria-label="Choose all that are shown"],[aria-label="Choose all that are shown"] input')`, "e.click()")
+	p.fill("Tag", "harbour")
+	p.press("Add it")
+	p.see("have the tag harbour")
+	list, err := w.Client().Applications(t.Context(), client.Page{})
+	require.NoError(t, err)
+	for _, a := range list.Items {
+		assert.Contains(t, a.Tags, "harbour")
+	}
+	for _, name := range []string{"Crew Rota", "Berth Board"} {
+		p.act(`document.querySelector('[aria-label="Choose `+name+`"],[aria-label="Choose `+name+`"] input')`, "e.click()")
+	}
+	p.see("2 chosen")
+	p.press("Close")
+	p.agree("Close them")
+	p.see("2 closed")
+	p.fill("Reach", "closed")
+	p.wait(`document.querySelectorAll("tbody tr").length === 2`)
+	p.press("Columns")
+	p.act(`[...document.querySelectorAll(".el-popover label")].find(e=>e.innerText.trim()==="Speaks")?.querySelector("input")`, "e.click()")
+	p.wait(`![...document.querySelectorAll("th")].some(e=>e.innerText.trim()==="Speaks")`)
+	p.accessible()
+	p.open(w.URL + "/console/providers")
+	p.see("Who vouches for people.")
+	p.open(w.URL + "/console/applications")
+	p.wait(`document.querySelectorAll("tbody tr").length === 2 && location.search.includes("reach=closed")`)
+	assert.False(t, eval[bool](p, `[...document.querySelectorAll("th")].some(e=>e.innerText.trim()==="Speaks")`))
+
+	// From the search the arrow goes into the list, and enter opens what it is at.
+	p.act("document.body", `e.dispatchEvent(new KeyboardEvent("keydown",{key:"/",bubbles:true,cancelable:true}))`)
+	p.wait(`document.activeElement?.type === "search"`)
+	p.keys(kb.ArrowDown, kb.ArrowDown)
+	p.wait(`document.activeElement?.matches("tbody tr:nth-child(2) a")`)
+	p.keys(kb.Enter)
+	p.see("Newest sign-ins")
 }

@@ -303,6 +303,33 @@ func TestAWeekIsMadeUp(t *testing.T) {
 	for _, x := range list.Items {
 		assert.True(t, x.Started.Before(time.Now().AddDate(0, 0, -4)))
 	}
+
+	// The rest of the company signs in as well; every one of its sign-ins opens like one of the week's own.
+	require.NoError(t, w.Rhythm(ctx))
+	full, err := w.Client().Statistics(ctx, 7, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "hour", full.Bucket)
+	assert.Greater(t, full.SignedIn, int64(1500))
+	assert.Less(t, full.Refused*10, full.SignedIn)
+	year, err := w.Client().Statistics(ctx, 366, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "week", year.Bucket)
+	assert.InDelta(t, 53, len(year.Buckets), 2)
+	for _, b := range year.Buckets {
+		assert.Equal(t, time.Monday, b.At.Weekday())
+	}
+	newest, err := w.Client().Traces(ctx, client.Page{Limit: 5})
+	require.NoError(t, err)
+	for _, x := range newest.Items {
+		one, err := w.Client().Trace(ctx, x.Reference)
+		require.NoError(t, err)
+		assert.NotEmpty(t, one.Entries)
+	}
+	before := full.SignedIn
+	require.NoError(t, w.Rhythm(ctx), "where there are more it does nothing")
+	full, err = w.Client().Statistics(ctx, 7, nil)
+	require.NoError(t, err)
+	assert.Equal(t, before, full.SignedIn)
 }
 
 // TestRehearsalsAreFollowed gets what comes to the trace while somebody signs in, and is told the end.

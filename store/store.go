@@ -276,6 +276,14 @@ func migrate(db *gorm.DB) error {
 			}
 			return tx.Exec("CREATE INDEX IF NOT EXISTS addition_by_code ON trace_additions (code) WHERE code <> ''").Error
 		}},
+		{ID: "2026-11-30-lists", Migrate: func(tx *gorm.DB) error {
+			for _, stmt := range listIndexes {
+				if err := tx.Exec(stmt).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
@@ -284,6 +292,17 @@ func migrate(db *gorm.DB) error {
 		return fmt.Errorf("the database can't be brought to its newest form, and was left as it was: %w", Clear(err))
 	}
 	return nil
+}
+
+// listIndexes are for each column by which applications, providers and traces are narrowed or sorted.
+var listIndexes = []string{
+	"CREATE INDEX application_by_name ON applications (name COLLATE NOCASE, id)",
+	"CREATE INDEX application_by_kind ON applications (kind, id)",
+	"CREATE INDEX application_by_reach ON applications (reach, id)",
+	"CREATE INDEX provider_by_name ON providers (name COLLATE NOCASE, id)",
+	"CREATE INDEX provider_by_kind ON providers (kind, id)",
+	"CREATE INDEX provider_by_reach ON providers (reach, id)",
+	"CREATE INDEX trace_by_flow ON traces (flow, id)",
 }
 
 // Page is a request for part of a list: at most Limit rows behind the row that After names, whose sort value contains

@@ -20,10 +20,11 @@ var listFlags = []cli.Flag{
 	&cli.StringFlag{
 		Name:  "search",
 		Usage: "part of a name, short name or entity ID",
-	}, &cli.StringFlag{Name: "reach", Usage: "draft, everyone or closed"},
+	}, &cli.StringFlag{Name: "reach", Usage: "draft, circle, everyone or closed"},
+	&cli.StringFlag{Name: "kind", Usage: "what it speaks: saml, oidc, oauth2, guarded, link or directory"},
 	&cli.StringFlag{
 		Name:  "sort",
-		Usage: "name, created or reach; with a leading - the other way round",
+		Usage: "name, created, reach or kind; with a leading - the other way round",
 	}, &cli.IntFlag{Name: "limit", Usage: "rows at most", Value: 50}, &cli.StringFlag{Name: "after", Usage: "where the page before ended"},
 }
 
@@ -33,7 +34,7 @@ func listPage(c *cli.Command) client.Page {
 		Sort:    c.String("sort"),
 		Limit:   c.Int("limit"),
 		After:   c.String("after"),
-		Filters: map[string]string{"reach": c.String("reach")},
+		Filters: map[string]string{"reach": c.String("reach"), "kind": c.String("kind")},
 	}
 }
 

@@ -92,6 +92,9 @@ func (p *commands) runDemo(ctx context.Context, o demo.Options, port int, mistak
 	if err := w.Week(ctx); err != nil {
 		return err
 	}
+	if err := w.Rhythm(ctx); err != nil {
+		return err
+	}
 	fmt.Fprintf(p.Out, `
 Saltmere Ferries is open. Everything here is made up and runs on this machine only.
 

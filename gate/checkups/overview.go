@@ -174,7 +174,7 @@ func (g *Room) Find(ctx context.Context, text string, names bool) (*api.List[api
 	if text == "" {
 		return out, nil
 	}
-	apps, err := g.Applications(ctx, store.Page{Limit: 6, Search: text}, "", "")
+	apps, err := g.Applications(ctx, store.Page{Limit: 6, Search: text}, ground.Narrow{}, "")
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +184,7 @@ func (g *Room) Find(ctx context.Context, text string, names bool) (*api.List[api
 			api.FoundItem{Kind: "application", Name: a.Name, Hint: a.Identifier(), Path: "/applications/" + a.Slug},
 		)
 	}
-	providers, err := g.Providers(ctx, store.Page{Limit: 6, Search: text}, "")
+	providers, err := g.Providers(ctx, store.Page{Limit: 6, Search: text}, ground.Narrow{})
 	if err != nil {
 		return nil, err
 	}

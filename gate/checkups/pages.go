@@ -219,29 +219,29 @@ func secretEnds(list []api.Secret) []checkup.Secret {
 }
 
 // Applications lists a page. Filter narrows by reach and provider.
-func (g *Room) Applications(ctx context.Context, p store.Page, reach, provider string) (*api.List[api.Application], error) {
+func (g *Room) Applications(ctx context.Context, p store.Page, n ground.Narrow, provider string) (*api.List[api.Application], error) {
 	db := g.Store.Read(ctx)
 	if provider != "" {
 		db = partners.UsedBy(db, provider)
 	}
 	var rows []store.Application
-	if err := g.Page(db, p, reach, &rows); err != nil {
+	if err := g.Page(db, p, n, &rows); err != nil {
 		return nil, err
 	}
 	key := func(r *store.Application) string {
-		return store.AfterKey(ground.SortValue(p.Sort, r.Name, r.Reach, r.CreatedAt), r.ID)
+		return store.AfterKey(ground.SortValue(p.Sort, r.Name, r.Reach, r.Kind, r.CreatedAt), r.ID)
 	}
 	return ground.PageOf(p, rows, key, func(r *store.Application) (*api.Application, error) { return g.applicationLine(*r) })
 }
 
 // Providers lists a page.
-func (g *Room) Providers(ctx context.Context, p store.Page, reach string) (*api.List[api.Provider], error) {
+func (g *Room) Providers(ctx context.Context, p store.Page, n ground.Narrow) (*api.List[api.Provider], error) {
 	var rows []store.Provider
-	if err := g.Page(g.Store.Read(ctx), p, reach, &rows); err != nil {
+	if err := g.Page(g.Store.Read(ctx), p, n, &rows); err != nil {
 		return nil, err
 	}
 	key := func(r *store.Provider) string {
-		return store.AfterKey(ground.SortValue(p.Sort, r.Name, r.Reach, r.CreatedAt), r.ID)
+		return store.AfterKey(ground.SortValue(p.Sort, r.Name, r.Reach, r.Kind, r.CreatedAt), r.ID)
 	}
 	return ground.PageOf(p, rows, key, func(r *store.Provider) (*api.Provider, error) { return g.providerLine(*r) })
 }

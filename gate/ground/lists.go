@@ -9,7 +9,7 @@ import (
 	"innergate/store"
 )
 
-var objectColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "created_at", "reach": "reach"}
+var objectColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "created_at", "reach": "reach", "kind": "kind"}
 
 // LimitOf is how many rows a page of a list holds.
 func LimitOf(p store.Page) int {
@@ -20,20 +20,28 @@ func LimitOf(p store.Page) int {
 }
 
 // SortValue is what a list's next page begins behind.
-func SortValue(sort, name, reach string, created time.Time) string {
+func SortValue(sort, name, reach, kind string, created time.Time) string {
 	switch strings.TrimPrefix(sort, "-") {
 	case "created":
 		return created.UTC().Format("2006-01-02 15:04:05.999999999-07:00")
 	case "reach":
 		return reach
+	case "kind":
+		return kind
 	}
 	return name
 }
 
+// Narrow is what a list of applications or providers is narrowed to; empty for all.
+type Narrow struct{ Reach, Kind string }
+
 // Page reads one page of a list of applications or providers.
-func (g *Ground) Page(db *gorm.DB, p store.Page, reach string, into any) error {
-	if reach != "" {
-		db = db.Where("reach = ?", reach)
+func (g *Ground) Page(db *gorm.DB, p store.Page, n Narrow, into any) error {
+	if n.Reach != "" {
+		db = db.Where("reach = ?", n.Reach)
+	}
+	if n.Kind != "" {
+		db = db.Where("kind = ?", n.Kind)
 	}
 	db, err := p.Rows(db, objectColumns, "name", "name", "slug", "entity_id")
 	if err != nil {

@@ -85,7 +85,7 @@ func (g *Room) Certificates(ctx context.Context, p store.Page) (*api.List[api.Tr
 	out := &api.List[api.TrustedCertificate]{Items: []api.TrustedCertificate{}}
 	for i, r := range rows {
 		if i == ground.LimitOf(p) {
-			out.Next = store.AfterKey(ground.SortValue("created", "", "", rows[i-1].NotAfter), rows[i-1].ID)
+			out.Next = store.AfterKey(ground.SortValue("created", "", "", "", rows[i-1].NotAfter), rows[i-1].ID)
 			break
 		}
 		out.Items = append(

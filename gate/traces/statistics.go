@@ -49,7 +49,10 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 		Codes:        []api.CountLine{},
 	}
 	width := time.Hour
-	if days > 7 {
+	switch {
+	case days > 120:
+		width, out.Bucket = 7*24*time.Hour, "week"
+	case days > 7:
 		width, out.Bucket = 24*time.Hour, "day"
 	}
 	for at := from.Truncate(width); !at.After(now); at = at.Add(width) {

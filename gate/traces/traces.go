@@ -146,7 +146,7 @@ func (g *Room) Summary(ctx context.Context, t store.Trace) api.TraceSummary {
 // Filter narrows a list of traces.
 type Filter struct {
 	Application, Provider string // short names
-	Outcome, Code         string
+	Outcome, Code, Flow   string
 	Rehearsal             string // yes or no
 	Person                string // ID
 	From, Until           time.Time
@@ -176,6 +176,9 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 	}
 	if f.Outcome != "" {
 		db = db.Where("outcome = ?", f.Outcome)
+	}
+	if f.Flow != "" {
+		db = db.Where("flow = ?", f.Flow)
 	}
 	if f.Code != "" {
 		var err error

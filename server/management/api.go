@@ -221,6 +221,11 @@ func page(c *call) store.Page {
 	return store.Page{Search: c.Query("search"), Sort: c.Query("sort"), After: c.Query("after"), Limit: limit}
 }
 
+// narrow is what a list of applications or providers is narrowed to.
+func narrow(c *call) ground.Narrow {
+	return ground.Narrow{Reach: c.Query("reach"), Kind: c.Query("kind")}
+}
+
 // maskedPage is page for a list of people whose names viewers see masked: they can neither search in it nor sort it by
 // what is masked, since both would tell it.
 func (c *call) maskedPage(sort string) (store.Page, error) {

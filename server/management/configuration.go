@@ -410,10 +410,10 @@ func objectRoutes() []route {
 			Path:     "/applications",
 			Summary:  "List applications",
 			Role:     viewer,
-			Query:    paged("reach", "provider"),
+			Query:    paged("reach", "kind", "provider"),
 			Response: api.List[api.Application]{},
 			handle: func(c *call) (any, error) {
-				return c.s.Gate.Checkups.Applications(c.Context(), page(c), c.Query("reach"), c.Query("provider"))
+				return c.s.Gate.Checkups.Applications(c.Context(), page(c), narrow(c), c.Query("provider"))
 			},
 		},
 		{
@@ -485,9 +485,9 @@ func objectRoutes() []route {
 			Path:     "/providers",
 			Summary:  "List providers",
 			Role:     viewer,
-			Query:    paged("reach"),
+			Query:    paged("reach", "kind"),
 			Response: api.List[api.Provider]{},
-			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Providers(c.Context(), page(c), c.Query("reach")) },
+			handle:   func(c *call) (any, error) { return c.s.Gate.Checkups.Providers(c.Context(), page(c), narrow(c)) },
 		},
 		{
 			Method:   post,

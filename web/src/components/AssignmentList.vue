@@ -4,6 +4,7 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok } from "../api/client";
 import { useAct, useLoad } from "../composables/load";
+import ObjectPick from "./ObjectPick.vue";
 import PersonPick from "./PersonPick.vue";
 
 const props = defineProps<{ slug: string; readonly?: boolean }>();
@@ -17,7 +18,6 @@ const {
   () => ok(http.GET("/applications/{slug}/assignments", { params: { ...path(), query: { limit: 100 } } })),
   [() => props.slug],
 );
-const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query: { limit: 200 } } })));
 const kind = ref("group");
 const group = ref("");
 const person = ref("");
@@ -110,16 +110,7 @@ const unassign = async (k: string, who: string, name: string) =>
         </ElSelect>
       </ElFormItem>
       <ElFormItem v-if="kind === 'group'" label="Group">
-        <ElSelect v-model="group">
-          <ElOption
-            v-for="[value, text] in (groups?.items ?? []).map(
-              (g) => [g.slug, `${g.name} (${g.people})`] as [string, string],
-            )"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
+        <ObjectPick v-model="group" of="groups" />
       </ElFormItem>
       <PersonPick v-else ref="pick" v-model="person" label="Person" hint="" />
       <ElFormItem label="Roles">
@@ -127,9 +118,6 @@ const unassign = async (k: string, who: string, name: string) =>
       </ElFormItem>
       <ElButton native-type="submit" :loading="busy" :disabled="kind === 'group' ? !group : !person">Assign</ElButton>
     </ElForm>
-    <p v-if="kind === 'group' && groups && !groups.items.length && !readonly" class="soft">
-      There is no group yet. <RouterLink to="/groups">Add one</RouterLink>
-    </p>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
   </section>
 </template>

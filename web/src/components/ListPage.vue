@@ -3,16 +3,37 @@ import { ElButton } from "element-plus";
 import type { InputInstance } from "element-plus";
 import { computed, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
+import { useChosen } from "../composables/chosen";
+import type { Findable } from "../composables/found";
+import { listMemory } from "../composables/listmemory";
 import { useLoad } from "../composables/load";
 import { useOrder } from "../composables/order";
+import { useSession } from "../composables/session";
+import ColumnChoice from "./ColumnChoice.vue";
+import ListFilters from "./ListFilters.vue";
 
+/**
+ * A list that the service searches, narrows and sorts. What narrows it stands in the address and is kept for whoever
+ * chose it; the arrow keys go from row to row, the slash to the search.
+ */
 const props = defineProps<{
   load: (query: Record<string, string>) => Promise<{ items: T[]; next?: string }>;
   search: string;
-  filters?: { name: string; label: string; options: [string, string][] }[];
+  filters?: {
+    name: string;
+    label: string;
+    options?: [string, string][];
+    of?: Findable;
+    text?: string;
+    date?: boolean;
+  }[];
+  columns?: [name: string, label: string][];
+  /** The key of a row, for lists of which many can be chosen. */
+  rowKey?: (row: T) => string;
 }>();
 const route = useRoute();
 const router = useRouter();
+const memory = listMemory(useSession().me?.name ?? "", route.path);
 const text = ref(String(route.query.search ?? ""));
 const query = computed(() =>
   Object.fromEntries(
@@ -21,14 +42,19 @@ const query = computed(() =>
       .map(([k, v]) => [k, String(v ?? "")]),
   ),
 );
+const kept = memory.filters();
+const recalls = !Object.keys(route.query).length && Object.keys(kept).length > 0;
+if (recalls) void router.replace({ query: kept });
+
 const rest = ref<T[]>([]) as { value: T[] };
 const next = ref("");
+const turn = ref(0);
 const { data, error, busy } = useLoad(async () => {
   const got = await props.load(query.value);
   rest.value = [];
   next.value = got.next ?? "";
   return got;
-}, [() => JSON.stringify(query.value)]);
+}, [() => JSON.stringify(query.value), turn]);
 const items = computed<T[]>(() => [...(data.value?.items ?? []), ...rest.value] as T[]);
 
 let timer = 0;
@@ -36,9 +62,14 @@ watch(text, (value) => {
   clearTimeout(timer);
   timer = window.setTimeout(() => set("search", value), 150);
 });
+watch(
+  () => query.value.search,
+  (held) => (text.value = held ?? ""),
+);
 function set(name: string, value: string) {
   const q = { ...query.value, [name]: value };
   if (!value) delete q[name];
+  memory.keepFilters(Object.fromEntries(Object.entries(q).filter(([k]) => k !== "search")));
   void router.replace({ query: q });
 }
 async function more() {
@@ -52,28 +83,40 @@ const { sort, order } = useOrder(
   () => query.value.sort,
   (value) => set("sort", value),
 );
-const chips = computed(() =>
-  (props.filters ?? []).flatMap((f) => {
-    const held = query.value[f.name];
-    if (!held) return [];
-    return [{ name: f.name, text: `${f.label}: ${f.options.find(([v]) => v === held)?.[1] ?? held}` }];
-  }),
-);
+const chosen = useChosen<T>((row) => props.rowKey?.(row) ?? "");
+const hidden = ref(memory.hidden());
+watch(hidden, (now) => memory.keepHidden(now));
+const shows = (column: string) => !hidden.value.includes(column);
 
-// The slash goes to the search, as long as nobody is typing.
 const field = ref<InputInstance | null>(null);
+const list = ref<HTMLElement | null>(null);
+const links = () => [...(list.value?.querySelectorAll<HTMLElement>("tbody tr") ?? [])].flatMap((r) => r.querySelector<HTMLElement>("a[href]") ?? []); // prettier-ignore
+/** The slash goes to the search as long as nobody types; the arrows go from row to row, and enter opens one. */
 function key(e: KeyboardEvent) {
-  if (e.key !== "/" || e.ctrlKey || e.metaKey || (e.target as HTMLElement | null)?.matches?.("input,textarea")) return;
+  const at = e.target as HTMLElement | null;
+  const typing = !!at?.matches?.("input,textarea");
+  if (e.ctrlKey || e.metaKey || e.altKey) return;
+  if (e.key === "/" && !typing) field.value?.focus();
+  else if (e.key === "ArrowDown" || e.key === "ArrowUp") {
+    const searching = at?.matches?.("input[type=search]");
+    const rows = links();
+    const now = rows.indexOf(at!.closest("tr")?.querySelector<HTMLElement>("a[href]") ?? at!);
+    if ((typing && !searching) || (now < 0 && !searching && at !== document.body)) return;
+    const to = now + (e.key === "ArrowDown" ? 1 : -1);
+    if (to < 0) field.value?.focus();
+    else rows[Math.min(to, rows.length - 1)]?.focus();
+  } else return;
   e.preventDefault();
-  field.value?.focus();
 }
 onMounted(() => addEventListener("keydown", key));
 onBeforeUnmount(() => removeEventListener("keydown", key));
-const narrowed = computed(() => Object.keys(query.value).length > 0);
+const narrowed = computed(() => Object.keys(query.value).some((k) => k !== "sort"));
+const reload = () => void turn.value++;
+defineExpose({ reload });
 </script>
 
 <template>
-  <div class="list-page">
+  <div ref="list" class="list-page">
     <div class="row bar">
       <ElInput
         v-if="search"
@@ -85,31 +128,18 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
         :aria-label="search"
         :placeholder="`${search}  ( / )`"
       />
-      <ElSelect
-        v-for="f in filters ?? []"
-        :key="f.name"
-        class="filter"
-        :model-value="query[f.name] ?? ''"
-        :aria-label="f.label"
-        :filterable="f.options.length > 12"
-        @change="set(f.name, $event)"
-      >
-        <template #prefix>{{ f.label }}</template>
-        <ElOption value="" label="all" />
-        <ElOption v-for="[v, t] in f.options" :key="v" :value="v" :label="t" />
-      </ElSelect>
+      <ListFilters v-if="filters" :filters="filters" :query="query" @set="set" />
       <slot name="bar" />
-      <span v-if="data" class="soft small count" role="status"
-        >{{ items.length }}{{ next ? " shown, and more" : "" }}</span
-      >
+      <span class="end">
+        <ColumnChoice v-if="columns" v-model="hidden" :columns="columns" />
+        <span v-if="data" class="soft small" role="status">{{ items.length }}{{ next ? " shown, and more" : "" }}</span>
+      </span>
     </div>
-    <p v-if="chips.length" class="row chips">
-      <ElTag v-for="c in chips" :key="c.name" type="info" closable @close="set(c.name, '')">{{ c.text }}</ElTag>
-    </p>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <ElSkeleton v-if="busy && !data" :rows="6" animated />
     <template v-if="data">
-      <slot v-if="items.length" :items="items" :sort="sort" :order="order" />
+      <slot v-if="rowKey && chosen.count.value" name="many" :chosen="chosen" :reload="reload" />
+      <slot v-if="items.length" :items="items" :sort="sort" :order="order" :chosen="chosen" :shows="shows" />
       <div v-else class="panel empty">
         <slot v-if="!narrowed" name="empty" />
         <p v-else>Nothing fits what you search for.</p>
@@ -126,16 +156,11 @@ const narrowed = computed(() => Object.keys(query.value).length > 0);
 .search {
   width: min(340px, 100%);
 }
-.filter {
-  width: auto;
-  min-width: 150px;
-}
-.count {
+.end {
   margin-left: auto;
-}
-.chips {
-  margin: -4px 0 12px;
-  gap: 8px;
+  display: flex;
+  gap: 14px;
+  align-items: center;
 }
 .more {
   margin-top: 14px;

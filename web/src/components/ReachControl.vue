@@ -13,6 +13,7 @@ import {
 import { circleWords, readCircle, writeCircle, type CircleRow } from "../composables/circle";
 import { useAct, useLoad } from "../composables/load";
 import { reachWords } from "../composables/text";
+import ObjectPick from "./ObjectPick.vue";
 import TimeText from "./TimeText.vue";
 
 const props = defineProps<{ kind: "applications" | "providers"; object: Application | Provider; readonly?: boolean }>();
@@ -28,10 +29,6 @@ const history = useLoad(
   [() => props.object.slug, () => props.object.revision],
 );
 const newest = computed(() => history.data.value?.items[0]);
-const providers = useLoad(
-  async () => (apps.value ? null : ok(http.GET("/providers", { params: { query: { limit: 200 } } }))),
-  [apps],
-);
 
 const target = ref("");
 const preview = ref<ReachPreview | null>(null);
@@ -140,19 +137,7 @@ const text = (reach: string) =>
             <small>The same people each time</small>
           </ElFormItem>
           <ElFormItem v-if="!apps" label="Those outside go to">
-            <ElSelect v-model="circle.instead">
-              <ElOption
-                v-for="[option, words] in [
-                  ['', 'a plain page'],
-                  ...(providers.data.value?.items ?? [])
-                    .filter((p) => p.slug !== object.slug)
-                    .map((p) => [p.slug, p.name] as [string, string]),
-                ]"
-                :key="option"
-                :value="option"
-                :label="words"
-              />
-            </ElSelect>
+            <ObjectPick v-model="circle.instead" of="providers" none="a plain page" :except="object.slug" />
             <small>Usually the provider from before.</small>
           </ElFormItem>
         </div>

@@ -4,6 +4,7 @@ import { computed, onScopeDispose, ref, watch } from "vue";
 import { http, ok, type Application, type Rehearsal } from "../api/client";
 import { useAct } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
+import ObjectPick from "./ObjectPick.vue";
 import TimeText from "./TimeText.vue";
 import TraceTable from "./TraceTable.vue";
 
@@ -21,16 +22,6 @@ const hours = ref("1");
 const second = ref("");
 const out = ref(false);
 const keep = ref(false);
-const others = ref<[string, string][]>([["", "none"]]);
-void ok(http.GET("/applications", { params: { query: { limit: 200 } } }))
-  .then(
-    (l) =>
-      (others.value = [
-        ["", "none"],
-        ...l.items.filter((a) => a.slug !== props.application.slug).map((a): [string, string] => [a.slug, a.name]),
-      ]),
-  )
-  .catch(() => undefined);
 const rehearsal = ref<Rehearsal | null>(null);
 const link = ref("");
 const { error, busy, act } = useAct();
@@ -108,9 +99,7 @@ onScopeDispose(() => source?.close());
     >
     <template v-if="!stop">
       <ElFormItem label="Then open, without being asked again">
-        <ElSelect v-model="second">
-          <ElOption v-for="[value, text] in others" :key="value" :value="value" :label="text" />
-        </ElSelect>
+        <ObjectPick v-model="second" of="applications" none="none" :except="application.slug" />
       </ElFormItem>
       <ElCheckbox v-model="out">End with signing out of everything</ElCheckbox>
     </template>

@@ -12,7 +12,7 @@ let chart: ECharts | null = null;
 const words = (at: string) =>
   new Date(at).toLocaleString(
     [],
-    props.bucket === "day" ? { month: "short", day: "numeric" } : { month: "short", day: "numeric", hour: "2-digit" },
+    props.bucket !== "hour" ? { month: "short", day: "numeric" } : { month: "short", day: "numeric", hour: "2-digit" },
   );
 
 function draw() {

@@ -45,14 +45,7 @@ const words = computed(() => stepMenu.map((s) => [s.word, `${s.word}: ${s.means}
   <span ref="list" class="chips">
     <template v-for="(s, i) in steps" :key="i">
       <ElTag v-if="readonly" type="info" class="mono">{{ stepText(s) }}</ElTag>
-      <ElPopover
-        v-else
-        :visible="open === i"
-        trigger="click"
-        :width="300"
-        :title="`Step ${i + 1} of ${of}`"
-        @update:visible="open = $event ? i : -1"
-      >
+      <ElPopover v-else :visible="open === i" trigger="click" :width="300" @update:visible="open = $event ? i : -1">
         <template #reference>
           <ElTag
             closable
@@ -83,6 +76,7 @@ const words = computed(() => stepMenu.map((s) => [s.word, `${s.word}: ${s.means}
       class="add"
       size="small"
       filterable
+      default-first-option
       placeholder="+"
       :aria-label="`Add a step to ${of}`"
       :empty-values="['']"

@@ -1,14 +1,30 @@
 <script setup lang="ts">
-import { computed, ref } from "vue";
+import { ElButton } from "element-plus";
+import { computed, ref, watch } from "vue";
 import type { Trace } from "../api/client";
 import { lines, stepWords } from "../composables/trace";
-import CopyValue from "./CopyValue.vue";
+import MessageText from "./MessageText.vue";
 
-const props = defineProps<{ trace: Trace; chosen: number }>();
+const props = defineProps<{
+  trace: Trace;
+  chosen: number;
+  /** A message beside this one: what it doesn't have is marked. */
+  other?: string;
+}>();
 const raw = ref(false);
 const line = computed(() => lines(props.trace).find((l) => "index" in l && l.index === props.chosen));
 const message = computed(() => (line.value?.kind === "message" ? line.value.entry : null));
 const step = computed(() => (line.value?.kind === "step" ? line.value : null));
+// Of a long step, the checks that held are one line until somebody wants to see them.
+const long = 12;
+const whole = ref(false);
+watch(
+  () => props.chosen,
+  () => (whole.value = false),
+);
+const folds = computed(() => !whole.value && (step.value?.entries.length ?? 0) > long);
+const heldBefore = computed(() => (folds.value ? step.value!.entries.filter((e) => e.check?.ok).length : 0));
+const entries = computed(() => (step.value?.entries ?? []).filter((e) => !folds.value || !e.check?.ok));
 </script>
 
 <template>
@@ -30,12 +46,16 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
         <ElCheckbox v-if="message.message!.raw !== message.decoded" v-model="raw"
           >as it came, octet for octet</ElCheckbox
         >
-        <CopyValue :value="raw ? message.message!.raw! : message.decoded!" label="the message" block class="doc" />
+        <MessageText
+          :text="raw ? message.message!.raw! : message.decoded!"
+          label="the message"
+          :other="raw ? undefined : other"
+        />
         <template v-if="message.opened"
           ><h3>
             {{ message.message!.raw!.startsWith("<") ? "What was encrypted" : "The signed token in it, taken apart" }}
           </h3>
-          <CopyValue :value="message.opened" label="the opened part" block class="doc" />
+          <MessageText :text="message.opened" label="the opened part" />
         </template>
       </template>
       <p v-else class="soft">The message holds personal values, which your role does not see.</p>
@@ -45,7 +65,11 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
         {{ step.step }} <span class="soft small">{{ stepWords[step.step] }}</span>
       </h2>
       <ul>
-        <li v-for="(e, i) in step.entries" :key="i" :class="{ bad: e.failure || (e.check && !e.check.ok) }">
+        <li v-if="heldBefore" class="held">
+          <span></span>
+          <ElButton link type="primary" @click="whole = true">{{ heldBefore }} checks held</ElButton>
+        </li>
+        <li v-for="(e, i) in entries" :key="i" :class="{ bad: e.failure || (e.check && !e.check.ok) }">
           <template v-if="e.check">
             <span class="mark"
               >{{ e.check.ok ? "✓" : "✕"
@@ -95,16 +119,6 @@ const step = computed(() => (line.value?.kind === "step" ? line.value : null));
 <style scoped>
 .pin {
   float: right;
-}
-.doc {
-  margin-top: 8px;
-  flex-direction: column;
-  gap: 6px;
-}
-.doc :deep(pre) {
-  max-height: 460px;
-  width: 100%;
-  font-size: 12.5px;
 }
 ul {
   list-style: none;

@@ -1,12 +1,15 @@
 <script setup lang="ts">
-import { computed } from "vue";
+import { ElButton } from "element-plus";
+import { computed, ref } from "vue";
 import type { Trace } from "../api/client";
 import { duration } from "../composables/text";
-import { lines, stepWords, summary, type Line } from "../composables/trace";
+import { foldHeld, lines, stepWords, summary, type Line } from "../composables/trace";
 
 const props = defineProps<{ trace: Trace; chosen: number }>();
 const emit = defineEmits<{ choose: [index: number] }>();
-const all = computed(() => lines(props.trace));
+const opened = ref(new Set<number>());
+const all = computed(() => foldHeld(lines(props.trace), props.chosen, opened.value));
+const open = (from: number) => (opened.value = new Set([...opened.value, from]));
 const side = (l: Extract<Line, { kind: "message" }>) => {
   const m = l.entry.message!;
   return [m.from, m.to].includes("provider") ? "right" : "left";
@@ -57,6 +60,9 @@ const inward = (l: Extract<Line, { kind: "message" }>) => l.entry.message!.to ==
             }}</span></span
           >
         </button>
+        <span v-else-if="l.kind === 'held'" class="stop"
+          ><ElButton link type="primary" @click="open(l.from)">{{ l.lines.length }} more that held</ElButton></span
+        >
         <span v-else-if="l.kind === 'away'" class="away"
           >person at the provider<br /><span class="soft">{{ duration(l.micros) }}</span></span
         >

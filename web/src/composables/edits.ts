@@ -11,7 +11,7 @@ import {
   type Ref,
 } from "vue";
 import { ApiError, type Problem } from "../api/client";
-import { alike, differences, type FieldChange } from "./canonical";
+import { alike, canonical, differences, type FieldChange } from "./canonical";
 import { words } from "./load";
 import type { Offer } from "./offer";
 import { useUnsaved } from "./unsaved";
@@ -103,7 +103,11 @@ export function useEdits<T extends object>(o: Options<T>): Edits<T> {
   const changes = computed(() => differences(held.value, draft.value));
 
   function lay(from: T, now: T) {
-    draft.value = rebase(from, draft.value, now);
+    const next = rebase(from, draft.value, now) as Config;
+    const mine = draft.value as Config;
+    // What says the same stays the very same object: forms over it have nothing to read anew.
+    for (const key of Object.keys(next)) if (key in mine && alike(mine[key], next[key])) next[key] = mine[key];
+    draft.value = next as T;
     held.value = base = now;
   }
   watch(
@@ -200,7 +204,7 @@ export function useEditing<T extends object>(): Edits<T> {
  */
 export function useRows<R>(held: () => unknown, read: () => R[], write: (rows: R[]) => unknown) {
   const rows = ref(read()) as Ref<R[]>;
-  const text = (list: unknown) => JSON.stringify(list ?? null);
+  const text = (list: unknown) => JSON.stringify(canonical(list) ?? null);
   let mine = text(held());
   watch(rows, (now) => (mine = text(write(now))), { deep: true });
   watch(

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Trace } from "../api/client";
-import { lines, summary } from "./trace";
+import { foldHeld, lines, summary, type Line } from "./trace";
 
 const check = (ok: boolean) => ({ name: "saml.audience", text: "Audience", section: "x", ok });
 const trace = (outcome: string, entries: unknown[]) =>
@@ -70,4 +70,21 @@ describe("the passage with time running down", () => {
     expect(summary(refused.entries.slice(5))).toBe("0 checks held, 1 did not");
     expect(summary(refused.entries.slice(2, 3))).toBe("provider: Saltmere Staff");
   });
+});
+
+describe("a long passage", () => {
+  const step = (index: number, bad = false) =>
+    ({ kind: "step", at: index, index, step: "issue", entries: [], bad }) as Line;
+  const all = Array.from({ length: 30 }, (_, i) => step(i, i === 20));
+  it("takes what held together, before and after what did not", () => {
+    const folded = foldHeld(all, 20, new Set());
+    expect(folded.map((l) => (l.kind === "held" ? l.lines.length : (l as { index: number }).index))).toEqual([
+      0, 18, 19, 20, 21, 7, 29,
+    ]);
+  });
+  it("shows what was opened, and what is chosen", () => {
+    expect(foldHeld(all, 20, new Set([0, 21])).length).toBe(30);
+    expect(foldHeld(all, 10, new Set()).some((l) => l.kind !== "held" && "index" in l && l.index === 10)).toBe(true);
+  });
+  it("is left alone where it is short", () => expect(foldHeld(all.slice(0, 12), -1, new Set()).length).toBe(12));
 });

@@ -47,6 +47,32 @@ export function lines(trace: Trace): Line[] {
   return out;
 }
 
+/** Lines that held, and are one until somebody opens them. */
+export type Held = { kind: "held"; from: number; lines: Line[] };
+
+const short = 18;
+
+/**
+ * A long passage with what held in its middle taken together: runs of lines that are good and not chosen, but for the
+ * first and the last of each run. Runs whose first line is among the opened ones stay as they are.
+ */
+export function foldHeld(all: Line[], chosen: number, opened: Set<number>): (Line | Held)[] {
+  if (all.length <= short) return all;
+  const out: (Line | Held)[] = [];
+  const good = (l: Line) => (l.kind === "message" || l.kind === "step") && !l.bad && l.index !== chosen;
+  for (let i = 0; i < all.length;) {
+    let end = i;
+    while (end < all.length && good(all[end]!)) end++;
+    const run = all.slice(i, end);
+    if (run.length > 4 && !opened.has(i)) {
+      out.push(run[0]!, { kind: "held", from: i, lines: run.slice(1, -1) }, run.at(-1)!);
+    } else out.push(...run);
+    if (end < all.length) out.push(all[end]!);
+    i = end + 1;
+  }
+  return out;
+}
+
 /** What a step amounts to, in a few words. */
 export function summary(entries: TraceEntry[]): string {
   const checks = entries.filter((e) => e.check);

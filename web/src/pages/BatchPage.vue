@@ -4,13 +4,13 @@ import { computed, reactive } from "vue";
 import { useRoute } from "vue-router";
 import { http, ok, type BatchRow, type BatchValues } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad, useTicker } from "../composables/load";
 
 const route = useRoute();
 const id = computed(() => String(route.params.id));
 const path = () => ({ path: { id: id.value } });
 const { data: batch, error, again } = useLoad(() => ok(http.GET("/batches/{id}", { params: path() })), [id]);
-const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 useTicker(600, () => {
   if (batch.value?.looking) void again();
 });
@@ -124,14 +124,13 @@ const editable = (r: BatchRow) => ["ready", "value", "decision"].includes(r.stat
                 :aria-label="`Start address of row ${r.number}`"
                 @change="send(r as BatchRow)"
               />
-              <ElSelect
+              <ObjectPick
+                of="providers"
+                :label="`Provider of row ${r.number}`"
+                :none="r.providers?.length ? r.providers.join(', ') : 'choose a provider'"
                 :model-value="draft(r as BatchRow).providers?.[0] ?? ''"
-                :aria-label="`Provider of row ${r.number}`"
-                @change="signInWith(r as BatchRow, $event)"
-              >
-                <ElOption value="" :label="r.providers?.length ? r.providers.join(', ') : 'choose a provider'" />
-                <ElOption v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug" :label="p.name" />
-              </ElSelect>
+                @update:model-value="signInWith(r as BatchRow, String($event ?? ''))"
+              />
             </template>
           </div>
         </template>

@@ -5,6 +5,7 @@ import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -12,7 +13,6 @@ import { useSession } from "../composables/session";
 const session = useSession();
 const router = useRouter();
 const { data, error } = useLoad(async () => (session.engineer ? ok(http.GET("/batches")) : null));
-const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 const { data: sources } = useLoad(() => ok(http.GET("/sources")));
 const side = ref("application");
 const how = ref("files");
@@ -135,17 +135,7 @@ const begin = () =>
     </div>
     <div v-if="side === 'application'" class="pair">
       <ElFormItem label="People sign in with">
-        <ElSelect v-model="provider">
-          <ElOption
-            v-for="[value, text] in [
-              ['', 'asked in the table'],
-              ...(providers?.items ?? []).map((p): [string, string] => [p.slug, p.name]),
-            ]"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
+        <ObjectPick v-model="provider" of="providers" none="asked in the table" />
         <small>Where a row says nothing else.</small>
       </ElFormItem>
       <ElFormItem label="Who may use them">

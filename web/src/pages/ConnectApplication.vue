@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, watch } from "vue";
+import { computed, nextTick, watch } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import AccessEditor from "../components/AccessEditor.vue";
@@ -107,6 +107,14 @@ const states = computed(() => {
   ];
 });
 const next = computed(() => states.value.find((s) => !s.done));
+/** Opens a step and goes there, with the keyboard's focus as well. */
+async function goTo(id: string) {
+  show(id);
+  await nextTick();
+  const header = document.querySelector<HTMLElement>(`#${id} .el-collapse-item__header`);
+  header?.scrollIntoView({ block: "start" });
+  header?.focus();
+}
 const { open, show } = useSteps(slug, () => !!application.value && !!tried.value && !!assigned.value && next.value);
 </script>
 
@@ -126,14 +134,14 @@ const { open, show } = useSteps(slug, () => !!application.value && !!tried.value
         :key="s.id"
         :href="`#${s.id}`"
         :class="{ done: s.done, next: s === next }"
-        @click="show(s.id)"
+        @click.prevent="goTo(s.id)"
         ><b
           ><span aria-hidden="true">{{ s.done ? "✓" : "○" }}</span> {{ s.title }}</b
         ><span>{{ s.text }}</span></a
       >
     </nav>
     <p v-if="next" class="hint">
-      Next: <a :href="`#${next.id}`" @click="show(next.id)">{{ next.title.toLowerCase() }}</a>
+      Next: <a :href="`#${next.id}`" @click.prevent="goTo(next.id)">{{ next.title.toLowerCase() }}</a>
     </p>
     <div class="beside">
       <ElCollapse v-model="open" class="stations">

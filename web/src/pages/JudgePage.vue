@@ -5,7 +5,8 @@ import { ref } from "vue";
 import { http, ok, type Judged } from "../api/client";
 import JudgedResult from "../components/JudgedResult.vue";
 import TraceNav from "../components/TraceNav.vue";
-import { useAct, useLoad } from "../composables/load";
+import ObjectPick from "../components/ObjectPick.vue";
+import { useAct } from "../composables/load";
 import { useSession } from "../composables/session";
 
 const limit = 2 << 20;
@@ -16,10 +17,6 @@ const application = ref("");
 const at = ref("");
 const judged = ref<Judged | null>(null);
 const { error, busy, act } = useAct();
-const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
-const providers = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
-const named = (list?: { slug: string; name: string }[]) =>
-  [["", "as the message tells"], ...(list ?? []).map((x): [string, string] => [x.slug, x.name])] as [string, string][];
 
 async function file([chosen]: File[]) {
   if (!chosen) return;
@@ -65,24 +62,10 @@ const judge = () =>
       <FilePick label="File with a message" small @files="file" />
       <div class="grid">
         <ElFormItem label="Provider">
-          <ElSelect v-model="provider">
-            <ElOption
-              v-for="[value, text] in named(providers.data.value?.items)"
-              :key="value"
-              :value="value"
-              :label="text"
-            />
-          </ElSelect>
+          <ObjectPick v-model="provider" of="providers" none="–" />
         </ElFormItem>
         <ElFormItem label="Application">
-          <ElSelect v-model="application">
-            <ElOption
-              v-for="[value, text] in named(apps.data.value?.items)"
-              :key="value"
-              :value="value"
-              :label="text"
-            />
-          </ElSelect>
+          <ObjectPick v-model="application" of="applications" none="–" />
         </ElFormItem>
       </div>
       <ElFormItem label="At this time">

@@ -7,6 +7,7 @@ import ExpiryLine from "../components/ExpiryLine.vue";
 import ListPage from "../components/ListPage.vue";
 import RolloverPanel from "../components/RolloverPanel.vue";
 import TimeText from "../components/TimeText.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -15,8 +16,6 @@ const route = useRoute();
 const router = useRouter();
 const { data: keys, error, again } = useLoad(() => ok(http.GET("/keys")));
 const { data: soon } = useLoad(() => ok(http.GET("/certificates", { params: { query: { limit: 12 } } })));
-const { data: apps } = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
-const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 const words: Record<string, string> = {
   "saml-signing": "SAML signing",
   "saml-encryption": "SAML encryption",
@@ -31,11 +30,6 @@ const choose = (key: string) => {
   partner.value = "";
   void router.replace({ query: { ...route.query, key } });
 };
-const partners = computed<[string, string][]>(() => [
-  ["", "all partners"],
-  ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, `${a.name} alone`]),
-  ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, `${p.name} alone`]),
-]);
 const line = computed(() =>
   [
     ...(keys.value?.items ?? [])
@@ -83,9 +77,7 @@ const load = (query: Record<string, string>) =>
       </div>
       <div v-if="!purpose.startsWith('token-')" class="for">
         <ElFormItem label="Towards">
-          <ElSelect v-model="partner">
-            <ElOption v-for="[value, text] in partners" :key="value" :value="value" :label="text" />
-          </ElSelect>
+          <ObjectPick v-model="partner" of="partners" none="all partners" />
         </ElFormItem>
       </div>
     </div>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
-import { computed, ref } from "vue";
-import { useRouter } from "vue-router";
+import { ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -11,20 +12,24 @@ import { useSession } from "../composables/session";
 const session = useSession();
 const router = useRouter();
 const { data, error } = useLoad(() => ok(http.GET("/moves")));
-const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 const name = ref("");
-const from = ref("");
+const route = useRoute();
+const from = ref(String(route.query.from ?? ""));
 const to = ref("");
 const remark = ref("");
 const people = ref("");
 const groups = ref("");
-const some = ref<string[]>([]);
+// What was chosen in the list of applications.
+const some = ref(
+  String(route.query.applications ?? "")
+    .split(",")
+    .filter(Boolean),
+);
 const { data: apps } = useLoad(
   async () =>
-    from.value ? ok(http.GET("/applications", { params: { query: { provider: from.value, limit: 200 } } })) : null,
+    from.value ? ok(http.GET("/applications", { params: { query: { provider: from.value, limit: 1 } } })) : null,
   [from],
 );
-const options = computed<[string, string][]>(() => (providers.value?.items ?? []).map((p) => [p.slug, p.name]));
 const list = (text: string) => text.split(/[,\s]+/).filter(Boolean);
 const { error: failed, busy, act } = useAct();
 const plan = () =>
@@ -94,29 +99,22 @@ const states: Record<string, string> = { open: "attention", done: "sound", "give
     </ElFormItem>
     <div class="pair">
       <ElFormItem label="From">
-        <ElSelect v-model="from">
-          <ElOption v-for="[value, text] in [['', 'choose'], ...options]" :key="value" :value="value" :label="text" />
-        </ElSelect>
+        <ObjectPick v-model="from" of="providers" />
       </ElFormItem>
       <ElFormItem label="To">
-        <ElSelect v-model="to">
-          <ElOption
-            v-for="[value, text] in [['', 'choose'], ...options.filter(([s]) => s !== from)]"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
+        <ObjectPick v-model="to" of="providers" :except="from" />
       </ElFormItem>
     </div>
-    <fieldset v-if="apps?.items.length">
-      <legend>
-        <b>Applications</b> <small class="soft">none chosen: all {{ apps.items.length }}</small>
-      </legend>
-      <ElCheckboxGroup v-model="some">
-        <ElCheckbox v-for="a in apps.items" :key="a.slug" :value="a.slug">{{ a.name }}</ElCheckbox>
-      </ElCheckboxGroup>
-    </fieldset>
+    <ElFormItem v-if="apps?.items.length" label="Applications">
+      <ObjectPick
+        v-model="some"
+        of="applications"
+        multiple
+        :narrow="{ provider: from }"
+        placeholder="all that have it"
+      />
+      <small>None chosen: all that have the provider.</small>
+    </ElFormItem>
     <p v-else-if="apps" class="soft">No application has it.</p>
     <div class="pair">
       <ElFormItem label="Groups that try it">

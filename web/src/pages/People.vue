@@ -12,7 +12,6 @@ const session = useSession();
 const router = useRouter();
 const load = (query: Record<string, string>) => ok(http.GET("/people", { params: { query } }));
 const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
-const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query: { limit: 200 } } })));
 </script>
 
 <template>
@@ -32,11 +31,8 @@ const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query:
     search="Name, mail address, user name begins"
     :filters="[
       { name: 'type', label: 'Type', options: (settings?.settings.types ?? []).map((t) => [t, t] as [string, string]) },
-      {
-        name: 'group',
-        label: 'Group',
-        options: (groups?.items ?? []).map((g) => [g.slug, g.name] as [string, string]),
-      },
+      { name: 'group', label: 'Group', of: 'groups' },
+      { name: 'provider', label: 'Provider', of: 'providers' },
       {
         name: 'active',
         label: 'Active',

@@ -8,6 +8,7 @@ import CopyValue from "../components/CopyValue.vue";
 import SessionTable from "../components/SessionTable.vue";
 import TimeText from "../components/TimeText.vue";
 import TraceTable from "../components/TraceTable.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad } from "../composables/load";
 
 const route = useRoute();
@@ -21,7 +22,6 @@ const {
   missing,
 } = useLoad(async () => (fresh.value ? null : ok(http.GET("/people/{id}", { params: params() }))), [id]);
 const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
-const { data: groups } = useLoad(() => ok(http.GET("/groups", { params: { query: { limit: 200 } } })));
 const { data: traces } = useLoad(
   async () =>
     person.value ? ok(http.GET("/traces", { params: { query: { search: person.value.name, limit: 5 } } })) : null,
@@ -205,12 +205,9 @@ function origin(name: string) {
             >Without it every sign-in and token ends at once, and nobody gets in by this record.</small
           ></ElCheckbox
         >
-        <fieldset v-if="groups?.items.length">
-          <legend>Groups, given by hand</legend>
-          <ElCheckboxGroup v-model="chosen">
-            <ElCheckbox v-for="g in groups.items" :key="g.slug" :value="g.slug">{{ g.name }}</ElCheckbox>
-          </ElCheckboxGroup>
-        </fieldset>
+        <ElFormItem label="Groups, given by hand">
+          <ObjectPick v-model="chosen" of="groups" multiple placeholder="none" />
+        </ElFormItem>
         <p v-if="given.length" class="soft">
           Given by providers:
           <template v-for="g in given" :key="g.slug"

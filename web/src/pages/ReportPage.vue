@@ -4,6 +4,7 @@ import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok, type Report } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TimeText from "../components/TimeText.vue";
 import { useLoad } from "../composables/load";
@@ -24,7 +25,6 @@ const load = (after?: string) =>
     }),
   );
 const { data, error } = useLoad<Report>(() => load(), [() => JSON.stringify(query.value), side]);
-const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 function set(name: string, value: string) {
   const q: Record<string, string> = { ...query.value, [name]: value };
   if (side.value === "provider") q.side = "provider";
@@ -81,13 +81,15 @@ const print = () => window.print();
         <ElOption v-for="(w, k) in kindWords" :key="k" :value="k" :label="w" />
       </ElSelect>
     </label>
-    <label v-if="side === 'application'"
-      >Provider
-      <ElSelect :model-value="query.provider ?? ''" @change="set('provider', $event)">
-        <ElOption value="" label="all" />
-        <ElOption v-for="p in providers?.items ?? []" :key="p.slug" :value="p.slug" :label="p.name" />
-      </ElSelect>
-    </label>
+    <ObjectPick
+      v-if="side === 'application'"
+      of="providers"
+      label="Provider"
+      none="all"
+      :model-value="query.provider ?? ''"
+      @update:model-value="set('provider', String($event ?? ''))"
+      >Provider</ObjectPick
+    >
     <label
       >Certificate ends
       <ElSelect :model-value="query.expires ?? ''" @change="set('expires', $event)">

@@ -3,13 +3,13 @@ import { ElButton } from "element-plus";
 import { ref, watch } from "vue";
 import { http, ok, type RouteAnswer, type Routes } from "../api/client";
 import PeopleNav from "../components/PeopleNav.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad } from "../composables/load";
 import { blankRoute, readRoutes, routeKinds, routeWords, writeRoutes, type RouteRow } from "../composables/routes";
 import { useSession } from "../composables/session";
 
 const session = useSession();
 const { data, error, again } = useLoad(() => ok(http.GET("/routes")));
-const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const rows = ref<RouteRow[]>([]);
 const field = ref("needed");
 const noButtons = ref(false);
@@ -155,14 +155,7 @@ const ask = () =>
       <h2>Where would somebody go?</h2>
       <p class="soft">Asked of what stands here, also before it is saved.</p>
       <ElFormItem label="Application">
-        <ElSelect v-model="q.application">
-          <ElOption
-            v-for="[value, text] in (apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string])"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
+        <ObjectPick v-model="q.application" of="applications" />
       </ElFormItem>
       <ElFormItem label="They enter">
         <ElInput v-model="q.name" autocomplete="off" />

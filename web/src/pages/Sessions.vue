@@ -6,6 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import { http, ok, type Session, type SessionLimits } from "../api/client";
 import PeopleNav from "../components/PeopleNav.vue";
 import SessionTable from "../components/SessionTable.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -32,7 +33,6 @@ const { data, error, again } = useLoad(
   [search, application, ended, after],
 );
 watch([search, application, ended], () => (after.value = ""));
-const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const limits = useLoad(() => ok(http.GET("/session-limits")));
 const form = ref({ idle: "", max: "", persistent: false });
 watch(
@@ -75,17 +75,7 @@ const save = () =>
       <small>How a name begins, or an address</small>
     </ElFormItem>
     <ElFormItem label="Went to">
-      <ElSelect v-model="application">
-        <ElOption
-          v-for="[value, text] in [
-            ['', 'any application'],
-            ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
-          ]"
-          :key="value"
-          :value="value"
-          :label="text"
-        />
-      </ElSelect>
+      <ObjectPick v-model="application" of="applications" none="any application" />
     </ElFormItem>
     <ElFormItem label="State">
       <ElSelect v-model="ended">

@@ -6,6 +6,7 @@ import { http, ok, type AccessRule } from "../api/client";
 import CopyValue from "../components/CopyValue.vue";
 import MailForm from "../components/MailForm.vue";
 import TimeText from "../components/TimeText.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad } from "../composables/load";
 
 const roles: [string, string][] = [
@@ -20,7 +21,6 @@ const token = ref({ name: "", role: "viewer", days: 90 });
 const secret = ref("");
 const access = useLoad(() => ok(http.GET("/console-access")));
 const registration = useLoad(() => ok(http.GET("/client-registration")));
-const providers = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 const rule = ref<AccessRule>({ provider: "", attribute: "groups", value: "", role: "viewer" });
 const { error, busy, act } = useAct();
 const rules = (list: AccessRule[]) =>
@@ -155,16 +155,7 @@ const revoke = async (id: string, name: string) =>
     <ElForm label-position="top" class="panel" @submit.prevent="rules([...(access.data.value?.rules ?? []), rule])">
       <h2>Let people in</h2>
       <ElFormItem label="For whom this provider vouches">
-        <ElSelect v-model="rule.provider">
-          <ElOption
-            v-for="[value, text] in (providers.data.value?.items ?? []).map(
-              (p) => [p.slug, p.name] as [string, string],
-            )"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
+        <ObjectPick v-model="rule.provider" of="providers" />
       </ElFormItem>
       <ElFormItem label="and whose profile's">
         <ElInput v-model="rule.attribute" class="mono" spellcheck="false" autocomplete="off" />

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import TimeText from "../components/TimeText.vue";
 import TraceNav from "../components/TraceNav.vue";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useLoad } from "../composables/load";
 
 const SignInChart = defineAsyncComponent(() => import("../components/SignInChart.vue"));
@@ -23,7 +24,6 @@ const { data, error } = useLoad(
     ),
   [days, application],
 );
-const apps = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
 const percent = (r?: number) => (r === undefined ? "–" : `${(r * 100).toFixed(1)} %`);
 const worse = computed(
   () =>
@@ -57,17 +57,7 @@ const worse = computed(
       </ElSelect>
     </ElFormItem>
     <ElFormItem label="Application">
-      <ElSelect v-model="application">
-        <ElOption
-          v-for="[value, text] in [
-            ['', 'all'],
-            ...(apps.data.value?.items ?? []).map((a) => [a.slug, a.name] as [string, string]),
-          ]"
-          :key="value"
-          :value="value"
-          :label="text"
-        />
-      </ElSelect>
+      <ObjectPick v-model="application" of="applications" none="all" />
     </ElFormItem>
   </div>
   <template v-if="data">

@@ -1,17 +1,16 @@
 <script setup lang="ts">
 import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
-import { computed, ref } from "vue";
+import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { http, ok, type Template } from "../api/client";
+import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
 
 const session = useSession();
 const router = useRouter();
 const { data, error, again } = useLoad(() => ok(http.GET("/templates")));
-const { data: apps } = useLoad(() => ok(http.GET("/applications", { params: { query: { limit: 200 } } })));
-const { data: providers } = useLoad(() => ok(http.GET("/providers", { params: { query: { limit: 200 } } })));
 const chosen = ref<Template | null>(null);
 const name = ref("");
 const values = ref<Record<string, string>>({});
@@ -51,11 +50,6 @@ const from = ref("");
 const saveName = ref("");
 const saveText = ref("");
 const blanks = ref([{ name: "", sample: "", hint: "" }]);
-const choices = computed<[string, string][]>(() => [
-  ["", "choose a connection"],
-  ...(apps.value?.items ?? []).map((a): [string, string] => [`applications/${a.slug}`, a.name]),
-  ...(providers.value?.items ?? []).map((p): [string, string] => [`providers/${p.slug}`, p.name]),
-]);
 const { error: saveError, busy: saving, act: saveAct } = useAct();
 const save = () =>
   saveAct(async () => {
@@ -113,9 +107,7 @@ const save = () =>
           wherever it stands.
         </p>
         <ElFormItem label="Connection">
-          <ElSelect v-model="from">
-            <ElOption v-for="[value, text] in choices" :key="value" :value="value" :label="text" />
-          </ElSelect>
+          <ObjectPick v-model="from" of="partners" placeholder="choose a connection" />
         </ElFormItem>
         <ElFormItem label="Name of the template">
           <ElInput v-model="saveName" autocomplete="off" />

@@ -51,6 +51,11 @@ function pin(index: number) {
   const list = pinned.value.includes(index) ? pinned.value.filter((n) => n !== index) : [...pinned.value, index];
   void router.replace({ query: { ...route.query, pinned: list.length ? list.join(",") : undefined } });
 }
+/** The other message of two that are pinned, so that what differs can be marked. */
+const beside = (n: number) => {
+  const other = pinned.value.length === 2 ? pinned.value.find((m) => m !== n) : undefined;
+  return other === undefined ? undefined : trace.value?.entries[other]?.decoded;
+};
 const sides: Record<string, string> = {
   ours: "We must act.",
   theirs: "The other side must act.",
@@ -144,7 +149,7 @@ async function copy(text: string) {
     <section v-if="pinned.length" class="pinned">
       <h2>Side by side</h2>
       <div class="pins">
-        <TraceDetail v-for="n in pinned" :key="n" :trace="trace" :chosen="n">
+        <TraceDetail v-for="n in pinned" :key="n" :trace="trace" :chosen="n" :other="beside(n)">
           <ElButton size="small" @click="pin(n)">Take the pin out</ElButton>
         </TraceDetail>
       </div>

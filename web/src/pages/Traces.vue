@@ -1,20 +1,10 @@
 <script setup lang="ts">
-import { computed } from "vue";
 import { http, ok } from "../api/client";
 import ListPage from "../components/ListPage.vue";
 import TraceNav from "../components/TraceNav.vue";
 import TraceTable from "../components/TraceTable.vue";
-import { useLoad } from "../composables/load";
+import { flowWords } from "../composables/text";
 
-// As many as one page of the API holds; with more, the search above finds a trace by its names.
-const names = { params: { query: { limit: 200 } } };
-const { data: applications } = useLoad(() => ok(http.GET("/applications", names)));
-const { data: providers } = useLoad(() => ok(http.GET("/providers", names)));
-const named = (list?: { slug: string; name: string }[]) => (list ?? []).map((o): [string, string] => [o.slug, o.name]);
-const parties = computed(() => [
-  { name: "application", label: "Application", options: named(applications.value?.items) },
-  { name: "provider", label: "Provider", options: named(providers.value?.items) },
-]);
 const load = (query: Record<string, string>) => ok(http.GET("/traces", { params: { query } }));
 </script>
 
@@ -26,7 +16,8 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
     :load="load"
     search="Reference, person, code or ID of a message"
     :filters="[
-      ...parties,
+      { name: 'application', label: 'Application', of: 'applications' },
+      { name: 'provider', label: 'Provider', of: 'providers' },
       {
         name: 'outcome',
         label: 'Outcome',
@@ -46,6 +37,10 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
           ['no', 'none'],
         ],
       },
+      { name: 'flow', label: 'Begun', options: Object.entries(flowWords) },
+      { name: 'code', label: 'Code', text: 'such as saml.expired' },
+      { name: 'from', label: 'From', date: true },
+      { name: 'until', label: 'Until', date: true },
     ]"
   >
     <template #default="{ items }">
