@@ -18,6 +18,7 @@ import (
 	"innergate/cli/guarded"
 	"innergate/cli/keyring"
 	"innergate/cli/moves"
+	"innergate/cli/pages"
 	"innergate/cli/partners"
 	"innergate/cli/persons"
 	"innergate/cli/rehearsal"
@@ -112,6 +113,7 @@ func root(p *terminal.Program) *cli.Command {
 			persons.Groups(p),
 			configuration.Access(p),
 			sessions.Sessions(p),
+			pages.Pages(p),
 			configuration.Routes(p),
 			guarded.Guard(p),
 			checkups.Mail(p),

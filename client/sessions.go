@@ -5,6 +5,7 @@ import (
 	"net/url"
 
 	"innergate/api"
+	"innergate/core/config"
 )
 
 // Sessions lists a page of sessions, the newest first. Filters are person, provider, application and ended (yes).
@@ -20,6 +21,16 @@ func (c *Client) EndSession(ctx context.Context, id string) error {
 // EndSessionsOf ends all sessions of a person.
 func (c *Client) EndSessionsOf(ctx context.Context, person string) error {
 	return c.Do(ctx, "DELETE", "/people/"+url.PathEscape(person)+"/sessions", nil, nil)
+}
+
+// Pages tells how the pages for people look.
+func (c *Client) Pages(ctx context.Context) (*config.Pages, error) {
+	return do[config.Pages](ctx, c, "GET", "/pages", nil)
+}
+
+// SetPages says how the pages for people look.
+func (c *Client) SetPages(ctx context.Context, p config.Pages) (*config.Pages, error) {
+	return do[config.Pages](ctx, c, "PUT", "/pages", p)
 }
 
 // SessionLimits tells how long sessions last.

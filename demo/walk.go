@@ -153,6 +153,17 @@ func (w *Walker) Submit(ctx context.Context, extra url.Values) error {
 	return w.Post(ctx, target.String(), values)
 }
 
+// buttons is among how many buttons of a form a person would choose.
+func buttons(form *html.Node) int {
+	n := 0
+	for c := range form.Descendants() {
+		if c.Data == "button" {
+			n++
+		}
+	}
+	return n
+}
+
 // Onward follows pages that send on by themselves: a refresh, or a form that a script would send.
 func (w *Walker) Onward(ctx context.Context) error {
 	for range 10 {
@@ -166,7 +177,7 @@ func (w *Walker) Onward(ctx context.Context) error {
 		}
 		script := w.Find(func(n *html.Node) bool { return n.Data == "script" })
 		asks := w.Find(func(n *html.Node) bool { return n.Data == "form" && n != w.form() }) != nil
-		if script == nil || w.form() == nil || asks {
+		if script == nil || w.form() == nil || asks || buttons(w.form()) > 1 {
 			return nil
 		}
 		if err := w.Submit(ctx, nil); err != nil {

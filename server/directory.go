@@ -88,7 +88,7 @@ func (s *Server) passwordPage(c fiber.Ctx, wrong string) error {
 		pageData{
 			Title: "Choose a password",
 			Text: said(
-				languageOf(c),
+				s.languageOf(c),
 				"%s, you sign in as %s. At least 12 characters; a few words in a row are easy to remember and hard to guess.",
 				p.Name, login,
 			),

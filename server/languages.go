@@ -3,24 +3,36 @@ package server
 import (
 	"fmt"
 	"html/template"
+	"slices"
 
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/text/language"
 
+	"innergate/core/config"
 	"innergate/core/explain"
 )
 
-// The pages for people are in these languages, the usual one first; a browser's wish decides (RFC 9110, section 12.5.4).
-var languages = language.NewMatcher([]language.Tag{language.English, language.German})
-
-// languageOf is the language in which a browser's person is spoken to.
-func languageOf(c fiber.Ctx) string {
+// languageOf is the language in which a browser's person is spoken to: the one that is set for everybody, or what the
+// browser wishes (RFC 9110, section 12.5.4).
+func (s *Server) languageOf(c fiber.Ctx) string {
+	if set := s.looks(c).Language; slices.Contains(s.offered, set) {
+		return set
+	}
 	tags, _, err := language.ParseAcceptLanguage(c.Get("Accept-Language"))
 	if err != nil || len(tags) == 0 || len(tags) > 50 {
-		return explain.Languages[0]
+		return s.offered[0]
 	}
-	_, i, _ := languages.Match(tags...)
-	return explain.Languages[i]
+	_, i, _ := s.matcher.Match(tags...)
+	return s.offered[i]
+}
+
+// looks is how pages look. Where it can't be read they have the gate's own look: nobody is kept from signing in by it.
+func (s *Server) looks(c fiber.Ctx) config.Pages {
+	p, err := s.Gate.Portal.Pages(c.Context())
+	if err != nil {
+		return config.Pages{}
+	}
+	return p
 }
 
 // said is a text in a language, with values in the places of %s. What is not known in it is said in English.
@@ -31,6 +43,8 @@ func said(lang, text string, values ...any) string {
 		} else {
 			text = explain.PersonIn(lang, text)
 		}
+	} else if t, ok := inTongue(lang, text); ok {
+		text = t
 	}
 	if len(values) == 0 {
 		return text
@@ -58,6 +72,8 @@ func texts(pairs [][2]string) map[string]string {
 
 // german holds the pages' texts. A test sees that nothing is missing.
 var german = texts([][2]string{
+	{"Help", "Hilfe"},
+	{"Search", "Suche"},
 	{
 		"%s asks for more than a password. Scan this with an authenticator, or type the secret into it; then enter the code that it shows.",
 		"%s verlangt mehr als ein Passwort. Lesen Sie dies mit einer Authenticator-App ein oder tippen Sie das Geheimnis dort ab; " +

@@ -7,7 +7,7 @@ import (
 // sheetName is the name of a value on the exchange sheet in a language. Terms of the standards stay as they are.
 func sheetName(lang, name string) string {
 	if lang != "de" {
-		return name
+		return said(lang, name)
 	}
 	if t, ok := germanSheet[name]; ok {
 		return t
@@ -18,7 +18,7 @@ func sheetName(lang, name string) string {
 // sheetHint is a hint in a language; what varies in it stays.
 func sheetHint(lang, hint string) string {
 	if lang != "de" {
-		return hint
+		return said(lang, hint)
 	}
 	if t, ok := germanSheet[hint]; ok {
 		return t

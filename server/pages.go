@@ -11,6 +11,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"innergate/core/config"
 	"innergate/gate/directory"
 	"innergate/gate/exchange"
 	"innergate/gate/moves"
@@ -51,6 +52,9 @@ type pageData struct {
 	Location          template.URL
 	Code              string
 	Action            string
+	House             config.Pages
+	HelpLink          template.URL
+	MarkPicture       template.URL
 	Style             template.CSS
 	Script            template.JS
 }
@@ -59,14 +63,29 @@ var (
 	pageStyle  = mustRead("pages/page.css")
 	pageScript = mustRead("pages/send.js")
 	keyScript  = mustRead("pages/passkey.js")
-	policy     = "default-src 'none'; style-src 'sha256-" + sum(
-		pageStyle,
-	) + "'; script-src 'sha256-" + sum(
-		pageScript,
-	) + "' 'sha256-" + sum(
-		keyScript,
-	) + "'; img-src data:; base-uri 'none'; frame-ancestors 'none'"
+	findScript = mustRead("pages/find.js")
+	scripts    = "'sha256-" + sum(pageScript) + "' 'sha256-" + sum(keyScript) + "' 'sha256-" + sum(findScript) + "'"
 )
+
+// policyOf is what a page with this style may do.
+func policyOf(style string) string {
+	return "default-src 'none'; style-src 'sha256-" + sum(style) + "'; script-src " + scripts +
+		"; img-src data:; base-uri 'none'; frame-ancestors 'none'"
+}
+
+// ownPolicy is that of a page in the gate's own look.
+var ownPolicy = policyOf(pageStyle)
+
+// styleOf is the pages' style in an operator's accent, which was checked to be a colour.
+func styleOf(p config.Pages) (style, policy string) {
+	light, dark := p.Accents()
+	if light == "" {
+		return pageStyle, ownPolicy
+	}
+	style = pageStyle + ":root{--sea:" + light + ";--on-sea:#fff}@media (prefers-color-scheme:dark){:root{--sea:" + dark +
+		";--on-sea:#10191b}}"
+	return style, policyOf(style)
+}
 
 func mustRead(name string) string {
 	b, err := pageFiles.ReadFile(name)
@@ -95,10 +114,16 @@ func trusted(address string) template.URL {
 // do redirect to other hosts of theirs after taking a response; a page that posts elsewhere therefore allows any host,
 // and has exactly one form.
 func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
-	d.Lang = languageOf(c)
+	d.Lang = s.languageOf(c)
 	d.Title, d.Text, d.More = said(d.Lang, d.Title), said(d.Lang, d.Text), said(d.Lang, d.More)
 	c.Set("Content-Language", d.Lang)
-	d.Style, d.Script = template.CSS(pageStyle), template.JS(pageScript)
+	d.House = s.looks(c)
+	d.HelpLink, d.MarkPicture = template.URL(d.House.HelpLink()), template.URL(d.House.Mark)
+	style, allowed := styleOf(d.House)
+	d.Style, d.Script = template.CSS(style), template.JS(pageScript)
+	if d.Choice != nil {
+		d.Script = template.JS(findScript)
+	}
 	if d.Own != nil && d.Own.PasskeyAct != "" {
 		d.Script = template.JS(keyScript)
 	}
@@ -122,7 +147,7 @@ func (s *Server) page(c fiber.Ctx, status int, name string, d pageData) error {
 			}
 		}
 	}
-	c.Set("Content-Security-Policy", policy+"; form-action "+action+framed)
+	c.Set("Content-Security-Policy", allowed+"; form-action "+action+framed)
 	c.Set("Cache-Control", "no-store")
 	return c.Status(status).Type("html", "utf-8").Send(b.Bytes())
 }

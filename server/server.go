@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"golang.org/x/text/language"
 	"innergate/api"
 	"innergate/gate"
 	"innergate/gate/changes"
@@ -50,6 +51,8 @@ type Options struct {
 	PublicMetrics bool
 	// OwnOperations leaves /healthz, /readyz and /metrics to a listener of their own.
 	OwnOperations bool
+	// Languages is a folder with files of languages that are not the gate's own; nil for none.
+	Languages fs.FS
 }
 
 // Server serves one gate.
@@ -59,6 +62,9 @@ type Server struct {
 	app      *fiber.App
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
+	// offered are the languages for people, the usual one first; matcher finds among them what a browser wishes.
+	offered []string
+	matcher language.Matcher
 }
 
 const (
@@ -82,6 +88,7 @@ func New(g *gate.Gate, o Options) *Server {
 		ReadBufferSize: headerBuffer,
 		ReadTimeout:    30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed,
 	})
+	s.addTongues(o.Languages)
 	s.observe()
 	s.app.Use(s.around)
 	if !o.OwnOperations {

@@ -348,7 +348,7 @@ func (s *Server) onward(c fiber.Ctx, n *signin.Next) error {
 }
 
 func (s *Server) failurePage(c fiber.Ctx, f *signin.FailurePage) error {
-	lang := languageOf(c)
+	lang := s.languageOf(c)
 	d := pageData{
 		Title:     "You could not be signed in",
 		Text:      f.Explanation.Person,

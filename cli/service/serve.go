@@ -263,7 +263,7 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 	s := server.New(
 		g,
 		server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != "",
-			PublicMetrics: c.Bool("public-metrics")},
+			PublicMetrics: c.Bool("public-metrics"), Languages: os.DirFS(filepath.Join(c.String("data"), "languages"))},
 	)
 	if at := c.String("operations-listen"); at != "" {
 		l, err := net.Listen("tcp", at)

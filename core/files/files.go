@@ -40,6 +40,7 @@ const (
 	SettingTraces   = "traces"
 	SettingClients  = "client-registration"
 	SettingReview   = "review"
+	SettingPages    = "pages"
 )
 
 // Form is the form of a configuration file. A file may hold any part of it.
@@ -60,6 +61,7 @@ type Form struct {
 	Traces       *config.Retention        `json:"traces,omitempty"`
 	Clients      *config.Registration     `json:"clientRegistration,omitempty"`
 	Review       *config.Review           `json:"review,omitempty"`
+	Pages        *config.Pages            `json:"pages,omitempty"`
 	// Secrets say where secrets come from; they never stand in a file in clear.
 	Secrets []Secret `json:"secrets,omitempty"`
 }
@@ -81,6 +83,7 @@ var sections = []section{
 	}, {"routes", Setting, SettingRoutes}, {"sessions", Setting, SettingSessions}, {"console", Setting, SettingConsole},
 	{"mail", Setting, SettingMail}, {"notices", Setting, SettingNotices},
 	{"traces", Setting, SettingTraces}, {"clientRegistration", Setting, SettingClients}, {"review", Setting, SettingReview},
+	{"pages", Setting, SettingPages},
 }
 
 // Place is where something stands.

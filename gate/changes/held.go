@@ -59,6 +59,7 @@ var settingSpecs = []settingSpec{
 	{files.SettingNotices, "whom new findings are told", true, ""},
 	{files.SettingTraces, "how long traces are kept", true, ""},
 	{files.SettingClients, "client registration", true, ground.MustJSON(config.Registration{})},
+	{files.SettingPages, "how pages for people look", true, ground.MustJSON(config.Pages{})},
 	{files.SettingReview, "which changes need a second person", true, ground.MustJSON(config.Review{})},
 }
 

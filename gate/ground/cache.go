@@ -20,6 +20,7 @@ type cache struct {
 	Confirmed  sync.Map // provider ID → whether it gives roles at the gate itself
 	People     atomic.Pointer[people.Settings]
 	Sessions   atomic.Pointer[config.Sessions]
+	Pages      atomic.Pointer[config.Pages]
 	Routes     atomic.Pointer[access.Routes]
 	Moves      atomic.Value                    // map[string]*activeMove, by application ID
 	Origins    atomic.Pointer[map[string]bool] // where registered pages lie, once somebody has asked

@@ -4,6 +4,7 @@ import (
 	"net/http"
 
 	"innergate/api"
+	"innergate/core/config"
 	"innergate/gate/ground"
 	"innergate/gate/sessions"
 )
@@ -51,6 +52,29 @@ func sessionRoutes() []route {
 			Status:  204,
 			handle: func(c *call) (any, error) {
 				return nil, c.s.Gate.Sessions.EndSessionsOf(c.Context(), c.who, c.Params("id"))
+			},
+		},
+		{
+			Method:   get,
+			Path:     "/pages",
+			Summary:  "How the pages for people look, and where they find help",
+			Role:     viewer,
+			Response: config.Pages{},
+			handle:   func(c *call) (any, error) { return c.s.Gate.Portal.Pages(c.Context()) },
+		},
+		{
+			Method:   put,
+			Path:     "/pages",
+			Summary:  "Say how the pages for people look; it counts at once",
+			Role:     owner,
+			Request:  config.Pages{},
+			Response: config.Pages{},
+			handle: func(c *call) (any, error) {
+				in, err := body[config.Pages](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.Gate.Portal.SetPages(c.Context(), c.who, in)
 			},
 		},
 		{

@@ -90,6 +90,10 @@ const all = () => chips.value.forEach((c) => emit("set", c.name, ""));
 </template>
 
 <style scoped>
+.filter :deep(.el-input__prefix) {
+  margin-right: 6px;
+  color: var(--soft);
+}
 .filter {
   width: auto;
   min-width: 150px;

@@ -154,7 +154,7 @@ defineExpose({ reload });
   margin: 6px 0 14px;
 }
 .search {
-  width: min(340px, 100%);
+  width: min(400px, 100%);
 }
 .end {
   margin-left: auto;

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { sure } from "../composables/sure";
-import FilePick from "./FilePick.vue";
-import { ElButton, ElCheckbox } from "element-plus";
+import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { ApiError, http, ok, type Key } from "../api/client";
 import { useAct, useLoad, useTicker } from "../composables/load";
-import CopyValue from "./CopyValue.vue";
+import KeyCards from "./KeyCards.vue";
+import KeyHolders from "./KeyHolders.vue";
+import NextKeyForm from "./NextKeyForm.vue";
+import RolloverSteps from "./RolloverSteps.vue";
 import TimeText from "./TimeText.vue";
 
 const props = defineProps<{ purpose: string; partner?: string; owner: boolean; engineer: boolean }>();
@@ -21,85 +23,21 @@ const {
 useTicker(3000, () => void again());
 const { error: failed, busy, act } = useAct();
 const token = computed(() => !props.purpose.startsWith("saml-"));
-const way = ref("make");
-const data = ref("");
-const password = ref("");
+const replacing = ref(false); // the new key, although the old one is still kept
 const chain = ref("");
 const at = ref("");
 const anyway = ref(false);
 const encryption = computed(() => props.purpose === "saml-encryption");
-const tokenKinds: Record<string, [string, string][]> = {
-  "token-rsa": [
-    ["rsa-3072", "RSA 3072"],
-    ["rsa-2048", "RSA 2048"],
-    ["rsa-4096", "RSA 4096"],
-  ],
-  "token-p256": [["p-256", "P-256"]],
-  "token-ed25519": [["ed25519", "Ed25519"]],
-  client: [
-    ["p-256", "P-256"],
-    ["rsa-3072", "RSA 3072"],
-    ["ed25519", "Ed25519"],
-  ],
-};
-const kinds = computed<[string, string][]>(
-  () =>
-    tokenKinds[props.purpose] ?? [
-      ["rsa-2048", "RSA 2048"],
-      ["rsa-3072", "RSA 3072"],
-      ["rsa-4096", "RSA 4096"],
-      ...(encryption.value
-        ? []
-        : ([
-            ["p-256", "P-256"],
-            ["p-384", "P-384"],
-          ] as [string, string][])),
-    ],
-);
-const kind = ref(tokenKinds[props.purpose]?.[0]?.[0] ?? "rsa-3072");
-const steps = token.value
-  ? [
-      { id: "make", title: "Make the next key", text: "Nobody learns of it yet." },
-      { id: "publish", title: "Publish both", text: "Our key set holds the next key beside the one in use." },
-      {
-        id: "wait",
-        title: "Give them time",
-        text: "Partners fetch the key set by themselves, at the latest when a token names a key that they do not hold.",
-      },
-      { id: "switch", title: "Switch", text: "At once, or at a time." },
-      { id: "keep", title: "Keep the old one, then retire it", text: "Until the last token that it signed is over." },
-    ]
-  : [
-      { id: "make", title: "Make the next key", text: "Nobody learns of it yet." },
-      { id: "publish", title: "Publish both", text: "Our metadata holds the next certificate beside the one in use." },
-      { id: "wait", title: "See who has it", text: "Fetched by themselves, or confirmed by hand." },
-      { id: "switch", title: "Switch", text: "At once, or at a time." },
-      { id: "keep", title: "Keep the old one, then retire it", text: "Until then everything can be taken back." },
-    ];
 const order = computed(
   () => ({ make: 0, publish: 1, wait: 2, scheduled: 3, keep: 4 })[roll.value?.step ?? "make"] ?? 0,
 );
 const all = computed(() => !!roll.value && roll.value.have === roll.value.count);
 
 async function after() {
+  replacing.value = false;
   await again();
   emit("changed");
 }
-const make = () =>
-  act(async () => {
-    await ok(http.POST("/keys", { body: { purpose: props.purpose, kind: kind.value, for: props.partner } }));
-    await after();
-  });
-const bring = () =>
-  act(async () => {
-    await ok(
-      http.POST("/keys/import", {
-        body: { purpose: props.purpose, for: props.partner, data: data.value, password: password.value || undefined },
-      }),
-    );
-    data.value = password.value = "";
-    await after();
-  });
 const one = (k: Key) => ({ params: { path: { id: k.id } } });
 const publish = () =>
   act(async () => {
@@ -155,72 +93,15 @@ const certify = () =>
     chain.value = "";
     await after();
   });
-type Holder = { kind: string; slug: string; has: boolean };
-const confirmed = (p: Holder, key: Key) =>
-  act(async () => {
-    const params = { params: { path: { id: key.id, side: `${p.kind}s`, slug: p.slug } } };
-    await (p.has
-      ? ok(http.DELETE("/keys/{id}/holders/{side}/{slug}", params))
-      : ok(http.PUT("/keys/{id}/holders/{side}/{slug}", params)));
-    await after();
-  });
-async function bundle(files: File[]) {
-  if (!files?.[0]) return;
-  const bytes = new Uint8Array(await files[0].arrayBuffer());
-  const text = new TextDecoder().decode(bytes);
-  data.value = text.includes("-----BEGIN") ? text : btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join(""));
-}
-const how: Record<string, string> = { fetched: "fetched our metadata", confirmed: "confirmed" };
 </script>
 
 <template>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <template v-if="roll">
-    <ol class="steps" aria-label="Steps of the replacement">
-      <li
-        v-for="(s, i) in steps"
-        :key="s.id"
-        :class="{ done: i < order, now: i === order }"
-        :aria-current="i === order ? 'step' : undefined"
-      >
-        <b
-          ><span aria-hidden="true">{{ i < order ? "✓" : i + 1 }}</span> {{ s.title }}</b
-        ><span>{{ s.text }}</span>
-      </li>
-    </ol>
+    <RolloverSteps :token="token" :order="order" />
     <div v-if="!owner" class="soft">Only an owner can take these steps.</div>
-    <div v-else-if="roll.step === 'make' || (roll.step === 'keep' && way === 'again')" class="act">
-      <ElFormItem label="The next key">
-        <ElSelect v-model="way">
-          <ElOption
-            v-for="[value, text] in [
-              ['make', 'make it here'],
-              ['bring', 'bring one that was made elsewhere'],
-            ]"
-            :key="value"
-            :value="value"
-            :label="text"
-          />
-        </ElSelect>
-      </ElFormItem>
-      <ElForm v-if="way !== 'bring'" label-position="top" class="row" @submit.prevent="make">
-        <ElFormItem label="Kind">
-          <ElSelect v-model="kind">
-            <ElOption v-for="[value, text] in kinds" :key="value" :value="value" :label="text" />
-          </ElSelect>
-        </ElFormItem>
-        <ElButton type="primary" native-type="submit" :loading="busy">Make the next key</ElButton>
-      </ElForm>
-      <ElForm v-else label-position="top" @submit.prevent="bring">
-        <FilePick label="File" hint="PEM with key and certificate, or PKCS #12." @files="bundle" />
-        <ElFormItem label="Password of the file">
-          <ElInput v-model="password" type="password" autocomplete="off" />
-          <small>For PKCS #12.</small>
-        </ElFormItem>
-        <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!data"
-          >Take it as the next key</ElButton
-        >
-      </ElForm>
+    <div v-else-if="roll.step === 'make' || (roll.step === 'keep' && replacing)" class="act">
+      <NextKeyForm :purpose="purpose" :partner="partner" @made="after" />
     </div>
     <div v-else-if="roll.step === 'publish'" class="act">
       <p v-if="token">The next key is made ({{ roll.next!.kind }}).</p>
@@ -290,131 +171,21 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
         <ElButton v-for="k in roll.retiring" :key="k.id" type="danger" :loading="busy" @click="retire(k)"
           >Retire the old key</ElButton
         >
-        <ElButton @click="way = 'again'">Replace the new one as well</ElButton>
+        <ElButton @click="replacing = true">Replace the new one as well</ElButton>
       </div>
     </div>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-    <div class="keys">
-      <article
-        v-for="[word, k, state] in [
-          ['Active', roll.active, 'sound'],
-          ['Next', roll.next, 'attention'],
-        ] as [string, Key | undefined, string][]"
-        v-show="k"
-        :key="word"
-      >
-        <template v-if="k"
-          ><h3>
-            {{ word }} <span class="tag" :class="state">{{ k.kind }}</span>
-          </h3>
-          <p class="small">
-            {{ k.subject }}<template v-if="k.chain?.length"> under {{ k.chain[0] }}</template>
-          </p>
-          <p class="small">
-            <template v-if="!token">ends <TimeText :at="k.notAfter" /> (<TimeText :at="k.notAfter" from />)</template
-            ><template v-if="word === 'Active'"
-              ><br />used by {{ k.usedBy }} partner{{ k.usedBy === 1 ? "" : "s"
-              }}<template v-if="!encryption"> · last signed <TimeText :at="k.lastUsed" from /></template
-            ></template>
-          </p>
-          <CopyValue :value="k.sha256" label="the SHA-256 fingerprint" />
-          <p class="small">
-            <a :href="`/api/v1/keys/${k.id}/certificate?form=pem`" download="certificate.pem">PEM</a> ·
-            <a :href="`/api/v1/keys/${k.id}/certificate?form=der`" download="certificate.cer">DER</a
-            ><template v-if="k.chain?.length">
-              · <a :href="`/api/v1/keys/${k.id}/certificate?form=chain`" download="chain.pem">chain</a></template
-            >
-          </p></template
-        >
-      </article>
-      <article v-for="k in roll.retiring" :key="k.id">
-        <h3>
-          Retiring <span class="tag">{{ k.kind }}</span>
-        </h3>
-        <p class="small">ends <TimeText :at="k.notAfter" /></p>
-        <CopyValue :value="k.sha256" label="the SHA-256 fingerprint" />
-      </article>
-    </div>
-    <template
-      v-if="roll.partners.length && (roll.step === 'wait' || roll.step === 'scheduled' || roll.step === 'keep')"
-    >
-      <h3>Who has it</h3>
-      <ElTable table-layout="auto" :data="roll.partners">
-        <ElTableColumn label="Partner">
-          <template #default="{ row: p }">
-            <RouterLink :to="`/${p.kind}s/${p.slug}`">{{ p.name }}</RouterLink>
-            <span class="soft small">{{ p.kind }}</span>
-          </template>
-        </ElTableColumn>
-        <ElTableColumn label="Has it">
-          <template #default="{ row: p }">
-            <template v-if="p.has"
-              ><span class="tag sound">yes</span>
-              <span class="soft small"
-                >{{ how[p.how ?? ""] }} <TimeText :at="p.at" from /><template v-if="p.how === 'confirmed'">
-                  by {{ p.by }}</template
-                ></span
-              ></template
-            ><span v-else class="tag attention">not known</span>
-          </template>
-        </ElTableColumn>
-        <ElTableColumn label="Last sign-in">
-          <template #default="{ row: p }">
-            <TimeText :at="p.lastSignIn" from />
-          </template>
-        </ElTableColumn>
-        <ElTableColumn>
-          <template #header>
-            <span class="visually-hidden">Actions</span>
-          </template>
-          <template #default="{ row: p }">
-            <ElButton
-              v-if="engineer && p.how !== 'fetched'"
-              size="small"
-              @click="confirmed(p as Holder, (roll.next ?? roll.active)!)"
-              >{{ p.has ? "Not so" : "They have it" }}</ElButton
-            >
-          </template>
-        </ElTableColumn>
-      </ElTable>
-    </template>
+    <KeyCards :roll="roll" :token="token" :encryption="encryption" />
+    <KeyHolders
+      v-if="roll.partners.length && ['wait', 'scheduled', 'keep'].includes(roll.step)"
+      :roll="roll"
+      :engineer="engineer"
+      @changed="after"
+    />
   </template>
 </template>
 
 <style scoped>
-.steps {
-  list-style: none;
-  padding: 0;
-  margin: 0 0 14px;
-  display: grid;
-  grid-template-columns: repeat(5, minmax(0, 1fr));
-  border: 1px solid var(--rule);
-  border-radius: 4px;
-}
-.steps li {
-  padding: 9px 12px;
-  border-right: 1px solid var(--hair);
-  font-size: 14px;
-}
-.steps li:last-child {
-  border: 0;
-}
-.steps span {
-  display: block;
-  color: var(--soft);
-  font-size: 13px;
-}
-.steps b span {
-  display: inline;
-  color: inherit;
-  font-size: inherit;
-}
-.steps .done b {
-  color: var(--moss);
-}
-.steps .now {
-  box-shadow: inset 0 -3px 0 var(--brass-line);
-}
 .act {
   margin-bottom: 14px;
 }
@@ -432,17 +203,6 @@ const how: Record<string, string> = { fetched: "fetched our metadata", confirmed
   margin-bottom: 0;
   min-width: 180px;
 }
-.keys {
-  display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(280px, 1fr));
-  gap: 14px 24px;
-  border-top: 1px solid var(--hair);
-  padding-top: 12px;
-  margin-bottom: 12px;
-}
-.keys p {
-  margin: 2px 0;
-}
 summary {
   cursor: pointer;
   color: var(--sea);
@@ -450,10 +210,5 @@ summary {
 }
 details {
   margin-bottom: 10px;
-}
-@media (max-width: 900px) {
-  .steps {
-    grid-template-columns: 1fr 1fr;
-  }
 }
 </style>

@@ -4,19 +4,26 @@ import { againstLastWeek, endingLines, foundLines, moveLines, placeOf, proposalL
 
 const now = Date.parse("2026-11-29T12:00:00Z");
 
+const found = (severity: string, title: string) =>
+  ({
+    severity,
+    title,
+    detail: "",
+    code: title,
+    station: "access",
+    kind: "application",
+    slug: "rota",
+    name: "Rota",
+  }) as unknown as Finding;
+
 describe("what needs somebody", () => {
+  it("counts what many have the same", () => {
+    const many = Array.from({ length: 40 }, (_, i) => ({ ...found("attention", "x"), slug: `a${i}` }));
+    const lines = foundLines([...many, found("broken", "a")]);
+    expect(lines.length).toBe(4);
+    expect(lines[3]).toMatchObject({ title: expect.stringMatching(/^38 more: /), to: "/checkup?code=x" });
+  });
   it("begins with what is broken", () => {
-    const found = (severity: string, title: string) =>
-      ({
-        severity,
-        title,
-        detail: "",
-        code: title,
-        station: "access",
-        kind: "application",
-        slug: "rota",
-        name: "Rota",
-      }) as unknown as Finding;
     const lines = foundLines([found("remark", "c"), found("broken", "a"), found("attention", "b")]);
     expect(lines.map((l) => l.title)).toEqual(["Rota: a", "Rota: b", "Rota: c"]);
     expect(lines.map((l) => l.state)).toEqual(["broken", "attention", ""]);

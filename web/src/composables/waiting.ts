@@ -19,18 +19,37 @@ export function placeOf(f: { kind?: string; slug?: string; station?: string }): 
   return f.kind === "source" ? `/sources/${f.slug}` : `/${f.kind}s/${f.slug}?station=${f.station}`;
 }
 
-/** What was found, the worst first. */
-export const foundLines = (findings: Found[]): Line[] =>
-  [...findings]
-    .sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3))
-    .map((f) => ({
-      key: [f.code, f.kind, f.slug, f.title, f.detail].join("/"),
-      state: f.severity === "remark" ? "" : f.severity,
-      word: severity[f.severity] ?? f.severity,
-      title: f.name ? `${f.name}: ${f.title}` : f.title,
-      text: f.remedy ?? f.detail,
-      to: placeOf(f),
-    }));
+const foundLine = (f: Found): Line => ({
+  key: [f.code, f.kind, f.slug, f.title, f.detail].join("/"),
+  state: f.severity === "remark" ? "" : f.severity,
+  word: severity[f.severity] ?? f.severity,
+  title: f.name ? `${f.name}: ${f.title}` : f.title,
+  text: f.remedy ?? f.detail,
+  to: placeOf(f),
+});
+const ofAKind = 2; // so many of the same are named one by one
+
+/** What was found, the worst first. Where many have the same, the first are named and the others counted. */
+export function foundLines(findings: Found[]): Line[] {
+  const sorted = [...findings].sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3));
+  const same = new Map<string, Found[]>();
+  for (const f of sorted) {
+    const key = `${f.severity}/${f.code}`;
+    same.set(key, [...(same.get(key) ?? []), f]);
+  }
+  return [...same.entries()].flatMap(([key, list]) => {
+    if (list.length <= ofAKind + 1) return list.map(foundLine);
+    const rest = list.length - ofAKind;
+    const { code, title } = list[ofAKind]!;
+    const others = {
+      ...foundLine(list[ofAKind]!),
+      key,
+      title: `${rest} more: ${title}`,
+      to: `/checkup?code=${encodeURIComponent(code)}`,
+    };
+    return [...list.slice(0, ofAKind).map(foundLine), others];
+  });
+}
 
 /** Certificates that end within so many days, or have ended. */
 export const endingLines = (certificates: Certificate[], now: number, within = 60): Line[] =>

@@ -3,8 +3,9 @@ import { sure } from "../composables/sure";
 import { ElAlert, ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type AccessRule } from "../api/client";
-import CopyValue from "../components/CopyValue.vue";
 import MailForm from "../components/MailForm.vue";
+import PagesForm from "../components/PagesForm.vue";
+import TokenPanel from "../components/TokenPanel.vue";
 import TimeText from "../components/TimeText.vue";
 import ObjectPick from "../components/ObjectPick.vue";
 import { useAct, useLoad } from "../composables/load";
@@ -15,10 +16,7 @@ const roles: [string, string][] = [
   ["owner", "owner: everything"],
 ];
 const people = useLoad(() => ok(http.GET("/administrators")));
-const tokens = useLoad(() => ok(http.GET("/tokens")));
 const one = ref({ name: "", role: "viewer", password: "" });
-const token = ref({ name: "", role: "viewer", days: 90 });
-const secret = ref("");
 const access = useLoad(() => ok(http.GET("/console-access")));
 const registration = useLoad(() => ok(http.GET("/client-registration")));
 const rule = ref<AccessRule>({ provider: "", attribute: "groups", value: "", role: "viewer" });
@@ -50,25 +48,13 @@ const remove = async (id: string, name: string) =>
     await ok(http.DELETE("/administrators/{id}", { params: { path: { id } } }));
     await people.again();
   });
-const make = () =>
-  act(async () => {
-    secret.value = (await ok(http.POST("/tokens", { body: token.value }))).secret ?? "";
-    token.value = { name: "", role: "viewer", days: 90 };
-    await tokens.again();
-  });
-const revoke = async (id: string, name: string) =>
-  (await sure(`Revoke the token ${name}? What uses it stops at once.`, "Revoke it")) &&
-  act(async () => {
-    await ok(http.DELETE("/tokens/{id}", { params: { path: { id } } }));
-    await tokens.again();
-  });
 </script>
 
 <template>
   <h1>Access to the console</h1>
   <p class="sub">Who looks after the gate, and with what.</p>
-  <p v-if="error || people.error.value || tokens.error.value" class="error" role="alert">
-    {{ error || people.error.value || tokens.error.value }}
+  <p v-if="error || people.error.value" class="error" role="alert">
+    {{ error || people.error.value }}
   </p>
   <div class="cols">
     <section>
@@ -187,66 +173,8 @@ const revoke = async (id: string, name: string) =>
       </p>
     </section>
     <span></span>
-    <section>
-      <h2>API tokens</h2>
-      <ElTable v-if="tokens.data.value?.items.length" table-layout="auto" :data="tokens.data.value.items" row-key="id">
-        <ElTableColumn label="Name">
-          <template #default="{ row: t }">{{ t.name }}</template>
-        </ElTableColumn>
-        <ElTableColumn label="Role">
-          <template #default="{ row: t }">{{ t.role }}</template>
-        </ElTableColumn>
-        <ElTableColumn label="Made by">
-          <template #default="{ row: t }">{{ t.by }}</template>
-        </ElTableColumn>
-        <ElTableColumn label="Last used">
-          <template #default="{ row: t }">
-            <TimeText :at="t.lastUsed" from />
-          </template>
-        </ElTableColumn>
-        <ElTableColumn label="Ends">
-          <template #default="{ row: t }">
-            <TimeText :at="t.expires" />
-          </template>
-        </ElTableColumn>
-        <ElTableColumn>
-          <template #header>
-            <span class="visually-hidden">Acts</span>
-          </template>
-          <template #default="{ row: t }">
-            <ElButton size="small" type="danger" @click="revoke(t.id, t.name)">Revoke</ElButton>
-          </template>
-        </ElTableColumn>
-      </ElTable>
-      <p v-else class="soft">There is no token. Programs and the command line need one.</p>
-    </section>
-    <ElForm label-position="top" class="panel" @submit.prevent="make">
-      <h2>Make a token</h2>
-      <ElFormItem label="What will use it">
-        <ElInput v-model="token.name" autocomplete="off" />
-      </ElFormItem>
-      <ElFormItem label="Role">
-        <ElSelect v-model="token.role">
-          <ElOption v-for="[value, text] in roles" :key="value" :value="value" :label="text" />
-        </ElSelect>
-      </ElFormItem>
-      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!token.name.trim()"
-        >Make it, good for 90 days</ElButton
-      >
-      <div v-if="secret" class="secret">
-        <p><b>Copy it now; it is shown once.</b></p>
-        <CopyValue :value="secret" label="the token" />
-      </div>
-    </ElForm>
+    <TokenPanel :roles="roles" />
     <MailForm />
   </div>
+  <PagesForm />
 </template>
-
-<style scoped>
-.secret {
-  margin-top: 14px;
-  background: var(--brass-tint);
-  padding: 10px 14px;
-  border-radius: 3px;
-}
-</style>

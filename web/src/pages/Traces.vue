@@ -14,6 +14,13 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
   <TraceNav />
   <ListPage
     :load="load"
+    :columns="[
+      ['application', 'Application'],
+      ['provider', 'Provider'],
+      ['person', 'Person'],
+      ['flow', 'Begun by'],
+      ['took', 'Took'],
+    ]"
     search="Reference, person, code or ID of a message"
     :filters="[
       { name: 'application', label: 'Application', of: 'applications' },
@@ -37,14 +44,14 @@ const load = (query: Record<string, string>) => ok(http.GET("/traces", { params:
           ['no', 'none'],
         ],
       },
-      { name: 'flow', label: 'Begun', options: Object.entries(flowWords) },
+      { name: 'flow', label: 'Begun by', options: Object.entries(flowWords) },
       { name: 'code', label: 'Code', text: 'such as saml.expired' },
       { name: 'from', label: 'From', date: true },
       { name: 'until', label: 'Until', date: true },
     ]"
   >
-    <template #default="{ items }">
-      <TraceTable :traces="items" empty="" />
+    <template #default="{ items, shows }">
+      <TraceTable :traces="items" :shows="shows" empty="" />
     </template>
     <template #empty>
       <p>A trace holds every message, check and decision of one sign-in. Rehearse an application to make the first.</p>

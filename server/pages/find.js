@@ -1,0 +1,1 @@
+var f=document.querySelector(".find"),i=f&&f.querySelector("input"),b=document.querySelectorAll(".many button");if(f){f.hidden=false;i.addEventListener("input",function(){var t=i.value.trim().toLowerCase();b.forEach(function(e){e.hidden=t!==""&&e.textContent.toLowerCase().indexOf(t)<0})})}
