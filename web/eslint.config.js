@@ -15,8 +15,9 @@ export default defineConfigWithVueTs(
       "vue/no-useless-v-bind": "error",
       "vue/prefer-true-attribute-shorthand": "error",
       "vue/component-name-in-template-casing": ["error", "PascalCase"],
-      "vue/no-restricted-html-elements": ["error", "input", "select", "textarea", "table"],
+      "vue/no-restricted-html-elements": ["error", "input", "select", "textarea", "table", "progress"],
       "no-restricted-globals": ["error", "confirm", "alert", "prompt"],
     },
   },
+  { files: ["**/*.vue"], rules: { "max-lines": ["error", 250] } }, // one component, one purpose
 );

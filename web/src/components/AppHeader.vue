@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { ElButton } from "element-plus";
 import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { useSession } from "../composables/session";
@@ -60,11 +61,9 @@ async function leave() {
       >
       <RouterLink v-if="session.owner" to="/settings" :class="{ on: $route.path === '/settings' }">Access</RouterLink>
     </nav>
-    <button class="find" type="button" @click="palette?.open()"><span>Find anything</span><kbd>Ctrl K</kbd></button>
-    <button class="plain" type="button" :aria-pressed="dark" @click="toggle">{{ dark ? "Light" : "Dark" }}</button>
-    <button class="plain" type="button" :title="`${session.me?.name}, ${session.me?.role}`" @click="leave">
-      Sign out
-    </button>
+    <ElButton class="find" @click="palette?.open()">Find anything <kbd>Ctrl K</kbd></ElButton>
+    <ElButton link class="plain" :aria-pressed="dark" @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
+    <ElButton link class="plain" :title="`${session.me?.name}, ${session.me?.role}`" @click="leave">Sign out</ElButton>
     <CommandPalette ref="palette" />
   </header>
 </template>
@@ -106,10 +105,12 @@ nav a.on {
   color: #fff;
   border-color: #d7a24a;
 }
-.find {
+.find :deep(span) {
   display: flex;
+  width: 100%;
   justify-content: space-between;
-  gap: 24px;
+}
+.find {
   min-width: 190px;
   background: #2c393b;
   border: 1px solid #5a696c;
@@ -127,8 +128,8 @@ kbd {
   border: 0;
   color: var(--bar-soft);
   font-size: 14px;
-  cursor: pointer;
   padding: 6px 2px;
+  margin: 0;
 }
 .plain:hover,
 nav a:hover {

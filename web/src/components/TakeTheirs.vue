@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import FilePick from "./FilePick.vue";
 import { ElButton } from "element-plus";
-import { computed, ref } from "vue";
+import { ref } from "vue";
 import type { TakeIn, Understood } from "../api/client";
 import { useAct } from "../composables/load";
 import { shortName } from "../composables/text";
+import EntityChoice from "./EntityChoice.vue";
+import FilePick from "./FilePick.vue";
 
 const props = defineProps<{
   understand: (input: TakeIn) => Promise<Understood>;
@@ -20,7 +21,6 @@ const { error, busy, act } = useAct();
 
 const certificate = ref("");
 const beside = ref("");
-const filter = ref("");
 const large = ref(false);
 
 function input(): TakeIn {
@@ -29,13 +29,6 @@ function input(): TakeIn {
   if (/^https?:\/\/\S+$/.test(trimmed)) return { url: trimmed, ...more };
   return { text: text.value, ...more };
 }
-
-const shown = computed(() => {
-  const words = filter.value.toLowerCase();
-  return (got.value?.entities ?? []).filter(
-    (e) => !words || `${e.displayName} ${e.entityId}`.toLowerCase().includes(words),
-  );
-});
 
 /** A file as text; what is not text, such as a certificate in DER, comes as base64. */
 async function textOf(f: File): Promise<string> {
@@ -92,9 +85,6 @@ async function store() {
   const understood = got.value!;
   if (await act(() => props.take(input(), understood))) got.value = null;
 }
-
-const rolesOf = (e: { roles: string[] }) => e.roles.map(sideWord).join(", ");
-const sideWord = (role: string) => (role === "idp" ? "identity provider" : "service provider");
 </script>
 
 <template>
@@ -146,17 +136,7 @@ const sideWord = (role: string) => (role === "idp" ? "identity provider" : "serv
         </ElFormItem>
         <ElButton native-type="submit">Go on</ElButton>
       </ElForm>
-      <ElFormItem v-if="!got.chosen && got.entities.length > 8" :label="`Find among ${got.entities.length}`">
-        <ElInput v-model="filter" type="search" />
-      </ElFormItem>
-      <ul v-if="!got.chosen && got.entities.length > 1" class="entities">
-        <li v-for="e in shown.slice(0, 50)" :key="e.entityId">
-          <button type="button" :disabled="!e.usable" @click="choose(e.entityId)">
-            <b>{{ e.displayName || e.entityId }}</b><span class="mono">{{ e.entityId }}</span
-            ><span class="soft">{{ rolesOf(e) }}</span>
-          </button>
-        </li>
-      </ul>
+      <EntityChoice v-if="!got.chosen && got.entities.length > 1" :entities="got.entities" @choose="choose" />
       <template v-if="usable()">
         <h3>This was understood</h3>
         <ElTable table-layout="auto" :data="got.changes ?? []" empty-text="All this is held already.">
@@ -204,44 +184,11 @@ const sideWord = (role: string) => (role === "idp" ? "identity provider" : "serv
   border-color: var(--sea);
   background: var(--sea-tint);
 }
-.pick {
-  color: var(--sea);
-  border: 1px solid var(--sea);
-  border-radius: 4px;
-  padding: 4px 14px;
-  cursor: pointer;
-  font-size: 14px;
-}
-.pick:focus-within {
-  outline: 2px solid var(--brass-line);
-  outline-offset: 2px;
-}
 .got {
   margin-top: 14px;
 }
 .problems {
   padding-left: 18px;
-}
-.entities {
-  list-style: none;
-  padding: 0;
-}
-.entities button {
-  display: grid;
-  text-align: left;
-  width: 100%;
-  gap: 2px;
-  padding: 8px 12px;
-  background: none;
-  border: 1px solid var(--rule);
-  border-radius: 4px;
-  margin-bottom: 6px;
-  cursor: pointer;
-  color: inherit;
-}
-.entities button:disabled {
-  opacity: 0.55;
-  cursor: not-allowed;
 }
 h3 {
   margin-top: 8px;
@@ -254,9 +201,5 @@ h3 {
 }
 .id {
   flex: 1;
-}
-.got .pick {
-  display: inline-block;
-  margin: 10px 10px 0 0;
 }
 </style>

@@ -16,7 +16,7 @@ const line = computed(() => lines(props.trace).find((l) => "index" in l && l.ind
 const message = computed(() => (line.value?.kind === "message" ? line.value.entry : null));
 const step = computed(() => (line.value?.kind === "step" ? line.value : null));
 // Of a long step, the checks that held are one line until somebody wants to see them.
-const long = 12;
+const long = 24;
 const whole = ref(false);
 watch(
   () => props.chosen,

@@ -50,7 +50,7 @@ export function lines(trace: Trace): Line[] {
 /** Lines that held, and are one until somebody opens them. */
 export type Held = { kind: "held"; from: number; lines: Line[] };
 
-const short = 18;
+const short = 24;
 
 /**
  * A long passage with what held in its middle taken together: runs of lines that are good and not chosen, but for the

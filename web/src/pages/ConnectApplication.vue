@@ -13,10 +13,12 @@ import ReachControl from "../components/ReachControl.vue";
 import RehearsePanel from "../components/RehearsePanel.vue";
 import SecretPanel from "../components/SecretPanel.vue";
 import SaveBar from "../components/SaveBar.vue";
+import StepNav from "../components/StepNav.vue";
 import StepTitle from "../components/StepTitle.vue";
 import SubjectForm from "../components/SubjectForm.vue";
 import TakeTheirs from "../components/TakeTheirs.vue";
 import { useLoad } from "../composables/load";
+import { connecting, wantsSecret } from "../composables/connecting";
 import type { Edits } from "../composables/edits";
 import { useApplication } from "../composables/partnerpage";
 import { useSteps } from "../composables/steps";
@@ -40,7 +42,6 @@ const { data: assigned, again: assignedAgain } = useLoad(
     ok(http.GET("/applications/{slug}/assignments", { params: { path: { slug: slug.value }, query: { limit: 1 } } })),
   [slug],
 );
-const letIn = computed(() => application.value?.access?.to === "everybody" || !!assigned.value?.items.length);
 const preview = () => ({ application: slug.value, draftApplication: draft.value });
 const mapping = computed({ get: () => draft.value.mapping ?? [], set: (v) => (draft.value.mapping = v) });
 // The sheet says what the mapping promises, so it is another one when the application is.
@@ -48,64 +49,15 @@ watch(
   () => application.value?.revision,
   () => void sheetAgain(),
 );
-const taken = computed(() =>
-  application.value?.guarded
-    ? !!application.value.guarded.publicUrl && !!application.value.guarded.upstreams?.length
-    : application.value?.kind === "link"
-      ? !!application.value.startUrl
-      : application.value?.oidc
-        ? !!application.value.oidc.redirectUris?.length
-        : !!application.value?.saml?.entityId && !!application.value.saml.acs?.length,
+const usesSecret = computed(() => wantsSecret(application.value));
+const states = computed(() =>
+  application.value
+    ? connecting(application.value, {
+        assigned: !!assigned.value?.items.length,
+        tried: !!tried.value?.items.length,
+      })
+    : [],
 );
-const wanted = computed(() =>
-  application.value?.guarded
-    ? "public and inner address"
-    : application.value?.kind === "link"
-      ? "address"
-      : application.value?.oidc
-        ? "redirect URI"
-        : "entity ID and ACS URL",
-);
-const usesSecret = computed(() =>
-  ["client_secret_basic", "client_secret_post"].includes(application.value?.oidc?.authentication ?? ""),
-);
-const states = computed(() => {
-  const a = application.value;
-  if (!a) return [];
-  return [
-    {
-      id: "give",
-      title: "Give ours",
-      done: !usesSecret.value || !!a.secrets?.length,
-      text: usesSecret.value && !a.secrets?.length ? "it has no client secret yet" : "ready since the draft was made",
-    },
-    {
-      id: "take",
-      title: "Take theirs",
-      done: taken.value,
-      text: taken.value ? `${wanted.value} held` : `${wanted.value} missing`,
-    },
-    {
-      id: "map",
-      title: "Map",
-      done: !!a.mapping?.length,
-      text: a.mapping?.length ? `${a.mapping.length} attributes` : "no attributes yet",
-    },
-    {
-      id: "who",
-      title: "Who gets in",
-      done: !!a.providers?.length && letIn.value,
-      text: !a.providers?.length ? "choose a provider" : letIn.value ? a.providers.join(", ") : "nobody is assigned",
-    },
-    {
-      id: "rehearse",
-      title: "Rehearse",
-      done: !!tried.value?.items.length,
-      text: tried.value?.items.length ? "a sign-in went through" : "not tried yet",
-    },
-    { id: "open", title: "Open", done: a.reach === "everyone", text: a.reach },
-  ];
-});
 const next = computed(() => states.value.find((s) => !s.done));
 /** Opens a step and goes there, with the keyboard's focus as well. */
 async function goTo(id: string) {
@@ -128,18 +80,7 @@ const { open, show } = useSteps(slug, () => !!application.value && !!tried.value
       </div>
       <ElButton @click="router.push(`/applications/${slug}`)">Its page</ElButton>
     </div>
-    <nav class="steps" aria-label="Steps">
-      <a
-        v-for="s in states"
-        :key="s.id"
-        :href="`#${s.id}`"
-        :class="{ done: s.done, next: s === next }"
-        @click.prevent="goTo(s.id)"
-        ><b
-          ><span aria-hidden="true">{{ s.done ? "✓" : "○" }}</span> {{ s.title }}</b
-        ><span>{{ s.text }}</span></a
-      >
-    </nav>
+    <StepNav :steps="states" :next="next" @go="goTo" />
     <p v-if="next" class="hint">
       Next: <a :href="`#${next.id}`" @click.prevent="goTo(next.id)">{{ next.title.toLowerCase() }}</a>
     </p>
@@ -223,38 +164,6 @@ const { open, show } = useSteps(slug, () => !!application.value && !!tried.value
 </template>
 
 <style scoped>
-.steps {
-  display: grid;
-  grid-template-columns: repeat(6, minmax(0, 1fr));
-  border: 1px solid var(--rule);
-  border-radius: 4px;
-  background: var(--card);
-}
-.steps a {
-  padding: 10px 14px;
-  text-decoration: none;
-  color: var(--ink);
-  border-right: 1px solid var(--hair);
-  font-size: 14px;
-}
-.steps a:last-child {
-  border: 0;
-}
-.steps span {
-  display: block;
-  color: var(--soft);
-  font-size: 13px;
-}
-.steps b span {
-  display: inline;
-  color: inherit;
-}
-.steps .done b {
-  color: var(--moss);
-}
-.steps .next {
-  box-shadow: inset 0 -3px 0 var(--brass-line);
-}
 .hint {
   margin: 10px 0 0;
 }
@@ -279,11 +188,6 @@ aside {
   }
   .in-step {
     display: none;
-  }
-}
-@media (max-width: 900px) {
-  .steps {
-    grid-template-columns: repeat(3, 1fr);
   }
 }
 </style>

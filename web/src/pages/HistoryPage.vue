@@ -8,8 +8,9 @@ import ConfigSteps from "../components/ConfigSteps.vue";
 import CopyValue from "../components/CopyValue.vue";
 import FieldChanges from "../components/FieldChanges.vue";
 import ListPage from "../components/ListPage.vue";
+import RestoreAll from "../components/RestoreAll.vue";
 import TimeText from "../components/TimeText.vue";
-import { fromInput, inShort, pageOf, toInput } from "../composables/changes";
+import { inShort, pageOf } from "../composables/changes";
 import { useAct } from "../composables/load";
 
 const route = useRoute();
@@ -53,25 +54,12 @@ const restore = (look: boolean) =>
     await after(got, look);
   });
 
-// The whole configuration, as it was at a time.
-const at = ref(toInput(new Date(Date.now() - 3600_000)));
-const whole = ref<ConfigResult | null>(null);
-const back = (look: boolean) =>
-  act(async () => {
-    const got = await ok(
-      http.POST("/history/restore", {
-        body: { at: fromInput(at.value), preview: look, remark: remark.value.trim() || undefined },
-      }),
-    );
-    if (look) whole.value = got;
-    else await after(got, false);
-  });
 async function after(got: ConfigResult, look: boolean) {
   if (look) {
     preview.value = got;
     return;
   }
-  [done.value, preview.value, whole.value, open.value, remark.value] = [got, null, null, null, ""];
+  [done.value, preview.value, open.value, remark.value] = [got, null, null, ""];
   turn.value++;
 }
 const kinds: [string, string][] = [
@@ -188,26 +176,7 @@ const kinds: [string, string][] = [
       <p>Nothing was changed yet.</p>
     </template>
   </ListPage>
-  <section v-if="!slug" class="panel whole">
-    <h2>Everything, as it was at a time</h2>
-    <p class="soft">
-      What was made since then is deleted, what was deleted comes back, and everything else is as it was. People,
-      sessions and keys stay as they are.
-    </p>
-    <div class="row restore">
-      <ElFormItem label="When">
-        <ElDatePicker v-model="at" type="datetime" format="YYYY-MM-DD HH:mm" value-format="YYYY-MM-DDTHH:mm" />
-      </ElFormItem>
-      <ElFormItem label="Remark">
-        <ElInput v-model="remark" autocomplete="off" />
-      </ElFormItem>
-      <ElButton :loading="busy" @click="back(true)">See what it would do</ElButton>
-      <ElButton v-if="whole?.steps.length" type="danger" :loading="busy" @click="back(false)"
-        >Bring everything back</ElButton
-      >
-    </div>
-    <ConfigSteps v-if="whole" :result="whole" />
-  </section>
+  <RestoreAll v-if="!slug" @done="after($event, false)" />
 </template>
 
 <style scoped>
@@ -233,7 +202,6 @@ const kinds: [string, string][] = [
   margin: 0;
   min-width: 14rem;
 }
-.whole,
 .done {
   margin-top: 24px;
 }

@@ -63,18 +63,9 @@ const load = (query: Record<string, string>) =>
   </section>
   <section class="panel">
     <div class="head">
-      <div role="tablist" aria-label="Our keys" class="tabs">
-        <button
-          v-for="(text, key) in words"
-          :key="key"
-          type="button"
-          role="tab"
-          :aria-selected="purpose === key"
-          @click="choose(String(key))"
-        >
-          {{ text }}
-        </button>
-      </div>
+      <ElTabs class="tabs" :model-value="purpose" aria-label="Our keys" @tab-change="choose(String($event))">
+        <ElTabPane v-for="(text, key) in words" :key="key" :name="key" :label="text" />
+      </ElTabs>
       <div v-if="!purpose.startsWith('token-')" class="for">
         <ElFormItem label="Towards">
           <ObjectPick v-model="partner" of="partners" none="all partners" />
@@ -153,20 +144,6 @@ const load = (query: Record<string, string>) =>
   flex-wrap: wrap;
   gap: 4px;
   border-bottom: 1px solid var(--rule);
-}
-.tabs button {
-  background: none;
-  border: 0;
-  border-bottom: 3px solid transparent;
-  padding: 8px 14px;
-  color: var(--soft);
-  font: inherit;
-  cursor: pointer;
-}
-.tabs button[aria-selected="true"] {
-  color: var(--ink);
-  border-color: var(--brass-line);
-  font-weight: 700;
 }
 .for {
   min-width: 240px;

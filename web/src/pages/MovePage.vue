@@ -6,8 +6,12 @@ import { useRoute } from "vue-router";
 import { http, ok, type MoveApplication, type MoveComparison, type MoveWave } from "../api/client";
 import CopyValue from "../components/CopyValue.vue";
 import EstateNav from "../components/EstateNav.vue";
+import MoveCompared from "../components/MoveCompared.vue";
+import MoveReady from "../components/MoveReady.vue";
+import StillUsesPanel from "../components/StillUsesPanel.vue";
 import TimeText from "../components/TimeText.vue";
 import WavePanel from "../components/WavePanel.vue";
+import { results } from "../composables/movewords";
 import { useAct, useLoad, useTicker } from "../composables/load";
 import { useSession } from "../composables/session";
 
@@ -64,26 +68,8 @@ const end = () =>
     await ok(http.DELETE("/moves/{slug}", { params: path() }));
     await refresh();
   });
-const verdicts: Record<string, { text: string; state: string }> = {
-  ready: { text: "ready", state: "sound" },
-  look: { text: "look at it", state: "attention" },
-  blocked: { text: "not ready", state: "broken" },
-};
-const results: Record<string, { text: string; state: string }> = {
-  same: { text: "the same", state: "sound" },
-  differs: { text: "differs", state: "broken" },
-  failed: { text: "failed", state: "broken" },
-  alone: { text: "nothing to compare with", state: "attention" },
-  outside: { text: "not in the circle", state: "" },
-};
 const nextWave = computed(() => Math.max(0, ...(move.value?.waves ?? []).map((w) => w.number)) + 1);
 const movable = (w: MoveWave | undefined) => !w || w.state !== "open";
-/** A row for each difference; what is alike has one row of its own. */
-const comparedRows = computed(() =>
-  (compared.value?.items ?? []).flatMap((c) =>
-    (c.differences.length ? c.differences : [null]).map((d, i) => ({ c, d, i })),
-  ),
-);
 </script>
 
 <template>
@@ -133,41 +119,7 @@ const comparedRows = computed(() =>
         </ElTableColumn>
         <ElTableColumn label="Ready">
           <template #default="{ row: a }">
-            <span class="small"
-              ><span class="tag" :class="verdicts[a.verdict.state]?.state">{{ verdicts[a.verdict.state]?.text }}</span>
-              <details v-if="a.verdict.why.length || a.needs.length">
-                <summary>{{ a.verdict.why[0] ?? "what it needs" }}</summary>
-                <ul v-if="a.verdict.why.length > 1">
-                  <li v-for="y in a.verdict.why.slice(1)" :key="y">{{ y }}</li>
-                </ul>
-                <p>
-                  {{ a.people.all }} people used it through {{ move.from.name }}: {{ a.people.linked }} are known to
-                  {{ move.to.name }}, {{ a.people.found }} would be found, {{ a.people.strangers }} would be
-                  strangers<template v-if="a.people.doubtful">, {{ a.people.doubtful }} share a value</template>.
-                </p>
-                <ElTable v-if="a.needs.length" table-layout="auto" :data="a.needs" row-key="attribute">
-                  <ElTableColumn label="Needs">
-                    <template #default="{ row: n }">
-                      <span class="mono"
-                        >{{ n.attribute }}{{ n.required ? " *" : "" }}<br /><span class="soft"
-                          >for {{ n.as.join(", ") }}</span
-                        ></span
-                      >
-                    </template>
-                  </ElTableColumn>
-                  <ElTableColumn :label="move.from.name">
-                    <template #default="{ row: n }">
-                      <span class="mono">{{ n.from || "–" }}</span>
-                    </template>
-                  </ElTableColumn>
-                  <ElTableColumn :label="move.to.name">
-                    <template #default="{ row: n }">
-                      <span class="mono">{{ n.to || "–" }}</span>
-                    </template>
-                  </ElTableColumn>
-                </ElTable>
-              </details></span
-            >
+            <MoveReady :move="move" :a="a as MoveApplication" />
           </template>
         </ElTableColumn>
         <ElTableColumn label="Both ways">
@@ -216,56 +168,8 @@ const comparedRows = computed(() =>
         </ElTableColumn>
       </ElTable>
     </WavePanel>
-    <section v-if="compared?.items.length" class="panel">
-      <h2>Both ways, side by side</h2>
-      <ElTable table-layout="auto" :data="comparedRows">
-        <ElTableColumn label="Person">
-          <template #default="{ row: { c, i } }">{{ i ? "" : c.person || "–" }}</template>
-        </ElTableColumn>
-        <ElTableColumn label="Application">
-          <template #default="{ row: { c, i } }">{{ i ? "" : c.application }}</template>
-        </ElTableColumn>
-        <ElTableColumn label="Result">
-          <template #default="{ row: { c, i } }">
-            <template v-if="!i"
-              ><span class="tag" :class="results[c.result]?.state">{{ results[c.result]?.text ?? c.result }}</span>
-              <RouterLink v-if="c.reference" :to="`/traces/${c.reference}`" class="small">trace</RouterLink><br /><span
-                class="small soft"
-                >{{ c.how }}, <TimeText :at="c.at" from /></span
-            ></template>
-          </template>
-        </ElTableColumn>
-        <ElTableColumn label="Claim">
-          <template #default="{ row: { c, d } }">
-            <span class="mono">{{ d?.name ?? c.code }}</span>
-          </template>
-        </ElTableColumn>
-        <ElTableColumn :label="`With ${move.from.name}`">
-          <template #default="{ row: { d } }">
-            <span class="mono">{{ d ? d.was.join(", ") || "nothing" : "" }}</span>
-          </template>
-        </ElTableColumn>
-        <ElTableColumn :label="`With ${move.to.name}`">
-          <template #default="{ row: { d } }">
-            <span class="mono">{{ d ? d.is.join(", ") || "nothing" : "" }}</span>
-          </template>
-        </ElTableColumn>
-      </ElTable>
-    </section>
-    <section v-if="uses" class="panel">
-      <h2>What still uses {{ uses.provider.name }}</h2>
-      <p v-for="w in uses.words" :key="w">{{ w }}</p>
-      <ul v-if="uses.apps.length || uses.routes.length || uses.rules.length">
-        <li v-for="a in uses.apps" :key="a.slug">
-          <RouterLink :to="`/applications/${a.slug}?station=access`">{{ a.name }}</RouterLink>
-          <span class="soft small">{{ a.signIns }} sign-ins with it in 30 days, {{ a.others }} other providers</span>
-        </li>
-        <li v-for="r in [...uses.routes, ...uses.rules]" :key="r">{{ r }}</li>
-      </ul>
-      <p v-if="uses.closable">
-        <RouterLink :to="`/providers/${uses.provider.slug}?station=reach`">Close it</RouterLink>
-      </p>
-    </section>
+    <MoveCompared v-if="compared?.items.length" :move="move" :compared="compared.items" />
+    <StillUsesPanel v-if="uses" :uses="uses" />
   </template>
 </template>
 

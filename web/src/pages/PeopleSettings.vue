@@ -174,7 +174,7 @@ const cancel = () =>
                 done: "Done",
               }[job.state] ?? job.state
             }}</b>
-            <progress v-if="job.state === 'running'" :value="job.percent" max="100"></progress>
+            <ElProgress v-if="job.state === 'running'" :percentage="job.percent" />
           </p>
           <p>
             {{ job.lines }} lines: {{ job.created }} {{ job.writing ? "created" : "would be created" }},

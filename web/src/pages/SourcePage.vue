@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { sure } from "../composables/sure";
 import { ElButton } from "element-plus";
-import { computed, ref } from "vue";
+import { ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok, type SourceEntity } from "../api/client";
+import AdoptedList from "../components/AdoptedList.vue";
 import CopyValue from "../components/CopyValue.vue";
 import FindingList from "../components/FindingList.vue";
 import ListPage from "../components/ListPage.vue";
+import SourceJob from "../components/SourceJob.vue";
 import TimeText from "../components/TimeText.vue";
 import { useAct, useLoad, useTicker } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -30,14 +32,6 @@ useTicker(700, async () => {
 });
 const load = (query: Record<string, string>) => ok(http.GET("/sources/{slug}/entities", { params: { path, query } }));
 const { error: failed, busy, act } = useAct();
-const stages: Record<string, string> = {
-  fetching: "Fetching",
-  verifying: "Checking its signature and form",
-  storing: "Storing what changed",
-};
-const share = computed(() =>
-  source.value?.job && source.value.job.all > 0 ? source.value.job.have / source.value.job.all : undefined,
-);
 const refresh = () =>
   act(async () => {
     source.value = await ok(http.POST("/sources/{slug}/refresh", { params: { path } }));
@@ -81,11 +75,6 @@ async function remove() {
   });
 }
 const roles: Record<string, string> = { idp: "identity provider", sp: "service provider" };
-const outcomes: Record<string, string> = {
-  created: "a draft was made",
-  there: "is there already",
-  refused: "could not be taken",
-};
 </script>
 
 <template>
@@ -109,17 +98,7 @@ const outcomes: Record<string, string> = {
         <ElButton type="danger" @click="remove">Delete</ElButton>
       </div>
     </div>
-    <div v-if="source.job" class="panel job" role="status">
-      <p>
-        {{ stages[source.job.stage] ?? source.job.stage }} … {{ Math.round(source.job.have / 1e6)
-        }}<template v-if="source.job.all > 0"> of {{ Math.round(source.job.all / 1e6) }}</template> MB<template
-          v-if="source.job.entities"
-          >, {{ source.job.entities.toLocaleString() }} entities</template
-        >
-      </p>
-      <progress :value="share" max="1" aria-label="How far it is"></progress>
-      <p class="soft small">What was read before stays in force until the whole document was found good.</p>
-    </div>
+    <SourceJob v-if="source.job" :job="source.job" />
     <FindingList v-if="source.findings.length" :findings="source.findings" />
     <dl v-if="source.url || source.pinned" class="facts">
       <template v-if="source.url"
@@ -144,17 +123,7 @@ const outcomes: Record<string, string> = {
       <ElButton native-type="submit" :loading="busy" :disabled="!wanted.trim()">Look up</ElButton>
     </ElForm>
     <p v-if="failed" class="error" role="alert">{{ failed }}</p>
-    <ul v-if="results.length" class="results" aria-live="polite">
-      <li v-for="r in results" :key="r.entityId">
-        <span class="mono">{{ r.entityId }}</span> {{ outcomes[r.outcome] ?? r.outcome
-        }}<template v-if="r.slug"
-          >:
-          <RouterLink :to="r.as === 'application' ? `/applications/${r.slug}/connect` : `/providers/${r.slug}`">{{
-            r.slug
-          }}</RouterLink></template
-        ><span v-if="r.outcome === 'refused'" class="soft"> {{ r.reason }}</span>
-      </li>
-    </ul>
+    <AdoptedList v-if="results.length" :results="results" />
     <ListPage
       :key="turn"
       :load="load"
@@ -228,16 +197,6 @@ const outcomes: Record<string, string> = {
 </template>
 
 <style scoped>
-.job {
-  margin-bottom: 16px;
-}
-.job p {
-  margin: 0 0 6px;
-}
-progress {
-  width: 100%;
-  accent-color: var(--sea);
-}
 .facts {
   display: grid;
   grid-template-columns: 150px minmax(0, 1fr);
@@ -254,8 +213,5 @@ dd {
 .look .el-form-item {
   flex: 1;
   margin: 0;
-}
-.results {
-  padding-left: 18px;
 }
 </style>

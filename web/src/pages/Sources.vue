@@ -139,8 +139,8 @@ const add = () =>
         >Add and read it</ElButton
       >
       <template v-if="busy && file && kind === 'file'"
-        ><progress :max="file.size" :value="sent" aria-label="Sent so far"></progress
-        ><span class="soft">{{ Math.round(sent / 1e6) }} of {{ Math.round(file.size / 1e6) }} MB</span>
+        ><ElProgress :percentage="Math.round((100 * sent) / file.size)" aria-label="Sent so far" />
+        <span class="soft">{{ Math.round(sent / 1e6) }} of {{ Math.round(file.size / 1e6) }} MB</span>
         <ElButton @click="stopped = true">Cancel</ElButton>
       </template>
     </div>
