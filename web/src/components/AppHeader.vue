@@ -130,6 +130,7 @@ kbd {
   font-size: 14px;
   padding: 6px 2px;
   margin: 0;
+  text-decoration: none;
 }
 .plain:hover,
 nav a:hover {

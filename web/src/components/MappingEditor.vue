@@ -6,6 +6,7 @@ import { useRows } from "../composables/edits";
 import { useLoad } from "../composables/load";
 import { madeBy, readRows, writeRows } from "../composables/mapping";
 import { usePreview } from "../composables/preview";
+import MappingRows from "./MappingRows.vue";
 import MappingTable from "./MappingTable.vue";
 import PreviewChoice from "./PreviewChoice.vue";
 import PreviewResult from "./PreviewResult.vue";
@@ -80,13 +81,14 @@ function addRule(rule?: Rule, instead?: number) {
       }}
     </p>
     <PreviewChoice v-if="props.preview && !readonly" :preview="preview" :direction="direction" />
-    <MappingTable
+    <MappingTable v-if="readonly" :rows="rows" :direction="direction" :openid="openid" />
+    <MappingRows
+      v-else
       v-model="rows"
       :direction="direction"
-      :readonly="readonly"
       :openid="openid"
       :sets="mappings"
-      :made="got || problemAt ? made : undefined"
+      :made="made"
       :sources="sources"
       :targets="targets"
     />

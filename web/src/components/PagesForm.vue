@@ -84,6 +84,9 @@ async function mark([f]: File[]) {
 </template>
 
 <style scoped>
+.pages-form {
+  margin-top: 20px;
+}
 .two {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(18rem, 1fr));

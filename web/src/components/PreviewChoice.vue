@@ -57,5 +57,6 @@ const ways = computed<[PreviewBy, string][]>(() => [
 .row :deep(.el-form-item) {
   margin: 0;
   gap: 8px;
+  align-items: center;
 }
 </style>

@@ -103,6 +103,7 @@ const words = computed(() => stepMenu.map((s) => [s.word, `${s.word}: ${s.means}
   text-overflow: ellipsis;
 }
 .add {
-  width: 58px;
+  width: 62px;
+  min-width: 0;
 }
 </style>

@@ -1,0 +1,81 @@
+package browser_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"innergate/core/claims"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/performance"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestTheConsoleIsQuick measures what a page's first paint and a typed letter cost the browser. Medians are held, since
+// other tests run beside this one; the figures are printed.
+func TestTheConsoleIsQuick(t *testing.T) {
+	beside(t)
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+
+	// First paint of the overview: script, style and layout until the page has its lines.
+	_, err := chromedp.Call(p.ctx, performance.Enable, performance.EnableParams{})
+	require.NoError(t, err)
+	var paints []float64
+	for range 5 {
+		p.open(w.URL + "/console/")
+		p.see("What needs somebody")
+		paints = append(paints, 1000*p.taskSeconds())
+	}
+	slices.Sort(paints)
+	t.Logf("overview: %.0f ms of the browser's own time in the median, %.0f to %.0f", paints[2], paints[0], paints[4])
+	assert.Less(t, paints[2], 300.0)
+
+	// A letter in the name of a rule among twenty.
+	a, err := w.Client().Application(t.Context(), "crew-rota")
+	require.NoError(t, err)
+	for i := range 20 {
+		a.Mapping = append(a.Mapping, claims.Rule{Set: fmt.Sprintf("extra%d", i), From: []string{"email"}, Steps: []claims.Step{{Word: "lower"}}})
+	}
+	_, err = w.Client().PutApplication(t.Context(), a.Application, a.Revision)
+	require.NoError(t, err)
+	p.open(w.URL + "/console/applications/crew-rota?station=mapping-out")
+	p.wait(`document.querySelector('[aria-label="Name of rule 24"]')`)
+	keys, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](`(async () => {
+		const e = document.querySelector('[aria-label="Name of rule 12"]'), out = [];
+		e.focus();
+		for (let i = 0; i < 30; i++) {
+			const t = performance.now();
+			e.value += "x";
+			e.dispatchEvent(new Event("input", { bubbles: true }));
+			for (let n = 0; n < 20; n++) await Promise.resolve(); // what the letter causes is drawn in this turn
+			e.getBoundingClientRect(); // what has to be laid out is
+			out.push(performance.now() - t);
+			await new Promise((r) => setTimeout(r, 30));
+		}
+		return out;
+	})()`, chromedp.EvalAwaitPromise))
+	require.NoError(t, err)
+	require.Len(t, keys, 30)
+	slices.Sort(keys)
+	t.Logf("a letter: %.1f ms in the median, %.1f at the most", keys[15], keys[29])
+	assert.Less(t, keys[15], 16.0)
+}
+
+// taskSeconds is how long the page's tab has worked.
+func (p *page) taskSeconds() float64 {
+	p.t.Helper()
+	got, err := chromedp.Call(p.ctx, performance.GetMetrics, cdp.Empty{})
+	require.NoError(p.t, err)
+	for _, m := range got.Metrics {
+		if m.Name == "TaskDuration" {
+			return m.Value
+		}
+	}
+	p.t.Fatal("the browser does not say how long it works")
+	return 0
+}
