@@ -199,14 +199,7 @@ func TestEveryPage(t *testing.T) {
 	require.NoError(t, err)
 	reference := list.Items[0].Reference
 
-	p := newPage(t)
-	p.open(w.URL + "/console/sign-in")
-	p.see("Console for administrators")
-	p.accessible()
-	p.shot("sign-in")
-	p.signIn(w)
-	var first map[string]float64
-	for _, c := range []struct{ path, text, shot string }{
+	pages := []struct{ path, text, shot string }{
 		{"/", "Newest sign-ins", "overview-plain"},
 		{"/applications", "Weekly duty lists", "applications"},
 		{"/applications/new", "Begin with whatever you have", "connect-new"},
@@ -245,36 +238,55 @@ func TestEveryPage(t *testing.T) {
 		{"/settings", "Make a token", "settings-plain"},
 		{"/nowhere", "nothing at this address", ""},
 		{"/applications/nobody", "no application of this name", ""},
-	} {
-		p.open(w.URL + "/console" + c.path)
-		eval[bool](p, `(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>`+
-			`window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),true)`)
-		shown := quote(c.text)
-		p.wait("document.body.textContent.includes(" + shown + ") || " +
-			"[...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + shown + "))")
-		loaded := scripts(p)
-		if first == nil {
-			first = loaded
-			assert.Less(t, total(loaded, nil), 250e3, "the first page's scripts, compressed")
-		}
-		assert.Less(t, total(loaded, first), 120e3, "what %s adds to them", c.path)
-		for _, theme := range []string{"light", "dark"} {
-			eval[bool](p, `(document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
-			p.wait(`document.getAnimations().every(a=>a.playState!=="running")`) // colours fade over
-			p.accessible()
-			require.Empty(t, eval[[]string](p, "window.__blocked"), c.path)
-			p.shot(cmp.Or(c.shot, "page"+strings.NewReplacer("/", "-", "?", "-", "=", "-").Replace(c.path)) +
-				map[string]string{"light": "", "dark": "-dark"}[theme])
-		}
-		eval[bool](p, `(document.documentElement.classList.remove("dark"),true)`)
-		for _, width := range []int64{820, 640, 390} { // 640 is what is left of 1280 at twice the size
-			p.size(width, 1180)
-			assert.LessOrEqual(t, eval[int64](p, "document.documentElement.scrollWidth"), width, "%s is wider than the screen", c.path)
-			p.accessible()
-			p.shot(fmt.Sprintf("narrow-%d%s", width, strings.NewReplacer("/", "-", "?", "-", "=", "-").Replace(c.path)))
-		}
-		p.size(1280, 800)
 	}
+	signIn := newPage(t)
+	signIn.open(w.URL + "/console/sign-in")
+	signIn.see("Console for administrators")
+	signIn.accessible()
+	signIn.shot("sign-in")
+	const halves = 2
+	for half := range halves {
+		t.Run(fmt.Sprintf("part %d", half+1), func(t *testing.T) {
+			t.Parallel()
+			p := newPage(t)
+			p.signIn(w)
+			first := scripts(p)
+			assert.Less(t, total(first, nil), 250e3, "the first page's scripts, compressed")
+			for i := half; i < len(pages); i += halves {
+				everyWay(p, w, pages[i].path, pages[i].text, pages[i].shot, first)
+			}
+		})
+	}
+}
+
+// everyWay looks at a page in light and dark and at each width: it is accessible, nothing of it is blocked, and it is no
+// wider than the screen and not too heavy.
+func everyWay(p *page, w *demo.World, path, text, shot string, first map[string]float64) {
+	t := p.t
+	t.Helper()
+	p.open(w.URL + "/console" + path)
+	eval[bool](p, `(window.__blocked=[],document.addEventListener("securitypolicyviolation",e=>`+
+		`window.__blocked.push(e.violatedDirective+" "+e.blockedURI)),true)`)
+	shown := quote(text)
+	p.wait("document.body.textContent.includes(" + shown + ") || " +
+		"[...document.querySelectorAll('input,textarea')].some(i=>i.value.includes(" + shown + "))")
+	assert.Less(t, total(scripts(p), first), 120e3, "what %s adds to them", path)
+	for _, theme := range []string{"light", "dark"} {
+		eval[bool](p, `(document.documentElement.classList.toggle("dark",`+quote(theme)+`==="dark"),true)`)
+		p.wait(`document.getAnimations().every(a=>a.playState!=="running")`) // colours fade over
+		p.accessible()
+		require.Empty(t, eval[[]string](p, "window.__blocked"), path)
+		p.shot(cmp.Or(shot, "page"+strings.NewReplacer("/", "-", "?", "-", "=", "-").Replace(path)) +
+			map[string]string{"light": "", "dark": "-dark"}[theme])
+	}
+	eval[bool](p, `(document.documentElement.classList.remove("dark"),true)`)
+	for _, width := range []int64{820, 640, 390} { // 640 is what is left of 1280 at twice the size
+		p.size(width, 1180)
+		assert.LessOrEqual(t, eval[int64](p, "document.documentElement.scrollWidth"), width, "%s is wider than the screen", path)
+		p.accessible()
+		p.shot(fmt.Sprintf("narrow-%d%s", width, strings.NewReplacer("/", "-", "?", "-", "=", "-").Replace(path)))
+	}
+	p.size(1280, 800)
 }
 
 // scripts are what the page has loaded of them: by address, the octets that came over the network.

@@ -139,11 +139,12 @@ const load = (query: Record<string, string>) =>
 .panel {
   margin-bottom: 18px;
 }
-.tabs {
-  display: flex;
+.head {
   flex-wrap: wrap;
-  gap: 4px;
-  border-bottom: 1px solid var(--rule);
+}
+.tabs {
+  flex: 1 1 420px;
+  min-width: 0;
 }
 .for {
   min-width: 240px;
