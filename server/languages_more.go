@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -22,6 +23,9 @@ type Tongue struct {
 	Name  string            `json:"name" yaml:"name"`
 	Texts map[string]string `json:"texts" yaml:"texts"`
 }
+
+// places are where values stand in a text: %s, %d, and a sign of percent that stands for itself.
+var places = regexp.MustCompile(`%.?`)
 
 const mostTongue = 512 << 10
 
@@ -67,9 +71,8 @@ func ReadTongue(tag string, data []byte) (*Tongue, []string, error) {
 			remarks = append(remarks, fmt.Sprintf("nobody says %q; it is not used", english))
 		case strings.TrimSpace(other) == "":
 			remarks = append(remarks, fmt.Sprintf("%q has no translation; it is said in English", english))
-		case strings.Count(english, "%s") != strings.Count(other, "%s") || strings.Count(other, "%") != strings.Count(other, "%s"):
-			remarks = append(remarks, fmt.Sprintf("%q needs %d places for values (%%s), and no other %%; it is said in English", english,
-				strings.Count(english, "%s")))
+		case !slices.Equal(places.FindAllString(english, -1), places.FindAllString(other, -1)):
+			remarks = append(remarks, fmt.Sprintf("%q needs the same places for values in the same order; it is said in English", english))
 		default:
 			continue
 		}

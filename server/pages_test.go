@@ -82,7 +82,7 @@ func TestALanguageIsAdded(t *testing.T) {
 	assert.Len(t, tongue.Texts, 2)
 	require.Len(t, remarks, 2)
 	assert.Contains(t, remarks[0], "nobody says")
-	assert.Contains(t, remarks[1], "1 places for values")
+	assert.Contains(t, remarks[1], "the same places for values")
 	for tag, bad := range map[string]string{"x y": french, "fr": "texts: [", "pt": "name: x\nwhat: y\n"} {
 		_, _, err := server.ReadTongue(tag, []byte(bad))
 		assert.Error(t, err, tag)

@@ -86,8 +86,8 @@ header {
   font-weight: 700;
   font-size: 16px;
   color: var(--bar-ink);
-  text-decoration: none;
   white-space: nowrap;
+  text-decoration: none;
 }
 nav {
   display: flex;
@@ -130,6 +130,9 @@ kbd {
   font-size: 14px;
   padding: 6px 2px;
   margin: 0;
+  text-decoration: none;
+}
+.plain.el-button.is-link {
   text-decoration: none;
 }
 .plain:hover,

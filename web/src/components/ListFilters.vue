@@ -94,10 +94,12 @@ const all = () => chips.value.forEach((c) => emit("set", c.name, ""));
   margin-right: 6px;
   color: var(--soft);
 }
-.filter {
+.filter,
+.row > .filter {
   width: auto;
-  min-width: 150px;
-  max-width: 240px;
+  flex: 0 1 auto;
+  min-width: 160px;
+  max-width: 250px;
 }
 .chips {
   flex-basis: 100%;

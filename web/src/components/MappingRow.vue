@@ -55,7 +55,9 @@ function key(e: KeyboardEvent) {
       </ElSelect>
       <span v-else></span>
     </template>
-    <ElCheckbox v-if="row.kind !== 'use'" v-model="row.required" :aria-label="`Rule ${number} must have a value`" />
+    <ElCheckbox v-if="row.kind !== 'use'" v-model="row.required" :aria-label="`Rule ${number} must have a value`"
+      ><span class="narrow" aria-hidden="true">must have a value</span></ElCheckbox
+    >
     <span v-else></span>
     <div class="makes small">
       <span v-if="problem" class="bad" role="alert">{{ problem }}</span>
@@ -89,6 +91,9 @@ function key(e: KeyboardEvent) {
   padding: 5px 10px;
   overflow-wrap: anywhere;
 }
+.narrow {
+  display: none;
+}
 .bad {
   color: var(--rust);
 }
@@ -102,6 +107,9 @@ function key(e: KeyboardEvent) {
   .rule > :last-child {
     grid-column: 3;
     grid-row: 1;
+  }
+  .narrow {
+    display: inline;
   }
 }
 </style>

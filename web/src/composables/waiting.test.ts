@@ -17,11 +17,11 @@ const found = (severity: string, title: string) =>
   }) as unknown as Finding;
 
 describe("what needs somebody", () => {
-  it("counts what many have the same", () => {
+  it("names the first of many that have the same", () => {
     const many = Array.from({ length: 40 }, (_, i) => ({ ...found("attention", "x"), slug: `a${i}` }));
     const lines = foundLines([...many, found("broken", "a")]);
     expect(lines.length).toBe(4);
-    expect(lines[3]).toMatchObject({ title: expect.stringMatching(/^38 more: /), to: "/checkup?code=x" });
+    expect(lines[3]).toMatchObject({ title: expect.stringMatching(/^More of the same: /), to: "/checkup?code=x" });
   });
   it("begins with what is broken", () => {
     const lines = foundLines([found("remark", "c"), found("broken", "a"), found("attention", "b")]);

@@ -29,7 +29,7 @@ const foundLine = (f: Found): Line => ({
 });
 const ofAKind = 2; // so many of the same are named one by one
 
-/** What was found, the worst first. Where many have the same, the first are named and the others counted. */
+/** What was found, the worst first. Where many have the same, the first are named, and the others are found in the checkup. */
 export function foundLines(findings: Found[]): Line[] {
   const sorted = [...findings].sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3));
   const same = new Map<string, Found[]>();
@@ -39,12 +39,11 @@ export function foundLines(findings: Found[]): Line[] {
   }
   return [...same.entries()].flatMap(([key, list]) => {
     if (list.length <= ofAKind + 1) return list.map(foundLine);
-    const rest = list.length - ofAKind;
     const { code, title } = list[ofAKind]!;
     const others = {
       ...foundLine(list[ofAKind]!),
       key,
-      title: `${rest} more: ${title}`,
+      title: `More of the same: ${title}`,
       to: `/checkup?code=${encodeURIComponent(code)}`,
     };
     return [...list.slice(0, ofAKind).map(foundLine), others];

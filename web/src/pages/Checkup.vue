@@ -31,6 +31,7 @@ const most = ref(few);
 const codes = computed(() => [...new Set((data.value?.items ?? []).map((f) => f.code))].sort());
 const count = (severity: string) =>
   (data.value?.items ?? []).filter((f) => f.severity === severity && !f.accepted).length;
+const capped = computed(() => (data.value?.items.length ?? 0) >= 2000); // the service tells no more at once
 const { error, busy, act } = useAct();
 const ran = ref("");
 const run = () =>
@@ -56,7 +57,7 @@ const run = () =>
       <b>{{ count("broken") }}</b> broken
     </p>
     <p>
-      <b>{{ count("attention") }}</b> to attend to
+      <b>{{ count("attention") }}{{ capped ? "+" : "" }}</b> to attend to
     </p>
     <p>
       <b>{{ count("remark") }}</b> remarks

@@ -4,7 +4,7 @@ import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok, type Report } from "../api/client";
 import EstateNav from "../components/EstateNav.vue";
-import ObjectPick from "../components/ObjectPick.vue";
+import ListFilters from "../components/ListFilters.vue";
 import ReachTag from "../components/ReachTag.vue";
 import TimeText from "../components/TimeText.vue";
 import { useLoad } from "../composables/load";
@@ -47,6 +47,28 @@ const counts = computed(() =>
 );
 const when = new Date().toLocaleString(undefined, { dateStyle: "long", timeStyle: "short" });
 const print = () => window.print();
+const filters = computed(() => [
+  { name: "kind", label: "Speaks", options: Object.entries(kindWords) },
+  ...(side.value === "application" ? [{ name: "provider", label: "Provider", of: "providers" as const }] : []),
+  {
+    name: "expires",
+    label: "Certificate ends",
+    options: [
+      ["30", "within 30 days"],
+      ["60", "within 60 days"],
+      ["180", "within half a year"],
+    ] as [string, string][],
+  },
+  {
+    name: "unused",
+    label: "Unused",
+    options: [
+      ["30", "for 30 days"],
+      ["90", "for 90 days"],
+      ["365", "for a year"],
+    ] as [string, string][],
+  },
+]);
 </script>
 
 <template>
@@ -68,46 +90,14 @@ const print = () => window.print();
   <EstateNav :side="side === 'provider' ? 'providers' : 'applications'" class="no-print" />
   <div class="row bar no-print">
     <ElInput
+      class="search"
       type="search"
       :model-value="query.search"
       placeholder="Name or owner"
       aria-label="Name, short name or owner"
       @change="set('search', $event)"
     />
-    <label
-      >Speaks
-      <ElSelect :model-value="query.kind ?? ''" @change="set('kind', $event)">
-        <ElOption value="" label="all" />
-        <ElOption v-for="(w, k) in kindWords" :key="k" :value="k" :label="w" />
-      </ElSelect>
-    </label>
-    <ObjectPick
-      v-if="side === 'application'"
-      of="providers"
-      label="Provider"
-      none="all"
-      :model-value="query.provider ?? ''"
-      @update:model-value="set('provider', String($event ?? ''))"
-      >Provider</ObjectPick
-    >
-    <label
-      >Certificate ends
-      <ElSelect :model-value="query.expires ?? ''" @change="set('expires', $event)">
-        <ElOption value="" label="whenever" />
-        <ElOption value="30" label="within 30 days" />
-        <ElOption value="60" label="within 60 days" />
-        <ElOption value="180" label="within half a year" />
-      </ElSelect>
-    </label>
-    <label
-      >Unused
-      <ElSelect :model-value="query.unused ?? ''" @change="set('unused', $event)">
-        <ElOption value="" label="or not" />
-        <ElOption value="30" label="for 30 days" />
-        <ElOption value="90" label="for 90 days" />
-        <ElOption value="365" label="for a year" />
-      </ElSelect>
-    </label>
+    <ListFilters :filters="filters" :query="query" @set="set" />
     <ElCheckbox :model-value="!!query.findings" @change="set('findings', $event ? '1' : '')">with findings</ElCheckbox>
   </div>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
@@ -177,12 +167,10 @@ const print = () => window.print();
   font-size: 14px;
   color: var(--soft);
 }
+.search {
+  width: min(320px, 100%);
+}
 a.el-button {
   text-decoration: none;
-}
-@media print {
-  table.list {
-    font-size: 11px;
-  }
 }
 </style>
