@@ -42,12 +42,17 @@ func (s *Store) Aside(ctx context.Context, copied, empty []string, f func(*Store
 // shadow makes a temporary table like another, with its indexes.
 func shadow(tx *gorm.DB, table string, fill bool) error {
 	var made []struct{ Type, Name, SQL string }
-	if err := tx.Raw("SELECT type, name, sql FROM main.sqlite_master WHERE tbl_name = ? AND type IN ('table', 'index') AND sql IS NOT "+
-		"NULL ORDER BY type DESC", table).Scan(&made).Error; err != nil {
+	if err := tx.Raw("SELECT type, name, sql FROM main.sqlite_master WHERE tbl_name = ? AND type IN ('table', 'index', 'trigger') AND sql "+
+		"IS NOT NULL ORDER BY type DESC", table).Scan(&made).Error; err != nil {
 		return err
 	}
 	var indexes []string
 	for _, m := range made {
+		if m.Type == "trigger" {
+			// What the database does by itself for the table, it does here for the copy.
+			indexes = append(indexes, strings.Replace(m.SQL, "CREATE TRIGGER", "CREATE TEMP TRIGGER", 1))
+			continue
+		}
 		if m.Type == "table" {
 			if err := tx.Exec(strings.Replace(m.SQL, "CREATE TABLE", "CREATE TEMP TABLE", 1)).Error; err != nil {
 				return err

@@ -24,9 +24,9 @@ import (
 
 // Store is an open database: one connection that writes, a few that read.
 type Store struct {
-	write, read *gorm.DB
-	generation  *sql.Stmt
-	commits     atomic.Int64
+	write, read, long *gorm.DB
+	generation        *sql.Stmt
+	commits           atomic.Int64
 	// Folder holds the database, and what is worked on beside it.
 	Folder string
 	Sealer *Sealer
@@ -65,6 +65,10 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 		s.Close()
 		return nil, err
 	}
+	if s.long, err = connect(path+options+"&_query_only=true", 2); err != nil {
+		s.Close()
+		return nil, err
+	}
 	db, err := s.read.DB()
 	if err != nil {
 		return nil, err
@@ -96,7 +100,7 @@ func connect(dsn string, connections int) (*gorm.DB, error) {
 
 // Close closes the database.
 func (s *Store) Close() {
-	for _, db := range []*gorm.DB{s.read, s.write} {
+	for _, db := range []*gorm.DB{s.long, s.read, s.write} {
 		if db != nil {
 			if pool, err := db.DB(); err == nil {
 				pool.Close()
@@ -104,6 +108,19 @@ func (s *Store) Close() {
 		}
 	}
 }
+
+// Long is for queries that take long, such as reports and exports: they have connections of their own, so that nobody who
+// signs in waits for them, and an end. What runs after it is stopped in the database.
+func (s *Store) Long(ctx context.Context) (*gorm.DB, context.CancelFunc) {
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	if s.long == nil { // aside there is one connection
+		return s.read.WithContext(ctx), cancel
+	}
+	return s.long.WithContext(ctx), cancel
+}
+
+// longest is how long a report may take.
+const longest = 30 * time.Second
 
 // Read is for queries.
 func (s *Store) Read(ctx context.Context) *gorm.DB { return s.read.WithContext(ctx) }
@@ -284,6 +301,7 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
+		{ID: "2026-11-30-uses", Migrate: migrateUses},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {

@@ -440,6 +440,7 @@ func (g *Room) aside(ctx context.Context, f func(*Room) (*api.ConfigResult, erro
 		ctx,
 		[]string{
 			"applications",
+			"uses",
 			"providers",
 			"groups",
 			"rule_sets",

@@ -210,7 +210,8 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		Routes:   []string{},
 		Rules:    []string{},
 	}
-	db := g.Store.Read(ctx)
+	db, done := g.Store.Long(ctx)
+	defer done()
 	var apps []store.Application
 	if err := partners.UsedBy(db, slug).Order("name").Limit(500).Find(&apps).Error; err != nil {
 		return nil, store.Clear(err)

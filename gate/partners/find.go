@@ -308,7 +308,7 @@ func EntityColumn(id string) *string {
 
 // UsedBy finds the applications that name a provider.
 func UsedBy(db *gorm.DB, slug string) *gorm.DB {
-	return db.Model(&store.Application{}).Where("EXISTS (SELECT 1 FROM json_each(applications.body, '$.providers') WHERE value = ?)", slug)
+	return db.Model(&store.Application{}).Where("applications.id IN (SELECT application_id FROM uses WHERE provider = ?)", slug)
 }
 
 // KnownProviders refuses configurations that name providers which are not there.

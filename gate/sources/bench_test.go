@@ -13,6 +13,7 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/saml"
+	"innergate/gate/ground"
 	"innergate/store"
 	"innergate/testbed"
 )
@@ -77,7 +78,7 @@ func BenchmarkCheckup(b *testing.B) {
 		require.NoError(b, err)
 	}
 	begin := time.Now()
-	rows, err := l.Checkups.Applications(ctx, store.Page{Limit: 200}, "", "")
+	rows, err := l.Checkups.Applications(ctx, store.Page{Limit: 200}, ground.Narrow{}, "")
 	require.NoError(b, err)
 	floor := time.Since(begin) * time.Duration(1000/len(rows.Items))
 	b.Run("whole", func(b *testing.B) {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"gorm.io/gorm"
+
 	"innergate/api"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -55,8 +57,8 @@ func (g *Room) reportQuery(f ReportFilter) (string, map[string]any, error) {
 	signed := "application_id"
 	if f.Side == "provider" {
 		table, peopleOf, signed = "providers", "SELECT count(DISTINCT person_id) FROM links WHERE provider_id = o.id", "provider_id"
-		served = "(SELECT coalesce(json_group_array(slug), '[]') FROM applications a WHERE EXISTS (SELECT 1 FROM json_each(a.body, " +
-			"'$.providers') WHERE value = o.slug))"
+		served = "(SELECT coalesce(json_group_array(a.slug), '[]') FROM uses u JOIN applications a ON a.id = u.application_id WHERE " +
+			"u.provider = o.slug)"
 	} else if f.Side != "application" {
 		return "", nil, ground.BadRequest("side", fmt.Sprintf("%q is no side; application and provider are.", f.Side), "")
 	}
@@ -134,7 +136,9 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 		return nil, err
 	}
 	out := &api.Report{Items: []api.ReportLine{}, By: map[string]map[string]int{}, At: g.Now().UTC()}
-	rows, err := g.reportRows(ctx, q+" LIMIT @limit OFFSET @offset", with(args, map[string]any{"limit": f.Limit + 1, "offset": f.Offset}))
+	db, done := g.Store.Long(ctx)
+	defer done()
+	rows, err := reportRows(db, q+" LIMIT @limit OFFSET @offset", with(args, map[string]any{"limit": f.Limit + 1, "offset": f.Offset}))
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +146,7 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 		rows, out.Next = rows[:f.Limit], strconv.Itoa(f.Offset+f.Limit)
 	}
 	out.Items = append(out.Items, rows...)
-	if err := g.Store.Read(ctx).Raw("SELECT count(*) FROM ("+q+")", args).Row().Scan(&out.Count); err != nil {
+	if err := db.Raw("SELECT count(*) FROM ("+q+")", args).Row().Scan(&out.Count); err != nil {
 		return nil, store.Clear(err)
 	}
 	// How they are divided, for the head of the page.
@@ -151,7 +155,7 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 			Value string
 			N     int
 		}
-		if err := g.Store.Read(ctx).Raw("SELECT "+by+" AS value, count(*) AS n FROM ("+q+") GROUP BY 1 ORDER BY 2 DESC LIMIT 20",
+		if err := db.Raw("SELECT "+by+" AS value, count(*) AS n FROM ("+q+") GROUP BY 1 ORDER BY 2 DESC LIMIT 20",
 			args).Scan(&counts).Error; err != nil {
 			return nil, store.Clear(err)
 		}
@@ -164,7 +168,7 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 		Value string
 		N     int
 	}
-	if err := g.Store.Read(ctx).Raw("SELECT e.value AS value, count(*) AS n FROM ("+q+
+	if err := db.Raw("SELECT e.value AS value, count(*) AS n FROM ("+q+
 		") r, json_each(r.providers) e GROUP BY 1 ORDER BY 2 DESC LIMIT 20", args).Scan(&counts).Error; err != nil {
 		return nil, store.Clear(err)
 	}
@@ -185,7 +189,7 @@ func with(a, b map[string]any) map[string]any {
 	return out
 }
 
-func (g *Room) reportRows(ctx context.Context, q string, args map[string]any) ([]api.ReportLine, error) {
+func reportRows(db *gorm.DB, q string, args map[string]any) ([]api.ReportLine, error) {
 	var rows []struct {
 		Slug, Name, Kind, Reach, Owner, Tags, Providers string
 		LastSignIn                                      *time.Time
@@ -194,7 +198,7 @@ func (g *Room) reportRows(ctx context.Context, q string, args map[string]any) ([
 		People, Signed                                  int64
 		Broken, Attention                               int
 	}
-	if err := g.Store.Read(ctx).Raw(q, args).Scan(&rows).Error; err != nil {
+	if err := db.Raw(q, args).Scan(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	var out []api.ReportLine
@@ -236,7 +240,9 @@ func (g *Room) ReportCSV(ctx context.Context, f ReportFilter) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err := g.reportRows(ctx, q+" LIMIT @limit", with(args, map[string]any{"limit": reportMost}))
+	db, done := g.Store.Long(ctx)
+	defer done()
+	rows, err := reportRows(db, q+" LIMIT @limit", with(args, map[string]any{"limit": reportMost}))
 	if err != nil {
 		return nil, err
 	}
