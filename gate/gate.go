@@ -165,23 +165,41 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 	return aside.Changes, nil
 }
 
-// Tidy deletes what has expired and what is over its number. It is called from time to time.
+// Tidy deletes what has expired and what is over its number, room by room and a part at a time: between any two parts
+// whoever signs in takes the writer's turn. It is called from time to time.
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
-	rooms := []func(*gorm.DB, time.Time) error{
+	rooms := []func(*ground.Tidying) error{
 		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
 		g.Guarded.Tidy,
 		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Traces.Tidy,
 	}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		for _, tidy := range rooms {
-			if err := tidy(tx, now); err != nil {
+	for _, tidy := range rooms {
+		for part := 0; part < mostParts; part++ {
+			t := &ground.Tidying{Now: now}
+			if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+				t.Tx, t.More = tx, false
+				return tidy(t)
+			}); err != nil {
 				return err
 			}
+			if !t.More {
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(betweenParts):
+			}
 		}
-		return nil
-	})
+	}
+	return nil
 }
+
+const (
+	betweenParts = 20 * time.Millisecond
+	mostParts    = 400 // of a room at one time; the rest has its turn at the next
+)
 
 // WriteUsed writes down which certificates verified something and which client secrets were used since the last time.
 func (g *Gate) WriteUsed(ctx context.Context) error {

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/api"
 	"innergate/core/files"
 	"innergate/gate/ground"
@@ -111,7 +109,7 @@ func (g *Room) staged(in *api.LoadConfig) error {
 }
 
 // Tidy forgets what nobody has loaded within the hour.
-func (g *Room) Tidy(*gorm.DB, time.Time) error {
+func (g *Room) Tidy(*ground.Tidying) error {
 	g.tidyStaged()
 	return nil
 }

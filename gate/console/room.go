@@ -4,9 +4,6 @@ package console
 
 import (
 	"sync/atomic"
-	"time"
-
-	"gorm.io/gorm"
 
 	"innergate/gate/directory"
 	"innergate/gate/grants"
@@ -31,8 +28,9 @@ func New(g *ground.Ground, partners *partners.Room, grants *grants.Room, directo
 }
 
 // Tidy deletes sessions of the console that are over.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
+	return t.Delete(
 		ground.Over{Model: &store.ConsoleSession{}, Where: "expires_at < ?", Arg: now},
 	)
 }

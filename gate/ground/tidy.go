@@ -15,12 +15,26 @@ type Over struct {
 	Arg   any
 }
 
-// DeleteOver deletes what is over. Each room names the tables that it writes.
-func DeleteOver(tx *gorm.DB, over ...Over) error {
+// AtOnce is how many rows of a table one transaction of tidying deletes: whoever signs in meanwhile waits for no more.
+const AtOnce = 500
+
+// Tidying is one turn of tidying of a room, in a transaction of its own.
+type Tidying struct {
+	Tx  *gorm.DB
+	Now time.Time
+	// More is set where there may be more to be deleted than this turn did.
+	More bool
+}
+
+// Delete deletes a part of what is over. Each room names the tables that it writes.
+func (t *Tidying) Delete(over ...Over) error {
 	for _, o := range over {
-		if err := tx.Where(o.Where, o.Arg).Delete(o.Model).Error; err != nil {
-			return err
+		some := t.Tx.Session(&gorm.Session{NewDB: true}).Model(o.Model).Select("rowid").Where(o.Where, o.Arg).Limit(AtOnce)
+		gone := t.Tx.Where("rowid IN (?)", some).Delete(o.Model)
+		if gone.Error != nil {
+			return gone.Error
 		}
+		t.More = t.More || gone.RowsAffected >= AtOnce
 	}
 	return nil
 }
@@ -33,6 +47,6 @@ func UseOnce(tx *gorm.DB, issuer, id string, until time.Time) (fresh bool, err e
 }
 
 // Tidy forgets what was guessed wrong long ago, and identifiers that may come again.
-func (g *Ground) Tidy(tx *gorm.DB, now time.Time) error {
-	return DeleteOver(tx, Over{&store.Guess{}, "first_at < ?", now.Add(-GuessWindow)}, Over{&store.UsedID{}, "expires_at < ?", now})
+func (g *Ground) Tidy(t *Tidying) error {
+	return t.Delete(Over{&store.Guess{}, "first_at < ?", t.Now.Add(-GuessWindow)}, Over{&store.UsedID{}, "expires_at < ?", t.Now})
 }

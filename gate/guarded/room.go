@@ -4,7 +4,6 @@ package guarded
 
 import (
 	"sync"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -46,14 +45,15 @@ func New(
 }
 
 // Tidy forgets tickets and visits that are over.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
 	g.guards.Range(func(key, h any) bool {
 		if g.Now().Sub(h.(*heldGuard).at) > guardAgain {
 			g.guards.Delete(key)
 		}
 		return true
 	})
-	return ground.DeleteOver(tx,
+	return t.Delete(
 		ground.Over{Model: &store.GuardTicket{}, Where: "expires_at < ?", Arg: now},
 	)
 }

@@ -116,9 +116,10 @@ func UseDevice(tx *gorm.DB, hash []byte) (int64, error) {
 }
 
 // Tidy deletes tokens, grants and device codes that have been over for a while.
-func Tidy(tx *gorm.DB, now time.Time) error {
+func Tidy(t *ground.Tidying) error {
+	now := t.Now
 	day := now.Add(-24 * time.Hour)
-	return ground.DeleteOver(tx,
+	return t.Delete(
 		ground.Over{Model: &store.DeviceCode{}, Where: "expires_at < ?", Arg: now.Add(-time.Hour)},
 		ground.Over{Model: &store.Token{}, Where: "expires_at < ?", Arg: day},
 		ground.Over{Model: &store.Grant{}, Where: "expires_at < ?", Arg: day},

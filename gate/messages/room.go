@@ -4,10 +4,6 @@
 package messages
 
 import (
-	"time"
-
-	"gorm.io/gorm"
-
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
@@ -27,8 +23,9 @@ func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room) *Room
 }
 
 // Tidy deletes what nobody has come for in time.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
+	return t.Delete(
 		ground.Over{Model: &store.Arrival{}, Where: "created_at < ?", Arg: now.Add(-arrivalLife)},
 		ground.Over{Model: &store.Artifact{}, Where: "expires_at < ?", Arg: now},
 	)

@@ -5,8 +5,6 @@ package moves
 import (
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/gate/changes"
 	"innergate/gate/configuration"
 	"innergate/gate/ground"
@@ -50,8 +48,9 @@ func New(
 }
 
 // Tidy deletes trials, runs and samples that are over.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
+	return t.Delete(
 		ground.Over{Model: &store.MoveTrial{}, Where: "expires_at < ?", Arg: now},
 		ground.Over{Model: &store.MoveRun{}, Where: "expires_at < ?", Arg: now.Add(-time.Hour)},
 		ground.Over{Model: &store.MoveSample{}, Where: "at < ? AND move_id NOT IN (SELECT id FROM moves WHERE state = 'open')", Arg: now},

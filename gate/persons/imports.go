@@ -309,8 +309,10 @@ func (g *Room) CancelImport(ctx context.Context, who ground.Actor, id string) er
 }
 
 // Tidy forgets one-time links that are over, and files that nobody has gone on with for a week.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	if err := tidyLinks(tx, now); err != nil {
+func (g *Room) Tidy(t *ground.Tidying) error {
+	tx := t.Tx
+	now := t.Now
+	if err := tidyLinks(t); err != nil {
 		return err
 	}
 	var rows []store.ImportJob

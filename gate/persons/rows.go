@@ -152,8 +152,8 @@ func UseOneTimeLink(tx *gorm.DB, hash []byte, now time.Time) (int64, error) {
 	return store.Exec(tx, "DELETE FROM one_time_links WHERE token_hash = ? AND expires_at > ?", hash, now)
 }
 
-func tidyLinks(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx, ground.Over{Model: &store.OneTimeLink{}, Where: "expires_at < ?", Arg: now})
+func tidyLinks(t *ground.Tidying) error {
+	return t.Delete(ground.Over{Model: &store.OneTimeLink{}, Where: "expires_at < ?", Arg: t.Now})
 }
 
 // ForgetApplication takes away what people had at an application: who is assigned, what they agreed to, and as whom it

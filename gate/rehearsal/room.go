@@ -5,8 +5,6 @@ package rehearsal
 import (
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/gate/changes"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -54,8 +52,9 @@ func New(
 }
 
 // Tidy deletes rehearsals that have been over for a day.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
+	return t.Delete(
 		ground.Over{Model: &store.Rehearsal{}, Where: "expires_at < ?", Arg: now.Add(-24 * time.Hour)},
 	)
 }

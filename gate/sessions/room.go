@@ -6,8 +6,6 @@ package sessions
 import (
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/store"
@@ -27,12 +25,21 @@ func New(g *ground.Ground, partners *partners.Room) *Room {
 	return &Room{Ground: g, partners: partners, Telling: make(chan struct{}, 1)}
 }
 
-// Tidy deletes sessions that have been over for a month, and what stood beside them.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
-		ground.Over{Model: &store.Session{}, Where: "expires_at < ?", Arg: now.Add(-30 * 24 * time.Hour)},
-		ground.Over{Model: &store.SessionProof{}, Where: "session_id NOT IN (SELECT id FROM sessions) AND at < ?", Arg: now},
-		ground.Over{Model: &store.GuardSession{}, Where: "expires_at < ?", Arg: now},
-		ground.Over{Model: &store.SessionUse{}, Where: "session_id NOT IN (SELECT id FROM sessions) AND first_at < ?", Arg: now},
-	)
+// Tidy deletes sessions that have been over for a month, with what stands beside them.
+func (g *Room) Tidy(t *ground.Tidying) error {
+	var ids []string
+	over := t.Tx.Model(&store.Session{}).Where("expires_at < ?", t.Now.Add(-30*24*time.Hour)).Limit(ground.AtOnce)
+	if err := over.Pluck("id", &ids).Error; err != nil {
+		return err
+	}
+	t.More = len(ids) == ground.AtOnce
+	if len(ids) > 0 {
+		for _, stmt := range []string{"DELETE FROM session_proofs WHERE session_id IN ?", "DELETE FROM session_uses WHERE session_id IN ?",
+			"DELETE FROM sessions WHERE id IN ?"} {
+			if err := t.Tx.Exec(stmt, ids).Error; err != nil {
+				return err
+			}
+		}
+	}
+	return t.Delete(ground.Over{Model: &store.GuardSession{}, Where: "expires_at < ?", Arg: t.Now})
 }

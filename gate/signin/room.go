@@ -78,8 +78,9 @@ func New(
 }
 
 // Tidy deletes sign-ins and pushed requests that are over.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
+	return t.Delete(
 		ground.Over{Model: &store.SignIn{}, Where: "expires_at < ?", Arg: now.Add(-10 * time.Minute)},
 		ground.Over{Model: &store.PushedRequest{}, Where: "expires_at < ?", Arg: now},
 	)

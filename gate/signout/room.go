@@ -3,10 +3,6 @@
 package signout
 
 import (
-	"time"
-
-	"gorm.io/gorm"
-
 	"innergate/gate/grants"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
@@ -41,8 +37,9 @@ func New(
 }
 
 // Tidy deletes sign-outs that are over.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
-	return ground.DeleteOver(tx,
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
+	return t.Delete(
 		ground.Over{Model: &store.SignOut{}, Where: "expires_at < ?", Arg: now},
 	)
 }

@@ -124,7 +124,8 @@ func (g *Room) incoming(id string) string {
 }
 
 // Tidy removes documents that were uploaded and never read.
-func (g *Room) Tidy(_ *gorm.DB, now time.Time) error {
+func (g *Room) Tidy(t *ground.Tidying) error {
+	now := t.Now
 	files, err := os.ReadDir(filepath.Dir(g.incoming("x")))
 	if err != nil {
 		return nil // there is no such folder before the first source

@@ -128,7 +128,9 @@ func (g *Room) SetTraceRetention(ctx context.Context, who ground.Actor, in api.T
 }
 
 // Tidy deletes some traces that are too old or too many. It does a part at a time, so that sign-ins don't wait for it.
-func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
+func (g *Room) Tidy(t *ground.Tidying) error {
+	tx := t.Tx
+	now := t.Now
 	k, err := g.Retention(tx.Statement.Context)
 	if err != nil {
 		return err
@@ -137,29 +139,29 @@ func (g *Room) Tidy(tx *gorm.DB, now time.Time) error {
 		return err
 	}
 	// Those of strangers go first, and have room of their own: however many there are, no other goes for them.
-	if err := dropTraces(tx, "SELECT id FROM traces WHERE stranger AND id <= (SELECT id FROM traces WHERE stranger ORDER BY id DESC "+
-		"LIMIT 1 OFFSET ?) ORDER BY id LIMIT 20000", strangersKept); err != nil {
+	if err := dropTraces(t, "SELECT id FROM traces WHERE stranger AND id <= (SELECT id FROM traces WHERE stranger ORDER BY id DESC "+
+		"LIMIT 1 OFFSET ?) ORDER BY id LIMIT 500", strangersKept); err != nil {
 		return err
 	}
 	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE NOT stranger AND id <= (SELECT id FROM " +
-		"traces WHERE NOT stranger ORDER BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 2000)"
-	return dropTraces(tx, "SELECT id FROM ("+old+") ORDER BY id LIMIT 2000", store.FirstID(now.AddDate(0, 0, -k.Days)), k.Count)
+		"traces WHERE NOT stranger ORDER BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 500)"
+	return dropTraces(t, "SELECT id FROM ("+old+") ORDER BY id LIMIT 500", store.FirstID(now.AddDate(0, 0, -k.Days)), k.Count)
 }
 
 // strangersKept is how many traces are kept in which nobody has authenticated: the newest.
 const strangersKept = 5000
 
-// dropTraces deletes the traces that a query names.
-func dropTraces(tx *gorm.DB, query string, args ...any) error {
+// dropTraces deletes the traces that a query names, of which there are as many as one transaction may delete.
+func dropTraces(t *ground.Tidying, query string, args ...any) error {
 	var ids []string
-	if err := tx.Raw(query, args...).Scan(&ids).Error; err != nil {
+	if err := t.Tx.Raw(query, args...).Scan(&ids).Error; err != nil {
 		return err
 	}
-	for i := 0; i < len(ids); i += 500 {
-		part := ids[i:min(i+500, len(ids))]
+	t.More = t.More || len(ids) >= ground.AtOnce
+	if len(ids) > 0 {
 		for _, stmt := range []string{"DELETE FROM trace_ids WHERE trace_id IN ?", "DELETE FROM trace_additions WHERE trace_id IN ?",
 			"DELETE FROM traces WHERE id IN ?"} {
-			if err := tx.Exec(stmt, part).Error; err != nil {
+			if err := t.Tx.Exec(stmt, ids).Error; err != nil {
 				return fmt.Errorf("%s: %w", stmt, err)
 			}
 		}
@@ -169,14 +171,20 @@ func dropTraces(tx *gorm.DB, query string, args ...any) error {
 
 // tidyAdditions deletes what was added to traces that are gone, and the middle of what is over its number.
 func tidyAdditions(tx *gorm.DB, now time.Time) error {
-	const gone = "trace_id NOT IN (SELECT id FROM traces) AND at < ?"
-	if err := ground.DeleteOver(tx, ground.Over{Model: &store.TraceAddition{}, Where: gone, Arg: now.Add(-time.Hour)}); err != nil {
+	// Those of traces that are gone go with them. What came without one, or after it had gone, is looked for among those of
+	// the last day alone.
+	from, until := store.FirstID(now.Add(-25*time.Hour)), store.FirstID(now.Add(-time.Hour))
+	const gone = "DELETE FROM trace_additions WHERE id IN (SELECT id FROM trace_additions WHERE id >= ? AND id < ? AND trace_id NOT IN " +
+		"(SELECT id FROM traces) LIMIT ?)"
+	if err := tx.Exec(gone, from, until, ground.AtOnce).Error; err != nil {
 		return err
 	}
-	const crowded = "trace_id IN (SELECT trace_id FROM trace_additions GROUP BY trace_id HAVING count(*) > ?)"
+	const crowded = "trace_id IN (SELECT trace_id FROM trace_additions WHERE trace_id IN (SELECT trace_id FROM trace_additions WHERE id " +
+		">= ?) GROUP BY trace_id HAVING count(*) > ?)"
 	return tx.Exec(
 		"DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, "+AdditionPlace+" FROM trace_additions WHERE "+crowded+") "+
 			"WHERE n > ? AND left >= ?)",
+		from,
 		FirstAdditions+LastAdditions,
 		FirstAdditions,
 		LastAdditions,
