@@ -46,14 +46,23 @@ func TestTheConsoleIsQuick(t *testing.T) {
 	}
 	slices.Sort(paints)
 	load = max(load, p.busy())
-	t.Logf("overview: %.0f ms of the browser's own time in the median, %.0f to %.0f; busy %.1f", paints[2], paints[0], paints[4], load)
+	t.Logf(
+		"overview: %.0f ms of the browser's own time in the median, %.0f to %.0f; busy %.1f",
+		paints[2],
+		paints[0],
+		paints[4],
+		load,
+	)
 	assert.Less(t, paints[2], 1.5*300*load)
 
 	// A letter in the name of a rule among twenty.
 	a, err := w.Client().Application(t.Context(), "crew-rota")
 	require.NoError(t, err)
 	for i := range 20 {
-		a.Mapping = append(a.Mapping, claims.Rule{Set: fmt.Sprintf("extra%d", i), From: []string{"email"}, Steps: []claims.Step{{Word: "lower"}}})
+		a.Mapping = append(
+			a.Mapping,
+			claims.Rule{Set: fmt.Sprintf("extra%d", i), From: []string{"email"}, Steps: []claims.Step{{Word: "lower"}}},
+		)
 	}
 	_, err = w.Client().PutApplication(t.Context(), a.Application, a.Revision)
 	require.NoError(t, err)

@@ -23,16 +23,27 @@ func TestReportsKeepNobodyFromSigningIn(t *testing.T) {
 	const apps, providers = 4000, 400
 	require.NoError(t, w.Gate.Store.Write(ctx, func(tx *gorm.DB) error {
 		for i := range providers {
-			p := store.Provider{Object: store.Object{ID: fmt.Sprintf("p%05d", i), Slug: fmt.Sprintf("provider-%d", i), Name: fmt.Sprintf("P %d", i),
-				Kind: "directory", Reach: "draft", Body: `{"kind":"directory","directory":{}}`, CreatedAt: time.Now()}}
+			p := store.Provider{
+				Object: store.Object{
+					ID:        fmt.Sprintf("p%05d", i),
+					Slug:      fmt.Sprintf("provider-%d", i),
+					Name:      fmt.Sprintf("P %d", i),
+					Kind:      "directory",
+					Reach:     "draft",
+					Body:      `{"kind":"directory","directory":{}}`,
+					CreatedAt: time.Now(),
+				},
+			}
 			if err := tx.Create(&p).Error; err != nil {
 				return err
 			}
 		}
 		for i := range apps {
 			body := fmt.Sprintf(`{"kind":"link","providers":["provider-%d","provider-%d"]}`, i%providers, (i+1)%providers)
-			a := store.Application{Object: store.Object{ID: fmt.Sprintf("a%05d", i), Slug: fmt.Sprintf("app-%d", i), Name: fmt.Sprintf("A %d", i),
-				Kind: "link", Reach: "draft", Body: body, CreatedAt: time.Now()}}
+			a := store.Application{
+				Object: store.Object{ID: fmt.Sprintf("a%05d", i), Slug: fmt.Sprintf("app-%d", i), Name: fmt.Sprintf("A %d", i),
+					Kind: "link", Reach: "draft", Body: body, CreatedAt: time.Now()},
+			}
 			if err := tx.Create(&a).Error; err != nil {
 				return err
 			}

@@ -27,7 +27,9 @@ func TestUsesFollowTheApplications(t *testing.T) {
 	put := func(s *store.Store, body string) {
 		t.Helper()
 		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
-			return tx.Save(&store.Application{Object: store.Object{ID: "a", Slug: "rota", Name: "Rota", Body: body, CreatedAt: time.Now()}}).Error
+			return tx.Save(
+				&store.Application{Object: store.Object{ID: "a", Slug: "rota", Name: "Rota", Body: body, CreatedAt: time.Now()}},
+			).Error
 		}))
 	}
 	put(s, `{"providers":["staff","quay","staff"]}`)
@@ -43,7 +45,10 @@ func TestUsesFollowTheApplications(t *testing.T) {
 	put(s, `{"name":"without any"}`)
 	assert.Empty(t, usesOf(t, s.Read(ctx), "a"))
 	put(s, `{"providers":["staff"]}`)
-	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Delete(&store.Application{Object: store.Object{ID: "a"}}).Error }))
+	require.NoError(
+		t,
+		s.Write(ctx, func(tx *gorm.DB) error { return tx.Delete(&store.Application{Object: store.Object{ID: "a"}}).Error }),
+	)
 	assert.Empty(t, usesOf(t, s.Read(ctx), "a"))
 }
 
