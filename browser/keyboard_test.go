@@ -24,7 +24,8 @@ func (p *page) keys(keys ...string) {
 // to. What can't be reached so within a page's length can't be reached.
 func (p *page) tabTo(name string) {
 	p.t.Helper()
-	const at = `(e=>(e.getAttribute("aria-label")||[...(e.labels??[])].map(l=>l.innerText).join(" ")||e.innerText||"").replace(/^[^A-Za-z]+/,""))` +
+	const at = `(e=>(e.getAttribute("aria-label")||[...(e.labels??[])].map(l=>l.innerText).join(" ")||e.innerText||"")` +
+		`.replace(/^[^A-Za-z]+/,""))` +
 		`(document.activeElement)`
 	for range 160 {
 		if p.t.Failed() {

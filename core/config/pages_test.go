@@ -16,7 +16,8 @@ func TestPagesThatPeopleCanRead(t *testing.T) {
 		wrong string
 	}{
 		"nothing":               {config.Pages{}, ""},
-		"all of it":             {config.Pages{Name: "Saltmere Ferries", Accent: "#7a1f3d", Help: "help@saltmere.example", Language: "de"}, ""},
+		"name and colour":       {config.Pages{Name: "Saltmere Ferries", Accent: "#7a1f3d"}, ""},
+		"help and language":     {config.Pages{Help: "help@saltmere.example", Language: "de"}, ""},
 		"a colour too light":    {config.Pages{Accent: "#ffd700"}, "can't be read on a light page"},
 		"a colour by its name":  {config.Pages{Accent: "red"}, "#rrggbb"},
 		"a style in the colour": {config.Pages{Accent: "#12525c;}body{"}, "#rrggbb"},
