@@ -172,6 +172,15 @@ func TestPeopleInTheConsole(t *testing.T) {
 	p.press("Write it")
 	p.see("1 created")
 
+	// All that are shown are put into a group at once.
+	p.open(w.URL + "/console/people")
+	p.see("Kit Shaw")
+	p.act(`document.querySelector('[aria-label="Choose all that are shown"],[aria-label="Choose all that are shown"] input')`, "e.click()")
+	p.see("chosen")
+	p.fill("Group to join or leave", "Bridge")
+	p.press("Join it")
+	p.see("are in bridge")
+	p.accessible()
 	p.open(w.URL + "/console/groups")
 	p.see("Skippers.")
 	p.shot("tmp-groups")

@@ -119,7 +119,8 @@ func TestMonthsOfRefreshing(t *testing.T) {
 	row.Entries = l.Store.Sealer.Seal(store.PlaceTrace, row.ID, []byte("[]"))
 	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
 		for n := range 130 {
-			a := store.TraceAddition{ID: fmt.Sprintf("%026d", n), TraceID: row.ID, At: l.Now().Add(time.Duration(n) * time.Hour)}
+			at := l.Now().Add(time.Duration(n) * time.Hour)
+			a := store.TraceAddition{ID: store.NewIDAt(at), TraceID: row.ID, At: at}
 			a.Entries = l.Store.Sealer.Seal(store.PlaceTrace, a.ID, fmt.Appendf(nil, `[{"decision":{"about":"refresh","result":"%d"}}]`, n))
 			if err := tx.Create(&a).Error; err != nil {
 				return err

@@ -42,7 +42,7 @@ const opened = (open: boolean) => open && void find("");
     :multiple="multiple"
     :clearable="none !== undefined && !multiple"
     :empty-values="none === undefined ? ['', null, undefined] : [null, undefined]"
-    value-on-clear=""
+    :value-on-clear="null"
     :remote-method="find"
     :loading="busy && !items.length"
     :disabled="disabled"

@@ -79,7 +79,7 @@ const words = computed(() => stepMenu.map((s) => [s.word, `${s.word}: ${s.means}
       default-first-option
       placeholder="+"
       :aria-label="`Add a step to ${of}`"
-      :empty-values="['']"
+      :empty-values="['', null, undefined]"
       popper-class="steps-to-add"
       :fit-input-width="false"
       @change="add"

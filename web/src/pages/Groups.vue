@@ -36,11 +36,19 @@ const remove = async (slug: string, name: string, n: number) =>
   <p v-if="error" class="error" role="alert">{{ error }}</p>
   <div class="cols">
     <ListPage :key="key" :load="load" search="Search by name">
-      <template #default="{ items }">
-        <ElTable table-layout="auto" :data="items" row-key="slug">
-          <ElTableColumn label="Name">
+      <template #default="{ items, sort, order }">
+        <ElTable
+          table-layout="auto"
+          :data="items"
+          :default-sort="order"
+          row-key="slug"
+          class="dense"
+          @sort-change="sort"
+        >
+          <ElTableColumn prop="name" sortable="custom" label="Name">
             <template #default="{ row: g }">
-              <b>{{ g.name }}</b><br /><span class="soft small">{{ g.description }}</span>
+              <b>{{ g.name }}</b>
+              <span v-if="g.description" class="soft small second">{{ g.description }}</span>
             </template>
           </ElTableColumn>
           <ElTableColumn label="Short name">

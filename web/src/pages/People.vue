@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
 import { useRouter } from "vue-router";
-import { http, ok } from "../api/client";
+import { http, ok, type PersonLine } from "../api/client";
 import ListPage from "../components/ListPage.vue";
+import ManyPeople from "../components/ManyPeople.vue";
 import PeopleNav from "../components/PeopleNav.vue";
+import PickColumn from "../components/PickColumn.vue";
 import TimeText from "../components/TimeText.vue";
 import { useLoad } from "../composables/load";
 import { useSession } from "../composables/session";
@@ -29,6 +31,13 @@ const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
   <ListPage
     :load="load"
     search="Name, mail address, user name begins"
+    :columns="[
+      ['email', 'Mail address'],
+      ['username', 'User name'],
+      ['type', 'Type'],
+      ['seen', 'Last sign-in'],
+    ]"
+    :row-key="session.engineer ? (p) => p.id : undefined"
     :filters="[
       { name: 'type', label: 'Type', options: (settings?.settings.types ?? []).map((t) => [t, t] as [string, string]) },
       { name: 'group', label: 'Group', of: 'groups' },
@@ -43,9 +52,13 @@ const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
       },
     ]"
   >
-    <template #default="{ items }">
-      <ElTable table-layout="auto" :data="items" row-key="id">
-        <ElTableColumn label="Name">
+    <template #many="{ chosen, reload }">
+      <ManyPeople :chosen="chosen" @changed="reload()" />
+    </template>
+    <template #default="{ items, sort, order, chosen, shows }">
+      <ElTable table-layout="auto" :data="items" :default-sort="order" row-key="id" class="dense" @sort-change="sort">
+        <PickColumn v-if="session.engineer" :items="items" :chosen="chosen" :name="(p: PersonLine) => p.name" />
+        <ElTableColumn prop="name" sortable="custom" label="Name">
           <template #default="{ row: p }">
             <RouterLink v-if="session.engineer" :to="`/people/${p.id}`"
               ><b>{{ p.name }}</b></RouterLink
@@ -53,20 +66,20 @@ const { data: settings } = useLoad(() => ok(http.GET("/people-settings")));
             <span v-if="!p.active" class="tag broken">not active</span>
           </template>
         </ElTableColumn>
-        <ElTableColumn label="Mail address">
+        <ElTableColumn v-if="shows('email')" label="Mail address">
           <template #default="{ row: p }">
             <span class="mono">{{ p.email || "–" }}</span>
           </template>
         </ElTableColumn>
-        <ElTableColumn label="User name">
+        <ElTableColumn v-if="shows('username')" label="User name">
           <template #default="{ row: p }">
             <span class="mono">{{ p.username || "–" }}</span>
           </template>
         </ElTableColumn>
-        <ElTableColumn label="Type">
+        <ElTableColumn v-if="shows('type')" prop="type" sortable="custom" label="Type">
           <template #default="{ row: p }">{{ p.type }}</template>
         </ElTableColumn>
-        <ElTableColumn label="Last sign-in">
+        <ElTableColumn v-if="shows('seen')" label="Last sign-in">
           <template #default="{ row: p }">
             <TimeText :at="p.lastSeen" from />
           </template>
