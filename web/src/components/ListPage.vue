@@ -90,7 +90,11 @@ const shows = (column: string) => !hidden.value.includes(column);
 
 const field = ref<InputInstance | null>(null);
 const list = ref<HTMLElement | null>(null);
-const links = () => [...(list.value?.querySelectorAll<HTMLElement>("tbody tr") ?? [])].flatMap((r) => r.querySelector<HTMLElement>("a[href]") ?? []); // prettier-ignore
+/** The link of each row, where the focus goes. */
+const links = () => {
+  const rows = [...(list.value?.querySelectorAll<HTMLElement>("tbody tr") ?? [])];
+  return rows.flatMap((r) => r.querySelector<HTMLElement>("a[href]") ?? []);
+};
 /** The slash goes to the search as long as nobody types; the arrows go from row to row, and enter opens one. */
 function key(e: KeyboardEvent) {
   const at = e.target as HTMLElement | null;
