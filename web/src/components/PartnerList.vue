@@ -105,7 +105,7 @@ const identifier = (p: Partner) => {
             <ElTag v-for="t in p.tags ?? []" :key="t" type="info" size="small">{{ t }}</ElTag>
           </template>
         </ElTableColumn>
-        <ElTableColumn v-if="shows('used')" prop="used" sortable="custom" label="Last sign-in">
+        <ElTableColumn v-if="shows('used')" label="Last sign-in">
           <template #default="{ row: p }"><TimeText :at="p.lastSignIn" from /></template>
         </ElTableColumn>
       </ElTable>
