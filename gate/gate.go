@@ -178,7 +178,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 		for part := 0; part < mostParts; part++ {
 			t := &ground.Tidying{Now: now}
 			if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-				t.Tx, t.More = tx, false
+				t.Tx = tx
 				return tidy(t)
 			}); err != nil {
 				return err

@@ -52,6 +52,9 @@ func ReadTongue(tag string, data []byte) (*Tongue, []string, error) {
 	if _, err := language.Parse(tag); err != nil {
 		return nil, nil, fmt.Errorf("%q is no language; the file is named for one, such as fr.yaml", tag)
 	}
+	if slices.Contains(explain.Languages, tag) {
+		return nil, nil, fmt.Errorf("the gate has %q itself; a file is for a language that it does not have", tag)
+	}
 	if len(data) > mostTongue {
 		return nil, nil, fmt.Errorf("the file has %d bytes; 512 KiB are the most", len(data))
 	}

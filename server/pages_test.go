@@ -69,6 +69,8 @@ func TestPagesLookAsTheOperatorSays(t *testing.T) {
 	file, err := c.ExportConfig(ctx)
 	require.NoError(t, err)
 	assert.Contains(t, file, "help@saltmere.example")
+	_, err = c.LoadConfig(ctx, "pages: {accent: '#12525c;}body{'}", false)
+	assert.ErrorContains(t, err, "#rrggbb", "a file says nothing that the console may not say")
 }
 
 // TestALanguageIsAdded gives the gate a folder with a third language, of which two texts can't be used.
@@ -83,7 +85,7 @@ func TestALanguageIsAdded(t *testing.T) {
 	require.Len(t, remarks, 2)
 	assert.Contains(t, remarks[0], "nobody says")
 	assert.Contains(t, remarks[1], "the same places for values")
-	for tag, bad := range map[string]string{"x y": french, "fr": "texts: [", "pt": "name: x\nwhat: y\n"} {
+	for tag, bad := range map[string]string{"x y": french, "de": french, "fr": "texts: [", "pt": "name: x\nwhat: y\n"} {
 		_, _, err := server.ReadTongue(tag, []byte(bad))
 		assert.Error(t, err, tag)
 	}

@@ -65,7 +65,7 @@ func (p *Pages) Validate() error {
 	return v.err()
 }
 
-// Accents are the accent on light and on dark pages, and the colour of text on the dark one's; empty where none is set.
+// Accents are the accent on light and on dark pages; empty where none is set.
 func (p Pages) Accents() (light, dark string) {
 	if p.Accent == "" {
 		return "", ""

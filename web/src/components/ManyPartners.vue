@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElMessage } from "element-plus";
+import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import {
@@ -23,14 +23,13 @@ const props = defineProps<{ kind: "applications" | "providers"; chosen: ReturnTy
 const emit = defineEmits<{ changed: [] }>();
 const router = useRouter();
 const list = computed(() => [...props.chosen.rows.value.values()]);
-const { done, of, failed, busy, run, stop } = useMany();
+const { done, of, failed, busy, run, tell, stop } = useMany();
 const at = (p: Partner) => ({ path: { slug: p.slug } });
 const apps = computed(() => props.kind === "applications");
 const what = () => (apps.value ? "application" : "provider") + (list.value.length === 1 ? "" : "s");
 
-async function finish(well: Partner[], words: string) {
-  if (well.length) ElMessage({ type: "success", message: `${well.length} ${words}` });
-  if (!failed.value.length) props.chosen.clear();
+function finish(well: Partner[], words: string) {
+  tell(well, words, props.chosen);
   emit("changed");
 }
 async function reach(to: string, words: string, cost: string) {
@@ -44,7 +43,7 @@ async function reach(to: string, words: string, cost: string) {
         ? ok(http.PUT("/applications/{slug}/reach", { params: at(p), body }))
         : ok(http.PUT("/providers/{slug}/reach", { params: at(p), body })),
   );
-  await finish(well, to === "closed" ? "closed" : to === "everyone" ? "opened" : "taken back to draft");
+  finish(well, to === "closed" ? "closed" : to === "everyone" ? "opened" : "taken back to draft");
 }
 async function remove() {
   const names = list.value.slice(0, 8).map((p) => p.name);
@@ -60,7 +59,7 @@ async function remove() {
         : ok(http.DELETE("/providers/{slug}", { params: at(p) })),
   );
   well.forEach((p) => props.chosen.toggle(p, false));
-  await finish(well, "deleted");
+  finish(well, "deleted");
 }
 const tag = ref("");
 async function tags(add: boolean) {
@@ -80,7 +79,7 @@ async function tags(add: boolean) {
           ),
   );
   tag.value = "";
-  await finish(well, add ? `have the tag ${word}` : `have lost the tag ${word}`);
+  finish(well, add ? `have the tag ${word}` : `have lost the tag ${word}`);
 }
 const retag = <C extends { tags?: string[] }>(
   config: C,

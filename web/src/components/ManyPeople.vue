@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElMessage } from "element-plus";
+import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 import { http, ok, type Person, type PersonLine } from "../api/client";
 import { useMany, type useChosen } from "../composables/chosen";
@@ -11,7 +11,7 @@ import ObjectPick from "./ObjectPick.vue";
 const props = defineProps<{ chosen: ReturnType<typeof useChosen<PersonLine>> }>();
 const emit = defineEmits<{ changed: [] }>();
 const list = computed(() => [...props.chosen.rows.value.values()]);
-const { done, of, failed, busy, run, stop } = useMany();
+const { done, of, failed, busy, run, tell, stop } = useMany();
 const group = ref("");
 const at = (p: PersonLine) => ({ path: { id: p.id } });
 
@@ -32,8 +32,7 @@ async function change(words: string, put: (held: Body) => Body) {
   finish(well, words);
 }
 function finish(well: PersonLine[], words: string) {
-  if (well.length) ElMessage({ type: "success", message: `${well.length} ${words}` });
-  if (!failed.value.length) props.chosen.clear();
+  tell(well, words, props.chosen);
   emit("changed");
 }
 async function activate(active: boolean) {

@@ -2,6 +2,7 @@
 import { nextTick, ref } from "vue";
 import type { RuleSet } from "../api/client";
 import { moved, type Made, type Row } from "../composables/mapping";
+import { few } from "../composables/text";
 import MappingRow from "./MappingRow.vue";
 
 // The rules of a mapping in their order, to be changed.
@@ -28,8 +29,7 @@ function drop(e: DragEvent) {
   if (row) move(dragged.value, [...place.value!.querySelectorAll("li.rule")].indexOf(row));
   dragged.value = -1;
 }
-const few = (values: string[]) =>
-  values.length > 3 ? `${values.slice(0, 3).join(", ")} and ${values.length - 3} more` : values.join(", ");
+const words = (values: string[]) => (values.length ? few(values, 3) : "");
 </script>
 
 <template>
@@ -50,7 +50,7 @@ const few = (values: string[]) =>
         :sets="sets"
         :sources="sources"
         :targets="targets"
-        :makes="made[i] && few(made[i]!.values)"
+        :makes="made[i] && words(made[i]!.values)"
         :problem="made[i]?.problem"
         @move="move(i, i + $event)"
         @drag="dragged = i"

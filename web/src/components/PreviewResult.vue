@@ -1,11 +1,10 @@
 <script setup lang="ts">
 import type { Previewed } from "../api/client";
+import { few } from "../composables/text";
+import BagTable from "./BagTable.vue";
 
 // What would become of a sample: what is decided, what differs from what is live, the profile, what is sent.
 defineProps<{ got: Previewed }>();
-const names = (bag: Record<string, string[] | undefined> | undefined) => Object.keys(bag ?? {}).sort();
-const few = (v?: string[]) =>
-  (v ?? []).length > 6 ? `${v!.slice(0, 6).join(", ")} and ${v!.length - 6} more` : (v ?? []).join(", ") || "–";
 const results: Record<string, string> = {
   allow: "gets in",
   refuse: "is refused",
@@ -51,21 +50,7 @@ const results: Record<string, string> = {
     <div class="halves">
       <div>
         <h3>The profile</h3>
-        <ElTable
-          table-layout="auto"
-          :data="names(got.profile).map((n) => ({ n, v: got.profile[n] }))"
-          :show-header="false"
-          empty-text="Nothing."
-        >
-          <ElTableColumn>
-            <template #default="{ row: r }">
-              <span class="mono">{{ r.n }}</span>
-            </template>
-          </ElTableColumn>
-          <ElTableColumn>
-            <template #default="{ row: r }">{{ few(r.v) }}</template>
-          </ElTableColumn>
-        </ElTable>
+        <BagTable :bag="got.profile" empty="Nothing." />
       </div>
       <div v-if="got.out">
         <h3>What is sent</h3>
@@ -75,21 +60,7 @@ const results: Record<string, string> = {
             >{{ got.subjectWhy }}</span
           >
         </p>
-        <ElTable
-          table-layout="auto"
-          :data="names(got.out.attributes).map((n) => ({ n, v: got.out!.attributes[n] }))"
-          :show-header="false"
-          empty-text="No attribute."
-        >
-          <ElTableColumn>
-            <template #default="{ row: r }">
-              <span class="mono">{{ r.n }}</span>
-            </template>
-          </ElTableColumn>
-          <ElTableColumn>
-            <template #default="{ row: r }">{{ few(r.v) }}</template>
-          </ElTableColumn>
-        </ElTable>
+        <BagTable :bag="got.out.attributes" empty="No attribute." />
       </div>
     </div>
     <details v-if="got.decisions.length">

@@ -1,42 +1,23 @@
 <script setup lang="ts">
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
-import { http, ok, type Application, type ApplicationConfig, type SubjectChange } from "../api/client";
-import { alike } from "../composables/canonical";
+import { type Application, type ApplicationConfig, type SubjectChange } from "../api/client";
 import { nameIDFormats, type Choice } from "../composables/choices";
 import { useEditing } from "../composables/edits";
 import { useAct } from "../composables/load";
-import { sure } from "../composables/sure";
+import { subjectEffect } from "../composables/subject";
 import AccountCompare from "./AccountCompare.vue";
 import DraftField from "./DraftField.vue";
 
 const props = defineProps<{ application: Application }>();
-const { draft, readonly, ask } = useEditing<ApplicationConfig>();
+const { draft, readonly } = useEditing<ApplicationConfig>();
 const oidc = computed(() => props.application.kind === "oidc");
 const change = ref<SubjectChange | null>(null);
 const { error, busy, act } = useAct();
-const effect = async () => {
-  change.value = await ok(
-    http.POST("/applications/{slug}/subject", {
-      params: { path: { slug: props.application.slug } },
-      body: JSON.parse(JSON.stringify(draft.value.subject)) as ApplicationConfig["subject"],
-    }),
-  );
-  return change.value;
-};
-const preview = () => act(async () => void (await effect()));
-
-// Whoever would be somebody else to the application is named before that happens.
-ask(async () => {
-  if (alike(draft.value.subject, props.application.subject)) return true;
-  let agreed = true;
-  const asked = await act(async () => {
-    const got = await effect();
-    if (got.changed.length || got.failing.length)
-      agreed = await sure(`${got.sentence}\n\nSave all the same?`, "Save it");
+const preview = () =>
+  act(async () => {
+    change.value = await subjectEffect(props.application.slug, draft.value.subject);
   });
-  return asked && agreed;
-});
 const sources = computed<Choice[]>(() => [
   ["profile", "A value of the profile"],
   ["pairwise", "Random and stable, different at each application"],

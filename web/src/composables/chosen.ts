@@ -1,3 +1,4 @@
+import { ElMessage } from "element-plus";
 import { computed, ref, shallowRef } from "vue";
 import { words } from "./load";
 
@@ -49,5 +50,10 @@ export function useMany() {
     busy.value = false;
     return well;
   }
-  return { done, of, failed, busy, run, stop: () => (stopped = true) };
+  /** Says to how many it was done. Those that failed stay chosen. */
+  function tell(well: unknown[], words: string, chosen: { clear: () => void }) {
+    if (well.length) ElMessage({ type: "success", message: `${well.length} ${words}` });
+    if (!failed.value.length) chosen.clear();
+  }
+  return { done, of, failed, busy, run, tell, stop: () => (stopped = true) };
 }

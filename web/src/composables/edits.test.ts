@@ -128,6 +128,15 @@ describe("a draft that is kept as one goes", () => {
     await new Promise((done) => setTimeout(done, 20));
     expect(sent.length).toBe(1);
   });
+  it("is not sent again and again where it is refused, but when it is something else", async () => {
+    const { edits, sent } = page({ goes: true, refuse: () => new Error("It is not allowed.") });
+    edits.draft.value.name = "Bad";
+    await vi.waitFor(() => expect(edits.error.value).toBe("It is not allowed."));
+    await new Promise((done) => setTimeout(done, 60));
+    expect(sent.length).toBe(1);
+    edits.draft.value.name = "Worse";
+    await vi.waitFor(() => expect(sent.length).toBe(2));
+  });
   it("keeps what was typed while it was on its way", async () => {
     const { edits, sent } = page({ goes: true });
     edits.draft.value.name = "One";

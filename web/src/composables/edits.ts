@@ -96,6 +96,7 @@ export function useEdits<T extends object>(o: Options<T>): Edits<T> {
   const error = ref("");
   const problem = ref<Problem | null>(null);
   const kept = ref<Date | null>(null);
+  let refused: T | null = null;
   const questions: (() => Promise<boolean>)[] = [];
   const readonly = computed(o.readonly);
   const goes = computed(() => !!o.goes?.() && !o.readonly());
@@ -122,11 +123,13 @@ export function useEdits<T extends object>(o: Options<T>): Edits<T> {
       await o.save(send);
       lay(send, o.held());
       kept.value = new Date();
+      refused = null;
       then();
       return true;
     } catch (e) {
       error.value = words(e);
       problem.value = e instanceof ApiError ? e.problem : null;
+      refused = problem.value?.meanwhile ? null : send;
       if (problem.value?.meanwhile) {
         await o.again();
         lay(base, o.held());
@@ -138,7 +141,12 @@ export function useEdits<T extends object>(o: Options<T>): Edits<T> {
   }
   async function save() {
     if (busy.value || !dirty.value) return !dirty.value;
-    for (const question of questions) if (!(await question())) return false;
+    try {
+      for (const question of questions) if (!(await question())) return false;
+    } catch (e) {
+      error.value = words(e);
+      return false;
+    }
     const [was, send] = [copy(base), copy(draft.value)];
     return run(send, () => (before.value = { was, is: copy(base) }));
   }
@@ -152,14 +160,13 @@ export function useEdits<T extends object>(o: Options<T>): Edits<T> {
   }
 
   let timer: ReturnType<typeof setTimeout> | undefined;
-  watch(
-    [draft, goes, busy],
-    () => {
-      clearTimeout(timer);
-      if (goes.value && dirty.value && !busy.value) timer = setTimeout(save, o.pause ?? 600);
-    },
-    { deep: true },
-  );
+  /** Keeps what rests for a moment. What was refused is not sent again until it is something else. */
+  function rest() {
+    clearTimeout(timer);
+    if (goes.value && dirty.value && !busy.value && !alike(draft.value, refused))
+      timer = setTimeout(save, o.pause ?? 600);
+  }
+  watch([draft, goes, busy], rest, { deep: true });
   onScopeDispose(() => clearTimeout(timer));
   useUnsaved(
     () => dirty.value,

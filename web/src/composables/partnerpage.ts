@@ -11,10 +11,12 @@ import {
   type ProviderConfig,
   type TakeIn,
 } from "../api/client";
+import { alike } from "./canonical";
 import { useProposing } from "./changes";
 import { useEdits } from "./edits";
 import { useLoad, useQueue } from "./load";
 import { useSession } from "./session";
+import { sureOfSubject } from "./subject";
 
 type Calls<V, C> = {
   get: (slug: string) => Promise<V>;
@@ -68,8 +70,8 @@ function usePartnerPage<V extends { slug: string; reach: string; revision: numbe
 }
 
 /** The application of the page's address. With goes, a draft is kept while it is being changed. */
-export const useApplication = (o: { goes?: boolean } = {}) =>
-  usePartnerPage<Application, ApplicationConfig>(
+export function useApplication(o: { goes?: boolean } = {}) {
+  const page = usePartnerPage<Application, ApplicationConfig>(
     "application",
     {
       get: (slug) => ok(http.GET("/applications/{slug}", at(slug))),
@@ -81,6 +83,13 @@ export const useApplication = (o: { goes?: boolean } = {}) =>
     },
     !!o.goes,
   );
+  // Asked by the page, whichever station it stands at when it is saved.
+  page.edits.ask(async () => {
+    const subject = page.edits.draft.value.subject;
+    return alike(subject, page.held.value?.subject) || sureOfSubject(page.slug.value, subject);
+  });
+  return page;
+}
 
 /** The provider of the page's address. */
 export const useProvider = () =>

@@ -69,3 +69,9 @@ export function stepText(step: unknown): string {
   if (arg && typeof arg === "object") return `${word} ${Object.keys(arg).length}`;
   return `${word} ${String(arg)}`;
 }
+
+/** Values in one line: the first ones, and how many more there are. */
+export const few = (v?: string[], most = 6) =>
+  (v ?? []).length > most
+    ? `${v!.slice(0, most).join(", ")} and ${v!.length - most} more`
+    : (v ?? []).join(", ") || "–";
