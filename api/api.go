@@ -68,6 +68,8 @@ func (p *Problem) Error() string {
 type List[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty"`
+	// Cut is set where more is found than is looked at: a longer text finds the rest.
+	Cut bool `json:"cut,omitempty"`
 }
 
 // Finding is something that the checkup found.

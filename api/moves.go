@@ -140,6 +140,8 @@ type StillUses struct {
 	SignIns  int64      `json:"signIns"`
 	Last     *time.Time `json:"last,omitempty"`
 	Sessions int64      `json:"sessions"` // open ones that rest on it
+	// More is set where people were counted to the end of what is counted: there are more.
+	More bool `json:"more,omitempty"`
 }
 
 // LeftApp is an application that still has the provider.

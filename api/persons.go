@@ -87,6 +87,7 @@ type SavePerson struct {
 type Group struct {
 	config.Group
 	People  int       `json:"people"`
+	More    bool      `json:"more,omitempty"` // than are counted
 	Created time.Time `json:"created"`
 }
 

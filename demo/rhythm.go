@@ -21,28 +21,9 @@ var perHour = [24]int{0: 2, 1: 1, 4: 6, 5: 34, 6: 52, 7: 71, 8: 64, 9: 38, 10: 2
 // company: each is a copy of one of the week's own, of the same day where one was refused there, with a time of its own.
 // Where there are more than the week's own already it does nothing.
 func (w *World) Rhythm(ctx context.Context) error {
-	var rows []store.Trace
-	if err := w.store.Read(ctx).Order("id").Limit(200).Find(&rows).Error; err != nil {
-		return store.Clear(err)
-	}
-	var good, bad []original
-	for _, t := range rows {
-		if t.RehearsalID != "" || !traces.Ended(t.Outcome) {
-			continue
-		}
-		plain, err := w.store.Sealer.Open(store.PlaceTrace, t.ID, t.Entries)
-		if err != nil {
-			return err
-		}
-		o := original{t, plain}
-		if t.Outcome == traces.OutcomeSignedIn {
-			good = append(good, o)
-		} else {
-			bad = append(bad, o)
-		}
-	}
-	if len(rows) >= 200 || len(good) == 0 {
-		return nil
+	good, bad, some, err := w.originals(ctx)
+	if err != nil || some >= 200 || len(good) == 0 {
+		return err
 	}
 	r := rand.New(rand.NewPCG(7, 1924)) // the same week each time
 	today := time.Now().Truncate(time.Hour)
@@ -59,6 +40,30 @@ func (w *World) Rhythm(ctx context.Context) error {
 type original struct {
 	row    store.Trace
 	packed []byte
+}
+
+// originals are the sign-ins that really were made here, those that went well and those that were refused, and how many
+// traces were looked at for them.
+func (w *World) originals(ctx context.Context) (good, bad []original, looked int, err error) {
+	var rows []store.Trace
+	if err := w.store.Read(ctx).Order("id").Limit(200).Find(&rows).Error; err != nil {
+		return nil, nil, 0, store.Clear(err)
+	}
+	for _, t := range rows {
+		if t.RehearsalID != "" || !traces.Ended(t.Outcome) {
+			continue
+		}
+		plain, err := w.store.Sealer.Open(store.PlaceTrace, t.ID, t.Entries)
+		if err != nil {
+			return nil, nil, 0, err
+		}
+		if o := (original{t, plain}); t.Outcome == traces.OutcomeSignedIn {
+			good = append(good, o)
+		} else {
+			bad = append(bad, o)
+		}
+	}
+	return good, bad, len(rows), nil
 }
 
 // fill adds an hour's sign-ins.

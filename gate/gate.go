@@ -91,6 +91,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if err != nil {
 		return nil, err
 	}
+	o.Store.LogTo(o.Log)
 	if err := g.Keyring.Ensure(ctx); err != nil {
 		return nil, err
 	}
@@ -213,7 +214,44 @@ type due struct {
 	fails string // what is written to the log
 }
 
-const turn = 2 * time.Second
+const (
+	turn         = 2 * time.Second
+	analyzeTurns = int(6 * time.Hour / turn)
+)
+
+// planned is what a turn does before anything else.
+func (g *Gate) planned() []due {
+	return []due{
+		{g.Configuration.RevertDue, 1, "what was set for some time could not be taken back"},
+		{g.Changes.ApplyDue, 1, "changes that were planned could not be made"},
+		{g.Moves.MovesDue, 1, "waves of moves could not be opened or settled"},
+		{g.Keyring.SwitchDue, 1, "a planned switch of keys failed"},
+		{g.Sessions.EndIdle, 15, "sessions that lie idle could not be ended"},
+		{g.Traces.EndUnfetched, 5, "sign-ins whose tokens nobody fetched could not be ended"},
+		{g.boundLog, 1, "the database's write-ahead log could not be kept small"},
+		{g.Store.Analyze, analyzeTurns, "the database could not look at its tables"},
+		{g.WriteUsed, 15, "the last use of keys and secrets could not be written down"},
+	}
+}
+
+// Turn does once what is done from time to time, except what asks partners and the checkup. The first that fails ends it.
+func (g *Gate) Turn(ctx context.Context) error {
+	for _, d := range g.planned() {
+		if err := d.do(ctx); err != nil {
+			return fmt.Errorf("%s: %w", d.fails, err)
+		}
+	}
+	return nil
+}
+
+// boundLog keeps the write-ahead log at its size, and tells when somebody who reads for long hinders that.
+func (g *Gate) boundLog(ctx context.Context) error {
+	log, err := g.Store.BoundLog(ctx)
+	if log.Held && log.Size > 4*store.LogSize {
+		g.Log.WarnContext(ctx, "the database's write-ahead log grows, since somebody reads for long", "MiB", log.Size>>20)
+	}
+	return err
+}
 
 // Run does what must be done from time to time until the context ends: what was planned, planned switches of keys,
 // looking at partners' metadata and at sources, the checkup, telling applications of sessions that have ended, and
@@ -222,15 +260,6 @@ func (g *Gate) Run(ctx context.Context) {
 	go g.SignOut.TellAlways(ctx)
 	var checked checkups.State
 	check := func(ctx context.Context) error { return g.Checkups.CheckWhatChanged(ctx, &checked) }
-	planned := []due{
-		{g.Configuration.RevertDue, 1, "what was set for some time could not be taken back"},
-		{g.Changes.ApplyDue, 1, "changes that were planned could not be made"},
-		{g.Moves.MovesDue, 1, "waves of moves could not be opened or settled"},
-		{g.Keyring.SwitchDue, 1, "a planned switch of keys failed"},
-		{g.Sessions.EndIdle, 15, "sessions that lie idle could not be ended"},
-		{g.Traces.EndUnfetched, 5, "sign-ins whose tokens nobody fetched could not be ended"},
-		{g.WriteUsed, 15, "the last use of keys and secrets could not be written down"},
-	}
 	const refreshing = "refreshing metadata failed"
 	partners := []due{
 		{g.Sources.RefreshSourcesDue, 1, refreshing},
@@ -241,7 +270,7 @@ func (g *Gate) Run(ctx context.Context) {
 	tick := time.NewTicker(turn)
 	defer tick.Stop()
 	for n := 1; ; n++ {
-		g.doDue(ctx, n, planned)
+		g.doDue(ctx, n, g.planned())
 		g.beside(&checking, func() { g.doDue(ctx, n, []due{{check, 1, "the checkup failed"}}) })
 		if n%5 == 1 {
 			g.beside(&looking, func() { g.doDue(ctx, 1, partners) })

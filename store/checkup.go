@@ -21,6 +21,13 @@ type KeptFinding struct {
 	AcceptedUntil *time.Time
 }
 
+// OutsideUser is an application or provider that has an address at a host, as the last checkup saw it.
+type OutsideUser struct {
+	Origin    string `gorm:"primaryKey"`
+	OwnerKind string `gorm:"primaryKey"`
+	OwnerID   string `gorm:"primaryKey;index"`
+}
+
 // OutsideHost is how a partner's host was found when it was last looked at.
 type OutsideHost struct {
 	Origin       string    `gorm:"primaryKey"` // scheme, host and port

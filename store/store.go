@@ -5,6 +5,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -19,7 +20,6 @@ import (
 	"github.com/oklog/ulid/v2"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
-	"gorm.io/gorm/logger"
 )
 
 // Store is an open database: one connection that writes, a few that read.
@@ -27,6 +27,7 @@ type Store struct {
 	write, read, long *gorm.DB
 	generation        *sql.Stmt
 	commits           atomic.Int64
+	watcher           *watcher
 	// Folder holds the database, and what is worked on beside it.
 	Folder string
 	Sealer *Sealer
@@ -46,26 +47,33 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 	} else if err := f.Close(); err != nil {
 		return nil, err
 	}
-	const options = "?_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_txlock=immediate&_synchronous=NORMAL"
-	s := &Store{Sealer: sealer, Folder: folder}
+	options := fmt.Sprintf("?_journal_mode=WAL&_busy_timeout=%d&_foreign_keys=on&_txlock=immediate&_synchronous=NORMAL&_cache_size=-%d",
+		busyTimeout.Milliseconds(), heldKiB)
+	s := &Store{Sealer: sealer, Folder: folder, watcher: &watcher{}}
 	var err error
-	if s.write, err = connect(path+options, 1); err != nil {
+	if s.write, err = connect(path+options, 1, s.watcher); err != nil {
 		return nil, err
 	}
 	if err := migrate(s.write); err != nil {
 		s.Close()
 		return nil, err
 	}
-	// Fewer, larger checkpoints: what sign-ins write is mostly written over soon. The log grows to 16 MiB at most.
-	if err := s.write.Exec("PRAGMA wal_autocheckpoint = 4000").Error; err != nil {
-		s.Close()
-		return nil, Clear(err)
+	// Fewer, larger checkpoints: what sign-ins write is mostly written over soon. After one, the log's file is cut.
+	for _, set := range []string{"wal_autocheckpoint = 4000", fmt.Sprintf("journal_size_limit = %d", LogSize)} {
+		if err := s.write.Exec("PRAGMA " + set).Error; err != nil {
+			s.Close()
+			return nil, Clear(err)
+		}
 	}
-	if s.read, err = connect(path+options+"&_query_only=true", 4); err != nil {
+	if err := s.Analyze(context.Background()); err != nil {
 		s.Close()
 		return nil, err
 	}
-	if s.long, err = connect(path+options+"&_query_only=true", 2); err != nil {
+	if s.read, err = connect(path+options+"&_query_only=true", readers, s.watcher); err != nil {
+		s.Close()
+		return nil, err
+	}
+	if s.long, err = connect(path+options+"&_query_only=true", longReaders, s.watcher); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -80,9 +88,19 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 	return s, nil
 }
 
-func connect(dsn string, connections int) (*gorm.DB, error) {
+// How many connections read, and how many of their own reports and exports have; how long a connection waits for another
+// process that writes.
+const (
+	readers     = 4
+	longReaders = 2
+	busyTimeout = 5 * time.Second
+	// heldKiB is how much of the database each connection holds in memory.
+	heldKiB = 12 << 10
+)
+
+func connect(dsn string, connections int, watched *watcher) (*gorm.DB, error) {
 	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
-		Logger: logger.Discard, TranslateError: true, PrepareStmt: true, SkipDefaultTransaction: true, NowFunc: func() time.Time {
+		Logger: watched, TranslateError: true, PrepareStmt: true, SkipDefaultTransaction: true, NowFunc: func() time.Time {
 			return time.Now().UTC()
 		},
 	})
@@ -125,11 +143,52 @@ const longest = 30 * time.Second
 // Read is for queries.
 func (s *Store) Read(ctx context.Context) *gorm.DB { return s.read.WithContext(ctx) }
 
-// Write runs one immediate transaction. What f returns as an error takes everything back.
+// Write runs one immediate transaction. What f returns as an error takes everything back. Where another process writes for
+// long, it waits for its turn, with growing pauses; f is called once.
 func (s *Store) Write(ctx context.Context, f func(tx *gorm.DB) error) error {
-	err := s.write.WithContext(ctx).Transaction(f)
-	s.commits.Add(1)
-	return Clear(err)
+	began := false
+	once := func(tx *gorm.DB) error {
+		began = true
+		return f(tx)
+	}
+	defer s.commits.Add(1)
+	deadline := time.Now().Add(longestWait)
+	for pause := 10 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		err := s.write.WithContext(ctx).Transaction(once)
+		if began || !busy(err) || time.Now().Add(pause).After(deadline) {
+			return Clear(err)
+		}
+		select {
+		case <-ctx.Done():
+			return Clear(err)
+		case <-time.After(pause):
+		}
+	}
+}
+
+// longestWait is how long a transaction waits for another process.
+const longestWait = 20 * time.Second
+
+// busy says whether another process holds the lock.
+func busy(err error) bool {
+	var lite sqlite3.Error
+	return errors.As(err, &lite) && (lite.Code == sqlite3.ErrBusy || lite.Code == sqlite3.ErrLocked)
+}
+
+// Transient says whether what failed may well go well when it is tried again: the database is busy, the disk full or not to be
+// written, or the caller has left. What failed for any other reason fails again.
+func Transient(err error) bool {
+	var lite sqlite3.Error
+	if errors.As(err, &lite) {
+		switch lite.Code {
+		case sqlite3.ErrBusy, sqlite3.ErrLocked, sqlite3.ErrFull, sqlite3.ErrIoErr, sqlite3.ErrReadonly, sqlite3.ErrCantOpen,
+			sqlite3.ErrPerm, sqlite3.ErrNomem, sqlite3.ErrInterrupt, sqlite3.ErrProtocol, sqlite3.ErrCorrupt, sqlite3.ErrNotADB:
+			return true
+		}
+		return false
+	}
+	return errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, sql.ErrConnDone) ||
+		errors.Is(err, driver.ErrBadConn)
 }
 
 // Commits counts what this process has written, so that a cache knows without asking that nothing of it has changed.
@@ -302,6 +361,7 @@ func migrate(db *gorm.DB) error {
 			return nil
 		}},
 		{ID: "2026-11-30-uses", Migrate: migrateUses},
+		{ID: "2026-11-30-size", Migrate: migrateSize},
 	})
 	if err := m.Migrate(); err != nil {
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
@@ -368,7 +428,10 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 		}
 		db = db.Where(fmt.Sprintf("(%s, id) %s (?, ?)", column, compare), key[0], key[1])
 	}
-	return db.Order(column + " " + order + ", id " + order).Limit(p.Limit + 1), nil
+	if column != "id" {
+		order += ", id " + order
+	}
+	return db.Order(column + " " + order).Limit(p.Limit + 1), nil
 }
 
 // AfterKey makes the value with which the page behind a row is asked for.

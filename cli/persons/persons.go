@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -88,6 +89,9 @@ func People(of *terminal.Program) *cli.Command {
 							rows,
 							"Nobody is known yet, or nobody fits. People come with their first sign-in, or by `innergate person import`.",
 						)
+						if list.Cut {
+							fmt.Fprintln(p.Out, "More begin so than are looked through. A longer text finds the others.")
+						}
 						p.More(list.Next)
 					})
 				}),
@@ -346,6 +350,14 @@ func yesNo(v bool) string {
 
 const importPart = 1 << 20
 
+// counted is how many people a group has, as far as they are counted.
+func counted(g api.Group) string {
+	if g.More {
+		return fmt.Sprintf("%d or more", g.People)
+	}
+	return strconv.Itoa(g.People)
+}
+
 // importPeople sends the file in parts, has it checked and, if all is well, written. Each of the three can be stopped
 // and taken up again.
 func (p *commands) importPeople(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
@@ -472,7 +484,7 @@ func Groups(of *terminal.Program) *cli.Command {
 					return p.Show(c, list, func() {
 						var rows []table.Row
 						for _, g := range list.Items {
-							rows = append(rows, table.Row{g.Slug, g.Name, g.People, terminal.OrDash(g.Description)})
+							rows = append(rows, table.Row{g.Slug, g.Name, counted(g), terminal.OrDash(g.Description)})
 						}
 						p.Table(
 							table.Row{"Short name", "Name", "People", "Description"},

@@ -36,11 +36,16 @@ func Demo(of *terminal.Program) *cli.Command {
 				Name:  "tls",
 				Usage: "serve everything by TLS under host names of .example, as in earnest; a browser needs the rule that is printed",
 			},
+			&cli.StringFlag{
+				Name: "size",
+				Usage: "fill the gate to this size: full (10,000 applications, 1,000 providers, 1,000,000 people, some 5 GB), tenth or " +
+					"hundredth. With --data it is done once",
+			},
 			&cli.IntFlag{Name: "port", Usage: "the gate's port; the stand-ins take the next ones", Value: 8420},
 		},
 		Metadata: terminal.Examples(
 			"innergate demo", "innergate demo --check --keep messages", "innergate demo --tls",
-			"innergate demo --mistakes", "innergate demo --fleet",
+			"innergate demo --mistakes", "innergate demo --fleet", "innergate demo --size full --data /srv/full",
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -70,12 +75,16 @@ func Demo(of *terminal.Program) *cli.Command {
 			if c.Bool("fleet") && o.TLS != nil {
 				return terminal.Usage("--fleet and --tls don't go together: the ten have no host names")
 			}
-			return p.runDemo(ctx, o, c.Int("port"), c.Bool("mistakes"), c.Bool("fleet"))
+			size, known := demo.Sizes[c.String("size")]
+			if !known && c.String("size") != "" {
+				return terminal.Usage("%q is no size; full, tenth and hundredth are", c.String("size"))
+			}
+			return p.runDemo(ctx, o, c.Int("port"), size, c.Bool("mistakes"), c.Bool("fleet"))
 		},
 	}
 }
 
-func (p *commands) runDemo(ctx context.Context, o demo.Options, port int, mistakes, fleet bool) error {
+func (p *commands) runDemo(ctx context.Context, o demo.Options, port int, size demo.Size, mistakes, fleet bool) error {
 	log, err := logger(p.Err, "warn", "text")
 	if err != nil {
 		return err
@@ -94,6 +103,12 @@ func (p *commands) runDemo(ctx context.Context, o demo.Options, port int, mistak
 	}
 	if err := w.Rhythm(ctx); err != nil {
 		return err
+	}
+	if size.People > 0 {
+		fmt.Fprintln(p.Err, "The store is filled; this takes some minutes for the full size.")
+		if err := w.Fill(ctx, size, func(line string) { fmt.Fprintln(p.Err, "  filled:", line) }); err != nil {
+			return err
+		}
 	}
 	fmt.Fprintf(p.Out, `
 Saltmere Ferries is open. Everything here is made up and runs on this machine only.

@@ -39,15 +39,12 @@ func (g *Room) History(ctx context.Context, p store.Page, f HistoryFilter) (*api
 	if !f.Owner {
 		db = db.Where("NOT (kind = 'setting' AND slug IN ?)", ownerSettings())
 	}
-	if !f.From.IsZero() {
-		db = db.Where("at >= ?", f.From.UTC())
-	}
-	if !f.Until.IsZero() {
-		db = db.Where("at <= ?", f.Until.UTC())
-	}
+	db = within(db, f.From, f.Until)
 	if p.Search != "" {
-		like := "%" + strings.NewReplacer("%", "", "_", "").Replace(p.Search) + "%"
-		db = db.Where("name LIKE ? OR slug LIKE ? OR author LIKE ? OR remark LIKE ?", like, like, like, like)
+		var err error
+		if db, err = g.Store.Containing(ctx, db, store.HistoryLines, p.Search); err != nil {
+			return nil, err
+		}
 	}
 	if p.After != "" {
 		key, err := store.ReadKey(p.After)
@@ -66,6 +63,20 @@ func (g *Room) History(ctx context.Context, p store.Page, f HistoryFilter) (*api
 	}
 	key := func(r *placed) string { return store.AfterKey("", strconv.FormatInt(r.Place, 10)) }
 	return ground.PageOf(p, rows, key, func(r *placed) (*api.Revision, error) { return g.RevisionView(ctx, r.Revision) })
+}
+
+// within narrows revisions to those of a time. They are read in the order in which they were made, from the first that can be
+// of that time; clocks that were set back are borne over as many revisions as are looked at for it.
+func within(db *gorm.DB, from, until time.Time) *gorm.DB {
+	if !from.IsZero() {
+		db = db.Where("rowid >= (SELECT min(rowid) FROM (SELECT rowid FROM revisions WHERE at >= ? ORDER BY at LIMIT 1000)) AND +at >= ?",
+			from.UTC(), from.UTC())
+	}
+	if !until.IsZero() {
+		db = db.Where("rowid <= (SELECT max(rowid) FROM (SELECT rowid FROM revisions WHERE at <= ? ORDER BY at DESC LIMIT 1000)) AND "+
+			"+at <= ?", until.UTC(), until.UTC())
+	}
+	return db
 }
 
 func ownerSettings() []string {

@@ -142,7 +142,7 @@ func (g *Room) inspect(ctx context.Context, kind, id, slug, name string) ([]insp
 		}
 		one.findings = p.Findings
 	}
-	outside, err := g.outsideFindings(ctx, kind, slug)
+	outside, err := g.outsideFindings(ctx, kind, id, slug)
 	if err != nil {
 		return nil, err
 	}

@@ -113,9 +113,12 @@ func (g *Room) originsOf(ctx context.Context, kind, slug string) ([]string, erro
 }
 
 // outsideFindings finds what is wrong with an object's hosts, as they were last looked at.
-func (g *Room) outsideFindings(ctx context.Context, kind, slug string) ([]checkup.Finding, error) {
+func (g *Room) outsideFindings(ctx context.Context, kind, id, slug string) ([]checkup.Finding, error) {
 	list, err := g.originsOf(ctx, kind, slug)
-	if err != nil || len(list) == 0 {
+	if err != nil {
+		return nil, err
+	}
+	if err := g.noteUser(ctx, kind, id, list); err != nil || len(list) == 0 {
 		return nil, err
 	}
 	var rows []store.OutsideHost
@@ -136,6 +139,29 @@ func (g *Room) outsideFindings(ctx context.Context, kind, slug string) ([]checku
 		out = append(out, hostFindings(&r, station, g.Now())...)
 	}
 	return out, nil
+}
+
+// noteUser writes down which hosts an object has addresses at, where that has changed.
+func (g *Room) noteUser(ctx context.Context, kind, id string, list []string) error {
+	var held []string
+	if err := g.Store.Read(ctx).Model(&store.OutsideUser{}).Where("owner_id = ?", id).Order("origin").Pluck("origin",
+		&held).Error; err != nil {
+		return store.Clear(err)
+	}
+	if slices.Equal(held, list) {
+		return nil
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Where("owner_id = ?", id).Delete(&store.OutsideUser{}).Error; err != nil {
+			return err
+		}
+		for _, o := range list {
+			if err := tx.Create(&store.OutsideUser{Origin: o, OwnerKind: kind, OwnerID: id}).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // hostFindings finds what is wrong with a host.
@@ -295,9 +321,9 @@ func (g *Room) OutsideHosts(ctx context.Context) (*api.List[api.OutsideHost], er
 		_ = json.Unmarshal([]byte(r.History), &v.History)
 		for _, kind := range []string{"application", "provider"} {
 			var users []struct{ Slug, Name, Reach string }
-			// The text of the body names the host; that it is one of its addresses is looked at next.
-			if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name, reach").Where("instr(body, ?) > 0",
-				r.Origin).Order("name").Limit(20).Find(&users).Error; err != nil {
+			const usedBy = "id IN (SELECT owner_id FROM outside_users WHERE origin = ? AND owner_kind = ? LIMIT 20)"
+			if err := g.Store.Read(ctx).Table(kind+"s").Select("slug, name, reach").Where(usedBy, r.Origin,
+				kind).Order("name").Find(&users).Error; err != nil {
 				return nil, store.Clear(err)
 			}
 			for _, u := range users {

@@ -176,6 +176,18 @@ func (g *Room) unreached(ctx context.Context, s reachState, p *store.Person, slu
 		access.InCircle: " serves a circle, and " + p.Name + " is outside"}[s.Reach], nil
 }
 
+// assignedTo is the way to the people who are assigned to an application, by themselves or by a group of theirs.
+func assignedTo(id string) store.Way {
+	return store.Way{
+		IDs: "SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'person' UNION ALL SELECT person_id FROM memberships " +
+			"WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'group')",
+		Holds: "(EXISTS (SELECT 1 FROM assignments s WHERE s.application_id = ? AND s.kind = 'person' AND s.who_id = people.id) OR EXISTS " +
+			"(SELECT 1 FROM memberships m WHERE m.person_id = people.id AND m.group_id IN (SELECT who_id FROM assignments WHERE " +
+			"application_id = ? AND kind = 'group')))",
+		Args: []any{id, id},
+	}
+}
+
 // WhoGetsIn answers for a page of people, by name: those who are assigned, or, where everybody may come, all who are
 // known.
 func (g *Room) WhoGetsIn(ctx context.Context, slug string, p store.Page) (*api.WhoGetsIn, error) {
@@ -193,11 +205,14 @@ func (g *Room) WhoGetsIn(ctx context.Context, slug string, p store.Page) (*api.W
 		p.Limit = 25
 	}
 	if p.Search != "" {
-		db = persons.SearchPeople(db, p.Search)
+		if db, _, err = g.Store.Narrow(ctx, db, "people", persons.Searched(p.Search)); err != nil {
+			return nil, err
+		}
 		p.Search = ""
 	} else if !out.Everybody {
-		db = db.Where("id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'person' UNION SELECT person_id FROM "+
-			"memberships WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'group'))", app.ID, app.ID)
+		if db, _, err = g.Store.Narrow(ctx, db, "people", assignedTo(app.ID)); err != nil {
+			return nil, err
+		}
 	}
 	p.Sort = ""
 	if db, err = p.Rows(db, persons.PersonColumns, "name"); err != nil {

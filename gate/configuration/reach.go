@@ -185,7 +185,7 @@ func (g *Room) sessionsOutside(ctx context.Context, kind, id string, people []st
 	for part := range slices.Chunk(people, 500) {
 		var some []string
 		if err := g.Store.Read(ctx).Raw("SELECT s.id FROM sessions s WHERE s.ended_at IS NULL AND s.expires_at > ? AND s.last_used > "+
-			"? AND s.person_id IN ? AND s.id IN (SELECT session_id FROM "+table+" WHERE "+column+" = ?)", g.Now().UTC(),
+			"? AND s.person_id IN ? AND EXISTS (SELECT 1 FROM "+table+" o WHERE o.session_id = s.id AND o."+column+" = ?)", g.Now().UTC(),
 			g.Now().Add(-limits.Idle()).UTC(), part, id).Scan(&some).Error; err != nil {
 			return nil, store.Clear(err)
 		}
@@ -313,13 +313,13 @@ func (g *Room) ChangeReach(ctx context.Context, who ground.Actor, kind, slug str
 
 // outsideSessions are the open sessions of people whom a reach leaves outside.
 func (g *Room) outsideSessions(ctx context.Context, kind, id, slug string, s reachState) ([]string, error) {
-	people := "SELECT person_id FROM accounts WHERE application_id = ?"
+	at := "session_uses o WHERE o.application_id = ?"
 	if kind == "provider" {
-		people = "SELECT person_id FROM links WHERE provider_id = ?"
+		at = "session_proofs o WHERE o.provider_id = ?"
 	}
 	var rows []store.Person
-	if err := g.Store.Read(ctx).Where("id IN (SELECT person_id FROM sessions WHERE ended_at IS NULL) AND id IN ("+people+")",
-		id).Limit(touchedMost).Find(&rows).Error; err != nil {
+	const open = "(SELECT person_id FROM sessions WHERE id = o.session_id AND ended_at IS NULL)"
+	if err := g.Store.Read(ctx).Where("id IN (SELECT "+open+" FROM "+at+")", id).Limit(touchedMost).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	var out []string

@@ -190,8 +190,10 @@ func (g *Ground) Journal(ctx context.Context, reader Actor, p store.Page, object
 		db = db.Where("object_id = ?", object)
 	}
 	if p.Search != "" {
-		like := "%" + p.Search + "%"
-		db = db.Where("who LIKE ? OR object LIKE ? OR action LIKE ?", like, like, like)
+		var err error
+		if db, err = g.Store.Containing(ctx, db, store.JournalLines, p.Search); err != nil {
+			return nil, err
+		}
 	}
 	var rows []store.JournalEntry
 	if err := db.Find(&rows).Error; err != nil {

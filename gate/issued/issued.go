@@ -41,10 +41,13 @@ func EndOfSession(tx *gorm.DB, sessionID, applicationID, why string, now time.Ti
 		return nil
 	}
 	if applicationID == "" {
-		return end(tx, why, now, "session_id = ? AND NOT offline", sessionID)
+		return end(tx, why, now, ofSession+" AND NOT offline", sessionID)
 	}
-	return end(tx, why, now, "session_id = ? AND application_id = ? AND NOT offline", sessionID, applicationID)
+	return end(tx, why, now, ofSession+" AND +application_id = ? AND NOT offline", sessionID, applicationID)
 }
+
+// ofSession is how the index over the grants of sessions is asked: those without one are not in it.
+const ofSession = "session_id = ? AND session_id <> ''"
 
 // EndOfPerson ends the grants of a person; with a provider's ID, only those of sign-ins through that provider.
 func EndOfPerson(tx *gorm.DB, personID, providerID, why string, now time.Time) error {

@@ -16,6 +16,8 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/store"
+
+	"gorm.io/gorm"
 )
 
 // moveSide is a provider as a move sees it.
@@ -105,21 +107,27 @@ func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 	return out, nil
 }
 
-// signInsWith counts the sign-ins to an application with a provider that came out well in the last 30 days. Either may
-// be empty for all.
+// signInsWith counts the sign-ins to an application with a provider that came out well in the last 30 days.
 func (g *Room) signInsWith(ctx context.Context, applicationID, providerID string) (int64, error) {
-	db := g.Store.Read(ctx).
-		Model(&store.SignInCount{}).
-		Where("outcome = 'signed-in' AND hour >= ?", g.Now().Add(-partners.UsedLately).UTC())
-	if applicationID != "" {
-		db = db.Where("application_id = ?", applicationID)
-	}
-	if providerID != "" {
-		db = db.Where("provider_id = ?", providerID)
-	}
 	var n int64
-	err := db.Select("coalesce(sum(count), 0)").Row().Scan(&n)
+	err := g.Store.Row(ctx, "SELECT coalesce(sum(count), 0) FROM sign_in_counts WHERE application_id = ? AND hour >= ? AND provider_id = ? "+
+		"AND outcome = 'signed-in'", applicationID, g.Now().Add(-partners.UsedLately).UTC(), providerID).Scan(&n)
 	return n, store.Clear(err)
+}
+
+// signInsBy counts who came through a provider lately, by application.
+func (g *Room) signInsBy(db *gorm.DB, providerID string) (map[string]int64, error) {
+	var rows []struct {
+		ApplicationID string
+		N             int64
+	}
+	err := db.Model(&store.SignInCount{}).Select("application_id, sum(count) AS n").Where("outcome = 'signed-in' AND hour >= ? AND "+
+		"provider_id = ?", g.Now().Add(-partners.UsedLately).UTC(), providerID).Group("application_id").Scan(&rows).Error
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.ApplicationID] = r.N
+	}
+	return out, store.Clear(err)
 }
 
 // movePeople finds out how many of those who use an application through the old provider the new one will know. It asks
@@ -216,6 +224,10 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 	if err := partners.UsedBy(db, slug).Order("name").Limit(500).Find(&apps).Error; err != nil {
 		return nil, store.Clear(err)
 	}
+	came, err := g.signInsBy(db, p.ID)
+	if err != nil {
+		return nil, err
+	}
 	alone := 0
 	for _, row := range apps {
 		a, err := ground.DecodeBody[config.Application](row.Body)
@@ -225,9 +237,7 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		left := api.LeftApp{
 			Reference: api.Reference{Slug: a.Slug, Name: a.Name, Kind: "application", Reach: string(a.Reach)},
 			Others:    len(a.Providers) - 1,
-		}
-		if left.SignIns, err = g.signInsWith(ctx, row.ID, p.ID); err != nil {
-			return nil, err
+			SignIns:   came[row.ID],
 		}
 		if left.Others == 0 && a.Reach != access.Closed {
 			alone++
@@ -238,17 +248,11 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 		return nil, err
 	}
 	last := g.Now().Add(-partners.UsedLately).UTC()
-	if out.SignIns, err = g.signInsWith(ctx, "", p.ID); err != nil {
+	for _, n := range came {
+		out.SignIns += n
+	}
+	if err := g.countPeople(db, p.ID, out); err != nil {
 		return nil, err
-	}
-	if err := db.Raw("SELECT count(DISTINCT person_id), count(DISTINCT CASE WHEN NOT EXISTS (SELECT 1 FROM links o WHERE o.person_id "+
-		"= l.person_id AND o.provider_id <> l.provider_id) AND (SELECT login FROM people WHERE id = l.person_id) IS NULL THEN "+
-		"person_id END) FROM links l WHERE provider_id = ?", p.ID).Row().Scan(&out.People, &out.Only); err != nil {
-		return nil, store.Clear(err)
-	}
-	if err := db.Raw("SELECT count(*) FROM sessions WHERE ended_at IS NULL AND expires_at > ? AND id IN (SELECT session_id FROM "+
-		"session_proofs WHERE provider_id = ?)", g.Now().UTC(), p.ID).Row().Scan(&out.Sessions); err != nil {
-		return nil, store.Clear(err)
 	}
 	var row store.Provider
 	if err := db.Select("last_sign_in").Where("id = ?", p.ID).Take(&row).Error; err != nil {
@@ -278,7 +282,8 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 	if out.Only > 0 {
 		out.Words = append(
 			out.Words,
-			fmt.Sprintf("%s no other way to sign in, as far as is known.", words.Plural(int(out.Only), "person has", "people have")),
+			map[bool]string{true: "At least "}[out.More]+words.Plural(int(out.Only), "person has", "people have")+
+				" no other way to sign in, as far as is known.",
 		)
 	}
 	if out.SignIns > 0 {
@@ -295,6 +300,22 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 	}
 	return out, nil
 }
+
+// countPeople counts who comes through a provider, and who of them would have no other way; and the open sessions that rest on
+// it. Each is counted up to a number that says it all: what stands there is many.
+func (g *Room) countPeople(db *gorm.DB, id string, out *api.StillUses) error {
+	if err := db.Raw("SELECT count(*), coalesce(sum(NOT EXISTS (SELECT 1 FROM links o WHERE o.person_id = d.person_id AND "+
+		"+o.provider_id <> ?) AND (SELECT login FROM people WHERE id = d.person_id) IS NULL), 0) FROM (SELECT DISTINCT person_id FROM "+
+		"links WHERE provider_id = ? LIMIT ?) d", id, id, countedTo).Row().Scan(&out.People, &out.Only); err != nil {
+		return store.Clear(err)
+	}
+	out.More = out.People == countedTo
+	return store.Clear(db.Raw("SELECT count(*) FROM (SELECT 1 FROM session_proofs p WHERE provider_id = ? AND EXISTS (SELECT 1 FROM "+
+		"sessions s WHERE s.id = p.session_id AND s.ended_at IS NULL AND s.expires_at > ?) LIMIT ?)", id, g.Now().UTC(),
+		countedTo).Row().Scan(&out.Sessions))
+}
+
+const countedTo = 20_000
 
 // namedInRules finds the provider in routes, in the rules for the console, and in circles of other providers.
 func (g *Room) namedInRules(ctx context.Context, p *partners.Provider, out *api.StillUses) error {

@@ -14,6 +14,9 @@ import (
 	"innergate/store"
 )
 
+// countedTo is how many members of a group are counted: what stands there says that there are many.
+const countedTo = 20_000
+
 var groupColumns = map[string]string{"name": "name COLLATE NOCASE", "created": "id"}
 
 // Groups lists a page.
@@ -37,7 +40,9 @@ func (g *Room) Groups(ctx context.Context, p store.Page) (*api.List[api.Group], 
 
 func (g *Room) groupView(ctx context.Context, row *store.Group) (*api.Group, error) {
 	v := &api.Group{Group: config.Group{Slug: row.Slug, Name: row.Name, Description: row.Description}, Created: row.CreatedAt}
-	err := g.Store.Read(ctx).Raw("SELECT count(DISTINCT person_id) FROM memberships WHERE group_id = ?", row.ID).Scan(&v.People).Error
+	err := g.Store.Row(ctx, "SELECT count(*) FROM (SELECT DISTINCT person_id FROM memberships WHERE group_id = ? LIMIT ?)", row.ID,
+		countedTo).Scan(&v.People)
+	v.More = v.People == countedTo
 	return v, store.Clear(err)
 }
 

@@ -30,61 +30,87 @@ type PersonFilter struct {
 // PersonColumns are the columns by which people can be sorted.
 var PersonColumns = map[string]string{"name": "name_key", "created": "id", "type": "type"}
 
-// SearchPeople finds people by how their name, last name, mail address, user name or external ID begins. It asks
-// indexes only, however many people there are.
-func SearchPeople(db *gorm.DB, text string) *gorm.DB {
+// Searched is the way to people by how their name, last name, mail address, user name or external ID begins.
+func Searched(text string) store.Way {
 	const last = "\U0010FFFF"
 	key, name := people.Key(text), people.SortKey(text)
-	return db.Where(
-		"id IN (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM people WHERE last_key >= ? AND "+
-			"last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT id FROM people WHERE "+
-			"username_key >= ? AND username_key < ? UNION SELECT id FROM people WHERE external_key = ? UNION SELECT id FROM people "+
-			"WHERE login = ?)",
-		name,
-		name+last,
-		name,
-		name+last,
-		key,
-		key+last,
-		key,
-		key+last,
-		key,
-		key,
-	)
+	return store.Way{
+		IDs: "SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION ALL SELECT id FROM people WHERE last_key >= ? AND " +
+			"last_key < ? UNION ALL SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION ALL SELECT id FROM people WHERE " +
+			"username_key >= ? AND username_key < ? UNION ALL SELECT id FROM people WHERE external_key = ? UNION ALL SELECT id FROM " +
+			"people WHERE login = ?",
+		First: "SELECT id FROM (SELECT id FROM people WHERE name_key >= ? AND name_key < ? ORDER BY name_key LIMIT 2000) UNION ALL " +
+			"SELECT id FROM (SELECT id FROM people WHERE last_key >= ? AND last_key < ? ORDER BY last_key LIMIT 2000) UNION ALL " +
+			"SELECT id FROM (SELECT id FROM people WHERE email_key >= ? AND email_key < ? ORDER BY email_key LIMIT 2000) UNION ALL " +
+			"SELECT id FROM (SELECT id FROM people WHERE username_key >= ? AND username_key < ? ORDER BY username_key LIMIT 2000) " +
+			"UNION ALL SELECT id FROM people WHERE external_key = ? UNION ALL SELECT id FROM people WHERE login = ?",
+		Args: []any{name, name + last, name, name + last, key, key + last, key, key + last, key, key},
+	}
 }
 
-// People lists a page.
-func (g *Room) People(ctx context.Context, p store.Page, f PersonFilter) (*api.List[api.PersonLine], error) {
-	db := g.Store.Read(ctx)
-	if q := strings.TrimSpace(p.Search); q != "" {
-		db = SearchPeople(db, q)
-		p.Search = ""
+// inGroup and knownFrom are the ways to the members of a group, and to those whom a provider knows.
+func inGroup(slug string) store.Way {
+	const group = "(SELECT id FROM groups WHERE slug = ?)"
+	return store.Way{
+		IDs:   "SELECT person_id FROM memberships WHERE group_id = " + group,
+		Holds: "EXISTS (SELECT 1 FROM memberships m WHERE m.person_id = people.id AND m.group_id = " + group + ")",
+		Args:  []any{slug},
 	}
+}
+
+func knownFrom(slug string) store.Way {
+	const provider = "(SELECT id FROM providers WHERE slug = ?)"
+	return store.Way{
+		IDs:   "SELECT person_id FROM links WHERE provider_id = " + provider,
+		Holds: "EXISTS (SELECT 1 FROM links l WHERE l.person_id = people.id AND +l.provider_id = " + provider + ")",
+		Args:  []any{slug},
+	}
+}
+
+// inactive is the way to people who can't sign in.
+var inactive = store.Way{IDs: "SELECT id FROM people WHERE NOT active", Holds: "NOT active"}
+
+// narrowed is the list of people narrowed by a filter.
+func (g *Room) narrowed(ctx context.Context, search string, f PersonFilter) (*gorm.DB, bool, error) {
+	db := g.Store.Read(ctx)
 	if f.Type != "" {
 		db = db.Where("type = ?", f.Type)
+	}
+	var ways []store.Way
+	if search = strings.TrimSpace(search); search != "" {
+		ways = append(ways, Searched(search))
 	}
 	switch f.Active {
 	case "yes":
 		db = db.Where("active")
 	case "no":
-		db = db.Where("NOT active")
+		ways = append(ways, inactive)
 	}
 	if f.Group != "" {
-		db = db.Where("id IN (SELECT person_id FROM memberships WHERE group_id = (SELECT id FROM groups WHERE slug = ?))", f.Group)
+		ways = append(ways, inGroup(f.Group))
 	}
 	if f.Provider != "" {
-		db = db.Where("id IN (SELECT person_id FROM links WHERE provider_id = (SELECT id FROM providers WHERE slug = ?))", f.Provider)
+		ways = append(ways, knownFrom(f.Provider))
 	}
-	sortBy := p.Sort
-	db, err := p.Rows(db, PersonColumns, "name")
+	return g.Store.Narrow(ctx, db, "people", ways...)
+}
+
+// People lists a page.
+func (g *Room) People(ctx context.Context, p store.Page, f PersonFilter) (*api.List[api.PersonLine], error) {
+	db, cut, err := g.narrowed(ctx, p.Search, f)
 	if err != nil {
+		return nil, err
+	}
+	p.Search = ""
+	sortBy := p.Sort
+	if db, err = p.Rows(db, PersonColumns, "name"); err != nil {
 		return nil, ground.BadRequest("bad-page", err.Error()+".", "")
 	}
 	var rows []store.Person
 	if err := db.Omit("profile", "sources").Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	out := &api.List[api.PersonLine]{Items: []api.PersonLine{}}
+	out := &api.List[api.PersonLine]{Items: []api.PersonLine{}, Cut: cut}
 	for i, row := range rows {
 		if i == ground.LimitOf(p) {
 			out.Next = store.AfterKey(

@@ -22,6 +22,33 @@ type Filter struct {
 	Ended bool
 }
 
+// provedBy is the way to the sessions in which a provider vouched for somebody, usedFor to those that went to an application,
+// searched to those of people whose name begins so, or of an address.
+func provedBy(id string) store.Way {
+	return store.Way{
+		IDs:   "SELECT session_id FROM session_proofs WHERE provider_id = ?",
+		Holds: "EXISTS (SELECT 1 FROM session_proofs p WHERE p.session_id = sessions.id AND p.provider_id = ?)",
+		Args:  []any{id},
+	}
+}
+
+func usedFor(id string) store.Way {
+	return store.Way{
+		IDs:   "SELECT session_id FROM session_uses WHERE application_id = ?",
+		Holds: "EXISTS (SELECT 1 FROM session_uses u WHERE u.session_id = sessions.id AND u.application_id = ?)",
+		Args:  []any{id},
+	}
+}
+
+func searched(text string) store.Way {
+	return store.Way{
+		IDs: "SELECT id FROM sessions WHERE person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE UNION ALL SELECT id FROM sessions " +
+			"WHERE address = ?",
+		Holds: "(+person >= ? COLLATE NOCASE AND +person < ? COLLATE NOCASE OR +address = ?)",
+		Args:  []any{text, text + "\U0010FFFF", text},
+	}
+}
+
 // Sessions lists them, the newest first.
 func (g *Room) Sessions(ctx context.Context, p store.Page, f Filter) (*api.List[api.Session], error) {
 	db := g.Store.Read(ctx).Omit("sealed").Where("rehearsal_id = ''").Order("id DESC").Limit(ground.LimitOf(p) + 1)
@@ -33,8 +60,9 @@ func (g *Room) Sessions(ctx context.Context, p store.Page, f Filter) (*api.List[
 		if err != nil {
 			return nil, err
 		}
-		db = db.Where("ended_at IS NULL AND expires_at > ? AND last_used > ?", g.Now().UTC(), g.Now().Add(-limits.Idle()).UTC())
+		db = db.Where("ended_at IS NULL AND +expires_at > ? AND last_used > ?", g.Now().UTC(), g.Now().Add(-limits.Idle()).UTC())
 	}
+	var ways []store.Way
 	if f.Person != "" {
 		db = db.Where("person_id = ?", f.Person)
 	}
@@ -43,17 +71,21 @@ func (g *Room) Sessions(ctx context.Context, p store.Page, f Filter) (*api.List[
 		if err != nil {
 			return nil, err
 		}
-		db = db.Where("id IN (SELECT session_id FROM session_proofs WHERE provider_id = ?)", pr.ID)
+		ways = append(ways, provedBy(pr.ID))
 	}
 	if f.Application != "" {
 		a, err := g.partners.Application(ctx, f.Application)
 		if err != nil {
 			return nil, err
 		}
-		db = db.Where("id IN (SELECT session_id FROM session_uses WHERE application_id = ?)", a.ID)
+		ways = append(ways, usedFor(a.ID))
 	}
 	if q := strings.TrimSpace(p.Search); q != "" {
-		db = db.Where("person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE OR address = ?", q, q+"\U0010FFFF", q)
+		ways = append(ways, searched(q))
+	}
+	db, _, err := g.Store.Narrow(ctx, db, "sessions", ways...)
+	if err != nil {
+		return nil, err
 	}
 	var rows []store.Session
 	if err := db.Find(&rows).Error; err != nil {

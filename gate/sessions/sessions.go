@@ -152,7 +152,8 @@ func (g *Room) EndIdle(ctx context.Context) error {
 	}
 	now := g.Now().UTC()
 	idle := func(db *gorm.DB) (ids []string, err error) {
-		const over = "SELECT id FROM sessions WHERE ended_at IS NULL AND (last_used < ? OR expires_at < ?) LIMIT 500"
+		const over = "SELECT id FROM sessions WHERE ended_at IS NULL AND last_used < ? UNION ALL SELECT id FROM sessions WHERE ended_at " +
+			"IS NULL AND expires_at < ? LIMIT 500"
 		err = db.Raw(over, now.Add(-limits.Idle()), now).Scan(&ids).Error
 		return ids, store.Clear(err)
 	}

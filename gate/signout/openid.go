@@ -176,8 +176,8 @@ func (g *Room) endGrantOf(ctx context.Context, s *signin.SignIn, id string, o *S
 	var others []store.Grant
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if h.ProviderSession != "" && session == nil {
-			if err := tx.Where("provider_id = ? AND provider_session = ? AND id <> ? AND ended_at IS NULL AND NOT offline", h.ProviderID,
-				h.ProviderSession, h.ID).Limit(200).Find(&others).Error; err != nil {
+			if err := tx.Where("provider_id = ? AND provider_session = ? AND provider_session <> '' AND id <> ? AND ended_at IS NULL AND "+
+				"NOT offline", h.ProviderID, h.ProviderSession, h.ID).Limit(200).Find(&others).Error; err != nil {
 				return err
 			}
 		}

@@ -22,7 +22,7 @@ func (g *Room) endProviderGrants(ctx context.Context, p *partners.Provider, subj
 			query = query.Where("provider_subject = ?", subject)
 		}
 		if session != "" {
-			query = query.Where("provider_session = ?", session)
+			query = query.Where("provider_session = ? AND provider_session <> ''", session)
 		}
 		if err := query.Limit(1000).Find(&ended).Error; err != nil {
 			return err
@@ -55,7 +55,7 @@ func (g *Room) endProviderSessions(ctx context.Context, p *partners.Provider, su
 		query = query.Where("subject = ?", subject)
 	}
 	if session != "" {
-		query = query.Where("provider_session = ?", session)
+		query = query.Where("provider_session = ? AND provider_session <> ''", session)
 	}
 	var ids []string
 	if err := query.Limit(1000).Pluck("session_id", &ids).Error; err != nil {

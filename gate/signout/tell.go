@@ -71,7 +71,7 @@ func (g *Room) tellUses(ctx context.Context, h *sessions.HeldSession, uses []sto
 			continue
 		}
 		t := &telling{app: app, use: u, how: toldNothing, rec: trace.NewRecorder(g.Now(), g.Now)}
-		if err := g.Store.Read(ctx).Where("session_id = ? AND application_id = ? AND NOT offline", h.ID,
+		if err := g.Store.Read(ctx).Where("session_id = ? AND session_id <> '' AND +application_id = ? AND NOT offline", h.ID,
 			app.ID).Order("id DESC").Limit(20).Find(&t.grants).Error; err != nil {
 			g.Log.ErrorContext(ctx, "the grants of a session could not be read", "error", err)
 		}

@@ -2,10 +2,12 @@ package traces
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,10 +35,7 @@ type ReportFilter struct {
 	Limit    int
 }
 
-const (
-	reportLimit = 100
-	reportMost  = 20000
-)
+const reportLimit = 100
 
 var reportColumns = map[string]string{
 	"name":      "name COLLATE NOCASE",
@@ -56,7 +55,7 @@ func (g *Room) reportQuery(f ReportFilter) (string, map[string]any, error) {
 		"coalesce(json_extract(o.body, '$.providers'), '[]')"
 	signed := "application_id"
 	if f.Side == "provider" {
-		table, peopleOf, signed = "providers", "SELECT count(DISTINCT person_id) FROM links WHERE provider_id = o.id", "provider_id"
+		table, peopleOf, signed = "providers", "SELECT count(*) FROM (SELECT DISTINCT person_id FROM links WHERE provider_id = o.id)", "provider_id"
 		served = "(SELECT coalesce(json_group_array(a.slug), '[]') FROM uses u JOIN applications a ON a.id = u.application_id WHERE " +
 			"u.provider = o.slug)"
 	} else if f.Side != "application" {
@@ -126,7 +125,8 @@ func (g *Room) reportQuery(f ReportFilter) (string, map[string]any, error) {
 	return q + " ORDER BY " + column + " " + order + ", name COLLATE NOCASE, id", args, nil
 }
 
-// Report lists applications or providers with what an owner or auditor asks about them.
+// Report lists applications or providers with what an owner or auditor asks about them. The database is asked once for all of
+// them; what the head of the page says is counted here.
 func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = reportLimit
@@ -135,58 +135,44 @@ func (g *Room) Report(ctx context.Context, f ReportFilter) (*api.Report, error) 
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Report{Items: []api.ReportLine{}, By: map[string]map[string]int{}, At: g.Now().UTC()}
 	db, done := g.Store.Long(ctx)
 	defer done()
-	rows, err := reportRows(db, q+" LIMIT @limit OFFSET @offset", with(args, map[string]any{"limit": f.Limit + 1, "offset": f.Offset}))
+	rows, err := reportRows(db, q, args)
 	if err != nil {
 		return nil, err
 	}
-	if len(rows) > f.Limit {
-		rows, out.Next = rows[:f.Limit], strconv.Itoa(f.Offset+f.Limit)
-	}
-	out.Items = append(out.Items, rows...)
-	if err := db.Raw("SELECT count(*) FROM ("+q+")", args).Row().Scan(&out.Count); err != nil {
-		return nil, store.Clear(err)
-	}
-	// How they are divided, for the head of the page.
-	for _, by := range []string{"kind", "reach", "owner"} {
-		var counts []struct {
-			Value string
-			N     int
-		}
-		if err := db.Raw("SELECT "+by+" AS value, count(*) AS n FROM ("+q+") GROUP BY 1 ORDER BY 2 DESC LIMIT 20",
-			args).Scan(&counts).Error; err != nil {
-			return nil, store.Clear(err)
-		}
+	out := &api.Report{Items: []api.ReportLine{}, By: map[string]map[string]int{}, At: g.Now().UTC(), Count: len(rows)}
+	for _, by := range []string{"kind", "reach", "owner", "providers"} {
 		out.By[by] = map[string]int{}
-		for _, c := range counts {
-			out.By[by][c.Value] = c.N
+	}
+	for _, r := range rows {
+		out.By["kind"][r.Kind]++
+		out.By["reach"][r.Reach]++
+		out.By["owner"][r.Owner]++
+		for _, p := range r.Providers {
+			out.By["providers"][p]++
 		}
 	}
-	var counts []struct {
-		Value string
-		N     int
+	for _, counts := range out.By {
+		keepMost(counts, 20)
 	}
-	if err := db.Raw("SELECT e.value AS value, count(*) AS n FROM ("+q+
-		") r, json_each(r.providers) e GROUP BY 1 ORDER BY 2 DESC LIMIT 20", args).Scan(&counts).Error; err != nil {
-		return nil, store.Clear(err)
+	from := min(f.Offset, len(rows))
+	until := min(from+f.Limit, len(rows))
+	if until < len(rows) {
+		out.Next = strconv.Itoa(until)
 	}
-	out.By["providers"] = map[string]int{}
-	for _, c := range counts {
-		out.By["providers"][c.Value] = c.N
-	}
+	out.Items = append(out.Items, rows[from:until]...)
 	return out, nil
 }
 
-func with(a, b map[string]any) map[string]any {
-	out := map[string]any{}
-	for _, m := range []map[string]any{a, b} {
-		for k, v := range m {
-			out[k] = v
-		}
+// keepMost leaves the values that are counted most.
+func keepMost(counts map[string]int, most int) {
+	values := slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), strings.Compare(a, b))
+	})
+	for _, v := range values[min(most, len(values)):] {
+		delete(counts, v)
 	}
-	return out
 }
 
 func reportRows(db *gorm.DB, q string, args map[string]any) ([]api.ReportLine, error) {
@@ -242,7 +228,7 @@ func (g *Room) ReportCSV(ctx context.Context, f ReportFilter) ([]byte, error) {
 	}
 	db, done := g.Store.Long(ctx)
 	defer done()
-	rows, err := reportRows(db, q+" LIMIT @limit", with(args, map[string]any{"limit": reportMost}))
+	rows, err := reportRows(db, q, args)
 	if err != nil {
 		return nil, err
 	}

@@ -59,20 +59,36 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 	}
 	var known []string
 	end := key + "\U0010FFFF"
-	if err := g.Store.Read(ctx).Raw("SELECT id FROM (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION SELECT id FROM "+
-		"people WHERE last_key >= ? AND last_key < ? UNION SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION SELECT "+
-		"id FROM people WHERE username_key >= ? AND username_key < ?) LIMIT 200",
+	if err := g.Store.Read(ctx).Raw("SELECT id FROM (SELECT id FROM people WHERE name_key >= ? AND name_key < ? UNION ALL SELECT id "+
+		"FROM people WHERE last_key >= ? AND last_key < ? UNION ALL SELECT id FROM people WHERE email_key >= ? AND email_key < ? UNION "+
+		"ALL SELECT id FROM people WHERE username_key >= ? AND username_key < ?) LIMIT 200",
 		key, end, key, end, key, end, key, end).Scan(&known).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	// Names of people whom nobody stores, and of those who were refused, stand in the traces alone.
-	return db.Where(
-		"id IN (SELECT id FROM (SELECT id FROM traces WHERE person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE ORDER BY id DESC "+
-			"LIMIT 2000) UNION SELECT id FROM (SELECT id FROM traces WHERE person_id IN ? ORDER BY id DESC LIMIT 2000))",
-		text,
-		text+"\U0010FFFF",
-		append(known, "nobody"),
-	), nil
+	db, _, err = g.Store.Narrow(ctx, db, "traces", ofPeople(text, known))
+	return db, err
+}
+
+// rehearsed is the way to the traces of rehearsals.
+var rehearsed = store.Way{IDs: "SELECT id FROM traces WHERE rehearsal_id <> ''", Holds: "+rehearsal_id <> ''"}
+
+// ofPeople is the way to the traces of people whose name begins so, or who are known.
+func ofPeople(text string, known []string) store.Way {
+	w := store.Way{
+		IDs:   "SELECT id FROM traces WHERE person >= ? COLLATE NOCASE AND person < ? COLLATE NOCASE",
+		Holds: "(+person >= ? COLLATE NOCASE AND +person < ? COLLATE NOCASE",
+		Args:  []any{text, text + "\U0010FFFF"},
+	}
+	if len(known) > 0 {
+		marks := strings.TrimSuffix(strings.Repeat("?, ", len(known)), ", ")
+		w.IDs, w.Holds = w.IDs+" UNION ALL SELECT id FROM traces WHERE person_id IN ("+marks+")", w.Holds+" OR +person_id IN ("+marks+")"
+		for _, id := range known {
+			w.Args = append(w.Args, id)
+		}
+	}
+	w.Holds += ")"
+	return w
 }
 
 // keptTraces is how long traces are kept.
@@ -143,9 +159,12 @@ func (g *Room) Tidy(t *ground.Tidying) error {
 		"LIMIT 1 OFFSET ?) ORDER BY id LIMIT 500", strangersKept); err != nil {
 		return err
 	}
-	old := "SELECT id FROM traces WHERE id < ? UNION SELECT id FROM (SELECT id FROM traces WHERE NOT stranger AND id <= (SELECT id FROM " +
-		"traces WHERE NOT stranger ORDER BY id DESC LIMIT 1 OFFSET ?) ORDER BY id LIMIT 500)"
-	return dropTraces(t, "SELECT id FROM ("+old+") ORDER BY id LIMIT 500", store.FirstID(now.AddDate(0, 0, -k.Days)), k.Count)
+	if err := dropTraces(t, "SELECT id FROM traces WHERE id < ? ORDER BY id LIMIT 500", store.FirstID(now.AddDate(0, 0,
+		-k.Days))); err != nil {
+		return err
+	}
+	return dropTraces(t, "SELECT id FROM traces WHERE NOT stranger AND id <= (SELECT id FROM traces WHERE NOT stranger ORDER BY id DESC "+
+		"LIMIT 1 OFFSET ?) ORDER BY id LIMIT 500", k.Count)
 }
 
 // strangersKept is how many traces are kept in which nobody has authenticated: the newest.
@@ -184,7 +203,7 @@ func tidyAdditions(tx *gorm.DB, now time.Time) error {
 	return tx.Exec(
 		"DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, "+AdditionPlace+" FROM trace_additions WHERE "+crowded+") "+
 			"WHERE n > ? AND left >= ?)",
-		from,
+		store.FirstID(now.Add(-time.Hour)),
 		FirstAdditions+LastAdditions,
 		FirstAdditions,
 		LastAdditions,

@@ -1,10 +1,13 @@
 package traces
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
 	"time"
+
+	"gorm.io/gorm"
 
 	"innergate/api"
 	"innergate/core/explain"
@@ -20,7 +23,9 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 	}
 	now := g.Now().UTC()
 	from := now.Truncate(time.Hour).Add(-time.Duration(days)*24*time.Hour + time.Hour)
-	db := g.Store.Read(ctx).Model(&store.SignInCount{}).Where("hour >= ?", from)
+	db, done := g.Store.Long(ctx)
+	defer done()
+	db = db.Model(&store.SignInCount{}).Where("hour >= ?", from)
 	if application != "" {
 		a, err := g.partners.Application(ctx, application)
 		if err != nil {
@@ -35,19 +40,7 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 		}
 		db = db.Where("provider_id = ?", p.ID)
 	}
-	var rows []store.SignInCount
-	if err := db.Order("hour").Find(&rows).Error; err != nil {
-		return nil, store.Clear(err)
-	}
-	out := &api.Statistics{
-		From:         from,
-		Until:        now,
-		Bucket:       "hour",
-		Buckets:      []api.CountBucket{},
-		Applications: []api.CountLine{},
-		Providers:    []api.CountLine{},
-		Codes:        []api.CountLine{},
-	}
+	out := &api.Statistics{From: from, Until: now, Bucket: "hour", Buckets: []api.CountBucket{}}
 	width := time.Hour
 	switch {
 	case days > 120:
@@ -58,64 +51,102 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 	for at := from.Truncate(width); !at.After(now); at = at.Add(width) {
 		out.Buckets = append(out.Buckets, api.CountBucket{At: at})
 	}
-	apps, providers, codes := map[string]*api.CountLine{}, map[string]*api.CountLine{}, map[string]*api.CountLine{}
-	add := func(m map[string]*api.CountLine, key string, r store.SignInCount) {
-		l := m[key]
-		if l == nil {
-			l = &api.CountLine{Name: key}
-			m[key] = l
-		}
-		if r.Outcome == OutcomeSignedIn {
-			l.SignedIn += r.Count
-		} else {
-			l.Refused += r.Count
+	db = db.Session(&gorm.Session{})
+	if err := overTime(db, out, width); err != nil {
+		return nil, err
+	}
+	return out, g.byWhat(ctx, db, out)
+}
+
+// byWhat counts by application, provider and code.
+func (g *Room) byWhat(ctx context.Context, db *gorm.DB, out *api.Statistics) error {
+	var rows []struct {
+		ApplicationID, ProviderID, Code string
+		Good, Bad                       int64
+	}
+	if err := db.Select("application_id, provider_id, code, " + good + " AS good, " + bad + " AS bad").
+		Group("application_id, provider_id, code").
+		Scan(&rows).
+		Error; err != nil {
+		return store.Clear(err)
+	}
+	applications, providers, codes := counts{}, counts{}, counts{}
+	for _, r := range rows {
+		applications.add(r.ApplicationID, r.Good, r.Bad)
+		providers.add(r.ProviderID, r.Good, r.Bad)
+		if r.Code != "" {
+			codes.add(r.Code, r.Good, r.Bad)
 		}
 	}
-	yesterday := now.Add(-24 * time.Hour)
+	out.Codes = codes.most(30)
+	for i := range out.Codes {
+		if e, ok := explain.Lookup(explain.Code(out.Codes[i].Name)); ok {
+			out.Codes[i].Title = e.Title
+		}
+	}
+	var err error
+	if out.Applications, err = g.named(ctx, "application", applications.most(50)); err != nil {
+		return err
+	}
+	out.Providers, err = g.named(ctx, "provider", providers.most(50))
+	return err
+}
+
+// counts are those of sign-ins, by what they are counted by.
+type counts map[string]*api.CountLine
+
+func (c counts) add(key string, good, bad int64) {
+	l := c[key]
+	if l == nil {
+		l = &api.CountLine{Name: key}
+		c[key] = l
+	}
+	l.SignedIn, l.Refused = l.SignedIn+good, l.Refused+bad
+}
+
+// most are the busiest.
+func (c counts) most(limit int) []api.CountLine {
+	out := make([]api.CountLine, 0, len(c))
+	for _, l := range c {
+		out = append(out, *l)
+	}
+	slices.SortFunc(out, func(a, b api.CountLine) int {
+		return cmp.Or(cmp.Compare(b.SignedIn+b.Refused, a.SignedIn+a.Refused), strings.Compare(a.Name, b.Name))
+	})
+	return out[:min(limit, len(out))]
+}
+
+// good and bad are the sums of sign-ins that went well, and of those that did not.
+const (
+	good = "sum(CASE outcome WHEN '" + OutcomeSignedIn + "' THEN count ELSE 0 END)"
+	bad  = "sum(CASE outcome WHEN '" + OutcomeSignedIn + "' THEN 0 ELSE count END)"
+)
+
+// overTime lays the counts out over the buckets, and compares the last day with those before.
+func overTime(db *gorm.DB, out *api.Statistics, width time.Duration) error {
+	var rows []struct {
+		Hour      time.Time
+		Good, Bad int64
+	}
+	if err := db.Select("hour, " + good + " AS good, " + bad + " AS bad").Group("hour").Order("hour").Scan(&rows).Error; err != nil {
+		return store.Clear(err)
+	}
+	yesterday := out.Until.Add(-24 * time.Hour)
 	var recent, usual [2]int64 // signed in, refused
 	for _, r := range rows {
-		good := r.Outcome == OutcomeSignedIn
 		if i := int(r.Hour.Sub(out.Buckets[0].At) / width); i >= 0 && i < len(out.Buckets) {
-			if good {
-				out.Buckets[i].SignedIn += r.Count
-			} else {
-				out.Buckets[i].Refused += r.Count
-			}
+			out.Buckets[i].SignedIn += r.Good
+			out.Buckets[i].Refused += r.Bad
 		}
 		side := &usual
 		if r.Hour.After(yesterday) {
 			side = &recent
 		}
-		if good {
-			side[0] += r.Count
-			out.SignedIn += r.Count
-		} else {
-			side[1] += r.Count
-			out.Refused += r.Count
-		}
-		add(apps, r.ApplicationID, r)
-		add(providers, r.ProviderID, r)
-		if r.Code != "" {
-			add(codes, r.Code, r)
-		}
+		side[0], side[1] = side[0]+r.Good, side[1]+r.Bad
+		out.SignedIn, out.Refused = out.SignedIn+r.Good, out.Refused+r.Bad
 	}
 	out.RateNow, out.RateUsual = rate(recent), rate(usual)
-	var err error
-	if out.Applications, err = g.namedCounts(ctx, "application", apps); err != nil {
-		return nil, err
-	}
-	if out.Providers, err = g.namedCounts(ctx, "provider", providers); err != nil {
-		return nil, err
-	}
-	for code, l := range codes {
-		if e, ok := explain.Lookup(explain.Code(code)); ok {
-			l.Title = e.Title
-		}
-		out.Codes = append(out.Codes, *l)
-	}
-	most(out.Codes)
-	out.Codes = out.Codes[:min(30, len(out.Codes))]
-	return out, nil
+	return nil
 }
 
 // rate is the share of refused sign-ins, or nothing where there were none at all.
@@ -127,23 +158,8 @@ func rate(n [2]int64) *float64 {
 	return &r
 }
 
-func most(list []api.CountLine) {
-	slices.SortFunc(list, func(a, b api.CountLine) int {
-		if d := b.SignedIn + b.Refused - a.SignedIn - a.Refused; d != 0 {
-			return int(d)
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-}
-
-// namedCounts puts names to IDs, the busiest first. What was deleted stands together.
-func (g *Room) namedCounts(ctx context.Context, kind string, by map[string]*api.CountLine) ([]api.CountLine, error) {
-	out := []api.CountLine{}
-	for id, l := range by {
-		out = append(out, api.CountLine{Name: id, SignedIn: l.SignedIn, Refused: l.Refused})
-	}
-	most(out)
-	out = out[:min(50, len(out))]
+// named puts names to the IDs by which lines were counted. What was deleted stands together.
+func (g *Room) named(ctx context.Context, kind string, out []api.CountLine) ([]api.CountLine, error) {
 	for i := range out {
 		id := out[i].Name
 		out[i].Name = "none was chosen"

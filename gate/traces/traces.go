@@ -188,9 +188,12 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 	}
 	switch f.Rehearsal {
 	case "yes":
-		db = db.Where("rehearsal_id <> ''")
+		var err error
+		if db, _, err = g.Store.Narrow(ctx, db, "traces", rehearsed); err != nil {
+			return nil, err
+		}
 	case "no":
-		db = db.Where("rehearsal_id = ''")
+		db = db.Where("+rehearsal_id = ''") // nearly all
 	}
 	if f.Person != "" {
 		db = db.Where("person_id = ?", f.Person)

@@ -17,7 +17,7 @@ import ListFilters from "./ListFilters.vue";
  * chose it; the arrow keys go from row to row, the slash to the search.
  */
 const props = defineProps<{
-  load: (query: Record<string, string>) => Promise<{ items: T[]; next?: string }>;
+  load: (query: Record<string, string>) => Promise<{ items: T[]; next?: string; cut?: boolean }>;
   search: string;
   filters?: {
     name: string;
@@ -141,6 +141,9 @@ defineExpose({ reload });
     </div>
     <p v-if="error" class="error" role="alert">{{ error }}</p>
     <ElSkeleton v-if="busy && !data" :rows="6" animated />
+    <p v-if="data?.cut" class="soft small" role="note">
+      More begin so than are looked through. A longer text finds the others.
+    </p>
     <template v-if="data">
       <slot v-if="rowKey && chosen.count.value" name="many" :chosen="chosen" :reload="reload" />
       <slot v-if="items.length" :items="items" :sort="sort" :order="order" :chosen="chosen" :shows="shows" />

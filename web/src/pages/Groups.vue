@@ -58,7 +58,7 @@ const remove = async (slug: string, name: string, n: number) =>
           </ElTableColumn>
           <ElTableColumn label="People">
             <template #default="{ row: g }">
-              <RouterLink :to="`/people?group=${g.slug}`">{{ g.people }}</RouterLink>
+              <RouterLink :to="`/people?group=${g.slug}`">{{ g.people }}{{ g.more ? " or more" : "" }}</RouterLink>
             </template>
           </ElTableColumn>
           <ElTableColumn>
