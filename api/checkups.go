@@ -103,6 +103,19 @@ type NoticesView struct {
 	Error string `json:"error,omitempty"`
 	// LastSent is when the newest notice went out.
 	LastSent *time.Time `json:"lastSent,omitempty"`
+	// Deliveries are how telling stands with each recipient.
+	Deliveries []Delivery `json:"deliveries"`
+}
+
+// Delivery is how telling stands with one recipient: the webhook, or a mail address.
+type Delivery struct {
+	To      string `json:"to"`
+	Waiting int    `json:"waiting"` // notices that are not told yet
+	// Tries, Error and Next are of the one that is tried next.
+	Tries    int        `json:"tries,omitempty"`
+	Error    string     `json:"error,omitempty"`
+	Next     *time.Time `json:"next,omitempty"`
+	LastSent *time.Time `json:"lastSent,omitempty"`
 }
 
 // SaveNotices changes them. The secret stays where it is left out, as long as the webhook stays.

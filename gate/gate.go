@@ -173,7 +173,7 @@ func (g *Gate) Tidy(ctx context.Context) error {
 	rooms := []func(*ground.Tidying) error{
 		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
 		g.Guarded.Tidy,
-		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Traces.Tidy,
+		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Checkups.Tidy, g.Traces.Tidy,
 	}
 	for _, tidy := range rooms {
 		for part := 0; part < mostParts; part++ {

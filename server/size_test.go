@@ -28,6 +28,8 @@ var allowed = []struct{ part, reason string }{
 	{"AS signed", "a report, on connections of its own"},
 	{"FROM `sign_in_counts` WHERE outcome = 'signed-in' AND hour >= ? AND provider_id = ? GROUP BY", "a report"},
 	{"FROM `sign_in_counts` WHERE hour >=", "the counts of some days, summed on connections of their own from an index that holds all of them"},
+	{"ORDER BY at LIMIT 1000", "the first that can be of a time are looked for among a thousand"},
+	{"ORDER BY at DESC LIMIT 1000", "the last that can be of a time, too"},
 	{"verdict = 'waiting'", "the index holds those alone that wait for a decision"},
 	{"DELETE FROM trace_additions WHERE id IN (SELECT id FROM (SELECT id, row_number()", "additions of the last hour"},
 	{"SELECT count(*), coalesce(sum(NOT EXISTS", "people are counted up to a number"},

@@ -74,5 +74,5 @@ func migrateSize(tx *gorm.DB) error {
 			return err
 		}
 	}
-	return tx.AutoMigrate(&OutsideUser{})
+	return tx.AutoMigrate(&OutsideUser{}, &Notice{})
 }

@@ -219,11 +219,16 @@ func Checkup(of *terminal.Program) *cli.Command {
 								{"webhook", terminal.OrDash(n.Webhook)},
 								{"mail", terminal.OrDash(strings.Join(n.Mail, ", "))},
 								{"from", terminal.OrDash(n.From)},
-								{"last sent", terminal.Ago(n.LastSent)},
-								{"trouble", terminal.OrDash(n.Error)},
 							},
 							"",
 						)
+						var rows []table.Row
+						for _, d := range n.Deliveries {
+							rows = append(rows, table.Row{d.To, terminal.Ago(d.LastSent), d.Waiting, d.Tries, terminal.OrDash(d.Error)})
+						}
+						if len(rows) > 0 {
+							p.Table(table.Row{"Told", "Last sent", "Waiting", "Tries", "Trouble"}, rows, "")
+						}
 					})
 				}),
 			},

@@ -2,6 +2,7 @@ package changes
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -325,6 +326,8 @@ func (g *Room) settleProposal(ctx context.Context, who ground.Actor, row *store.
 	return g.Store.Write(ctx, func(tx *gorm.DB) error { return decideIn(tx, g.Now().UTC(), who, row, action, fields) })
 }
 
+const proposalOver = "proposal-over"
+
 func decideIn(tx *gorm.DB, now time.Time, who ground.Actor, row *store.Proposal, action string, fields map[string]any) error {
 	if fields["updated_at"] = now; fields["state"] != ProposalOpen && fields["state"] != ProposalApproved {
 		fields["secret"] = nil // it is kept with the provider now, or nowhere
@@ -334,7 +337,7 @@ func decideIn(tx *gorm.DB, now time.Time, who ground.Actor, row *store.Proposal,
 		return done.Error
 	}
 	if done.RowsAffected == 0 {
-		return ground.Conflict("proposal-over", "Somebody else has just decided about this proposal.", "Look at it again.")
+		return ground.Conflict(proposalOver, "Somebody else has just decided about this proposal.", "Look at it again.")
 	}
 	return ground.Journal(tx, now, who, action, row.Kind, row.ObjectID, row.Name, "", row.ID)
 }
@@ -494,7 +497,11 @@ func (g *Room) apply(ctx context.Context, who ground.Actor, row *store.Proposal)
 	if err != nil || len(row.Document) == 0 {
 		return err
 	}
-	return g.watch.KeepLeft(ctx, who, row)
+	// The change is made; that the document is kept beside it is of no weight for that.
+	if err := g.watch.KeepLeft(ctx, who, row); err != nil {
+		g.Log.ErrorContext(ctx, "what the other side left could not be kept beside what was made of it", "object", row.Slug, "error", err)
+	}
+	return nil
 }
 
 // ApplyDue makes the changes whose window has come, and gives up those whose window went by.
@@ -507,23 +514,38 @@ func (g *Room) ApplyDue(ctx context.Context) error {
 	}
 	for i := range rows {
 		row := &rows[i]
-		who := ground.Actor{ID: ground.System.ID, Name: row.DecidedBy, Role: ground.RoleOwner, Kind: ground.System.Kind,
-			From: "in the window"}
-		var err error
-		note := "Its window went by while the service did not run."
-		if row.UntilAt == nil || now.Before(*row.UntilAt) {
-			if err = g.apply(ctx, who, row); err == nil {
-				continue
-			}
-			note = words.Capitalise(words.Clip(err.Error(), 900))
-		}
-		if err := g.settleProposal(ctx, who, row, "could not make a change of",
-			map[string]any{"state": ProposalMissed, "decided_at": now, "note": note}); err != nil {
+		// What another process has decided meanwhile is passed over.
+		err := g.Attempt(ctx, "proposal/"+row.ID, "Making the planned change of "+row.Name, func() error { return g.applyOne(ctx, row, now) })
+		if err != nil && !isOver(err) {
 			return err
 		}
-		g.Log.WarnContext(ctx, "a planned change was not made", "object", row.Slug, "reason", note)
 	}
 	return nil
+}
+
+// applyOne makes a planned change, or notes why it can't be made.
+func (g *Room) applyOne(ctx context.Context, row *store.Proposal, now time.Time) error {
+	who := ground.Actor{ID: ground.System.ID, Name: row.DecidedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
+	note := "Its window went by while the service did not run, or could not make it."
+	if row.UntilAt == nil || now.Before(*row.UntilAt) {
+		err := g.apply(ctx, who, row)
+		if err == nil || isOver(err) || !ground.Refused(err) {
+			return err
+		}
+		note = words.Capitalise(words.Clip(err.Error(), 900))
+	}
+	if err := g.settleProposal(ctx, who, row, "could not make a change of",
+		map[string]any{"state": ProposalMissed, "decided_at": now, "note": note}); err != nil {
+		return err
+	}
+	g.Log.WarnContext(ctx, "a planned change was not made", "object", row.Slug, "reason", note)
+	return nil
+}
+
+// isOver says whether somebody else has decided about a proposal.
+func isOver(err error) bool {
+	var p *api.Problem
+	return errors.As(err, &p) && p.Code == proposalOver
 }
 
 // RehearseProposal has a proposed change hold in a rehearsal.

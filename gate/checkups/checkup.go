@@ -395,6 +395,7 @@ func (g *Room) besideFindings(ctx context.Context, add func(kind, slug, name str
 		add("source", s.Slug, s.Name, s.Findings)
 	}
 	add("gate", "traces", "The gate", g.traces.LostTraces())
+	add("gate", "planned", "The gate", lateFindings(g.Waiting(), g.Now()))
 	routes, err := g.configuration.RouteFindings(ctx)
 	if err != nil {
 		return err
@@ -445,10 +446,10 @@ func (g *Room) CheckWhatChanged(ctx context.Context, last *State) error {
 			}
 		}
 	default:
-		return nil
+		return g.deliver(ctx) // what could not be told yet
 	}
 	last.generation, last.looked = generation, now.Add(-5*time.Second)
-	return g.tell(ctx)
+	return g.Tell(ctx)
 }
 
 // checkUnless looks at everything; where only a change is the reason, not if somebody had that done since.

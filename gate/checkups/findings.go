@@ -14,6 +14,7 @@ import (
 	"innergate/core/sheet"
 	"innergate/core/trace"
 	"innergate/core/words"
+	"innergate/gate/ground"
 	"innergate/store"
 )
 
@@ -85,3 +86,29 @@ func (g *Room) habits(ctx context.Context, kind, id string, since time.Time) ([]
 	}
 	return checkup.Habits(kind, list), nil
 }
+
+// lateFindings finds what was planned and can't be done yet.
+func lateFindings(waiting []ground.Late, now time.Time) []checkup.Finding {
+	var out []checkup.Finding
+	for _, l := range waiting[:min(len(waiting), lateShown)] {
+		if now.Sub(l.Since) < lateAfter {
+			continue
+		}
+		out = append(out, checkup.Finding{
+			Code:     "planned.late",
+			Severity: checkup.Broken,
+			Station:  checkup.Access,
+			Title:    l.What + " is late",
+			Detail: fmt.Sprintf("It has failed %s since %s: %s. It is tried again until it is done.", words.Plural(l.Tries, "time", "times"),
+				l.Since.UTC().Format(time.RFC3339), strings.TrimSuffix(l.Why, ".")),
+			Remedy:   "Look at the disk that holds the data folder, and at what else uses the database.",
+			Evidence: []trace.Evidence{explain.Fact("planned", l.What), explain.Fact("reason", l.Why)},
+		})
+	}
+	return out
+}
+
+const (
+	lateAfter = time.Minute
+	lateShown = 20
+)

@@ -347,36 +347,53 @@ func (g *Room) writeReach(
 	now := g.Now().UTC()
 	// Closing, and going back to drafts, needs no second person: it may have to happen at once.
 	who.Approved = who.Approved || s.Reach == access.Closed || s.Reach == access.Draft
-	var write func(tx *gorm.DB) error
-	if kind == "application" {
-		a, err := g.partners.Application(ctx, slug)
-		if err != nil {
-			return err
-		}
-		c := a.Application
-		c.Reach, c.Circle = s.Reach, s.Circle
-		if err := c.Validate(); err != nil {
-			return ground.Invalid(err)
-		}
-		write = func(tx *gorm.DB) error { return g.WriteApplication(tx, now, who, slug, c, revision) }
-	} else {
-		p, err := g.partners.Provider(ctx, slug)
-		if err != nil {
-			return err
-		}
-		c := p.Provider
-		c.Reach, c.Circle = s.Reach, s.Circle
-		if err := c.Validate(); err != nil {
-			return ground.Invalid(err)
-		}
-		write = func(tx *gorm.DB) error { return g.WriteProvider(tx, now, who, slug, c, revision) }
-	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := write(tx); err != nil {
+		if err := with(tx); err != nil {
 			return err
 		}
-		return with(tx)
+		return g.writeReachIn(tx, now, who, kind, slug, s, revision)
 	})
+}
+
+// writeReachIn writes an object as it is now, with another reach. It is read in the transaction: what somebody else has just
+// changed of it stays.
+func (g *Room) writeReachIn(tx *gorm.DB, now time.Time, who ground.Actor, kind, slug string, s reachState, revision int) error {
+	row, err := objectIn(tx, kind, slug)
+	if err != nil {
+		return err
+	}
+	if revision != 0 && revision != row.Revision {
+		return ground.StaleRevision(row.Name)
+	}
+	if kind == "application" {
+		c, err := ground.DecodeBody[config.Application](row.Body)
+		if err != nil {
+			return err
+		}
+		c.Reach, c.Circle = s.Reach, s.Circle
+		if err := c.Validate(); err != nil {
+			return ground.Invalid(err)
+		}
+		return g.WriteApplication(tx, now, who, slug, c, row.Revision)
+	}
+	c, err := ground.DecodeBody[config.Provider](row.Body)
+	if err != nil {
+		return err
+	}
+	c.Reach, c.Circle = s.Reach, s.Circle
+	if err := c.Validate(); err != nil {
+		return ground.Invalid(err)
+	}
+	return g.WriteProvider(tx, now, who, slug, c, row.Revision)
+}
+
+// objectIn reads an application's or provider's record in a transaction.
+func objectIn(tx *gorm.DB, kind, slug string) (*store.Object, error) {
+	var row store.Object
+	if err := tx.Table(kind+"s").Where("slug = ?", slug).Take(&row).Error; err != nil {
+		return nil, ground.Missing(err, kind, slug)
+	}
+	return &row, nil
 }
 
 // UndoReach takes the newest change of an object's reach back.
@@ -406,33 +423,86 @@ func (g *Room) undo(ctx context.Context, who ground.Actor, row store.ReachChange
 	}
 	who.Approved = true // it is what a change was that somebody may have looked at
 	return g.writeReach(ctx, who, row.Kind, row.Slug, before, 0, func(tx *gorm.DB) error {
-		done, err := store.Exec(tx, "UPDATE reach_changes SET undone_at = ? WHERE id = ? AND undone_at IS NULL", g.Now().UTC(), row.ID)
-		if err == nil && done == 0 {
+		done, err := takeBack(tx, row.ID, g.Now().UTC())
+		if err == nil && !done {
 			err = ground.StaleRevision(row.Slug)
 		}
 		return err
 	})
 }
 
-// RevertDue takes back what was set for some time that is over.
+// takeBack notes that a change of a reach was taken back, and says whether nobody else had done so.
+func takeBack(tx *gorm.DB, id string, now time.Time) (bool, error) {
+	n, err := store.Exec(tx, "UPDATE reach_changes SET undone_at = ? WHERE id = ? AND undone_at IS NULL", now, id)
+	return n > 0, err
+}
+
+// RevertDue takes back what was set for some time that is over. What can't be done at the moment is tried again.
 func (g *Room) RevertDue(ctx context.Context) error {
 	var rows []store.ReachChange
 	if err := g.Store.Read(ctx).Where("revert_at IS NOT NULL AND revert_at <= ? AND undone_at IS NULL",
-		g.Now().UTC()).Order("id DESC").Limit(50).Find(&rows).Error; err != nil {
+		g.Now().UTC()).Order("id DESC").Limit(500).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, row := range rows {
-		if err := g.undo(ctx, ground.System, row); err != nil && !ground.IsNotFound(err) {
-			// Somebody changed it meanwhile so that it can't go back as it was: it is left as it is, and said once.
-			g.Log.ErrorContext(ctx, "a reach that was set for some time can't be taken back", "object", row.Slug, "error", err)
-			if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-				return tx.Exec("UPDATE reach_changes SET revert_at = NULL WHERE id = ?", row.ID).Error
-			}); err != nil {
-				return err
-			}
+		err := g.Attempt(ctx, "reach/"+row.ID, "Taking back the reach of "+row.Slug, func() error { return g.revert(ctx, row) })
+		if err == nil {
+			continue
+		}
+		// It can't go back as it was: it is left as it is, and said once.
+		g.Log.ErrorContext(ctx, "a reach that was set for some time can't be taken back", "object", row.Slug, "error", err)
+		why := words.Capitalise(words.Clip(err.Error(), 900))
+		if err := g.Attempt(ctx, "leave/"+row.ID, "Leaving the reach of "+row.Slug, func() error {
+			return g.leaveReach(ctx, row, why)
+		}); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// revert takes one change back, unless somebody has set another reach since, or taken it back already.
+func (g *Room) revert(ctx context.Context, row store.ReachChange) error {
+	before, err := ground.DecodeBody[reachState](row.Before)
+	if err != nil {
+		return err
+	}
+	now, who := g.Now().UTC(), ground.System
+	who.Approved = true
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		mine, err := takeBack(tx, row.ID, now)
+		if err != nil || !mine {
+			return err
+		}
+		held, err := objectIn(tx, row.Kind, row.Slug)
+		if ground.IsNotFound(err) || err == nil && held.ID != row.ObjectID {
+			return nil // it was deleted
+		}
+		if err != nil {
+			return err
+		}
+		is, err := ground.DecodeBody[reachState](held.Body)
+		if err != nil {
+			return err
+		}
+		if ground.MustJSON(is) != row.After {
+			return ground.Journal(tx, now, who, "left the reach of", row.Kind, row.ObjectID, held.Name, "",
+				"somebody has set another one since it was set for some time")
+		}
+		return g.writeReachIn(tx, now, who, row.Kind, row.Slug, before, held.Revision)
+	})
+}
+
+// leaveReach gives up taking a change back, and says so in the journal.
+func (g *Room) leaveReach(ctx context.Context, row store.ReachChange, why string) error {
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		n, err := store.Exec(tx, "UPDATE reach_changes SET revert_at = NULL WHERE id = ? AND revert_at IS NOT NULL AND undone_at IS NULL",
+			row.ID)
+		if err != nil || n == 0 {
+			return err
+		}
+		return ground.Journal(tx, g.Now().UTC(), ground.System, "could not take back the reach of", row.Kind, row.ObjectID, row.Slug, "", why)
+	})
 }
 
 // ReachHistory lists the changes of an object's reach, the newest first.

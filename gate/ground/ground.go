@@ -47,4 +47,5 @@ type Ground struct {
 	Metrics  Metrics
 	cached   atomic.Pointer[cache]
 	lastLook atomic.Pointer[look]
+	later    later
 }

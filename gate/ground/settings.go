@@ -3,7 +3,6 @@ package ground
 import (
 	"context"
 	"encoding/json"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -17,15 +16,17 @@ const SettingNotices = "notices"
 // KeptNotices is the setting of who is told of findings, as it is stored.
 type KeptNotices struct {
 	api.Notices
-	Sealed   []byte     `json:"sealed,omitempty"`
-	Error    string     `json:"error,omitempty"`
-	FailedAt time.Time  `json:"failedAt,omitzero"`
-	LastSent *time.Time `json:"lastSent,omitempty"`
+	Sealed []byte `json:"sealed,omitempty"`
 }
 
 // KeptNotices reads who is told of findings.
 func (g *Ground) KeptNotices(ctx context.Context) (*KeptNotices, error) {
-	row, err := store.One[store.Setting](g.Store.Read(ctx), "name = ?", SettingNotices)
+	return g.KeptNoticesIn(g.Store.Read(ctx))
+}
+
+// KeptNoticesIn is KeptNotices within a transaction.
+func (g *Ground) KeptNoticesIn(db *gorm.DB) (*KeptNotices, error) {
+	row, err := store.One[store.Setting](db, "name = ?", SettingNotices)
 	if err != nil {
 		return nil, err
 	}

@@ -365,14 +365,17 @@ func (g *Room) SwitchDue(ctx context.Context) error {
 		return store.Clear(err)
 	}
 	for i := range due {
-		names, err := g.lacking(ctx, &due[i])
-		if err != nil {
+		k := &due[i]
+		if err := g.Attempt(ctx, "key/"+k.ID, "The planned switch of a key ("+k.Purpose+")", func() error {
+			names, err := g.lacking(ctx, k)
+			if err != nil || len(names) > 0 && !k.SwitchAnyway {
+				return err // it waits, and each of those who lack it has a finding
+			}
+			if err = g.switchKey(ctx, ground.System, k); errors.Is(err, errKeyMoved) {
+				err = nil // another process has switched
+			}
 			return err
-		}
-		if len(names) > 0 && !due[i].SwitchAnyway {
-			continue // it waits, and each of them has a finding
-		}
-		if err := g.switchKey(ctx, ground.System, &due[i]); err != nil && !errors.Is(err, errKeyMoved) {
+		}); err != nil {
 			return err
 		}
 	}

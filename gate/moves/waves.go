@@ -121,10 +121,14 @@ func (g *Room) openWave(ctx context.Context, who ground.Actor, row *store.Move, 
 				return err
 			}
 		}
-		if err := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", row.ID, number,
+		opened := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", row.ID, number,
 			WavePlanned).Updates(map[string]any{"state": partners.WaveOpen, "opened_at": now, "closes_at": closes, "signed_in": 0,
-			"failed": 0, "differed": 0, "note": ""}).Error; err != nil {
-			return err
+			"failed": 0, "differed": 0, "note": ""})
+		if opened.Error != nil {
+			return opened.Error
+		}
+		if opened.RowsAffected == 0 {
+			return ground.Conflict("wave-over", fmt.Sprintf("Wave %d was just opened by somebody else.", number), "")
 		}
 		if err := ground.Journal(tx, now, who, "opened a wave of", "move", row.ID, row.Name, "",
 			fmt.Sprintf("wave %d, until %s", number, closes.UTC().Format(time.RFC3339))); err != nil {
@@ -283,48 +287,53 @@ func (g *Room) MovesDue(ctx context.Context) error {
 		return store.Clear(err)
 	}
 	for _, w := range rows {
-		m, err := store.One[store.Move](g.Store.Read(ctx), "id = ? AND state = ?", w.MoveID, partners.MoveOpen)
-		if err != nil {
+		key := fmt.Sprintf("wave/%s/%d", w.MoveID, w.Number)
+		what := fmt.Sprintf("Opening or settling wave %d of a move", w.Number)
+		if err := g.Attempt(ctx, key, what, func() error { return g.waveDue(ctx, w, now) }); err != nil && !ground.IsNotFound(err) {
 			return err
 		}
-		if m.ID == "" {
-			continue
-		}
-		if w.State == partners.WaveOpen {
-			if err := g.settleWave(ctx, &m, w.Number); err != nil {
-				return err
-			}
-			continue
-		}
-		who := ground.Actor{ID: ground.System.ID, Name: w.PlannedBy, Role: ground.RoleOwner, Kind: ground.System.Kind,
-			From: "in the window"}
-		err = g.waveReady(ctx, &m, w.Number)
-		if err == nil && w.ClosesAt != nil && !now.Before(*w.ClosesAt) {
-			err = fmt.Errorf("its window went by while the service did not run")
-		}
-		if err == nil {
-			closes := now.Add(waveLength)
-			if w.ClosesAt != nil {
-				closes = *w.ClosesAt
-			}
-			err = g.openWave(ctx, who, &m, w.Number, closes)
-		}
-		if err == nil {
-			continue
-		}
-		why := "not opened: " + words.Clip(err.Error(), 900)
-		if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-			if err := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", m.ID, w.Number,
-				WavePlanned).Updates(map[string]any{"opens_at": nil, "closes_at": nil, "note": why}).Error; err != nil {
-				return err
-			}
-			return ground.Journal(tx, now, ground.System, "could not open a wave of", "move", m.ID, m.Name, "",
-				fmt.Sprintf("wave %d: %s", w.Number, why))
-		}); err != nil {
-			return err
-		}
-		g.Log.WarnContext(ctx, "a wave was not opened", "move", m.Slug, "wave", w.Number, "reason", why)
 	}
+	return nil
+}
+
+// waveDue settles a wave whose window is over, or opens one whose time has come; where it can't be opened, it is planned no
+// more, with the reason.
+func (g *Room) waveDue(ctx context.Context, w store.MoveWave, now time.Time) error {
+	m, err := store.One[store.Move](g.Store.Read(ctx), "id = ? AND state = ?", w.MoveID, partners.MoveOpen)
+	if err != nil || m.ID == "" {
+		return err
+	}
+	if w.State == partners.WaveOpen {
+		return g.settleWave(ctx, &m, w.Number)
+	}
+	who := ground.Actor{ID: ground.System.ID, Name: w.PlannedBy, Role: ground.RoleOwner, Kind: ground.System.Kind, From: "in the window"}
+	err = g.waveReady(ctx, &m, w.Number)
+	if err == nil && w.ClosesAt != nil && !now.Before(*w.ClosesAt) {
+		err = ground.Conflict("window-over", "Its window went by while the service did not run, or could not open it.", "")
+	}
+	if err == nil {
+		closes := now.Add(waveLength)
+		if w.ClosesAt != nil {
+			closes = *w.ClosesAt
+		}
+		err = g.openWave(ctx, who, &m, w.Number, closes)
+	}
+	if err == nil || !ground.Refused(err) {
+		return err
+	}
+	why := "not opened: " + words.Clip(err.Error(), 900)
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		left := tx.Model(&store.MoveWave{}).Where("move_id = ? AND number = ? AND state = ?", m.ID, w.Number,
+			WavePlanned).Updates(map[string]any{"opens_at": nil, "closes_at": nil, "note": why})
+		if left.Error != nil || left.RowsAffected == 0 {
+			return left.Error // another process has opened it
+		}
+		return ground.Journal(tx, now, ground.System, "could not open a wave of", "move", m.ID, m.Name, "",
+			fmt.Sprintf("wave %d: %s", w.Number, why))
+	}); err != nil {
+		return err
+	}
+	g.Log.WarnContext(ctx, "a wave was not opened", "move", m.Slug, "wave", w.Number, "reason", why)
 	return nil
 }
 

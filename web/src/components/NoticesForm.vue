@@ -39,11 +39,18 @@ const store = () =>
 <template>
   <ElForm label-position="top" class="panel notices" @submit.prevent="store">
     <h2>Who is told</h2>
-    <p class="soft">
-      Of what is new and not accepted, once.
-      <template v-if="data?.lastSent">The last word went out <TimeText :at="data.lastSent" from />.</template>
-    </p>
-    <p v-if="data?.error" class="error" role="alert">The last word could not be sent: {{ data.error }}</p>
+    <p class="soft">Of what is new and not accepted, once.</p>
+    <ul v-if="data?.deliveries.length" class="plain">
+      <li v-for="d in data.deliveries" :key="d.to">
+        <span class="mono">{{ d.to }}</span>
+        <template v-if="d.lastSent"> was last told <TimeText :at="d.lastSent" from /></template>
+        <template v-else> was told nothing yet</template>.
+        <span v-if="d.error" class="error" role="alert">
+          {{ d.waiting }} wait after {{ d.tries }} tries: {{ d.error }} It is tried again
+          <TimeText :at="d.next" from />.
+        </span>
+      </li>
+    </ul>
     <div class="two">
       <ElFormItem label="Mail addresses">
         <ElInput v-model="mail" autocomplete="off" />
