@@ -87,7 +87,7 @@ func plans(t *testing.T, l *testbed.Lab) map[string]planned {
 	return map[string]planned{
 		"a reach for some time": {l.Configuration.RevertDue, func() bool { return shown("rota").Reach == access.Everyone }},
 		"a proposal in its window": {l.Changes.ApplyDue, func() bool {
-			held, err := l.Changes.Proposal(ctx, p.ID)
+			held, err := store.One[store.Proposal](l.Store.Read(ctx), "id = ?", p.ID)
 			require.NoError(t, err)
 			return held.State == changes.ProposalApplied && shown("ledger").Description == "As planned."
 		}},
