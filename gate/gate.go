@@ -162,7 +162,6 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 	if err != nil {
 		return nil, err
 	}
-	aside.Persons.Aside = true
 	return aside.Changes, nil
 }
 

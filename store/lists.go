@@ -18,6 +18,11 @@ var sizeStatements = []string{
 	"CREATE INDEX membership_of_group ON memberships (group_id, person_id)",
 	"DROP INDEX IF EXISTS idx_memberships_group_id",
 	"CREATE INDEX link_people ON links (provider_id, person_id)",
+	// What belongs to applications and providers, for when they are deleted.
+	"CREATE INDEX subject_value_of ON subject_values (application_id)",
+	"CREATE INDEX consent_of ON consents (application_id)",
+	"CREATE INDEX tile_mark_of ON tile_marks (application_id)",
+	"CREATE INDEX membership_given ON memberships (giver) WHERE giver <> 'hand'",
 	// Sessions, the newest first.
 	"CREATE INDEX session_open ON sessions (id) WHERE ended_at IS NULL",
 	"DROP INDEX IF EXISTS idx_sessions_ended_at",
@@ -74,5 +79,5 @@ func migrateSize(tx *gorm.DB) error {
 			return err
 		}
 	}
-	return tx.AutoMigrate(&OutsideUser{}, &Notice{})
+	return tx.AutoMigrate(&OutsideUser{}, &Notice{}, &Leftover{})
 }

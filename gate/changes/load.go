@@ -453,7 +453,7 @@ func (g *Room) aside(ctx context.Context, f func(*Room) (*api.ConfigResult, erro
 			"secrets",
 			"from_files",
 		},
-		[]string{"revisions", "journal_entries"},
+		[]string{"revisions", "journal_entries", "leftovers"},
 		func(s *store.Store) error {
 			aside, err := g.Shadow(s)
 			if err != nil {

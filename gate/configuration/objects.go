@@ -298,12 +298,12 @@ func (g *Room) RemoveApplication(tx *gorm.DB, who ground.Actor, slug string) err
 	if err := partners.Reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
 	}
-	if err := partners.Delete(tx, &row, row.ID); err != nil {
+	now := g.Now().UTC()
+	if err := partners.Delete(tx, now, &row, "application", row.ID); err != nil {
 		return err
 	}
 	// What people and clients had of it ends with it, and does not come back where it is restored, or made anew under the
 	// same name.
-	now := g.Now().UTC()
 	if err := issued.EndOfApplication(tx, row.ID, "the application was deleted", now); err != nil {
 		return err
 	}
@@ -344,7 +344,7 @@ func (g *Room) RemoveProvider(tx *gorm.DB, who ground.Actor, slug string) error 
 	if err := partners.Reviewed(tx, who, row.Name, access.Reach(row.Reach), access.Closed); err != nil {
 		return err
 	}
-	if err := partners.Delete(tx, &row, row.ID); err != nil {
+	if err := partners.Delete(tx, g.Now().UTC(), &row, "provider", row.ID); err != nil {
 		return err
 	}
 	return g.Unmake(tx, who, ground.Saved{Kind: "provider", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})

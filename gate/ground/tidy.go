@@ -46,7 +46,16 @@ func UseOnce(tx *gorm.DB, issuer, id string, until time.Time) (fresh bool, err e
 	return made.RowsAffected > 0, made.Error
 }
 
-// Tidy forgets what was guessed wrong long ago, and identifiers that may come again.
+// sweepAfter is how long what belonged to something deleted stays: until its sessions' applications were told, and so that what
+// is restored at once has it again.
+const sweepAfter = 10 * time.Minute
+
+// Tidy deletes what belonged to what was deleted, and forgets what was guessed wrong long ago, and identifiers that may come again.
 func (g *Ground) Tidy(t *Tidying) error {
+	found, err := store.SweepSome(t.Tx, t.Now.Add(-sweepAfter), AtOnce)
+	if err != nil {
+		return err
+	}
+	t.More = t.More || found
 	return t.Delete(Over{&store.Guess{}, "first_at < ?", t.Now.Add(-GuessWindow)}, Over{&store.UsedID{}, "expires_at < ?", t.Now})
 }

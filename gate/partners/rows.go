@@ -27,11 +27,14 @@ func Save(tx *gorm.DB, now time.Time, who ground.Actor, record any, s ground.Sav
 
 // Delete removes an application's or a provider's row with what was kept beside it. What was handed out and the versions
 // of its metadata stay with the journal.
-func Delete(tx *gorm.DB, record any, id string) error {
+func Delete(tx *gorm.DB, now time.Time, record any, kind, id string) error {
 	if err := tx.Delete(record).Error; err != nil {
 		return err
 	}
 	if err := keyring.Forget(tx, id); err != nil {
+		return err
+	}
+	if err := store.Leave(tx, kind, id, now); err != nil {
 		return err
 	}
 	for _, model := range []any{&store.PartnerWatch{}, &store.Secret{}, &store.Seen{}} {

@@ -142,13 +142,11 @@ func (g *Room) RemoveGroup(tx *gorm.DB, who ground.Actor, slug string) error {
 			fmt.Sprintf("%s is named by %s.", row.Name, strings.Join(users, ", ")), "Take it out there first.",
 		)
 	}
-	// Set aside, the members stay where they are: a group that is not there counts for nobody.
-	if !g.Aside {
-		if err := tx.Exec("DELETE FROM memberships WHERE group_id = ?", row.ID).Error; err != nil {
-			return err
-		}
-	}
 	if err := tx.Delete(&row).Error; err != nil {
+		return err
+	}
+	// Its members are taken out later, some at a time: a group that is not there counts for nobody.
+	if err := store.Leave(tx, "group", row.ID, g.Now().UTC()); err != nil {
 		return err
 	}
 	return g.Unmake(

@@ -417,6 +417,9 @@ func (g *Room) DeletePerson(ctx context.Context, who ground.Actor, id string) er
 				return err
 			}
 		}
+		if err := store.Leave(tx, "person", id, now); err != nil {
+			return err
+		}
 		return ground.Journal(tx, now, who, "deleted", "person", id, row.Name, "", "")
 	})
 }

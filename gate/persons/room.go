@@ -15,8 +15,6 @@ type Room struct {
 	partners *partners.Room
 
 	importing sync.Map // import ID → whether it shall go on
-	// Aside is set where it is only found out what a change would do.
-	Aside bool
 }
 
 // New makes the room over those that it stands on.

@@ -159,7 +159,7 @@ func tidyLinks(t *ground.Tidying) error {
 // ForgetApplication takes away what people had at an application: who is assigned, what they agreed to, and as whom it
 // knows them.
 func ForgetApplication(tx *gorm.DB, applicationID string) error {
-	for _, table := range []string{"assignments", "consents", "accounts"} {
+	for _, table := range []string{"assignments", "consents"} {
 		if err := tx.Exec("DELETE FROM "+table+" WHERE application_id = ?", applicationID).Error; err != nil {
 			return err
 		}

@@ -144,10 +144,10 @@ func (g *Room) RemoveSource(tx *gorm.DB, who ground.Actor, slug string) error {
 			"Give these partners an address of their own first.",
 		)
 	}
-	if err := tx.Where("source_id = ?", row.ID).Delete(&store.SourceEntity{}).Error; err != nil {
+	if err := tx.Delete(&row).Error; err != nil {
 		return err
 	}
-	if err := tx.Delete(&row).Error; err != nil {
+	if err := store.Leave(tx, "source", row.ID, g.Now().UTC()); err != nil {
 		return err
 	}
 	return g.Unmake(tx, who, ground.Saved{Kind: "source", ID: row.ID, Slug: slug, Name: row.Name, Body: row.Body})
