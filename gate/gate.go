@@ -98,6 +98,9 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if err := g.Partners.ConfirmOnce(ctx); err != nil {
 		return nil, err
 	}
+	if err := g.LookBack(ctx); err != nil {
+		return nil, err
+	}
 	return g, g.Configuration.LayOutAll(ctx)
 }
 
@@ -268,7 +271,11 @@ func (g *Gate) Run(ctx context.Context) {
 	var checking, looking atomic.Bool
 	tick := time.NewTicker(turn)
 	defer tick.Stop()
+	started := time.Now()
 	for n := 1; ; n++ {
+		g.doDue(ctx, n, []due{{func(ctx context.Context) error {
+			return g.WatchClock(ctx, started.Add(time.Since(started))) // by the clock that nobody sets
+		}, 1, "a jump of the clock could not be written down"}})
 		g.doDue(ctx, n, g.planned())
 		g.beside(&checking, func() { g.doDue(ctx, n, []due{{check, 1, "the checkup failed"}}) })
 		if n%5 == 1 {

@@ -13,8 +13,8 @@ import (
 // Person is somebody known to the gate. The keys are what values are looked for by; see people.Key.
 type Person struct {
 	ID          string `gorm:"primaryKey"`
-	Name        string `gorm:"index"`
-	Email       string `gorm:"index"`
+	Name        string
+	Email       string
 	Active      bool
 	Profile     string // JSON: name → values
 	Sources     string // JSON: name → provider's ID, or hand
@@ -25,7 +25,7 @@ type Person struct {
 	ExternalKey string `gorm:"index"`
 	EmailKey    string `gorm:"index"`
 	// NameKey and LastKey are the name, and its last word, folded, for sorting and searching.
-	NameKey string `gorm:"index"`
+	NameKey string
 	LastKey string `gorm:"index"`
 	// Login is the name in the gate's own directory, folded; nil for whoever has none.
 	Login     *string `gorm:"uniqueIndex"`
@@ -57,7 +57,7 @@ type Group struct {
 // Membership puts a person into a group: by hand, or because a provider's grants say so.
 type Membership struct {
 	PersonID string `gorm:"primaryKey"`
-	GroupID  string `gorm:"primaryKey;index"`
+	GroupID  string `gorm:"primaryKey"`
 	Giver    string `gorm:"primaryKey"` // hand, or the provider's ID
 	At       time.Time
 }

@@ -10,7 +10,7 @@ import (
 type Session struct {
 	ID          string `gorm:"primaryKey"`
 	TokenHash   []byte `gorm:"uniqueIndex"`
-	PersonID    string `gorm:"index"`
+	PersonID    string
 	Person      string // as it is shown
 	RehearsalID string // of a rehearsal's own session, which nobody else's browser has
 	Address     string
@@ -19,8 +19,8 @@ type Session struct {
 	Persistent  bool   // survives the browser
 	CreatedAt   time.Time
 	LastUsed    time.Time
-	ExpiresAt   time.Time  `gorm:"index"`
-	EndedAt     *time.Time `gorm:"index"`
+	ExpiresAt   time.Time `gorm:"index"`
+	EndedAt     *time.Time
 	EndedBy     string
 	ToldAt      *time.Time // when its applications were told that it has ended
 }

@@ -255,3 +255,90 @@ func TestUpgradeFromTheFirstVersion(t *testing.T) {
 	})
 	assert.ErrorIs(t, again, store.ErrDuplicate, "there is one active key for a purpose")
 }
+
+// TestAMigrationThatFailsNamesItself: it says which step failed and what to do, leaves those before it, and the next start goes
+// on with it.
+func TestAMigrationThatFailsNamesItself(t *testing.T) {
+	folder := t.TempDir()
+	db, err := sql.Open("sqlite3", filepath.Join(folder, store.FileName))
+	require.NoError(t, err)
+	_, err = db.Exec("CREATE TABLE counts (made TEXT)") // by hand, in the way of the newest step
+	require.NoError(t, err)
+	_, err = store.Open(folder, nil)
+	require.ErrorContains(t, err, "the step 2026-11-30-size failed")
+	assert.ErrorContains(t, err, "table counts already exists")
+	assert.ErrorContains(t, err, "start again")
+	var done, half int
+	require.NoError(t, db.QueryRow("SELECT count(*) FROM migrations").Scan(&done))
+	require.NoError(t, db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'people_by_name'").Scan(&half))
+	assert.Greater(t, done, 10, "those before it stay")
+	assert.Zero(t, half, "of it nothing stays")
+	_, err = db.Exec("DROP TABLE counts")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	open(t, folder)
+}
+
+// TestTheLogStaysSmall writes much while somebody reads on and on: the write-ahead log is begun anew in between, as soon as
+// nobody reads what was before it, and waits for nobody for long.
+func TestTheLogStaysSmall(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), context.Background()
+	fill := func() {
+		for range 6 {
+			require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+				return tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 " +
+					"FROM n WHERE i < 20000) SELECT hex(randomblob(100)), i, '2026-11-30' FROM n").Error
+			}))
+		}
+	}
+	reading, err := s.Read(ctx).Raw("SELECT id FROM migrations").Rows()
+	require.NoError(t, err)
+	require.True(t, reading.Next())
+	fill()
+	require.Greater(t, s.LogNow(), int64(store.LogSize), "somebody reads what was before all of it")
+	begin := time.Now()
+	log, err := s.BoundLog(ctx)
+	require.NoError(t, err)
+	assert.True(t, log.Held)
+	assert.Less(t, time.Since(begin), 2*time.Second, "whoever signs in does not wait for a reader")
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return store.Changed(tx) }), "and writing goes on")
+	require.NoError(t, reading.Close())
+	log, err = s.BoundLog(ctx)
+	require.NoError(t, err)
+	assert.False(t, log.Held)
+	assert.Less(t, s.LogNow(), int64(store.LogSize))
+}
+
+// TestAWriterWaitsForAnotherProcess has another process hold the lock for longer than the database itself waits.
+func TestAWriterWaitsForAnotherProcess(t *testing.T) {
+	folder := t.TempDir()
+	s, ctx := open(t, folder), context.Background()
+	db, err := sql.Open("sqlite3", filepath.Join(folder, store.FileName)+"?_txlock=immediate")
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	tx, err := db.Begin()
+	require.NoError(t, err)
+	calls := 0
+	done := make(chan error, 1)
+	go func() {
+		done <- s.Write(ctx, func(tx *gorm.DB) error {
+			calls++
+			return store.Changed(tx)
+		})
+	}()
+	select {
+	case err := <-done:
+		t.Fatal("it did not wait", err)
+	case <-time.After(6 * time.Second): // the database itself gives up after five
+	}
+	require.NoError(t, tx.Rollback())
+	require.NoError(t, <-done)
+	assert.Equal(t, 1, calls)
+	// Whoever leaves waits no longer.
+	tx, err = db.Begin()
+	require.NoError(t, err)
+	gone, leave := context.WithTimeout(ctx, 100*time.Millisecond)
+	defer leave()
+	require.Error(t, s.Write(gone, func(*gorm.DB) error { return nil }))
+	require.NoError(t, tx.Rollback())
+}

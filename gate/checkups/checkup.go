@@ -396,6 +396,7 @@ func (g *Room) besideFindings(ctx context.Context, add func(kind, slug, name str
 	}
 	add("gate", "traces", "The gate", g.traces.LostTraces())
 	add("gate", "planned", "The gate", lateFindings(g.Waiting(), g.Now()))
+	add("gate", "clock", "The gate", clockFindings(g.Jumped()))
 	routes, err := g.configuration.RouteFindings(ctx)
 	if err != nil {
 		return err

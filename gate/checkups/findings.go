@@ -12,6 +12,7 @@ import (
 	"innergate/core/checkup"
 	"innergate/core/explain"
 	"innergate/core/sheet"
+	"innergate/core/span"
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
@@ -112,3 +113,20 @@ const (
 	lateAfter = time.Minute
 	lateShown = 20
 )
+
+// clockFindings finds that the gate's own clock has jumped.
+func clockFindings(j *ground.Jump) []checkup.Finding {
+	if j == nil {
+		return nil
+	}
+	return []checkup.Finding{{
+		Code:     "gate.clock-jumped",
+		Severity: checkup.Attention,
+		Station:  checkup.Access,
+		Title:    "The gate's clock has jumped",
+		Detail: fmt.Sprintf("At %s it was %s. Sessions may have ended before their time, and what partners signed may have seemed to come "+
+			"from another time. What was used once stays used.", j.At.Format(time.RFC3339), j.Words()),
+		Remedy:   "Have the machine keep its time by NTP, and see that it does not sleep.",
+		Evidence: []trace.Evidence{explain.Fact("by", span.Words(j.By.Abs())), explain.Fact("at", j.At.Format(time.RFC3339))},
+	}}
+}

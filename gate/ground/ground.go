@@ -48,4 +48,5 @@ type Ground struct {
 	cached   atomic.Pointer[cache]
 	lastLook atomic.Pointer[look]
 	later    later
+	clock    clock
 }

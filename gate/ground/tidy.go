@@ -39,6 +39,10 @@ func (t *Tidying) Delete(over ...Over) error {
 	return nil
 }
 
+// usedLonger is how much longer an identifier that was used is kept than what it guards against can be accepted: as far may a
+// clock be set back without anything coming again.
+const usedLonger = time.Hour
+
 // UseOnce notes that something with an identifier of its issuer was used: an assertion, a token. It says whether it was
 // the first time, by one conditional write; until says when the identifier may come again.
 func UseOnce(tx *gorm.DB, issuer, id string, until time.Time) (fresh bool, err error) {
@@ -57,5 +61,8 @@ func (g *Ground) Tidy(t *Tidying) error {
 		return err
 	}
 	t.More = t.More || found
-	return t.Delete(Over{&store.Guess{}, "first_at < ?", t.Now.Add(-GuessWindow)}, Over{&store.UsedID{}, "expires_at < ?", t.Now})
+	if err := t.Delete(Over{&store.Guess{}, "first_at < ?", t.Now.Add(-GuessWindow)}); err != nil || g.keepsUsed() {
+		return err
+	}
+	return t.Delete(Over{&store.UsedID{}, "expires_at < ?", t.Now.Add(-usedLonger)})
 }
