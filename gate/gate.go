@@ -268,7 +268,7 @@ func (g *Gate) Run(ctx context.Context) {
 		{g.Watch.RefreshDue, 1, refreshing},
 		{g.Checkups.LookOutsideDue, 1, refreshing},
 	}
-	var checking, looking atomic.Bool
+	var checking, looking, loading atomic.Bool
 	tick := time.NewTicker(turn)
 	defer tick.Stop()
 	started := time.Now()
@@ -278,6 +278,9 @@ func (g *Gate) Run(ctx context.Context) {
 		}, 1, "a jump of the clock could not be written down"}})
 		g.doDue(ctx, n, g.planned())
 		g.beside(&checking, func() { g.doDue(ctx, n, []due{{check, 1, "the checkup failed"}}) })
+		g.beside(&loading, func() {
+			g.doDue(ctx, n, []due{{g.Changes.ContinueLoads, 1, "large changes that were begun could not be looked for"}})
+		})
 		if n%5 == 1 {
 			g.beside(&looking, func() { g.doDue(ctx, 1, partners) })
 		}

@@ -79,5 +79,5 @@ func migrateSize(tx *gorm.DB) error {
 			return err
 		}
 	}
-	return tx.AutoMigrate(&OutsideUser{}, &Notice{}, &Leftover{})
+	return tx.AutoMigrate(&OutsideUser{}, &Notice{}, &Leftover{}, &Load{}, &LoadStep{})
 }

@@ -54,6 +54,7 @@ var (
 	PlaceSignOut  = declare("sign-out/", in("sign_outs", "id", "sealed"))
 	PlaceGuard    = declare("guard/", in("guard_tickets", "id", "sealed"), in("guard_sessions", "id", "sealed"))
 	PlaceMove     = declare("move/", in("move_samples", "id", "sealed"), in("move_comparisons", "id", "sealed"))
+	PlaceLoad     = declare("load/", in("loads", "id", "sealed"))
 	// PlaceSetting is a secret that belongs to one of the gate's settings, and stands beside its other values.
 	PlaceSetting = declare("", column{
 		table: "settings", key: "name", value: "CASE WHEN json_valid(value) THEN json_extract(value, '$.sealed') END",

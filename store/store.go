@@ -230,6 +230,16 @@ func (s *Store) Generation(ctx context.Context) (string, error) {
 	return g, Clear(err)
 }
 
+// GenerationIn is Generation within a transaction.
+func GenerationIn(tx *gorm.DB) (string, error) {
+	var g string
+	err := RowIn(tx, "SELECT value FROM settings WHERE name = 'generation'").Scan(&g)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return g, err
+}
+
 // Changed notes, within a transaction, that the configuration changed.
 func Changed(tx *gorm.DB) error {
 	_, err := Exec(

@@ -98,17 +98,58 @@ func shownSetting(name, value string) (string, error) {
 	return value, nil
 }
 
+// objectQueries read the objects of each kind that have a table of their own.
+var objectQueries = []struct{ kind, query string }{
+	{files.Group, "SELECT id AS object_id, slug, name, description AS body FROM groups"},
+	{files.RuleSet, "SELECT id AS object_id, slug, name, body FROM rule_sets"},
+	{files.Source, "SELECT id AS object_id, slug, name, body FROM sources"},
+	{files.Template, "SELECT id AS object_id, slug, name, body FROM templates"},
+	{files.Provider, "SELECT id AS object_id, slug, name, body FROM providers"},
+	{files.Application, "SELECT id AS object_id, slug, name, body FROM applications"},
+}
+
+// heldOne reads one object as heldObjects would; one that is not there has no body.
+func (g *Room) heldOne(tx *gorm.DB, kind, slug string) (files.Object, error) {
+	out := files.Object{Kind: kind, Slug: slug}
+	switch kind {
+	case files.Setting:
+		spec := specOf(slug)
+		out.Name, out.Body, out.ID = spec.words, spec.usual, "setting/"+slug
+		row, err := store.One[store.Setting](tx, "name = ?", slug)
+		if err == nil && row.Value != "" {
+			out.Body, err = shownSetting(slug, row.Value)
+		}
+		return out, err
+	case files.Assignment:
+		app, group, _ := strings.Cut(slug, "/")
+		var roles []string
+		if err := tx.Raw("SELECT roles FROM assignments WHERE kind = 'group' AND application_id = (SELECT id FROM applications WHERE slug = "+
+			"?) AND who_id = (SELECT id FROM groups WHERE slug = ?)", app, group).Scan(&roles).Error; err != nil || len(roles) == 0 {
+			return out, err
+		}
+		out.Body = ground.MustJSON(config.GroupAssignment{Application: app, Group: group, Roles: partners.RolesOf(roles[0])})
+		return out, nil
+	}
+	for _, q := range objectQueries {
+		if q.kind != kind {
+			continue
+		}
+		var rows []struct{ ObjectID, Slug, Name, Body string }
+		if err := tx.Raw(q.query+" WHERE slug = ?", slug).Scan(&rows).Error; err != nil || len(rows) == 0 {
+			return out, err
+		}
+		out.Name, out.Body, out.ID = rows[0].Name, rows[0].Body, rows[0].ObjectID
+		if kind == files.Group {
+			out.Body = ground.MustJSON(config.Group{Slug: slug, Name: out.Name, Description: out.Body})
+		}
+	}
+	return out, nil
+}
+
 // heldObjects reads the whole configuration. Settings that were never set are there with what holds until then.
 func (g *Room) heldObjects(db *gorm.DB) (held, error) {
 	h := held{}
-	for _, q := range []struct{ kind, query string }{
-		{files.Group, "SELECT id AS object_id, slug, name, description AS body FROM groups"},
-		{files.RuleSet, "SELECT id AS object_id, slug, name, body FROM rule_sets"},
-		{files.Source, "SELECT id AS object_id, slug, name, body FROM sources"},
-		{files.Template, "SELECT id AS object_id, slug, name, body FROM templates"},
-		{files.Provider, "SELECT id AS object_id, slug, name, body FROM providers"},
-		{files.Application, "SELECT id AS object_id, slug, name, body FROM applications"},
-	} {
+	for _, q := range objectQueries {
 		var rows []struct{ ObjectID, Slug, Name, Body string }
 		if err := db.Raw(q.query).Scan(&rows).Error; err != nil {
 			return nil, store.Clear(err)

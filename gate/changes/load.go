@@ -49,36 +49,61 @@ func (g *Room) LoadConfig(ctx context.Context, who ground.Actor, in api.LoadConf
 	return out, err
 }
 
-// change makes a plan and carries it out in one transaction, or only tells what it would do: then it is carried out
-// aside, where nobody sees it.
+// change makes a plan and carries it out, or only tells what it would do: then it is carried out aside, where nobody sees it.
+// Planning waits for nobody and nobody for it. A small plan is one transaction; a large one is written in parts.
 func (g *Room) change(
 	ctx context.Context,
 	who ground.Actor,
 	preview bool,
 	make func(at *Room, tx *gorm.DB) (*plan, error),
 ) (*api.ConfigResult, error) {
-	var p *plan
-	carry := func(at *Room) error {
-		return at.Store.Write(ctx, func(tx *gorm.DB) (err error) {
-			if p, err = make(at, tx); err != nil {
-				return err
-			}
+	p, generation, err := g.planned(ctx, make)
+	if err != nil {
+		return nil, err
+	}
+	if preview {
+		return g.aside(ctx, func(aside *Room) (*api.ConfigResult, error) {
 			who.IDs = p.ids
-			return at.carryOut(ctx, tx, who, p)
+			if err := aside.Store.Write(ctx, func(tx *gorm.DB) error { return aside.carryOut(ctx, tx, who, p) }); err != nil {
+				return nil, err
+			}
+			return g.result(ctx, aside, p)
 		})
 	}
-	if !preview {
-		if err := carry(g); err != nil {
+	if len(p.steps) > together {
+		if err := g.inParts(ctx, who, p); err != nil {
 			return nil, err
 		}
 		return g.result(ctx, nil, p)
 	}
-	return g.aside(ctx, func(aside *Room) (*api.ConfigResult, error) {
-		if err := carry(aside); err != nil {
-			return nil, err
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		now, err := store.GenerationIn(tx)
+		if err != nil {
+			return err
 		}
-		return g.result(ctx, aside, p)
-	})
+		if now != generation { // something was changed since
+			if p, err = make(g, tx); err != nil {
+				return err
+			}
+		}
+		who.IDs = p.ids
+		return g.carryOut(ctx, tx, who, p)
+	}); err != nil {
+		return nil, err
+	}
+	return g.result(ctx, nil, p)
+}
+
+// planned makes a plan outside of any transaction, and tells of which generation of the configuration it is.
+func (g *Room) planned(ctx context.Context, make func(at *Room, tx *gorm.DB) (*plan, error)) (*plan, string, error) {
+	generation, err := g.Store.Generation(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	db, done := g.Store.Long(ctx)
+	defer done()
+	p, err := make(g, db)
+	return p, generation, err
 }
 
 func (g *Room) planFiles(ctx context.Context, tx *gorm.DB, who ground.Actor, set *files.Set, in api.LoadConfig) (*plan, error) {
@@ -452,8 +477,11 @@ func (g *Room) aside(ctx context.Context, f func(*Room) (*api.ConfigResult, erro
 			"partner_watches",
 			"secrets",
 			"from_files",
+			"administrators",
+			"api_tokens",
 		},
-		[]string{"revisions", "journal_entries", "leftovers"},
+		// What goes with an object that is deleted is not looked at: these are empty, so that nothing is written that others use.
+		[]string{"revisions", "journal_entries", "leftovers", "grants", "device_codes", "consents", "guard_sessions", "guard_tickets", "seens"},
 		func(s *store.Store) error {
 			aside, err := g.Shadow(s)
 			if err != nil {

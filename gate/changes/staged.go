@@ -109,9 +109,9 @@ func (g *Room) staged(in *api.LoadConfig) error {
 }
 
 // Tidy forgets what nobody has loaded within the hour.
-func (g *Room) Tidy(*ground.Tidying) error {
+func (g *Room) Tidy(t *ground.Tidying) error {
 	g.tidyStaged()
-	return nil
+	return tidyLoads(t)
 }
 
 func (g *Room) tidyStaged() {

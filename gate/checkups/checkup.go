@@ -423,6 +423,15 @@ func (g *Room) CheckWhatChanged(ctx context.Context, last *State) error {
 		return err
 	}
 	now := g.Now()
+	// While a large change is written, everything is looked at when it is done.
+	writing, err := store.One[store.Load](g.Store.Read(ctx), "ended_at IS NULL")
+	if err != nil {
+		return err
+	}
+	if writing.ID != "" {
+		last.many = true
+		return g.deliver(ctx)
+	}
 	switch {
 	case last.many || now.Sub(last.whole) >= checkupEvery:
 		if err := g.checkUnless(ctx, last.many, generation); err != nil {
