@@ -14,7 +14,7 @@ import (
 // is, and must not be written. It is how the gate finds out what a change would do: no other call waits for it.
 func (s *Store) Aside(ctx context.Context, copied, empty []string, f func(*Store) error) error {
 	// Temporary tables hide those of the same name, and belong to one connection.
-	db, err := connect(filepath.Join(s.Folder, FileName)+"?_busy_timeout=5000&_txlock=deferred", 1, s.watcher)
+	db, err := connect(filepath.Join(s.Folder, FileName)+"?_busy_timeout=1000&_txlock=deferred", 1, s.watcher)
 	if err != nil {
 		return err
 	}

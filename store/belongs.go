@@ -71,30 +71,49 @@ func ofPartner(kind string) []Belonging {
 	}
 }
 
-// SweepSome deletes at most a number of rows that belong to something deleted before a time, and says whether it found any. What
+// sweptTogether is how many objects are swept in one transaction, where little is left of each.
+const sweptTogether = 20
+
+// SweepSome deletes at most a number of rows that belong to what was deleted before a time, and says whether it found any. What
 // is there again, such as what was restored, keeps its rows.
 func SweepSome(tx *gorm.DB, before time.Time, most int) (bool, error) {
-	l, err := One[Leftover](tx.Order("at"), "at < ?", before)
-	if err != nil || l.ObjectID == "" {
-		return false, err
-	}
-	var there int
-	if err := RowIn(tx, "SELECT count(*) FROM "+tables[l.Kind]+" WHERE id = ?", l.ObjectID).Scan(&there); err != nil {
+	var rows []Leftover
+	if err := tx.Where("at < ?", before).Order("at").Limit(sweptTogether).Find(&rows).Error; err != nil {
 		return false, err
 	}
 	left := int64(most)
-	for _, b := range belongs[l.Kind] {
-		if there > 0 || left <= 0 {
-			break
-		}
-		n, err := Exec(tx, "DELETE FROM "+b.Table+" WHERE rowid IN (SELECT rowid FROM "+b.Table+" WHERE "+b.Where+" LIMIT ?)", l.ObjectID, left)
+	for _, l := range rows {
+		n, err := sweep(tx, l, left)
 		if err != nil {
 			return false, err
 		}
-		left -= n
+		if left -= n; left <= 0 {
+			break
+		}
+		if err := tx.Delete(&l).Error; err != nil {
+			return false, err
+		}
 	}
-	if there > 0 || left > 0 {
-		return true, tx.Delete(&l).Error
+	return len(rows) > 0, nil
+}
+
+// sweep deletes rows that belong to one object, and says how many.
+func sweep(tx *gorm.DB, l Leftover, most int64) (int64, error) {
+	var there int
+	if err := RowIn(tx, "SELECT count(*) FROM "+tables[l.Kind]+" WHERE id = ?", l.ObjectID).Scan(&there); err != nil || there > 0 {
+		return 0, err
 	}
-	return true, nil
+	var gone int64
+	for _, b := range belongs[l.Kind] {
+		if gone >= most {
+			break
+		}
+		n, err := Exec(tx, "DELETE FROM "+b.Table+" WHERE rowid IN (SELECT rowid FROM "+b.Table+" WHERE "+b.Where+" LIMIT ?)", l.ObjectID,
+			most-gone)
+		if err != nil {
+			return 0, err
+		}
+		gone += n
+	}
+	return gone, nil
 }

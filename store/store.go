@@ -93,9 +93,9 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 const (
 	readers     = 4
 	longReaders = 2
-	busyTimeout = 5 * time.Second
+	busyTimeout = time.Second
 	// heldKiB is how much of the database each connection holds in memory.
-	heldKiB = 12 << 10
+	heldKiB = 8 << 10
 )
 
 func connect(dsn string, connections int, watched *watcher) (*gorm.DB, error) {
@@ -279,6 +279,8 @@ func Clear(err error) error {
 		return fmt.Errorf("the database file is damaged or is none; restore it from a backup: %w", err)
 	case sqlite3.ErrBusy, sqlite3.ErrLocked:
 		return fmt.Errorf("the database is busy; another program holds it for too long: %w", err)
+	case sqlite3.ErrInterrupt:
+		return fmt.Errorf("a query was ended before it was done: %w", err)
 	case sqlite3.ErrIoErr:
 		return fmt.Errorf("the disk failed while the database was used: %w", err)
 	}

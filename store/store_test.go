@@ -329,7 +329,7 @@ func TestAWriterWaitsForAnotherProcess(t *testing.T) {
 	select {
 	case err := <-done:
 		t.Fatal("it did not wait", err)
-	case <-time.After(6 * time.Second): // the database itself gives up after five
+	case <-time.After(2 * time.Second): // the database itself gives up after one
 	}
 	require.NoError(t, tx.Rollback())
 	require.NoError(t, <-done)

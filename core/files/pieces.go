@@ -4,22 +4,22 @@ import (
 	"errors"
 	"io"
 	"runtime"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/sync/errgroup"
 )
 
-// parse reads all documents of a text. A long one is read in pieces side by side; where a piece can't be read, the
-// whole is read in its order, so that what is wrong is found where it stands.
-func parse(text string) ([]*yaml.Node, error) {
-	if pieces := split(text); len(pieces) > 1 {
+// eachPiece reads pieces, as many at a time as there are processors, and gives each to f in its order. It says whether all could
+// be read.
+func eachPiece(pieces []piece, f func(*yaml.Node)) bool {
+	for some := range slices.Chunk(pieces, runtime.GOMAXPROCS(0)) {
 		var work errgroup.Group
-		work.SetLimit(runtime.GOMAXPROCS(0))
-		nodes := make([]*yaml.Node, len(pieces))
-		for i, p := range pieces {
+		nodes := make([]*yaml.Node, len(some))
+		for i, p := range some {
 			work.Go(func() error {
-				list, err := documents(p.text)
+				list, err := documents(p.key + p.text)
 				if err == nil && len(list) != 1 {
 					err = errors.New("more than one document")
 				}
@@ -30,11 +30,16 @@ func parse(text string) ([]*yaml.Node, error) {
 				return err
 			})
 		}
-		if work.Wait() == nil {
-			return nodes, nil
+		if work.Wait() != nil {
+			return false
+		}
+		for _, n := range nodes {
+			if n.Tag != "!!null" {
+				f(n)
+			}
 		}
 	}
-	return documents(text)
+	return true
 }
 
 func documents(text string) (out []*yaml.Node, err error) {
@@ -61,45 +66,51 @@ func moved(n *yaml.Node, by int) {
 	}
 }
 
-// piece is a part of a text that can be read by itself; line is how many lines further down it stands than its own
-// lines say.
+// piece is a part of a text that can be read by itself, behind the key of its section; line is how many lines further down it
+// stands than its own lines say.
 type piece struct {
-	text string
-	line int
+	key, text string
+	line      int
 }
 
 // pieceSize is how many octets are read at once.
 const pieceSize = 1 << 20
 
-// split cuts a long text between the items of its lists. In a list at the side of a file whatever belongs to an item is
-// indented further than its dash, so a line that begins with that dash always begins an item.
+// split cuts a long text between the items of its lists, without copying it. In a list at the side of a file whatever belongs to
+// an item is indented further than its dash, so a line that begins with that dash always begins an item.
 func split(text string) []piece {
 	if len(text) < 2*pieceSize || strings.Contains(text, "\n---") || strings.Contains(text, "\n...") {
 		return nil
 	}
 	var out []piece
-	var b strings.Builder
-	key, dash, first, n := "", "", 0, 0
+	key, dash := "", ""        // of the section
+	from, first, at := 0, 0, 0 // where the piece begins, in octets and lines, and where this line does
+	under := false             // whether the piece goes on with a section that has begun before
+	n := 0
 	flush := func() {
-		if strings.TrimSpace(b.String()) != "" && strings.TrimSpace(b.String()) != strings.TrimSpace(key) {
-			out = append(out, piece{b.String(), first})
+		part := text[from:at]
+		if strings.TrimSpace(part) != "" && strings.TrimSpace(part) != strings.TrimSpace(key) {
+			p := piece{text: part, line: first}
+			if under {
+				p.key, p.line = key, first-1
+			}
+			out = append(out, p)
 		}
-		b.Reset()
+		from, first, under = at, n, false
 	}
 	for line := range strings.Lines(text) {
 		switch {
 		case line[0] != ' ' && line[0] != '#' && line[0] != '\n' && line[0] != '-' && line[0] != '\r':
 			flush()
-			key, dash, first = line, "", n
+			key, dash = line, ""
 		case key == "" || strings.TrimSpace(line) == "":
-		case dash == "" && b.String() == key && strings.HasPrefix(strings.TrimLeft(line, " "), "- "):
+		case dash == "" && text[from:at] == key && strings.HasPrefix(strings.TrimLeft(line, " "), "- "):
 			dash = line[:strings.Index(line, "- ")+2]
-		case dash != "" && b.Len() > pieceSize && strings.HasPrefix(line, dash):
+		case dash != "" && at-from > pieceSize && strings.HasPrefix(line, dash):
 			flush()
-			b.WriteString(key)
-			first = n - 1
+			under = true
 		}
-		b.WriteString(line)
+		at += len(line)
 		n++
 	}
 	flush()

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"regexp"
 	"runtime"
@@ -32,6 +33,8 @@ const (
 	MostOctets   = 64 << 20
 	mostProblems = 50
 	mostDepth    = 40
+	// keptRead is for how many objects what was read is kept beside their text; for more it is read again where it is needed.
+	keptRead = 1000
 )
 
 // Read reads files strictly: a key that is not known is a problem, with the nearest one that is. Defaults are filled
@@ -92,8 +95,18 @@ func (r *reader) at(n *yaml.Node) Place { return Place{r.file, n.Line} }
 
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?`)
 
+// text reads one file. A long one is read piece by piece, so that no more of it is held at one time than must be; where a piece
+// can't be read, the whole is read in its order, so that what is wrong is found where it stands.
 func (r *reader) text(text string) {
-	nodes, err := parse(text)
+	if pieces := split(text); len(pieces) > 1 {
+		before := *r.set
+		places := maps.Clone(r.places)
+		if eachPiece(pieces, r.document) {
+			return
+		}
+		*r.set, r.places = before, places
+	}
+	nodes, err := documents(text)
 	for _, n := range nodes {
 		if n.Tag != "!!null" {
 			r.document(n)
@@ -267,6 +280,9 @@ func (r *reader) take(i item) {
 	}
 	r.places[o.Key()] = o.At
 	if len(i.problems) == 0 {
+		if len(r.set.Objects) >= keptRead {
+			o.read = nil
+		}
 		r.set.Objects = append(r.set.Objects, o)
 	}
 }

@@ -16,6 +16,21 @@ import (
 // Write writes objects as one file that Read reads, in the order of the sections. Remarks stand at its head, a line
 // each.
 func Write(objects []Object, secrets []Secret, remarks ...string) (string, error) {
+	var b strings.Builder
+	err := Each(objects, secrets, func(text string) error {
+		b.WriteString(text)
+		return nil
+	}, remarks...)
+	return b.String(), err
+}
+
+// Each is Write for files that are too large to be held: f is given one part of the text after the other.
+func Each(objects []Object, secrets []Secret, f func(text string) error, remarks ...string) error {
+	for _, r := range remarks {
+		if err := f("# " + r + "\n"); err != nil {
+			return err
+		}
+	}
 	var parts []part
 	for _, s := range sections {
 		var list []Object
@@ -31,26 +46,26 @@ func Write(objects []Object, secrets []Secret, remarks ...string) (string, error
 	if len(secrets) > 0 {
 		parts = append(parts, part{key: "secrets", secrets: secrets})
 	}
-	var work errgroup.Group
-	work.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range parts {
-		work.Go(func() error { return parts[i].write() })
+	for some := range slices.Chunk(parts, runtime.GOMAXPROCS(0)) {
+		var work errgroup.Group
+		for i := range some {
+			work.Go(func() error { return some[i].write() })
+		}
+		if err := work.Wait(); err != nil {
+			return err
+		}
+		for i := range some {
+			if err := f(some[i].text); err != nil {
+				return err
+			}
+			some[i] = part{}
+		}
 	}
-	if err := work.Wait(); err != nil {
-		return "", err
-	}
-	var b strings.Builder
-	for _, r := range remarks {
-		b.WriteString("# " + r + "\n")
-	}
-	for _, p := range parts {
-		b.WriteString(p.text)
-	}
-	return b.String(), nil
+	return nil
 }
 
 // inOnePart is how many objects are written at once; the parts of a long list are written side by side.
-const inOnePart = 500
+const inOnePart = 250
 
 // part is a section of a file, or a piece of its list.
 type part struct {

@@ -200,7 +200,9 @@ func (g *Room) heldObjects(db *gorm.DB) (held, error) {
 
 // exported is what of the configuration goes out to somebody: what they may see, and what is not as it is anyway.
 func (g *Room) exported(ctx context.Context, who ground.Actor) ([]files.Object, error) {
-	h, err := g.heldObjects(g.Store.Read(ctx))
+	db, done := g.Store.Long(ctx)
+	defer done()
+	h, err := g.heldObjects(db)
 	if err != nil {
 		return nil, err
 	}
@@ -217,28 +219,52 @@ func (g *Room) exported(ctx context.Context, who ground.Actor) ([]files.Object, 
 // that only an owner may see are left out for others; secrets are left out, or, where that is asked for, sealed for
 // this gate alone.
 func (g *Room) ExportConfig(ctx context.Context, who ground.Actor, folder, sealed bool) (*api.ConfigFiles, error) {
-	objects, err := g.exported(ctx, who)
+	out := &api.ConfigFiles{}
+	if !folder {
+		var b strings.Builder
+		each, err := g.Exporting(ctx, who, sealed)
+		if err != nil {
+			return nil, err
+		}
+		err = each(func(text string) error {
+			b.WriteString(text)
+			return nil
+		})
+		out.Files = []files.Text{{Name: WholeFile, Text: b.String()}}
+		return out, err
+	}
+	objects, secrets, err := g.outgoing(ctx, who, sealed)
 	if err != nil {
 		return nil, err
 	}
-	var secrets []files.Secret
-	if sealed {
-		if secrets, err = g.sealedSecrets(ctx, who); err != nil {
-			return nil, err
-		}
+	out.Files, err = files.WriteFolder(objects, secrets, g.remarks()...)
+	return out, err
+}
+
+// WholeFile is the name of a file that holds the whole configuration.
+const WholeFile = "gate.yaml"
+
+// Exporting is ExportConfig as one file that may be too long to be held: what it returns hands it on part by part.
+func (g *Room) Exporting(ctx context.Context, who ground.Actor, sealed bool) (func(f func(text string) error) error, error) {
+	objects, secrets, err := g.outgoing(ctx, who, sealed)
+	if err != nil {
+		return nil, err
 	}
-	remarks := []string{
+	return func(f func(text string) error) error { return files.Each(objects, secrets, f, g.remarks()...) }, nil
+}
+
+func (g *Room) outgoing(ctx context.Context, who ground.Actor, sealed bool) (objects []files.Object, secrets []files.Secret, err error) {
+	if objects, err = g.exported(ctx, who); err == nil && sealed {
+		secrets, err = g.sealedSecrets(ctx, who)
+	}
+	return objects, secrets, err
+}
+
+func (g *Room) remarks() []string {
+	return []string{
 		"yaml-language-server: $schema=" + g.PublicURL + SchemaPath,
 		"Inner Gate configuration. `innergate config preview` tells what loading it would do, `innergate config load` does it.",
 	}
-	out := &api.ConfigFiles{}
-	if folder {
-		out.Files, err = files.WriteFolder(objects, secrets, remarks...)
-		return out, err
-	}
-	text, err := files.Write(objects, secrets, remarks...)
-	out.Files = []files.Text{{Name: "gate.yaml", Text: text}}
-	return out, err
 }
 
 // SchemaPath is where the service gives the JSON Schema of configuration files.

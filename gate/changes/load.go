@@ -38,6 +38,7 @@ func (g *Room) LoadConfig(ctx context.Context, who ground.Actor, in api.LoadConf
 		return nil, err
 	}
 	set := files.Read(in.Files)
+	in.Files = nil // a large file's text is not held while it is loaded
 	if len(set.Problems) > 0 {
 		return nil, ground.Invalid(set.Problems)
 	}

@@ -46,40 +46,29 @@ func findingID(kind, id string, f checkup.Finding) string {
 func (g *Room) Checkup(ctx context.Context) (*api.CheckupResult, error) {
 	g.checking.Lock()
 	defer g.checking.Unlock()
-	return g.checkAll(ctx)
+	return g.checkAll(ctx, 0)
 }
 
-// checkAll is Checkup, where checking is held.
-func (g *Room) checkAll(ctx context.Context) (*api.CheckupResult, error) {
+// checkedTogether is how many objects are inspected before what was found about them is written down.
+const checkedTogether = 100
+
+// checkAll is Checkup, where checking is held. After each part it rests for as many times as long as the part took.
+func (g *Room) checkAll(ctx context.Context, rests int) (*api.CheckupResult, error) {
 	began := time.Now()
 	generation, err := g.Store.Generation(ctx)
 	if err != nil {
 		return nil, err
 	}
 	now := g.Now().UTC()
-	var all []inspected
 	objects := 0
 	for _, kind := range []string{"provider", "application"} { // providers first, whose findings their applications don't repeat
-		for after := ""; ; {
-			var rows []struct{ ID, Slug, Name string }
-			if err := g.Store.Read(ctx).Table(kind+"s").Select("id, slug, name").Where("id > ?",
-				after).Order("id").Limit(500).Find(&rows).Error; err != nil {
-				return nil, store.Clear(err)
-			}
-			for _, r := range rows {
-				one, err := g.inspect(ctx, kind, r.ID, r.Slug, r.Name)
-				if err != nil {
-					return nil, err
-				}
-				objects++
-				after = r.ID
-				all = append(all, one...)
-			}
-			if len(rows) < 500 {
-				break
-			}
+		n, err := g.checkKind(ctx, kind, now, rests)
+		if err != nil {
+			return nil, err
 		}
+		objects += n
 	}
+	var all []inspected
 	beside := func(kind, slug, name string, list []checkup.Finding) {
 		objects++
 		all = append(all, inspected{kind, slug, slug, name, list})
@@ -87,9 +76,10 @@ func (g *Room) checkAll(ctx context.Context) (*api.CheckupResult, error) {
 	if err := g.besideFindings(ctx, beside); err != nil {
 		return nil, err
 	}
-	if err := g.keepFindings(ctx, all, now, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ?", now, now).Error
-	}); err != nil {
+	if err := g.keepFindings(ctx, all, now); err != nil {
+		return nil, err
+	}
+	if err := g.markGone(ctx, now); err != nil {
 		return nil, err
 	}
 	list, err := g.KeptFindings(ctx, FindingFilter{})
@@ -113,9 +103,63 @@ func (g *Room) checkAll(ctx context.Context) (*api.CheckupResult, error) {
 	return out, nil
 }
 
+// checkKind inspects all applications or all providers, part by part, and says how many there are.
+func (g *Room) checkKind(ctx context.Context, kind string, now time.Time, rests int) (int, error) {
+	objects := 0
+	for after := ""; ; {
+		began := time.Now()
+		var rows []struct{ ID, Slug, Name string }
+		if err := g.Store.Read(ctx).Table(kind+"s").Select("id, slug, name").Where("id > ?",
+			after).Order("id").Limit(checkedTogether).Find(&rows).Error; err != nil {
+			return 0, store.Clear(err)
+		}
+		var some []inspected
+		for _, r := range rows {
+			one, err := g.inspect(ctx, kind, r.ID, r.Slug, r.Name)
+			if err != nil {
+				return 0, err
+			}
+			objects++
+			after = r.ID
+			some = append(some, one...)
+		}
+		if err := g.keepFindings(ctx, some, now); err != nil {
+			return 0, err
+		}
+		if len(rows) < checkedTogether {
+			return objects, nil
+		}
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-time.After(time.Duration(rests) * time.Since(began)):
+		}
+	}
+}
+
+// markGone notes what was not found again, some at a time, and forgets what has long been gone.
+func (g *Room) markGone(ctx context.Context, now time.Time) error {
+	for {
+		var n int64
+		err := g.Store.Write(ctx, func(tx *gorm.DB) (err error) {
+			n, err = store.Exec(tx, "UPDATE kept_findings SET gone_at = ? WHERE rowid IN (SELECT rowid FROM kept_findings WHERE gone_at IS NULL "+
+				"AND last_seen < ? LIMIT ?)", now, now, ground.AtOnce)
+			if err == nil && n < ground.AtOnce {
+				err = tx.Exec("DELETE FROM kept_findings WHERE rowid IN (SELECT rowid FROM kept_findings WHERE gone_at < ? LIMIT ?)",
+					now.Add(-goneKept), ground.AtOnce).Error
+			}
+			return err
+		})
+		if err != nil || n < ground.AtOnce {
+			return err
+		}
+	}
+}
+
 // inspect finds what is to be said about one application or provider, just as its page shows it.
 func (g *Room) inspect(ctx context.Context, kind, id, slug, name string) ([]inspected, error) {
 	one := inspected{kind: kind, id: id, slug: slug, name: name}
+	var hosts []string
 	if kind == "application" {
 		a, err := g.Application(ctx, slug)
 		if err != nil {
@@ -134,15 +178,15 @@ func (g *Room) inspect(ctx context.Context, kind, id, slug, name string) ([]insp
 				return slices.ContainsFunc(theirs, func(t checkup.Finding) bool { return t.Code == f.Code && t.Title == f.Title })
 			})
 		}
-		one.findings = a.Findings
+		one.findings, hosts = a.Findings, hostsOf(&a.Application)
 	} else {
 		p, err := g.Provider(ctx, slug)
 		if err != nil {
 			return nil, ground.GoneMeanwhile(err)
 		}
-		one.findings = p.Findings
+		one.findings, hosts = p.Findings, hostsOfProvider(&p.Provider)
 	}
-	outside, err := g.outsideFindings(ctx, kind, id, slug)
+	outside, err := g.outsideFindings(ctx, kind, id, hosts)
 	if err != nil {
 		return nil, err
 	}
@@ -185,37 +229,47 @@ func (g *Room) CheckObject(ctx context.Context, kind, slug string) error {
 			return err
 		}
 	}
-	return g.keepFindings(ctx, all, now, func(tx *gorm.DB) error {
-		return tx.Exec(
-			"UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?", now, now,
-			ids,
-		).Error
+	if err := g.keepFindings(ctx, all, now); err != nil {
+		return err
+	}
+	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?", now, now, ids).Error
 	})
 }
 
-// keepFindings writes down what was found; gone marks what was not found again.
-func (g *Room) keepFindings(ctx context.Context, all []inspected, now time.Time, gone func(tx *gorm.DB) error) error {
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		for _, o := range all {
-			for _, f := range o.findings {
-				// What was gone and is there again is new.
-				if _, err := store.Exec(tx, `INSERT INTO kept_findings (id, kind, owner_id, slug, name, code, severity, body, first_seen,
-					last_seen, accepted_by, accepted_for) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '')
-					ON CONFLICT (id) DO UPDATE SET slug = excluded.slug, name = excluded.name, severity = excluded.severity,
-					body = excluded.body, last_seen = excluded.last_seen,
-					first_seen = CASE WHEN gone_at IS NULL THEN first_seen ELSE excluded.first_seen END,
-					told_at = CASE WHEN gone_at IS NULL AND severity = excluded.severity THEN told_at END, gone_at = NULL`,
-					findingID(o.kind, o.id, f), o.kind, o.id, o.slug, o.name, f.Code, f.Severity, ground.MustJSON(f), now,
-					now); err != nil {
+// keepFindings writes down what was found, some of it in a transaction.
+func (g *Room) keepFindings(ctx context.Context, all []inspected, now time.Time) error {
+	for some := range slices.Chunk(all, keptTogether) {
+		if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+			for _, o := range some {
+				if err := keepOne(tx, o, now); err != nil {
 					return err
 				}
 			}
-		}
-		if err := gone(tx); err != nil {
+			return nil
+		}); err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM kept_findings WHERE gone_at < ?", now.Add(-goneKept)).Error
-	})
+	}
+	return nil
+}
+
+const keptTogether = 50
+
+func keepOne(tx *gorm.DB, o inspected, now time.Time) error {
+	for _, f := range o.findings {
+		// What was gone and is there again is new.
+		if _, err := store.Exec(tx, `INSERT INTO kept_findings (id, kind, owner_id, slug, name, code, severity, body, first_seen,
+			last_seen, accepted_by, accepted_for) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '')
+			ON CONFLICT (id) DO UPDATE SET slug = excluded.slug, name = excluded.name, severity = excluded.severity,
+			body = excluded.body, last_seen = excluded.last_seen,
+			first_seen = CASE WHEN gone_at IS NULL THEN first_seen ELSE excluded.first_seen END,
+			told_at = CASE WHEN gone_at IS NULL AND severity = excluded.severity THEN told_at END, gone_at = NULL`,
+			findingID(o.kind, o.id, f), o.kind, o.id, o.slug, o.name, f.Code, f.Severity, ground.MustJSON(f), now, now); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // FindingFilter narrows the list of findings.
@@ -469,9 +523,12 @@ func (g *Room) checkUnless(ctx context.Context, onlyChange bool, generation stri
 	if onlyChange && g.checkedAt == generation {
 		return nil
 	}
-	_, err := g.checkAll(ctx)
+	_, err := g.checkAll(ctx, restsBeside)
 	return err
 }
+
+// restsBeside is how many times as long as it works the checkup rests that runs by itself: people sign in meanwhile.
+const restsBeside = 4
 
 // State is what the running checks remember.
 type State struct {

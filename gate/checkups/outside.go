@@ -96,28 +96,24 @@ func (g *Room) watchOutside(ctx context.Context, list []string) error {
 	})
 }
 
-// originsOf are the hosts of an object as its configuration names them now, or none while it is a draft.
-func (g *Room) originsOf(ctx context.Context, kind, slug string) ([]string, error) {
-	if kind == "application" {
-		a, err := g.partners.Application(ctx, slug)
-		if err != nil || a.Reach == access.Draft || a.OIDC != nil && a.OIDC.Public() {
-			return nil, ground.GoneMeanwhile(err)
-		}
-		return applicationOrigins(&a.Application), nil
+// hostsOf are the hosts of an application as its configuration names them now, or none while it is a draft.
+func hostsOf(a *config.Application) []string {
+	if a.Reach == access.Draft || a.OIDC != nil && a.OIDC.Public() {
+		return nil
 	}
-	p, err := g.partners.Provider(ctx, slug)
-	if err != nil || p.Reach == access.Draft {
-		return nil, ground.GoneMeanwhile(err)
+	return applicationOrigins(a)
+}
+
+// hostsOfProvider are those of a provider.
+func hostsOfProvider(p *config.Provider) []string {
+	if p.Reach == access.Draft {
+		return nil
 	}
-	return providerOrigins(&p.Provider), nil
+	return providerOrigins(p)
 }
 
 // outsideFindings finds what is wrong with an object's hosts, as they were last looked at.
-func (g *Room) outsideFindings(ctx context.Context, kind, id, slug string) ([]checkup.Finding, error) {
-	list, err := g.originsOf(ctx, kind, slug)
-	if err != nil {
-		return nil, err
-	}
+func (g *Room) outsideFindings(ctx context.Context, kind, id string, list []string) ([]checkup.Finding, error) {
 	if err := g.noteUser(ctx, kind, id, list); err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -327,9 +323,7 @@ func (g *Room) OutsideHosts(ctx context.Context) (*api.List[api.OutsideHost], er
 				return nil, store.Clear(err)
 			}
 			for _, u := range users {
-				if list, err := g.originsOf(ctx, kind, u.Slug); err == nil && slices.Contains(list, r.Origin) {
-					v.UsedBy = append(v.UsedBy, api.Reference{Slug: u.Slug, Name: u.Name, Kind: kind, Reach: u.Reach})
-				}
+				v.UsedBy = append(v.UsedBy, api.Reference{Slug: u.Slug, Name: u.Name, Kind: kind, Reach: u.Reach})
 			}
 		}
 		if len(v.UsedBy) > 0 {

@@ -1,6 +1,7 @@
 package management
 
 import (
+	"bufio"
 	"context"
 	"crypto/subtle"
 	"encoding/json"
@@ -15,6 +16,7 @@ import (
 
 	"innergate/api"
 	"innergate/gate/ground"
+	"innergate/listen"
 	"innergate/server/visit"
 	"innergate/store"
 )
@@ -132,7 +134,7 @@ func (s *management) manage(c fiber.Ctx, r route) error {
 			Detail: "The body must be application/json.",
 		}
 	}
-	out, err := r.handle(in)
+	out, err := handled(in, r)
 	if err != nil {
 		return err
 	}
@@ -146,12 +148,63 @@ func (s *management) manage(c fiber.Ctx, r route) error {
 	if stream, ok := out.(events); ok {
 		return s.stream(in, stream)
 	}
+	if write, ok := out.(written); ok {
+		return s.answer(in, write)
+	}
 	if doc, ok := out.([]byte); ok {
 		c.Set("Content-Type", r.Media)
 		c.Set("X-Content-Type-Options", "nosniff")
 		return c.Status(status).Send(doc)
 	}
 	return c.Status(status).JSON(out)
+}
+
+// handled does what a call asks for. What is only read ends when whoever asked has left: nobody would see it.
+func handled(in *call, r route) (any, error) {
+	if r.Method != http.MethodGet {
+		return r.handle(in)
+	}
+	ctx, cancel := context.WithCancel(in.Context())
+	defer cancel()
+	stop := listen.WhenGone(in.RequestCtx().Conn(), cancel)
+	defer stop()
+	before := in.Context()
+	in.SetContext(ctx)
+	defer in.SetContext(before)
+	out, err := r.handle(in)
+	if err != nil && ctx.Err() != nil {
+		return nil, &api.Problem{
+			Type:   "about:blank",
+			Status: http.StatusRequestTimeout,
+			Title:  "Nobody waits for this any more",
+			Code:   "left",
+			Detail: "Whoever asked for this has left, and what it would have told was not read to its end.",
+		}
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return nil, &api.Problem{
+			Type:   "about:blank",
+			Status: http.StatusServiceUnavailable,
+			Title:  "It took too long",
+			Code:   "too-long",
+			Detail: "What was asked for takes longer than is allowed, so that nobody else has to wait for it.",
+			Remedy: "Narrow it, or ask again when less is going on.",
+		}
+	}
+	return out, err
+}
+
+// written is an answer in JSON that is written part by part.
+type written func(w *bufio.Writer) error
+
+// answer writes such an answer. What fails in between leaves it unfinished, which whoever reads it notices.
+func (s *management) answer(c *call, write written) error {
+	c.Set("Content-Type", "application/json")
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		if err := write(w); err != nil {
+			s.Gate.Log.Error("an answer could not be written to its end", "error", err)
+		}
+	})
 }
 
 // shown is what somebody shows to be let in: a token, or the console's cookie.

@@ -1,8 +1,10 @@
 package management
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -18,6 +20,27 @@ import (
 	"innergate/gate/ground"
 )
 
+// wholeFile answers with the configuration as one file, in the form of api.ConfigFiles, without ever holding all of it.
+func wholeFile(each func(func(text string) error) error) written {
+	return func(w *bufio.Writer) error {
+		if _, err := fmt.Fprintf(w, `{"files":[{"name":%q,"text":"`, changes.WholeFile); err != nil {
+			return err
+		}
+		if err := each(func(text string) error {
+			quoted, err := json.Marshal(text)
+			if err != nil {
+				return err
+			}
+			_, err = w.Write(quoted[1 : len(quoted)-1])
+			return err
+		}); err != nil {
+			return err
+		}
+		_, err := w.WriteString(`"}]}`)
+		return err
+	}
+}
+
 // configRoutes are the operations on the configuration as files.
 func configRoutes() []route {
 	const engineer = ground.RoleEngineer
@@ -32,7 +55,12 @@ func configRoutes() []route {
 			Query:    []string{"form", "sealed"},
 			Response: api.ConfigFiles{},
 			handle: func(c *call) (any, error) {
-				return c.s.Gate.Changes.ExportConfig(c.Context(), c.who, c.Query("form") == "folder", c.Query("sealed") == "1")
+				sealed := c.Query("sealed") == "1"
+				if c.Query("form") == "folder" {
+					return c.s.Gate.Changes.ExportConfig(c.Context(), c.who, true, sealed)
+				}
+				each, err := c.s.Gate.Changes.Exporting(c.Context(), c.who, sealed)
+				return wholeFile(each), err
 			},
 		},
 		{
