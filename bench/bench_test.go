@@ -48,8 +48,9 @@ func (s *service) start(b *testing.B, listen string) time.Duration {
 	begin := time.Now()
 	s.cmd = exec.Command(
 		binary(b), "serve", "--listen", listen, "--public-url", s.url, "--data", s.folder, "--in-flight", "1000000",
-		"--log-level", "error", "--guard-listen", s.guard,
+		"--log-level", "warn", "--guard-listen", s.guard,
 	)
+	s.cmd.Stderr = os.Stderr // what it warns of belongs to what is seen
 	require.NoError(b, s.cmd.Start())
 	for {
 		if answer, err := http.Get(s.url + "/readyz"); err == nil {

@@ -173,9 +173,9 @@ func (f *filler) partners(ctx context.Context) error {
 	} {
 		if err := f.by(ctx, f.size.Applications, "INSERT INTO applications "+object+
 			"SELECT printf('01A%023d', i), 'berth-' || i, 'Berth ' || i, kind, CASE WHEN i % 40 = 0 THEN 'off' ELSE reach END, "+like.entity+
-			", json_set(replace(body, entity_id, "+like.entity+"), '$.slug', 'berth-' || i, '$.name', 'Berth ' || i, '$.owner', "+
-			"'team-' || (i % 50), '$.providers', json_array('saltmere-staff', 'port-' || (1 + i % ?))), 1, created_at, updated_at FROM n, "+
-			"(SELECT * FROM applications WHERE slug = '"+like.slug+"') WHERE "+like.which, f.size.Providers); err != nil {
+			", json_set(replace(body, entity_id, "+like.entity+"), '$.slug', 'berth-' || i, '$.name', 'Berth ' || i, '$.contact', "+
+			"'team-' || (i % 50) || '@saltmere.example', '$.providers', json_array('saltmere-staff', 'port-' || (1 + i % ?))), 1, created_at, "+
+			"updated_at FROM n, (SELECT * FROM applications WHERE slug = '"+like.slug+"') WHERE "+like.which, f.size.Providers); err != nil {
 			return err
 		}
 	}

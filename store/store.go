@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -73,7 +74,8 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 		s.Close()
 		return nil, err
 	}
-	if s.long, err = connect(path+options+"&_query_only=true", longReaders, s.watcher); err != nil {
+	// Each of these may keep a processor busy for seconds: half of them are for everybody else.
+	if s.long, err = connect(path+options+"&_query_only=true", max(1, min(longReaders, runtime.NumCPU()/2)), s.watcher); err != nil {
 		s.Close()
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -222,6 +223,9 @@ func serverTLS(cert, key string) (*tls.Config, error) {
 // heapMiB is from which size on the heap is kept small. What the database holds in memory comes to it.
 const heapMiB = 160
 
+// threadsEach is how many threads run at one time for each processor.
+const threadsEach = 4
+
 func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
 		return terminal.Usage("%q is too much. See `innergate serve --help`", c.Args().First())
@@ -233,6 +237,11 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 	// The heap is small; to collect it less often costs some 12 MiB and saves a tenth of a sign-in's processor time.
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(300)
+	}
+	// More threads than processors: what works for long beside leaves the processor to whoever signs in as soon as the system, which
+	// shares it out more finely than we could, says so.
+	if os.Getenv("GOMAXPROCS") == "" {
+		runtime.GOMAXPROCS(threadsEach * runtime.NumCPU())
 	}
 	// With more than this in use it is collected more often rather than less.
 	if os.Getenv("GOMEMLIMIT") == "" {

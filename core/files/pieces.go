@@ -20,10 +20,10 @@ func eachPiece(pieces []piece, f func(*yaml.Node)) bool {
 		for i, p := range some {
 			work.Go(func() error {
 				list, err := documents(p.key + p.text)
-				if err == nil && len(list) != 1 {
+				if err == nil && len(list) > 1 {
 					err = errors.New("more than one document")
 				}
-				if err == nil {
+				if err == nil && len(list) == 1 { // remarks alone are none
 					moved(list[0], p.line)
 					nodes[i] = list[0]
 				}
@@ -34,7 +34,7 @@ func eachPiece(pieces []piece, f func(*yaml.Node)) bool {
 			return false
 		}
 		for _, n := range nodes {
-			if n.Tag != "!!null" {
+			if n != nil && n.Tag != "!!null" {
 				f(n)
 			}
 		}

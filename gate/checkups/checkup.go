@@ -46,7 +46,7 @@ func findingID(kind, id string, f checkup.Finding) string {
 func (g *Room) Checkup(ctx context.Context) (*api.CheckupResult, error) {
 	g.checking.Lock()
 	defer g.checking.Unlock()
-	return g.checkAll(ctx, 0)
+	return g.checkAll(ctx, restsAsked)
 }
 
 // checkedTogether is how many objects are inspected before what was found about them is written down.
@@ -526,6 +526,9 @@ func (g *Room) checkUnless(ctx context.Context, onlyChange bool, generation stri
 	_, err := g.checkAll(ctx, restsBeside)
 	return err
 }
+
+// restsAsked is how many times as long as it works it rests where somebody waits for it.
+const restsAsked = 1
 
 // restsBeside is how many times as long as it works the checkup rests that runs by itself: people sign in meanwhile.
 const restsBeside = 4
