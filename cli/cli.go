@@ -95,6 +95,8 @@ func root(p *terminal.Program) *cli.Command {
 		Commands: []*cli.Command{
 			service.Serve(p),
 			service.SetUp(p),
+			service.Backup(p),
+			service.Restore(p),
 			service.Demo(p),
 			console.Login(p),
 			configuration.Applications(p),

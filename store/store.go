@@ -97,7 +97,7 @@ const (
 	longReaders = 2
 	busyTimeout = time.Second
 	// heldKiB is how much of the database each connection holds in memory.
-	heldKiB = 8 << 10
+	heldKiB = 6 << 10
 )
 
 func connect(dsn string, connections int, watched *watcher) (*gorm.DB, error) {

@@ -84,6 +84,10 @@ var serveKeys = []string{
 	"in-flight",
 	"guard-listen",
 	"guard-certificates",
+	"backup-folder",
+	"backup-hours",
+	"backup-keep",
+	"backup-recipients",
 }
 
 // checkSettings says what is wrong with a settings file before anything is taken from it.
@@ -152,6 +156,12 @@ func Serve(of *terminal.Program) *cli.Command {
 				Usage:   "let the gate fetch partners' documents from private networks",
 				Sources: settings(file, "allow-private-addresses"),
 			},
+			flag("backup-folder", "folder in which the service puts copies of its records by itself", ""),
+			&cli.IntFlag{
+				Name: "backup-hours", Usage: "hours from one copy to the next", Value: 24, Sources: settings(file, "backup-hours"),
+			},
+			&cli.IntFlag{Name: "backup-keep", Usage: "how many copies are kept", Value: 14, Sources: settings(file, "backup-keep")},
+			flag("backup-recipients", "public keys of age to which copies are encrypted, separated by commas", ""),
 			flag("log-level", "debug, info, warn or error", "info"), flag("log-format", "text or json", "text"),
 			&cli.IntFlag{
 				Name:    "in-flight",
@@ -221,7 +231,7 @@ func serverTLS(cert, key string) (*tls.Config, error) {
 }
 
 // heapMiB is from which size on the heap is kept small. What the database holds in memory comes to it.
-const heapMiB = 160
+const heapMiB = 180
 
 // threadsEach is how many threads run at one time for each processor.
 const threadsEach = 4
@@ -248,6 +258,10 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 		debug.SetMemoryLimit(heapMiB << 20)
 	}
 	trusted, err := proxies(c.String("trusted-proxies"))
+	if err != nil {
+		return err
+	}
+	copies, err := schedule(c, log)
 	if err != nil {
 		return err
 	}
@@ -308,6 +322,9 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		defer stop()
+	}
+	if copies != nil {
+		go copies.Run(ctx)
 	}
 	log.Info("Inner Gate is ready", "public-url", g.PublicURL, "listen", listener.Addr().String(), "version", p.Version)
 	return serveUntil(ctx, s, listener, tlsConfig, g, log)

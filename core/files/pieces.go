@@ -11,10 +11,13 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// eachPiece reads pieces, as many at a time as there are processors, and gives each to f in its order. It says whether all could
+// sideBySide is how many pieces are worked on at one time: half of the processors are for others, and each piece takes memory.
+func sideBySide() int { return max(1, runtime.NumCPU()/2) }
+
+// eachPiece reads pieces, some at a time, and gives each to f in its order. It says whether all could
 // be read.
 func eachPiece(pieces []piece, f func(*yaml.Node)) bool {
-	for some := range slices.Chunk(pieces, runtime.GOMAXPROCS(0)) {
+	for some := range slices.Chunk(pieces, sideBySide()) {
 		var work errgroup.Group
 		nodes := make([]*yaml.Node, len(some))
 		for i, p := range some {

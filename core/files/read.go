@@ -8,7 +8,6 @@ import (
 	"maps"
 	"reflect"
 	"regexp"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -194,7 +193,7 @@ func (r *reader) list(n *yaml.Node, field string, t reflect.Type, s section) {
 	}
 	items := make([]item, len(n.Content))
 	var work errgroup.Group
-	work.SetLimit(runtime.GOMAXPROCS(0))
+	work.SetLimit(sideBySide())
 	for some := range slices.Chunk(indexes(len(items)), 64) {
 		work.Go(func() error {
 			for _, i := range some {

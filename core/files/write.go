@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,7 +45,7 @@ func Each(objects []Object, secrets []Secret, f func(text string) error, remarks
 	if len(secrets) > 0 {
 		parts = append(parts, part{key: "secrets", secrets: secrets})
 	}
-	for some := range slices.Chunk(parts, runtime.GOMAXPROCS(0)) {
+	for some := range slices.Chunk(parts, sideBySide()) {
 		var work errgroup.Group
 		for i := range some {
 			work.Go(func() error { return some[i].write() })
@@ -65,7 +64,7 @@ func Each(objects []Object, secrets []Secret, f func(text string) error, remarks
 }
 
 // inOnePart is how many objects are written at once; the parts of a long list are written side by side.
-const inOnePart = 250
+const inOnePart = 100
 
 // part is a section of a file, or a piece of its list.
 type part struct {
