@@ -27,12 +27,14 @@ func TestACopyIsOfOneMoment(t *testing.T) {
 	write := func(n int) error {
 		return l.Store.Write(ctx, func(tx *gorm.DB) error {
 			for _, name := range []string{"one", "other"} {
-				if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+				if err := tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = "+
+					"excluded.value",
 					name, strconv.Itoa(n)).Error; err != nil {
 					return err
 				}
 			}
-			return tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) SELECT hex(randomblob(200)), ?, '2030-01-01' FROM settings", n).Error
+			return tx.Exec("INSERT INTO used_ids (issuer, value, expires_at) SELECT hex(randomblob(200)), ?, '2030-01-01' FROM settings",
+				n).Error
 		})
 	}
 	require.NoError(t, write(0))
@@ -156,7 +158,8 @@ func TestCopiesByScheduleAreKeptForAWhile(t *testing.T) {
 	l := testbed.NewLab(t)
 	l.Furnish(t)
 	folder := filepath.Join(t.TempDir(), "copies")
-	s := &backup.Schedule{Data: l.Folder, Folder: folder, Every: 24 * time.Hour, Keep: 3, Log: l.Log, Now: func() time.Time { return l.Clock }}
+	s := &backup.Schedule{Data: l.Folder, Folder: folder, Every: 24 * time.Hour, Keep: 3, Log: l.Log,
+		Now: func() time.Time { return l.Clock }}
 	names := func() (out []string) {
 		list, err := os.ReadDir(folder)
 		require.NoError(t, err)

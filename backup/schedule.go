@@ -91,10 +91,8 @@ func (s *Schedule) held() ([]heldCopy, error) {
 	}
 	var out []heldCopy
 	for _, e := range entries {
-		name, ok := strings.CutPrefix(strings.TrimSuffix(e.Name(), ".age"), namePrefix)
-		if name, ok = strings.CutSuffix(name, nameSuffix); !ok {
-			continue
-		}
+		// A name that has another form has no time.
+		name := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(e.Name(), namePrefix), ".age"), nameSuffix)
 		if at, err := time.Parse(nameTime, name); err == nil {
 			out = append(out, heldCopy{filepath.Join(s.Folder, e.Name()), at})
 		}

@@ -170,7 +170,7 @@ func BenchmarkFullSize(b *testing.B) {
 			changed := strings.ReplaceAll(text, "name: Berth ", fmt.Sprintf("name: Berth of %s ", time.Now().Format("150405")))
 			r, err := c.Load(ctx, api.LoadConfig{Files: []files.Text{{Name: "all.yaml", Text: changed}}})
 			require.NoError(b, err)
-			require.Len(b, r.Steps, 10_000)
+			require.GreaterOrEqual(b, len(r.Steps), 10_000)
 		}},
 		{"import", func(ctx context.Context) { importMany(ctx, b, w.Client(), 100_000) }},
 		{"tidying", func(ctx context.Context) { overdue(ctx, b, s.folder) }},
@@ -339,7 +339,9 @@ func overdue(ctx context.Context, b *testing.B, folder string) {
 	var statements []string
 	for range 60 {
 		for _, table := range []string{"sessions", "grants", "tokens", "tokens"} {
-			statements = append(statements, "UPDATE "+table+" SET expires_at = '2020-01-01 00:00:00+00:00' WHERE rowid IN (SELECT rowid FROM "+
+			statements = append(statements, "UPDATE "+table+" SET expires_at = '2020-01-01 00:00:00+00:00' WHERE rowid IN (SELECT rowid "+
+				"FROM "+
+				""+
 				table+" WHERE expires_at > '2025' LIMIT 1000)")
 		}
 	}

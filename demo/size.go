@@ -172,10 +172,14 @@ func (f *filler) partners(ctx context.Context) error {
 		{"crew-rota", "i % 5 <> 0", "'https://berth-' || i || '.example/saml'"}, {"cargo-ledger", "i % 5 = 0", "'berth-' || i"},
 	} {
 		if err := f.by(ctx, f.size.Applications, "INSERT INTO applications "+object+
-			"SELECT printf('01A%023d', i), 'berth-' || i, 'Berth ' || i, kind, CASE WHEN i % 40 = 0 THEN 'off' ELSE reach END, "+like.entity+
+			"SELECT printf('01A%023d', i), 'berth-' || i, 'Berth ' || i, kind, CASE WHEN i % 40 = 0 THEN 'off' ELSE reach END, "+
+			""+like.entity+
 			", json_set(replace(body, entity_id, "+like.entity+"), '$.slug', 'berth-' || i, '$.name', 'Berth ' || i, '$.contact', "+
-			"'team-' || (i % 50) || '@saltmere.example', '$.providers', json_array('saltmere-staff', 'port-' || (1 + i % ?))), 1, created_at, "+
-			"updated_at FROM n, (SELECT * FROM applications WHERE slug = '"+like.slug+"') WHERE "+like.which, f.size.Providers); err != nil {
+			"'team-' || (i % 50) || '@saltmere.example', '$.providers', json_array('saltmere-staff', 'port-' || (1 + i % ?))), 1, "+
+			"created_at, "+
+			""+
+			"updated_at FROM n, (SELECT * FROM applications WHERE slug = '"+like.slug+"') WHERE "+like.which,
+			f.size.Providers); err != nil {
 			return err
 		}
 	}
@@ -191,10 +195,16 @@ func (f *filler) beside(ctx context.Context) error {
 	}{{"provider", "01B", f.size.Providers, []string{"saltmere-staff"}}, {"application", "01A", f.size.Applications,
 		[]string{"crew-rota"}}} {
 		for _, slug := range side.like {
-			where := " FROM n, (SELECT * FROM trusted_certificates WHERE owner_id = (SELECT id FROM " + side.kind + "s WHERE slug = '" + slug +
+			where := " FROM n, (SELECT * FROM trusted_certificates WHERE owner_id = (SELECT id FROM " + side.kind + "s WHERE slug = " +
+				"'" + slug +
 				"')) WHERE EXISTS (SELECT 1 FROM " + side.kind + "s o WHERE o.id = printf('" + side.mark + "%023d', i) AND o.kind = 'saml')"
 			if err := f.by(ctx, side.count, "INSERT INTO trusted_certificates (owner_kind, owner_id, fingerprint, use, subject, kind, "+
-				"not_before, not_after, held_since, origin) SELECT owner_kind, printf('"+side.mark+"%023d', i), fingerprint, use, subject, "+
+				"not_before, not_after, held_since, origin) SELECT owner_kind, printf('"+side.mark+"%023d', i), "+
+				"fingerprint, use, subject, "+
+				""+
+				""+
+				""+
+				""+
 				"kind, not_before, not_after, held_since, origin"+where); err != nil {
 				return err
 			}
@@ -241,15 +251,20 @@ func (f *filler) people(ctx context.Context) error {
 			"printf('01F%023d', i), CASE WHEN i % 5 < 3 THEN (SELECT id FROM providers WHERE slug = 'saltmere-staff') ELSE " +
 			"printf('01B%023d', 1 + i % ?) END, 'nameid' || char(31) || 'x' || i, 'x' || i, ?, ? FROM n",
 			[]any{f.size.Providers, f.now, f.now}},
-		{many, "INSERT INTO memberships (person_id, group_id, giver, at) SELECT printf('01F%023d', i), CASE WHEN i % 2 THEN (SELECT id FROM " +
+		{many, "INSERT INTO memberships (person_id, group_id, giver, at) SELECT printf('01F%023d', i), CASE WHEN i % 2 THEN (SELECT id " +
+			"FROM " +
 			"groups WHERE slug = 'crew') ELSE printf('01C%023d', 1 + i % ?) END, 'hand', ? FROM n", []any{f.size.Groups, f.now}},
 		{many, "INSERT INTO accounts (application_id, person_id, subject, first_at, last_at) SELECT printf('01A%023d', 1 + (i * 7) % ?), " +
 			"printf('01F%023d', i), 'u' || i, ?, ? FROM n", []any{f.size.Applications, f.now, f.now}},
-		{many, "INSERT INTO subject_values (value, person_id, application_id, created_at) SELECT 'v' || (i * 7919 % 1000003) || '-' || i, " +
+		{many, "INSERT INTO subject_values (value, person_id, application_id, created_at) SELECT 'v' || (i * 7919 % 1000003) || '-' || " +
+			"i, " +
+			"" +
 			"printf('01F%023d', i), printf('01A%023d', 1 + (i * 7) % ?), ? FROM n", []any{f.size.Applications, f.now}},
 		{f.size.Applications, "INSERT INTO assignments (application_id, kind, who_id, roles, \"by\", at) SELECT printf('01A%023d', i), " +
 			"'group', printf('01C%023d', 1 + i % ?), '[]', 'demo', ? FROM n", []any{f.size.Groups, f.now}},
-		{f.size.Used, "INSERT INTO used_ids (issuer, value, expires_at) SELECT 'https://port-' || (i % 100) || '.example/saml', '_used' || i, " +
+		{f.size.Used, "INSERT INTO used_ids (issuer, value, expires_at) SELECT 'https://port-' || (i % 100) || '.example/saml', '_used' " +
+			"|| " +
+			"i, " +
 			"? FROM n", []any{f.now.Add(time.Hour)}},
 	} {
 		if err := f.by(ctx, stmt.count, stmt.text, stmt.args...); err != nil {
@@ -281,18 +296,21 @@ func (f *filler) sessions(ctx context.Context) error {
 		return []any{ids[i], []byte("demo" + ids[i]), personID(p + 1),
 			givenNames[p%len(givenNames)] + " " + familyNames[p/len(givenNames)%len(familyNames)], "",
 			fmt.Sprintf("192.0.2.%d", i%250), "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0",
-			f.store.Sealer.Seal(store.PlaceSession, ids[i], []byte(`{"proofs":{}}`)), false, begun, f.now, begun.Add(12 * time.Hour), ended, by}
+			f.store.Sealer.Seal(store.PlaceSession, ids[i], []byte(`{"proofs":{}}`)), false, begun, f.now, begun.Add(12 * time.Hour), ended,
+			by}
 	}); err != nil {
 		return err
 	}
 	if err := f.rows(ctx, len(ids), "session_proofs", "session_id, provider_id, subject, name_value, provider_session, strength, at",
 		func(i int) []any {
-			return []any{ids[i], providerID(spread(i, f.size.Providers)), fmt.Sprint("nameid\x1fx", who(i)), fmt.Sprint("x", who(i)), "", "one",
+			return []any{ids[i], providerID(spread(i, f.size.Providers)), fmt.Sprint("nameid\x1fx", who(i)), fmt.Sprint("x", who(i)), "",
+				"one",
 				at(i)}
 		}); err != nil {
 		return err
 	}
-	return f.rows(ctx, 2*len(ids), "session_uses", "session_id, application_id, name_value, session_index, name_id, first_at, last_at, told",
+	return f.rows(ctx, 2*len(ids), "session_uses", "session_id, application_id, name_value, session_index, name_id, first_at, last_at, "+
+		"told",
 		func(i int) []any {
 			id, app := ids[i/2], appID(spread(i/2, f.size.Applications))
 			if i%2 == 1 {
@@ -308,7 +326,8 @@ func (f *filler) grants(ctx context.Context) error {
 	for i := range ids {
 		ids[i] = store.NewIDAt(begun)
 	}
-	if err := f.rows(ctx, len(ids), "grants", "id, application_id, provider_id, provider_subject, provider_session, session_id, person_id, "+
+	if err := f.rows(ctx, len(ids), "grants", "id, application_id, provider_id, provider_subject, provider_session, session_id, "+
+		"person_id, "+
 		"subject, trace_id, sealed, code_hash, code_ends, code_used_at, offline, rehearsal, created_at, expires_at, ended_by",
 		func(i int) []any {
 			p := spread(i, f.size.People)
@@ -344,7 +363,8 @@ func (f *filler) traces(ctx context.Context) error {
 	at := func(i int) time.Time {
 		return f.now.Add(-time.Duration(len(ids)-i) * 60 * 24 * time.Hour / time.Duration(len(ids)))
 	}
-	if err := f.rows(ctx, len(ids), "traces", "id, reference, application_id, provider_id, application, provider, person_id, person, flow, "+
+	if err := f.rows(ctx, len(ids), "traces", "id, reference, application_id, provider_id, application, provider, person_id, person, "+
+		"flow, "+
 		"outcome, code, rehearsal_id, subject, subject_shown, stranger, entries, started_at, micros", func(i int) []any {
 		ids[i] = store.NewIDAt(at(i))
 		o := good[i%len(good)]
@@ -354,7 +374,8 @@ func (f *filler) traces(ctx context.Context) error {
 		app, provider, p := spread(i, f.size.Applications), spread(i, f.size.Providers), spread(i, f.size.People)-1
 		return []any{ids[i], trace.NewReference(), appID(app), providerID(provider), fmt.Sprint("Berth ", app),
 			fmt.Sprint("Port Office ", provider), personID(p + 1),
-			givenNames[p%len(givenNames)] + " " + familyNames[p/len(givenNames)%len(familyNames)], o.row.Flow, o.row.Outcome, o.row.Code, "",
+			givenNames[p%len(givenNames)] + " " + familyNames[p/len(givenNames)%len(familyNames)], o.row.Flow, o.row.Outcome, o.row.Code,
+			"",
 			o.row.Subject, o.row.SubjectShown, false, f.store.Sealer.Seal(store.PlaceTrace, ids[i], o.packed), at(i), o.row.Micros}
 	}); err != nil {
 		return err
@@ -398,7 +419,8 @@ func (f *filler) history(ctx context.Context) error {
 			for i := from; i < min(from+part, f.size.Revisions); i++ {
 				app := 1 + i%f.size.Applications
 				if err := ground.Journal(tx, f.now.AddDate(0, -1, 0), who, "changed", "application", appID(app), fmt.Sprint("Berth ", app),
-					fmt.Sprintf(`{"description":"As of change %d"}`, i), fmt.Sprintf(`{"description":"As of change %d"}`, i+1)); err != nil {
+					fmt.Sprintf(`{"description":"As of change %d"}`, i), fmt.Sprintf(`{"description":"As of change %d"}`,
+						i+1)); err != nil {
 					return err
 				}
 			}

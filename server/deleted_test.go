@@ -36,7 +36,8 @@ func leftOf(t *testing.T, w *demo.World, id string) []string {
 				continue
 			}
 			var n int
-			require.NoError(t, db.Raw(fmt.Sprintf("SELECT count(*) FROM `%s` WHERE `%s` = ? OR instr(`%s`, ?) > 0 AND `%s` LIKE '%%/%%'", table,
+			require.NoError(t, db.Raw(fmt.Sprintf("SELECT count(*) FROM `%s` WHERE `%s` = ? OR instr(`%s`, ?) > 0 AND `%s` LIKE '%%/%%'",
+				table,
 				c, c, c), id, id).Scan(&n).Error)
 			if n > 0 {
 				out = append(out, fmt.Sprintf("%s.%s: %d", table, c, n))

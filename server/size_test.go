@@ -20,14 +20,16 @@ import (
 // large are the tables that have hundreds of thousands of rows in a store of full size. Applications and providers are not
 // among them: reading through ten thousand names takes some milliseconds.
 var large = []string{"people", "links", "memberships", "accounts", "subject_values", "sessions", "session_proofs", "session_uses", "grants",
-	"tokens", "consents", "traces", "trace_ids", "trace_additions", "sign_in_counts", "revisions", "journal_entries", "used_ids", "sign_ins",
+	"tokens", "consents", "traces", "trace_ids", "trace_additions", "sign_in_counts", "revisions", "journal_entries", "used_ids",
+	"sign_ins",
 	"arrivals", "source_entities", "partner_documents", "credentials"}
 
 // allowed are statements that may go through a large table, each with the reason.
 var allowed = []struct{ part, reason string }{
 	{"AS signed", "a report, on connections of its own"},
 	{"FROM `sign_in_counts` WHERE outcome = 'signed-in' AND hour >= ? AND provider_id = ? GROUP BY", "a report"},
-	{"FROM `sign_in_counts` WHERE hour >=", "the counts of some days, summed on connections of their own from an index that holds all of them"},
+	{"FROM `sign_in_counts` WHERE hour >=", "the counts of some days, summed on connections of their own from an index that holds all " +
+		"of them"},
 	{"ORDER BY at LIMIT 1000", "the first that can be of a time are looked for among a thousand"},
 	{"ORDER BY at DESC LIMIT 1000", "the last that can be of a time, too"},
 	{"verdict = 'waiting'", "the index holds those alone that wait for a decision"},

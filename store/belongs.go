@@ -16,7 +16,8 @@ type Leftover struct {
 
 // Leave notes, in the transaction that deletes an object, that what belongs to it has to go.
 func Leave(tx *gorm.DB, kind, id string, now time.Time) error {
-	_, err := Exec(tx, "INSERT INTO leftovers (kind, object_id, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET at = excluded.at", kind, id, now)
+	_, err := Exec(tx, "INSERT INTO leftovers (kind, object_id, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET at = excluded.at", kind,
+		id, now)
 	return err
 }
 

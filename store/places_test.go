@@ -37,7 +37,8 @@ func TestEverySealedColumnHasAPlace(t *testing.T) {
 		require.NoError(t, s.Read(context.Background()).Raw("SELECT name, type FROM pragma_table_info(?)", table).Scan(&columns).Error)
 		for _, c := range columns {
 			name := table + "." + c.Name
-			if !strings.EqualFold(c.Type, "blob") || strings.Contains(table, "_fts") || strings.Contains(table, "_text_") || strings.HasSuffix(c.Name, "hash") {
+			if !strings.EqualFold(c.Type, "blob") || strings.Contains(table, "_fts") || strings.Contains(table,
+				"_text_") || strings.HasSuffix(c.Name, "hash") {
 				continue
 			}
 			if slices.Contains(places, name) {

@@ -32,10 +32,12 @@ func Backup(of *terminal.Program) *cli.Command {
 			"master key, which is\nkept apart from it, and never in it. The service makes copies by itself with --backup-folder.",
 		Flags: []cli.Flag{
 			dataFlag(),
-			&cli.StringSliceFlag{Name: "recipient", Usage: "a public key of age (age1…) to which the copy is encrypted; may be given again"},
+			&cli.StringSliceFlag{Name: "recipient", Usage: "a public key of age (age1…) to which the copy is encrypted; may be given " +
+				"again"},
 		},
-		Metadata: terminal.Examples("innergate backup /backups/gate.db --data /var/lib/innergate", "innergate backup verify /backups/gate.db"),
-		Action:   p.makeBackup,
+		Metadata: terminal.Examples("innergate backup /backups/gate.db --data /var/lib/innergate", "innergate backup verify "+
+			"/backups/gate.db"),
+		Action: p.makeBackup,
 		Commands: []*cli.Command{{
 			Name:      "verify",
 			Usage:     "read a whole copy, and say what is in it",
@@ -99,7 +101,9 @@ func Restore(of *terminal.Program) *cli.Command {
 		Name:      "restore",
 		Usage:     "bring a copy of the gate's records back, on this machine or another one",
 		ArgsUsage: "FILE",
-		Description: "The data folder must hold no database: nothing is written over. The master key is not part of a copy; put it beside " +
+		Description: "The data folder must hold no database: nothing is written over. The master key is not part of a copy; put it " +
+			"beside " +
+			"" +
 			"the database as\nmaster.key, or give it as before. The service must not run.",
 		Flags:    []cli.Flag{dataFlag(), identityFlag()},
 		Metadata: terminal.Examples("innergate restore /backups/gate.db --data /var/lib/innergate"),
@@ -116,7 +120,8 @@ func Restore(of *terminal.Program) *cli.Command {
 				return err
 			}
 			p.tell(seen)
-			fmt.Fprintf(p.Out, "It stands in %s. Put the master key there as master.key unless it is given otherwise, and start the service.\n",
+			fmt.Fprintf(p.Out, "It stands in %s. Put the master key there as master.key unless it is given otherwise, and start the "+
+				"service.\n",
 				c.String("data"))
 			return nil
 		},

@@ -231,7 +231,7 @@ func serverTLS(cert, key string) (*tls.Config, error) {
 }
 
 // heapMiB is from which size on the heap is kept small. What the database holds in memory comes to it.
-const heapMiB = 180
+const heapMiB = 160
 
 // threadsEach is how many threads run at one time for each processor.
 const threadsEach = 4

@@ -123,7 +123,8 @@ func (g *Room) heldOne(tx *gorm.DB, kind, slug string) (files.Object, error) {
 	case files.Assignment:
 		app, group, _ := strings.Cut(slug, "/")
 		var roles []string
-		if err := tx.Raw("SELECT roles FROM assignments WHERE kind = 'group' AND application_id = (SELECT id FROM applications WHERE slug = "+
+		if err := tx.Raw("SELECT roles FROM assignments WHERE kind = 'group' AND application_id = (SELECT id FROM applications WHERE slug "+
+			"= "+
 			"?) AND who_id = (SELECT id FROM groups WHERE slug = ?)", app, group).Scan(&roles).Error; err != nil || len(roles) == 0 {
 			return out, err
 		}

@@ -203,10 +203,10 @@ func namedBy(o *files.Object) []named {
 	return out
 }
 
-// carryOut takes all steps of a plan, in one transaction.
-func (g *Room) carryOut(ctx context.Context, tx *gorm.DB, who ground.Actor, p *plan) error {
-	for i := range p.steps {
-		s := &p.steps[i]
+// mayAll refuses steps that are for owners to everybody else.
+func mayAll(who ground.Actor, steps []files.Step) error {
+	for i := range steps {
+		s := &steps[i]
 		if s.Kind == files.Setting && specOf(s.Slug).owner && !ground.Allows(who.Role, ground.RoleOwner) {
 			return ground.Problem(
 				http.StatusForbidden,
@@ -219,6 +219,17 @@ func (g *Room) carryOut(ctx context.Context, tx *gorm.DB, who ground.Actor, p *p
 				"Take it out of the file, or ask an owner.",
 			)
 		}
+	}
+	return nil
+}
+
+// carryOut takes all steps of a plan, in one transaction.
+func (g *Room) carryOut(ctx context.Context, tx *gorm.DB, who ground.Actor, p *plan) error {
+	if err := mayAll(who, p.steps); err != nil {
+		return err
+	}
+	for i := range p.steps {
+		s := &p.steps[i]
 		if err := g.carry(tx, who, s); err != nil {
 			return located(err, s)
 		}
@@ -482,7 +493,8 @@ func (g *Room) aside(ctx context.Context, f func(*Room) (*api.ConfigResult, erro
 			"api_tokens",
 		},
 		// What goes with an object that is deleted is not looked at: these are empty, so that nothing is written that others use.
-		[]string{"revisions", "journal_entries", "leftovers", "grants", "device_codes", "consents", "guard_sessions", "guard_tickets", "seens"},
+		[]string{"revisions", "journal_entries", "leftovers", "grants", "device_codes", "consents", "guard_sessions", "guard_tickets",
+			"seens"},
 		func(s *store.Store) error {
 			aside, err := g.Shadow(s)
 			if err != nil {

@@ -17,17 +17,20 @@ import (
 	"innergate/store"
 )
 
-// A change of many objects is written a part at a time. It is tried aside first, so that what can't be taken is refused before
-// anything is written. Its steps are kept: where the process ends in between, they go on with the next start, and where one is
+// A change of many objects is written a part at a time. Unless it is very large it is tried aside first, so that what can't be
+// taken is refused before anything is written. Its steps are kept: where the process ends in between, they go on with the
+// next start, and where one is
 // refused all the same, since somebody else has changed something, those before it are taken back.
 
 const (
 	// together is how many steps are written in one transaction, with everything else that a small change does.
 	together = 50
+	// triedAside is up to how many steps a change is tried aside first: all of it is held in memory there.
+	triedAside = 500
 	// inPart is how many steps of a large change one transaction writes, noted how many are kept in one.
-	inPart, noted = 20, 500
-	// betweenParts is how long the writer is free for others.
-	betweenParts = 10 * time.Millisecond
+	inPart, noted = 5, 200
+	// betweenParts is how long the writer is free for others at least; after a part that took longer, as long as that.
+	betweenParts = 5 * time.Millisecond
 	// partHeld is how long a process has a load for itself without a sign of life.
 	partHeld = 30 * time.Second
 	// partTries is how often a part is tried before the load is left to be gone on with from time to time.
@@ -46,8 +49,13 @@ const (
 
 // inParts carries out a plan of many steps.
 func (g *Room) inParts(ctx context.Context, who ground.Actor, p *plan) error {
-	if err := g.tryAside(ctx, who, p); err != nil {
+	if err := mayAll(who, p.steps); err != nil {
 		return err
+	}
+	if len(p.steps) <= triedAside {
+		if err := g.tryAside(ctx, who, p); err != nil {
+			return err
+		}
 	}
 	ctx = context.WithoutCancel(ctx) // what has begun goes on, whoever leaves
 	id, err := g.keepLoad(ctx, who, p)
@@ -118,6 +126,7 @@ type keptSecret struct {
 // left to ContinueLoads.
 func (g *Room) goOn(ctx context.Context, id string) error {
 	for tries, pause := 0, 50*time.Millisecond; ; {
+		begin := time.Now()
 		l, err := g.part(ctx, id)
 		switch {
 		case err == nil && l.State == loadDone:
@@ -126,7 +135,7 @@ func (g *Room) goOn(ctx context.Context, id string) error {
 			return undone(l)
 		case err == nil:
 			tries, pause = 0, 50*time.Millisecond
-			time.Sleep(betweenParts)
+			time.Sleep(max(betweenParts, time.Since(begin)))
 			continue
 		case errors.Is(err, errLoadTaken):
 			return err
@@ -139,7 +148,8 @@ func (g *Room) goOn(ctx context.Context, id string) error {
 		if tries++; tries == partTries {
 			g.Log.ErrorContext(ctx, "a large change can't be written on at the moment", "load", id, "error", err)
 			return ground.Problem(http.StatusServiceUnavailable, "load-later", "It is not all written yet",
-				words.Capitalise(words.Clip(err.Error(), 300))+". What is written stays, and the rest follows by itself as soon as it can be.",
+				words.Capitalise(words.Clip(err.Error(), 300))+". What is written stays, and the rest follows by itself as soon as it can "+
+					"be.",
 				"Look at the checkup, which tells until it is done.")
 		}
 		time.Sleep(pause)
@@ -295,7 +305,8 @@ func (g *Room) backward(_ context.Context, tx *gorm.DB, who ground.Actor, l *sto
 func stepOf(r store.LoadStep) files.Step {
 	return files.Step{
 		Action: r.Action,
-		Object: files.Object{Kind: r.Kind, Slug: r.Slug, Name: r.Name, Body: r.Body, ID: r.ObjectID, At: files.Place{File: r.File, Line: r.Line}},
+		Object: files.Object{Kind: r.Kind, Slug: r.Slug, Name: r.Name, Body: r.Body, ID: r.ObjectID, At: files.Place{File: r.File,
+			Line: r.Line}},
 		Before: r.Before,
 	}
 }
@@ -318,7 +329,8 @@ func reversedOf(r store.LoadStep) files.Step {
 // noted in part only is forgotten.
 func (g *Room) ContinueLoads(ctx context.Context) error {
 	var rows []store.Load
-	if err := g.Store.Read(ctx).Where("ended_at IS NULL AND held_until < ?", g.Now().UTC()).Order("id").Limit(20).Find(&rows).Error; err != nil {
+	if err := g.Store.Read(ctx).Where("ended_at IS NULL AND held_until < ?",
+		g.Now().UTC()).Order("id").Limit(20).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for _, l := range rows {

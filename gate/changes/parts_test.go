@@ -115,7 +115,8 @@ func broken(t *testing.T, l *testbed.Lab, slug string, yes bool) {
 	t.Helper()
 	set := "DROP TRIGGER broken"
 	if yes {
-		set = "CREATE TRIGGER broken BEFORE INSERT ON revisions WHEN NEW.slug = '" + slug + "' BEGIN SELECT RAISE(ABORT, 'the disk is full'); END"
+		set = "CREATE TRIGGER broken BEFORE INSERT ON revisions WHEN NEW.slug = '" + slug + "' BEGIN SELECT RAISE(ABORT, 'the disk is " +
+			"full'); END"
 	}
 	require.NoError(t, l.Store.Write(context.Background(), func(tx *gorm.DB) error { return tx.Exec(set).Error }))
 }
@@ -130,9 +131,9 @@ func count(t *testing.T, l *testbed.Lab, table string) (n int) {
 func TestALargeLoadGoesOnAfterItWasCut(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
-	require.NoError(t, l.Changes.BeginLoad(ctx, testbed.Owner, api.LoadConfig{Files: texts(many(100, "Pier"))}, 3))
+	require.NoError(t, l.Changes.BeginLoad(ctx, testbed.Owner, api.LoadConfig{Files: texts(many(100, "Pier"))}, 12))
 	done := count(t, l, "groups") + count(t, l, "applications")
-	require.Equal(t, 60, done, "three parts of it")
+	require.Equal(t, 60, done, "twelve parts of it")
 	require.NoError(t, l.Changes.ContinueLoads(ctx))
 	assert.Equal(t, done, count(t, l, "groups")+count(t, l, "applications"), "whoever began it has it for a while")
 	_, err := load(t, l, many(100, "Quay"))
@@ -151,7 +152,7 @@ func TestALargeLoadGoesOnAfterItWasCut(t *testing.T) {
 func TestALargeLoadOnAFullDisk(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
-	require.NoError(t, l.Changes.BeginLoad(ctx, testbed.Owner, api.LoadConfig{Files: texts(many(100, "Pier"))}, 2))
+	require.NoError(t, l.Changes.BeginLoad(ctx, testbed.Owner, api.LoadConfig{Files: texts(many(100, "Pier"))}, 8))
 	broken(t, l, "a50", true)
 	l.Turn(time.Minute)
 	require.NoError(t, l.Changes.ContinueLoads(ctx))
@@ -172,14 +173,15 @@ func TestALargeLoadThatIsRefusedIsTakenBack(t *testing.T) {
 	_, err := load(t, l, many(100, "Pier"))
 	require.NoError(t, err)
 	ids := func() (out []string) {
-		require.NoError(t, l.Store.Read(ctx).Raw("SELECT id || slug || body FROM applications UNION ALL SELECT id || slug || name FROM groups "+
+		require.NoError(t, l.Store.Read(ctx).Raw("SELECT id || slug || body FROM applications UNION ALL SELECT id || slug || name FROM "+
+			"groups "+
 			"ORDER BY 1").Scan(&out).Error)
 		return out
 	}
 	before := ids()
 	// A file that renames all, and lets go of some.
 	text := strings.ReplaceAll(many(90, "Quay"), "a7.example", "b7.example")
-	require.NoError(t, l.Changes.BeginLoad(ctx, testbed.Owner, api.LoadConfig{Files: texts(text), RemoveAbsent: true}, 6))
+	require.NoError(t, l.Changes.BeginLoad(ctx, testbed.Owner, api.LoadConfig{Files: texts(text), RemoveAbsent: true}, 24))
 	a, err := l.Checkups.Application(ctx, "a89")
 	require.NoError(t, err)
 	require.Equal(t, "Pier 89", a.Name, "it is not there yet")

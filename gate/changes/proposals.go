@@ -515,7 +515,10 @@ func (g *Room) ApplyDue(ctx context.Context) error {
 	for i := range rows {
 		row := &rows[i]
 		// What another process has decided meanwhile is passed over.
-		err := g.Attempt(ctx, "proposal/"+row.ID, "Making the planned change of "+row.Name, func() error { return g.applyOne(ctx, row, now) })
+		err := g.Attempt(ctx, "proposal/"+row.ID, "Making the planned change of "+row.Name, func() error {
+			return g.applyOne(ctx, row,
+				now)
+		})
 		if err != nil && !isOver(err) {
 			return err
 		}

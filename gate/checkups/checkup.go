@@ -142,7 +142,12 @@ func (g *Room) markGone(ctx context.Context, now time.Time) error {
 	for {
 		var n int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) (err error) {
-			n, err = store.Exec(tx, "UPDATE kept_findings SET gone_at = ? WHERE rowid IN (SELECT rowid FROM kept_findings WHERE gone_at IS NULL "+
+			n, err = store.Exec(tx, "UPDATE kept_findings SET gone_at = ? WHERE rowid IN (SELECT rowid FROM "+
+				"kept_findings WHERE gone_at IS "+
+				""+
+				""+
+				""+
+				"NULL "+
 				"AND last_seen < ? LIMIT ?)", now, now, ground.AtOnce)
 			if err == nil && n < ground.AtOnce {
 				err = tx.Exec("DELETE FROM kept_findings WHERE rowid IN (SELECT rowid FROM kept_findings WHERE gone_at < ? LIMIT ?)",
@@ -233,7 +238,8 @@ func (g *Room) CheckObject(ctx context.Context, kind, slug string) error {
 		return err
 	}
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?", now, now, ids).Error
+		return tx.Exec("UPDATE kept_findings SET gone_at = ? WHERE gone_at IS NULL AND last_seen < ? AND owner_id IN ?", now, now,
+			ids).Error
 	})
 }
 

@@ -181,7 +181,9 @@ func assignedTo(id string) store.Way {
 	return store.Way{
 		IDs: "SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'person' UNION ALL SELECT person_id FROM memberships " +
 			"WHERE group_id IN (SELECT who_id FROM assignments WHERE application_id = ? AND kind = 'group')",
-		Holds: "(EXISTS (SELECT 1 FROM assignments s WHERE s.application_id = ? AND s.kind = 'person' AND s.who_id = people.id) OR EXISTS " +
+		Holds: "(EXISTS (SELECT 1 FROM assignments s WHERE s.application_id = ? AND s.kind = 'person' AND s.who_id = people.id) OR " +
+			"EXISTS " +
+			"" +
 			"(SELECT 1 FROM memberships m WHERE m.person_id = people.id AND m.group_id IN (SELECT who_id FROM assignments WHERE " +
 			"application_id = ? AND kind = 'group')))",
 		Args: []any{id, id},

@@ -501,7 +501,8 @@ func (g *Room) leaveReach(ctx context.Context, row store.ReachChange, why string
 		if err != nil || n == 0 {
 			return err
 		}
-		return ground.Journal(tx, g.Now().UTC(), ground.System, "could not take back the reach of", row.Kind, row.ObjectID, row.Slug, "", why)
+		return ground.Journal(tx, g.Now().UTC(), ground.System, "could not take back the reach of", row.Kind, row.ObjectID, row.Slug, "",
+			why)
 	})
 }
 

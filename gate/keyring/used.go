@@ -64,7 +64,12 @@ var certificateColumns = map[string]string{"ends": "not_after"}
 func (g *Room) Certificates(ctx context.Context, p store.Page) (*api.List[api.TrustedCertificate], error) {
 	db := g.Store.Read(ctx).
 		Table("(SELECT t.*, t.owner_id || t.fingerprint || t.use AS id, coalesce(a.name, p.name) AS name, coalesce(a.slug, p.slug) AS " +
-			"slug, coalesce(a.reach, p.reach) AS reach, EXISTS (SELECT 1 FROM trusted_certificates l WHERE l.owner_kind = t.owner_kind AND l.owner_id = t.owner_id " +
+			"slug, coalesce(a.reach, p.reach) AS reach, EXISTS (SELECT 1 FROM trusted_certificates l WHERE " +
+			"l.owner_kind = t.owner_kind AND " +
+			"" +
+			"" +
+			"" +
+			"l.owner_id = t.owner_id " +
 			"AND l.not_after > t.not_after AND (l.use = t.use OR l.use = '' OR t.use = '')) AS superseded FROM trusted_certificates t " +
 			"LEFT JOIN applications a ON a.id = t.owner_id LEFT JOIN providers p ON p.id = t.owner_id)")
 	if p.Sort == "" {

@@ -110,7 +110,8 @@ func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 // signInsWith counts the sign-ins to an application with a provider that came out well in the last 30 days.
 func (g *Room) signInsWith(ctx context.Context, applicationID, providerID string) (int64, error) {
 	var n int64
-	err := g.Store.Row(ctx, "SELECT coalesce(sum(count), 0) FROM sign_in_counts WHERE application_id = ? AND hour >= ? AND provider_id = ? "+
+	err := g.Store.Row(ctx, "SELECT coalesce(sum(count), 0) FROM sign_in_counts WHERE application_id = ? AND hour >= ? AND provider_id "+
+		"= ? "+
 		"AND outcome = 'signed-in'", applicationID, g.Now().Add(-partners.UsedLately).UTC(), providerID).Scan(&n)
 	return n, store.Clear(err)
 }

@@ -105,10 +105,14 @@ func (g *Room) importLines(ctx context.Context, who ground.Actor, row *store.Imp
 		}
 		if len(batch) == importBatch || end && len(batch) > 0 {
 			row.Offset = min(r.Octets(), row.Size)
+			begin := time.Now()
 			if err := m.flush(ctx, batch); err != nil {
 				return err
 			}
 			batch = batch[:0]
+			if !end {
+				time.Sleep(time.Since(begin)) // the writer, and the processor, are for others as long
+			}
 		}
 		if end {
 			break

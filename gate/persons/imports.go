@@ -32,7 +32,7 @@ const (
 	maxImport = 512 << 20
 	// MaxPart is how many octets of a file come at once.
 	MaxPart        = 2 << 20
-	importBatch    = 500
+	importBatch    = 100
 	importProblems = 200
 	importLife     = 7 * 24 * time.Hour
 )

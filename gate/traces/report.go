@@ -55,7 +55,8 @@ func (g *Room) reportQuery(f ReportFilter) (string, map[string]any, error) {
 		"coalesce(json_extract(o.body, '$.providers'), '[]')"
 	signed := "application_id"
 	if f.Side == "provider" {
-		table, peopleOf, signed = "providers", "SELECT count(*) FROM (SELECT DISTINCT person_id FROM links WHERE provider_id = o.id)", "provider_id"
+		table, peopleOf, signed = "providers", "SELECT count(*) FROM (SELECT DISTINCT person_id FROM links WHERE provider_id = o.id)",
+			"provider_id"
 		served = "(SELECT coalesce(json_group_array(a.slug), '[]') FROM uses u JOIN applications a ON a.id = u.application_id WHERE " +
 			"u.provider = o.slug)"
 	} else if f.Side != "application" {

@@ -174,11 +174,16 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 		}
 		db = db.Where("provider_id = ?", pr.ID)
 	}
+	// Where anything else narrows the list, that is what its rows are looked for by: outcomes and flows have few values.
+	plus := ""
+	if f.Application != "" || f.Provider != "" || f.Code != "" || f.Person != "" {
+		plus = "+"
+	}
 	if f.Outcome != "" {
-		db = db.Where("outcome = ?", f.Outcome)
+		db = db.Where(plus+"outcome = ?", f.Outcome)
 	}
 	if f.Flow != "" {
-		db = db.Where("flow = ?", f.Flow)
+		db = db.Where(plus+"flow = ?", f.Flow)
 	}
 	if f.Code != "" {
 		var err error
