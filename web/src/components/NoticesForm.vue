@@ -46,8 +46,8 @@ const store = () =>
         <template v-if="d.lastSent"> was last told <TimeText :at="d.lastSent" from /></template>
         <template v-else> was told nothing yet</template>.
         <span v-if="d.error" class="error" role="alert">
-          {{ d.waiting }} wait after {{ d.tries }} tries: {{ d.error }} It is tried again
-          <TimeText :at="d.next" from />.
+          {{ d.waiting }} waiting, tried {{ d.tries === 1 ? "once" : `${d.tries} times` }}:
+          {{ d.error.replace(/\.$/, "") }}. The next try is <TimeText :at="d.next" from />.
         </span>
       </li>
     </ul>
