@@ -28,43 +28,85 @@ const (
 )
 
 // Make writes a copy of the database in a data folder to a file, which must not be there yet; encrypted where there are
-// recipients. It works whether the service runs or not, and no writer waits for it. A file stands under its name only when it is
-// whole.
-func Make(ctx context.Context, folder, to string, recipients []age.Recipient, progress Progress) error {
+// recipients. It works whether the service runs or not, and no writer waits for it. The copy is read whole before it stands under
+// its name; what is to be encrypted lies in clear in the data folder alone, where the same lies anyway.
+func Make(ctx context.Context, folder, to string, recipients []age.Recipient, progress Progress) (*Seen, error) {
 	if _, err := os.Stat(to); err == nil {
-		return fmt.Errorf("%s is there already. Name another file, or take that one away first", to)
+		return nil, fmt.Errorf("%s is there already. Name another file, or take that one away first", to)
 	}
-	plain, err := os.CreateTemp(filepath.Dir(to), ".backup-*")
+	from := filepath.Join(folder, store.FileName)
+	if _, err := os.Stat(from); err != nil {
+		return nil, fmt.Errorf("there is no database %s", from)
+	}
+	release, err := store.Hold(folder, false)
 	if err != nil {
-		return fmt.Errorf("no file can be made beside %s: %w", to, err)
+		return nil, err
 	}
-	plain.Close()
-	defer os.Remove(plain.Name())
-	if err := copyDatabase(ctx, filepath.Join(folder, store.FileName), plain.Name(), progress); err != nil {
-		return err
-	}
-	whole := plain.Name()
+	defer release()
+	beside := filepath.Dir(to)
 	if len(recipients) > 0 {
-		whole += ".age"
-		defer os.Remove(whole)
-		if err := encrypt(plain.Name(), whole, recipients); err != nil {
-			return err
+		beside = folder
+	}
+	plain, err := temporary(beside)
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(plain)
+	if err := copyDatabase(ctx, from, plain, progress); err != nil {
+		return nil, err
+	}
+	seen, err := look(ctx, plain)
+	if err != nil {
+		return nil, fmt.Errorf("the copy is not good, and was not kept: %w", err)
+	}
+	whole := plain
+	if len(recipients) > 0 {
+		if whole, err = temporary(filepath.Dir(to)); err != nil {
+			return nil, err
 		}
+		defer os.Remove(whole)
+		if err := encrypt(plain, whole, recipients); err != nil {
+			return nil, err
+		}
+		seen.Encrypted = true
 	}
 	if err := synced(whole); err != nil {
-		return err
+		return nil, err
 	}
+	info, err := os.Stat(whole)
+	if err != nil {
+		return nil, err
+	}
+	seen.Octets = info.Size()
 	if err := os.Rename(whole, to); err != nil {
-		return fmt.Errorf("the copy can't be given its name: %w", err)
+		return nil, fmt.Errorf("the copy can't be given its name: %w", err)
 	}
-	return synced(filepath.Dir(to))
+	return seen, synced(filepath.Dir(to))
+}
+
+const (
+	temporaryName = ".backup-"
+	// forgottenAfter is when what a copy that was cut off has left is taken away.
+	forgottenAfter = 24 * time.Hour
+)
+
+// temporary makes a file that only we read, and takes away what was left behind by copies that were cut off.
+func temporary(folder string) (string, error) {
+	left, _ := filepath.Glob(filepath.Join(folder, temporaryName+"*"))
+	for _, path := range left {
+		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > forgottenAfter {
+			os.Remove(path)
+		}
+	}
+	f, err := os.CreateTemp(folder, temporaryName+"*")
+	if err != nil {
+		return "", fmt.Errorf("no file can be made in %s: %w", folder, err)
+	}
+	return f.Name(), f.Close()
 }
 
 // copyDatabase copies by the engine's own means: all pages as they were when it began, some at a time.
 func copyDatabase(ctx context.Context, from, to string, progress Progress) error {
-	if _, err := os.Stat(from); err != nil {
-		return fmt.Errorf("there is no database %s", from)
-	}
 	source, closeSource, err := connection(ctx, from+"?_busy_timeout=5000&_query_only=true")
 	if err != nil {
 		return err
@@ -146,7 +188,7 @@ func encrypt(from, to string, recipients []age.Recipient) error {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}

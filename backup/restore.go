@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -46,17 +47,16 @@ func opened(file, folder string, keys []age.Identity) (plain string, encrypted b
 	if err != nil {
 		return "", true, nil, fmt.Errorf("%s can't be decrypted with this key: %w", file, err)
 	}
-	out, err := os.CreateTemp(folder, ".restore-*")
+	name, err := temporary(folder)
 	if err != nil {
 		return "", true, nil, err
 	}
-	done = func() { os.Remove(out.Name()) }
-	_, err = io.Copy(out, r)
-	if err = errors.Join(err, out.Close()); err != nil {
+	done = func() { os.Remove(name) }
+	if err := writeFile(name, r); err != nil {
 		done()
-		return "", true, nil, fmt.Errorf("%s is not whole: %w", file, err)
+		return "", true, nil, fmt.Errorf("%s is not whole, or there is no room for it: %w", file, err)
 	}
-	return out.Name(), true, done, nil
+	return name, true, done, nil
 }
 
 // Verify reads a whole copy, and says what is in it: every page is looked at, and that the sums of sealed values are right is
@@ -80,7 +80,7 @@ func Verify(ctx context.Context, file string, keys []age.Identity) (*Seen, error
 }
 
 func look(ctx context.Context, plain string) (*Seen, error) {
-	c, closeIt, err := connection(ctx, "file:"+plain+"?immutable=1&mode=ro")
+	c, closeIt, err := connection(ctx, "file:"+(&url.URL{Path: plain}).EscapedPath()+"?immutable=1&mode=ro")
 	if err != nil {
 		return nil, err
 	}
@@ -115,9 +115,11 @@ func look(ctx context.Context, plain string) (*Seen, error) {
 // Restore brings a copy back into a data folder, in which there must be no database. The master key is not part of it: it has to
 // be put beside, or named, as before. Nothing stands in the folder until all of it does.
 func Restore(ctx context.Context, file, folder string, keys []age.Identity) (*Seen, error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, fmt.Errorf("the data folder can't be made: %w", err)
+	release, err := store.Hold(folder, true)
+	if err != nil {
+		return nil, err
 	}
+	defer release()
 	at := filepath.Join(folder, store.FileName)
 	for _, beside := range []string{"", "-wal", "-shm"} {
 		if _, err := os.Stat(at + beside); err == nil {
@@ -135,12 +137,13 @@ func Restore(ctx context.Context, file, folder string, keys []age.Identity) (*Se
 		return nil, fmt.Errorf("%s is no good copy, and was not brought back: %w", file, err)
 	}
 	seen.Encrypted = encrypted
-	part := at + ".part"
-	defer os.Remove(part)
-	if err := copyFile(plain, part); err != nil {
-		return nil, err
+	if !encrypted { // else it was written here already
+		if plain, err = copied(file, folder); err != nil {
+			return nil, err
+		}
+		defer os.Remove(plain)
 	}
-	if err := os.Rename(part, at); err != nil {
+	if err := os.Rename(plain, at); err != nil {
 		return nil, err
 	}
 	info, err := os.Stat(at)
@@ -151,22 +154,33 @@ func Restore(ctx context.Context, file, folder string, keys []age.Identity) (*Se
 	return seen, synced(folder)
 }
 
-func copyFile(from, to string) error {
-	in, err := os.Open(from)
+// copied is a copy of a file in a folder, under a name of its own.
+func copied(file, folder string) (string, error) {
+	in, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	to, err := temporary(folder)
+	if err != nil {
+		return "", err
+	}
+	if err := writeFile(to, in); err != nil {
+		os.Remove(to)
+		return "", fmt.Errorf("the database can't be written: %w", err)
+	}
+	return to, nil
+}
+
+// writeFile writes what is read to a file that is there, down to the disk.
+func writeFile(path string, from io.Reader) error {
+	out, err := os.OpenFile(path, os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return fmt.Errorf("the data folder can't be written: %w", err)
-	}
-	_, err = io.Copy(out, in)
+	_, err = io.Copy(out, from)
 	if err == nil {
 		err = out.Sync()
 	}
-	if err = errors.Join(err, out.Close()); err != nil {
-		return fmt.Errorf("the database can't be written: %w", err)
-	}
-	return nil
+	return errors.Join(err, out.Close())
 }

@@ -66,7 +66,7 @@ func (s *Schedule) Once(ctx context.Context) (time.Duration, error) {
 	if len(s.Recipients) > 0 {
 		name += ".age"
 	}
-	if err := Make(ctx, s.Data, name, s.Recipients, nil); err != nil {
+	if _, err := Make(ctx, s.Data, name, s.Recipients, nil); err != nil {
 		return 0, err
 	}
 	s.Log.InfoContext(ctx, "a backup was made", "file", name)

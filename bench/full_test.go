@@ -60,7 +60,7 @@ func full(b *testing.B) (*demo.World, *service) {
 	return w, s
 }
 
-// at full size, the people who sign in meanwhile.
+// rate is how many people a second sign in meanwhile.
 const rate = 15
 
 // beside lets people sign in, fifteen a second, while something runs, and for a while longer where it is short; it tells how

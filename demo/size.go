@@ -189,25 +189,16 @@ func (f *filler) partners(ctx context.Context) error {
 // beside copies what is kept beside partners for finding.
 func (f *filler) beside(ctx context.Context) error {
 	for _, side := range []struct {
-		kind, mark string
-		count      int
-		like       []string
-	}{{"provider", "01B", f.size.Providers, []string{"saltmere-staff"}}, {"application", "01A", f.size.Applications,
-		[]string{"crew-rota"}}} {
-		for _, slug := range side.like {
-			where := " FROM n, (SELECT * FROM trusted_certificates WHERE owner_id = (SELECT id FROM " + side.kind + "s WHERE slug = " +
-				"'" + slug +
-				"')) WHERE EXISTS (SELECT 1 FROM " + side.kind + "s o WHERE o.id = printf('" + side.mark + "%023d', i) AND o.kind = 'saml')"
-			if err := f.by(ctx, side.count, "INSERT INTO trusted_certificates (owner_kind, owner_id, fingerprint, use, subject, kind, "+
-				"not_before, not_after, held_since, origin) SELECT owner_kind, printf('"+side.mark+"%023d', i), "+
-				"fingerprint, use, subject, "+
-				""+
-				""+
-				""+
-				""+
-				"kind, not_before, not_after, held_since, origin"+where); err != nil {
-				return err
-			}
+		kind, mark, like string
+		count            int
+	}{{"provider", "01B", "saltmere-staff", f.size.Providers}, {"application", "01A", "crew-rota", f.size.Applications}} {
+		id := "printf('" + side.mark + "%023d', i)"
+		if err := f.by(ctx, side.count, "INSERT INTO trusted_certificates (owner_kind, owner_id, fingerprint, use, subject, kind, "+
+			"not_before, not_after, held_since, origin) SELECT owner_kind, "+id+", fingerprint, use, subject, kind, not_before, "+
+			"not_after, held_since, origin FROM n, (SELECT * FROM trusted_certificates WHERE owner_id = (SELECT id FROM "+side.kind+
+			"s WHERE slug = '"+side.like+"')) WHERE EXISTS (SELECT 1 FROM "+side.kind+"s o WHERE o.id = "+id+
+			" AND o.kind = 'saml')"); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -129,3 +129,24 @@ func TestPlansOfPages(t *testing.T) {
 		assert.Empty(t, wrongWith(statement, plan), "%s\n%s\n%s", by, statement, strings.Join(plan, "\n"))
 	}
 }
+
+// TestWhatIsWrongWithAPlanIsSeen holds the judgement over plans against some that are good and some that are not.
+func TestWhatIsWrongWithAPlanIsSeen(t *testing.T) {
+	t.Parallel()
+	s := world(t).Gate.Store
+	for statement, bad := range map[string]bool{
+		"SELECT * FROM people WHERE id = ?":                                                                 false,
+		"SELECT * FROM people ORDER BY name_key, id LIMIT 51":                                               false,
+		"SELECT * FROM people ORDER BY email LIMIT 51":                                                      true,
+		"SELECT count(*) FROM people WHERE email LIKE ?":                                                    true,
+		"SELECT * FROM sessions s WHERE s.person_id = ? ORDER BY s.address LIMIT 9":                         false,
+		"SELECT * FROM sessions AS s ORDER BY s.device LIMIT 9":                                             true,
+		"SELECT * FROM links l JOIN people p ON p.id = l.person_id WHERE l.provider_id = ? ORDER BY p.name": true,
+		"SELECT * FROM applications ORDER BY body":                                                          false,
+		"SELECT DISTINCT address FROM sessions":                                                             true,
+	} {
+		plan, err := s.Plan(t.Context(), statement)
+		require.NoError(t, err)
+		assert.Equal(t, bad, wrongWith(statement, plan) != "", "%s\n%s", statement, strings.Join(plan, "\n"))
+	}
+}

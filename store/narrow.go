@@ -79,7 +79,7 @@ type Lines struct {
 }
 
 func (l Lines) like(text string) (string, []any) {
-	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
+	like := containing(text)
 	var parts []string
 	var args []any
 	for _, c := range l.Columns {

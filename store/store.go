@@ -5,7 +5,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -177,22 +176,6 @@ func busy(err error) bool {
 	return errors.As(err, &lite) && (lite.Code == sqlite3.ErrBusy || lite.Code == sqlite3.ErrLocked)
 }
 
-// Transient says whether what failed may well go well when it is tried again: the database is busy, the disk full or not to be
-// written, or the caller has left. What failed for any other reason fails again.
-func Transient(err error) bool {
-	var lite sqlite3.Error
-	if errors.As(err, &lite) {
-		switch lite.Code {
-		case sqlite3.ErrBusy, sqlite3.ErrLocked, sqlite3.ErrFull, sqlite3.ErrIoErr, sqlite3.ErrReadonly, sqlite3.ErrCantOpen,
-			sqlite3.ErrPerm, sqlite3.ErrNomem, sqlite3.ErrInterrupt, sqlite3.ErrProtocol, sqlite3.ErrCorrupt, sqlite3.ErrNotADB:
-			return true
-		}
-		return false
-	}
-	return errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, sql.ErrConnDone) ||
-		errors.Is(err, driver.ErrBadConn)
-}
-
 // Commits counts what this process has written, so that a cache knows without asking that nothing of it has changed.
 func (s *Store) Commits() int64 { return s.commits.Load() }
 
@@ -348,7 +331,7 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 		return nil, fmt.Errorf("the list can't be sorted by %q", name)
 	}
 	if p.Search != "" {
-		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(p.Search) + "%"
+		pattern := containing(p.Search)
 		var parts []string
 		var args []any
 		for _, s := range searched {
@@ -368,6 +351,11 @@ func (p Page) Rows(db *gorm.DB, columns map[string]string, standard string, sear
 		order += ", id " + order
 	}
 	return db.Order(column + " " + order).Limit(p.Limit + 1), nil
+}
+
+// containing is the pattern of LIKE, with the escape \, for whatever a text stands in.
+func containing(text string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) + "%"
 }
 
 // AfterKey makes the value with which the page behind a row is asked for.

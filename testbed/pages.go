@@ -34,7 +34,7 @@ var values = map[string][]string{
 	"outcome": {"refused", "signed-in"}, "flow": {"sp", "idp"}, "code": {"saml.expired", "no.such"}, "rehearsal": {"yes", "no"},
 	"from": {day(-40)}, "until": {day(-40)}, "owner": {"team-7"}, "tag": {"none"}, "expires": {"30"}, "unused": {"30"}, "findings": {"1"},
 	"object": {fmt.Sprintf("01A%023d", 7)}, "role": {"idp"}, "state": {"open"}, "severity": {"broken", "attention"}, "accepted": {"no"},
-	"slug": {"berth-7"}, "q": {"berth 77", "mira", "a"}, "days": {"1", "90", "366"}, "limit": {"200"},
+	"slug": {"berth-7"}, "q": {"berth 77", "mira", "a"}, "days": {"1", "90", "366"},
 	"/history kind": {"application", "setting"}, "/findings kind": {"application"}, "/findings slug": {"berth-7"},
 	"/proposals kind": {"application"}, "/findings code": {"metadata.unwatched"}, "/journal search": {"changed", "berth 77", "zzz"},
 	"/history search": {"change 777", "fenna", "zzz"}, "/traces search": {"mira", "mira v", "saml.expired", "_demo00000001", "zzz"},

@@ -233,8 +233,11 @@ func serverTLS(cert, key string) (*tls.Config, error) {
 // heapMiB is from which size on the heap is kept small. What the database holds in memory comes to it.
 const heapMiB = 160
 
-// threadsEach is how many threads run at one time for each processor.
-const threadsEach = 4
+// threadsEach is how many threads run at one time for each processor; many processors need no more than they are.
+const (
+	threadsEach = 4
+	mostThreads = 16
+)
 
 func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 	if c.Args().Present() {
@@ -251,7 +254,8 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 	// More threads than processors: what works for long beside leaves the processor to whoever signs in as soon as the system, which
 	// shares it out more finely than we could, says so.
 	if os.Getenv("GOMAXPROCS") == "" {
-		runtime.GOMAXPROCS(threadsEach * runtime.NumCPU())
+		given := runtime.GOMAXPROCS(0) // as many as the system lets us have
+		runtime.GOMAXPROCS(max(given, min(threadsEach*given, mostThreads)))
 	}
 	// With more than this in use it is collected more often rather than less.
 	if os.Getenv("GOMEMLIMIT") == "" {

@@ -12,7 +12,7 @@ import (
 )
 
 // sideBySide is how many pieces are worked on at one time: half of the processors are for others, and each piece takes memory.
-func sideBySide() int { return max(1, runtime.NumCPU()/2) }
+func sideBySide() int { return min(4, max(1, runtime.NumCPU()/2)) }
 
 // eachPiece reads pieces, some at a time, and gives each to f in its order. It says whether all could
 // be read.

@@ -62,7 +62,12 @@ func (g *Room) inParts(ctx context.Context, who ground.Actor, p *plan) error {
 	if err != nil {
 		return err
 	}
-	return g.goOn(ctx, id)
+	if err = g.goOn(ctx, id); errors.Is(err, errLoadTaken) {
+		return ground.Problem(http.StatusServiceUnavailable, "load-later", "Another process goes on with it",
+			"It took this one long, and another process on the same data has gone on with it.",
+			"Look at the history in a while, or preview the files again.")
+	}
+	return err
 }
 
 // tryAside carries a plan out where nobody sees it.
@@ -86,7 +91,8 @@ func (g *Room) keepLoad(ctx context.Context, who ground.Actor, p *plan) (string,
 	}
 	row.Sealed = g.Store.Sealer.Seal(store.PlaceLoad, row.ID, []byte(ground.MustJSON(secrets)))
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		other, err := store.One[store.Load](tx, "state IN ?", []string{loadRunning, loadBack})
+		// One at a time. What was noted in part by a process that has ended does not count.
+		other, err := store.One[store.Load](tx, "ended_at IS NULL AND (state <> ? OR held_until >= ?)", loadNoting, now)
 		if err != nil {
 			return err
 		}
@@ -104,12 +110,23 @@ func (g *Room) keepLoad(ctx context.Context, who ground.Actor, p *plan) (string,
 			steps = append(steps, store.LoadStep{LoadID: row.ID, Number: i, Action: s.Action, Kind: s.Kind, Slug: s.Slug, Name: s.Name,
 				Body: s.Body, Before: s.Before, ObjectID: words.FirstOf(p.ids[s.Key()], s.ID), File: s.At.File, Line: s.At.Line})
 		}
-		err = g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.CreateInBatches(steps, 50).Error })
+		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+			if err := tx.CreateInBatches(steps, 50).Error; err != nil {
+				return err
+			}
+			return tx.Model(&store.Load{}).Where("id = ?", row.ID).Update("held_until", g.Now().UTC().Add(partHeld)).Error
+		})
 		time.Sleep(betweenParts)
 	}
 	if err == nil {
 		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-			return tx.Model(&row).Updates(map[string]any{"state": loadRunning, "held_until": g.Now().UTC().Add(partHeld)}).Error
+			begun := tx.Model(&store.Load{}).Where("id = ? AND state = ?", row.ID, loadNoting).Updates(map[string]any{
+				"state": loadRunning, "held_until": g.Now().UTC().Add(partHeld)})
+			if begun.Error == nil && begun.RowsAffected == 0 {
+				return ground.Conflict("load-slow", "It took too long to write it down, so it was given up; nothing was changed.",
+					"Look at the disk, and try again.")
+			}
+			return begun.Error
 		})
 	}
 	return row.ID, err
@@ -139,7 +156,7 @@ func (g *Room) goOn(ctx context.Context, id string) error {
 			continue
 		case errors.Is(err, errLoadTaken):
 			return err
-		case ground.Refused(err):
+		case ground.Refused(err) && l.State == loadRunning:
 			if err := g.turnBack(ctx, id, err); err != nil {
 				return err
 			}

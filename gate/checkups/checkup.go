@@ -483,8 +483,8 @@ func (g *Room) CheckWhatChanged(ctx context.Context, last *State) error {
 		return err
 	}
 	now := g.Now()
-	// While a large change is written, everything is looked at when it is done.
-	writing, err := store.One[store.Load](g.Store.Read(ctx), "ended_at IS NULL")
+	// While a large change is written, everything is looked at when it is done. One that is stuck hinders nothing.
+	writing, err := store.One[store.Load](g.Store.Read(ctx), "ended_at IS NULL AND held_until > ?", now.UTC())
 	if err != nil {
 		return err
 	}
@@ -546,8 +546,8 @@ type State struct {
 	many          bool // more was changed than is looked at one by one
 }
 
-// severest tells whether a severity is at or above another.
-func severest(have, least string) bool {
+// fromOn are a severity and those above it.
+func fromOn(least string) []string {
 	order := []string{checkup.Remark, checkup.Attention, checkup.Broken}
-	return slices.Index(order, have) >= slices.Index(order, least)
+	return order[max(0, slices.Index(order, least)):]
 }

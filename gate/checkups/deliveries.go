@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"innergate/api"
@@ -22,6 +23,7 @@ import (
 
 const (
 	noticeFindings = 50 // in one notice
+	toldAtOnce     = 8
 	toWebhook      = "webhook"
 	// The pauses between tries grow from the first to the last, until a notice is given up.
 	noticePause = time.Minute
@@ -58,78 +60,84 @@ func (g *Room) Tell(ctx context.Context) error {
 	return g.deliver(ctx)
 }
 
-// noteNew writes a notice for each recipient, in the transaction that notes the findings as told.
+// noteNew writes notices of what nobody was told of yet, as many findings at a time as a transaction should touch.
 func (g *Room) noteNew(ctx context.Context) error {
-	const untold = "gone_at IS NULL AND told_at IS NULL AND (accepted_until IS NULL OR accepted_until <= ?)"
-	now := g.Now().UTC()
-	k, err := g.KeptNotices(ctx)
-	if err != nil || len(recipients(k)) == 0 {
-		return err
-	}
-	if one, err := store.One[store.KeptFinding](g.Store.Read(ctx), untold, now); err != nil || one.ID == "" {
-		return err
-	}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		k, err := g.KeptNoticesIn(tx)
-		if err != nil {
+	for {
+		k, err := g.KeptNotices(ctx)
+		if err != nil || len(recipients(k)) == 0 {
 			return err
 		}
-		var rows []store.KeptFinding
-		if err := tx.Where(untold, now).Order("CASE severity WHEN 'broken' THEN 0 ELSE 1 END, id").Limit(ground.AtOnce).Find(&rows).
-			Error; err != nil {
+		if one, err := store.One[store.KeptFinding](untold(g.Store.Read(ctx), k.From, g.Now()), "1 = 1"); err != nil || one.ID == "" {
 			return err
 		}
-		n := notice{Gate: g.PublicURL, At: now}
-		var ids []string
-		for _, r := range rows {
-			if !severest(r.Severity, k.From) {
-				continue
-			}
-			if ids = append(ids, r.ID); len(n.Findings) < noticeFindings {
-				n.Findings = append(n.Findings, g.keptView(r))
-			} else {
-				n.More++
-			}
+		if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return g.noteSome(tx) }); err != nil {
+			return err
 		}
-		if len(ids) == 0 {
-			return nil
-		}
-		for _, to := range recipients(k) {
-			if err := tx.Create(&store.Notice{
-				ID: store.NewIDAt(now), Recipient: to, Body: ground.MustJSON(n), CreatedAt: now, NextAt: now,
-			}).Error; err != nil {
-				return err
-			}
-		}
-		return tx.Exec("UPDATE kept_findings SET told_at = ? WHERE id IN ?", now, ids).Error
-	})
+	}
 }
 
-// deliver tries the notices whose time has come. One recipient that can't be reached holds up no other.
+// untold are findings from a severity on that nobody was told of or has accepted.
+func untold(db *gorm.DB, from string, now time.Time) *gorm.DB {
+	return db.Where("gone_at IS NULL AND told_at IS NULL AND severity IN ? AND (accepted_until IS NULL OR accepted_until <= ?)",
+		fromOn(from), now.UTC())
+}
+
+// noteSome writes a notice for each recipient, in the transaction that notes the findings as told.
+func (g *Room) noteSome(tx *gorm.DB) error {
+	k, err := g.KeptNoticesIn(tx)
+	if err != nil {
+		return err
+	}
+	now := g.Now().UTC()
+	var rows []store.KeptFinding
+	if err := untold(tx, k.From, now).Order("CASE severity WHEN 'broken' THEN 0 ELSE 1 END, id").Limit(ground.AtOnce).Find(&rows).
+		Error; err != nil {
+		return err
+	}
+	n := notice{Gate: g.PublicURL, At: now, More: max(0, len(rows)-noticeFindings)}
+	var ids []string
+	for i, r := range rows {
+		if ids = append(ids, r.ID); i < noticeFindings {
+			n.Findings = append(n.Findings, g.keptView(r))
+		}
+	}
+	if len(ids) == 0 {
+		return nil // another process has noted them
+	}
+	for _, to := range recipients(k) {
+		if err := tx.Create(&store.Notice{
+			ID: store.NewIDAt(now), Recipient: to, Body: ground.MustJSON(n), CreatedAt: now, NextAt: now,
+		}).Error; err != nil {
+			return err
+		}
+	}
+	return tx.Exec("UPDATE kept_findings SET told_at = ? WHERE id IN ?", now, ids).Error
+}
+
+// deliver tries the notices whose time has come, side by side: one recipient that can't be reached holds up no other.
 func (g *Room) deliver(ctx context.Context) error {
 	now := g.Now().UTC()
 	var due []store.Notice
-	if err := g.Store.Read(ctx).Where("sent_at IS NULL AND lost_at IS NULL AND next_at <= ?", now).Order("next_at").Limit(20).Find(&due).
-		Error; err != nil {
+	if err := g.Store.Read(ctx).Where("sent_at IS NULL AND lost_at IS NULL AND next_at <= ?", now).Order("next_at").Limit(50).Find(&due).
+		Error; err != nil || len(due) == 0 {
 		return store.Clear(err)
 	}
 	k, err := g.KeptNotices(ctx)
 	if err != nil {
 		return err
 	}
+	var work errgroup.Group
+	work.SetLimit(toldAtOnce)
 	for i := range due {
-		mine, err := g.take(ctx, &due[i], now)
-		if err != nil {
-			return err
-		}
-		if !mine {
-			continue // another process tries it
-		}
-		if err := g.settle(ctx, &due[i], g.send(ctx, k, &due[i])); err != nil {
-			return err
-		}
+		work.Go(func() error {
+			mine, err := g.take(ctx, &due[i], now)
+			if err != nil || !mine { // another process tries it
+				return err
+			}
+			return g.settle(ctx, &due[i], g.send(ctx, k, &due[i]))
+		})
 	}
-	return nil
+	return work.Wait()
 }
 
 // take has nobody else try a notice for a while.

@@ -41,9 +41,13 @@ func (g *Ground) WatchClock(ctx context.Context, really time.Time) error {
 	if jump == nil {
 		return nil
 	}
-	g.Log.WarnContext(ctx, "the clock has jumped", "by", jump.By, "now", jump.At)
+	return g.noteJump(ctx, *jump)
+}
+
+func (g *Ground) noteJump(ctx context.Context, j Jump) error {
+	g.Log.WarnContext(ctx, "the clock has jumped", "by", j.By, "now", j.At)
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return Journal(tx, jump.At, System, "noticed that the clock jumped", "gate", "clock", "The clock", "", jump.Words())
+		return Journal(tx, j.At, System, "noticed that the clock jumped", "gate", "clock", "The clock", "", j.Words())
 	})
 }
 
@@ -104,12 +108,9 @@ func (g *Ground) LookBack(ctx context.Context) error {
 	if err != nil || behind < leap {
 		return err
 	}
+	jump := Jump{At: g.Now().UTC(), By: -behind.Round(time.Second)}
 	g.clock.lock.Lock()
-	g.clock.last = &Jump{At: g.Now().UTC(), By: -behind.Round(time.Second)}
-	jump := *g.clock.last
+	g.clock.last = &jump
 	g.clock.lock.Unlock()
-	g.Log.WarnContext(ctx, "the clock stands before the newest line of the journal", "by", -jump.By)
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		return Journal(tx, jump.At, System, "noticed that the clock jumped", "gate", "clock", "The clock", "", jump.Words())
-	})
+	return g.noteJump(ctx, jump)
 }
