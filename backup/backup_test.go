@@ -114,6 +114,7 @@ func TestAnEncryptedCopyIsOpenedByItsKeyAlone(t *testing.T) {
 	seen, err := backup.Verify(ctx, file, []age.Identity{mine})
 	require.NoError(t, err)
 	assert.True(t, seen.Encrypted)
+	assert.Equal(t, store.NewestForm(), seen.Form)
 	assert.EqualValues(t, 3, seen.Applications)
 	require.NoError(t, os.WriteFile(file, raw[:len(raw)-100], 0o600))
 	_, err = backup.Restore(ctx, file, t.TempDir(), []age.Identity{mine})

@@ -401,7 +401,7 @@ func (f *filler) history(ctx context.Context) error {
 	if err := f.by(ctx, each*f.size.Applications, "INSERT INTO revisions (object_id, number, kind, slug, name, body, author, remark, at) "+
 		"SELECT a.id, 1 + (n.i - 1) / ?, 'application', a.slug, a.name, json_set(a.body, '$.description', 'As of change ' || n.i), "+
 		"'Fenna', 'change ' || n.i, ? FROM n JOIN applications a ON a.id = printf('01A%023d', 1 + (n.i - 1) % ?)",
-		f.size.Applications, f.now.AddDate(0, -1, 0), f.size.Applications); err != nil {
+		f.size.Applications, f.now, f.size.Applications); err != nil {
 		return err
 	}
 	who := ground.Actor{Name: "Fenna", ID: "demo", From: "demo", Role: ground.RoleOwner}
@@ -409,7 +409,7 @@ func (f *filler) history(ctx context.Context) error {
 		if err := f.store.Write(ctx, func(tx *gorm.DB) error {
 			for i := from; i < min(from+part, f.size.Revisions); i++ {
 				app := 1 + i%f.size.Applications
-				if err := ground.Journal(tx, f.now.AddDate(0, -1, 0), who, "changed", "application", appID(app), fmt.Sprint("Berth ", app),
+				if err := ground.Journal(tx, f.now, who, "changed", "application", appID(app), fmt.Sprint("Berth ", app),
 					fmt.Sprintf(`{"description":"As of change %d"}`, i), fmt.Sprintf(`{"description":"As of change %d"}`,
 						i+1)); err != nil {
 					return err

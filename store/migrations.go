@@ -94,3 +94,6 @@ var migrations = []*gormigrate.Migration{
 	{ID: "2026-11-30-uses", Migrate: migrateUses},
 	{ID: "2026-11-30-size", Migrate: migrateSize},
 }
+
+// NewestForm names the newest form of the database that this program knows.
+func NewestForm() string { return migrations[len(migrations)-1].ID }

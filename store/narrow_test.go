@@ -81,7 +81,8 @@ func TestBothWaysLetTheSameIn(t *testing.T) {
 func TestTooManyAreCut(t *testing.T) {
 	s, ctx := open(t, t.TempDir()), context.Background()
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO people (id, name, name_key, active) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE " +
+		return tx.Exec("INSERT INTO people (id, name, name_key, active) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL " +
+			"SELECT i + 1 FROM n WHERE " +
 			"i < 6000) SELECT printf('p%05d', i), 'x', printf('a%05d', i), 1 FROM n").Error
 	}))
 	for prefix, want := range map[string]struct {
@@ -106,11 +107,14 @@ func TestTooManyAreCut(t *testing.T) {
 func TestPartsOfWordsAreFound(t *testing.T) {
 	s, ctx := open(t, t.TempDir()), context.Background()
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("INSERT INTO journal_entries (at, who, action, object) WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n " +
-			"WHERE i < 6000) SELECT '2026-11-30', CASE i WHEN 7 THEN '50% \"off\"' WHEN 8 THEN 'under_score' ELSE 'Fenna' END, 'changed', " +
+		return tx.Exec("INSERT INTO journal_entries (at, who, action, object) WITH RECURSIVE n(i) AS (SELECT 1 " +
+			"UNION ALL SELECT i + 1 FROM n " +
+			"WHERE i < 6000) SELECT '2026-11-30', CASE i WHEN 7 THEN '50% \"off\"' WHEN 8 THEN 'under_score' ELSE " +
+			"'Fenna' END, 'changed', " +
 			"'Berth ' || i FROM n").Error
 	}))
-	for text, want := range map[string]int64{"erth 599": 11, "fenna": 5998, "FENNA": 5998, "hanged": 6000, `50% "off"`: 1, "r_s": 1, "%": 1, "_": 1,
+	for text, want := range map[string]int64{"erth 599": 11, "fenna": 5998, "FENNA": 5998, "hanged": 6000,
+		`50% "off"`: 1, "r_s": 1, "%": 1, "_": 1,
 		"77": 114, "nothing": 0, `" OR "`: 0} {
 		db, err := s.Containing(ctx, s.Read(ctx).Model(&store.JournalEntry{}), store.JournalLines, text)
 		require.NoError(t, err)
