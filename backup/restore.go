@@ -99,7 +99,8 @@ func look(ctx context.Context, plain string) (*Seen, error) {
 		into  any
 	}{
 		{"SELECT count(*) FROM applications", &s.Applications}, {"SELECT count(*) FROM providers", &s.Providers},
-		{"SELECT count(*) FROM people", &s.People}, {"SELECT coalesce((SELECT id FROM migrations ORDER BY rowid DESC LIMIT 1), '')", &s.Form},
+		{"SELECT count(*) FROM people", &s.People},
+		{"SELECT coalesce((SELECT id FROM migrations ORDER BY rowid DESC LIMIT 1), '')", &s.Form},
 		{"SELECT (SELECT at FROM journal_entries ORDER BY number DESC LIMIT 1)", &newest},
 	} {
 		if err := c.QueryRowContext(ctx, q.query).Scan(q.into); err != nil {
