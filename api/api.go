@@ -70,6 +70,8 @@ type List[T any] struct {
 	Next  string `json:"next,omitempty"`
 	// Cut is set where more is found than is looked at: a longer text finds the rest.
 	Cut bool `json:"cut,omitempty"`
+	// Silent are the nodes that did not answer: what they keep is missing.
+	Silent []string `json:"silent,omitempty"`
 }
 
 // Finding is something that the checkup found.
@@ -175,6 +177,8 @@ type Rehearsal struct {
 
 // TraceSummary is a trace's line in a list.
 type TraceSummary struct {
+	// Node is the address of the node that keeps it, where there are some.
+	Node            string    `json:"node,omitempty"`
 	Reference       string    `json:"reference"`
 	Application     string    `json:"application"`
 	ApplicationSlug string    `json:"applicationSlug,omitempty"`

@@ -57,6 +57,8 @@ type TraceRetention struct {
 
 // Statistics count sign-ins that have ended; rehearsals are left out.
 type Statistics struct {
+	// Silent are the nodes that did not answer: what they keep is missing.
+	Silent   []string  `json:"silent,omitempty"`
 	From     time.Time `json:"from"`
 	Until    time.Time `json:"until"`
 	SignedIn int64     `json:"signedIn"`

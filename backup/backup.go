@@ -27,14 +27,34 @@ const (
 	betweenSome = 2 * time.Millisecond
 )
 
-// Make writes a copy of the database in a data folder to a file, which must not be there yet; encrypted where there are
+// Make writes a copy of the gate's records in a data folder to a file, which must not be there yet; encrypted where there are
 // recipients. It works whether the service runs or not, and no writer waits for it. The copy is read whole before it stands under
 // its name; what is to be encrypted lies in clear in the data folder alone, where the same lies anyway.
 func Make(ctx context.Context, folder, to string, recipients []age.Recipient, progress Progress) (*Seen, error) {
-	if _, err := os.Stat(to); err == nil {
-		return nil, fmt.Errorf("%s is there already. Name another file, or take that one away first", to)
+	return makeOf(ctx, folder, store.FileName, to, recipients, progress)
+}
+
+// Source writes all records as they are at one moment to a file, in clear.
+type Source func(ctx context.Context, to string) error
+
+// MakeFrom is Make for records that are kept elsewhere than in a file of the folder.
+func MakeFrom(ctx context.Context, source Source, folder, to string, recipients []age.Recipient) (*Seen, error) {
+	if err := absent(to); err != nil {
+		return nil, err
 	}
-	from := filepath.Join(folder, store.FileName)
+	return finish(ctx, source, folder, to, recipients)
+}
+
+// MakeOfTraces is Make for the traces of sign-ins, which are a file of their own.
+func MakeOfTraces(ctx context.Context, folder, to string, recipients []age.Recipient, progress Progress) (*Seen, error) {
+	return makeOf(ctx, folder, store.TracesFileName, to, recipients, progress)
+}
+
+func makeOf(ctx context.Context, folder, name, to string, recipients []age.Recipient, progress Progress) (*Seen, error) {
+	if err := absent(to); err != nil {
+		return nil, err
+	}
+	from := filepath.Join(folder, name)
 	if _, err := os.Stat(from); err != nil {
 		return nil, fmt.Errorf("there is no database %s", from)
 	}
@@ -43,6 +63,19 @@ func Make(ctx context.Context, folder, to string, recipients []age.Recipient, pr
 		return nil, err
 	}
 	defer release()
+	source := func(ctx context.Context, to string) error { return copyDatabase(ctx, from, to, progress) }
+	return finish(ctx, source, folder, to, recipients)
+}
+
+func absent(to string) error {
+	if _, err := os.Stat(to); err == nil {
+		return fmt.Errorf("%s is there already. Name another file, or take that one away first", to)
+	}
+	return nil
+}
+
+// finish writes a copy beside its place, reads it whole, encrypts it, and gives it its name.
+func finish(ctx context.Context, source Source, folder, to string, recipients []age.Recipient) (*Seen, error) {
 	beside := filepath.Dir(to)
 	if len(recipients) > 0 {
 		beside = folder
@@ -52,7 +85,7 @@ func Make(ctx context.Context, folder, to string, recipients []age.Recipient, pr
 		return nil, err
 	}
 	defer os.Remove(plain)
-	if err := copyDatabase(ctx, from, plain, progress); err != nil {
+	if err := source(ctx, plain); err != nil {
 		return nil, err
 	}
 	seen, err := look(ctx, plain)
@@ -85,20 +118,21 @@ func Make(ctx context.Context, folder, to string, recipients []age.Recipient, pr
 }
 
 const (
-	temporaryName = ".backup-"
+	// Temporary is how the names begin of files that are taken away when they are a day old.
+	Temporary = ".backup-"
 	// forgottenAfter is when what a copy that was cut off has left is taken away.
 	forgottenAfter = 24 * time.Hour
 )
 
 // temporary makes a file that only we read, and takes away what was left behind by copies that were cut off.
 func temporary(folder string) (string, error) {
-	left, _ := filepath.Glob(filepath.Join(folder, temporaryName+"*"))
+	left, _ := filepath.Glob(filepath.Join(folder, Temporary+"*"))
 	for _, path := range left {
 		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > forgottenAfter {
 			os.Remove(path)
 		}
 	}
-	f, err := os.CreateTemp(folder, temporaryName+"*")
+	f, err := os.CreateTemp(folder, Temporary+"*")
 	if err != nil {
 		return "", fmt.Errorf("no file can be made in %s: %w", folder, err)
 	}

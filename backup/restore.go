@@ -19,10 +19,13 @@ import (
 
 // Seen is what a copy holds, as far as it says what copy it is.
 type Seen struct {
-	Octets                          int64
-	Encrypted                       bool
+	Octets    int64
+	Encrypted bool
+	// OfTraces is set where it is the traces of sign-ins, and not the gate's records; Traces counts them.
+	OfTraces                        bool
+	Traces                          int64
 	Applications, Providers, People int64
-	// Newest is the time of the newest line of its journal.
+	// Newest is the time of the newest line of its journal, or of the newest trace.
 	Newest time.Time
 	Form   string // the newest step of migration
 }
@@ -94,15 +97,25 @@ func look(ctx context.Context, plain string) (*Seen, error) {
 	}
 	s := &Seen{}
 	var newest *time.Time
-	for _, q := range []struct {
+	if err := c.QueryRowContext(ctx, "SELECT NOT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'applications') AND EXISTS (SELECT 1 "+
+		"FROM sqlite_master WHERE name = 'traces')").Scan(&s.OfTraces); err != nil {
+		return nil, store.Clear(err)
+	}
+	type query struct {
 		query string
 		into  any
-	}{
+	}
+	asked := []query{
 		{"SELECT count(*) FROM applications", &s.Applications}, {"SELECT count(*) FROM providers", &s.Providers},
 		{"SELECT count(*) FROM people", &s.People},
 		{"SELECT coalesce((SELECT id FROM migrations ORDER BY rowid DESC LIMIT 1), '')", &s.Form},
 		{"SELECT (SELECT at FROM journal_entries ORDER BY number DESC LIMIT 1)", &newest},
-	} {
+	}
+	if s.OfTraces {
+		asked = []query{{"SELECT count(*) FROM traces", &s.Traces}, {"SELECT id FROM migrations ORDER BY rowid DESC LIMIT 1", &s.Form},
+			{"SELECT (SELECT started_at FROM traces ORDER BY id DESC LIMIT 1)", &newest}}
+	}
+	for _, q := range asked {
 		if err := c.QueryRowContext(ctx, q.query).Scan(q.into); err != nil {
 			return nil, fmt.Errorf("it is no database of Inner Gate: %w", store.Clear(err))
 		}
@@ -121,13 +134,6 @@ func Restore(ctx context.Context, file, folder string, keys []age.Identity) (*Se
 		return nil, err
 	}
 	defer release()
-	at := filepath.Join(folder, store.FileName)
-	for _, beside := range []string{"", "-wal", "-shm"} {
-		if _, err := os.Stat(at + beside); err == nil {
-			return nil, fmt.Errorf("%s is there already. Stop the service, and move what is in %s elsewhere first: nothing is written over",
-				at+beside, folder)
-		}
-	}
 	plain, encrypted, done, err := opened(file, folder, keys)
 	if err != nil {
 		return nil, err
@@ -138,6 +144,13 @@ func Restore(ctx context.Context, file, folder string, keys []age.Identity) (*Se
 		return nil, fmt.Errorf("%s is no good copy, and was not brought back: %w", file, err)
 	}
 	seen.Encrypted = encrypted
+	at := filepath.Join(folder, store.FileName)
+	if seen.OfTraces {
+		at = filepath.Join(folder, store.TracesFileName)
+	}
+	if err := nothingAt(at, folder); err != nil {
+		return nil, err
+	}
 	if !encrypted { // else it was written here already
 		if plain, err = copied(file, folder); err != nil {
 			return nil, err
@@ -153,6 +166,17 @@ func Restore(ctx context.Context, file, folder string, keys []age.Identity) (*Se
 	}
 	seen.Octets = info.Size()
 	return seen, synced(folder)
+}
+
+// nothingAt refuses to write over a database.
+func nothingAt(at, folder string) error {
+	for _, beside := range []string{"", "-wal", "-shm"} {
+		if _, err := os.Stat(at + beside); err == nil {
+			return fmt.Errorf("%s is there already. Stop the service, and move what is in %s elsewhere first: nothing is written over",
+				at+beside, folder)
+		}
+	}
+	return nil
 }
 
 // copied is a copy of a file in a folder, under a name of its own.

@@ -3,19 +3,12 @@
 package bench
 
 import (
-	"bufio"
 	"context"
 	"crypto"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha256"
-	"fmt"
-	"net/http"
 	"net/url"
-	"os"
-	"os/exec"
-	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -25,91 +18,22 @@ import (
 	"innergate/client"
 	"innergate/core/keys"
 	"innergate/demo"
+	"innergate/testbed"
 )
 
-// service is the binary that `make build` made, with the demo's scenario loaded.
-type service struct {
-	cmd    *exec.Cmd
-	url    string
-	folder string
-	guard  string // where the guard listens
-}
-
-func binary(b *testing.B) string {
-	path, err := filepath.Abs("../bin/innergate")
-	require.NoError(b, err)
-	if _, err := os.Stat(path); err != nil {
-		b.Skip("bin/innergate is not there; run make build")
-	}
-	return path
-}
-
-func (s *service) start(b *testing.B, listen string) time.Duration {
-	begin := time.Now()
-	s.cmd = exec.Command(
-		binary(b), "serve", "--listen", listen, "--public-url", s.url, "--data", s.folder, "--in-flight", "1000000",
-		"--log-level", "warn", "--guard-listen", s.guard,
-	)
-	s.cmd.Stderr = os.Stderr // what it warns of belongs to what is seen
-	require.NoError(b, s.cmd.Start())
-	for {
-		if answer, err := http.Get(s.url + "/readyz"); err == nil {
-			answer.Body.Close()
-			return time.Since(begin)
-		}
-		if time.Since(begin) > 20*time.Second {
-			b.Fatal("the service did not start")
-		}
-		time.Sleep(2 * time.Millisecond)
-	}
-}
-
-func (s *service) stop(b *testing.B) {
-	require.NoError(b, s.cmd.Process.Signal(os.Interrupt))
-	require.NoError(b, s.cmd.Wait())
-}
-
-// processor is the process's user and system time so far (proc(5), stat), in clock ticks of 10 ms.
-func (s *service) processor(b *testing.B) time.Duration {
-	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.cmd.Process.Pid))
-	require.NoError(b, err)
-	fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+2:]))
-	user, err := strconv.Atoi(fields[11])
-	require.NoError(b, err)
-	system, err := strconv.Atoi(fields[12])
-	require.NoError(b, err)
-	return time.Duration(user+system) * 10 * time.Millisecond
-}
-
-// resident is the process's resident memory in MiB.
-func (s *service) resident(b *testing.B) float64 {
-	f, err := os.Open(fmt.Sprintf("/proc/%d/status", s.cmd.Process.Pid))
-	require.NoError(b, err)
-	defer f.Close()
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if rest, ok := strings.CutPrefix(lines.Text(), "VmRSS:"); ok {
-			kb, err := strconv.Atoi(strings.Fields(rest)[0])
-			require.NoError(b, err)
-			return float64(kb) / 1024
-		}
-	}
-	b.Fatal("no resident memory is told")
-	return 0
-}
-
 // prepared starts the demo's stand-ins here and a gate of its own process with their configuration.
-func prepared(b *testing.B) (*demo.World, *service) { return preparedWith(b, func(string) {}) }
+func prepared(b *testing.B) (*demo.World, *testbed.Service) { return preparedWith(b, func(string) {}) }
 
 // preparedWith lets the data folder be filled while no service holds it open.
-func preparedWith(b *testing.B, fill func(folder string)) (*demo.World, *service) {
+func preparedWith(b *testing.B, fill func(folder string)) (*demo.World, *testbed.Service) {
 	w, err := demo.Start(context.Background(), demo.Options{Folder: b.TempDir()})
 	require.NoError(b, err)
 	b.Cleanup(w.Close)
 	listen := strings.TrimPrefix(w.URL, "http://")
-	s := &service{url: w.URL, folder: w.Detach(), guard: strings.TrimPrefix(w.BerthsURL, "http://")}
-	fill(s.folder)
-	s.start(b, listen)
-	b.Cleanup(func() { s.stop(b) })
+	s := &testbed.Service{URL: w.URL, Folder: w.Detach(), Guard: strings.TrimPrefix(w.BerthsURL, "http://")}
+	fill(s.Folder)
+	s.Start(b, listen)
+	b.Cleanup(func() { s.Stop(b) })
 	return w, s
 }
 
@@ -130,12 +54,12 @@ func BenchmarkSignIn(b *testing.B) {
 		once()
 	}
 	n := 0
-	before := s.processor(b)
+	before := s.Processor(b)
 	for b.Loop() {
 		once()
 		n++
 	}
-	used := (s.processor(b) - before) / time.Duration(n)
+	used := (s.Processor(b) - before) / time.Duration(n)
 	bare := bareOperations(b)
 	b.ReportMetric(float64(used)/float64(bare), "ratio")
 	b.ReportMetric(float64(used.Microseconds())/1000, "gate-ms")
@@ -176,7 +100,7 @@ func BenchmarkMemory(b *testing.B) {
 		}
 		walker.HTTP.CloseIdleConnections()
 	}
-	b.ReportMetric(s.resident(b), "MiB")
+	b.ReportMetric(s.Resident(b), "MiB")
 	b.ReportMetric(0, "ns/op")
 }
 
@@ -184,13 +108,13 @@ func BenchmarkMemory(b *testing.B) {
 // answers.
 func BenchmarkStart(b *testing.B) {
 	_, s := prepared(b)
-	address, err := url.Parse(s.url)
+	address, err := url.Parse(s.URL)
 	require.NoError(b, err)
 	var all time.Duration
 	n := 0
 	for b.Loop() {
-		s.stop(b)
-		all += s.start(b, address.Host)
+		s.Stop(b)
+		all += s.Start(b, address.Host)
 		n++
 	}
 	b.ReportMetric(float64(all.Milliseconds())/float64(n), "start-ms")

@@ -38,7 +38,7 @@ func fullFolder(b *testing.B) string {
 }
 
 // full starts the demo over a copy of the store of full size, and the service as a process of its own.
-func full(b *testing.B) (*demo.World, *service) {
+func full(b *testing.B) (*demo.World, *testbed.Service) {
 	ctx := context.Background()
 	held, copied := fullFolder(b), b.TempDir()
 	if _, err := os.Stat(filepath.Join(held, "whole")); err != nil {
@@ -54,9 +54,9 @@ func full(b *testing.B) (*demo.World, *service) {
 	require.NoError(b, err)
 	b.Cleanup(w.Close)
 	listen := strings.TrimPrefix(w.URL, "http://")
-	s := &service{url: w.URL, folder: w.Detach(), guard: strings.TrimPrefix(w.BerthsURL, "http://")}
-	s.start(b, listen)
-	b.Cleanup(func() { s.stop(b) })
+	s := &testbed.Service{URL: w.URL, Folder: w.Detach(), Guard: strings.TrimPrefix(w.BerthsURL, "http://")}
+	s.Start(b, listen)
+	b.Cleanup(func() { s.Stop(b) })
 	return w, s
 }
 
@@ -65,7 +65,8 @@ const rate = 15
 
 // beside lets people sign in, fifteen a second, while something runs, and for a while longer where it is short; it tells how
 // long they took, how many failed, and the most memory that the service had.
-func beside(b *testing.B, w *demo.World, s *service, run func(ctx context.Context)) (took []time.Duration, failed int, most float64) {
+func beside(b *testing.B, w *demo.World, s *testbed.Service, run func(ctx context.Context)) (
+	took []time.Duration, failed int, most float64) {
 	ctx := context.Background()
 	sign := func() error {
 		walker := demo.NewWalker(nil)
@@ -88,7 +89,7 @@ func beside(b *testing.B, w *demo.World, s *service, run func(ctx context.Contex
 		case <-done:
 			if time.Since(begin) > 10*time.Second {
 				all.Wait()
-				return took, failed, max(most, s.resident(b))
+				return took, failed, max(most, s.Resident(b))
 			}
 		default:
 		}
@@ -108,7 +109,7 @@ func beside(b *testing.B, w *demo.World, s *service, run func(ctx context.Contex
 			}
 		})
 		if i%rate == 0 {
-			most = max(most, s.resident(b))
+			most = max(most, s.Resident(b))
 		}
 	}
 }
@@ -173,8 +174,8 @@ func BenchmarkFullSize(b *testing.B) {
 			require.GreaterOrEqual(b, len(r.Steps), 10_000)
 		}},
 		{"import", func(ctx context.Context) { importMany(ctx, b, w.Client(), 100_000) }},
-		{"tidying", func(ctx context.Context) { overdue(ctx, b, s.folder) }},
-		{"refreshing", func(ctx context.Context) { due(ctx, b, s.folder, w.StaffURL) }},
+		{"tidying", func(ctx context.Context) { overdue(ctx, b, s.Folder) }},
+		{"refreshing", func(ctx context.Context) { due(ctx, b, s.Folder, w.StaffURL) }},
 		{"searches", func(ctx context.Context) {
 			begin := time.Now()
 			for i, p := range pages(b) {
@@ -216,7 +217,7 @@ func BenchmarkFullSize(b *testing.B) {
 			b.ReportMetric(float64(failed), "failed")
 			b.ReportMetric(most, "MiB")
 			b.ReportMetric(ran.Seconds(), "ran-s")
-			b.ReportMetric(float64(logSize(s.folder))/(1<<20), "wal-MiB")
+			b.ReportMetric(float64(logSize(s.Folder))/(1<<20), "wal-MiB")
 			b.ReportMetric(0, "ns/op")
 		})
 	}

@@ -29,6 +29,7 @@ import (
 	"innergate/core/keys"
 	"innergate/demo"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // TestMain lets this program be a proxy that checks nothing, as a process of its own, to measure the guard against.
@@ -78,12 +79,12 @@ func berths(b *testing.B, w *demo.World) string {
 }
 
 // asks sends requests from eight connections and returns the processor time that each cost the process.
-func asks(b *testing.B, s *service, address, cookies string, count int) time.Duration {
+func asks(b *testing.B, s *testbed.Service, address, cookies string, count int) time.Duration {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
 	var left atomic.Int64
 	var wrong atomic.Int64
 	var wait sync.WaitGroup
-	begin := s.processor(b)
+	begin := s.Processor(b)
 	left.Store(int64(count))
 	for range 8 {
 		wait.Go(func() {
@@ -107,7 +108,7 @@ func asks(b *testing.B, s *service, address, cookies string, count int) time.Dur
 	wait.Wait()
 	require.Zero(b, wrong.Load())
 	client.CloseIdleConnections()
-	return (s.processor(b) - begin) / time.Duration(count)
+	return (s.Processor(b) - begin) / time.Duration(count)
 }
 
 // BenchmarkGuard runs guarded requests with a session, identity in headers. The metric of-bare is the processor time of
@@ -121,10 +122,10 @@ func BenchmarkGuard(b *testing.B) {
 	require.NoError(b, err)
 	listen := l.Addr().String()
 	l.Close()
-	bare := &service{cmd: exec.Command(os.Args[0])}
-	bare.cmd.Env = append(os.Environ(), "INNERGATE_BARE_PROXY="+w.InnerURL, "INNERGATE_BARE_LISTEN="+listen)
-	require.NoError(b, bare.cmd.Start())
-	b.Cleanup(func() { bare.cmd.Process.Kill(); bare.cmd.Wait() })
+	bare := &testbed.Service{Cmd: exec.Command(os.Args[0])}
+	bare.Cmd.Env = append(os.Environ(), "INNERGATE_BARE_PROXY="+w.InnerURL, "INNERGATE_BARE_LISTEN="+listen)
+	require.NoError(b, bare.Cmd.Start())
+	b.Cleanup(func() { bare.Cmd.Process.Kill(); bare.Cmd.Wait() })
 	require.Eventually(b, func() bool {
 		answer, err := http.Get("http://" + listen + "/")
 		if err == nil {
@@ -144,14 +145,14 @@ func BenchmarkGuard(b *testing.B) {
 
 	for name, kept := range map[string]string{"nginx": "", "nginx-kept": `proxy_http_version 1.1; proxy_set_header Connection "";`} {
 		if front := nginx(b, w.InnerURL, kept); front != nil {
-			asks(b, front, front.url, cookies, 2000)
-			other := asks(b, front, front.url, cookies, count)
+			asks(b, front, front.URL, cookies, 2000)
+			other := asks(b, front, front.URL, cookies, count)
 			b.ReportMetric(float64(other)/float64(used), "of-"+name)
 			b.ReportMetric(float64(other.Microseconds()), name+"-µs")
 		}
 	}
 
-	before, most := s.resident(b), 0.0
+	before, most := s.Resident(b), 0.0
 	r, err := http.NewRequest(http.MethodPost, w.BerthsURL+"/echo", io.LimitReader(zeroes{}, 1000<<20))
 	require.NoError(b, err)
 	r.Header.Set("Cookie", cookies)
@@ -162,7 +163,7 @@ func BenchmarkGuard(b *testing.B) {
 	for {
 		n, err := io.CopyN(io.Discard, answer.Body, 32<<20)
 		got += n
-		most = max(most, s.resident(b))
+		most = max(most, s.Resident(b))
 		if err == io.EOF {
 			break
 		}
@@ -175,27 +176,23 @@ func BenchmarkGuard(b *testing.B) {
 
 // nginx starts one as a single process before an address, as Debian sets it up, or with connections to the inner side
 // kept; nothing where it is not installed.
-func nginx(b *testing.B, to, kept string) *service {
+func nginx(b *testing.B, to, kept string) *testbed.Service {
 	program, err := exec.LookPath("nginx")
 	if err != nil {
 		return nil
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(b, err)
-	listen := l.Addr().String()
-	l.Close()
-	folder := b.TempDir()
+	listen, folder := testbed.FreeAddress(b), b.TempDir()
 	conf := fmt.Sprintf(`daemon off; master_process off; pid %[1]s/pid; error_log %[1]s/errors; events {}
 http { access_log off; client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c; uwsgi_temp_path %[1]s/d; `+
 		`scgi_temp_path %[1]s/e; keepalive_requests 1000000;
 upstream inner { server %[2]s; keepalive 64; keepalive_requests 1000000; }
 server { listen %[3]s; location / { proxy_pass http://inner; %[4]s } } }`, folder, strings.TrimPrefix(to, "http://"), listen, kept)
 	require.NoError(b, os.WriteFile(filepath.Join(folder, "conf"), []byte(conf), 0o600))
-	s := &service{cmd: exec.Command(program, "-p", folder, "-c", filepath.Join(folder, "conf")), url: "http://" + listen}
-	require.NoError(b, s.cmd.Start())
-	b.Cleanup(func() { s.cmd.Process.Kill(); s.cmd.Wait() })
+	s := &testbed.Service{Cmd: exec.Command(program, "-p", folder, "-c", filepath.Join(folder, "conf")), URL: "http://" + listen}
+	require.NoError(b, s.Cmd.Start())
+	b.Cleanup(func() { s.Cmd.Process.Kill(); s.Cmd.Wait() })
 	require.Eventually(b, func() bool {
-		answer, err := http.Get(s.url + "/")
+		answer, err := http.Get(s.URL + "/")
 		if err == nil {
 			answer.Body.Close()
 		}
@@ -228,12 +225,12 @@ func BenchmarkReturning(b *testing.B) {
 		once()
 	}
 	n := 0
-	before := s.processor(b)
+	before := s.Processor(b)
 	for b.Loop() {
 		once()
 		n++
 	}
-	used := (s.processor(b) - before) / time.Duration(n)
+	used := (s.Processor(b) - before) / time.Duration(n)
 	floor := bareSignature(b) + bareTransaction(b)
 	b.ReportMetric(float64(used)/float64(floor), "ratio")
 	b.ReportMetric(float64(used.Microseconds())/1000, "gate-ms")

@@ -279,12 +279,12 @@ func BenchmarkBridge(b *testing.B) {
 		c.redeem(b, client, c.code(b))
 	}
 	n := 0
-	before := s.processor(b)
+	before := s.Processor(b)
 	for b.Loop() {
 		c.redeem(b, client, c.code(b))
 		n++
 	}
-	used := (s.processor(b) - before) / time.Duration(n)
+	used := (s.Processor(b) - before) / time.Duration(n)
 	bare := bareBridge(b)
 	b.ReportMetric(float64(used)/float64(bare), "ratio")
 	b.ReportMetric(float64(used.Microseconds())/1000, "gate-ms")

@@ -13,6 +13,7 @@ import (
 	"innergate/api"
 	"innergate/demo"
 	"innergate/store"
+	"innergate/testbed"
 )
 
 // counted makes the numbers from 1 to a bound in SQL.
@@ -64,7 +65,7 @@ func fill(b *testing.B, folder string, people, applications int) {
 func BenchmarkSignInAmongMany(b *testing.B) {
 	ctx := context.Background()
 	var worlds [2]*demo.World
-	var services [2]*service
+	var services [2]*testbed.Service
 	for i, size := range [][2]int{{100, 10}, {1_000_000, 10_000}} {
 		worlds[i], services[i] = preparedWith(b, func(folder string) { fill(b, folder, size[0], size[1]) })
 	}
@@ -81,7 +82,7 @@ func BenchmarkSignInAmongMany(b *testing.B) {
 	}
 	var used [2]time.Duration
 	n := 0
-	before := [2]time.Duration{services[0].processor(b), services[1].processor(b)}
+	before := [2]time.Duration{services[0].Processor(b), services[1].Processor(b)}
 	for b.Loop() {
 		for range 20 {
 			once(0)
@@ -90,12 +91,12 @@ func BenchmarkSignInAmongMany(b *testing.B) {
 		}
 	}
 	for i := range used {
-		used[i] = (services[i].processor(b) - before[i]) / time.Duration(n)
+		used[i] = (services[i].Processor(b) - before[i]) / time.Duration(n)
 	}
 	b.ReportMetric(float64(used[1])/float64(used[0]), "ratio")
 	b.ReportMetric(float64(used[1].Microseconds())/1000, "many-ms")
 	b.ReportMetric(float64(used[0].Microseconds())/1000, "few-ms")
-	b.ReportMetric(services[1].resident(b), "many-MiB")
+	b.ReportMetric(services[1].Resident(b), "many-MiB")
 }
 
 // BenchmarkImport imports 100,000 people from a file by the API: sent, every line checked, written. The bound is 60 s;

@@ -27,16 +27,20 @@ func BenchmarkTraceSearch(b *testing.B) {
 		s, err := store.Open(folder, sealer)
 		require.NoError(b, err)
 		defer s.Close()
-		require.NoError(b, s.Write(ctx, func(tx *gorm.DB) error {
+		idOf := func(table, slug string) (id string) {
+			require.NoError(b, s.Row(ctx, "SELECT id FROM "+table+" WHERE slug = ?", slug).Scan(&id))
+			return id
+		}
+		require.NoError(b, s.Traces.Write(ctx, func(tx *gorm.DB) error {
 			if err := tx.Exec("INSERT INTO traces (id, reference, application_id, provider_id, application, provider, person_id, "+
 				"person, flow, outcome, code, rehearsal_id, subject, subject_shown, entries, started_at, micros) "+counted+
 				`SELECT printf('01K%023d', i), printf('R%07d', i),
-				(SELECT id FROM applications WHERE slug = CASE WHEN i % 5000 = 0 THEN 'cargo-ledger' ELSE 'crew-rota' END),
-				(SELECT id FROM providers WHERE slug = 'saltmere-staff'), 'Crew Rota', 'Saltmere Staff',
+				CASE WHEN i % 5000 = 0 THEN ? ELSE ? END, ?, 'Crew Rota', 'Saltmere Staff',
 				printf('01P%023d', 1 + i % 20000), 'Person ' || (1 + i % 20000), 'sp',
 				CASE WHEN i % 50 = 0 THEN 'refused' ELSE 'signed-in' END,
 				CASE WHEN i % 50000 = 0 THEN 'saml.expired' WHEN i % 50 = 0 THEN 'saml.audience-mismatch' ELSE '' END,
-				'', '', '', zeroblob(40), ?, 5000 FROM n`, 1_000_000, time.Now().UTC()).Error; err != nil {
+				'', '', '', zeroblob(40), ?, 5000 FROM n`, 1_000_000, idOf("applications", "cargo-ledger"),
+				idOf("applications", "crew-rota"), idOf("providers", "saltmere-staff"), time.Now().UTC()).Error; err != nil {
 				return err
 			}
 			return tx.Exec(
@@ -96,12 +100,12 @@ func BenchmarkTraceCost(b *testing.B) {
 	for range 50 {
 		once()
 	}
-	before := s.processor(b)
+	before := s.Processor(b)
 	const rounds = 300
 	for range rounds {
 		once()
 	}
-	whole := (s.processor(b) - before) / rounds
+	whole := (s.Processor(b) - before) / rounds
 	list, err := w.Client().Traces(ctx, client.Page{Limit: 1})
 	require.NoError(b, err)
 	full, err := w.Client().Trace(ctx, list.Items[0].Reference)
@@ -143,9 +147,9 @@ func BenchmarkTraceCost(b *testing.B) {
 			Entries:       pack(id, entries[:sent]),
 			StartedAt:     now,
 		}
-		require.NoError(b, held.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }))
+		require.NoError(b, held.Traces.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }))
 		row.Outcome, row.Entries = "signed-in", pack(id, entries)
-		require.NoError(b, held.Write(ctx, func(tx *gorm.DB) error {
+		require.NoError(b, held.Traces.Write(ctx, func(tx *gorm.DB) error {
 			for _, v := range []string{"a", "b", "c", "d"} {
 				if _, err := store.Exec(tx, "INSERT INTO trace_ids (value, trace_id) VALUES (?, ?) ON CONFLICT DO NOTHING", id+v,
 					id); err != nil {

@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"innergate/store"
+	"innergate/testbed"
 	"path/filepath"
 	"testing"
 
@@ -31,4 +33,30 @@ func TestBackupAndRestoreFromTheCommandLine(t *testing.T) {
 	}
 	assert.Contains(t, good(t, "restore", file, "--data", other), "start the service")
 	require.FileExists(t, filepath.Join(other, "innergate.db"))
+	// The traces are a file of their own, copied where that is asked for, and brought back beside the records.
+	traces := filepath.Join(t.TempDir(), "traces-copy.db")
+	assert.Contains(t, good(t, "backup", file+"6", "--traces", traces, "--data", data), "traces of sign-ins")
+	assert.Contains(t, good(t, "backup", "verify", traces), "traces of sign-ins")
+	assert.Contains(t, good(t, "restore", traces, "--data", other), "traces of sign-ins")
+	require.FileExists(t, filepath.Join(other, "traces.db"))
+	code, _, says := run(t, "", "restore", traces, "--data", other)
+	assert.NotZero(t, code)
+	assert.Contains(t, says, "nothing is written over")
+}
+
+// TestCopiesOfBeforeUpgradesAreDroppedWhenSaidSo lists what upgrades have left, and deletes it.
+func TestCopiesOfBeforeUpgradesAreDroppedWhenSaidSo(t *testing.T) {
+	folder := testbed.Earlier(t, testbed.Forms(t)[0])
+	assert.Contains(t, good(t, "backup", "drop-old", "--data", folder), "There is none")
+	s, err := store.Open(folder, nil)
+	require.NoError(t, err)
+	s.Close()
+	assert.Contains(t, good(t, "backup", "drop-old", "--data", folder), "Give --yes")
+	copies, err := store.CopiesOf(folder)
+	require.NoError(t, err)
+	require.Len(t, copies, 1)
+	assert.Contains(t, good(t, "backup", "drop-old", "--data", folder, "--yes"), "Deleted.")
+	copies, err = store.CopiesOf(folder)
+	require.NoError(t, err)
+	assert.Empty(t, copies)
 }

@@ -17,7 +17,9 @@ import (
 	"innergate/cli/exchange"
 	"innergate/cli/guarded"
 	"innergate/cli/keyring"
+	"innergate/cli/ldapdir"
 	"innergate/cli/moves"
+	"innergate/cli/nodes"
 	"innergate/cli/pages"
 	"innergate/cli/partners"
 	"innergate/cli/persons"
@@ -40,6 +42,9 @@ func Run(ctx context.Context, args []string, s terminal.Streams, b terminal.Buil
 	fmt.Fprintln(s.Err, "innergate: "+strings.TrimSpace(err.Error()))
 	return terminal.ExitCode(err)
 }
+
+// Commands are all commands, for whoever describes them: manual pages are made from what the program says of itself.
+func Commands(b terminal.Build) *cli.Command { return root(&terminal.Program{Build: b}) }
 
 const helpTemplate = `{{.FullName}}: {{.Usage}}
 
@@ -117,6 +122,7 @@ func root(p *terminal.Program) *cli.Command {
 			sessions.Sessions(p),
 			pages.Pages(p),
 			configuration.Routes(p),
+			ldapdir.Directories(p),
 			guarded.Guard(p),
 			checkups.Mail(p),
 			checkups.Checkup(p),
@@ -134,6 +140,7 @@ func root(p *terminal.Program) *cli.Command {
 			console.Tokens(p),
 			changes.Config(p),
 			keyring.MasterKey(p),
+			nodes.Nodes(p),
 			service.OpenAPI(p),
 		},
 		Metadata: terminal.Examples(

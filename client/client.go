@@ -47,7 +47,7 @@ func (e *UnreachableError) Error() string {
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
 // Do makes one call below /api/v1. In is sent as JSON unless nil, or as it is where it is a []byte; out, unless nil,
-// takes the answer: a *[]byte gets it as it is.
+// takes the answer: a *[]byte or an io.Writer gets it as it is.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	kind := "application/json"
@@ -79,6 +79,12 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		return &UnreachableError{c.URL, err}
 	}
 	defer answer.Body.Close()
+	if w, ok := out.(io.Writer); ok && answer.StatusCode < 300 {
+		if _, err := io.Copy(w, answer.Body); err != nil {
+			return &UnreachableError{c.URL, err}
+		}
+		return nil
+	}
 	data, err := io.ReadAll(io.LimitReader(answer.Body, 64<<20))
 	if err != nil {
 		return &UnreachableError{c.URL, err}

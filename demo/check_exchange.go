@@ -6,9 +6,7 @@ import (
 	"time"
 
 	"innergate/api"
-	"innergate/core/config"
 	"innergate/core/keys"
-	"innergate/gate/ground"
 )
 
 // signIn signs somebody in at Crew Rota and sees that it works.
@@ -144,7 +142,7 @@ func checkArtifact(ctx context.Context, w *World, step func(string, ...any)) err
 		copied := *c.SAML
 		copied.ResponseBinding = binding
 		c.SAML = &copied
-		_, err = w.Gate.Configuration.SaveProvider(ctx, ground.System, c.Slug, config.Provider(c), p.Revision)
+		_, err = w.Client().PutProvider(ctx, c, p.Revision)
 		return err
 	}
 	if err := set("HTTP-Artifact"); err != nil {

@@ -27,6 +27,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/api"
+	"innergate/backup"
 	"innergate/client"
 	"innergate/core/config"
 	"innergate/core/files"
@@ -50,8 +51,8 @@ type Options struct {
 	// Folder holds the gate's data.
 	Folder string
 	// Ports are those of gate, Saltmere Staff, Crew Rota, Ticket Desk, Northquay Stevedores, Lantern Pass, Cargo
-	// Ledger, Dockhand and Berth Board; 0 takes a free one.
-	Ports [9]int
+	// Ledger, Dockhand, Berth Board and Harbour Office; 0 takes a free one.
+	Ports [10]int
 	// TLS, if set, serves all of them by TLS under host names of .example; else they are reached by http at 127.0.0.1.
 	TLS      *tls.Config
 	Console  fs.FS
@@ -74,12 +75,14 @@ type World struct {
 	URL, StaffURL, RotaURL, DeskURL                  string
 	NorthquayURL, LanternURL, LedgerURL, DockhandURL string
 	BerthsURL                                        string // where the gate's guard stands before Berth Board
+	OfficeURL                                        string // where Harbour Office is asked by LDAP
 
 	Gate               *gate.Gate
 	Staff              *standin.Provider
 	Rota, Desk         *standin.Application
 	Northquay, Lantern *standin.OpenID
 	Ledger, Dockhand   *standin.Client
+	Office             *standin.Office
 	// Berths is Berth Board itself, at its inner address InnerURL; Guard stands before it.
 	Berths   *standin.Berths
 	InnerURL string
@@ -103,7 +106,7 @@ type World struct {
 	remembered sync.Map
 }
 
-var hosts = [9]string{
+var hosts = [10]string{
 	"gate.saltmere.example",
 	"id.saltmere.example",
 	"rota.saltmere.example",
@@ -113,6 +116,7 @@ var hosts = [9]string{
 	"ledger.saltmere.example",
 	"dockhand.saltmere.example",
 	"berths.saltmere.example",
+	"office.harbour.example",
 }
 
 // Hosts are the names under which the world is served by TLS.
@@ -132,8 +136,8 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	if o.Now == nil {
 		o.Now = func() time.Time { return time.Now().Add(-time.Duration(w.back.Load())) }
 	}
-	var listeners [9]net.Listener
-	var urls [9]string
+	var listeners [10]net.Listener
+	var urls [10]string
 	for i := range listeners {
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", o.Ports[i]))
 		if err != nil {
@@ -153,6 +157,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	w.URL, w.StaffURL, w.RotaURL, w.DeskURL = urls[0], urls[1], urls[2], urls[3]
 	w.NorthquayURL, w.LanternURL, w.LedgerURL, w.DockhandURL = urls[4], urls[5], urls[6], urls[7]
 	w.BerthsURL = urls[8]
+	w.OfficeURL = fmt.Sprintf("ldaps://localhost:%d", listeners[9].Addr().(*net.TCPAddr).Port)
 	if o.TLS != nil {
 		w.transport = loopbackTransport(o.TLS)
 	}
@@ -173,6 +178,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		return w, err
 	}
 	go w.Guard.Serve(listeners[8], o.TLS) // ends with Shutdown
+	go w.Office.Serve(listeners[9])       // ends with the listener
 	if _, err := w.Gate.SetMail(ctx, ground.System,
 		api.SaveMail{Mail: config.Mail{Server: post.Addr().String(), Encryption: "none",
 			From: "Inner Gate <gate@saltmere.example>"}}); err != nil {
@@ -255,6 +261,9 @@ func (w *World) standins(o Options) error {
 		return err
 	}
 	if err := w.openidStandins(o); err != nil {
+		return err
+	}
+	if w.Office, err = standin.NewOffice(); err != nil {
 		return err
 	}
 	w.Desk.SPInitiatedOnly, w.Desk.BackChannelLogout = true, true
@@ -392,6 +401,9 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
+	w.Gate.Copies.Schedule = &backup.Schedule{
+		Data: w.folder, Folder: filepath.Join(w.folder, "copies"), Every: 24 * time.Hour, Keep: 14, Log: w.Gate.Log, Now: w.Gate.Now,
+	}
 	w.server = server.New(w.Gate, server.Options{Console: o.Console, Log: o.Log, PublicMetrics: true})
 	w.Guard = guard.New(w.Gate, guard.Options{Log: o.Log})
 	w.closers = append(w.closers, func() { w.server.Shutdown(5 * time.Second) }, func() { w.Guard.Shutdown(time.Second) })
@@ -459,6 +471,10 @@ func (w *World) Scenario() (string, error) {
 	if err != nil {
 		return "", err
 	}
+	office, err := json.Marshal(w.Office.Certificate)
+	if err != nil {
+		return "", err
+	}
 	t, err := template.New("scenario").Parse(scenario)
 	if err != nil {
 		return "", err
@@ -480,6 +496,10 @@ func (w *World) Scenario() (string, error) {
 			"Dockhand":            w.DockhandURL,
 			"Berths":              w.BerthsURL,
 			"BerthsInner":         w.InnerURL,
+			"Office":              w.OfficeURL,
+			"OfficeCertificate":   string(office),
+			"OfficeBase":          w.Office.Base,
+			"OfficeGate":          w.Office.Gate,
 		},
 	)
 	return b.String(), err

@@ -55,7 +55,11 @@ func (w *World) openidStandins(o Options) error {
 
 // secrets hands the client secrets over: those of the providers to the gate, the gate's to Cargo Ledger.
 func (w *World) secrets(ctx context.Context) error {
-	for slug, p := range map[string]*standin.OpenID{"northquay-stevedores": w.Northquay, "lantern-pass": w.Lantern} {
+	given := map[string]string{
+		"northquay-stevedores": w.Northquay.Clients[0].Secret, "lantern-pass": w.Lantern.Clients[0].Secret,
+		"harbour-office": w.Office.Secret,
+	}
+	for slug, secret := range given {
 		held, err := w.Gate.Partners.Secrets(ctx, "provider", slug)
 		if err != nil {
 			return err
@@ -63,7 +67,7 @@ func (w *World) secrets(ctx context.Context) error {
 		if len(held.Items) > 0 {
 			continue
 		}
-		if _, err := w.Gate.Partners.KeepSecret(ctx, ground.System, slug, api.TheirSecret{Value: p.Clients[0].Secret}); err != nil {
+		if _, err := w.Gate.Partners.KeepSecret(ctx, ground.System, slug, api.TheirSecret{Value: secret}); err != nil {
 			return err
 		}
 	}

@@ -29,7 +29,7 @@ func (w *World) Rhythm(ctx context.Context) error {
 	today := time.Now().Truncate(time.Hour)
 	for back := 7 * 24; back >= 1; back-- {
 		hour := today.Add(-time.Duration(back) * time.Hour)
-		if err := w.store.Write(ctx, func(tx *gorm.DB) error { return w.fill(tx, r, hour, good, bad) }); err != nil {
+		if err := w.store.Traces.Write(ctx, func(tx *gorm.DB) error { return w.fill(tx, r, hour, good, bad) }); err != nil {
 			return err
 		}
 	}
@@ -46,7 +46,7 @@ type original struct {
 // traces were looked at for them.
 func (w *World) originals(ctx context.Context) (good, bad []original, looked int, err error) {
 	var rows []store.Trace
-	if err := w.store.Read(ctx).Order("id").Limit(200).Find(&rows).Error; err != nil {
+	if err := w.store.Traces.Read(ctx).Order("id").Limit(200).Find(&rows).Error; err != nil {
 		return nil, nil, 0, store.Clear(err)
 	}
 	for _, t := range rows {

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -80,7 +81,7 @@ func (w *World) Fill(ctx context.Context, size Size, say func(string)) error {
 		}
 		say(fmt.Sprintf("%s (%.1f s)", step.what, time.Since(begin).Seconds()))
 	}
-	if err := w.store.Analyze(ctx); err != nil {
+	if err := errors.Join(w.store.Analyze(ctx), w.store.Traces.Analyze(ctx)); err != nil {
 		return err
 	}
 	return w.store.Write(ctx, func(tx *gorm.DB) error {
@@ -97,9 +98,16 @@ type filler struct {
 	now  time.Time
 }
 
-// holdPages says how many MiB of the database the writing connection holds in memory.
+// holdPages says how many MiB of each file the writing connection holds in memory.
 func (f *filler) holdPages(ctx context.Context, mib int) error {
-	return f.store.Write(ctx, func(tx *gorm.DB) error { return tx.Exec(fmt.Sprintf("PRAGMA cache_size = %d", -mib*1024)).Error })
+	for _, write := range []writing{f.store.Write, f.store.Traces.Write} {
+		if err := write(ctx, func(tx *gorm.DB) error {
+			return tx.Exec(fmt.Sprintf("PRAGMA cache_size = %d", -mib*1024)).Error
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // part is how many rows a transaction writes.
@@ -124,11 +132,18 @@ func (f *filler) by(ctx context.Context, count int, text string, args ...any) er
 
 // rows writes rows that are made here.
 func (f *filler) rows(ctx context.Context, count int, table, columns string, row func(i int) []any) error {
+	return rowsTo(ctx, f.store.Write, count, table, columns, row)
+}
+
+// writing is how one of the store's files is written.
+type writing func(context.Context, func(*gorm.DB) error) error
+
+func rowsTo(ctx context.Context, write writing, count int, table, columns string, row func(i int) []any) error {
 	const together = 50
 	width := strings.Count(columns, ",") + 1
 	one := "(" + strings.TrimSuffix(strings.Repeat("?, ", width), ", ") + ")"
 	for from := 0; from < count; from += part {
-		if err := f.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := write(ctx, func(tx *gorm.DB) error {
 			until := min(from+part, count)
 			for i := from; i < until; {
 				n := min(together, until-i)
@@ -354,7 +369,8 @@ func (f *filler) traces(ctx context.Context) error {
 	at := func(i int) time.Time {
 		return f.now.Add(-time.Duration(len(ids)-i) * 60 * 24 * time.Hour / time.Duration(len(ids)))
 	}
-	if err := f.rows(ctx, len(ids), "traces", "id, reference, application_id, provider_id, application, provider, person_id, person, "+
+	if err := rowsTo(ctx, f.store.Traces.Write, len(ids), "traces", "id, reference, application_id, provider_id, "+
+		"application, provider, person_id, person, "+
 		"flow, "+
 		"outcome, code, rehearsal_id, subject, subject_shown, stranger, entries, started_at, micros", func(i int) []any {
 		ids[i] = store.NewIDAt(at(i))
@@ -371,7 +387,7 @@ func (f *filler) traces(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	if err := f.rows(ctx, 4*len(ids), "trace_ids", "value, trace_id", func(i int) []any {
+	if err := rowsTo(ctx, f.store.Traces.Write, 4*len(ids), "trace_ids", "value, trace_id", func(i int) []any {
 		return []any{fmt.Sprintf("_demo%08x", i*7919%(1<<31)), ids[i/4]}
 	}); err != nil {
 		return err
@@ -383,7 +399,8 @@ func (f *filler) traces(ctx context.Context) error {
 func (f *filler) counts(ctx context.Context) error {
 	hours := 60 * 24
 	each := max(1, f.size.Counts/hours)
-	return f.rows(ctx, min(f.size.Counts, each*hours), "sign_in_counts", "hour, application_id, provider_id, outcome, code, count",
+	return rowsTo(ctx, f.store.Traces.Write, min(f.size.Counts, each*hours), "sign_in_counts", "hour, "+
+		"application_id, provider_id, outcome, code, count",
 		func(i int) []any {
 			hour := f.now.Truncate(time.Hour).Add(-time.Duration(1+i/each) * time.Hour)
 			app := 1 + (i%each+i/each*31)%f.size.Applications

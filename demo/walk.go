@@ -75,8 +75,14 @@ func (w *Walker) do(r *http.Request) error {
 		return err
 	}
 	w.Text, w.Address, w.Status = string(body), answer.Request.URL, answer.StatusCode
-	w.Page, err = html.Parse(strings.NewReader(w.Text))
-	return err
+	if w.Page, err = html.Parse(strings.NewReader(w.Text)); err != nil {
+		return err
+	}
+	// What another site posts to the gate is answered by a page that posts it again, from there.
+	if w.Find(func(n *html.Node) bool { return n.Data == "input" && attr(n, "name") == "came" }) != nil {
+		return w.Submit(r.Context(), nil)
+	}
+	return nil
 }
 
 func attr(n *html.Node, name string) string {

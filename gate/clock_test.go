@@ -113,7 +113,7 @@ func TestHoursAreCountedThroughTheTimeShift(t *testing.T) {
 	first := time.Date(2026, 10, 25, 0, 30, 0, 0, time.UTC).In(berlin)
 	second := first.Add(time.Hour)
 	require.Equal(t, first.Format("15:04"), second.Format("15:04"))
-	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+	require.NoError(t, l.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 		for _, at := range []time.Time{first, second, second} {
 			row := &store.Trace{ID: store.NewIDAt(at), ApplicationID: "a", ProviderID: "p", Outcome: traces.OutcomeSignedIn, StartedAt: at}
 			if err := traces.NoteEnd(tx, nil, row, at); err != nil {

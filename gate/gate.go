@@ -20,6 +20,7 @@ import (
 	"innergate/gate/checkups"
 	"innergate/gate/configuration"
 	"innergate/gate/console"
+	"innergate/gate/copies"
 	"innergate/gate/directory"
 	"innergate/gate/exchange"
 	"innergate/gate/grants"
@@ -27,8 +28,10 @@ import (
 	"innergate/gate/guarded"
 	"innergate/gate/issued"
 	"innergate/gate/keyring"
+	"innergate/gate/ldapdir"
 	"innergate/gate/messages"
 	"innergate/gate/moves"
+	"innergate/gate/node"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/gate/portal"
@@ -39,6 +42,7 @@ import (
 	"innergate/gate/sources"
 	"innergate/gate/traces"
 	"innergate/gate/watch"
+	"innergate/nodes"
 	"innergate/store"
 )
 
@@ -57,6 +61,7 @@ type Gate struct {
 	Grants        *grants.Room
 	SignIn        *signin.Room
 	Directory     *directory.Room
+	LDAP          *ldapdir.Room
 	Console       *console.Room
 	SignOut       *signout.Room
 	Guarded       *guarded.Room
@@ -69,6 +74,8 @@ type Gate struct {
 	Moves         *moves.Room
 	Checkups      *checkups.Room
 	Portal        *portal.Room
+	Node          *node.Room
+	Copies        *copies.Room
 }
 
 // New makes a gate and sees that it has its first keys.
@@ -132,6 +139,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	if g.Directory, err = directory.New(base, g.Partners, g.Persons, g.SignIn); err != nil {
 		return nil, err
 	}
+	g.LDAP = ldapdir.New(base, g.Partners, g.SignIn)
 	g.Console = console.New(base, g.Partners, g.Grants, g.Directory)
 	g.SignOut = signout.New(base, g.Keyring, g.Partners, g.Messages, g.Sessions, g.Grants, g.SignIn)
 	g.Guarded = guarded.New(base, g.Keyring, g.Partners, g.Sessions, g.Persons, g.SignIn, g.SignOut)
@@ -146,15 +154,27 @@ func over(base *ground.Ground) (*Gate, error) {
 	)
 	g.Moves = moves.New(base, g.Partners, g.Traces, g.Persons, g.Configuration, g.Changes, g.Rehearsal)
 	g.Checkups = checkups.New(base, g.Keyring, g.Partners, g.Traces, g.Configuration, g.Watch, g.Sources, g.Exchange)
+	g.Node, g.Copies = node.New(base), copies.New(base)
 	g.Portal = portal.New(base, g.Partners, g.Sessions, g.Persons, g.SignIn, g.Directory)
 
-	g.Grants.Refusals = g.SignIn
+	g.Grants.Refusals, g.Persons.Traces = g.SignIn, g.Traces
 	g.SignIn.Outcomes, g.SignIn.SecondFactor, g.SignIn.Consoles = g.Moves, g.Directory, g.Console
 	g.SignIn.Guarded, g.SignIn.Own = guarded.Side{Room: g.Guarded}, directory.Side{Room: g.Directory}
-	g.Configuration.Views = g.Checkups
+	g.SignIn.LDAP, g.SignIn.Lookups, g.Watch.Directories = ldapdir.Side{Room: g.LDAP}, g.LDAP, g.LDAP
+	g.Configuration.Views, g.Checkups.Nodes = g.Checkups, g.Node.Found
 	g.Watch.Sources = g.Sources
 	g.Changes.Shadow = g.shadow
 	return g, nil
+}
+
+// Join makes the gate one of some nodes that keep the records together.
+func (g *Gate) Join(ctx context.Context, together node.Nodes, o nodes.Options) error {
+	g.Spread.Store(true)
+	if err := g.Node.Begin(ctx, together, o, g.Traces.Answers()); err != nil {
+		return err
+	}
+	g.Traces.Elsewhere = g.Node
+	return nil
 }
 
 // shadow is the room of changes over another store, in a second set of rooms: what they do there is only looked at.
@@ -169,31 +189,43 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 }
 
 // Tidy deletes what has expired and what is over its number, room by room and a part at a time: between any two parts
-// whoever signs in takes the writer's turn. It is called from time to time.
+// whoever signs in takes the writer's turn. It is called from time to time. Of some nodes the one that leads tidies up the records,
+// each its own traces.
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
-	rooms := []func(*ground.Tidying) error{
-		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
-		g.Guarded.Tidy,
-		g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Checkups.Tidy, g.Traces.Tidy,
+	if !g.Node.Leads(ctx) {
+		return inParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
 	}
-	for _, tidy := range rooms {
-		for part := 0; part < mostParts; part++ {
-			t := &ground.Tidying{Now: now}
-			if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-				t.Tx = tx
-				return tidy(t)
-			}); err != nil {
-				return err
-			}
-			if !t.More {
-				break
-			}
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(betweenParts):
-			}
+	for _, tidy := range []func(*ground.Tidying) error{
+		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
+		g.Guarded.Tidy, g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Checkups.Tidy, g.Node.Tidy,
+	} {
+		if err := inParts(ctx, now, g.Store.Write, tidy); err != nil {
+			return err
+		}
+	}
+	return inParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
+}
+
+// inParts tidies a room up, each part in a transaction of the file that it is about.
+func inParts(
+	ctx context.Context,
+	now time.Time,
+	write func(context.Context, func(*gorm.DB) error) error,
+	tidy func(*ground.Tidying) error,
+) error {
+	for range mostParts {
+		t := &ground.Tidying{Now: now}
+		if err := write(ctx, func(tx *gorm.DB) error {
+			t.Tx = tx
+			return tidy(t)
+		}); err != nil || !t.More {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(betweenParts):
 		}
 	}
 	return nil
@@ -219,9 +251,10 @@ type due struct {
 const (
 	turn         = 2 * time.Second
 	analyzeTurns = int(6 * time.Hour / turn)
+	renewTurns   = int(time.Hour / turn)
 )
 
-// planned is what a turn does before anything else.
+// planned is what a turn does before anything else, once for all nodes.
 func (g *Gate) planned() []due {
 	return []due{
 		{g.Configuration.RevertDue, 1, "what was set for some time could not be taken back"},
@@ -229,16 +262,25 @@ func (g *Gate) planned() []due {
 		{g.Moves.MovesDue, 1, "waves of moves could not be opened or settled"},
 		{g.Keyring.SwitchDue, 1, "a planned switch of keys failed"},
 		{g.Sessions.EndIdle, 15, "sessions that lie idle could not be ended"},
-		{g.Traces.EndUnfetched, 5, "sign-ins whose tokens nobody fetched could not be ended"},
-		{g.boundLog, 1, "the database's write-ahead log could not be kept small"},
 		{g.Store.Analyze, analyzeTurns, "the database could not look at its tables"},
+	}
+}
+
+// everywhere is what each node does for itself.
+func (g *Gate) everywhere() []due {
+	return []due{
+		{g.Traces.EndUnfetched, 5, "sign-ins whose tokens nobody fetched could not be ended"},
+		{g.Node.Look, 1, "which nodes there are could not be read"},
+		{g.Node.Renew, renewTurns, "the node's certificate could not be renewed"},
+		{g.boundLog, 1, "the database's write-ahead log could not be kept small"},
+		{g.Store.Traces.Analyze, analyzeTurns, "the database could not look at the traces' tables"},
 		{g.WriteUsed, 15, "the last use of keys and secrets could not be written down"},
 	}
 }
 
 // Turn does once what is done from time to time, except what asks partners and the checkup. The first that fails ends it.
 func (g *Gate) Turn(ctx context.Context) error {
-	for _, d := range g.planned() {
+	for _, d := range append(g.planned(), g.everywhere()...) {
 		if err := d.do(ctx); err != nil {
 			return fmt.Errorf("%s: %w", d.fails, err)
 		}
@@ -248,18 +290,25 @@ func (g *Gate) Turn(ctx context.Context) error {
 
 // boundLog keeps the write-ahead log at its size, and tells when somebody who reads for long hinders that.
 func (g *Gate) boundLog(ctx context.Context) error {
-	log, err := g.Store.BoundLog(ctx)
-	if log.Held && log.Size > 4*store.LogSize {
-		g.Log.WarnContext(ctx, "the database's write-ahead log grows, since somebody reads for long", "MiB", log.Size>>20)
+	for name, bound := range map[string]func(context.Context) (store.Log, error){
+		store.FileName: g.Store.BoundLog, store.TracesFileName: g.Store.Traces.BoundLog,
+	} {
+		log, err := bound(ctx)
+		if err != nil {
+			return err
+		}
+		if log.Held && log.Size > 4*store.LogSize {
+			g.Log.WarnContext(ctx, "the database's write-ahead log grows, since somebody reads for long", "file", name, "MiB", log.Size>>20)
+		}
 	}
-	return err
+	return nil
 }
 
 // Run does what must be done from time to time until the context ends: what was planned, planned switches of keys,
 // looking at partners' metadata and at sources, the checkup, telling applications of sessions that have ended, and
 // writing down which certificates were used.
 func (g *Gate) Run(ctx context.Context) {
-	go g.SignOut.TellAlways(ctx)
+	go g.tellWhileLeading(ctx)
 	var checked checkups.State
 	check := func(ctx context.Context) error { return g.Checkups.CheckWhatChanged(ctx, &checked) }
 	const refreshing = "refreshing metadata failed"
@@ -268,7 +317,7 @@ func (g *Gate) Run(ctx context.Context) {
 		{g.Watch.RefreshDue, 1, refreshing},
 		{g.Checkups.LookOutsideDue, 1, refreshing},
 	}
-	var checking, looking, loading atomic.Bool
+	var busy busy
 	tick := time.NewTicker(turn)
 	defer tick.Stop()
 	started := time.Now()
@@ -276,19 +325,55 @@ func (g *Gate) Run(ctx context.Context) {
 		g.doDue(ctx, n, []due{{func(ctx context.Context) error {
 			return g.WatchClock(ctx, started.Add(time.Since(started))) // by the clock that nobody sets
 		}, 1, "a jump of the clock could not be written down"}})
-		g.doDue(ctx, n, g.planned())
-		g.beside(&checking, func() { g.doDue(ctx, n, []due{{check, 1, "the checkup failed"}}) })
-		g.beside(&loading, func() {
-			g.doDue(ctx, n, []due{{g.Changes.ContinueLoads, 1, "large changes that were begun could not be looked for"}})
-		})
-		if n%5 == 1 {
-			g.beside(&looking, func() { g.doDue(ctx, 1, partners) })
+		g.doDue(ctx, n, g.everywhere())
+		if g.Node.Leads(ctx) {
+			g.doDue(ctx, n, g.planned())
+			g.besides(ctx, n, check, partners, &busy)
 		}
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
 			return
 		}
+	}
+}
+
+// tellWhileLeading tells applications of sessions that have ended, as long as this process does what is done once.
+func (g *Gate) tellWhileLeading(ctx context.Context) {
+	for ctx.Err() == nil {
+		if !g.Node.Leads(ctx) {
+			select {
+			case <-time.After(turn):
+			case <-ctx.Done():
+			}
+			continue
+		}
+		leading, stop := context.WithCancel(ctx)
+		done := make(chan struct{})
+		go func() { defer close(done); g.SignOut.TellAlways(leading) }()
+		for leading.Err() == nil && g.Node.Leads(ctx) {
+			select {
+			case <-time.After(turn):
+			case <-ctx.Done():
+				stop()
+			}
+		}
+		stop()
+		<-done
+	}
+}
+
+// busy is what is being done beside the turns.
+type busy struct{ checking, looking, loading atomic.Bool }
+
+// besides does at a turn what may take longer than one.
+func (g *Gate) besides(ctx context.Context, n int, check func(context.Context) error, partners []due, b *busy) {
+	g.beside(&b.checking, func() { g.doDue(ctx, n, []due{{check, 1, "the checkup failed"}}) })
+	g.beside(&b.loading, func() {
+		g.doDue(ctx, n, []due{{g.Changes.ContinueLoads, 1, "large changes that were begun could not be looked for"}})
+	})
+	if n%5 == 1 {
+		g.beside(&b.looking, func() { g.doDue(ctx, 1, partners) })
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"innergate/demo"
 	"innergate/store"
@@ -23,7 +24,11 @@ var history = []string{"revisions.object_id", "journal_entries.object_id", "jour
 // leftOf counts in which columns of which tables an identifier stands.
 func leftOf(t *testing.T, w *demo.World, id string) []string {
 	t.Helper()
-	db := w.Gate.Store.Read(t.Context())
+	return append(leftIn(t, w.Gate.Store.Read(t.Context()), id), leftIn(t, w.Gate.Store.Traces.Read(t.Context()), id)...)
+}
+
+func leftIn(t *testing.T, db *gorm.DB, id string) []string {
+	t.Helper()
 	var tables []string
 	require.NoError(t, db.Raw("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE '%\\_text%' ESCAPE '\\' AND name NOT "+
 		"LIKE 'sqlite%'").Scan(&tables).Error)

@@ -1,6 +1,10 @@
 package server
 
-import "strings"
+import (
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+)
 
 // OpenRoutes lists what the server answers to anybody, method and path: all but the management API and the console's files.
 func (s *Server) OpenRoutes() []string {
@@ -12,3 +16,6 @@ func (s *Server) OpenRoutes() []string {
 	}
 	return out
 }
+
+// Failed answers with an error.
+func (s *Server) Failed(c fiber.Ctx, err error) error { return s.failed(c, err) }

@@ -3,12 +3,10 @@ package server
 import (
 	"cmp"
 	"net/http"
-	"net/url"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
-	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/gate/grants"
 )
@@ -30,7 +28,7 @@ func (s *Server) openid() {
 		doc, err := s.Gate.Exchange.OurKeySet(c.Context())
 		return keySet(c, doc, err)
 	})
-	a.Get("/oidc/authorize", func(c fiber.Ctx) error {
+	a.Get("/oidc/authorize", s.begins(func(c fiber.Ctx) error {
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
 		if query == "" {
 			return s.page(
@@ -45,11 +43,11 @@ func (s *Server) openid() {
 			)
 		}
 		return s.next(c, s.Gate.SignIn.AskOIDC(c.Context(), s.browser(c), strings.Clone(query), "query"))
-	})
-	a.Post("/oidc/authorize", func(c fiber.Ctx) error { return s.formArrived(c, "authorize", "/oidc/authorize/") })
-	a.Get("/oidc/authorize/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.Gate.SignIn.AskOIDCPosted(c.Context(), s.browser(c), c.Params("handle")))
-	})
+	}))
+	a.Post("/oidc/authorize", s.formArrived)
+	a.Post("/oidc/authorize"+again, s.begins(s.postedAgain(func(c fiber.Ctx, form string) error {
+		return s.next(c, s.Gate.SignIn.AskOIDC(c.Context(), s.browser(c), form, "form"))
+	})))
 	for path, call := range map[string]func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer{
 		"token": func(c fiber.Ctx, authorization, body, from string) *grants.OAuthAnswer {
 			return s.Gate.Grants.Token(c.Context(), authorization, body, from)
@@ -166,13 +164,10 @@ func (s *Server) callbacks() {
 		}
 		return s.next(c, s.Gate.SignIn.ReceiveOIDC(c.Context(), s.browser(c), c.Params("provider"), strings.Clone(query), "query"))
 	})
-	a.Post(base, func(c fiber.Ctx) error {
-		slug := c.Params("provider")
-		return s.formArrived(c, "callback/"+slug, "/oidc/callback/"+url.PathEscape(slug)+"/answer/")
-	})
-	a.Get(base+"/answer/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.Gate.SignIn.ReceiveOIDCPosted(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
-	})
+	a.Post(base, s.formArrived)
+	a.Post(base+again, s.postedAgain(func(c fiber.Ctx, form string) error {
+		return s.next(c, s.Gate.SignIn.ReceiveOIDC(c.Context(), s.browser(c), strings.Clone(c.Params("provider")), form, "form_post"))
+	}))
 	a.Get(base+"/signed-out", func(c fiber.Ctx) error { return s.signedOut(c, s.Gate.SignOut.SignedOut(c.Query("state"))) })
 	a.Post(base+"/logout", func(c fiber.Ctx) error {
 		if !isForm(c) {
@@ -203,25 +198,6 @@ func keySet(c fiber.Ctx, doc []byte, err error) error {
 
 func isForm(c fiber.Ctx) bool {
 	return strings.HasPrefix(c.Get("Content-Type"), "application/x-www-form-urlencoded")
-}
-
-// formArrived keeps what another site had the browser post, and goes on with a same-site request, since only that one
-// carries our cookies.
-func (s *Server) formArrived(c fiber.Ctx, place, onward string) error {
-	if !isForm(c) {
-		return fiber.ErrUnsupportedMediaType
-	}
-	body := c.BodyRaw()
-	if len(body) > oidc.MaxParameters {
-		return s.next(
-			c,
-			s.Gate.SignIn.FailArrival(
-				c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
-				explain.New(explain.OIDCRequestUnreadable, explain.Fact("parameters", "they have more than 64 KiB")),
-			),
-		)
-	}
-	return s.keep(c, place, onward, "form", string(body), "")
 }
 
 // endpoint serves clients, not browsers: a form comes, JSON goes.

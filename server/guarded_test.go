@@ -9,9 +9,6 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -531,13 +528,6 @@ func TestPathsAskRuleSets(t *testing.T) {
 // requests on itself and asks about each.
 func TestNginxAsksTheGate(t *testing.T) {
 	t.Parallel()
-	nginx, err := exec.LookPath("nginx")
-	if err != nil {
-		if os.Getenv("INNERGATE_JUDGES") == "required" {
-			t.Fatal("nginx is not installed; `make tools` installs it")
-		}
-		t.Skip("nginx is not installed")
-	}
 	w := world(t)
 	ctx, c := t.Context(), w.Client()
 	front, inner := free(t), free(t)
@@ -555,32 +545,9 @@ func TestNginxAsksTheGate(t *testing.T) {
 	d := guard.New(w.Gate, guard.Options{TrustedProxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
 	go d.Serve(l, nil) // ends with Shutdown
 	t.Cleanup(func() { d.Shutdown(time.Second) })
-	folder := t.TempDir()
 	text := strings.ReplaceAll(v.Nginx, "127.0.0.1:8421", inner)
 	text = strings.Replace(text, "# Add your listen and ssl_certificate lines.", "listen "+front+";", 1)
-	file := filepath.Join(folder, "nginx.conf")
-	require.NoError(
-		t,
-		os.WriteFile(
-			file,
-			[]byte(
-				"daemon off; pid "+folder+"/pid; error_log "+folder+"/errors; events {} http { access_log off; client_body_temp_path "+
-					folder+"/a; proxy_temp_path "+folder+"/b; fastcgi_temp_path "+folder+"/c; uwsgi_temp_path "+folder+
-					"/d; scgi_temp_path "+folder+"/e;\n"+text+"}",
-			),
-			0o600,
-		),
-	)
-	cmd := exec.Command(nginx, "-p", folder, "-c", file)
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-	require.Eventually(t, func() bool {
-		conn, err := net.Dial("tcp", front)
-		if err == nil {
-			conn.Close()
-		}
-		return err == nil
-	}, testbed.Patience, 10*time.Millisecond)
+	testbed.Nginx(t, "INNERGATE_JUDGES", text, front)
 
 	b := w.Walker()
 	b.Provider = "saltmere-staff"

@@ -2,12 +2,13 @@ package server_test
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -126,21 +127,65 @@ func TestStrangersMessagesAreCutInTraces(t *testing.T) {
 	assert.Contains(t, m.Raw, "cut off here")
 }
 
-// TestArrivalsHaveARoom fills the room for posted messages: further ones are refused, not stored.
-func TestArrivalsHaveARoom(t *testing.T) {
+// TestNothingOfWhatStrangersPostIsKept posts what fills a disk where it is kept, and looks at the records afterwards.
+func TestNothingOfWhatStrangersPostIsKept(t *testing.T) {
 	t.Parallel()
-	w, ctx := world(t), context.Background()
-	big := strings.Repeat("A", 1400<<10)
-	var err error
-	kept := 0
-	for i := range 150 {
-		if _, err = w.Gate.Messages.KeepArrival(ctx, "192.0.2."+strconv.Itoa(i), "sso", saml.ParamRequest, big, ""); err != nil {
-			break
-		}
-		kept++
+	w := world(t)
+	kept := func() (n int) {
+		ctx := t.Context()
+		require.NoError(t, w.Gate.Store.Row(ctx, "SELECT (SELECT count(*) FROM sign_ins) + (SELECT count(*) FROM used_ids)").Scan(&n))
+		var traces int
+		require.NoError(t, w.Gate.Store.Traces.Row(ctx, "SELECT count(*) FROM traces").Scan(&traces))
+		return n + traces
 	}
-	require.ErrorContains(t, err, "gate.busy")
-	assert.LessOrEqual(t, kept*len(big), 128<<20)
+	before := kept()
+	form := url.Values{saml.ParamResponse: {strings.Repeat("A", 1<<20)}, "RelayState": {"\x00<&\xff"}}
+	for range 20 {
+		answer, err := http.PostForm(w.URL+"/saml/sp/saltmere-staff/acs", form)
+		require.NoError(t, err)
+		page, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		require.NoError(t, answer.Body.Close())
+		assert.Equal(t, http.StatusOK, answer.StatusCode)
+		assert.Empty(t, answer.Cookies())
+		_, rest, _ := strings.Cut(string(page), `name="came" value="`)
+		came, _, _ := strings.Cut(rest, `"`)
+		raw, err := base64.RawURLEncoding.DecodeString(came)
+		require.NoError(t, err)
+		assert.Equal(t, form.Encode(), string(raw), "octet for octet")
+	}
+	assert.Equal(t, before, kept(), "nothing was written")
+}
+
+// TestWhatIsPostedFromElsewhereHasNoCookies posts to the address that our own page posts to, from another site.
+func TestWhatIsPostedFromElsewhereHasNoCookies(t *testing.T) {
+	t.Parallel()
+	w := world(t)
+	form := url.Values{"came": {base64.RawURLEncoding.EncodeToString([]byte("SAMLResponse=AAAA"))}}
+	post := func(form url.Values, from string) (int, string) {
+		r, err := http.NewRequest(http.MethodPost, w.URL+"/saml/sp/saltmere-staff/acs/here", strings.NewReader(form.Encode()))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		r.Header.Set("Sec-Fetch-Site", from)
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		page, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.StatusCode, string(page)
+	}
+	status, page := post(form, "cross-site")
+	assert.Equal(t, http.StatusOK, status)
+	assert.Contains(t, page, `action="/saml/sp/saltmere-staff/acs/here"`, "it is posted once more, from here")
+	status, page = post(form, "same-origin")
+	assert.Equal(t, http.StatusBadRequest, status)
+	assert.NotContains(t, page, `name="came"`)
+	for _, other := range []url.Values{{}, {"came": {"!"}}, {"came": {"QQ", "QQ"}}, {"came": {"QQ"}, "more": {"x"}}} {
+		status, _ = post(other, "same-origin")
+		assert.Equal(t, http.StatusBadRequest, status, "%v", other)
+	}
+	status, _ = post(url.Values{"came": {strings.Repeat("Q", 3<<20)}}, "same-origin")
+	assert.Equal(t, http.StatusRequestEntityTooLarge, status)
 }
 
 // brokenFiles panics at every use.
@@ -247,7 +292,7 @@ func TestStrangersDontFillTheDisk(t *testing.T) {
 	}
 	assert.Equal(t, 20, begun, "ending one gives no room for another")
 	var kept int64
-	require.NoError(t, w.Gate.Store.Read(ctx).Raw("SELECT sum(length(entries)) FROM traces").Scan(&kept).Error)
+	require.NoError(t, w.Gate.Store.Traces.Read(ctx).Raw("SELECT sum(length(entries)) FROM traces").Scan(&kept).Error)
 	assert.Less(t, kept, int64(20*40<<10))
 	// Whoever really signs in makes room again.
 	w.Gate.SignIn.InFlight = 25

@@ -14,6 +14,7 @@ import (
 	"innergate/core/config"
 	"innergate/gate/directory"
 	"innergate/gate/exchange"
+	"innergate/gate/ldapdir"
 	"innergate/gate/moves"
 	"innergate/gate/portal"
 	"innergate/gate/rehearsal"
@@ -44,6 +45,7 @@ type pageData struct {
 	Trial             *moves.TrialPage
 	Confirm           *signin.Confirm
 	Own               *directory.OwnPage
+	Entry             *ldapdir.Page
 	Ask               *signin.AskProfile
 	Picture           template.URL
 	SignOut           *signin.SignOut

@@ -20,10 +20,8 @@ import (
 	"github.com/gofiber/fiber/v3/middleware/compress"
 	"github.com/gofiber/fiber/v3/middleware/etag"
 	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"golang.org/x/text/language"
 	"innergate/api"
 	"innergate/gate"
 	"innergate/gate/changes"
@@ -31,6 +29,9 @@ import (
 	"innergate/listen"
 	"innergate/server/management"
 	"innergate/server/visit"
+	"innergate/store"
+
+	"golang.org/x/text/language"
 )
 
 // schema serves the JSON Schema of configuration files. It says nothing about this gate.
@@ -49,6 +50,8 @@ type Options struct {
 	Log            *slog.Logger
 	// PublicMetrics serves /metrics with everything else; without it only the operations listener does.
 	PublicMetrics bool
+	// NewestCopy is when the newest of the copies was made that the service makes by itself; nil where it makes none.
+	NewestCopy func() time.Time
 	// OwnOperations leaves /healthz, /readyz and /metrics to a listener of their own.
 	OwnOperations bool
 	// Languages is a folder with files of languages that are not the gate's own; nil for none.
@@ -62,6 +65,7 @@ type Server struct {
 	app      *fiber.App
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
+	crowd    *crowd
 	// offered are the languages for people, the usual one first; matcher finds among them what a browser wishes.
 	offered []string
 	matcher language.Matcher
@@ -82,7 +86,8 @@ func New(g *gate.Gate, o Options) *Server {
 	if o.Console == nil {
 		o.Console = embed.FS{}
 	}
-	s := &Server{Options: o, Reception: &visit.Reception{Gate: g, Trusted: o.TrustedProxies}, registry: prometheus.NewRegistry()}
+	s := &Server{Options: o, Reception: &visit.Reception{Gate: g, Trusted: o.TrustedProxies}, registry: prometheus.NewRegistry(),
+		crowd: &crowd{now: time.Now}}
 	s.app = fiber.New(fiber.Config{
 		AppName: "Inner Gate", CaseSensitive: true, StrictRouting: true, Immutable: true, BodyLimit: bodyLimit,
 		ReadBufferSize: headerBuffer,
@@ -99,6 +104,7 @@ func New(g *gate.Gate, o Options) *Server {
 	}
 	s.protocols()
 	s.own()
+	s.entries()
 	s.portal()
 	s.schema()
 	s.handovers()
@@ -131,51 +137,12 @@ func (s *Server) Shutdown(limit time.Duration) error { return s.app.ShutdownWith
 // Handler is the server as a net/http handler, for tests.
 func (s *Server) Handler() http.Handler { return adaptor.FiberApp(s.app) }
 
-func (s *Server) observe() {
-	s.requests = prometheus.NewHistogramVec(
-		prometheus.HistogramOpts{
-			Name:    "innergate_request_seconds",
-			Help:    "Time that requests took.",
-			Buckets: []float64{.002, .005, .01, .025, .05, .1, .25, .5, 1, 2.5},
-		},
-		[]string{"route", "status"},
-	)
-	counter := func(name, help string, value func() float64) prometheus.Collector {
-		return prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value)
-	}
-	s.registry.MustRegister(
-		s.requests,
-		collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		counter(
-			"innergate_sign_ins_begun_total",
-			"Sign-ins that were begun.",
-			func() float64 { return float64(s.Gate.Metrics.Begun.Load()) },
-		),
-		counter(
-			"innergate_sign_ins_completed_total",
-			"Sign-ins that ended well.",
-			func() float64 { return float64(s.Gate.Metrics.SignedIn.Load()) },
-		),
-		counter(
-			"innergate_traces_lost_total",
-			"Traces that were not kept, so that sign-ins go on.",
-			func() float64 { return float64(s.Gate.Metrics.TracesLost.Load()) },
-		),
-		counter(
-			"innergate_sign_ins_refused_total",
-			"Sign-ins that ended in a failure.",
-			func() float64 { return float64(s.Gate.Metrics.Refused.Load()) },
-		),
-	)
-}
-
 func (s *Server) operations(app *fiber.App) {
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
-		if _, err := s.Gate.Console.SetupNeeded(c.Context()); err != nil {
+		if err := s.Gate.Store.Ready(c.Context()); err != nil {
 			s.Log.Error("not ready", "error", err)
-			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
+			return c.Status(http.StatusServiceUnavailable).SendString("the database can't be written\n")
 		}
 		return c.SendString("ready\n")
 	})
@@ -241,6 +208,15 @@ func (s *Server) failed(c fiber.Ctx, err error) error {
 		p = own
 	case errors.As(err, &fe):
 		p = &api.Problem{Type: "about:blank", Status: fe.Code, Title: http.StatusText(fe.Code), Code: "http", Detail: httpReason(fe.Code)}
+	case errors.Is(err, store.ErrNotWritten):
+		p = &api.Problem{
+			Type:   "about:blank",
+			Status: http.StatusServiceUnavailable,
+			Title:  "Nothing was written",
+			Detail: "The node that leads was lost while this was written, and nothing of it was.",
+			Remedy: "Do it again.",
+			Code:   "not-written",
+		}
 	default:
 		s.Log.Error("request failed", "route", c.Route().Path, "error", err)
 		if strings.Contains(err.Error(), "disk is full") {

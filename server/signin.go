@@ -21,14 +21,12 @@ func (s *Server) protocols() {
 	a.Get("/saml/idp/metadata", func(c fiber.Ctx) error { return s.metadata(c, "", "") })
 	a.Post("/saml/idp/artifact", s.artifact)
 	for _, base := range []string{"/saml/idp", "/saml/idp/:application"} {
-		a.Get(base+"/sso", s.sso)
+		a.Get(base+"/sso", s.begins(s.sso))
 		a.Post(base+"/sso", s.ssoPosted)
+		a.Post(base+"/sso"+again, s.begins(s.postedAgain(s.ssoAgain)))
 		a.Get(base+"/slo", s.slo)
 		a.Post(base+"/slo", s.slo)
-		a.Get(base+"/slo/:handle", func(c fiber.Ctx) error { return s.sloKept(c, c.Params("handle")) })
-		a.Get(base+"/sso/:handle", func(c fiber.Ctx) error {
-			return s.next(c, s.Gate.SignIn.AskPosted(c.Context(), s.browser(c), c.Params("handle"), s.ssoLocation(c)))
-		})
+		a.Post(base+"/slo"+again, s.postedAgain(s.sloAgain))
 	}
 	a.Get("/saml/idp/:application/metadata", func(c fiber.Ctx) error { return s.metadata(c, "application", c.Params("application")) })
 	a.Get("/saml/sp/:provider/metadata", func(c fiber.Ctx) error { return s.metadata(c, "provider", c.Params("provider")) })
@@ -48,13 +46,10 @@ func (s *Server) protocols() {
 			},
 		)
 	})
-	a.Get("/saml/sp/:provider/acs/:handle", func(c fiber.Ctx) error {
-		return s.next(c, s.Gate.SignIn.ReceiveSAML(c.Context(), s.browser(c), c.Params("provider"), c.Params("handle")))
-	})
-	for _, path := range []string{"", "/:handle"} {
-		a.Get("/saml/sp/:provider/slo"+path, s.providerSLO)
-	}
+	a.Post("/saml/sp/:provider/acs"+again, s.postedAgain(s.acsAgain))
+	a.Get("/saml/sp/:provider/slo", s.providerSLO)
 	a.Post("/saml/sp/:provider/slo", s.providerSLO)
+	a.Post("/saml/sp/:provider/slo"+again, s.postedAgain(s.sloAgain))
 	a.Get("/sign-out", func(c fiber.Ctx) error {
 		return s.next(c, s.Gate.SignOut.SignOutHere(c.Context(), s.browser(c), false))
 	})
@@ -64,19 +59,19 @@ func (s *Server) protocols() {
 		}
 		return s.onward(c, s.Gate.SignOut.SignOutHere(c.Context(), s.browser(c), true))
 	})
-	a.Get("/guard/:application/enter", func(c fiber.Ctx) error {
+	a.Get("/guard/:application/enter", s.begins(func(c fiber.Ctx) error {
 		bind, err := hex.DecodeString(c.Query("bind"))
 		if err != nil {
 			bind = nil
 		}
 		return s.next(c, s.Gate.Guarded.EnterGuarded(c.Context(), s.browser(c), c.Params("application"), c.Query("to"), bind))
-	})
+	}))
 	a.Get("/sign-out/guard/:ticket", func(c fiber.Ctx) error {
 		return s.next(c, s.Gate.Guarded.LeaveGuarded(c.Context(), s.browser(c), c.Params("ticket")))
 	})
-	a.Get("/start/:application", func(c fiber.Ctx) error {
+	a.Get("/start/:application", s.begins(func(c fiber.Ctx) error {
 		return s.next(c, s.Gate.SignIn.Start(c.Context(), s.browser(c), c.Params("application"), c.Query("to")))
-	})
+	}))
 	a.Get("/rehearse/:token", s.rehearsalPage)
 	a.Post("/rehearse/:token", s.rehearsalBegin)
 	a.Post("/sign-in/:id/name", func(c fiber.Ctx) error {
@@ -141,12 +136,6 @@ func (s *Server) sso(c fiber.Ctx) error {
 	return s.next(c, s.Gate.SignIn.AskSAML(c.Context(), s.browser(c), received))
 }
 
-// ssoPosted and acsPosted keep what another site had the browser post, and go on with a same-site request, since only
-// that one carries our cookies.
-func (s *Server) ssoPosted(c fiber.Ctx) error {
-	return s.arrived(c, "sso", strings.TrimPrefix(s.ssoLocation(c), s.Gate.PublicURL)+"/", saml.ParamRequest)
-}
-
 // ssoLocation is the address at which a request came: the common one, or that of one application.
 func (s *Server) ssoLocation(c fiber.Ctx) string {
 	if app := c.Params("application"); app != "" {
@@ -161,69 +150,6 @@ func (s *Server) artifact(c fiber.Ctx) error {
 		return fiber.ErrUnsupportedMediaType
 	}
 	return s.soap(c, func(doc []byte) ([]byte, error) { return s.Gate.Messages.ResolveArtifact(c.Context(), doc) })
-}
-
-// artifactArrived keeps an artifact that came in an address, and goes on with a same-site request that no longer
-// carries it.
-func (s *Server) artifactArrived(c fiber.Ctx) error {
-	slug := c.Params("provider")
-	return s.keep(
-		c, "acs/"+slug, "/saml/sp/"+url.PathEscape(slug)+"/acs/", saml.ParamArtifact,
-		strings.Clone(c.Query(saml.ParamArtifact)), strings.Clone(c.Query("RelayState")),
-	)
-}
-
-func (s *Server) acsPosted(c fiber.Ctx) error {
-	slug := c.Params("provider")
-	return s.arrived(c, "acs/"+slug, "/saml/sp/"+url.PathEscape(slug)+"/acs/", saml.ParamResponse)
-}
-
-func (s *Server) arrived(c fiber.Ctx, place, onward, param string) error {
-	if !strings.HasPrefix(c.Get("Content-Type"), "application/x-www-form-urlencoded") {
-		return fiber.ErrUnsupportedMediaType
-	}
-	body := c.BodyRaw()
-	if len(body) > messageLimit*3/2 {
-		return s.next(
-			c,
-			s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
-		)
-	}
-	form, err := url.ParseQuery(string(body))
-	if err == nil && len(form[saml.ParamArtifact]) == 1 && param == saml.ParamResponse && len(form[param]) == 0 {
-		param = saml.ParamArtifact
-	}
-	if err != nil || len(form[param]) != 1 || len(form["RelayState"]) > 1 {
-		return s.next(c, s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "sp", strings.Clone(c.Params("provider")),
-			fmt.Errorf("the form holds %s, and %d RelayStates; one %s and at most one RelayState may stand in it",
-				counted(form, param), len(form["RelayState"]), param)))
-	}
-	return s.keep(c, place, onward, param, form.Get(param), form.Get("RelayState"))
-}
-
-// counted says how many messages stand in a form, and how large they are.
-func counted(form url.Values, param string) string {
-	if len(form[param]) == 0 {
-		return "no " + param
-	}
-	var sizes []string
-	for _, v := range form[param] {
-		sizes = append(sizes, fmt.Sprintf("%d bytes", len(v)))
-	}
-	return fmt.Sprintf("%d %ss (%s)", len(sizes), param, strings.Join(sizes[:min(len(sizes), 5)], ", "))
-}
-
-func (s *Server) keep(c fiber.Ctx, place, onward, param, value, relay string) error {
-	flow := "sp"
-	if strings.HasPrefix(place, "slo") {
-		flow = "slo"
-	}
-	handle, err := s.Gate.Messages.KeepArrival(c.Context(), s.Address(c), place, param, value, relay)
-	if err != nil {
-		return s.next(c, s.Gate.SignIn.FailArrival(c.Context(), s.browser(c), flow, strings.Clone(c.Params("provider")), err))
-	}
-	c.Set("Cache-Control", "no-store")
-	return c.Redirect().Status(http.StatusSeeOther).To(onward + handle)
 }
 
 func (s *Server) rehearsalPage(c fiber.Ctx) error {

@@ -45,9 +45,6 @@ func (s *Server) slo(c fiber.Ctx) error {
 // providerSLO takes those of providers.
 func (s *Server) providerSLO(c fiber.Ctx) error {
 	slug := strings.Clone(c.Params("provider"))
-	if handle := c.Params("handle"); handle != "" {
-		return s.sloKept(c, handle)
-	}
 	return s.logoutArrived(c, func(received *saml.Received) *signin.Next {
 		return s.Gate.SignOut.LogoutByProvider(c.Context(), s.browser(c), slug, received)
 	}, func(doc []byte) ([]byte, error) {
@@ -55,10 +52,9 @@ func (s *Server) providerSLO(c fiber.Ctx) error {
 	})
 }
 
-// logoutArrived tells by which binding a logout message came. A posted one is kept, and looked at in a same-site
-// request, since only that one carries our cookies.
+// logoutArrived tells by which binding a logout message came. A posted one is looked at when a page of ours has posted it again.
 func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *signin.Next, bySOAP func([]byte) ([]byte, error)) error {
-	location, path := s.sloPlace(c)
+	location, _ := s.sloPlace(c)
 	switch kind := c.Get("Content-Type"); {
 	case c.Method() == http.MethodGet:
 		_, query, _ := strings.Cut(c.OriginalURL(), "?")
@@ -78,41 +74,8 @@ func (s *Server) logoutArrived(c fiber.Ctx, byBrowser func(*saml.Received) *sign
 		return s.next(c, byBrowser(received))
 	case strings.HasPrefix(kind, "text/xml"):
 		return s.soap(c, bySOAP)
-	case !isForm(c):
-		return fiber.ErrUnsupportedMediaType
 	}
-	body := c.BodyRaw()
-	if len(body) > messageLimit*3/2 {
-		return s.next(
-			c,
-			s.Gate.SignIn.Unreadable(c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")), saml.TooLarge(len(body)*3/4)),
-		)
-	}
-	form, err := url.ParseQuery(string(body))
-	param := saml.ParamRequest
-	if err == nil && len(form[saml.ParamResponse]) > 0 {
-		param = saml.ParamResponse
-	}
-	if err != nil || len(form[param]) != 1 || len(form[saml.ParamRequest])+len(form[saml.ParamResponse]) != 1 ||
-		len(form["RelayState"]) > 1 {
-		return s.next(
-			c,
-			s.Gate.SignIn.FailArrival(
-				c.Context(), s.browser(c), "slo", strings.Clone(c.Params("provider")),
-				explain.New(explain.SAMLNotARequest, explain.Pair("message", "LogoutRequest", "a form without exactly one logout message")),
-			),
-		)
-	}
-	return s.keep(c, "slo"+path, path+"/", param, form.Get(param), form.Get("RelayState"))
-}
-
-// sloKept goes on with a logout message that was posted.
-func (s *Server) sloKept(c fiber.Ctx, handle string) error {
-	location, path := s.sloPlace(c)
-	return s.next(
-		c,
-		s.Gate.SignOut.LogoutPosted(c.Context(), s.browser(c), handle, "slo"+path, location, strings.Clone(c.Params("provider"))),
-	)
+	return s.sloPosted(c)
 }
 
 // soap answers a message that came by the back channel (SAML Bindings, section 3.2). What can't be answered is a fault.

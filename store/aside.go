@@ -14,7 +14,13 @@ import (
 // is, and must not be written. It is how the gate finds out what a change would do: no other call waits for it.
 func (s *Store) Aside(ctx context.Context, copied, empty []string, f func(*Store) error) error {
 	// Temporary tables hide those of the same name, and belong to one connection.
-	db, err := connect(filepath.Join(s.Folder, FileName)+"?_busy_timeout=1000&_txlock=deferred", 1, s.watcher)
+	var db *gorm.DB
+	var err error
+	if s.engine != nil {
+		db, err = s.pool(1)
+	} else {
+		db, err = connect(filepath.Join(s.Folder, FileName)+"?_busy_timeout=1000&_txlock=deferred", 1, s.watcher)
+	}
 	if err != nil {
 		return err
 	}
@@ -36,7 +42,9 @@ func (s *Store) Aside(ctx context.Context, copied, empty []string, f func(*Store
 			return fmt.Errorf("the table %s can't be set aside: %w", table, Clear(err))
 		}
 	}
-	return f(&Store{write: tx, read: tx, Sealer: s.Sealer, Folder: s.Folder, watcher: s.watcher})
+	aside := &Store{Sealer: s.Sealer, Folder: s.Folder, Traces: s.Traces}
+	aside.write, aside.read, aside.watcher = tx, tx, s.watcher
+	return f(aside)
 }
 
 // shadow makes a temporary table like another, with its indexes.

@@ -65,8 +65,11 @@ var sizeStatements = []string{
 
 // Analyze has the database look at how many rows its tables have, and how its indexes divide them, where that has changed much
 // since it looked last. By that it chooses between indexes. It looks at samples, and takes some milliseconds.
-func (s *Store) Analyze(ctx context.Context) error {
-	db := s.write.WithContext(ctx)
+func (f *file) Analyze(ctx context.Context) error {
+	if f.engine != nil { // it would be written to all nodes
+		return nil
+	}
+	db := f.write.WithContext(ctx)
 	if err := db.Exec("PRAGMA analysis_limit = 1000").Error; err != nil {
 		return Clear(err)
 	}

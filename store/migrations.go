@@ -12,7 +12,7 @@ import (
 var migrations = []*gormigrate.Migration{
 	{ID: "2026-11-23-first", Migrate: func(tx *gorm.DB) error {
 		if err := tx.AutoMigrate(&Application{}, &Provider{}, &PartnerDocument{}, &Key{}, &Person{}, &Link{}, &SubjectValue{},
-			&SignIn{}, &Arrival{}, &UsedID{},
+			&SignIn{}, &UsedID{},
 			&Rehearsal{}, &Trace{}, &Revision{}, &JournalEntry{}, &Administrator{}, &ConsoleSession{}, &APIToken{}, &Guess{},
 			&Setting{}); err != nil {
 			return err
@@ -61,7 +61,7 @@ var migrations = []*gormigrate.Migration{
 	{ID: "2026-11-27-sessions", Migrate: migrateSessions},
 	{ID: "2026-11-27-changes", Migrate: migrateChanges},
 	{ID: "2026-11-29-strangers", Migrate: func(tx *gorm.DB) error {
-		if err := tx.AutoMigrate(&SignIn{}, &Arrival{}, &Trace{}); err != nil {
+		if err := tx.AutoMigrate(&SignIn{}, &Trace{}); err != nil {
 			return err
 		}
 		if err := tx.Exec("CREATE INDEX sign_in_network ON sign_ins (network, created_at) WHERE NOT vouched").Error; err != nil {
@@ -93,7 +93,14 @@ var migrations = []*gormigrate.Migration{
 	}},
 	{ID: "2026-11-30-uses", Migrate: migrateUses},
 	{ID: "2026-11-30-size", Migrate: migrateSize},
+	{ID: "2026-11-30-arrivals", Migrate: func(tx *gorm.DB) error { return tx.Exec("DROP TABLE IF EXISTS arrivals").Error }},
+	{ID: stepApart, Migrate: dropTraces},
+	{ID: "2026-11-30-nodes", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&NodeInvitation{}) }},
+	{ID: "2026-11-30-members", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&NodeMember{}, &NodeWrite{}) }},
 }
+
+// unshared are the migrations after which an older version of the program, at another node, could not go on. The others only add.
+var unshared = map[string]bool{}
 
 // NewestForm names the newest form of the database that this program knows.
 func NewestForm() string { return migrations[len(migrations)-1].ID }

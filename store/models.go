@@ -208,19 +208,6 @@ type SignIn struct {
 	FinishedAt    *time.Time
 }
 
-// Arrival is a message posted from another site, kept until the browser comes back for it by a same-site request.
-type Arrival struct {
-	Handle    string `gorm:"primaryKey"`
-	Address   string `gorm:"index"`
-	Network   string `gorm:"index"`                  // what Address counts for
-	Awaited   bool   `gorm:"not null;default:false"` // its RelayState names a sign-in in flight
-	Place     string // which of our addresses took it
-	Param     string
-	Value     []byte
-	Relay     string
-	CreatedAt time.Time `gorm:"index"`
-}
-
 // UsedID is the ID of something that must not come again.
 type UsedID struct {
 	Issuer    string    `gorm:"primaryKey"`

@@ -27,13 +27,13 @@ const few = 5000
 // Narrow narrows a list of a table in the ways that cost less: where few rows are let in, these are found and sorted; where
 // many are, the list is gone through in its order until a page is full. Cut says that of one way the first rows alone are let
 // in, since there are too many.
-func (s *Store) Narrow(ctx context.Context, db *gorm.DB, table string, ways ...Way) (narrowed *gorm.DB, cut bool, err error) {
+func (f *file) Narrow(ctx context.Context, db *gorm.DB, table string, ways ...Way) (narrowed *gorm.DB, cut bool, err error) {
 	var found []string
 	var args []any
 	for _, w := range ways {
 		var n int
 		counted := append(append([]any{}, w.Args...), few+1)
-		if err := s.Row(ctx, "SELECT count(*) FROM (SELECT 1 FROM ("+w.IDs+") LIMIT ?)", counted...).Scan(&n); err != nil {
+		if err := f.Row(ctx, "SELECT count(*) FROM (SELECT 1 FROM ("+w.IDs+") LIMIT ?)", counted...).Scan(&n); err != nil {
 			return nil, false, Clear(err)
 		}
 		switch {
@@ -54,7 +54,7 @@ func (s *Store) Narrow(ctx context.Context, db *gorm.DB, table string, ways ...W
 
 // Containing narrows a table of lines that only grows to those in which a text stands, in one of the columns that an index of
 // parts of words holds. Texts that are shorter than such a part are looked for in the newest lines alone.
-func (s *Store) Containing(ctx context.Context, db *gorm.DB, l Lines, text string) (*gorm.DB, error) {
+func (f *file) Containing(ctx context.Context, db *gorm.DB, l Lines, text string) (*gorm.DB, error) {
 	holds, likes := l.like(text)
 	if utf8.RuneCountInString(text) < 3 {
 		newest := fmt.Sprintf("%s > (SELECT max(%s) - 20000 FROM %s)", l.Number, l.Number, l.Table)
@@ -63,7 +63,7 @@ func (s *Store) Containing(ctx context.Context, db *gorm.DB, l Lines, text strin
 	phrase := `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
 	matches := "SELECT rowid FROM " + l.Index + " WHERE " + l.Index + " MATCH ?"
 	var n int
-	if err := s.Row(ctx, "SELECT count(*) FROM ("+matches+" LIMIT ?)", phrase, few+1).Scan(&n); err != nil {
+	if err := f.Row(ctx, "SELECT count(*) FROM ("+matches+" LIMIT ?)", phrase, few+1).Scan(&n); err != nil {
 		return nil, Clear(err)
 	}
 	if n > few { // they are met often enough, the newest first

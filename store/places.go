@@ -10,6 +10,7 @@ type Place struct {
 // column is a column of sealed values, with the column that identifies a row.
 type column struct {
 	table, key, value string
+	traces            bool   // the table is in the file of traces
 	where             string // which rows, where the others hold something else
 	// Update is how a new value is assigned where value is no column, but stands in JSON, encoded in base64.
 	update  string
@@ -38,6 +39,10 @@ func SealedColumns() []string {
 
 func in(table, key, value string) column { return column{table: table, key: key, value: value} }
 
+func inTraces(table, key, value string) column {
+	return column{table: table, key: key, value: value, traces: true}
+}
+
 // The places of sealed values.
 var (
 	PlaceKey      = declare("key/", in("keys", "id", "sealed"))
@@ -46,7 +51,7 @@ var (
 	PlaceTOTP     = declare("totp/", column{table: "credentials", key: "id", value: "sealed", where: "kind = 'totp'"})
 	PlacePasskey  = declare("passkey/", column{table: "credentials", key: "id", value: "sealed", where: "kind = 'passkey'"})
 	PlaceSignIn   = declare("signin/", in("sign_ins", "id", "state"))
-	PlaceTrace    = declare("trace/", in("traces", "id", "entries"), in("trace_additions", "id", "entries"))
+	PlaceTrace    = declare("trace/", inTraces("traces", "id", "entries"), inTraces("trace_additions", "id", "entries"))
 	PlaceArtifact = declare("artifact/", in("artifacts", "handle", "sealed"))
 	PlaceGrant    = declare("grant/", in("grants", "id", "sealed"))
 	PlacePushed   = declare("pushed/", in("pushed_requests", "handle", "sealed"))
@@ -54,6 +59,7 @@ var (
 	PlaceSignOut  = declare("sign-out/", in("sign_outs", "id", "sealed"))
 	PlaceGuard    = declare("guard/", in("guard_tickets", "id", "sealed"), in("guard_sessions", "id", "sealed"))
 	PlaceMove     = declare("move/", in("move_samples", "id", "sealed"), in("move_comparisons", "id", "sealed"))
+	PlaceNode     = declare("node/", in("node_invitations", "id", "sealed"))
 	PlaceLoad     = declare("load/", in("loads", "id", "sealed"))
 	// PlaceSetting is a secret that belongs to one of the gate's settings, and stands beside its other values.
 	PlaceSetting = declare("", column{

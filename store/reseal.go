@@ -35,18 +35,22 @@ type sealedRow struct {
 
 func (s *Store) resealColumn(ctx context.Context, place *Place, c column) (int, error) {
 	changed, after := 0, ""
+	read, write := s.Read, s.Write
+	if c.traces {
+		read, write = s.Traces.Read, s.Traces.Write
+	}
 	for {
 		var rows []sealedRow
 		query := fmt.Sprintf("SELECT %s AS k, %s AS v FROM %s WHERE %s > ? AND length(%s) > 0 AND %s ORDER BY %s LIMIT 200",
 			c.key, c.value, c.table, c.key, c.value, cmp.Or(c.where, "true"), c.key)
-		if err := s.Read(ctx).Raw(query, after).Scan(&rows).Error; err != nil {
+		if err := read(ctx).Raw(query, after).Scan(&rows).Error; err != nil {
 			return changed, Clear(err)
 		}
 		if len(rows) == 0 {
 			return changed, nil
 		}
 		after = rows[len(rows)-1].K
-		err := s.Write(ctx, func(tx *gorm.DB) error {
+		err := write(ctx, func(tx *gorm.DB) error {
 			for _, r := range rows {
 				fresh, err := s.resealed(place, r, c.encoded)
 				if err != nil {

@@ -10,25 +10,27 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
-	"sync/atomic"
+	"sync"
 	"time"
 
-	"github.com/go-gormigrate/gormigrate/v2"
 	"github.com/mattn/go-sqlite3"
 	"github.com/oklog/ulid/v2"
-	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 )
 
-// Store is an open database: one connection that writes, a few that read.
+// Store is what the gate keeps: its records in one SQLite file, and the traces of sign-ins in another.
 type Store struct {
-	write, read, long *gorm.DB
-	generation        *sql.Stmt
-	commits           atomic.Int64
-	watcher           *watcher
-	// Folder holds the database, and what is worked on beside it.
+	file
+	generation *sql.Stmt
+	ready      struct {
+		sync.Mutex
+		asked time.Time
+		err   error
+	}
+	// Traces may be lost without anybody losing access.
+	Traces *Traces
+	// Folder holds both, and what is worked on beside them.
 	Folder string
 	Sealer *Sealer
 }
@@ -36,45 +38,36 @@ type Store struct {
 // FileName is the database's name in the data folder.
 const FileName = "innergate.db"
 
-// Open opens the database in the folder, making it if it is new, and brings it to the newest form.
-func Open(folder string, sealer *Sealer) (*Store, error) {
+// Open opens the records and the traces in the folder, making what is new, and brings them to the newest form. Told are told,
+// in sentences, what is done where that takes long.
+func Open(folder string, sealer *Sealer, told ...func(string)) (*Store, error) {
+	return OpenOn(folder, sealer, nil, false, told...)
+}
+
+// OpenOn is Open with the records kept by an engine; nil means the file in the folder. Traces are in the folder in any case.
+// Together says that all nodes are being brought to this version at one time, so that also what they can't share may be changed.
+func OpenOn(folder string, sealer *Sealer, engine Engine, together bool, told ...func(string)) (*Store, error) {
+	tell := func(text string) {
+		for _, t := range told {
+			t(text)
+		}
+	}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("the data folder %s can't be made: %w", folder, err)
 	}
-	path := filepath.Join(folder, FileName)
-	if f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600); err != nil {
-		return nil, fmt.Errorf("the database %s can't be opened for writing: %w", path, err)
-	} else if err := f.Close(); err != nil {
+	s := &Store{Sealer: sealer, Folder: folder}
+	s.watcher, s.engine = &watcher{}, engine
+	traces, err := openTraces(folder, s.watcher, tell)
+	if err != nil {
 		return nil, err
 	}
-	options := fmt.Sprintf("?_journal_mode=WAL&_busy_timeout=%d&_foreign_keys=on&_txlock=immediate&_synchronous=NORMAL&_cache_size=-%d",
-		busyTimeout.Milliseconds(), heldKiB)
-	s := &Store{Sealer: sealer, Folder: folder, watcher: &watcher{}}
-	var err error
-	if s.write, err = connect(path+options, 1, s.watcher); err != nil {
-		return nil, err
+	s.Traces = traces
+	if engine != nil {
+		err = s.openPools(func(db *gorm.DB) error { return migrateShared(db, migrations, unshared, together) })
+	} else {
+		err = s.open(filepath.Join(folder, FileName), func(db *gorm.DB) error { return upgrade(folder, db, traces, tell) })
 	}
-	if err := migrate(s.write); err != nil {
-		s.Close()
-		return nil, err
-	}
-	// Fewer, larger checkpoints: what sign-ins write is mostly written over soon. After one, the log's file is cut.
-	for _, set := range []string{"wal_autocheckpoint = 4000", fmt.Sprintf("journal_size_limit = %d", LogSize)} {
-		if err := s.write.Exec("PRAGMA " + set).Error; err != nil {
-			s.Close()
-			return nil, Clear(err)
-		}
-	}
-	if err := s.Analyze(context.Background()); err != nil {
-		s.Close()
-		return nil, err
-	}
-	if s.read, err = connect(path+options+"&_query_only=true", readers, s.watcher); err != nil {
-		s.Close()
-		return nil, err
-	}
-	// Each of these may keep a processor busy for seconds: half of them are for everybody else.
-	if s.long, err = connect(path+options+"&_query_only=true", max(1, min(longReaders, runtime.NumCPU()/2)), s.watcher); err != nil {
+	if err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -89,101 +82,42 @@ func Open(folder string, sealer *Sealer) (*Store, error) {
 	return s, nil
 }
 
-// How many connections read, and how many of their own reports and exports have; how long a connection waits for another
-// process that writes.
-const (
-	readers     = 4
-	longReaders = 2
-	busyTimeout = time.Second
-	// heldKiB is how much of the database each connection holds in memory.
-	heldKiB = 6 << 10
-)
-
-func connect(dsn string, connections int, watched *watcher) (*gorm.DB, error) {
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
-		Logger: watched, TranslateError: true, PrepareStmt: true, SkipDefaultTransaction: true, NowFunc: func() time.Time {
-			return time.Now().UTC()
-		},
-	})
-	if err != nil {
-		return nil, fmt.Errorf("the database can't be opened: %w", Clear(err))
-	}
-	pool, err := db.DB()
-	if err != nil {
-		return nil, err
-	}
-	pool.SetMaxOpenConns(connections)
-	pool.SetMaxIdleConns(connections)
-	return db, nil
-}
-
-// Close closes the database.
+// Close closes both files.
 func (s *Store) Close() {
-	for _, db := range []*gorm.DB{s.long, s.read, s.write} {
-		if db != nil {
-			if pool, err := db.DB(); err == nil {
-				pool.Close()
-			}
-		}
+	s.file.close()
+	if s.Traces != nil {
+		s.Traces.close()
 	}
 }
 
-// Long is for queries that take long, such as reports and exports: they have connections of their own, so that nobody who
-// signs in waits for them, and an end. What runs after it is stopped in the database.
-func (s *Store) Long(ctx context.Context) (*gorm.DB, context.CancelFunc) {
-	ctx, cancel := context.WithTimeout(ctx, longest)
-	if s.long == nil { // aside there is one connection
-		return s.read.WithContext(ctx), cancel
-	}
-	return s.long.WithContext(ctx), cancel
-}
-
-// longest is how long a report may take.
-const longest = 30 * time.Second
-
-// Read is for queries.
-func (s *Store) Read(ctx context.Context) *gorm.DB { return s.read.WithContext(ctx) }
-
-// Write runs one immediate transaction. What f returns as an error takes everything back. Where another process writes for
-// long, it waits for its turn, with growing pauses; f is called once.
+// Write runs one immediate transaction on the gate's records. What f returns as an error takes everything back. Where another
+// process writes for long, it waits for its turn, with growing pauses; f is called once.
 func (s *Store) Write(ctx context.Context, f func(tx *gorm.DB) error) error {
-	began := false
-	once := func(tx *gorm.DB) error {
-		began = true
-		return f(tx)
-	}
 	defer s.commits.Add(1)
-	deadline := time.Now().Add(longestWait)
-	for pause := 10 * time.Millisecond; ; pause = min(2*pause, time.Second) {
-		err := s.write.WithContext(ctx).Transaction(once)
-		if began || !busy(err) || time.Now().Add(pause).After(deadline) {
-			return Clear(err)
-		}
-		select {
-		case <-ctx.Done():
-			return Clear(err)
-		case <-time.After(pause):
-		}
+	return s.transact(ctx, f)
+}
+
+// Ready says whether the records can be written now. Many may ask: they are answered together, and at most once a second the
+// database is asked.
+func (s *Store) Ready(ctx context.Context) error {
+	s.ready.Lock()
+	defer s.ready.Unlock()
+	if time.Since(s.ready.asked) < time.Second {
+		return s.ready.err
 	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), longestReady) // the answer is for others as well
+	defer cancel()
+	s.ready.err = s.transact(ctx, func(tx *gorm.DB) error {
+		_, err := Exec(tx, "INSERT INTO settings (name, value) VALUES ('ready', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+			time.Now().UTC().Format(time.RFC3339))
+		return err
+	})
+	s.ready.asked = time.Now()
+	return s.ready.err
 }
 
-// longestWait is how long a transaction waits for another process.
-const longestWait = 20 * time.Second
-
-// busy says whether another process holds the lock.
-func busy(err error) bool {
-	var lite sqlite3.Error
-	return errors.As(err, &lite) && (lite.Code == sqlite3.ErrBusy || lite.Code == sqlite3.ErrLocked)
-}
-
-// Commits counts what this process has written, so that a cache knows without asking that nothing of it has changed.
-func (s *Store) Commits() int64 { return s.commits.Load() }
-
-// Row reads one row by a prepared statement, without the object mapping: for the few reads that every call of a busy
-// endpoint makes.
-func (s *Store) Row(ctx context.Context, query string, args ...any) *sql.Row {
-	return s.read.Statement.ConnPool.QueryRowContext(ctx, query, args...)
-}
+// longestReady is how long whoever asks whether the gate is ready waits for the database.
+const longestReady = 2 * time.Second
 
 // Exec runs a prepared statement in a transaction, without the object mapping, and tells how many rows it touched.
 func Exec(tx *gorm.DB, query string, args ...any) (int64, error) {
@@ -270,25 +204,6 @@ func Clear(err error) error {
 		return fmt.Errorf("the disk failed while the database was used: %w", err)
 	}
 	return err
-}
-
-func migrate(db *gorm.DB) error {
-	options := *gormigrate.DefaultOptions
-	options.UseTransaction, options.ValidateUnknownMigrations = true, true
-	m := gormigrate.New(db, &options, migrations)
-	// Each is a transaction of its own: where one fails, those before it stay, and the next start goes on with it.
-	for _, one := range migrations {
-		err := m.MigrateTo(one.ID)
-		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
-			return fmt.Errorf("the database was written by a newer Inner Gate than this one; run that version, or restore a backup")
-		}
-		if err != nil {
-			return fmt.Errorf("the database can't be brought to its newest form: the step %s failed, and was taken back: %w. Nothing is "+
-				"lost. Mend what it names (a full disk, rights to the data folder, a change that somebody made by hand) and start again: "+
-				"it goes on with this step", one.ID, Clear(err))
-		}
-	}
-	return nil
 }
 
 // listIndexes are for each column by which applications, providers and traces are narrowed or sorted.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"time"
 )
 
@@ -25,8 +24,17 @@ type Log struct {
 }
 
 // LogNow tells the size of the write-ahead log.
-func (s *Store) LogNow() int64 {
-	info, err := os.Stat(filepath.Join(s.Folder, FileName) + "-wal")
+func (f *file) LogNow() int64 {
+	info, err := os.Stat(f.path + "-wal")
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// Size is the size of the file itself, in octets.
+func (f *file) Size() int64 {
+	info, err := os.Stat(f.path)
 	if err != nil {
 		return 0
 	}
@@ -34,11 +42,14 @@ func (s *Store) LogNow() int64 {
 }
 
 // BoundLog begins the write-ahead log anew where it is over its size. It is called every few seconds.
-func (s *Store) BoundLog(ctx context.Context) (Log, error) {
-	if size := s.LogNow(); size < LogSize {
+func (f *file) BoundLog(ctx context.Context) (Log, error) {
+	if f.engine != nil { // it keeps its own
+		return Log{}, nil
+	}
+	if size := f.LogNow(); size < LogSize {
 		return Log{Size: size}, nil
 	}
-	pool, err := s.write.DB()
+	pool, err := f.write.DB()
 	if err != nil {
 		return Log{}, err
 	}
@@ -56,5 +67,5 @@ func (s *Store) BoundLog(ctx context.Context) (Log, error) {
 	if err := conn.QueryRowContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &pages, &moved); err != nil {
 		return Log{}, Clear(err)
 	}
-	return Log{Size: s.LogNow(), Held: busy != 0}, nil
+	return Log{Size: f.LogNow(), Held: busy != 0}, nil
 }

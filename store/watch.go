@@ -70,8 +70,8 @@ func (s *Store) OnStatement(f func(Statement)) {
 
 // Plan is how the database would go about a statement, a line for each of its parts. What the statement holds values for is
 // left open, as it is when a prepared one is planned.
-func (s *Store) Plan(ctx context.Context, statement string) ([]string, error) {
-	rows, err := s.read.Statement.ConnPool.QueryContext(ctx, "EXPLAIN QUERY PLAN "+statement, make([]any, strings.Count(statement, "?"))...)
+func (f *file) Plan(ctx context.Context, statement string) ([]string, error) {
+	rows, err := f.read.Statement.ConnPool.QueryContext(ctx, "EXPLAIN QUERY PLAN "+statement, make([]any, strings.Count(statement, "?"))...)
 	if err != nil {
 		return nil, Clear(err)
 	}

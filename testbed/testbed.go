@@ -64,8 +64,8 @@ func Keys() keys.Source {
 	}
 }
 
-// emptyStore is a database of the newest form with nothing in it.
-var emptyStore = sync.OnceValues(func() ([]byte, error) {
+// emptyStore are the files of the newest form with nothing in them, by their names.
+var emptyStore = sync.OnceValues(func() (map[string][]byte, error) {
 	folder, err := os.MkdirTemp("", "innergate-testbed-")
 	if err != nil {
 		return nil, err
@@ -76,16 +76,24 @@ var emptyStore = sync.OnceValues(func() ([]byte, error) {
 		return nil, err
 	}
 	s.Close() // writes the log back
-	return os.ReadFile(filepath.Join(folder, store.FileName))
+	files := map[string][]byte{}
+	for _, name := range []string{store.FileName, store.TracesFileName} {
+		if files[name], err = os.ReadFile(filepath.Join(folder, name)); err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
 })
 
-// Folder is a data folder of the test's own, with an empty database in it.
+// Folder is a data folder of the test's own, with empty databases in it.
 func Folder(t testing.TB) string {
 	t.Helper()
 	folder := t.TempDir()
-	data, err := emptyStore()
+	files, err := emptyStore()
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, store.FileName), data, 0o600))
+	for name, data := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), data, 0o600))
+	}
 	return folder
 }
 

@@ -180,6 +180,9 @@ func asked(x *api.Provider) table.Row {
 	if x.Directory != nil {
 		return table.Row{"second factor", x.Directory.SecondFactor + ", passkeys " + x.Directory.PasskeyUse()}
 	}
+	if x.LDAP != nil {
+		return table.Row{"servers", strings.Join(x.LDAP.Servers, "\n")}
+	}
 	return table.Row{"SSO", endpointLines(x.SAML.SSO)}
 }
 

@@ -128,6 +128,7 @@ Saltmere Ferries is open. Everything here is made up and runs on this machine on
      Northquay Stevedores (OpenID)     %[10]s/
      Lantern Pass (OAuth 2.0)          %[11]s/
      Harbour Register                  the gate's own: runa.holt or eskil.brae, password %[12]s
+     Harbour Office (LDAP)             wfell, rmoor; hbrook is locked, ilark expired, ntide must change: %[14]s
   Mail that the gate sends             %[2]s/mailbox
 
 For the command line, in another terminal:
@@ -137,7 +138,7 @@ For the command line, in another terminal:
 
 Stop with Ctrl-C.
 `, w.URL, w.StaffURL, w.RotaURL, w.DeskURL, w.Name, w.Password, w.Token, w.LedgerURL, w.DockhandURL, w.NorthquayURL,
-		w.LanternURL, w.AgencyPassword(), w.BerthsURL)
+		w.LanternURL, w.AgencyPassword(), w.BerthsURL, standin.OfficePassword)
 	if o.TLS != nil {
 		fmt.Fprint(
 			p.Out,

@@ -19,10 +19,12 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
+	"innergate/backup"
 	"innergate/cli/terminal"
 	"innergate/gate"
 	"innergate/gate/fetch"
 	"innergate/guard"
+	"innergate/nodes"
 	"innergate/server"
 	"innergate/server/management"
 	"innergate/store"
@@ -162,6 +164,10 @@ func Serve(of *terminal.Program) *cli.Command {
 			},
 			&cli.IntFlag{Name: "backup-keep", Usage: "how many copies are kept", Value: 14, Sources: settings(file, "backup-keep")},
 			flag("backup-recipients", "public keys of age to which copies are encrypted, separated by commas", ""),
+			&cli.BoolFlag{
+				Name:  "upgrade-together",
+				Usage: "change also what nodes of an older version could not go on with: all nodes are being brought to this version now",
+			},
 			flag("log-level", "debug, info, warn or error", "info"), flag("log-format", "text or json", "text"),
 			&cli.IntFlag{
 				Name:    "in-flight",
@@ -289,16 +295,18 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 		}
 		log.Warn("no public URL is set; entity IDs and addresses that are handed out will hold the listen address", "public-url", public)
 	}
-	g, closeStore, err := openGate(ctx, c, public, p.Version, log)
+	g, closeStore, err := openGate(ctx, c, public, p.Version, log, copies)
 	if err != nil {
 		return err
 	}
 	defer closeStore()
-	s := server.New(
-		g,
-		server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != "",
-			PublicMetrics: c.Bool("public-metrics"), Languages: os.DirFS(filepath.Join(c.String("data"), "languages"))},
-	)
+	options := server.Options{TrustedProxies: trusted, Console: p.Console, Log: log, OwnOperations: c.String("operations-listen") != "",
+		PublicMetrics: c.Bool("public-metrics"), Languages: os.DirFS(filepath.Join(c.String("data"), "languages"))}
+	g.Copies.Schedule = copies
+	if copies.Folder != "" {
+		options.NewestCopy = copies.Newest
+	}
+	s := server.New(g, options)
 	if at := c.String("operations-listen"); at != "" {
 		l, err := net.Listen("tcp", at)
 		if err != nil {
@@ -327,7 +335,7 @@ func (p *commands) runService(ctx context.Context, c *cli.Command) error {
 		}
 		defer stop()
 	}
-	if copies != nil {
+	if copies.Folder != "" {
 		go copies.Run(ctx)
 	}
 	log.Info("Inner Gate is ready", "public-url", g.PublicURL, "listen", listener.Addr().String(), "version", p.Version)
@@ -344,7 +352,14 @@ func rootCause(err error) error {
 	}
 }
 
-func openGate(ctx context.Context, c *cli.Command, public, version string, log *slog.Logger) (*gate.Gate, func(), error) {
+// openGate opens the records, and makes a gate over them. Copies, where there are any to be made, learn where the records are.
+func openGate(
+	ctx context.Context,
+	c *cli.Command,
+	public, version string,
+	log *slog.Logger,
+	copies *backup.Schedule,
+) (*gate.Gate, func(), error) {
 	folder := c.String("data")
 	file := c.String("master-key-file")
 	if file == "" {
@@ -352,10 +367,17 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	}
 	// A new key is made for a new database only; beside an old one it would open nothing.
 	_, statErr := os.Stat(filepath.Join(folder, store.FileName))
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	var err error
+	if err = os.MkdirAll(folder, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("the data folder %s can't be made: %w", folder, rootCause(err))
 	}
-	master, err := store.MasterKeys(os.Getenv("INNERGATE_MASTER_KEY"), file, errors.Is(statErr, os.ErrNotExist))
+	fresh := errors.Is(statErr, os.ErrNotExist)
+	if nodes.IsNode(folder) && fresh { // nor beside the records of others
+		if fresh, err = nodes.First(folder); err != nil {
+			return nil, nil, err
+		}
+	}
+	master, err := store.MasterKeys(os.Getenv("INNERGATE_MASTER_KEY"), file, fresh)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -367,8 +389,9 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 	if err != nil {
 		return nil, nil, err
 	}
-	st, err := store.Open(folder, sealer)
+	st, together, err := openRecords(ctx, folder, sealer, c.Bool("upgrade-together"), log)
 	if err != nil {
+		release()
 		return nil, nil, err
 	}
 	g, err := gate.New(
@@ -382,8 +405,20 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 			InFlight:  c.Int("in-flight"),
 		},
 	)
+	if err == nil && together != nil {
+		if copies != nil {
+			copies.Source = together.Copy
+		}
+		err = joinIn(ctx, g, together, folder)
+	}
 	if err != nil {
+		if g != nil {
+			g.Node.End()
+		}
 		st.Close()
+		if together != nil {
+			together.Close()
+		}
 		release()
 		return nil, nil, err
 	}
@@ -391,7 +426,14 @@ func openGate(ctx context.Context, c *cli.Command, public, version string, log *
 		if err := g.WriteUsed(context.WithoutCancel(ctx)); err != nil {
 			log.Error("the last use of certificates could not be written down", "error", err)
 		}
+		if together != nil {
+			leave(ctx, together, log)
+			g.Node.End()
+		}
 		st.Close()
+		if together != nil {
+			together.Close()
+		}
 		release()
 	}, nil
 }

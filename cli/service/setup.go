@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"innergate/cli/terminal"
+	"innergate/nodes"
 	"innergate/store"
 )
 
@@ -36,10 +37,15 @@ func SetUp(of *terminal.Program) *cli.Command {
 				return err
 			}
 			folder := c.String("data")
+			if nodes.IsNode(folder) {
+				return fmt.Errorf("%s is a node's folder: the records are on all nodes. Open the link that the service "+
+					"prints when it starts",
+					folder)
+			}
 			if _, err := os.Stat(filepath.Join(folder, store.FileName)); err != nil {
 				return fmt.Errorf("there is no database in %s. Name the gate's folder with --data, or start the service once", folder)
 			}
-			g, done, err := openGate(ctx, c, "http://localhost", p.Version, slog.New(slog.DiscardHandler))
+			g, done, err := openGate(ctx, c, "http://localhost", p.Version, slog.New(slog.DiscardHandler), nil)
 			if err != nil {
 				return err
 			}

@@ -111,6 +111,13 @@ func (p *commands) moreTraces() []*cli.Command {
 	}
 }
 
+// silent says of which nodes nothing is known.
+func (p *commands) silent(nodes []string) {
+	if len(nodes) > 0 {
+		fmt.Fprintf(p.Err, "What these nodes keep is missing here, since they did not answer: %s\n", strings.Join(nodes, ", "))
+	}
+}
+
 func (p *commands) refusedThere(r *api.RefusedThere) {
 	var rows []table.Row
 	for _, l := range r.Compare {
@@ -232,6 +239,7 @@ func percent(r *float64) string {
 }
 
 func (p *commands) statistics(s *api.Statistics) {
+	p.silent(s.Silent)
 	fmt.Fprintf(
 		p.Out, "%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n",
 		s.From.Local().Format(time.DateOnly), s.Until.Local().Format(time.DateOnly), s.SignedIn, s.Refused,
@@ -329,6 +337,7 @@ func Traces(of *terminal.Program) *cli.Command {
 							"No sign-in fits.",
 						)
 						p.More(list.Next)
+						p.silent(list.Silent)
 					})
 				})},
 			{
@@ -358,6 +367,9 @@ func Print(of *terminal.Program, t *api.Trace, messages bool) {
 		map[string]string{"sp": "SP-initiated", "idp": "begun at the gate", "provider": "IdP-initiated"}[t.Flow],
 		terminal.LocalTime(t.Started), float64(t.Micros)/1000, float64(t.ProviderMicros)/1000,
 	)
+	if t.Node != "" {
+		fmt.Fprintf(p.Out, "kept by the node at %s\n", t.Node)
+	}
 	if x := t.Explanation; x != nil {
 		fmt.Fprintf(p.Out, "\n✕ %s (%s)\n  %s\n", x.Title, x.Code, x.Cause)
 		for i, e := range x.Evidence {

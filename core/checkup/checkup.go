@@ -428,6 +428,11 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 	} else if p.Directory != nil {
 		trust.Lines = directoryLines(p.Directory)
 		c.directory(p.Directory, ours)
+	} else if p.LDAP != nil {
+		if trust.Lines = ldapLines(p.LDAP); len(p.LDAP.Servers) == 0 {
+			trust.State = "empty"
+		}
+		c.ldap(p)
 	} else {
 		trust = c.samlProvider(p, ours)
 	}

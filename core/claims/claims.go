@@ -324,6 +324,19 @@ func Profile(out []Output) Bag {
 	return b
 }
 
+// Sources are the names that rules take values from and that begin so, each once.
+func (c *Compiled) Sources(beginning string) []string {
+	var out []string
+	for i := range c.rules {
+		for _, n := range c.rules[i].From {
+			if strings.HasPrefix(n, beginning) && !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
 // Reads says whether a rule may take its value from one of the names.
 func (c *Compiled) Reads(names ...string) bool {
 	for i := range c.rules {

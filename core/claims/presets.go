@@ -94,3 +94,16 @@ func IncomingOIDC() Mapping {
 		{Set: "groups", From: Names{"groups", "roles"}},
 	}
 }
+
+// OfDirectory is the inbound mapping that a new LDAP provider starts with: the usual attributes of people (RFC 4519, RFC 2798) and
+// of a widespread directory.
+func OfDirectory() Mapping {
+	return Mapping{
+		{Set: "preferred_username", From: Names{"uid", "sAMAccountName", "userPrincipalName"}, Steps: []Step{{Word: "first"}}},
+		{Set: "email", From: Names{"mail"}, Steps: []Step{{Word: "trim"}, {Word: "first"}}},
+		{Set: "given_name", From: Names{"givenName"}, Steps: []Step{{Word: "first"}}},
+		{Set: "family_name", From: Names{"sn"}, Steps: []Step{{Word: "first"}}},
+		{Set: "name", From: Names{"displayName", "cn"}, Steps: []Step{{Word: "first"}}},
+		{Set: "groups", From: Names{"groups"}},
+	}
+}

@@ -135,7 +135,9 @@ type Provider struct {
 	OIDC   *OIDCProvider  `json:"oidc,omitempty"`
 	// Directory is set for the gate's own people.
 	Directory *DirectoryProvider `json:"directory,omitempty"`
-	Mapping   claims.Mapping     `json:"mapping,omitempty"`
+	// LDAP is set for a directory on somebody's premises.
+	LDAP    *LDAPProvider  `json:"ldap,omitempty"`
+	Mapping claims.Mapping `json:"mapping,omitempty"`
 	// Matching says how people who are known already are found, besides by link.
 	Matching *people.Matching `json:"matching,omitempty"`
 	// Admission is what happens to a subject that matches nobody: refuse, create, ask (create after the person
@@ -434,13 +436,16 @@ func (p *Provider) Validate() error {
 	v.people(p)
 	switch {
 	case p.OAuth():
-		p.SAML, p.Directory = nil, nil
+		p.SAML, p.Directory, p.LDAP = nil, nil, nil
 		p.validateOIDC(v)
 	case p.Kind == KindDirectory:
-		p.SAML, p.OIDC = nil, nil
+		p.SAML, p.OIDC, p.LDAP = nil, nil, nil
 		p.validateDirectory(v)
+	case p.Kind == KindLDAP:
+		p.SAML, p.OIDC, p.Directory = nil, nil, nil
+		p.validateLDAP(v)
 	default:
-		if p.OIDC, p.Directory = nil, nil; p.SAML == nil {
+		if p.OIDC, p.Directory, p.LDAP = nil, nil, nil; p.SAML == nil {
 			p.SAML = &SAMLProvider{}
 		}
 		p.SAML.validate(v)
@@ -480,6 +485,8 @@ func (p *Provider) Missing() []string {
 		return p.missingOIDC()
 	case p.Kind == KindDirectory:
 		return nil
+	case p.Kind == KindLDAP:
+		return p.missingLDAP()
 	}
 	var out []string
 	if p.SAML == nil || p.SAML.EntityID == "" {

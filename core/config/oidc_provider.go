@@ -81,6 +81,8 @@ func (p *Provider) Authority() string {
 		return p.OIDC.Issuer
 	case p.OIDC != nil:
 		return p.OIDC.AuthorizationEndpoint
+	case p.LDAP != nil && len(p.LDAP.Servers) > 0:
+		return p.LDAP.Servers[0]
 	}
 	return ""
 }

@@ -10,4 +10,5 @@ const (
 const laterPerson = "The two systems don't agree with each other. Please tell the person who looks after it, with the number below."
 
 // catalogue holds every code. Codes are stable: they stand in traces, bookmarks and mails.
-var catalogue = slices.Concat(catalogueSAML, catalogueSAMLAnswers, catalogueOIDC, catalogueOIDCAsked, cataloguePeople, catalogueGate)
+var catalogue = slices.Concat(catalogueSAML, catalogueSAMLAnswers, catalogueOIDC, catalogueOIDCAsked,
+	cataloguePeople, catalogueLDAP, catalogueGate)

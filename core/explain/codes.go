@@ -326,6 +326,22 @@ const (
 	AccessStrongerImpossible Code = "access.stronger-impossible"
 )
 
+// Codes that begin with ldap.
+const (
+	LDAPUnreachable  Code = "ldap.unreachable"
+	LDAPTrust        Code = "ldap.trust"
+	LDAPBind         Code = "ldap.bind"
+	LDAPSearch       Code = "ldap.search"
+	LDAPSeveral      Code = "ldap.several"
+	LDAPNoIdentifier Code = "ldap.no-identifier"
+	LDAPReferral     Code = "ldap.referral"
+	LDAPExpired      Code = "ldap.expired"
+	LDAPMustChange   Code = "ldap.must-change"
+	LDAPLocked       Code = "ldap.locked"
+	LDAPDisabled     Code = "ldap.disabled"
+	LDAPRefused      Code = "ldap.refused"
+)
+
 // Codes that begin with directory.
 const (
 	DirectoryWrong   Code = "directory.wrong"

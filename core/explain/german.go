@@ -4,11 +4,60 @@ const (
 	fragenSie     = " Bitte wenden Sie sich an die Stelle, die Ihr Konto betreut, und nennen Sie die Nummer unten."
 	vonVorn       = " Bitte beginnen Sie in der Anwendung von vorn."
 	nochmal       = " Bitte versuchen Sie es noch einmal."
+	fragenDort    = " Bitte wenden Sie sich an die Stelle, die das Verzeichnis betreut, und nennen Sie ihr die Nummer unten."
 	betreuteMelde = " Bitte melden Sie es der Stelle, die sich darum kümmert."
 )
 
 // german holds what people are told, in German. A test sees that nothing is missing.
 var german = texts([][2]string{
+	{
+		"The directory does not answer just now. Please try again in a moment.",
+		"Das Verzeichnis antwortet gerade nicht. Bitte versuchen Sie es gleich noch einmal.",
+	},
+	{
+		"The directory can't be reached safely. Please ask the person who looks after your account, and give the number below.",
+		"Das Verzeichnis ist nicht sicher erreichbar." + fragenSie,
+	},
+	{
+		"The directory does not let us ask it. Please ask the person who looks after your account, and give the number below.",
+		"Das Verzeichnis lässt sich von uns nicht fragen." + fragenSie,
+	},
+	{
+		"The directory could not look you up. Please ask the person who looks after your account, and give the number below.",
+		"Das Verzeichnis konnte Sie nicht nachschlagen." + fragenSie,
+	},
+	{
+		"More than one account there could be yours. Please ask the person who looks after your account, and give the " +
+			"number below.",
+		"Dort könnten mehrere Konten Ihres sein." + fragenSie,
+	},
+	{
+		"The directory did not say who you are. Please ask the person who looks after your account, and give the number below.",
+		"Das Verzeichnis hat nicht gesagt, wer Sie sind." + fragenSie,
+	},
+	{
+		"Your password has expired. Please ask the people who look after the directory, and give them the number below.",
+		"Ihr Passwort ist abgelaufen." + fragenDort,
+	},
+	{
+		"You have to change your password before you can sign in. Please ask the people who look after the directory, " +
+			"and give them the number below.",
+		"Sie müssen Ihr Passwort ändern, bevor Sie sich anmelden können." + fragenDort,
+	},
+	{
+		"Your account is locked there, after too many tries as a rule. Please ask the people who look after the " +
+			"directory, and give them the number below.",
+		"Ihr Konto ist dort gesperrt, meist nach zu vielen Versuchen." + fragenDort,
+	},
+	{
+		"Your account there is switched off. Please ask the people who look after the directory, and give them the " +
+			"number below.",
+		"Ihr Konto dort ist abgeschaltet." + fragenDort,
+	},
+	{
+		"The directory did not let you in. Please ask the people who look after the directory, and give them the number below.",
+		"Das Verzeichnis hat Sie nicht eingelassen." + fragenDort,
+	},
 	{
 		"Your provider did not sign you in. Please try again; if it goes on, tell the person who looks after it.",
 		"Ihr Anmeldedienst hat Sie nicht angemeldet. Bitte versuchen Sie es noch einmal; wenn es so bleibt, melden Sie es der Stelle, " +

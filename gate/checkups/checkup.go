@@ -46,14 +46,14 @@ func findingID(kind, id string, f checkup.Finding) string {
 func (g *Room) Checkup(ctx context.Context) (*api.CheckupResult, error) {
 	g.checking.Lock()
 	defer g.checking.Unlock()
-	return g.checkAll(ctx, restsAsked)
+	return g.checkAll(ctx, restAsked)
 }
 
 // checkedTogether is how many objects are inspected before what was found about them is written down.
 const checkedTogether = 100
 
-// checkAll is Checkup, where checking is held. After each part it rests for as many times as long as the part took.
-func (g *Room) checkAll(ctx context.Context, rests int) (*api.CheckupResult, error) {
+// checkAll is Checkup, where checking is held. After each part it rests, by how long that took.
+func (g *Room) checkAll(ctx context.Context, rest func(time.Duration) time.Duration) (*api.CheckupResult, error) {
 	began := time.Now()
 	generation, err := g.Store.Generation(ctx)
 	if err != nil {
@@ -62,7 +62,7 @@ func (g *Room) checkAll(ctx context.Context, rests int) (*api.CheckupResult, err
 	now := g.Now().UTC()
 	objects := 0
 	for _, kind := range []string{"provider", "application"} { // providers first, whose findings their applications don't repeat
-		n, err := g.checkKind(ctx, kind, now, rests)
+		n, err := g.checkKind(ctx, kind, now, rest)
 		if err != nil {
 			return nil, err
 		}
@@ -104,7 +104,7 @@ func (g *Room) checkAll(ctx context.Context, rests int) (*api.CheckupResult, err
 }
 
 // checkKind inspects all applications or all providers, part by part, and says how many there are.
-func (g *Room) checkKind(ctx context.Context, kind string, now time.Time, rests int) (int, error) {
+func (g *Room) checkKind(ctx context.Context, kind string, now time.Time, rest func(time.Duration) time.Duration) (int, error) {
 	objects := 0
 	for after := ""; ; {
 		began := time.Now()
@@ -132,7 +132,7 @@ func (g *Room) checkKind(ctx context.Context, kind string, now time.Time, rests 
 		select {
 		case <-ctx.Done():
 			return 0, ctx.Err()
-		case <-time.After(time.Duration(rests) * time.Since(began)):
+		case <-time.After(rest(time.Since(began))):
 		}
 	}
 }
@@ -143,12 +143,7 @@ func (g *Room) markGone(ctx context.Context, now time.Time) error {
 		var n int64
 		err := g.Store.Write(ctx, func(tx *gorm.DB) (err error) {
 			n, err = store.Exec(tx, "UPDATE kept_findings SET gone_at = ? WHERE rowid IN (SELECT rowid FROM "+
-				"kept_findings WHERE gone_at IS "+
-				""+
-				""+
-				""+
-				"NULL "+
-				"AND last_seen < ? LIMIT ?)", now, now, ground.AtOnce)
+				"kept_findings WHERE gone_at IS NULL AND last_seen < ? LIMIT ?)", now, now, ground.AtOnce)
 			if err == nil && n < ground.AtOnce {
 				err = tx.Exec("DELETE FROM kept_findings WHERE rowid IN (SELECT rowid FROM kept_findings WHERE gone_at < ? LIMIT ?)",
 					now.Add(-goneKept), ground.AtOnce).Error
@@ -457,6 +452,9 @@ func (g *Room) besideFindings(ctx context.Context, add func(kind, slug, name str
 	add("gate", "traces", "The gate", g.traces.LostTraces())
 	add("gate", "planned", "The gate", lateFindings(g.Waiting(), g.Now()))
 	add("gate", "clock", "The gate", clockFindings(g.Jumped()))
+	if g.Nodes != nil {
+		add("gate", "nodes", "Nodes", g.Nodes(ctx))
+	}
 	routes, err := g.configuration.RouteFindings(ctx)
 	if err != nil {
 		return err
@@ -529,12 +527,12 @@ func (g *Room) checkUnless(ctx context.Context, onlyChange bool, generation stri
 	if onlyChange && g.checkedAt == generation {
 		return nil
 	}
-	_, err := g.checkAll(ctx, restsBeside)
+	_, err := g.checkAll(ctx, func(worked time.Duration) time.Duration { return g.Rest(worked, restsBeside) })
 	return err
 }
 
-// restsAsked is how many times as long as it works it rests where somebody waits for it.
-const restsAsked = 1
+// restAsked is how long it rests where somebody waits for it: as long as it works.
+func restAsked(worked time.Duration) time.Duration { return worked }
 
 // restsBeside is how many times as long as it works the checkup rests that runs by itself: people sign in meanwhile.
 const restsBeside = 4

@@ -131,3 +131,18 @@ func clockFindings(j *ground.Jump) []checkup.Finding {
 		Evidence: []trace.Evidence{explain.Fact("by", span.Words(j.By.Abs())), explain.Fact("at", j.At.Format(time.RFC3339))},
 	}}
 }
+
+// CountFindings counts by severity what was found and nobody has accepted.
+func (g *Room) CountFindings(ctx context.Context) (map[string]int64, error) {
+	var rows []struct {
+		Severity string
+		N        int64
+	}
+	err := g.Store.Read(ctx).Model(&store.KeptFinding{}).Select("severity, count(*) AS n").
+		Where("gone_at IS NULL AND (accepted_until IS NULL OR accepted_until <= ?)", g.Now().UTC()).Group("severity").Scan(&rows).Error
+	out := map[string]int64{}
+	for _, r := range rows {
+		out[r.Severity] = r.N
+	}
+	return out, store.Clear(err)
+}

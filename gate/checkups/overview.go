@@ -26,22 +26,19 @@ func (g *Room) Overview(ctx context.Context) (*api.Overview, error) {
 		return nil, err
 	}
 	o.Recent = traces.Items
-	for _, q := range []struct {
-		sql  string
-		into *int
-		args []any
-	}{
-		{"SELECT count(*) FROM (SELECT 1 FROM applications LIMIT 1000)", &o.Applications, nil},
-		{"SELECT count(*) FROM (SELECT 1 FROM providers LIMIT 1000)", &o.Providers, nil},
-		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome = " +
-			"'signed-in' AND rehearsal_id = '' AND started_at > ?", &o.SignedIn, []any{g.Now().Add(-24 * time.Hour).UTC()}},
-		{"SELECT count(*) FROM (SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000) WHERE outcome IN " +
-			"('refused', 'not-taken-up') AND rehearsal_id = '' AND started_at > ?", &o.Refused, []any{g.Now().Add(-24 * time.Hour).UTC()}},
+	for query, into := range map[string]*int{
+		"SELECT count(*) FROM (SELECT 1 FROM applications LIMIT 1000)": &o.Applications,
+		"SELECT count(*) FROM (SELECT 1 FROM providers LIMIT 1000)":    &o.Providers,
 	} {
-		if err := g.Store.Read(ctx).Raw(q.sql, q.args...).Scan(q.into).Error; err != nil {
+		if err := g.Store.Read(ctx).Raw(query).Scan(into).Error; err != nil {
 			return nil, store.Clear(err)
 		}
 	}
+	lately, err := g.traces.Lately(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o.SignedIn, o.Refused = int(lately.SignedIn), int(lately.Refused)
 	o.More = o.Applications == 1000 || o.Providers == 1000
 	return o, g.overviewFindings(ctx, o)
 }

@@ -198,6 +198,11 @@ func (g *Room) besideProvider(ctx context.Context, v *api.Provider, row store.Pr
 			return err
 		}
 		findings = checkup.TheirSecrets(&v.Provider, secretEnds(v.Secrets), g.Now())
+	} else if v.LDAP != nil {
+		v.Keys = details(v.LDAP.Certificates)
+		if v.Secrets, err = g.partners.SecretViews(ctx, id); err != nil {
+			return err
+		}
 	} else if v.SAML != nil {
 		if v.Watch, findings, err = g.watch.Watch(ctx, id, checkup.ProviderTrust, v.SAML.Metadata); err != nil {
 			return err

@@ -3,8 +3,10 @@
 package checkups
 
 import (
+	"context"
 	"sync"
 
+	"innergate/core/checkup"
 	"innergate/gate/configuration"
 	"innergate/gate/exchange"
 	"innergate/gate/ground"
@@ -28,6 +30,9 @@ type Room struct {
 
 	checking  sync.Mutex
 	checkedAt string // the generation at which everything was last looked at; held by checking
+
+	// Nodes is what is wrong with the nodes that keep the records together; it is nil where none of the rooms knows.
+	Nodes func(context.Context) []checkup.Finding
 }
 
 // New makes the room over those that it stands on.

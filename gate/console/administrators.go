@@ -142,10 +142,8 @@ func (g *Room) SignInAdministrator(ctx context.Context, name, password, from str
 	// together only where they are very many.
 	network := address.Network(from)
 	byName, byAddress, byAll := "password:"+strings.ToLower(name)+" "+network, "address:"+network, "password:"+strings.ToLower(name)
-	for counted, limit := range map[string]int{byName: 10, byAddress: 50, byAll: 1000} {
-		if err := g.Guessing(ctx, counted, limit); err != nil {
-			return "", nil, err
-		}
+	if err := g.GuessingAll(ctx, map[string]int{byName: 10, byAddress: 50, byAll: 1000}); err != nil {
+		return "", nil, err
 	}
 	a, err := store.One[store.Administrator](g.Store.Read(ctx), "name = ?", name)
 	if err != nil {

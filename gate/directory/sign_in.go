@@ -239,10 +239,8 @@ func (g *Room) enterPassword(ctx context.Context, s *signin.SignIn, own *ownSign
 	key := people.Key(own.Name)
 	network := address.Network(s.Browser.Address)
 	byName, byAddress, byAll := "own:"+key+" "+network, "own-address:"+network, "own:"+key
-	for counted, limit := range map[string]int{byName: 10, byAddress: 100, byAll: 1000} {
-		if err := tooMany(g.Guessing(ctx, counted, limit), own.Name); err != nil {
-			return err
-		}
+	if err := tooMany(g.GuessingAll(ctx, map[string]int{byName: 10, byAddress: 100, byAll: 1000}), own.Name); err != nil {
+		return err
 	}
 	var p store.Person
 	var held store.Credential

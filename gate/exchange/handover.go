@@ -12,6 +12,7 @@ import (
 	"innergate/core/keys"
 	"innergate/core/words"
 	"innergate/gate/ground"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -170,15 +171,13 @@ func (g *Room) handoverView(ctx context.Context, row *store.Handover) (*api.Hand
 }
 
 func (g *Room) handoverTraces(ctx context.Context, id string) ([]store.Trace, error) {
-	var rows []store.Trace
-	err := g.Store.Read(ctx).
-		Omit("entries").
-		Where("rehearsal_id IN (SELECT id FROM rehearsals WHERE about = ?)", ground.HandoverAbout+id).
-		Order("id DESC").
-		Limit(20).
-		Find(&rows).
-		Error
-	return rows, store.Clear(err)
+	var rehearsals []string
+	if err := g.Store.Read(ctx).Model(&store.Rehearsal{}).Where("about = ?", ground.HandoverAbout+id).Order("id DESC").Limit(200).
+		Pluck("id", &rehearsals).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	return traces.Gather(ctx, g.traces, g.Store.Traces.Read(ctx).Model(&store.Trace{}).Omit("entries").
+		Where("rehearsal_id IN ?", rehearsals).Order("id DESC").Limit(20), traces.Newest)
 }
 
 // RevokeHandover ends a link at once, for those who have opened it as well.

@@ -46,6 +46,12 @@ func ForOutsider(ctx context.Context) context.Context {
 	return context.WithValue(ctx, outsiderKey{}, true)
 }
 
+// Outsider says whether something is done for somebody who is none of ours.
+func Outsider(ctx context.Context) bool {
+	outsider, _ := ctx.Value(outsiderKey{}).(bool)
+	return outsider
+}
+
 // FetchError says in a sentence why something could not be fetched.
 type FetchError struct {
 	Reason string
@@ -61,8 +67,7 @@ func (e *FetchError) Is(target error) bool { return target == ErrTooLarge && e.l
 var ErrPrivate = errors.New("the address belongs to a private network")
 
 func (f *Fetcher) control(ctx context.Context, _, address string, _ syscall.RawConn) error {
-	outsider, _ := ctx.Value(outsiderKey{}).(bool)
-	if f.AllowPrivate && !outsider || slices.Contains(f.StandIns, address) {
+	if f.AllowPrivate && !Outsider(ctx) || slices.Contains(f.StandIns, address) {
 		return nil
 	}
 	ap, err := netip.ParseAddrPort(address)

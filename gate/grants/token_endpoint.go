@@ -183,19 +183,17 @@ func (g *Room) keepExchange(ctx context.Context, x *Exchange, f *explain.Failure
 			return err
 		}
 		t.Reference = reference
-		return g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Insert(tx, t) })
+		return g.Store.Traces.Write(ctx, func(tx *gorm.DB) error { return traces.Insert(tx, t) })
 	}
 	a, err := g.traceAddition(x.grant.TraceID, x.Rec)
 	if err != nil {
 		return err
 	}
 	a.Code = string(f.Code)
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := traces.Add(tx, a); err != nil || x.Name != "token" {
-			return err
-		}
-		return traces.RefusedTaking(tx, x.grant.TraceID, f.Code)
-	})
+	if x.Name == "token" {
+		return g.traces.KeepRefusedTaking(ctx, a, f.Code)
+	}
+	return g.Store.Traces.Write(ctx, func(tx *gorm.DB) error { return traces.Add(tx, a) })
 }
 
 // Token is the token endpoint (RFC 6749, section 3.2).
@@ -476,7 +474,6 @@ func (g *Room) giveTokens(
 	if err != nil {
 		return nil, err
 	}
-	first := false
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil {
 			return err
@@ -484,16 +481,12 @@ func (g *Room) giveTokens(
 		if err := useUp(tx, now); err != nil {
 			return err
 		}
-		var err error
-		if first, err = traces.TakenUp(tx, h.TraceID); err != nil {
-			return err
-		}
 		for _, r := range rows {
 			if err := issued.InsertToken(tx, &r); err != nil {
 				return err
 			}
 		}
-		return traces.Add(tx, addition)
+		return nil
 	})
 	if errors.Is(err, errAgain) {
 		return nil, again(ctx, h)
@@ -501,7 +494,7 @@ func (g *Room) giveTokens(
 	if err != nil {
 		return nil, err
 	}
-	if first {
+	if g.traces.KeepTakenUp(ctx, h.TraceID, addition) {
 		g.Metrics.SignedIn.Add(1)
 	}
 	return &OAuthAnswer{Status: http.StatusOK, Body: json.RawMessage(sent)}, nil

@@ -126,7 +126,7 @@ func (g *Room) noteUserInfo(ctx context.Context, h *HeldGrant, values map[string
 	})
 	addition, err := g.traceAddition(h.TraceID, rec)
 	if err == nil {
-		err = g.Store.Write(ctx, func(tx *gorm.DB) error { return traces.Add(tx, addition) })
+		err = g.Store.Traces.Write(ctx, func(tx *gorm.DB) error { return traces.Add(tx, addition) })
 	}
 	if err != nil {
 		g.Log.WarnContext(ctx, "a call of UserInfo could not be written down", "error", err)
@@ -228,11 +228,8 @@ func (g *Room) revoke(ctx context.Context, x *Exchange, authorization, raw strin
 			return err
 		}
 	}
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := partners.UseUpAssertion(tx, x.App, x.Used); err != nil || !ours {
-			return err
-		}
-		if err := traces.Add(tx, addition); err != nil {
 			return err
 		}
 		switch t.Kind {
@@ -240,7 +237,11 @@ func (g *Room) revoke(ctx context.Context, x *Exchange, authorization, raw strin
 			return issued.EndGrant(tx, t.ID, "its refresh token was taken back by the client", now)
 		}
 		return issued.DeleteToken(tx, keys.HashSecret(form["token"]))
-	})
+	}); err != nil || !ours {
+		return err
+	}
+	g.traces.KeepAddition(ctx, addition)
+	return nil
 }
 
 const deviceLife, deviceInterval = 10 * time.Minute, 5

@@ -49,4 +49,7 @@ type Ground struct {
 	lastLook atomic.Pointer[look]
 	later    later
 	clock    clock
+	people   signedIn
+	// Spread is set where the records are on several nodes, each with traces of its own: what is under way travels with the records.
+	Spread atomic.Bool
 }

@@ -41,6 +41,16 @@ func (g *Ground) Guessing(ctx context.Context, name string, limit int) error {
 	return nil
 }
 
+// GuessingAll is Guessing for each of some names, with its limit.
+func (g *Ground) GuessingAll(ctx context.Context, limits map[string]int) error {
+	for name, limit := range limits {
+		if err := g.Guessing(ctx, name, limit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Guessed forgets wrong guesses, since a right one came.
 func (g *Ground) Guessed(ctx context.Context, names ...string) {
 	_ = g.Store.Write(ctx, func(tx *gorm.DB) error {

@@ -98,9 +98,14 @@ func (g *Ground) Taken(ctx context.Context, who Actor, kind, name string) error 
 
 const takenTogether = 10 * time.Minute
 
+// verifyLimit is how long checking the journal may take.
+const verifyLimit = 5 * time.Minute
+
 // VerifyJournal walks the whole journal and names the first line that does not fit the one before. Has, unless empty,
 // is a hash that was noted before, and must be among those of the lines: that way nobody can have cut the end off.
 func (g *Ground) VerifyJournal(ctx context.Context, has string) (*api.JournalVerdict, error) {
+	ctx, cancel := context.WithTimeout(ctx, verifyLimit)
+	defer cancel()
 	var c chain.Chain
 	out := &api.JournalVerdict{}
 	rows, err := g.Store.Read(ctx).Model(&store.JournalEntry{}).Order("number").Rows()

@@ -70,6 +70,11 @@ func KeepSetting(tx *gorm.DB, name, value string) error {
 		name, value).Error
 }
 
+// FirstSetting writes a setting's value where it has none, and nothing else.
+func FirstSetting(tx *gorm.DB, name, value string) error {
+	return tx.Exec("INSERT INTO settings (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING", name, value).Error
+}
+
 // SealInSetting keeps a sealed secret beside the rest of a setting.
 func SealInSetting(tx *gorm.DB, name, sealed string) error {
 	return tx.Exec("UPDATE settings SET value = json_set(value, '$.sealed', ?) WHERE name = ?", sealed, name).Error

@@ -96,15 +96,11 @@ func (g *Room) askGuarded(ctx context.Context, s *signin.SignIn, slug, to string
 	return nil
 }
 
-// Issue makes a ticket with which the browser enters at the application's host.
-func (g Side) Issue(
-	ctx context.Context,
-	s *signin.SignIn,
-	_ partners.Approved,
-	who bridge.Identity,
-	subject saml.NameID,
-	_ []claims.Output,
-) (*signin.Next, error) {
+// Settle writes a ticket with which the browser enters at the application's host.
+func (g Side) Settle(tx *gorm.DB, s *signin.SignIn, _ partners.Approved, who bridge.Identity, subject saml.NameID) error {
+	if len(s.State.Bind) == 0 { // nobody came from the application's own host: they go there, and begin
+		return nil
+	}
 	now := g.Now().UTC()
 	body := guardBody{
 		PersonID:   s.Person.ID,
@@ -124,17 +120,14 @@ func (g Side) Issue(
 	if s.Person.ID == "" {
 		body.Profile = s.Person.Profile
 	}
-	if len(s.State.Bind) == 0 { // nobody came from the application's own host: let them go there, and begin
-		return g.Start(ctx, s, s.State.To)
-	}
 	plain, err := json.Marshal(body)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	ticket := keys.NewSecret()
+	s.Answer.Secret = keys.NewSecret()
 	row := store.GuardTicket{
 		ID:            keys.RandomID(),
-		Hash:          keys.HashSecret(ticket),
+		Hash:          keys.HashSecret(s.Answer.Secret),
 		ApplicationID: s.App.ID,
 		SessionID:     s.SessionID,
 		Bind:          s.State.Bind,
@@ -145,8 +138,15 @@ func (g Side) Issue(
 		row.Ends = &end
 	}
 	row.Sealed = g.Store.Sealer.Seal(store.PlaceGuard, row.ID, plain)
-	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&row).Error }); err != nil {
-		return nil, err
+	return tx.Create(&row).Error
+}
+
+// Issue sends the browser to the application's host with its ticket.
+func (g Side) Issue(
+	ctx context.Context, s *signin.SignIn, _ partners.Approved, _ bridge.Identity, _ saml.NameID, _ []claims.Output,
+) (*signin.Next, error) {
+	if len(s.State.Bind) == 0 {
+		return g.Start(ctx, s, s.State.To)
 	}
 	s.Rec.Message(trace.Message{
 		From:    trace.Gate,
@@ -156,7 +156,7 @@ func (g Side) Issue(
 		Address: s.App.Guarded.PublicURL + GuardPath + "enter",
 		Raw:     "a one-time ticket (not shown), good for a minute, for the browser that began there",
 	})
-	return &signin.Next{To: signin.Redirect(s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + ticket)}, nil
+	return &signin.Next{To: signin.Redirect(s.App.Guarded.PublicURL + GuardPath + "enter?ticket=" + s.Answer.Secret)}, nil
 }
 
 // Refuse has no answer: the person is told at the gate.

@@ -1,6 +1,5 @@
-// Package messages keeps messages that wait: those that another site had the browser post, until its next, same-site
-// request (only that one carries our cookies), and responses behind artifacts, until somebody asks for them (SAML
-// Bindings, sections 3.5 and 3.6).
+// Package messages is about SAML messages on their way: those that the browser posts, and responses behind artifacts, which wait
+// until somebody asks for them (SAML Bindings, sections 3.5 and 3.6).
 package messages
 
 import (
@@ -25,8 +24,5 @@ func New(g *ground.Ground, keyring *keyring.Room, partners *partners.Room) *Room
 // Tidy deletes what nobody has come for in time.
 func (g *Room) Tidy(t *ground.Tidying) error {
 	now := t.Now
-	return t.Delete(
-		ground.Over{Model: &store.Arrival{}, Where: "created_at < ?", Arg: now.Add(-arrivalLife)},
-		ground.Over{Model: &store.Artifact{}, Where: "expires_at < ?", Arg: now},
-	)
+	return t.Delete(ground.Over{Model: &store.Artifact{}, Where: "expires_at < ?", Arg: now})
 }

@@ -23,6 +23,7 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/gate/signin"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -384,9 +385,9 @@ func (g *Room) legDone(ctx context.Context, rehearsal string) (bool, error) {
 	if rehearsal == "" {
 		return false, nil
 	}
-	var n int64
-	err := g.Store.Read(ctx).Model(&store.Trace{}).Where("rehearsal_id = ? AND outcome = 'stopped'", rehearsal).Limit(1).Count(&n).Error
-	return n > 0, store.Clear(err)
+	rows, err := traces.Gather(ctx, g.traces, g.Store.Traces.Read(ctx).Model(&store.Trace{}).Select("id").
+		Where("rehearsal_id = ? AND outcome = 'stopped'", rehearsal).Limit(1), traces.Newest)
+	return len(rows) > 0, err
 }
 
 func (g *Room) trialRun(ctx context.Context, token, run string) (*store.MoveTrial, *store.MoveRun, error) {

@@ -109,26 +109,19 @@ func (g *Room) moveApplication(ctx context.Context, row *store.Move, m *store.Mo
 
 // signInsWith counts the sign-ins to an application with a provider that came out well in the last 30 days.
 func (g *Room) signInsWith(ctx context.Context, applicationID, providerID string) (int64, error) {
-	var n int64
-	err := g.Store.Row(ctx, "SELECT coalesce(sum(count), 0) FROM sign_in_counts WHERE application_id = ? AND hour >= ? AND provider_id "+
-		"= ? "+
-		"AND outcome = 'signed-in'", applicationID, g.Now().Add(-partners.UsedLately).UTC(), providerID).Scan(&n)
-	return n, store.Clear(err)
+	counts, err := g.traces.CountAll(ctx, g.Store.Traces.Read(ctx).Model(&store.SignInCount{}).
+		Select("application_id AS id, sum(count) AS n").
+		Where("application_id = ? AND hour >= ? AND provider_id = ? AND outcome = 'signed-in'",
+			applicationID, g.Now().Add(-partners.UsedLately).UTC(), providerID).Group("application_id"))
+	return counts[applicationID], err
 }
 
 // signInsBy counts who came through a provider lately, by application.
-func (g *Room) signInsBy(db *gorm.DB, providerID string) (map[string]int64, error) {
-	var rows []struct {
-		ApplicationID string
-		N             int64
-	}
-	err := db.Model(&store.SignInCount{}).Select("application_id, sum(count) AS n").Where("outcome = 'signed-in' AND hour >= ? AND "+
-		"provider_id = ?", g.Now().Add(-partners.UsedLately).UTC(), providerID).Group("application_id").Scan(&rows).Error
-	out := make(map[string]int64, len(rows))
-	for _, r := range rows {
-		out[r.ApplicationID] = r.N
-	}
-	return out, store.Clear(err)
+func (g *Room) signInsBy(ctx context.Context, providerID string) (map[string]int64, error) {
+	db, done := g.Store.Traces.Long(ctx)
+	defer done()
+	return g.traces.CountAll(ctx, db.Model(&store.SignInCount{}).Select("application_id AS id, sum(count) AS n").Where("outcome = "+
+		"'signed-in' AND hour >= ? AND provider_id = ?", g.Now().Add(-partners.UsedLately).UTC(), providerID).Group("application_id"))
 }
 
 // movePeople finds out how many of those who use an application through the old provider the new one will know. It asks
@@ -225,7 +218,7 @@ func (g *Room) StillUses(ctx context.Context, slug string) (*api.StillUses, erro
 	if err := partners.UsedBy(db, slug).Order("name").Limit(500).Find(&apps).Error; err != nil {
 		return nil, store.Clear(err)
 	}
-	came, err := g.signInsBy(db, p.ID)
+	came, err := g.signInsBy(ctx, p.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -58,7 +58,16 @@ func samePlaces(a, b *config.Provider) bool {
 		return a.OIDC.Issuer == b.OIDC.Issuer && a.OIDC.TokenEndpoint == b.OIDC.TokenEndpoint && a.OIDC.ClientID == b.OIDC.ClientID &&
 			a.OIDC.UserInfoEndpoint == b.OIDC.UserInfoEndpoint && ground.MustJSON(a.OIDC.More) == ground.MustJSON(b.OIDC.More)
 	}
+	if a.LDAP != nil && b.LDAP != nil {
+		return sameServers(a.LDAP, b.LDAP)
+	}
 	return a.Directory != nil && b.Directory != nil
+}
+
+// sameServers says whether passwords go to the same servers, believed by the same certificates.
+func sameServers(a, b *config.LDAPProvider) bool {
+	return slices.Equal(a.Servers, b.Servers) && ground.MustJSON(a.Certificates) == ground.MustJSON(b.Certificates) && a.Plain == b.Plain &&
+		a.BindDN == b.BindDN
 }
 
 func sameEndpoint(a, b *saml.Endpoint) bool {

@@ -117,7 +117,7 @@ func TestMonthsOfRefreshing(t *testing.T) {
 	l, ctx := testbed.NewLab(t), context.Background()
 	row := store.Trace{ID: store.NewID(), Reference: "MANY-TIMES", StartedAt: l.Now()}
 	row.Entries = l.Store.Sealer.Seal(store.PlaceTrace, row.ID, []byte("[]"))
-	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+	require.NoError(t, l.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 		for n := range 130 {
 			at := l.Now().Add(time.Duration(n) * time.Hour)
 			a := store.TraceAddition{ID: store.NewIDAt(at), TraceID: row.ID, At: at}
@@ -141,7 +141,7 @@ func TestMonthsOfRefreshing(t *testing.T) {
 		return out
 	}
 	held := func() (n int64) {
-		require.NoError(t, l.Store.Read(ctx).Model(&store.TraceAddition{}).Count(&n).Error)
+		require.NoError(t, l.Store.Traces.Read(ctx).Model(&store.TraceAddition{}).Count(&n).Error)
 		return n
 	}
 	before := shown()

@@ -3,7 +3,9 @@ package partners
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -58,16 +60,38 @@ func DropMovedSecrets(tx *gorm.DB, now time.Time, who ground.Actor, slug string,
 		return err
 	}
 	held, err := ground.DecodeBody[config.Provider](row.Body)
-	if err != nil || held.OIDC == nil ||
-		p.OIDC != nil && address.Origin(held.OIDC.TokenEndpoint) == address.Origin(p.OIDC.TokenEndpoint) {
+	if err != nil {
 		return err
+	}
+	from, to := goesTo(&held), goesTo(p)
+	if len(from) == 0 || len(to) > 0 && !slices.ContainsFunc(to, func(one string) bool { return !slices.Contains(from, one) }) {
+		return nil
 	}
 	gone := tx.Exec("DELETE FROM secrets WHERE owner_id = ?", row.ID)
 	if gone.Error != nil || gone.RowsAffected == 0 {
 		return gone.Error
 	}
 	return ground.Journal(tx, now, who, "dropped", "secret", row.ID, row.Name, "",
-		"it was given for "+address.Origin(held.OIDC.TokenEndpoint))
+		"it was given for "+strings.Join(from, ", "))
+}
+
+// goesTo are the places to which a provider's secret goes. An LDAP directory's certificates are part of them: whoever they are
+// believed of gets the password.
+func goesTo(p *config.Provider) []string {
+	switch {
+	case p.OIDC != nil:
+		return []string{address.Origin(p.OIDC.TokenEndpoint)}
+	case p.LDAP != nil:
+		var out []string
+		for _, s := range p.LDAP.Servers {
+			out = append(out, s+" "+fmt.Sprint(p.LDAP.Plain))
+		}
+		for _, c := range p.LDAP.Certificates {
+			out = append(out, c.PEM)
+		}
+		return out
+	}
+	return nil
 }
 
 // OpenSecret opens a secret.
@@ -84,11 +108,18 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 		return nil, err
 	}
 	value := strings.TrimSpace(n.Value)
+	ours := ""
 	switch {
-	case p.OIDC == nil:
-		return nil, ground.BadRequest("no-secrets", p.Name+" speaks SAML and has no client secret.", "")
-	case SecretLooksWrong(value, p.OIDC.ClientID) != nil:
-		return nil, SecretLooksWrong(value, p.OIDC.ClientID)
+	case p.OIDC != nil:
+		ours = p.OIDC.ClientID
+	case p.LDAP != nil:
+		ours = p.LDAP.BindDN
+	}
+	switch {
+	case p.OIDC == nil && p.LDAP == nil:
+		return nil, ground.BadRequest("no-secrets", p.Name+" takes no secret of ours.", "")
+	case SecretLooksWrong(value, ours) != nil:
+		return nil, SecretLooksWrong(value, ours)
 	case n.Expires != nil && !n.Expires.After(g.Now()):
 		return nil, ground.BadRequest(
 			"secret-over", "The end that was entered is past.",
@@ -97,7 +128,7 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 	}
 	now := g.Now().UTC()
 	hint := ""
-	if len(value) >= 20 {
+	if len(value) >= 20 && p.LDAP == nil { // of a password nothing is shown
 		hint = value[:3]
 	}
 	row := store.Secret{
@@ -204,6 +235,9 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 	owner, err := g.secretOwner(ctx, "provider", slug)
 	if err != nil {
 		return nil, err
+	}
+	if p.LDAP != nil {
+		return nil, ground.Conflict("try-directory", p.Name+" is a directory; it is tried as a whole.", "Use “Try it” on its page.")
 	}
 	if p.OIDC.TokenEndpoint == "" || p.OIDC.ClientID == "" {
 		return nil, ground.Problem(

@@ -15,10 +15,8 @@ func (g *Room) ProveMail(ctx context.Context, held proof.Mail, bound, addr, from
 	if held.Sent >= ground.CodesPerSign {
 		return held, "No more codes are sent in this sign-in. Please begin again.", nil
 	}
-	for name, limit := range map[string]int{"mail-from:" + address.Network(from): 20, "mail-to:" + strings.ToLower(addr): 5} {
-		if g.Guessing(ctx, name, limit) != nil {
-			return held, "Too many codes were sent. Please wait a quarter of an hour.", nil
-		}
+	if g.GuessingAll(ctx, map[string]int{"mail-from:" + address.Network(from): 20, "mail-to:" + strings.ToLower(addr): 5}) != nil {
+		return held, "Too many codes were sent. Please wait a quarter of an hour.", nil
 	}
 	next, code, err := held.Next(bound, addr, g.Now().Add(ground.ProofLife))
 	if err != nil {

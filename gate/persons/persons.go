@@ -428,17 +428,17 @@ func (g *Room) DeletePerson(ctx context.Context, who ground.Actor, id string) er
 // wrong one.
 func (g *Room) LinkPerson(ctx context.Context, who ground.Actor, personID, reference string) (*api.Person, error) {
 	now := g.Now().UTC()
-	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+	t, err := g.Traces.Record(ctx, reference)
+	if err != nil {
+		return nil, err
+	}
+	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if err := ownersForPeople(tx, who, "Whom a provider's subject means"); err != nil {
 			return err
 		}
 		var p store.Person
 		if err := tx.Where("id = ?", personID).Take(&p).Error; err != nil {
 			return ground.Missing(err, "person", personID)
-		}
-		var t store.Trace
-		if err := tx.Where("reference = ?", strings.ToUpper(strings.TrimSpace(reference))).Take(&t).Error; err != nil {
-			return ground.Missing(err, "trace", reference)
 		}
 		var provider store.Provider
 		if t.Subject != "" {

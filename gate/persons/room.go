@@ -3,16 +3,22 @@
 package persons
 
 import (
+	"context"
 	"sync"
 
 	"innergate/gate/ground"
 	"innergate/gate/partners"
+	"innergate/store"
 )
 
 // Room holds what the package needs of the gate; see the package.
 type Room struct {
 	*ground.Ground
 	partners *partners.Room
+	// Traces finds the trace of a sign-in, wherever it is kept.
+	Traces interface {
+		Record(ctx context.Context, reference string) (*store.Trace, error)
+	}
 
 	importing sync.Map // import ID → whether it shall go on
 }

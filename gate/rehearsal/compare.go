@@ -11,6 +11,7 @@ import (
 	"innergate/core/trace"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -154,20 +155,22 @@ func (g *Room) changedBeside(ctx context.Context, a, b *store.Trace, out *api.Tr
 
 // lastGood finds the sign-in that a bad one is best compared with.
 func (g *Room) lastGood(ctx context.Context, t *store.Trace) (string, error) {
-	var good store.Trace
 	for _, person := range []string{t.PersonID, ""} {
-		db := g.Store.Read(ctx).Select("reference").Where("application_id = ? AND outcome = 'signed-in' AND id < ?", t.ApplicationID, t.ID)
+		db := g.Store.Traces.Read(ctx).Model(&store.Trace{}).Select("reference", "id").Where("application_id = ? "+
+			"AND outcome = 'signed-in' AND "+
+			"id < ?", t.ApplicationID, t.ID)
 		if t.ProviderID != "" {
 			db = db.Where("provider_id = ?", t.ProviderID)
 		}
 		if person != "" {
 			db = db.Where("person_id = ?", person)
 		}
-		if err := db.Order("id DESC").Limit(1).Find(&good).Error; err != nil {
-			return "", store.Clear(err)
+		good, err := traces.Gather(ctx, g.traces, db.Order("id DESC").Limit(1), traces.Newest)
+		if err != nil {
+			return "", err
 		}
-		if good.Reference != "" {
-			return good.Reference, nil
+		if len(good) > 0 {
+			return good[0].Reference, nil
 		}
 	}
 	return "", ground.Conflict(

@@ -34,10 +34,10 @@ func (g *Room) FollowRehearsal(ctx context.Context, id string, personal bool, se
 	tick := time.NewTicker(followEvery)
 	defer tick.Stop()
 	for {
-		var rows []store.Trace
-		if err := g.Store.Read(ctx).Select("reference", "outcome").Where("rehearsal_id = ?", id).Order("id DESC").Limit(steps +
-			1).Find(&rows).Error; err != nil {
-			return store.Clear(err)
+		rows, err := traces.Gather(ctx, g.traces, g.Store.Traces.Read(ctx).Model(&store.Trace{}).Select("id", "reference", "outcome").
+			Where("rehearsal_id = ?", id).Order("id DESC").Limit(steps+1), traces.Newest)
+		if err != nil {
+			return err
 		}
 		ended := false
 		for i := len(rows) - 1; i >= 0; i-- {

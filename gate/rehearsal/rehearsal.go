@@ -20,6 +20,7 @@ import (
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
 	"innergate/gate/signout"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -238,9 +239,10 @@ func (g *Room) Rehearsal(ctx context.Context, id string) (*api.Rehearsal, error)
 			v.Second = a.Slug
 		}
 	}
-	var rows []store.Trace
-	if err := g.Store.Read(ctx).Omit("entries").Where("rehearsal_id = ?", id).Order("id DESC").Limit(50).Find(&rows).Error; err != nil {
-		return nil, store.Clear(err)
+	newest := g.Store.Traces.Read(ctx).Model(&store.Trace{}).Omit("entries").Where("rehearsal_id = ?", id).Order("id DESC").Limit(50)
+	rows, err := traces.Gather(ctx, g.traces, newest, traces.Newest)
+	if err != nil {
+		return nil, err
 	}
 	for _, row := range rows {
 		v.Traces = append(v.Traces, g.traces.Summary(ctx, row))

@@ -11,6 +11,8 @@ import (
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate/partners"
+
+	"gorm.io/gorm"
 )
 
 // linkApplication is a plain address, or the gate's own page of tiles: nothing is handed on.
@@ -25,6 +27,11 @@ func (g linkApplication) Start(_ context.Context, s *SignIn, to string) (*Next, 
 		return &Next{To: Redirect(to)}, nil
 	}
 	return &Next{To: Redirect(s.App.StartURL)}, nil
+}
+
+// Settle has nothing to write: the answer itself says everything.
+func (g linkApplication) Settle(*gorm.DB, *SignIn, partners.Approved, bridge.Identity, saml.NameID) error {
+	return nil
 }
 
 func (g linkApplication) Issue(

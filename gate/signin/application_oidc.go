@@ -13,6 +13,7 @@ import (
 	"innergate/core/address"
 	"innergate/core/bridge"
 	"innergate/core/claims"
+	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/keys"
 	"innergate/core/oidc"
@@ -99,17 +100,9 @@ func (g oidcApplication) Refuse(_ context.Context, s *SignIn, f *explain.Failure
 	return next
 }
 
-// Issue gives a code out, behind which stands what the tokens will say.
-func (g oidcApplication) Issue(
-	ctx context.Context,
-	s *SignIn,
-	to partners.Approved,
-	who bridge.Identity,
-	subject saml.NameID,
-	out []claims.Output,
-) (*Next, error) {
-	q, now := s.State.Asked, g.Now().UTC()
-	o := to.Application().OIDC
+// grantBody is what the tokens behind a code will say.
+func (g oidcApplication) grantBody(s *SignIn, who bridge.Identity, subject saml.NameID) grants.GrantBody {
+	q := s.State.Asked
 	body := grants.GrantBody{
 		Subject:         subject.Value,
 		TraceID:         s.ID,
@@ -126,10 +119,6 @@ func (g oidcApplication) Issue(
 		UserInfoClaims:  wantedNames(q.UserInfoClaims),
 		ProviderHint:    who.Hint,
 	}
-	grants.MarkWithheld(o, body, out, s.Rec)
-	if len(q.Unregistered) > 0 {
-		g.partners.See(ctx, s.App.ID, store.SeenScopeUnknown, strings.Join(q.Unregistered, " "), s.Reference)
-	}
 	if s.Person.ID == "" {
 		body.Profile = s.Outbound() // of a rehearsal, which makes nobody, or of somebody who is passed through
 	}
@@ -137,6 +126,17 @@ func (g oidcApplication) Issue(
 	if s.App.ID == partners.ConsoleID {
 		body.Came = s.Person.Came
 	}
+	return body
+}
+
+// grant is what stands behind a code, and the code where one is given out.
+func (g oidcApplication) grant(
+	s *SignIn,
+	o *config.OIDCApplication,
+	who bridge.Identity,
+	subject saml.NameID,
+	now time.Time,
+) (*store.Grant, error) {
 	grant := &store.Grant{
 		ID:              store.NewID(),
 		ApplicationID:   s.App.ID,
@@ -154,45 +154,62 @@ func (g oidcApplication) Issue(
 		grant.ExpiresAt = end.UTC()
 	}
 	grant.SessionID = s.SessionID
-	if slices.Contains(q.Scopes, "offline_access") {
+	if slices.Contains(s.State.Asked.Scopes, "offline_access") {
 		grant.Offline, grant.ExpiresAt = true, now.AddDate(0, 0, cmp.Or(o.OfflineDays, 60))
 	}
-	sealed, err := g.grants.SealGrant(grant.ID, body)
-	if err != nil {
-		return nil, err
-	}
-	grant.Sealed = sealed
-	code := keys.NewSecret()
 	if len(s.State.Device) == 0 && !s.State.Console {
-		grant.CodeHash, grant.CodeEnds = keys.HashSecret(code), now.Add(codeLife)
+		s.Answer.Secret = keys.NewSecret()
+		grant.CodeHash, grant.CodeEnds = keys.HashSecret(s.Answer.Secret), now.Add(codeLife)
 	}
-	next := &Next{To: Redirect(g.PublicURL + "/console/")}
-	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if s.State.Console {
-			by := ground.Actor{ID: "person/" + s.Person.ID, Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}
-			var err error
-			if next.Console, err = g.Consoles.OpenFor(tx, grant, by, now); err != nil {
-				return err
-			}
-		}
-		if err := keepConsent(tx, s, g.Room); err != nil {
-			return err
-		}
-		if err := g.grantDevice(tx, s, grant); err != nil {
-			return err
-		}
-		return issued.InsertGrant(tx, grant)
-	})
+	var err error
+	grant.Sealed, err = g.grants.SealGrant(grant.ID, g.grantBody(s, who, subject))
+	return grant, err
+}
+
+// Settle writes the grant, and what of the device, of the console and of the person's consent hangs on it.
+func (g oidcApplication) Settle(tx *gorm.DB, s *SignIn, to partners.Approved, who bridge.Identity, subject saml.NameID) error {
+	now := g.Now().UTC()
+	grant, err := g.grant(s, to.Application().OIDC, who, subject, now)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if s.State.Console {
+		by := ground.Actor{ID: "person/" + s.Person.ID, Name: s.Person.Shown + " (" + s.Provider.Name + ")", From: s.Row.Address}
+		if s.Answer.Console, err = g.Consoles.OpenFor(tx, grant, by, now); err != nil {
+			return err
+		}
+	}
+	if err := keepConsent(tx, s, g.Room); err != nil {
+		return err
+	}
+	if err := g.grantDevice(tx, s, grant); err != nil {
+		return err
+	}
+	return issued.InsertGrant(tx, grant)
+}
+
+// Issue gives a code out, behind which stands what the tokens will say.
+func (g oidcApplication) Issue(
+	ctx context.Context,
+	s *SignIn,
+	to partners.Approved,
+	who bridge.Identity,
+	subject saml.NameID,
+	out []claims.Output,
+) (*Next, error) {
+	grants.MarkWithheld(to.Application().OIDC, g.grantBody(s, who, subject), out, s.Rec)
+	if unregistered := s.State.Asked.Unregistered; len(unregistered) > 0 {
+		g.partners.See(ctx, s.App.ID, store.SeenScopeUnknown, strings.Join(unregistered, " "), s.Reference)
+	}
+	if s.State.Console {
+		next := &Next{To: Redirect(g.PublicURL + "/console/")}
+		next.Console = s.Answer.Console
 		return next, nil
 	}
 	if len(s.State.Device) > 0 {
 		return &Next{To: Done("You are signed in on your device. You may close this page.")}, nil
 	}
-	return g.reply(s, oidc.Reply{Code: code})
+	return g.reply(s, oidc.Reply{Code: s.Answer.Secret})
 }
 
 func wantedNames(wanted map[string]oidc.Wanted) []string {

@@ -14,6 +14,8 @@ import (
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/partners"
+
+	"gorm.io/gorm"
 )
 
 // samlApplication answers SAML applications: we are the identity provider.
@@ -40,6 +42,11 @@ func (s *SignIn) unsolicited(to string) error {
 	}
 	s.State.To = to
 	s.Row.ApplicationID, s.Row.RequestID = a.ID, "start:"+s.ID
+	return nil
+}
+
+// Settle has nothing to write: the answer itself says everything.
+func (g samlApplication) Settle(*gorm.DB, *SignIn, partners.Approved, bridge.Identity, saml.NameID) error {
 	return nil
 }
 

@@ -29,15 +29,6 @@ func (g *Room) AskOIDC(ctx context.Context, b Browser, raw, how string) *Next {
 	return g.Walk(ctx, s, Failing(g.askOIDC(ctx, s, raw)), g.Outward)
 }
 
-// AskOIDCPosted goes on with a request that was posted.
-func (g *Room) AskOIDCPosted(ctx context.Context, b Browser, handle string) *Next {
-	kept, err := g.messages.TakeArrival(ctx, handle, "authorize")
-	if err != nil {
-		return g.FailArrival(ctx, b, "sp", "", err)
-	}
-	return g.AskOIDC(ctx, b, string(kept.Value), "form")
-}
-
 func (g *Room) askOIDC(ctx context.Context, s *SignIn, raw string) error {
 	p, unclear := oidc.ReadParameters(raw)
 	if unclear != nil && p == nil {

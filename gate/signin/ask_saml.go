@@ -13,6 +13,7 @@ import (
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate/ground"
+	"innergate/gate/messages"
 	"innergate/gate/partners"
 )
 
@@ -23,12 +24,8 @@ func (g *Room) AskSAML(ctx context.Context, b Browser, received *saml.Received) 
 }
 
 // AskPosted goes on with an AuthnRequest that was posted.
-func (g *Room) AskPosted(ctx context.Context, b Browser, handle, location string) *Next {
-	a, err := g.messages.TakeArrival(ctx, handle, "sso")
-	if err != nil {
-		return g.FailArrival(ctx, b, "sp", "", err)
-	}
-	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
+func (g *Room) AskPosted(ctx context.Context, b Browser, p messages.Posted, location string) *Next {
+	received, err := saml.DecodePost(p.Param, p.Value, p.Relay, location)
 	if err != nil {
 		return g.Unreadable(ctx, b, "sp", "", err)
 	}
@@ -160,7 +157,7 @@ func (s *SignIn) heedContext() {
 	}
 }
 
-// FailArrival is the answer where a posted message could not even be kept.
+// FailArrival is the answer where a message that came could not even be read.
 // Flow is what it was about, provider the short name of whoever could have sent it, where the address tells that.
 func (g *Room) FailArrival(ctx context.Context, b Browser, flow, provider string, err error) *Next {
 	s := g.Begin(b, flow)

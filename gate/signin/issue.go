@@ -31,11 +31,17 @@ func (g *Room) issue(ctx context.Context, s *SignIn) (*Next, error) {
 	if err != nil {
 		return nil, err
 	}
-	subject, err := g.settle(ctx, s, who, ok)
+	answered := ok && (s.Rehearsal == nil || !s.Rehearsal.Stop)
+	subject, err := g.settle(ctx, s, who, ok, func(tx *gorm.DB, subject saml.NameID) error {
+		if !answered {
+			return nil
+		}
+		return g.ApplicationSide(s.App).Settle(tx, s, approved, who, subject)
+	})
 	if err != nil {
 		return nil, err
 	}
-	if !ok || s.Rehearsal != nil && s.Rehearsal.Stop {
+	if !answered {
 		by := "the rehearsal was ordered so"
 		if !ok {
 			by = "what is tried was not approved, so nothing is answered for it"
@@ -73,9 +79,10 @@ func takenUp(s *SignIn) string {
 }
 
 // settle is the one transaction of a sign-in that comes out well: the answer is used up, the sign-in ends, the person
-// and their identifier at the application are there. A rehearsal uses up and ends, and changes nobody; where it is not ok
-// to answer for what is tried, not even a session begins.
-func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity, ok bool) (saml.NameID, error) {
+// and their identifier at the application are there, and what stands behind the application's answer.
+func (g *Room) settle(
+	ctx context.Context, s *SignIn, who bridge.Identity, ok bool, behind func(*gorm.DB, saml.NameID) error,
+) (saml.NameID, error) {
 	subject := saml.NameID{}
 	if s.App.SAML != nil {
 		subject.Format = bridge.SubjectFormat(s.App.Subject.Source, s.App.Subject.Format)
@@ -96,46 +103,55 @@ func (g *Room) settle(ctx context.Context, s *SignIn, who bridge.Identity, ok bo
 	}
 	now := g.Now().UTC()
 	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := g.useUp(tx, s, who, now); err != nil {
+		if err := g.settleWho(tx, s, who, &subject, ok, now); err != nil {
 			return err
 		}
-		if s.dry {
-			if err := g.knownSubject(tx, s, who, &subject); err != nil {
-				return err
-			}
-			if err := g.ownSubject(tx, s, who, &subject); err != nil {
-				return err
-			}
-			if s.sent = SAMLSubject(s.App, subject); !ok || s.Rehearsal.Second == "" && !s.Rehearsal.Out {
-				return nil
-			}
-			return g.settleSession(tx, s, who, now)
-		}
-		if err := g.settlePerson(tx, s, who, now); err != nil {
-			return err
-		}
-		if err := g.settleSubject(tx, s, who, &subject, now); err != nil {
-			return err
-		}
-		if err := g.ownSubject(tx, s, who, &subject); err != nil {
-			return err
-		}
-		s.sent = SAMLSubject(s.App, subject)
-		if s.Rehearsal == nil || s.Rehearsal.Second != "" || s.Rehearsal.Out {
-			if err := g.settleSession(tx, s, who, now); err != nil {
-				return err
-			}
-		}
-		if err := noteAccount(tx, s, who, subject.Value, now); err != nil {
-			return err
-		}
-		return partners.NoteSignIn(tx, s.App.ID, s.Provider.ID, now)
+		return behind(tx, subject)
 	})
 	if err != nil {
 		return subject, err
 	}
 	s.Rec.Decide(trace.Decision{About: "subject", Result: subject.Value, By: subjectReason(s.App.Subject, subject.Format)})
 	return subject, nil
+}
+
+// settleWho settles whom the sign-in is about. A rehearsal uses up and ends, and changes nobody; where it is not ok to answer
+// for what is tried, not even a session begins.
+func (g *Room) settleWho(tx *gorm.DB, s *SignIn, who bridge.Identity, subject *saml.NameID, ok bool, now time.Time) error {
+	if err := g.useUp(tx, s, who, now); err != nil {
+		return err
+	}
+	if s.dry {
+		if err := g.knownSubject(tx, s, who, subject); err != nil {
+			return err
+		}
+		if err := g.ownSubject(tx, s, who, subject); err != nil {
+			return err
+		}
+		if s.sent = SAMLSubject(s.App, *subject); !ok || s.Rehearsal.Second == "" && !s.Rehearsal.Out {
+			return nil
+		}
+		return g.settleSession(tx, s, who, now)
+	}
+	if err := g.settlePerson(tx, s, who, now); err != nil {
+		return err
+	}
+	if err := g.settleSubject(tx, s, who, subject, now); err != nil {
+		return err
+	}
+	if err := g.ownSubject(tx, s, who, subject); err != nil {
+		return err
+	}
+	s.sent = SAMLSubject(s.App, *subject)
+	if s.Rehearsal == nil || s.Rehearsal.Second != "" || s.Rehearsal.Out {
+		if err := g.settleSession(tx, s, who, now); err != nil {
+			return err
+		}
+	}
+	if err := noteAccount(tx, s, who, subject.Value, now); err != nil {
+		return err
+	}
+	return partners.NoteSignIn(tx, s.App.ID, s.Provider.ID, now)
 }
 
 // ownSubject refuses an identifier that is another person's at the application, and one that is not whom the application

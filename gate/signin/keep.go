@@ -12,41 +12,34 @@ import (
 	"innergate/core/keys"
 	"innergate/core/span"
 	"innergate/core/trace"
-	"innergate/gate/traces"
 	"innergate/store"
 )
 
-// Keep writes the sign-in and its trace in one transaction, and binds it to the browser.
+// Keep writes the sign-in and then its trace, and binds it to the browser.
 func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 	secret := s.Browser.SignIns[s.ID]
 	if secret == "" {
 		secret = keys.NewSecret()
 	}
 	s.Row.BrowserHash = keys.HashSecret(secret)
+	var err error
+	if s.State.Said, err = g.Carried(s); err != nil {
+		return err
+	}
 	sealed, err := json.Marshal(s.State)
 	if err != nil {
 		return err
 	}
 	s.Row.State = g.Store.Sealer.Seal(store.PlaceSignIn, s.ID, sealed)
 	now := g.Now().UTC()
-	record, err := g.TraceRow(s, "open", "")
-	if err != nil {
-		return err
-	}
 	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
 		if s.Known {
-			if err := tx.Save(&s.Row).Error; err != nil {
-				return err
-			}
-			return traces.Save(tx, record)
+			return tx.Save(&s.Row).Error
 		}
 		if err := g.roomFor(tx, s, now); err != nil {
 			return err
 		}
-		if err := tx.Create(&s.Row).Error; err != nil {
-			return err
-		}
-		return traces.Insert(tx, record)
+		return tx.Create(&s.Row).Error
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		return g.repeated(ctx, s, next)
@@ -55,6 +48,7 @@ func (g *Room) Keep(ctx context.Context, s *SignIn, next *Next) error {
 		return err
 	}
 	s.Known = true
+	g.KeepOpen(ctx, s)
 	next.SetSignIn, next.Secret = s.ID, secret
 	n := 0
 	for id := range s.Browser.SignIns {

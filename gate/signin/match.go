@@ -55,7 +55,7 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 		return g.matchOwn(ctx, s, who)
 	}
 	s.subject, s.subjectShown = who.Subject, who.Shown
-	out, err := s.Provider.Inbound.Apply(who.Attributes, "in", s.Rec)
+	out, err := g.Lookups.Apply(ctx, s.Provider, who.Attributes, s.Rec)
 	if err != nil {
 		return explain.OfPartner(err, s.Provider.Name)
 	}

@@ -353,12 +353,3 @@ func (g *Room) joinOIDC(ctx context.Context, b Browser, stranger *SignIn, slug, 
 	}
 	return s, parameters, err
 }
-
-// ReceiveOIDCPosted goes on with an answer that was posted.
-func (g *Room) ReceiveOIDCPosted(ctx context.Context, b Browser, slug, handle string) *Next {
-	kept, err := g.messages.TakeArrival(ctx, handle, "callback/"+slug)
-	if err != nil {
-		return g.FailArrival(ctx, b, "sp", slug, err)
-	}
-	return g.ReceiveOIDC(ctx, b, slug, string(kept.Value), "form_post")
-}

@@ -18,6 +18,7 @@ import (
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
+	"innergate/gate/messages"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -133,30 +134,19 @@ func (g *Room) tooOld(s *SignIn, who bridge.Identity) (again bool, err error) {
 }
 
 // ReceiveSAML goes on with a response, or an artifact in place of one, that was posted to a provider's ACS.
-func (g *Room) ReceiveSAML(ctx context.Context, b Browser, slug, handle string) *Next {
+func (g *Room) ReceiveSAML(ctx context.Context, b Browser, slug string, posted messages.Posted) *Next {
 	stranger := g.Begin(b, "provider")
 	stranger.Rec.Begin(trace.Receive)
-	kept, err := g.takeAnswer(ctx, stranger, slug, handle)
-	if err != nil {
+	var err error
+	if stranger.Provider, err = g.partners.SAMLProviderAt(ctx, slug); err != nil {
 		return g.Walk(ctx, stranger, Failing(err))
 	}
-	if kept.Param == saml.ParamArtifact {
-		s, err := g.joinArtifact(ctx, b, stranger, kept)
-		return g.Walk(ctx, s, Failing(err), g.begun, g.receiveArtifact(string(kept.Value)), g.Homeward)
+	if posted.Param == saml.ParamArtifact {
+		s, err := g.joinArtifact(ctx, b, stranger, posted)
+		return g.Walk(ctx, s, Failing(err), g.begun, g.receiveArtifact(posted.Value), g.Homeward)
 	}
-	s, response, err := g.joinResponse(ctx, b, stranger, kept)
+	s, response, err := g.joinResponse(ctx, b, stranger, posted)
 	return g.Walk(ctx, s, Failing(err), g.begun, g.receive(&Arrival{response: response}), g.Homeward)
-}
-
-// takeAnswer uses up what was kept for a provider's ACS, and notes the provider.
-func (g *Room) takeAnswer(ctx context.Context, stranger *SignIn, slug, handle string) (*store.Arrival, error) {
-	kept, err := g.messages.TakeArrival(ctx, handle, "acs/"+slug)
-	if err != nil {
-		return nil, err
-	}
-	p, err := g.partners.SAMLProviderAt(ctx, slug)
-	stranger.Provider = p
-	return kept, err
 }
 
 // joinResponse reads a posted response and finds the sign-in that it belongs to.
@@ -164,11 +154,11 @@ func (g *Room) joinResponse(
 	ctx context.Context,
 	b Browser,
 	stranger *SignIn,
-	kept *store.Arrival,
+	posted messages.Posted,
 ) (*SignIn, *saml.IncomingResponse, error) {
-	received, err := saml.DecodePost(kept.Param, string(kept.Value), kept.Relay, g.ACSLocation(stranger.Provider.Slug))
+	received, err := saml.DecodePost(posted.Param, posted.Value, posted.Relay, g.ACSLocation(stranger.Provider.Slug))
 	if err != nil {
-		return g.oneOfOurs(ctx, b, stranger, kept.Relay), nil, unreadable(err)
+		return g.oneOfOurs(ctx, b, stranger, posted.Relay), nil, unreadable(err)
 	}
 	message := trace.Message{
 		From:       trace.Provider,
@@ -177,15 +167,15 @@ func (g *Room) joinResponse(
 		Binding:    "HTTP-POST",
 		Address:    received.Location,
 		Raw:        string(received.XML),
-		RelayState: kept.Relay,
+		RelayState: posted.Relay,
 	}
 	response, err := saml.OpenResponse(received)
 	if err != nil {
-		s := g.oneOfOurs(ctx, b, stranger, kept.Relay)
+		s := g.oneOfOurs(ctx, b, stranger, posted.Relay)
 		s.Rec.Message(message)
 		return s, nil, err
 	}
-	s, err := g.join(ctx, b, stranger, kept.Relay, response.ClaimedInResponseTo(), message)
+	s, err := g.join(ctx, b, stranger, posted.Relay, response.ClaimedInResponseTo(), message)
 	return s, response, err
 }
 
@@ -258,15 +248,15 @@ func (g *Room) begun(ctx context.Context, s *SignIn) (*Next, error) {
 
 // joinArtifact finds the sign-in that an artifact belongs to. Nobody is asked for the response behind it unless this
 // browser waits for an answer of this provider, or the provider may begin by itself.
-func (g *Room) joinArtifact(ctx context.Context, b Browser, stranger *SignIn, kept *store.Arrival) (*SignIn, error) {
-	return g.join(ctx, b, stranger, kept.Relay, "", trace.Message{
+func (g *Room) joinArtifact(ctx context.Context, b Browser, stranger *SignIn, posted messages.Posted) (*SignIn, error) {
+	return g.join(ctx, b, stranger, posted.Relay, "", trace.Message{
 		From:       trace.Provider,
 		To:         trace.Gate,
 		Name:       "Artifact",
 		Binding:    "HTTP-Artifact",
 		Address:    g.ACSLocation(stranger.Provider.Slug),
-		Raw:        string(kept.Value),
-		RelayState: kept.Relay,
+		Raw:        posted.Value,
+		RelayState: posted.Relay,
 	})
 }
 

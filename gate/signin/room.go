@@ -39,8 +39,9 @@ type Room struct {
 	Outcomes     Outcomes
 	Consoles     Consoles
 	SecondFactor SecondFactor
-	Guarded      ApplicationSide // of applications that the gate stands before
-	Own          ProviderSide    // of the gate's own people
+	Guarded      ApplicationSide  // of applications that the gate stands before
+	Lookups      partners.Lookups // values from directories
+	Own, LDAP    ProviderSide     // of the gate's own people, and of directories of others
 }
 
 // Consoles opens the console for somebody who has come in through a provider, and returns the token of that session.

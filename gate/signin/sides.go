@@ -3,6 +3,8 @@ package signin
 import (
 	"context"
 
+	"gorm.io/gorm"
+
 	"innergate/core/bridge"
 	"innergate/core/claims"
 	"innergate/core/config"
@@ -16,6 +18,9 @@ type ApplicationSide interface {
 	// Start prepares an answer that the application did not ask for, or sends the person to where the application
 	// begins by itself.
 	Start(ctx context.Context, s *SignIn, to string) (*Next, error)
+	// Settle writes, within the one transaction that settles a sign-in, what stands behind the answer: a code, a ticket. It
+	// leaves for Issue what only the answer may say.
+	Settle(tx *gorm.DB, s *SignIn, to partners.Approved, who bridge.Identity, subject saml.NameID) error
 	// Issue makes the answer for a person who may come in, where both sides are approved as they are.
 	Issue(
 		ctx context.Context, s *SignIn, to partners.Approved, who bridge.Identity, subject saml.NameID, out []claims.Output,
@@ -52,6 +57,8 @@ func (g *Room) ProviderSide(p *partners.Provider) ProviderSide {
 		return oidcProvider{g}
 	case p.Directory != nil:
 		return g.Own
+	case p.LDAP != nil:
+		return g.LDAP
 	}
 	return samlProvider{g}
 }

@@ -68,6 +68,8 @@ type SignIn struct {
 	evidence bridge.Evidence
 	asked    *awaiting
 	chosen   string
+	// Answer is what was written for the application's answer.
+	Answer Answer
 	// authenticated is set where the partner that asks has proven who it is.
 	authenticated bool
 	role          string             // what somebody may at the gate itself, if that is where they go
@@ -77,6 +79,9 @@ type SignIn struct {
 	routes        *access.Routes     // a draft that is asked about, in place of those that are live
 	instead       *partners.Provider // a provider as a rehearsal has it, in place of what is set
 }
+
+// Answer is what Settle made and Issue hands out: the secret of a code or ticket, and that of a session in the console.
+type Answer struct{ Secret, Console string }
 
 // state is what must be known of a sign-in that waits: what the application asked, which stays the same, and the step at
 // which it waits. It travels sealed.
@@ -99,6 +104,8 @@ type state struct {
 	Bind []byte `json:"bind,omitempty"`
 	// Name is what the person gave to be recognised by, before they have proven anything.
 	Name string `json:"name,omitempty"`
+	// Said is what was recorded so far, packed, where the sign-in may be gone on with at another node.
+	Said []byte `json:"said,omitempty"`
 	// Console is set where somebody comes in to the console.
 	Console bool `json:"console,omitempty"`
 }

@@ -2,13 +2,10 @@ package signin
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 
 	"gorm.io/gorm"
 
-	"innergate/core/redact"
-	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate/partners"
 	"innergate/gate/traces"
@@ -17,10 +14,6 @@ import (
 
 // TraceRow is a sign-in's trace as the store keeps it.
 func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
-	entries, err := json.Marshal(redact.Clip(s.Rec.Entries(), s.messageLimit(outcome)))
-	if err != nil {
-		return nil, err
-	}
 	t := &store.Trace{
 		ID:           s.ID,
 		Reference:    s.Reference,
@@ -44,22 +37,14 @@ func (g *Room) TraceRow(s *SignIn, outcome, code string) (*store.Trace, error) {
 	if s.Rehearsal != nil {
 		t.RehearsalID = s.Rehearsal.ID
 	}
-	t.Entries = g.Store.Sealer.Seal(store.PlaceTrace, t.ID, traces.Packer().EncodeAll(entries, nil))
-	return t, nil
+	packed, err := traces.Pack(s.Rec.Entries(), s.messageLimit(outcome))
+	t.Entries = g.Store.Sealer.Seal(store.PlaceTrace, t.ID, packed)
+	return t, err
 }
 
-// messageLimit bounds what one message takes in a trace. Until somebody has authenticated, whoever sent it is a
-// stranger who must not fill the disk.
+// messageLimit bounds what one message takes in the trace.
 func (s *SignIn) messageLimit(outcome string) int {
-	switch {
-	case outcome == traces.OutcomeSignedIn || outcome == traces.OutcomeWaiting:
-		return saml.MaxMessage
-	case s.evidence.Provider() != "" || s.authenticated:
-		return 64 << 10
-	case s.Known || outcome == "open":
-		return 16 << 10
-	}
-	return 8 << 10
+	return traces.MessageLimit(outcome, s.evidence.Provider() != "" || s.authenticated, s.Known)
 }
 
 // KeepTrace stores the record of a sign-in. Of strangers, whom nobody has authenticated, only so many a minute are
@@ -71,14 +56,11 @@ func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 	}
 	t, err := g.TraceRow(s, outcome, code)
 	if err == nil {
-		err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+		err = g.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 			if err := traces.NoteEnd(tx, s.Rec.Entries(), t, g.Now()); err != nil {
 				return err
 			}
-			if s.Known {
-				return traces.Update(tx, t)
-			}
-			return traces.Insert(tx, t)
+			return traces.Settle(tx, t)
 		})
 	}
 	if err != nil {
@@ -92,15 +74,32 @@ func (g *Room) KeepTrace(ctx context.Context, s *SignIn, outcome, code string) {
 	)
 }
 
-// Replay puts what was recorded before the person went to the provider back into the recorder.
-func (g *Room) Replay(ctx context.Context, s *SignIn) {
-	var t store.Trace
-	if err := g.Store.Read(ctx).Where("id = ?", s.ID).Take(&t).Error; err != nil {
+// KeepOpen stores what there is of a sign-in that is under way, so that it can be gone on with wherever the browser comes next.
+// Without it the sign-in goes on as well, and its trace lacks what was before.
+func (g *Room) KeepOpen(ctx context.Context, s *SignIn) {
+	if g.Spread.Load() { // it may end at another node, which would not know of this
 		return
 	}
-	if entries, err := g.traces.Entries(&t); err == nil {
-		s.Rec.Resume(entries)
+	t, err := g.TraceRow(s, traces.OutcomeOpen, "")
+	if err == nil {
+		err = g.Store.Traces.Write(ctx, func(tx *gorm.DB) error { return traces.Save(tx, t) })
 	}
+	if err != nil {
+		g.traces.Lost(ctx, err.Error())
+	}
+}
+
+// Carried is what was recorded so far, packed, where another node may go on; else it is in the trace.
+func (g *Room) Carried(s *SignIn) ([]byte, error) {
+	if !g.Spread.Load() {
+		return nil, nil
+	}
+	return traces.Pack(s.Rec.Entries(), s.messageLimit(traces.OutcomeOpen))
+}
+
+// Replay puts what was recorded before the person went to the provider back into the recorder.
+func (g *Room) Replay(ctx context.Context, s *SignIn) {
+	s.Rec.Resume(g.traces.SoFar(ctx, s.ID, s.State.Said))
 }
 
 // ClientTrace is the trace of a call of the back channel that was refused.

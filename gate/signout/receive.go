@@ -14,6 +14,7 @@ import (
 	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/gate/ground"
+	"innergate/gate/messages"
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
@@ -441,12 +442,8 @@ func (g *Room) LogoutByProviderSOAP(ctx context.Context, from, slug string, doc 
 
 // LogoutPosted goes on with a logout message that was posted, of an application or of the provider with this short
 // name.
-func (g *Room) LogoutPosted(ctx context.Context, b signin.Browser, handle, place, location, provider string) *signin.Next {
-	a, err := g.messages.TakeArrival(ctx, handle, place)
-	if err != nil {
-		return g.signin.Walk(ctx, g.signin.Begin(b, "slo"), signin.Failing(err))
-	}
-	received, err := saml.DecodePost(a.Param, string(a.Value), a.Relay, location)
+func (g *Room) LogoutPosted(ctx context.Context, b signin.Browser, p messages.Posted, location, provider string) *signin.Next {
+	received, err := saml.DecodePost(p.Param, p.Value, p.Relay, location)
 	if err != nil {
 		return g.signin.Unreadable(ctx, b, "slo", "", err)
 	}

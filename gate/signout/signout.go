@@ -21,7 +21,6 @@ import (
 	"innergate/gate/partners"
 	"innergate/gate/sessions"
 	"innergate/gate/signin"
-	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -70,6 +69,8 @@ type SignOut struct {
 	// Trace is where it is written down.
 	Trace     string `json:"trace"`
 	Reference string `json:"reference"`
+	// Said is what was recorded so far, where it may be gone on with at another node.
+	Said []byte `json:"said,omitempty"`
 }
 
 func addName(list []string, name string) []string {
@@ -212,15 +213,15 @@ func (g *Room) keepOut(ctx context.Context, s *signin.SignIn, o *SignOut, next *
 	if o.ID == "" {
 		o.ID, o.Secret = store.NewID(), keys.NewSecret()
 	}
+	var err error
+	if o.Said, err = g.signin.Carried(s); err != nil {
+		return err
+	}
 	plain, err := json.Marshal(o)
 	if err != nil {
 		return err
 	}
 	now := g.Now().UTC()
-	record, err := g.signin.TraceRow(s, "open", "")
-	if err != nil {
-		return err
-	}
 	row := store.SignOut{
 		ID:          o.ID,
 		BrowserHash: keys.HashSecret(o.Secret),
@@ -230,18 +231,17 @@ func (g *Room) keepOut(ctx context.Context, s *signin.SignIn, o *SignOut, next *
 		ExpiresAt:   now.Add(signOutLife),
 	}
 	next.SetSignOut, next.Secret, next.DropSession = o.ID, o.Secret, o.Here
-	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if _, err := store.Exec(tx, "INSERT INTO sign_outs (id, browser_hash, reference, sealed, created_at, expires_at) VALUES (?, "+
+	if err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		_, err := store.Exec(tx, "INSERT INTO sign_outs (id, browser_hash, reference, sealed, created_at, expires_at) VALUES (?, "+
 			"?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed, expires_at = excluded.expires_at",
-			row.ID, row.BrowserHash, row.Reference, row.Sealed, row.CreatedAt, row.ExpiresAt); err != nil {
-			return err
-		}
-		if err := traces.Save(tx, record); err != nil {
-			return err
-		}
-		s.Known = true
-		return nil
-	})
+			row.ID, row.BrowserHash, row.Reference, row.Sealed, row.CreatedAt, row.ExpiresAt)
+		return err
+	}); err != nil {
+		return err
+	}
+	s.Known = true
+	g.signin.KeepOpen(ctx, s)
+	return nil
 }
 
 // resumeOut finds a sign-out that this browser has under way. A partner that loses RelayState is forgiven where the
@@ -272,7 +272,7 @@ func (g *Room) resumeOut(ctx context.Context, b signin.Browser, id string) (*sig
 	if o.Rehearsal != "" {
 		s.Rehearsal = &store.Rehearsal{ID: o.Rehearsal}
 	}
-	s.Rec = trace.NewRecorder(o.Began, g.Now)
+	s.Rec, s.State.Said = trace.NewRecorder(o.Began, g.Now), o.Said
 	g.signin.Replay(ctx, s)
 	s.Rec.Begin(trace.Receive)
 	return s, o, nil

@@ -2,6 +2,8 @@ package traces
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -28,12 +30,55 @@ func Ended(outcome string) bool { return outcome != OutcomeOpen && outcome != Ou
 // TakenUp notes that the application got its tokens, whatever went wrong with its requests before, and says whether this is
 // the first time.
 func TakenUp(tx *gorm.DB, traceID string) (bool, error) {
-	return settleOutcome(tx, traceID, OutcomeSignedIn, "", OutcomeWaiting, OutcomeNotTakenUp, OutcomeRefused)
+	return settleOutcome(tx, traceID, OutcomeSignedIn, "", takenUpFrom...)
 }
 
-// RefusedTaking notes that the application came with its code, and was refused.
-func RefusedTaking(tx *gorm.DB, traceID string, code explain.Code) error {
-	_, err := settleOutcome(tx, traceID, OutcomeRefused, string(code), OutcomeWaiting, OutcomeNotTakenUp)
+// How a sign-in may stand whose application gets its tokens, and whose application is refused them.
+var (
+	takenUpFrom = []string{OutcomeWaiting, OutcomeNotTakenUp, OutcomeRefused}
+	refusedFrom = []string{OutcomeWaiting, OutcomeNotTakenUp}
+)
+
+// KeepTakenUp notes that the application got its tokens, and what went over the back channel, and says whether this is the first
+// time. The application has its tokens, whether that can be written or not.
+func (g *Room) KeepTakenUp(ctx context.Context, traceID string, a *store.TraceAddition) bool {
+	first := false
+	if err := g.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
+		var err error
+		if first, err = TakenUp(tx, traceID); err != nil {
+			return err
+		}
+		return Add(tx, a)
+	}); err != nil {
+		g.Lost(ctx, err.Error())
+		return false
+	}
+	if !first {
+		g.settleElsewhere(ctx, settleQuestion{traceID, OutcomeSignedIn, "", takenUpFrom})
+	}
+	return first
+}
+
+// KeepAddition writes what happened on the back channel after a sign-in, where that can be written.
+func (g *Room) KeepAddition(ctx context.Context, a *store.TraceAddition) {
+	if err := g.Store.Traces.Write(ctx, func(tx *gorm.DB) error { return Add(tx, a) }); err != nil {
+		g.Lost(ctx, err.Error())
+	}
+}
+
+// KeepRefusedTaking notes that the application came with its code, and was refused, with what went over the back channel.
+func (g *Room) KeepRefusedTaking(ctx context.Context, a *store.TraceAddition, code explain.Code) error {
+	settled := false
+	err := g.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
+		err := Add(tx, a)
+		if err == nil {
+			settled, err = settleOutcome(tx, a.TraceID, OutcomeRefused, string(code), refusedFrom...)
+		}
+		return err
+	})
+	if err == nil && !settled {
+		g.settleElsewhere(ctx, settleQuestion{a.TraceID, OutcomeRefused, string(code), refusedFrom})
+	}
 	return err
 }
 
@@ -80,7 +125,7 @@ func count(tx *gorm.DB, t *store.Trace, hour time.Time) error {
 func (g *Room) EndUnfetched(ctx context.Context) error {
 	now := g.Now()
 	var rows, over []store.Trace
-	err := g.Store.Read(ctx).Omit("entries").Where("outcome = ? AND id < ?", OutcomeWaiting, store.FirstID(now.Add(-takeUpWithin))).
+	err := g.Store.Traces.Read(ctx).Omit("entries").Where("outcome = ? AND id < ?", OutcomeWaiting, store.FirstID(now.Add(-takeUpWithin))).
 		Order("id").Limit(1000).Find(&rows).Error
 	if err != nil {
 		return store.Clear(err)
@@ -90,10 +135,10 @@ func (g *Room) EndUnfetched(ctx context.Context) error {
 			over = append(over, t)
 		}
 	}
-	if len(over) == 0 {
-		return nil
+	if over, err = g.leftOver(ctx, over); err != nil || len(over) == 0 {
+		return err
 	}
-	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
+	err = g.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 		for _, t := range over {
 			if _, err := settleOutcome(tx, t.ID, OutcomeNotTakenUp, string(explain.OIDCCodeUnfetched), OutcomeWaiting); err != nil {
 				return err
@@ -110,11 +155,40 @@ func (g *Room) EndUnfetched(ctx context.Context) error {
 	return nil
 }
 
+// leftOver are those of some sign-ins whose application did not come to another node either. Of those to which it did come, it is
+// written how they went.
+func (g *Room) leftOver(ctx context.Context, over []store.Trace) ([]store.Trace, error) {
+	if g.Elsewhere == nil || len(over) == 0 {
+		return over, nil
+	}
+	ids := make([]string, len(over))
+	for i, t := range over {
+		ids[i] = t.ID
+	}
+	came, err := Gather(ctx, g, g.Store.Traces.Read(ctx).Model(&store.TraceAddition{}).Omit("entries").Where("trace_id IN ?", ids),
+		func(a, b store.TraceAddition) int { return strings.Compare(a.ID, b.ID) })
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range came {
+		q := settleQuestion{a.TraceID, OutcomeSignedIn, "", takenUpFrom}
+		if a.Code != "" {
+			q.Outcome, q.Code, q.Before = OutcomeRefused, a.Code, refusedFrom
+		}
+		if _, err := g.ownSettle(ctx, q); err != nil {
+			return nil, err
+		}
+	}
+	return slices.DeleteFunc(over, func(t store.Trace) bool {
+		return slices.ContainsFunc(came, func(a store.TraceAddition) bool { return a.TraceID == t.ID })
+	}), nil
+}
+
 // ReferenceOf is the reference of a trace, empty where it is gone.
 func (g *Room) ReferenceOf(ctx context.Context, id string) string {
-	var row store.Trace
-	if g.Store.Read(ctx).Select("reference").Where("id = ?", id).Limit(1).Find(&row).Error != nil {
+	rows, err := Gather(ctx, g, g.Store.Traces.Read(ctx).Model(&store.Trace{}).Select("reference").Where("id = ?", id).Limit(1), Newest)
+	if err != nil || len(rows) == 0 {
 		return ""
 	}
-	return row.Reference
+	return rows[0].Reference
 }

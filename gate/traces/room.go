@@ -13,6 +13,8 @@ import (
 type Room struct {
 	*ground.Ground
 	partners *partners.Room
+	// Elsewhere is nil where the gate is alone.
+	Elsewhere Elsewhere
 
 	strangers ground.Budgets
 	losses    struct {

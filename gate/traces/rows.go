@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"innergate/core/trace"
 	"innergate/store"
@@ -15,15 +16,16 @@ func Insert(tx *gorm.DB, t *store.Trace) error { return tx.Create(t).Error }
 // Save writes a trace, new or as it is now.
 func Save(tx *gorm.DB, t *store.Trace) error { return tx.Save(t).Error }
 
-// Update writes what of a trace may have changed since the person was sent to the provider.
-func Update(tx *gorm.DB, t *store.Trace) error {
-	// What failed because another answer was quicker doesn't write over how the sign-in went.
-	return tx.Model(t).
-		Where("outcome = 'open' OR ? <> 'refused'", t.Outcome).
-		Select("person_id", "person", "outcome", "code", "entries", "micros", "provider_id", "provider", "subject", "subject_shown",
-			"stranger").
-		Updates(t).
-		Error
+// Settle writes how a sign-in went: as a new trace, or over what was written of it when the person was sent to the provider.
+func Settle(tx *gorm.DB, t *store.Trace) error {
+	return tx.Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "id"}},
+		DoUpdates: clause.AssignmentColumns([]string{"person_id", "person", "outcome", "code", "entries", "micros",
+			"provider_id", "provider",
+			"subject", "subject_shown", "stranger"}),
+		// What failed because another answer was quicker doesn't write over how the sign-in went.
+		Where: clause.Where{Exprs: []clause.Expression{gorm.Expr("traces.outcome = 'open' OR excluded.outcome <> 'refused'")}},
+	}).Create(t).Error
 }
 
 // Add writes what happened on the back channel after a sign-in.

@@ -17,12 +17,18 @@ import (
 
 // TraceEntries reads a trace and its entries by its reference.
 func (g *Room) TraceEntries(ctx context.Context, reference string) (*store.Trace, []trace.Entry, error) {
-	var row store.Trace
-	if err := g.Store.Read(ctx).Where("reference = ?", strings.ToUpper(strings.TrimSpace(reference))).Take(&row).Error; err != nil {
-		return nil, nil, ground.Missing(err, "trace", reference)
+	row, _, err := g.find(ctx, reference)
+	if err != nil {
+		return nil, nil, err
 	}
-	entries, err := g.Entries(&row)
-	return &row, entries, err
+	entries, err := g.Entries(row)
+	return row, entries, err
+}
+
+// Record finds the trace with a reference.
+func (g *Room) Record(ctx context.Context, reference string) (*store.Trace, error) {
+	row, _, err := g.find(ctx, reference)
+	return row, err
 }
 
 const settingTraces = "traces"
@@ -35,7 +41,7 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 		return db.Where("reference = ?", strings.ToUpper(text)), nil
 	}
 	var ids []string
-	if err := g.Store.Read(ctx).Model(&store.TraceID{}).Where("value = ?", text).Order("trace_id DESC").Limit(50).Pluck("trace_id",
+	if err := g.Store.Traces.Read(ctx).Model(&store.TraceID{}).Where("value = ?", text).Order("trace_id DESC").Limit(50).Pluck("trace_id",
 		&ids).Error; err != nil {
 		return nil, store.Clear(err)
 	}
@@ -43,7 +49,7 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 		return db.Where("id IN ?", ids), nil
 	}
 	var one []string
-	coded, err := g.byCode(ctx, g.Store.Read(ctx).Model(&store.Trace{}), text)
+	coded, err := g.byCode(ctx, g.Store.Traces.Read(ctx).Model(&store.Trace{}), text)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +72,7 @@ func (g *Room) traceSearch(ctx context.Context, db *gorm.DB, text string, names 
 		return nil, store.Clear(err)
 	}
 	// Names of people whom nobody stores, and of those who were refused, stand in the traces alone.
-	db, _, err = g.Store.Narrow(ctx, db, "traces", ofPeople(text, known))
+	db, _, err = g.Store.Traces.Narrow(ctx, db, "traces", ofPeople(text, known))
 	return db, err
 }
 
@@ -115,7 +121,7 @@ func (g *Room) TraceRetention(ctx context.Context) (*api.TraceRetention, error) 
 	}
 	v := &api.TraceRetention{Days: k.Days, Count: k.Count}
 	var oldest store.Trace
-	if err := g.Store.Read(ctx).Select("started_at").Order("id").Limit(1).Find(&oldest).Error; err != nil {
+	if err := g.Store.Traces.Read(ctx).Select("started_at").Order("id").Limit(1).Find(&oldest).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	if !oldest.StartedAt.IsZero() {

@@ -23,7 +23,7 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 	}
 	now := g.Now().UTC()
 	from := now.Truncate(time.Hour).Add(-time.Duration(days)*24*time.Hour + time.Hour)
-	db, done := g.Store.Long(ctx)
+	db, done := g.Store.Traces.Long(ctx)
 	defer done()
 	db = db.Model(&store.SignInCount{}).Where("hour >= ?", from)
 	if application != "" {
@@ -52,7 +52,7 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 		out.Buckets = append(out.Buckets, api.CountBucket{At: at})
 	}
 	db = db.Session(&gorm.Session{})
-	if err := overTime(db, out, width); err != nil {
+	if err := g.overTime(ctx, db, out, width); err != nil {
 		return nil, err
 	}
 	return out, g.byWhat(ctx, db, out)
@@ -60,18 +60,15 @@ func (g *Room) Statistics(ctx context.Context, days int, application, provider s
 
 // byWhat counts by application, provider and code.
 func (g *Room) byWhat(ctx context.Context, db *gorm.DB, out *api.Statistics) error {
-	var rows []struct {
-		ApplicationID, ProviderID, Code string
-		Good, Bad                       int64
+	rows, silent, err := gather[whatCount](ctx, g, db.Select("application_id, provider_id, code, "+good+" AS good, "+bad+" AS bad").
+		Group("application_id, provider_id, code"))
+	if err != nil {
+		return err
 	}
-	if err := db.Select("application_id, provider_id, code, " + good + " AS good, " + bad + " AS bad").
-		Group("application_id, provider_id, code").
-		Scan(&rows).
-		Error; err != nil {
-		return store.Clear(err)
-	}
+	out.Silent = silent
 	applications, providers, codes := counts{}, counts{}, counts{}
-	for _, r := range rows {
+	for _, one := range rows {
+		r := one.Row
 		applications.add(r.ApplicationID, r.Good, r.Bad)
 		providers.add(r.ProviderID, r.Good, r.Bad)
 		if r.Code != "" {
@@ -84,13 +81,24 @@ func (g *Room) byWhat(ctx context.Context, db *gorm.DB, out *api.Statistics) err
 			out.Codes[i].Title = e.Title
 		}
 	}
-	var err error
 	if out.Applications, err = g.named(ctx, "application", applications.most(50)); err != nil {
 		return err
 	}
 	out.Providers, err = g.named(ctx, "provider", providers.most(50))
 	return err
 }
+
+// whatCount and hourCount are what is counted of sign-ins that went well, and that did not.
+type (
+	whatCount struct {
+		ApplicationID, ProviderID, Code string
+		Good, Bad                       int64
+	}
+	hourCount struct {
+		Hour      time.Time
+		Good, Bad int64
+	}
+)
 
 // counts are those of sign-ins, by what they are counted by.
 type counts map[string]*api.CountLine
@@ -123,13 +131,11 @@ const (
 )
 
 // overTime lays the counts out over the buckets, and compares the last day with those before.
-func overTime(db *gorm.DB, out *api.Statistics, width time.Duration) error {
-	var rows []struct {
-		Hour      time.Time
-		Good, Bad int64
-	}
-	if err := db.Select("hour, " + good + " AS good, " + bad + " AS bad").Group("hour").Order("hour").Scan(&rows).Error; err != nil {
-		return store.Clear(err)
+func (g *Room) overTime(ctx context.Context, db *gorm.DB, out *api.Statistics, width time.Duration) error {
+	rows, err := Gather(ctx, g, db.Select("hour, "+good+" AS good, "+bad+" AS bad").Group("hour"),
+		func(a, b hourCount) int { return a.Hour.Compare(b.Hour) })
+	if err != nil {
+		return err
 	}
 	yesterday := out.Until.Add(-24 * time.Hour)
 	var recent, usual [2]int64 // signed in, refused
@@ -189,4 +195,20 @@ func (g *Room) LastSuccess(ctx context.Context, a *partners.Application) *time.T
 		return nil
 	}
 	return row.LastSignIn
+}
+
+// Lately counts the sign-ins of the last day, of which each node looks at its newest thousand.
+func (g *Room) Lately(ctx context.Context) (api.CountLine, error) {
+	newest := g.Store.Traces.Read(ctx).Model(&store.Trace{}).
+		Table("(SELECT outcome, started_at, rehearsal_id FROM traces ORDER BY id DESC LIMIT 1000)").
+		Select("coalesce(sum(outcome = '"+OutcomeSignedIn+"'), 0) AS good, coalesce(sum(outcome IN "+
+			"('"+OutcomeRefused+"', '"+OutcomeNotTakenUp+
+			"')), 0) AS bad").
+		Where("rehearsal_id = '' AND started_at > ?", g.Now().Add(-24*time.Hour).UTC())
+	all, _, err := gather[whatCount](ctx, g, newest)
+	var out api.CountLine
+	for _, one := range all {
+		out.SignedIn, out.Refused = out.SignedIn+one.Row.Good, out.Refused+one.Row.Bad
+	}
+	return out, err
 }

@@ -2,9 +2,10 @@ package traces
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"innergate/core/address"
 	"innergate/core/explain"
 	"innergate/core/redact"
+	"innergate/core/saml"
 	"innergate/core/trace"
 	"innergate/core/words"
 	"innergate/gate/ground"
@@ -69,11 +71,11 @@ const (
 
 // laterEntries are what happened on the back channel after the sign-in, with their times since its beginning.
 func (g *Room) laterEntries(ctx context.Context, t *store.Trace) ([]trace.Entry, error) {
-	var rows []store.TraceAddition
-	if err := g.Store.Read(ctx).Raw("SELECT * FROM (SELECT *, "+AdditionPlace+
-		" FROM trace_additions WHERE trace_id = ?) WHERE n <= ? OR left < ? ORDER BY id", t.ID, FirstAdditions,
-		LastAdditions).Scan(&rows).Error; err != nil {
-		return nil, store.Clear(err)
+	rows, err := Gather(ctx, g, g.Store.Traces.Read(ctx).Model(&store.TraceAddition{}).Table("(SELECT *, "+AdditionPlace+
+		" FROM trace_additions WHERE trace_id = ?)", t.ID).Where("n <= ? OR left < ?", FirstAdditions, LastAdditions),
+		func(a, b store.TraceAddition) int { return strings.Compare(a.ID, b.ID) })
+	if err != nil {
+		return nil, err
 	}
 	var out []trace.Entry
 	for _, row := range rows {
@@ -103,8 +105,52 @@ func (g *Room) unpack(id string, sealed []byte) ([]trace.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	return Unpack(packed)
+}
+
+// MessageLimit bounds what one message takes in a trace. Until somebody has authenticated, whoever sent it is a stranger who must
+// not fill the disk; known are those whose sign-in is under way here.
+func MessageLimit(outcome string, authenticated, known bool) int {
+	switch {
+	case outcome == OutcomeSignedIn || outcome == OutcomeWaiting:
+		return saml.MaxMessage
+	case authenticated:
+		return 64 << 10
+	case known || outcome == OutcomeOpen:
+		return 16 << 10
+	}
+	return 8 << 10
+}
+
+// Pack packs entries, each message of them cut off at a limit.
+func Pack(entries []trace.Entry, limit int) ([]byte, error) {
+	text, err := json.Marshal(redact.Clip(entries, limit))
+	return Packer().EncodeAll(text, nil), err
+}
+
+// SoFar are the entries of a sign-in that is under way: those that travelled with it, or else those in its trace.
+func (g *Room) SoFar(ctx context.Context, id string, said []byte) []trace.Entry {
+	var entries []trace.Entry
+	var err error
+	if len(said) > 0 {
+		entries, err = Unpack(said)
+	} else {
+		var t store.Trace
+		if err = g.Store.Traces.Read(ctx).Where("id = ?", id).Take(&t).Error; err == nil {
+			entries, err = g.Entries(&t)
+		}
+	}
+	if err != nil {
+		return nil
+	}
+	return entries
+}
+
+// Unpack opens entries that were packed.
+func Unpack(packed []byte) ([]trace.Entry, error) {
 	plain := packed
 	if !bytes.HasPrefix(packed, []byte("[")) {
+		var err error
 		if plain, err = Unpacker().DecodeAll(packed, nil); err != nil {
 			return nil, err
 		}
@@ -156,7 +202,54 @@ type Filter struct {
 // Traces lists them, the newest first. Search finds by reference number, code, a message's or token's ID, and how a
 // person's name or address begins.
 func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[api.TraceSummary], error) {
-	db := g.Store.Read(ctx).Omit("entries").Order("id DESC").Limit(ground.LimitOf(p) + 1)
+	all, silent, err := g.list(ctx, p, f)
+	if err != nil {
+		return nil, err
+	}
+	key := func(t *held[store.Trace]) string { return t.Row.ID }
+	out, err := ground.PageOf(p, all, key, func(t *held[store.Trace]) (*api.TraceSummary, error) {
+		v := g.Summary(ctx, t.Row)
+		v.Node = t.Node
+		return &v, nil
+	})
+	if err == nil {
+		out.Silent = silent
+	}
+	return out, err
+}
+
+// list is a page of the traces of all nodes, and one more.
+func (g *Room) list(ctx context.Context, p store.Page, f Filter) (all []held[store.Trace], silent []string, err error) {
+	own, err := g.ownList(ctx, p, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, t := range own {
+		all = append(all, held[store.Trace]{t, g.here()})
+	}
+	if g.Elsewhere == nil {
+		return all, nil, nil
+	}
+	silent, err = g.Elsewhere.Ask(ctx, errandList, listQuestion{p, f}, func(node string, text json.RawMessage) error {
+		var theirs []store.Trace
+		if err := json.Unmarshal(text, &theirs); err != nil {
+			return err
+		}
+		for _, t := range theirs {
+			all = append(all, held[store.Trace]{t, node})
+		}
+		return nil
+	})
+	slices.SortStableFunc(all, func(a, b held[store.Trace]) int {
+		return cmp.Or(Newest(a.Row, b.Row), cmp.Compare(b.Row.Micros, a.Row.Micros))
+	})
+	all = slices.CompactFunc(all, func(a, b held[store.Trace]) bool { return a.Row.ID == b.Row.ID })
+	return all[:min(len(all), ground.LimitOf(p)+1)], silent, err
+}
+
+// ownList is a page of this node's own traces, and one more.
+func (g *Room) ownList(ctx context.Context, p store.Page, f Filter) ([]store.Trace, error) {
+	db := g.Store.Traces.Read(ctx).Omit("entries").Order("id DESC").Limit(ground.LimitOf(p) + 1)
 	if p.After != "" {
 		db = db.Where("id < ?", p.After)
 	}
@@ -194,7 +287,7 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 	switch f.Rehearsal {
 	case "yes":
 		var err error
-		if db, _, err = g.Store.Narrow(ctx, db, "traces", rehearsed); err != nil {
+		if db, _, err = g.Store.Traces.Narrow(ctx, db, "traces", rehearsed); err != nil {
 			return nil, err
 		}
 	case "no":
@@ -215,14 +308,9 @@ func (g *Room) Traces(ctx context.Context, p store.Page, f Filter) (*api.List[ap
 			return nil, err
 		}
 	}
-	var rows []store.Trace
-	if err := db.Find(&rows).Error; err != nil {
-		return nil, store.Clear(err)
-	}
-	return ground.PageOf(p, rows, func(t *store.Trace) string { return t.ID }, func(t *store.Trace) (*api.TraceSummary, error) {
-		v := g.Summary(ctx, *t)
-		return &v, nil
-	})
+	rows := []store.Trace{}
+	err := db.Find(&rows).Error
+	return rows, store.Clear(err)
 }
 
 // byCode narrows a list to traces that ended with a code, and to the newest in which it stands since later, when the application
@@ -231,7 +319,7 @@ func (g *Room) byCode(ctx context.Context, db *gorm.DB, code string) (*gorm.DB, 
 	var later []string
 	const since = "SELECT DISTINCT trace_id FROM trace_additions a WHERE code = ? AND code <> '' AND EXISTS (SELECT 1 FROM traces t " +
 		"WHERE t.id = a.trace_id AND t.code <> ?) ORDER BY trace_id DESC LIMIT 200"
-	err := g.Store.Read(ctx).Raw(since, code, code).Scan(&later).Error
+	err := g.Store.Traces.Read(ctx).Raw(since, code, code).Scan(&later).Error
 	if err != nil {
 		return nil, store.Clear(err)
 	}
@@ -243,23 +331,21 @@ func (g *Room) byCode(ctx context.Context, db *gorm.DB, code string) (*gorm.DB, 
 
 // Trace shows a whole record. Personal values are masked unless the viewer may see them.
 func (g *Room) Trace(ctx context.Context, reference string, personal bool) (*api.Trace, error) {
-	var row store.Trace
-	if err := g.Store.Read(ctx).Where("reference = ?", strings.ToUpper(reference)).Take(&row).Error; err != nil {
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, ground.NotFound("trace", reference)
-		}
-		return nil, store.Clear(err)
-	}
-	entries, err := g.Entries(&row)
+	row, node, err := g.find(ctx, reference)
 	if err != nil {
 		return nil, err
 	}
-	later, err := g.laterEntries(ctx, &row)
+	entries, err := g.Entries(row)
+	if err != nil {
+		return nil, err
+	}
+	later, err := g.laterEntries(ctx, row)
 	if err != nil {
 		return nil, err
 	}
 	entries = append(entries, later...)
-	v := &api.Trace{TraceSummary: g.Summary(ctx, row), Entries: []api.TraceEntry{}}
+	v := &api.Trace{TraceSummary: g.Summary(ctx, *row), Entries: []api.TraceEntry{}}
+	v.Node = node
 	var sent int64 = -1
 	for _, e := range entries {
 		if !personal {

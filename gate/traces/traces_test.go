@@ -30,7 +30,7 @@ func put(t *testing.T, l *testbed.Lab, reference, message string) *store.Trace {
 		StartedAt: l.Clock,
 	}
 	row.Entries = l.Store.Sealer.Seal(store.PlaceTrace, row.ID, traces.Packer().EncodeAll(plain, nil))
-	require.NoError(t, l.Store.Write(context.Background(), func(tx *gorm.DB) error {
+	require.NoError(t, l.Store.Traces.Write(context.Background(), func(tx *gorm.DB) error {
 		if err := traces.Insert(tx, row); err != nil {
 			return err
 		}
@@ -70,7 +70,7 @@ func TestTracesAreKeptAsLongAsIsSet(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
 	old := put(t, l, "ABCD-2345", "old")
-	require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+	require.NoError(t, l.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 		return traces.Add(tx, &store.TraceAddition{ID: store.NewIDAt(l.Clock), TraceID: old.ID, At: l.Clock})
 	}))
 	_, err := l.Traces.SetTraceRetention(ctx, testbed.Owner, api.TraceRetention{Days: 7, Count: 1000})
@@ -80,7 +80,7 @@ func TestTracesAreKeptAsLongAsIsSet(t *testing.T) {
 	require.NoError(t, l.Tidy(ctx))
 	for table, want := range map[string]int64{"traces": 1, "trace_ids": 1, "trace_additions": 0} {
 		var n int64
-		require.NoError(t, l.Store.Read(ctx).Table(table).Count(&n).Error)
+		require.NoError(t, l.Store.Traces.Read(ctx).Table(table).Count(&n).Error)
 		assert.Equal(t, want, n, table)
 	}
 }
@@ -112,7 +112,7 @@ func TestStrangersTracesGoFirst(t *testing.T) {
 	t.Parallel()
 	l, ctx := testbed.NewLab(t), context.Background()
 	keep := func(n int, stranger bool) {
-		require.NoError(t, l.Store.Write(ctx, func(tx *gorm.DB) error {
+		require.NoError(t, l.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 			for range n {
 				row := store.Trace{ID: store.NewIDAt(l.Now()), Reference: trace.NewReference(), Outcome: "refused", StartedAt: l.Now(),
 					Stranger: stranger}
@@ -127,7 +127,7 @@ func TestStrangersTracesGoFirst(t *testing.T) {
 	keep(10, false)
 	keep(5600, true)
 	count := func(stranger bool) (n int64) {
-		require.NoError(t, l.Store.Read(ctx).Model(&store.Trace{}).Where("stranger = ?", stranger).Count(&n).Error)
+		require.NoError(t, l.Store.Traces.Read(ctx).Model(&store.Trace{}).Where("stranger = ?", stranger).Count(&n).Error)
 		return n
 	}
 	require.NoError(t, l.Tidy(ctx))

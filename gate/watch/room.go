@@ -19,6 +19,8 @@ type Room struct {
 
 	// Sources find a partner in what was read of a federation.
 	Sources Sources
+	// Directories asks directories what they are about.
+	Directories Directories
 }
 
 // Sources gives one entity's metadata out of a source.

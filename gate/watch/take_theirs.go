@@ -338,6 +338,10 @@ func (g *Room) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 		u, err := g.understandOpenID(p, text, issuer)
 		return u, text, err
 	}
+	if p.LDAP != nil || looksLDAP(text) {
+		u, err := g.understandLDAP(ctx, p, text)
+		return u, text, err
+	}
 	before := difference.Flat(p)
 	if cert := takein.LoneCertificate(text); cert != nil && slug != "" {
 		u := certificateOnly()

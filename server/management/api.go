@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -50,7 +51,8 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
 	return slices.Concat(
-		serviceRoutes(), keyRoutes(), openidRoutes(), traceListRoutes(), traceRoutes(), sessionRoutes(), peopleRoutes(), consoleRoutes(),
+		serviceRoutes(), keyRoutes(), openidRoutes(), ldapRoutes(), traceListRoutes(), traceRoutes(), sessionRoutes(),
+		peopleRoutes(), consoleRoutes(), nodeRoutes(), copyRoutes(),
 		objectRoutes(), accessRoutes(), reachRoutes(), takeRoutes(), metadataRoutes(), sourceRoutes(), templateRoutes(), batchRoutes(),
 		configRoutes(), historyRoutes(), journalRoutes(), rehearsalRoutes(), sheetRoutes(), handoverRoutes(), moveRoutes(),
 		overviewRoutes(), checkupRoutes(),
@@ -150,6 +152,11 @@ func (s *management) manage(c fiber.Ctx, r route) error {
 	}
 	if write, ok := out.(written); ok {
 		return s.answer(in, write)
+	}
+	if f, ok := out.(*os.File); ok {
+		c.Set("Content-Type", r.Media)
+		c.Set("X-Content-Type-Options", "nosniff")
+		return c.SendStream(f) // which closes it
 	}
 	if doc, ok := out.([]byte); ok {
 		c.Set("Content-Type", r.Media)

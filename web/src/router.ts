@@ -78,6 +78,8 @@ export const router = createRouter({
     { path: "/moves", component: () => import("./pages/Moves.vue"), meta: { title: "Moves" } },
     { path: "/moves/:slug", component: () => import("./pages/MovePage.vue"), meta: { title: "Move" } },
     { path: "/report", component: () => import("./pages/ReportPage.vue"), meta: { title: "Report" } },
+    { path: "/nodes", component: () => import("./pages/Nodes.vue"), meta: { title: "Nodes" } },
+    { path: "/copies", component: () => import("./pages/Copies.vue"), meta: { title: "Copies" } },
     { path: "/journal", component: () => import("./pages/Journal.vue"), meta: { title: "Journal" } },
     {
       path: "/settings",
@@ -103,6 +105,15 @@ router.beforeEach(async (to, from) => {
 // The browser asks in its own words where the page is closed, or loaded anew.
 addEventListener("beforeunload", (e) => {
   if (unsaved()) e.preventDefault();
+});
+
+// A part of the console may be gone after an upgrade, or be lost on the way: then the page is opened anew, once.
+const openedAnew = "opened-anew";
+router.onError((error, to) => {
+  if (!/imported module|importing a module|preload/i.test(String(error))) return;
+  if (Date.now() - Number(sessionStorage.getItem(openedAnew) ?? 0) < 10_000) return;
+  sessionStorage.setItem(openedAnew, String(Date.now()));
+  location.assign(router.resolve(to.fullPath).href);
 });
 
 router.afterEach((to) => {

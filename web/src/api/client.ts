@@ -42,6 +42,7 @@ export type SourceConfig = Schemas["ConfigSource"];
 export type Template = Schemas["ConfigTemplate"];
 export type ComparedSheet = Schemas["ComparedSheet"];
 export type Secret = Schemas["Secret"];
+export type TriedDirectory = Schemas["TriedDirectory"];
 export type TriedSecret = Schemas["TriedSecret"];
 export type AccessRule = Schemas["AccessRule"];
 export type TakeIn = Schemas["TakeIn"];
@@ -83,6 +84,8 @@ export type Batch = Schemas["Batch"];
 export type BatchRow = Schemas["BatchRow"];
 export type BatchValues = Schemas["BatchValues"];
 export type Report = Schemas["Report"];
+export type NodeKey = Schemas["NodeKey"];
+export type OneNode = Schemas["Node"];
 
 let csrf = "";
 
@@ -183,6 +186,7 @@ export function applicationConfig(a: Application): ApplicationConfig {
 export function providerConfig(p: Provider): ProviderConfig {
   const c = only(providerFields, p) as ProviderConfig;
   if (c.kind === "saml") c.saml ??= {} as ProviderConfig["saml"];
+  else if (c.kind === "ldap") c.ldap ??= {};
   else if (c.kind !== "directory") c.oidc ??= {} as ProviderConfig["oidc"];
   return c;
 }

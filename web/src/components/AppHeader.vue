@@ -59,7 +59,10 @@ async function leave() {
         }"
         >{{ name }}</RouterLink
       >
-      <RouterLink v-if="session.owner" to="/settings" :class="{ on: $route.path === '/settings' }">Access</RouterLink>
+      <RouterLink v-if="session.owner" to="/settings" :class="{ on: /^\/(settings|nodes|copies)/.test($route.path) }"
+        >Access</RouterLink
+      >
+      <RouterLink v-else to="/nodes" :class="{ on: $route.path === '/nodes' }">Nodes</RouterLink>
     </nav>
     <ElButton class="find" @click="palette?.open()">Find anything <kbd>Ctrl K</kbd></ElButton>
     <ElButton link class="plain" :aria-pressed="dark" @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>

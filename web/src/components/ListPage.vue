@@ -11,13 +11,14 @@ import { useOrder } from "../composables/order";
 import { useSession } from "../composables/session";
 import ColumnChoice from "./ColumnChoice.vue";
 import ListFilters from "./ListFilters.vue";
+import SilentNodes from "./SilentNodes.vue";
 
 /**
  * A list that the service searches, narrows and sorts. What narrows it stands in the address and is kept for whoever
  * chose it; the arrow keys go from row to row, the slash to the search.
  */
 const props = defineProps<{
-  load: (query: Record<string, string>) => Promise<{ items: T[]; next?: string; cut?: boolean }>;
+  load: (query: Record<string, string>) => Promise<{ items: T[]; next?: string; cut?: boolean; silent?: string[] }>;
   search: string;
   filters?: {
     name: string;
@@ -144,6 +145,7 @@ defineExpose({ reload });
     <p v-if="data?.cut" class="soft small" role="note">
       More begin so than are looked through. A longer text finds the others.
     </p>
+    <SilentNodes :nodes="data?.silent" />
     <template v-if="data">
       <slot v-if="rowKey && chosen.count.value" name="many" :chosen="chosen" :reload="reload" />
       <slot v-if="items.length" :items="items" :sort="sort" :order="order" :chosen="chosen" :shows="shows" />

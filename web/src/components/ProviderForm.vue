@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Provider } from "../api/client";
+import LDAPForm from "./LDAPForm.vue";
 import OpenIDForm from "./OpenIDForm.vue";
 import SAMLProviderForm from "./SAMLProviderForm.vue";
 
@@ -8,5 +9,6 @@ defineProps<{ provider: Provider; part: "values" | "options" | "matching" }>();
 
 <template>
   <SAMLProviderForm v-if="provider.kind === 'saml'" :part="part" />
+  <LDAPForm v-else-if="provider.kind === 'ldap'" :part="part" />
   <OpenIDForm v-else :part="part" />
 </template>

@@ -8,6 +8,7 @@ import GiveOurs from "./GiveOurs.vue";
 import MetadataWatch from "./MetadataWatch.vue";
 import ProviderForm from "./ProviderForm.vue";
 import SecretPanel from "./SecretPanel.vue";
+import TryDirectory from "./TryDirectory.vue";
 import TakeTheirs from "./TakeTheirs.vue";
 
 // What is held of a provider: its values, certificates and secrets, taken from it or entered field by field.
@@ -17,7 +18,7 @@ const props = defineProps<{
   take: (body: TakeIn) => Promise<void>;
 }>();
 const emit = defineEmits<{ changed: [] }>();
-const { readonly } = useEditing();
+const { readonly, dirty } = useEditing();
 const { data: sheet } = useLoad(
   () => ok(http.GET("/providers/{slug}/exchange", { params: { path: { slug: props.provider.slug } } })),
   [() => props.provider.slug],
@@ -27,8 +28,13 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
 
 <template>
   <h2>Trust: what is held of {{ provider.name }}</h2>
-  <CertificateTable v-if="provider.saml" :certificates="provider.certificateDetails ?? []" />
-  <TakeTheirs v-if="!readonly && provider.kind !== 'oauth2'" :understand="understand" :take="(i) => take(i)" />
+  <CertificateTable v-if="provider.saml || provider.ldap" :certificates="provider.certificateDetails ?? []" />
+  <TakeTheirs
+    v-if="!readonly && provider.kind !== 'oauth2'"
+    :understand="understand"
+    :take="(i) => take(i)"
+    :directory="!!provider.ldap"
+  />
   <MetadataWatch
     v-if="provider.saml"
     kind="providers"
@@ -43,9 +49,11 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
     :slug="provider.slug"
     :secrets="provider.secrets ?? []"
     :readonly="readonly"
+    :directory="!!provider.ldap"
     @changed="emit('changed')"
   />
-  <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint">
+  <TryDirectory v-if="provider.ldap?.servers?.length && !readonly" :slug="provider.slug" :changed="dirty" />
+  <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint && !provider.ldap?.base">
     <summary>Values, field by field</summary>
     <ProviderForm :provider="provider" part="values" />
   </details>

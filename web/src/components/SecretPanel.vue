@@ -8,7 +8,7 @@ import { useAct } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
 import TimeText from "./TimeText.vue";
 
-const props = defineProps<{ kind: Kind; slug: string; secrets: Secret[]; readonly?: boolean }>();
+const props = defineProps<{ kind: Kind; slug: string; secrets: Secret[]; readonly?: boolean; directory?: boolean }>();
 const emit = defineEmits<{ changed: [] }>();
 const path = computed(() => ({ path: { slug: props.slug } }));
 const one = (id: string) => ({ params: { path: { slug: props.slug, id } } });
@@ -64,7 +64,8 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
 
 <template>
   <section class="secrets">
-    <h3>{{ ours ? "Client secrets that it holds" : "Client secrets that the provider gave us" }}</h3>
+    <h3 v-if="directory">Password of the gate's own entry there</h3>
+    <h3 v-else>{{ ours ? "Client secrets that it holds" : "Client secrets that the provider gave us" }}</h3>
     <ElTable v-if="secrets.length" table-layout="auto" :data="secrets" row-key="id">
       <ElTableColumn label="Begins">
         <template #default="{ row: s }">
@@ -99,7 +100,9 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
         </template>
         <template #default="{ row: s }">
           <div class="acts">
-            <ElButton v-if="!ours" size="small" :loading="busy" @click="attempt(s.id)">Try this secret</ElButton>
+            <ElButton v-if="!ours && !directory" size="small" :loading="busy" @click="attempt(s.id)"
+              >Try this secret</ElButton
+            >
             <ElButton v-if="s.state === 'next'" size="small" type="primary" :loading="busy" @click="change"
               >Switch to it</ElButton
             >
@@ -114,7 +117,9 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
       {{
         ours
           ? "It holds none yet, so it can't exchange codes for tokens."
-          : "None is stored yet, so no code can be exchanged."
+          : directory
+            ? "None is stored. The directory is asked as nobody, or not at all."
+            : "None is stored yet, so no code can be exchanged."
       }}
     </p>
     <p v-for="s in secrets.filter((x) => tried[x.id])" :key="s.id" aria-live="polite">

@@ -11,6 +11,8 @@ const props = defineProps<{
   understand: (input: TakeIn) => Promise<Understood>;
   take: (input: TakeIn, understood: Understood) => Promise<void>;
   verb?: string;
+  /** It is a directory, of which an address or a certificate is taken. */
+  directory?: boolean;
 }>();
 const text = ref("");
 const file = ref("");
@@ -99,13 +101,21 @@ async function store() {
       <ElInput
         v-model="text"
         spellcheck="false"
-        placeholder="https://…   or   <EntityDescriptor …>   or   { … }"
+        :placeholder="
+          directory
+            ? 'ldaps://…   or   -----BEGIN CERTIFICATE-----'
+            : 'https://…   or   <EntityDescriptor …>   or   { … }   or   ldaps://…'
+        "
         type="textarea"
         :rows="4"
         @change="changed"
         @paste="$nextTick(changed)"
       />
-      <small
+      <small v-if="directory"
+        >Enter the address of a server, or paste the certificate of the authority that signs the servers'. It is shown
+        first; nothing is stored yet.</small
+      >
+      <small v-else
         >Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or
         issuer. What it is will be found out; nothing is stored yet.</small
       >

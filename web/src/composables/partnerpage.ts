@@ -107,4 +107,4 @@ export const useProvider = () =>
   );
 
 /** The host of an address or identifier, for where there is no room for more. */
-export const hostOf = (id?: string) => id?.replace(/^https?:\/\//, "").split("/")[0] ?? "";
+export const hostOf = (id?: string) => id?.replace(/^[a-z]+:\/\//, "").split("/")[0] ?? "";

@@ -24,6 +24,7 @@ export const kindWords: Record<string, string> = {
   oidc: "OpenID Connect",
   oauth2: "OAuth 2.0",
   directory: "Own directory",
+  ldap: "LDAP",
   guarded: "Guarded",
   link: "Link",
 };

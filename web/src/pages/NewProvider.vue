@@ -9,6 +9,7 @@ const kinds: Choice[] = [
   ["saml", "SAML 2.0"],
   ["oidc", "OpenID Connect"],
   ["oauth2", "OAuth 2.0 without ID tokens"],
+  ["ldap", "LDAP: a directory on somebody's premises"],
   ["directory", "nothing: the gate's own people"],
 ];
 async function make({ name, kind, understood }: { name: string; kind: string; understood?: Understood }) {
@@ -24,7 +25,7 @@ const open = (slug: string) => router.push(`/providers/${slug}`);
 <template>
   <NewPartner
     side="provider"
-    has="metadata, issuer or discovery document"
+    has="metadata, issuer, discovery document or address of a directory"
     :kinds="kinds"
     :make="make"
     :take="take"

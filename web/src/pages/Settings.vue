@@ -3,6 +3,7 @@ import { sure } from "../composables/sure";
 import { ElAlert, ElButton } from "element-plus";
 import { ref } from "vue";
 import { http, ok, type AccessRule } from "../api/client";
+import GateNav from "../components/GateNav.vue";
 import MailForm from "../components/MailForm.vue";
 import PagesForm from "../components/PagesForm.vue";
 import TokenPanel from "../components/TokenPanel.vue";
@@ -53,6 +54,7 @@ const remove = async (id: string, name: string) =>
 <template>
   <h1>Access to the console</h1>
   <p class="sub">Who looks after the gate, and with what.</p>
+  <GateNav />
   <p v-if="error || people.error.value" class="error" role="alert">
     {{ error || people.error.value }}
   </p>

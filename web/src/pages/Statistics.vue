@@ -4,6 +4,7 @@ import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import TimeText from "../components/TimeText.vue";
 import TraceNav from "../components/TraceNav.vue";
+import SilentNodes from "../components/SilentNodes.vue";
 import ObjectPick from "../components/ObjectPick.vue";
 import { useLoad } from "../composables/load";
 
@@ -39,6 +40,7 @@ const worse = computed(
   <p class="sub">What has ended, rehearsals left out. Counted as it happens, so that it stays when traces go.</p>
   <TraceNav />
   <p v-if="error" class="error" role="alert">{{ error }}</p>
+  <SilentNodes :nodes="data?.silent" />
   <div class="row choice">
     <ElFormItem label="Time">
       <ElSelect v-model="days">

@@ -93,7 +93,7 @@ async function copy(text: string) {
           {{ duration(trace.micros)
           }}<template v-if="trace.providerMicros"
             >, of which {{ duration(trace.providerMicros) }} at the provider</template
-          >
+          ><template v-if="trace.node"> · kept by the node at {{ trace.node }}</template>
         </p>
       </div>
       <div class="row">
