@@ -342,6 +342,24 @@ const (
 	LDAPRefused      Code = "ldap.refused"
 )
 
+// Codes that begin with kerberos.
+const (
+	KerberosNoTicket     Code = "kerberos.no-ticket"
+	KerberosNTLM         Code = "kerberos.ntlm"
+	KerberosUnreadable   Code = "kerberos.unreadable"
+	KerberosOtherService Code = "kerberos.other-service"
+	KerberosKeyVersion   Code = "kerberos.key-version"
+	KerberosEncryption   Code = "kerberos.encryption"
+	KerberosWrongKey     Code = "kerberos.wrong-key"
+	KerberosTicketOver   Code = "kerberos.ticket-over"
+	KerberosClock        Code = "kerberos.clock"
+	KerberosNotTheirs    Code = "kerberos.not-theirs"
+	KerberosRealm        Code = "kerberos.realm"
+	KerberosNoPerson     Code = "kerberos.no-person"
+	KerberosReplayed     Code = "kerberos.replayed"
+	KerberosNoKeytab     Code = "kerberos.no-keytab"
+)
+
 // Codes that begin with directory.
 const (
 	DirectoryWrong   Code = "directory.wrong"

@@ -11,6 +11,24 @@ const (
 // german holds what people are told, in German. A test sees that nothing is missing.
 var german = texts([][2]string{
 	{
+		"Your computer's own sign-in was not taken here. Please sign in another way, or ask the people who look after your " +
+			"computer.",
+		"Die Anmeldung Ihres Rechners wurde hier nicht angenommen. Bitte melden Sie sich auf einem anderen Weg an, oder wenden Sie " +
+			"sich an die Stelle, die Ihren Rechner betreut.",
+	},
+	{
+		"Your computer did not say who you are. Please ask the person who looks after your account, and give the number below.",
+		"Ihr Rechner hat nicht gesagt, wer Sie sind." + fragenSie,
+	},
+	{
+		"The clock of your computer seems to be wrong. Please ask the person who looks after your account, and give the number below.",
+		"Die Uhr Ihres Rechners scheint falsch zu gehen." + fragenSie,
+	},
+	{
+		"This sign-in was used already. Please start again.",
+		"Diese Anmeldung wurde schon benutzt." + vonVorn,
+	},
+	{
 		"The directory does not answer just now. Please try again in a moment.",
 		"Das Verzeichnis antwortet gerade nicht. Bitte versuchen Sie es gleich noch einmal.",
 	},
