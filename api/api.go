@@ -374,6 +374,18 @@ type Secret struct {
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
 	TriedAt  *time.Time `json:"triedAt,omitempty"`
 	Tried    string     `json:"tried,omitempty"`
+	// Keytab is what a Kerberos keytab holds, without its keys.
+	Keytab []KeytabKey `json:"keytab,omitempty"`
+}
+
+// KeytabKey is what may be shown of one key of a keytab; Unfit says why nothing is opened with it.
+type KeytabKey struct {
+	Service    string    `json:"service"`
+	Realm      string    `json:"realm"`
+	Version    int       `json:"version"`
+	Encryption string    `json:"encryption"`
+	Made       time.Time `json:"made"`
+	Unfit      string    `json:"unfit,omitempty"`
 }
 
 // NewSecret orders a client secret for an application; 0 days is without an end.

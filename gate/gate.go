@@ -13,8 +13,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate/core/passwords"
 	"innergate/gate/changes"
 	"innergate/gate/checkups"
@@ -27,6 +25,7 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/guarded"
 	"innergate/gate/issued"
+	"innergate/gate/kerberos"
 	"innergate/gate/keyring"
 	"innergate/gate/ldapdir"
 	"innergate/gate/messages"
@@ -62,6 +61,7 @@ type Gate struct {
 	SignIn        *signin.Room
 	Directory     *directory.Room
 	LDAP          *ldapdir.Room
+	Kerberos      *kerberos.Room
 	Console       *console.Room
 	SignOut       *signout.Room
 	Guarded       *guarded.Room
@@ -140,6 +140,7 @@ func over(base *ground.Ground) (*Gate, error) {
 		return nil, err
 	}
 	g.LDAP = ldapdir.New(base, g.Partners, g.SignIn)
+	g.Kerberos = kerberos.New(base, g.Partners, g.SignIn)
 	g.Console = console.New(base, g.Partners, g.Grants, g.Directory)
 	g.SignOut = signout.New(base, g.Keyring, g.Partners, g.Messages, g.Sessions, g.Grants, g.SignIn)
 	g.Guarded = guarded.New(base, g.Keyring, g.Partners, g.Sessions, g.Persons, g.SignIn, g.SignOut)
@@ -161,6 +162,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.SignIn.Outcomes, g.SignIn.SecondFactor, g.SignIn.Consoles = g.Moves, g.Directory, g.Console
 	g.SignIn.Guarded, g.SignIn.Own = guarded.Side{Room: g.Guarded}, directory.Side{Room: g.Directory}
 	g.SignIn.LDAP, g.SignIn.Lookups, g.Watch.Directories = ldapdir.Side{Room: g.LDAP}, g.LDAP, g.LDAP
+	g.SignIn.Tickets, g.SignIn.Links = kerberos.Side{Room: g.Kerberos}, portal.Links{}
 	g.Configuration.Views, g.Checkups.Nodes = g.Checkups, g.Node.Found
 	g.Watch.Sources = g.Sources
 	g.Changes.Shadow = g.shadow
@@ -194,47 +196,18 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
 	if !g.Node.Leads(ctx) {
-		return inParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
+		return ground.InParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
 	}
 	for _, tidy := range []func(*ground.Tidying) error{
 		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
 		g.Guarded.Tidy, g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Checkups.Tidy, g.Node.Tidy,
 	} {
-		if err := inParts(ctx, now, g.Store.Write, tidy); err != nil {
+		if err := ground.InParts(ctx, now, g.Store.Write, tidy); err != nil {
 			return err
 		}
 	}
-	return inParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
+	return ground.InParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
 }
-
-// inParts tidies a room up, each part in a transaction of the file that it is about.
-func inParts(
-	ctx context.Context,
-	now time.Time,
-	write func(context.Context, func(*gorm.DB) error) error,
-	tidy func(*ground.Tidying) error,
-) error {
-	for range mostParts {
-		t := &ground.Tidying{Now: now}
-		if err := write(ctx, func(tx *gorm.DB) error {
-			t.Tx = tx
-			return tidy(t)
-		}); err != nil || !t.More {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(betweenParts):
-		}
-	}
-	return nil
-}
-
-const (
-	betweenParts = 20 * time.Millisecond
-	mostParts    = 400 // of a room at one time; the rest has its turn at the next
-)
 
 // WriteUsed writes down which certificates verified something and which client secrets were used since the last time.
 func (g *Gate) WriteUsed(ctx context.Context) error {

@@ -165,6 +165,12 @@ var german = texts([][2]string{
 	},
 	{"New password", "Neues Passwort"},
 	{"Old password", "Altes Passwort"},
+	{"Signing you in", "Sie werden angemeldet"},
+	{"Sign in another way", "Auf einem anderen Weg anmelden"},
+	{
+		"Your computer is asked who you are. If it does not say, you go on by another way.",
+		"Ihr Rechner wird gefragt, wer Sie sind. Sagt er es nicht, geht es auf einem anderen Weg weiter.",
+	},
 	{"Change it and go on", "Ändern und weiter"},
 	{
 		"You have to change your password there before you can go on.",

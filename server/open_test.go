@@ -43,6 +43,8 @@ var open = map[string]string{
 	"GET /own/:token":                         reads,
 	"GET /sign-in/:id/own":                    reads,
 	"GET /sign-in/:id/entry":                  reads,
+	"GET /sign-in/:id/ticket":                 partner,
+	"GET /sign-in/:id/ticket/none":            partner,
 	"GET /account":                            reads,
 	"GET /device":                             reads,
 	"GET /handover/:token":                    reads,

@@ -14,6 +14,7 @@ import (
 	"innergate/core/config"
 	"innergate/gate/directory"
 	"innergate/gate/exchange"
+	"innergate/gate/kerberos"
 	"innergate/gate/ldapdir"
 	"innergate/gate/moves"
 	"innergate/gate/portal"
@@ -46,6 +47,7 @@ type pageData struct {
 	Confirm           *signin.Confirm
 	Own               *directory.OwnPage
 	Entry             *ldapdir.Page
+	Ticket            *kerberos.Page
 	Ask               *signin.AskProfile
 	Picture           template.URL
 	SignOut           *signin.SignOut

@@ -105,6 +105,7 @@ func New(g *gate.Gate, o Options) *Server {
 	s.protocols()
 	s.own()
 	s.entries()
+	s.tickets()
 	s.portal()
 	s.schema()
 	s.handovers()

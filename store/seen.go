@@ -10,6 +10,7 @@ const (
 	SeenCodeUnfetched  = "code-unfetched"  // a client does not fetch its tokens
 	SeenLogoutUnsigned = "logout-unsigned" // a partner's logout messages are not signed
 	SeenValueDropped   = "value-dropped"   // a provider says what it may not speak for
+	SeenTicketRefused  = "ticket-refused"  // tickets of a realm's people are not taken
 	SeenScopeUnknown   = "scope-unknown"   // a client asks for scopes that it does not have
 )
 

@@ -25,6 +25,7 @@ type RouteCondition struct {
 	Networks     []string `json:"networks,omitempty"`
 	Wish         []string `json:"wish,omitempty"`  // providers that the application itself asks for
 	Reach        []string `json:"reach,omitempty"` // of the application
+	Last         []string `json:"last,omitempty"`  // providers of which this browser took one the last time
 }
 
 // asksWho says whether it depends on the person.
@@ -70,7 +71,8 @@ func (r *Routes) Check() error {
 			return fmt.Errorf("%s: it must lead to 1 to 50 providers", at)
 		}
 		c := &one.If
-		for _, list := range [][]string{c.Applications, c.MailDomains, c.Known, c.Groups, c.Networks, c.Wish, c.Reach, one.To} {
+		for _, list := range [][]string{c.Applications, c.MailDomains, c.Known, c.Groups, c.Networks, c.Wish, c.Reach, c.Last,
+			one.To} {
 			if len(list) > 1000 {
 				return fmt.Errorf("%s: a list has %d entries; 1,000 are the most", at, len(list))
 			}
@@ -103,6 +105,7 @@ type RouteFacts struct {
 	Application string
 	Reach       Reach
 	Wish        []string
+	Last        string // the provider that the browser took the last time
 	Network     netip.Addr
 	// Identified is set once somebody said who they are, or is known from a session; Domain is that of their mail
 	// address, Known the providers that they have signed in with.
@@ -116,6 +119,7 @@ type RouteFacts struct {
 type Way struct {
 	To     []string // the providers that can be used, in order
 	By     string
+	Routed bool     // a route decided
 	Passed []string // the routes before, and why they do not fit
 	// AsksWho is set where an earlier route would decide once it is known who signs in.
 	AsksWho bool
@@ -148,7 +152,7 @@ func (r *Routes) Choose(f RouteFacts, serve []string) Way {
 			w.AsksWho = true
 			w.Passed = append(w.Passed, name+": it depends on who signs in")
 		default:
-			w.To, w.By = to, name
+			w.To, w.By, w.Routed = to, name, true
 			return w
 		}
 	}
@@ -167,6 +171,8 @@ func (c *RouteCondition) misses(f *RouteFacts) (why string, open bool) {
 		return "the address is outside " + strings.Join(c.Networks, ", "), false
 	case len(c.Wish) > 0 && common(c.Wish, f.Wish) == "":
 		return "the application does not ask for " + or(c.Wish), false
+	case len(c.Last) > 0 && !slices.Contains(c.Last, f.Last):
+		return "the browser did not take " + or(c.Last) + " the last time", false
 	case c.asksWho() && !f.Identified:
 		return "", true
 	case len(c.MailDomains) > 0 && !slices.Contains(c.MailDomains, strings.ToLower(f.Domain)):
@@ -184,7 +190,8 @@ func (c *RouteCondition) misses(f *RouteFacts) (why string, open bool) {
 func (r *Route) Covers(later *Route) bool {
 	a, b := &r.If, &later.If
 	for _, l := range [][2][]string{{a.Applications, b.Applications}, {a.MailDomains, b.MailDomains}, {a.Known, b.Known},
-		{a.Groups, b.Groups}, {a.Networks, b.Networks}, {a.Wish, b.Wish}, {a.Reach, b.Reach}} {
+		{a.Groups, b.Groups}, {a.Networks, b.Networks}, {a.Wish, b.Wish}, {a.Reach, b.Reach},
+		{a.Last, b.Last}} {
 		if len(l[0]) == 0 {
 			continue
 		}

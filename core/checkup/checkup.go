@@ -433,6 +433,11 @@ func Provider(p *config.Provider, ours saml.EntityID, now time.Time) ([]Station,
 			trust.State = "empty"
 		}
 		c.ldap(p)
+	} else if p.Kerberos != nil {
+		if trust.Lines = kerberosLines(p.Kerberos); len(p.Kerberos.Realms) == 0 {
+			trust.State = "empty"
+		}
+		c.kerberos(p)
 	} else {
 		trust = c.samlProvider(p, ours)
 	}

@@ -58,6 +58,12 @@ var habits = map[string]habit{
 		detail: "Values were dropped before anybody could get them.",
 		remedy: "If they are right, name their domains, scopes or groups under what the provider may speak for.",
 	},
+	"ticket-refused": {
+		code: "seen.ticket-refused", severity: Attention, provider: ProviderTrust,
+		title:  "Tickets of its people are not taken",
+		detail: "They go on by another way, if there is one.",
+		remedy: "The code says why, and the trace what was expected: clocks, the keytab, or the service's name as a rule.",
+	},
 	"scope-unknown": {
 		code: "seen.scope-unknown", severity: Remark, application: ApplicationTrust,
 		title:  "It asks for scopes that it does not have",

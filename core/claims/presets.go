@@ -95,6 +95,14 @@ func IncomingOIDC() Mapping {
 	}
 }
 
+// OfRealm is the inbound mapping that a new Kerberos provider starts with: a ticket says no more than a name and its realm.
+func OfRealm() Mapping {
+	return Mapping{
+		{Set: "preferred_username", From: Names{"name"}},
+		{Set: "name", From: Names{"name"}},
+	}
+}
+
 // OfDirectory is the inbound mapping that a new LDAP provider starts with: the usual attributes of people (RFC 4519, RFC 2798) and
 // of a widespread directory.
 func OfDirectory() Mapping {

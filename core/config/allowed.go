@@ -18,7 +18,7 @@ var Allowed = map[string][]string{
 	"Application.reach":                  reaches,
 	"Application.contexts":               ContextUses,
 	"Application.signOut":                {SignOutProvider, SignOutGate, SignOutApplication},
-	"Provider.kind":                      {KindSAML, KindOIDC, KindOAuth2, KindDirectory, KindLDAP},
+	"Provider.kind":                      {KindSAML, KindOIDC, KindOAuth2, KindDirectory, KindLDAP, KindKerberos},
 	"Provider.reach":                     reaches,
 	"Provider.admission":                 Admissions,
 	"SAMLApplication.sign":               {"assertion", "response", "both"},

@@ -136,8 +136,10 @@ type Provider struct {
 	// Directory is set for the gate's own people.
 	Directory *DirectoryProvider `json:"directory,omitempty"`
 	// LDAP is set for a directory on somebody's premises.
-	LDAP    *LDAPProvider  `json:"ldap,omitempty"`
-	Mapping claims.Mapping `json:"mapping,omitempty"`
+	LDAP *LDAPProvider `json:"ldap,omitempty"`
+	// Kerberos is set for a realm whose people hold a ticket.
+	Kerberos *KerberosProvider `json:"kerberos,omitempty"`
+	Mapping  claims.Mapping    `json:"mapping,omitempty"`
 	// Matching says how people who are known already are found, besides by link.
 	Matching *people.Matching `json:"matching,omitempty"`
 	// Admission is what happens to a subject that matches nobody: refuse, create, ask (create after the person
@@ -436,16 +438,19 @@ func (p *Provider) Validate() error {
 	v.people(p)
 	switch {
 	case p.OAuth():
-		p.SAML, p.Directory, p.LDAP = nil, nil, nil
+		p.SAML, p.Directory, p.LDAP, p.Kerberos = nil, nil, nil, nil
 		p.validateOIDC(v)
 	case p.Kind == KindDirectory:
-		p.SAML, p.OIDC, p.LDAP = nil, nil, nil
+		p.SAML, p.OIDC, p.LDAP, p.Kerberos = nil, nil, nil, nil
 		p.validateDirectory(v)
 	case p.Kind == KindLDAP:
-		p.SAML, p.OIDC, p.Directory = nil, nil, nil
+		p.SAML, p.OIDC, p.Directory, p.Kerberos = nil, nil, nil, nil
 		p.validateLDAP(v)
+	case p.Kind == KindKerberos:
+		p.SAML, p.OIDC, p.Directory, p.LDAP = nil, nil, nil, nil
+		p.validateKerberos(v)
 	default:
-		if p.OIDC, p.Directory, p.LDAP = nil, nil, nil; p.SAML == nil {
+		if p.OIDC, p.Directory, p.LDAP, p.Kerberos = nil, nil, nil, nil; p.SAML == nil {
 			p.SAML = &SAMLProvider{}
 		}
 		p.SAML.validate(v)
@@ -487,6 +492,8 @@ func (p *Provider) Missing() []string {
 		return nil
 	case p.Kind == KindLDAP:
 		return p.missingLDAP()
+	case p.Kind == KindKerberos:
+		return p.missingKerberos()
 	}
 	var out []string
 	if p.SAML == nil || p.SAML.EntityID == "" {

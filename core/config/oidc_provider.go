@@ -83,6 +83,8 @@ func (p *Provider) Authority() string {
 		return p.OIDC.AuthorizationEndpoint
 	case p.LDAP != nil && len(p.LDAP.Servers) > 0:
 		return p.LDAP.Servers[0]
+	case p.Kerberos != nil && len(p.Kerberos.Realms) > 0:
+		return p.Kerberos.Realms[0]
 	}
 	return ""
 }

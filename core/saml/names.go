@@ -84,6 +84,9 @@ var contextLadder = []string{
 	"urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI",
 }
 
+// ContextKerberos is what a ticket amounts to.
+const ContextKerberos = "urn:oasis:names:tc:SAML:2.0:ac:classes:Kerberos"
+
 // ContextPassword is what a plain password over TLS amounts to.
 const ContextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
 

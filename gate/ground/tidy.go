@@ -1,6 +1,7 @@
 package ground
 
 import (
+	"context"
 	"time"
 
 	"gorm.io/gorm"
@@ -50,6 +51,13 @@ func UseOnce(tx *gorm.DB, issuer, id string, until time.Time) (fresh bool, err e
 	return made.RowsAffected > 0, made.Error
 }
 
+// WasUsed says whether something with an identifier of its issuer was used before.
+func WasUsed(db *gorm.DB, issuer, id string) (bool, error) {
+	var n int64
+	err := db.Model(&store.UsedID{}).Where("issuer = ? AND value = ?", issuer, id).Count(&n).Error
+	return n > 0, store.Clear(err)
+}
+
 // sweepAfter is how long what belonged to something deleted stays: until its sessions' applications were told, and so that what
 // is restored at once has it again.
 const sweepAfter = 10 * time.Minute
@@ -66,3 +74,32 @@ func (g *Ground) Tidy(t *Tidying) error {
 	}
 	return t.Delete(Over{&store.UsedID{}, "expires_at < ?", t.Now.Add(-usedLonger)})
 }
+
+// InParts tidies a room up, each part in a transaction of the file that it is about.
+func InParts(
+	ctx context.Context,
+	now time.Time,
+	write func(context.Context, func(*gorm.DB) error) error,
+	tidy func(*Tidying) error,
+) error {
+	for range mostParts {
+		t := &Tidying{Now: now}
+		if err := write(ctx, func(tx *gorm.DB) error {
+			t.Tx = tx
+			return tidy(t)
+		}); err != nil || !t.More {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(betweenParts):
+		}
+	}
+	return nil
+}
+
+const (
+	betweenParts = 20 * time.Millisecond
+	mostParts    = 400 // of a room at one time; the rest has its turn at the next
+)

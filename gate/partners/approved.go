@@ -61,7 +61,7 @@ func samePlaces(a, b *config.Provider) bool {
 	if a.LDAP != nil && b.LDAP != nil {
 		return sameServers(a.LDAP, b.LDAP)
 	}
-	return a.Directory != nil && b.Directory != nil
+	return a.Directory != nil && b.Directory != nil || a.Kerberos != nil && b.Kerberos != nil // nothing of ours goes there
 }
 
 // sameServers says whether passwords go to the same servers, believed by the same certificates.

@@ -256,7 +256,7 @@ func (g *Room) secretOwner(ctx context.Context, kind, slug string) (string, erro
 		return a.ID, nil
 	}
 	p, err := g.Provider(ctx, slug)
-	if err == nil && p.OIDC == nil && p.LDAP == nil {
+	if err == nil && p.OIDC == nil && p.LDAP == nil && p.Kerberos == nil {
 		err = ground.BadRequest("no-secrets", p.Name+" speaks SAML and has no client secret.", "")
 	}
 	if err != nil {

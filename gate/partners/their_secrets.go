@@ -116,9 +116,11 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 		ours = p.LDAP.BindDN
 	}
 	switch {
-	case p.OIDC == nil && p.LDAP == nil:
+	case p.OIDC == nil && p.LDAP == nil && p.Kerberos == nil:
 		return nil, ground.BadRequest("no-secrets", p.Name+" takes no secret of ours.", "")
-	case SecretLooksWrong(value, ours) != nil:
+	case p.Kerberos != nil && g.keytabLooksWrong(p, value) != nil:
+		return nil, g.keytabLooksWrong(p, value)
+	case p.Kerberos == nil && SecretLooksWrong(value, ours) != nil:
 		return nil, SecretLooksWrong(value, ours)
 	case n.Expires != nil && !n.Expires.After(g.Now()):
 		return nil, ground.BadRequest(
@@ -128,7 +130,7 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 	}
 	now := g.Now().UTC()
 	hint := ""
-	if len(value) >= 20 && p.LDAP == nil { // of a password nothing is shown
+	if len(value) >= 20 && p.OIDC != nil { // of a password or keytab nothing is shown
 		hint = value[:3]
 	}
 	row := store.Secret{
@@ -235,6 +237,9 @@ func (g *Room) TrySecret(ctx context.Context, who ground.Actor, slug, id string)
 	owner, err := g.secretOwner(ctx, "provider", slug)
 	if err != nil {
 		return nil, err
+	}
+	if p.Kerberos != nil {
+		return nil, ground.Conflict("rehearse", "A keytab is tried by a ticket.", "Rehearse the sign-in from a machine that has one.")
 	}
 	if p.LDAP != nil {
 		return nil, ground.Conflict("try-directory", p.Name+" is a directory; it is tried as a whole.", "Use “Try it” on its page.")

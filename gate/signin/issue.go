@@ -218,6 +218,9 @@ func (g *Room) useUp(tx *gorm.DB, s *SignIn, who bridge.Identity, now time.Time)
 	if err != nil {
 		return err
 	}
+	if !fresh && s.Provider.Kerberos != nil {
+		return explain.New(explain.KerberosReplayed, explain.Fact("token", who.UsedID[:16])).Of(s.Provider.Name)
+	}
 	if !fresh {
 		return explain.New(explain.SAMLReplayed, explain.Fact("assertion", who.UsedID)).Of(s.Provider.Name)
 	}

@@ -41,7 +41,9 @@ type Room struct {
 	SecondFactor SecondFactor
 	Guarded      ApplicationSide  // of applications that the gate stands before
 	Lookups      partners.Lookups // values from directories
+	Links        ApplicationSide  // of plain addresses
 	Own, LDAP    ProviderSide     // of the gate's own people, and of directories of others
+	Tickets      ProviderSide     // of realms
 }
 
 // Consoles opens the console for somebody who has come in through a provider, and returns the token of that session.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innergate/core/access"
+	"innergate/core/bridge"
 	"innergate/core/explain"
 	"innergate/core/people"
 	"innergate/core/trace"
@@ -81,7 +82,7 @@ func (g *Room) choose(ctx context.Context, s *SignIn, w *ways, routes *access.Ro
 // Chosen goes on with the provider that the person chose.
 func (g *Room) Chosen(ctx context.Context, b Browser, id, slug string) *Next {
 	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
-		s.backToChoosing()
+		s.BackToChoosing()
 		s.Choose(slug)
 		return g.Outward(ctx, s)
 	})
@@ -90,7 +91,7 @@ func (g *Room) Chosen(ctx context.Context, b Browser, id, slug string) *Next {
 // Named goes on with the name or mail address that somebody gave on the page on which ways are chosen.
 func (g *Room) Named(ctx context.Context, b Browser, id, name string) *Next {
 	return g.resumed(ctx, b, id, func(ctx context.Context, s *SignIn) (*Next, error) {
-		s.backToChoosing()
+		s.BackToChoosing()
 		s.State.Name = words.Clip(strings.TrimSpace(name), 254)
 		s.Rec.Begin(trace.Route)
 		s.Rec.Decide(trace.Decision{About: "name", Result: "given", By: "the person"})
@@ -130,7 +131,7 @@ func (g *Room) candidates(
 	s *SignIn,
 	who access.Who,
 ) (open []*partners.Provider, passed []string, asks bool, err error) {
-	var last error
+	var last, unshown error
 	for _, slug := range s.App.Providers {
 		p, err := g.providerIn(ctx, s, slug)
 		if ground.IsNotFound(err) {
@@ -150,6 +151,14 @@ func (g *Room) candidates(
 			}
 		} else if err := p.Reach.Serves("provider", p.Name, s.Rehearsal != nil); err != nil {
 			passed, last = append(passed, p.Name+": "+string(p.Reach)), err
+			continue
+		}
+		if u := slices.IndexFunc(s.State.Unshown, func(u bridge.Unshown) bool { return u.Provider == p.ID }); u >= 0 {
+			passed, unshown = append(passed, p.Name+": "+string(s.State.Unshown[u].Code)), s.State.Unshown[u].Failure(p.Name)
+			continue
+		}
+		if p.Kerberos != nil && s.State.Wish.Fresh {
+			passed, last = append(passed, p.Name+": a ticket is no fresh sign-in"), explain.New(explain.BridgeNoFresh).Of(p.Name)
 			continue
 		}
 		if err := g.partners.InTime(p.Name, p.Until); err != nil {
@@ -177,6 +186,9 @@ func (g *Room) candidates(
 	}
 	if len(open) == 0 && !asks {
 		s.Rec.Decide(trace.Decision{About: "provider", Result: "none", Passed: passed})
+		if unshown != nil { // the only way that was left
+			return nil, nil, false, unshown
+		}
 		if last == nil || len(s.App.Providers) > 1 {
 			last = explain.New(explain.RouteNone)
 		}
@@ -355,8 +367,11 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 	if w.open, w.passed, w.asksWho, err = g.candidates(ctx, s, r.who); err != nil {
 		return nil, err
 	}
-	if len(routes.Rules) == 0 || s.Rehearsal != nil {
+	if s.Rehearsal != nil {
 		return w, nil
+	}
+	if len(routes.Rules) == 0 {
+		return w.withoutTickets()
 	}
 	var serve []string
 	for _, p := range w.open {
@@ -366,6 +381,7 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 		Application: s.App.Slug,
 		Reach:       s.App.Reach,
 		Network:     r.who.Network,
+		Last:        s.Browser.Way,
 		Identified:  r.by != "",
 		Domain:      r.domain,
 		Known:       r.known,
@@ -389,7 +405,24 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 			}
 		}
 	}
-	w.open = open
+	if w.open = open; !way.Routed {
+		return w.withoutTickets()
+	}
+	return w, nil
+}
+
+// withoutTickets leaves realms out, whose tickets are tried only where a route leads to them: whoever has none might see a window of
+// the browser that asks for a password.
+func (w *ways) withoutTickets() (*ways, error) {
+	w.open = slices.DeleteFunc(w.open, func(p *partners.Provider) bool {
+		if p.Kerberos != nil {
+			w.passed = append(w.passed, p.Name+": no route leads to it here")
+		}
+		return p.Kerberos != nil
+	})
+	if len(w.open) == 0 && !w.asksWho {
+		return nil, explain.New(explain.RouteNone)
+	}
 	return w, nil
 }
 
@@ -424,6 +457,7 @@ func (s *SignIn) straight(w *ways, routes *access.Routes, chosen string) *partne
 	asks := w.asksWho && s.State.Name == "" && routes.Field != access.FieldNever && s.Rehearsal == nil
 	for _, p := range w.open {
 		own := chosen == "" && s.State.Name != "" && p.Directory != nil && !strings.Contains(s.State.Name, "@")
+		own = own || chosen == "" && p.Kerberos != nil // it asks nobody anything
 		if chosen == p.Slug || chosen == p.ID || len(w.open) == 1 && !asks || own {
 			return p
 		}

@@ -45,7 +45,7 @@ func (g *Room) ApplicationSide(a *partners.Application) ApplicationSide {
 	case config.KindGuarded:
 		return g.Guarded
 	case config.KindLink, config.KindPortal:
-		return linkApplication{g}
+		return g.Links
 	}
 	return samlApplication{g}
 }
@@ -59,6 +59,8 @@ func (g *Room) ProviderSide(p *partners.Provider) ProviderSide {
 		return g.Own
 	case p.LDAP != nil:
 		return g.LDAP
+	case p.Kerberos != nil:
+		return g.Tickets
 	}
 	return samlProvider{g}
 }

@@ -104,6 +104,8 @@ type state struct {
 	Bind []byte `json:"bind,omitempty"`
 	// Name is what the person gave to be recognised by, before they have proven anything.
 	Name string `json:"name,omitempty"`
+	// Unshown are the realms whose tickets the person could not show in this sign-in.
+	Unshown []bridge.Unshown `json:"unshown,omitempty"`
 	// Said is what was recorded so far, packed, where the sign-in may be gone on with at another node.
 	Said []byte `json:"said,omitempty"`
 	// Console is set where somebody comes in to the console.

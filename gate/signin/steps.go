@@ -149,9 +149,9 @@ func (s *SignIn) consistent() error {
 // waitAt has the sign-in wait at a step. What was proven before and is not part of it counts no more.
 func (s *SignIn) waitAt(step Step) { s.State.At = place{step} }
 
-// backToChoosing forgets all that was found out, asked and proven since the application asked, as is due wherever
+// BackToChoosing forgets all that was found out, asked and proven since the application asked, as is due wherever
 // somebody chooses a provider or says who they are.
-func (s *SignIn) backToChoosing() {
+func (s *SignIn) BackToChoosing() {
 	s.waitAt(&choosing{})
 	s.evidence, s.asked, s.Provider, s.Person, s.Row.ProviderID = bridge.Evidence{}, nil, nil, Person{}, ""
 	if s.State.Wished != nil {
