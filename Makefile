@@ -52,10 +52,11 @@ types: web/node_modules/.package-lock.json
 demo: build
 	@GOGC=100 $(BIN) demo
 
-# What the tests need besides Go and Node: a browser, two judges of XML, a directory server, and the engine of nodes.
+# What the tests need besides Go and Node: a browser, two judges of XML, a directory server, a Kerberos realm, and the engine of nodes.
 tools:
-	@missing=""; for p in chromium:chromium xmlsec1:xmlsec1 xmllint:libxml2-utils nginx:nginx-light ldapadd:ldap-utils; do command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
+	@missing=""; for p in chromium:chromium xmlsec1:xmlsec1 xmllint:libxml2-utils nginx:nginx-light ldapadd:ldap-utils kinit:krb5-user curl:curl; do command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
 	[ -x /usr/sbin/slapd ] || missing="$$missing slapd"; \
+	[ -x /usr/sbin/krb5kdc ] && [ -x /usr/sbin/kadmin.local ] || missing="$$missing krb5-kdc krb5-admin-server"; \
 	[ -e /usr/include/dqlite.h ] || missing="$$missing libdqlite-dev libraft-dev"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	$$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends $$missing fonts-dejavu-core >/dev/null; fi
@@ -89,7 +90,7 @@ test: tools build build-nodes
 
 # What is measured is measured as the service runs.
 bench: build
-	@GOGC=100 $(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./gate/ldapdir ./bench
+	@GOGC=100 $(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./gate/ldapdir ./core/kerberos ./bench
 
 # Two hundred kills under load, and an hour of it; SOAK and SOAK_MINUTES set how many and how long.
 SOAK ?= 200
@@ -101,7 +102,7 @@ soak: build
 FUZZTIME ?= 20s
 fuzz:
 	@for t in ./core/xmltree:FuzzParse ./core/xmltree:FuzzStream ./core/saml:FuzzResponse ./core/saml:FuzzRequest ./core/saml:FuzzRedirect ./core/saml:FuzzMetadata \
-		./core/wire:FuzzChecker ./core/files:FuzzRead ./core/jose:FuzzParse ./core/jose:FuzzKeySet ./core/oidc:FuzzReadTokens ./core/oidc:FuzzReadParameters ./core/oidc:FuzzReadRequest ./core/oidc:FuzzReadMore ./core/oidc:FuzzRequestObject; do \
+		./core/wire:FuzzChecker ./core/files:FuzzRead ./core/jose:FuzzParse ./core/jose:FuzzKeySet ./core/oidc:FuzzReadTokens ./core/oidc:FuzzReadParameters ./core/oidc:FuzzReadRequest ./core/oidc:FuzzReadMore ./core/oidc:FuzzRequestObject ./core/kerberos:FuzzRead; do \
 	echo "$$t"; $(GO) test -tags $(TAGS) $${t%%:*} -run '^$$' -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x || exit 1; done
 
 # The pictures in docs/screenshots, taken anew.

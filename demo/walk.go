@@ -22,6 +22,9 @@ type Walker struct {
 	Provider string
 	// Language is what the browser asks for (Accept-Language).
 	Language string
+	// Ticket is what the browser shows to a service that asks for a ticket (RFC 4559): the value after Negotiate, or nothing. Nil shows
+	// none.
+	Ticket func(service string) (string, error)
 	// Page is the last page, Address where it came from.
 	Page    *html.Node
 	Text    string
@@ -75,6 +78,11 @@ func (w *Walker) do(r *http.Request) error {
 		return err
 	}
 	w.Text, w.Address, w.Status = string(body), answer.Request.URL, answer.StatusCode
+	if shown, err := w.ticketFor(answer); err != nil {
+		return err
+	} else if shown != nil {
+		return w.do(shown)
+	}
 	if w.Page, err = html.Parse(strings.NewReader(w.Text)); err != nil {
 		return err
 	}
@@ -83,6 +91,23 @@ func (w *Walker) do(r *http.Request) error {
 		return w.Submit(r.Context(), nil)
 	}
 	return nil
+}
+
+// ticketFor is the same request with a ticket, where one is asked for and there is one; nil otherwise.
+func (w *Walker) ticketFor(answer *http.Response) (*http.Request, error) {
+	asked := answer.StatusCode == http.StatusUnauthorized && answer.Header.Get("WWW-Authenticate") == "Negotiate"
+	if w.Ticket == nil || !asked || answer.Request.Header.Get("Authorization") != "" {
+		return nil, nil
+	}
+	shown, err := w.Ticket("HTTP/" + answer.Request.URL.Hostname())
+	if err != nil || shown == "" {
+		return nil, err
+	}
+	again, err := http.NewRequestWithContext(answer.Request.Context(), http.MethodGet, answer.Request.URL.String(), nil)
+	if err == nil {
+		again.Header.Set("Authorization", "Negotiate "+shown)
+	}
+	return again, err
 }
 
 func attr(n *html.Node, name string) string {
@@ -176,7 +201,11 @@ func (w *Walker) Onward(ctx context.Context) error {
 		refresh := w.Find(func(n *html.Node) bool { return n.Data == "meta" && attr(n, "http-equiv") == "refresh" })
 		if refresh != nil {
 			_, address, _ := strings.Cut(attr(refresh, "content"), "url=")
-			if err := w.Get(ctx, address); err != nil {
+			to, err := w.Address.Parse(address)
+			if err != nil {
+				return err
+			}
+			if err := w.Get(ctx, to.String()); err != nil {
 				return err
 			}
 			continue
