@@ -50,7 +50,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 		return fail(err)
 	}
 	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover,
-		checkArtifact, checkBridges, checkOffice, checkTool, checkStrength, checkOpenIDRefusal, checkContexts,
+		checkArtifact, checkBridges, checkOffice, checkQuayside, checkTool, checkStrength, checkOpenIDRefusal, checkContexts,
 		checkUnsignedLogout, checkUnfetchedCode, checkRegister, checkBerths} {
 		if err := check(ctx, w, step); err != nil {
 			return fail(err)

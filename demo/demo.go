@@ -83,6 +83,8 @@ type World struct {
 	Northquay, Lantern *standin.OpenID
 	Ledger, Dockhand   *standin.Client
 	Office             *standin.Office
+	// Quayside is a realm with desks on the quays; its page is beside Saltmere Staff, below /quayside.
+	Quayside *standin.Quayside
 	// Berths is Berth Board itself, at its inner address InnerURL; Guard stands before it.
 	Berths   *standin.Berths
 	InnerURL string
@@ -192,6 +194,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	staff := http.NewServeMux()
 	staff.Handle("/harbours/", http.StripPrefix("/harbours", w.Harbours.Handler()))
 	staff.Handle("/mailbox", w.Mailbox.Handler())
+	staff.Handle("/quayside", w.quaysidePage())
 	staff.Handle("/", w.Staff.Handler())
 	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler(), w.Northquay.Handler(), w.Lantern.Handler(),
 		w.Ledger.Handler(), w.Dockhand.Handler()} {
@@ -411,6 +414,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	w.closers, w.stop = append(w.closers, stop), stop
 	go w.Gate.Run(running)
 	w.Name, w.Password = "Fenna", derived(master[0], "the demo's administrator")
+	w.Quayside = standin.NewQuayside(derived(master[0], "Quayside Desk"))
 	w.Northquay.SetSecret(clientID, derived(master[0], w.Northquay.Name)+derived(master[0], "more"))
 	w.Lantern.SetSecret(clientID, derived(master[0], w.Lantern.Name)+derived(master[0], "more"))
 	return w.furnish(ctx)

@@ -101,7 +101,7 @@ func TestConfigurationIsLoadedTwice(t *testing.T) {
 	require.NoError(t, err)
 	r, err := w.Client().LoadConfig(ctx, text, false)
 	require.NoError(t, err)
-	assert.Equal(t, 16, r.Unchanged)
+	assert.Equal(t, 18, r.Unchanged)
 	assert.Empty(t, r.Steps)
 	again, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)

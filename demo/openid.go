@@ -59,6 +59,13 @@ func (w *World) secrets(ctx context.Context) error {
 		"northquay-stevedores": w.Northquay.Clients[0].Secret, "lantern-pass": w.Lantern.Clients[0].Secret,
 		"harbour-office": w.Office.Secret,
 	}
+	service, err := w.quaysideService()
+	if err != nil {
+		return err
+	}
+	if given["quayside-desk"], err = w.Quayside.Keytab(service); err != nil {
+		return err
+	}
 	for slug, secret := range given {
 		held, err := w.Gate.Partners.Secrets(ctx, "provider", slug)
 		if err != nil {

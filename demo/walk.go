@@ -144,6 +144,17 @@ func (w *Walker) Inner(id string) string {
 	return b.String()
 }
 
+// Words are the page's text as a person reads it.
+func (w *Walker) Words() string {
+	var words []string
+	for n := range w.Page.Descendants() {
+		if n.Type == html.TextNode && n.Parent.Data != "style" && n.Parent.Data != "script" && n.Parent.Data != "title" {
+			words = append(words, strings.Fields(n.Data)...)
+		}
+	}
+	return strings.Join(words, " ")
+}
+
 // Link is the address of the first link with this text.
 func (w *Walker) Link(text string) string {
 	n := w.Find(func(n *html.Node) bool {

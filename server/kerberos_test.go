@@ -70,7 +70,7 @@ func onPremises(t *testing.T, w *demo.World, network string) {
 // simulated is a world with the simulated realm, and a browser at one of its machines.
 func simulated(t *testing.T) (*demo.World, *standin.Quayside) {
 	t.Helper()
-	q := standin.NewQuayside()
+	q := standin.NewQuayside("")
 	keytab, err := q.Keytab(ticketed)
 	require.NoError(t, err)
 	return quaysideDesk(t, q.Realm, keytab), q
@@ -262,7 +262,7 @@ func TestKeytabsAreLookedAt(t *testing.T) {
 	w, q := simulated(t)
 	other, err := q.Keytab("HTTP/other.example")
 	require.NoError(t, err)
-	foreign := standin.NewQuayside()
+	foreign := standin.NewQuayside("")
 	foreign.Realm = "NORTHQUAY.EXAMPLE"
 	foreignTab, err := foreign.Keytab(ticketed)
 	require.NoError(t, err)

@@ -4,7 +4,7 @@ import (
 	cryptorand "crypto/rand"
 	"encoding/base64"
 	"encoding/binary"
-	"encoding/hex"
+	"fmt"
 	"sync"
 	"time"
 
@@ -26,6 +26,7 @@ type Quayside struct {
 	Realm string
 
 	mu      sync.Mutex
+	seed    string
 	keys    map[string]*keytab.Keytab // by service, the present one
 	version map[string]uint8
 	mistake string
@@ -41,9 +42,12 @@ const (
 	QuaysideMachine = "machine" // the browser runs as the machine itself
 )
 
-// NewQuayside makes a realm without services.
-func NewQuayside() *Quayside {
-	return &Quayside{Realm: "QUAYSIDE.EXAMPLE", keys: map[string]*keytab.Keytab{}, version: map[string]uint8{}}
+// NewQuayside makes a realm without services. Its keys come from the seed; without one they are others each time.
+func NewQuayside(seed string) *Quayside {
+	if seed == "" {
+		seed = cryptorand.Text()
+	}
+	return &Quayside{Realm: "QUAYSIDE.EXAMPLE", seed: seed, keys: map[string]*keytab.Keytab{}, version: map[string]uint8{}}
 }
 
 // Make has the realm's machines make a mistake; the empty one ends it.
@@ -65,13 +69,10 @@ func (q *Quayside) Keytab(service string) (string, error) {
 }
 
 func (q *Quayside) renew(service string) error {
-	secret := make([]byte, 24)
-	if _, err := cryptorand.Read(secret); err != nil {
-		return err
-	}
 	q.version[service]++
 	fresh := keytab.New()
-	err := fresh.AddEntry(service, q.Realm, hex.EncodeToString(secret), time.Now(), q.version[service], etypeID.AES256_CTS_HMAC_SHA1_96)
+	secret := fmt.Sprintf("%s %s %d", q.seed, service, q.version[service])
+	err := fresh.AddEntry(service, q.Realm, secret, time.Now(), q.version[service], etypeID.AES256_CTS_HMAC_SHA1_96)
 	q.keys[service] = fresh
 	return err
 }

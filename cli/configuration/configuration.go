@@ -183,6 +183,9 @@ func asked(x *api.Provider) table.Row {
 	if x.LDAP != nil {
 		return table.Row{"servers", strings.Join(x.LDAP.Servers, "\n")}
 	}
+	if x.Kerberos != nil {
+		return table.Row{"realms", strings.Join(x.Kerberos.Realms, "\n")}
+	}
 	return table.Row{"SSO", endpointLines(x.SAML.SSO)}
 }
 

@@ -129,6 +129,7 @@ Saltmere Ferries is open. Everything here is made up and runs on this machine on
      Lantern Pass (OAuth 2.0)          %[11]s/
      Harbour Register                  the gate's own: runa.holt or eskil.brae, password %[12]s
      Harbour Office (LDAP)             wfell, rmoor; hbrook is locked, ilark expired, ntide must change: %[14]s
+     Quayside Desk (Kerberos)          sit down at a desk: %[2]s/quayside
   Mail that the gate sends             %[2]s/mailbox
 
 For the command line, in another terminal:

@@ -47,6 +47,11 @@ type Routes struct {
 	NoButtons bool `json:"noButtons,omitempty"`
 }
 
+// AskWho says whether a route depends on who signs in.
+func (r *Routes) AskWho() bool {
+	return slices.ContainsFunc(r.Rules, func(one Route) bool { return one.If.asksWho() })
+}
+
 // Check says what is wrong with the routes, or returns nil.
 func (r *Routes) Check() error {
 	if len(r.Rules) > 500 {

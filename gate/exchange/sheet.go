@@ -162,6 +162,9 @@ func (g *Room) ProviderSheet(ctx context.Context, slug string) (*api.ExchangeShe
 	if p.LDAP != nil {
 		return g.ldapSheet(ctx, p)
 	}
+	if p.Kerberos != nil {
+		return g.kerberosSheet(ctx, p)
+	}
 	if p.Directory != nil {
 		return nil, ground.Conflict(
 			"no-other-side", p.Name+" is the gate's own directory: there is no other side to exchange anything with.",

@@ -240,7 +240,7 @@ func (g *Room) Secrets(ctx context.Context, kind, slug string) (*api.List[api.Se
 	if err != nil {
 		return nil, err
 	}
-	views, err := g.SecretViews(ctx, id)
+	views, err := g.viewsOf(ctx, kind, slug, id)
 	return &api.List[api.Secret]{Items: views}, err
 }
 

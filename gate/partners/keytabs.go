@@ -78,6 +78,20 @@ func (g *Room) KeytabViews(ctx context.Context, p *Provider) ([]api.Secret, erro
 	return out, err
 }
 
+// viewsOf are a partner's secrets as people see them.
+func (g *Room) viewsOf(ctx context.Context, kind, slug, id string) ([]api.Secret, error) {
+	if kind == "provider" {
+		p, err := g.Provider(ctx, slug)
+		if err != nil {
+			return nil, err
+		}
+		if p.Kerberos != nil {
+			return g.KeytabViews(ctx, p)
+		}
+	}
+	return g.SecretViews(ctx, id)
+}
+
 func keysShown(tab *kerberos.Keytab) []api.KeytabKey {
 	var out []api.KeytabKey
 	for _, k := range tab.Keys() {

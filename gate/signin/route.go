@@ -358,7 +358,7 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 	}
 	r := &recognised{}
 	r.who.Network, _ = netip.ParseAddr(s.Browser.Address)
-	if len(routes.Rules) > 0 || circles || s.State.Name != "" {
+	if routes.AskWho() || circles || s.State.Name != "" {
 		if r, err = g.recognise(ctx, s); err != nil {
 			return nil, err
 		}
@@ -367,10 +367,10 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 	if w.open, w.passed, w.asksWho, err = g.candidates(ctx, s, r.who); err != nil {
 		return nil, err
 	}
-	if s.Rehearsal != nil {
+	if s.Rehearsal != nil && s.Rehearsal.ProviderID != "" {
 		return w, nil
 	}
-	if len(routes.Rules) == 0 {
+	if len(routes.Rules) == 0 || s.Rehearsal != nil {
 		return w.withoutTickets()
 	}
 	var serve []string
@@ -469,7 +469,7 @@ func (s *SignIn) straight(w *ways, routes *access.Routes, chosen string) *partne
 func (s *SignIn) choice(w *ways, routes *access.Routes) *Choice {
 	c := &Choice{Application: s.App.Name, SignIn: s.ID, Name: s.State.Name, Portal: s.App.ID == partners.PortalID}
 	directory := slices.ContainsFunc(w.open, func(p *partners.Provider) bool { return p.Directory != nil })
-	c.Field = routes.Field == access.FieldAlways || routes.Field != access.FieldNever && (w.asksWho || len(routes.Rules) > 0 && directory)
+	c.Field = routes.Field == access.FieldAlways || routes.Field != access.FieldNever && (w.asksWho || routes.AskWho() && directory)
 	c.Again = c.Field && s.State.Name != ""
 	if c.Field && routes.NoButtons && !c.Again {
 		return c

@@ -342,6 +342,10 @@ func (g *Room) UnderstandProvider(ctx context.Context, slug string, in api.TakeI
 		u, err := g.understandLDAP(ctx, p, text)
 		return u, text, err
 	}
+	if p.Kerberos != nil || slug == "" && looksKerberos(text) {
+		u, err := g.understandKerberos(p, text)
+		return u, text, err
+	}
 	before := difference.Flat(p)
 	if cert := takein.LoneCertificate(text); cert != nil && slug != "" {
 		u := certificateOnly()

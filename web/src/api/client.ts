@@ -187,6 +187,7 @@ export function providerConfig(p: Provider): ProviderConfig {
   const c = only(providerFields, p) as ProviderConfig;
   if (c.kind === "saml") c.saml ??= {} as ProviderConfig["saml"];
   else if (c.kind === "ldap") c.ldap ??= {};
+  else if (c.kind === "kerberos") c.kerberos ??= {};
   else if (c.kind !== "directory") c.oidc ??= {} as ProviderConfig["oidc"];
   return c;
 }

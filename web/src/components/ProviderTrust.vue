@@ -5,6 +5,7 @@ import { useEditing } from "../composables/edits";
 import { useLoad } from "../composables/load";
 import CertificateTable from "./CertificateTable.vue";
 import GiveOurs from "./GiveOurs.vue";
+import KeytabPanel from "./KeytabPanel.vue";
 import MetadataWatch from "./MetadataWatch.vue";
 import ProviderForm from "./ProviderForm.vue";
 import SecretPanel from "./SecretPanel.vue";
@@ -34,12 +35,20 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
     :understand="understand"
     :take="(i) => take(i)"
     :directory="!!provider.ldap"
+    :realm="!!provider.kerberos"
   />
   <MetadataWatch
     v-if="provider.saml"
     kind="providers"
     :slug="provider.slug"
     :watch="provider.watch"
+    :readonly="readonly"
+    @changed="emit('changed')"
+  />
+  <KeytabPanel
+    v-else-if="provider.kerberos"
+    :slug="provider.slug"
+    :secrets="provider.secrets ?? []"
     :readonly="readonly"
     @changed="emit('changed')"
   />
@@ -53,7 +62,14 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
     @changed="emit('changed')"
   />
   <TryDirectory v-if="provider.ldap?.servers?.length && !readonly" :slug="provider.slug" :changed="dirty" />
-  <details :open="!provider.saml?.entityId && !provider.oidc?.authorizationEndpoint && !provider.ldap?.base">
+  <details
+    :open="
+      !provider.saml?.entityId &&
+      !provider.oidc?.authorizationEndpoint &&
+      !provider.ldap?.base &&
+      !provider.kerberos?.realms?.length
+    "
+  >
     <summary>Values, field by field</summary>
     <ProviderForm :provider="provider" part="values" />
   </details>

@@ -13,6 +13,7 @@ const props = defineProps<{
   verb?: string;
   /** It is a directory, of which an address or a certificate is taken. */
   directory?: boolean;
+  realm?: boolean;
 }>();
 const text = ref("");
 const file = ref("");
@@ -104,7 +105,9 @@ async function store() {
         :placeholder="
           directory
             ? 'ldaps://…   or   -----BEGIN CERTIFICATE-----'
-            : 'https://…   or   <EntityDescriptor …>   or   { … }   or   ldaps://…'
+            : realm
+              ? 'SALTMERE.EXAMPLE   or   [libdefaults] default_realm = …'
+              : 'https://…   or   <EntityDescriptor …>   or   { … }   or   ldaps://…'
         "
         type="textarea"
         :rows="4"
@@ -114,6 +117,10 @@ async function store() {
       <small v-if="directory"
         >Enter the address of a server, or paste the certificate of the authority that signs the servers'. It is shown
         first; nothing is stored yet.</small
+      >
+      <small v-else-if="realm"
+        >Enter the realm, or paste the configuration of its machines (krb5.conf). It is shown first; nothing is stored
+        yet. The keytab is entered below.</small
       >
       <small v-else
         >Drop a file here, paste metadata, a discovery document or a list of values in any form, or enter an address or

@@ -44,7 +44,7 @@ export const valueAt = (from: unknown, path: string): unknown =>
   steps(path).reduce<unknown>((at, s) => (at as Record<string, unknown> | undefined)?.[s], from);
 
 // The parts that a configuration keeps even when nothing stands in them.
-const kept = ["saml", "oidc", "guarded", "directory", "ldap"];
+const kept = ["saml", "oidc", "guarded", "directory", "ldap", "kerberos"];
 
 /** Puts a value at a path. Nothing, an empty text and an empty list are left out; false stays where true was before. */
 export function putAt(into: object, path: string, value: unknown) {

@@ -19,7 +19,7 @@ import { useUnsaved } from "./unsaved";
 const copy = <T>(value: T): T => JSON.parse(JSON.stringify(value)) as T;
 
 type Config = Record<string, unknown>;
-const parts = ["saml", "oidc", "guarded", "directory", "ldap", "matching"];
+const parts = ["saml", "oidc", "guarded", "directory", "ldap", "kerberos", "matching"];
 
 /** What was changed of a configuration from one state to another, put onto a third: field by field, and within its parts. */
 export function rebase<T extends object>(from: T, to: T, onto: T): T {

@@ -21,6 +21,7 @@ export const routeKinds: [string, string][] = [
   ["groups", "in the group"],
   ["known", "signed in before with"],
   ["networks", "on the network"],
+  ["last", "the browser came the last time by"],
   ["wish", "the application asks for"],
   ["reach", "the application is open to"],
 ];

@@ -25,6 +25,7 @@ export const kindWords: Record<string, string> = {
   oauth2: "OAuth 2.0",
   directory: "Own directory",
   ldap: "LDAP",
+  kerberos: "Kerberos",
   guarded: "Guarded",
   link: "Link",
 };

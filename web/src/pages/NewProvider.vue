@@ -10,6 +10,7 @@ const kinds: Choice[] = [
   ["oidc", "OpenID Connect"],
   ["oauth2", "OAuth 2.0 without ID tokens"],
   ["ldap", "LDAP: a directory on somebody's premises"],
+  ["kerberos", "Kerberos: machines of a realm"],
   ["directory", "nothing: the gate's own people"],
 ];
 async function make({ name, kind, understood }: { name: string; kind: string; understood?: Understood }) {
@@ -25,7 +26,7 @@ const open = (slug: string) => router.push(`/providers/${slug}`);
 <template>
   <NewPartner
     side="provider"
-    has="metadata, issuer, discovery document or address of a directory"
+    has="metadata, issuer, discovery document address of a directory or realm"
     :kinds="kinds"
     :make="make"
     :take="take"

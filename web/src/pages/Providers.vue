@@ -18,7 +18,7 @@ const last = {
     title="Providers"
     about="Who vouches for people."
     connect="Connect a provider"
-    :kinds="['saml', 'oidc', 'oauth2', 'directory', 'ldap']"
+    :kinds="['saml', 'oidc', 'oauth2', 'directory', 'ldap', 'kerberos']"
     :last="last"
   >
     <template #empty>
