@@ -34,16 +34,16 @@ func TestConfigurationInARepository(t *testing.T) {
 	w := world(t)
 	require.NoError(t, w.Week(t.Context()))
 	folder := filepath.Join(t.TempDir(), "gate")
-	assert.Contains(t, good(t, "config", "export", "--folder", folder), "13 files in")
+	assert.Contains(t, good(t, "config", "export", "--folder", folder), "14 files in")
 	assert.Contains(t, good(t, "config", "export", "--folder", folder), "0 of them are new or have changed")
-	assert.Contains(t, good(t, "config", "preview", folder), "Everything is as the files say: 16 objects.")
+	assert.Contains(t, good(t, "config", "preview", folder), "Everything is as the files say: 18 objects.")
 	ledger := filepath.Join(folder, "applications", "cargo-ledger.yaml")
 	text := readText(t, ledger)
 	writeFile(t, ledger, strings.NewReplacer("to: everybody", "to: assigned", "name: Cargo Ledger", "name: Cargo Book").Replace(text))
 	out := good(t, "config", "preview", folder)
 	for _, line := range []string{"~ application cargo-ledger  (" + ledger + ":4)", "access.to", "- everybody", "+ assigned",
 		"14 people lose access to Cargo Ledger.", "Mira Voss",
-		"Would create 0, update 1 and remove 0; 15 are as the files say. Nothing was changed."} {
+		"Would create 0, update 1 and remove 0; 17 are as the files say. Nothing was changed."} {
 		if line != "Mira Voss" {
 			assert.Contains(t, out, line)
 		}

@@ -39,11 +39,11 @@ func quaysideDesk(t *testing.T, realm, keytab string) *demo.World {
 	w, ctx := world(t), t.Context()
 	c := w.Client()
 	held, err := c.AddProvider(ctx, config.Provider{
-		Slug: "quayside-desk", Name: "Quayside Desk", Kind: config.KindKerberos, Admission: "create", Mapping: claims.OfRealm(),
+		Slug: "pier-desk", Name: "Pier Desk", Kind: config.KindKerberos, Admission: "create", Mapping: claims.OfRealm(),
 		Matching: &people.Matching{Unscoped: true}, Kerberos: &config.KerberosProvider{Realms: []string{realm}},
 	})
 	require.NoError(t, err)
-	_, err = c.KeepSecret(ctx, "quayside-desk", api.TheirSecret{Value: keytab})
+	_, err = c.KeepSecret(ctx, "pier-desk", api.TheirSecret{Value: keytab})
 	require.NoError(t, err)
 	open := held.Provider
 	open.Reach = "everyone"
@@ -51,7 +51,7 @@ func quaysideDesk(t *testing.T, realm, keytab string) *demo.World {
 	require.NoError(t, err)
 	a, err := c.Application(ctx, "crew-rota")
 	require.NoError(t, err)
-	a.Providers = []string{"saltmere-staff", "quayside-desk"}
+	a.Providers = []string{"saltmere-staff", "pier-desk"}
 	_, err = c.PutApplication(ctx, a.Application, a.Revision)
 	require.NoError(t, err)
 	onPremises(t, w, "127.0.0.0/8")
@@ -62,7 +62,7 @@ func quaysideDesk(t *testing.T, realm, keytab string) *demo.World {
 func onPremises(t *testing.T, w *demo.World, network string) {
 	t.Helper()
 	_, err := w.Client().SetRoutes(t.Context(), access.Routes{Rules: []access.Route{{
-		Name: "on the premises", If: access.RouteCondition{Networks: []string{network}}, To: []string{"quayside-desk", "saltmere-staff"},
+		Name: "on the premises", If: access.RouteCondition{Networks: []string{network}}, To: []string{"pier-desk", "saltmere-staff"},
 	}}})
 	require.NoError(t, err)
 }
@@ -138,7 +138,7 @@ func TestNobodyOutsideIsAskedForATicket(t *testing.T) {
 	assert.Equal(t, "mvoss", begin(atDesk(w, q, "dpike")).Inner("nameid"), "without a route")
 	assert.Equal(t, before, asked)
 	_, err = w.Client().SetRoutes(t.Context(), access.Routes{Rules: []access.Route{{
-		If: access.RouteCondition{Last: []string{"quayside-desk"}}, To: []string{"quayside-desk"}},
+		If: access.RouteCondition{Last: []string{"pier-desk"}}, To: []string{"pier-desk"}},
 	}})
 	require.NoError(t, err)
 	assert.Equal(t, "mvoss", begin(atDesk(w, q, "dpike")).Inner("nameid"), "a browser that never had success")
@@ -174,7 +174,7 @@ func TestWhoeverHasNoTicketGoesOn(t *testing.T) {
 		}
 		assert.Contains(t, said, code+": ", mistake)
 		q.Make(mistake)
-		made, err := w.Client().NewRehearsal(t.Context(), api.NewRehearsal{Application: "crew-rota", Provider: "quayside-desk", Flow: "sp"})
+		made, err := w.Client().NewRehearsal(t.Context(), api.NewRehearsal{Application: "crew-rota", Provider: "pier-desk", Flow: "sp"})
 		require.NoError(t, err)
 		b = atDesk(w, q, person)
 		require.NoError(t, b.Rehearse(t.Context(), made.Link, ""))
@@ -185,14 +185,14 @@ func TestWhoeverHasNoTicketGoesOn(t *testing.T) {
 		if mistake == standin.QuaysideRenewed { // the next keytab counts beside the one that was
 			fresh, err := q.Keytab(ticketed)
 			require.NoError(t, err)
-			_, err = w.Client().KeepSecret(t.Context(), "quayside-desk", api.TheirSecret{Value: fresh})
+			_, err = w.Client().KeepSecret(t.Context(), "pier-desk", api.TheirSecret{Value: fresh})
 			require.NoError(t, err)
 			b = atDesk(w, q, "dpike")
 			require.NoError(t, b.SignIn(t.Context(), w.RotaURL+"/sign-in", ""))
 			assert.Equal(t, "dpike", b.Inner("nameid"), b.Text)
 		}
 	}
-	p, err := w.Client().Provider(t.Context(), "quayside-desk")
+	p, err := w.Client().Provider(t.Context(), "pier-desk")
 	require.NoError(t, err)
 	found := false
 	for _, f := range p.Findings {
@@ -212,7 +212,7 @@ func TestATicketIsTheOnlyWay(t *testing.T) {
 	c := w.Client()
 	a, err := c.Application(t.Context(), "crew-rota")
 	require.NoError(t, err)
-	a.Providers = []string{"quayside-desk"}
+	a.Providers = []string{"pier-desk"}
 	_, err = c.PutApplication(t.Context(), a.Application, a.Revision)
 	require.NoError(t, err)
 	b := atDesk(w, q, "")
@@ -270,7 +270,7 @@ func TestKeytabsAreLookedAt(t *testing.T) {
 		"": "no keytab", "!": "of no use", "aGVsbG8=": "no keytab", other: "another service", foreignTab: "none of the realms",
 		base64.StdEncoding.EncodeToString(make([]byte, 65<<10)): "more than 64 KiB",
 	} {
-		_, err := w.Client().KeepSecret(t.Context(), "quayside-desk", api.TheirSecret{Value: text})
+		_, err := w.Client().KeepSecret(t.Context(), "pier-desk", api.TheirSecret{Value: text})
 		require.Error(t, err)
 		assert.Contains(t, err.Error(), want)
 	}
@@ -309,7 +309,7 @@ func TestARealRealm(t *testing.T) {
 		said = said || e.Decision != nil && strings.HasPrefix(e.Decision.By, "kerberos.key-version: ")
 	}
 	assert.True(t, said)
-	_, err = w.Client().KeepSecret(t.Context(), "quayside-desk", api.TheirSecret{Value: base64.StdEncoding.EncodeToString(fresh)})
+	_, err = w.Client().KeepSecret(t.Context(), "pier-desk", api.TheirSecret{Value: base64.StdEncoding.EncodeToString(fresh)})
 	require.NoError(t, err)
 	b = w.Walker()
 	b.Ticket = show

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"innergate/core/access"
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/ldapdir"
@@ -38,14 +39,25 @@ func fromDirectory(r claims.Rule) bool {
 	return slices.ContainsFunc(r.From, func(name string) bool { return strings.HasPrefix(name, ldapdir.FromDirectory) })
 }
 
-// Keytabs finds that a realm has no keytab.
-func Keytabs(p *config.Provider, held int) []Finding {
-	if held > 0 || len(p.Kerberos.Realms) == 0 {
+// Realm finds what a realm needs beside its own values: a keytab, and a route that leads to it.
+func Realm(p *config.Provider, keytabs int, routes *access.Routes) []Finding {
+	if len(p.Kerberos.Realms) == 0 {
 		return nil
 	}
-	return []Finding{{
-		Code: "kerberos.no-keytab", Severity: Attention, Station: ProviderTrust, Title: "No keytab is held",
-		Detail: "No ticket can be opened without one.",
-		Remedy: "Have it made as the exchange sheet says, and enter it.",
-	}}
+	var out []Finding
+	if keytabs == 0 {
+		out = append(out, Finding{
+			Code: "kerberos.no-keytab", Severity: Attention, Station: ProviderTrust, Title: "No keytab is held",
+			Detail: "No ticket can be opened without one.",
+			Remedy: "Have it made as the exchange sheet says, and enter it.",
+		})
+	}
+	if !slices.ContainsFunc(routes.Rules, func(r access.Route) bool { return slices.Contains(r.To, p.Slug) }) {
+		out = append(out, Finding{
+			Code: "kerberos.no-route", Severity: Attention, Station: ProviderTrust, Title: "No route leads to it",
+			Detail: "Tickets are tried only where a route leads here, so that nobody outside sees a window that asks for a password.",
+			Remedy: "Make a route from the network of its machines (Access, Routes), or from browsers that came this way the last time.",
+		})
+	}
+	return out
 }

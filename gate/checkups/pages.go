@@ -207,7 +207,11 @@ func (g *Room) besideProvider(ctx context.Context, v *api.Provider, row store.Pr
 		if v.Secrets, err = g.partners.KeytabViews(ctx, &partners.Provider{Provider: v.Provider, ID: id}); err != nil {
 			return err
 		}
-		findings = checkup.Keytabs(&v.Provider, len(v.Secrets))
+		routes, err := g.partners.Routes(ctx)
+		if err != nil {
+			return err
+		}
+		findings = checkup.Realm(&v.Provider, len(v.Secrets), routes)
 	} else if v.SAML != nil {
 		if v.Watch, findings, err = g.watch.Watch(ctx, id, checkup.ProviderTrust, v.SAML.Metadata); err != nil {
 			return err

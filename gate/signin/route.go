@@ -126,12 +126,14 @@ func routeReason(chosen string, open int) string {
 
 // candidates lists the application's providers that can be used now, and says why others can't. Where a provider's
 // circle depends on who it is and that is not known, it is passed over, and the person is asked.
-func (g *Room) candidates(
-	ctx context.Context,
-	s *SignIn,
-	who access.Who,
-) (open []*partners.Provider, passed []string, asks bool, err error) {
-	var last, unshown error
+func (g *Room) candidates(ctx context.Context, s *SignIn, who access.Who) (*ways, error) {
+	var (
+		open          []*partners.Provider
+		passed        []string
+		asks          bool
+		last, unshown error
+		others        int // that are no realms, which are a way only for some
+	)
 	for _, slug := range s.App.Providers {
 		p, err := g.providerIn(ctx, s, slug)
 		if ground.IsNotFound(err) {
@@ -139,7 +141,10 @@ func (g *Room) candidates(
 			continue
 		}
 		if err != nil {
-			return nil, nil, false, err
+			return nil, err
+		}
+		if p.Kerberos == nil {
+			others++
 		}
 		if p.Reach == access.InCircle && s.Rehearsal == nil {
 			verdict, why := p.Circle.Holds(who, p.Slug)
@@ -184,17 +189,17 @@ func (g *Room) candidates(
 			passed = append(passed, p.Circle.Instead+": for those outside the circle of "+p.Name)
 		}
 	}
+	if last == nil || others > 1 {
+		last = explain.New(explain.RouteNone)
+	}
+	if unshown != nil { // the only way that was left
+		last = unshown
+	}
 	if len(open) == 0 && !asks {
 		s.Rec.Decide(trace.Decision{About: "provider", Result: "none", Passed: passed})
-		if unshown != nil { // the only way that was left
-			return nil, nil, false, unshown
-		}
-		if last == nil || len(s.App.Providers) > 1 {
-			last = explain.New(explain.RouteNone)
-		}
-		return nil, nil, false, last
+		return nil, last
 	}
-	return open, passed, asks, nil
+	return &ways{open: open, passed: passed, asksWho: asks, none: last}, nil
 }
 
 // recognised is what is known of somebody before they have signed in: from their session, or from the name or mail
@@ -342,6 +347,7 @@ type ways struct {
 	passed  []string
 	by      string
 	asksWho bool
+	none    error // why there is none, where there is none
 }
 
 // ways lists the application's providers that can be used now, as the routes say.
@@ -363,8 +369,8 @@ func (g *Room) ways(ctx context.Context, s *SignIn) (*ways, error) {
 			return nil, err
 		}
 	}
-	w := &ways{}
-	if w.open, w.passed, w.asksWho, err = g.candidates(ctx, s, r.who); err != nil {
+	w, err := g.candidates(ctx, s, r.who)
+	if err != nil {
 		return nil, err
 	}
 	if s.Rehearsal != nil && s.Rehearsal.ProviderID != "" {
@@ -421,7 +427,7 @@ func (w *ways) withoutTickets() (*ways, error) {
 		return p.Kerberos != nil
 	})
 	if len(w.open) == 0 && !w.asksWho {
-		return nil, explain.New(explain.RouteNone)
+		return nil, w.none
 	}
 	return w, nil
 }

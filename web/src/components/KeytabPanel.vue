@@ -95,6 +95,12 @@ const forget = async (id: string) =>
 </template>
 
 <style scoped>
+.keytabs {
+  margin-top: 18px;
+}
+.keytabs > .row {
+  margin-top: 12px;
+}
 .keytabs form {
   margin-top: 14px;
   max-width: 34rem;
