@@ -44,6 +44,7 @@ var belongs = map[string][]Belonging{
 		{"tokens", "grant_id IN (SELECT id FROM grants WHERE provider_id = ?)"}, {"grants", "provider_id = ?"},
 		{"links", "provider_id = ?"}, {"session_proofs", "provider_id = ?"}, {"memberships", "giver = ? AND giver <> 'hand'"},
 		{"rehearsals", "provider_id = ?"}, {"sign_ins", "provider_id = ?"}, {"move_samples", "provider_id = ?"},
+		{"readings", "provider_id = ?"}, {"reading_gones", "provider_id = ?"},
 	}, ofPartner("provider")...),
 	"person": {
 		{"tokens", "grant_id IN (SELECT id FROM grants WHERE person_id = ?)"}, {"grants", "person_id = ?"},
@@ -53,7 +54,7 @@ var belongs = map[string][]Belonging{
 		{"links", "person_id = ?"}, {"memberships", "person_id = ?"}, {"assignments", "kind = 'person' AND who_id = ?"},
 		{"accounts", "person_id = ?"}, {"subject_values", "person_id = ?"}, {"credentials", "person_id = ?"},
 		{"one_time_links", "person_id = ?"}, {"consents", "person_id = ?"}, {"tile_marks", "person_id = ?"}, {"move_samples", "who = ?"},
-		{"move_comparisons", "who = ?"},
+		{"move_comparisons", "who = ?"}, {"reading_gones", "person_id = ?"},
 	},
 	"group":  {{"memberships", "group_id = ?"}, {"assignments", "kind = 'group' AND who_id = ?"}},
 	"source": {{"source_entities", "source_id = ?"}},

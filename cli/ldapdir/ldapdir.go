@@ -24,7 +24,7 @@ func Directories(of *terminal.Program) *cli.Command {
 	p := &commands{of}
 	return &cli.Command{
 		Name:     "directory",
-		Usage:    "directories on somebody's premises, asked by LDAP: try them",
+		Usage:    "directories on somebody's premises, asked by LDAP: try them, and read people from them",
 		Metadata: terminal.Examples("innergate directory try harbour-office wfell"),
 		Commands: []*cli.Command{{
 			Name:      "try",
@@ -46,7 +46,7 @@ func Directories(of *terminal.Program) *cli.Command {
 				}
 				return nil
 			}),
-		}},
+		}, p.read()},
 	}
 }
 

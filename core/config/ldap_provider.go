@@ -34,6 +34,8 @@ type LDAPProvider struct {
 	Groups *LDAPGroups `json:"groups,omitempty"`
 	// LookUp says how values are taken from the directory for people who came another way; without it none are.
 	LookUp *LDAPLookUp `json:"lookUp,omitempty"`
+	// Reading says how people are read from the directory besides by signing in; without it none are.
+	Reading *LDAPReading `json:"reading,omitempty"`
 	// PasswordChange is must (who has to change the password does so at sign-in; the default) or off.
 	PasswordChange string `json:"passwordChange,omitempty"`
 	// Help tells people where to ask, on the page.
@@ -147,6 +149,7 @@ func (p *Provider) validateLDAP(v *validator) {
 		v.add("ldap.help", "it has more than 500 characters")
 	}
 	v.ldapGroups(l.Groups)
+	v.ldapReading(l.Reading)
 	if u := l.LookUp; u != nil {
 		u.Otherwise = cmp.Or(u.Otherwise, "refuse")
 		v.oneOf("ldap.lookUp.otherwise", u.Otherwise, Allowed["LDAPLookUp.otherwise"]...)

@@ -73,7 +73,7 @@ func (g *Room) noteMoved(ctx context.Context, s *signin.SignIn, subject saml.Nam
 	if who == "" {
 		return nil // somebody who is passed through is nobody that could be compared
 	}
-	now := s.Given(subject, out)
+	now := given(s, subject, out)
 	sample := store.MoveSample{
 		ID:            store.NewID(),
 		MoveID:        m.Move.ID,

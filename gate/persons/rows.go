@@ -166,3 +166,8 @@ func ForgetApplication(tx *gorm.DB, applicationID string) error {
 	}
 	return nil
 }
+
+// SetActive makes somebody active or inactive.
+func SetActive(tx *gorm.DB, id string, active bool, now time.Time) error {
+	return tx.Exec("UPDATE people SET active = ?, updated_at = ? WHERE id = ?", active, now, id).Error
+}

@@ -305,14 +305,18 @@ func (g *Room) settlePerson(tx *gorm.DB, s *SignIn, who bridge.Identity, now tim
 	if s.Person.pass || who.SessionID != "" {
 		return nil
 	}
-	arrived := persons.Arrived{
+	var err error
+	s.Person.ID, err = s.Arrived(who, "sign-in "+s.Reference).Settle(tx, now)
+	return err
+}
+
+// Arrived is what is to be written of a person who was matched.
+func (s *SignIn) Arrived(who bridge.Identity, by string) *persons.Arrived {
+	return &persons.Arrived{
 		Held: s.Person.held, Name: s.Person.Shown, Kind: s.Person.Kind, Merged: s.Person.merged, Linked: s.Person.linked,
 		FoundBy: s.Person.byValue, Provider: s.Provider, Subject: who.Subject, Shown: who.Shown, Gained: s.Person.gained,
-		Lost: s.Person.lost, By: "sign-in " + s.Reference,
+		Lost: s.Person.lost, By: by,
 	}
-	var err error
-	s.Person.ID, err = arrived.Settle(tx, now)
-	return err
 }
 
 // match finds the person whom the provider vouched for.

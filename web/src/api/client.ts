@@ -12,6 +12,7 @@ export type Finding = Schemas["Finding"];
 export type Trace = Schemas["Trace"];
 export type TraceEntry = Schemas["TraceEntry"];
 export type TraceSummary = Schemas["TraceSummary"];
+export type Reading = Schemas["Reading"];
 export type Understood = Schemas["Understood"];
 export type ExchangeSheet = Schemas["ExchangeSheet"];
 export type Rehearsal = Schemas["Rehearsal"];

@@ -138,6 +138,38 @@ const by = computed({
         ['without', 'it goes on without the values'],
       ]"
     />
+    <DraftField
+      path="ldap.reading.filter"
+      label="Read people into the gate: the filter that finds them all"
+      placeholder="(objectClass=inetOrgPerson)"
+      hint="Whoever it no longer finds is gone, and is made inactive. Empty where nobody is read."
+    />
+    <template v-if="draft.ldap?.reading">
+      <DraftField
+        path="ldap.reading.wholeHours"
+        label="Hours after which everybody is read anew"
+        as="number"
+        hint="0 for by hand alone. The first time is by hand in any case."
+      />
+      <DraftField
+        path="ldap.reading.changedMinutes"
+        label="Minutes after which changed entries are read"
+        as="number"
+        hint="0 for never."
+      />
+      <DraftField
+        path="ldap.reading.changedBy"
+        label="Attribute with the time of the last change"
+        usual="modifyTimestamp"
+        hint="modifyTimestamp, or whenChanged in a Windows domain."
+      />
+      <DraftField
+        path="ldap.reading.goneShare"
+        label="Percent of its people that may be gone at once"
+        as="number"
+        hint="Where it is more, it stops and asks; 10 usually."
+      />
+    </template>
     <DraftField path="ldap.help" label="Whom to ask" plain hint="Stands on the sign-in page." />
     <DraftField
       path="ldap.timeoutSeconds"

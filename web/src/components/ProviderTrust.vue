@@ -8,6 +8,7 @@ import GiveOurs from "./GiveOurs.vue";
 import KeytabPanel from "./KeytabPanel.vue";
 import MetadataWatch from "./MetadataWatch.vue";
 import ProviderForm from "./ProviderForm.vue";
+import ReadPeople from "./ReadPeople.vue";
 import SecretPanel from "./SecretPanel.vue";
 import TryDirectory from "./TryDirectory.vue";
 import TakeTheirs from "./TakeTheirs.vue";
@@ -61,6 +62,7 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
     :directory="!!provider.ldap"
     @changed="emit('changed')"
   />
+  <ReadPeople v-if="provider.ldap?.reading && !readonly" :slug="provider.slug" />
   <TryDirectory v-if="provider.ldap?.servers?.length && !readonly" :slug="provider.slug" :changed="dirty" />
   <details
     :open="

@@ -29,7 +29,13 @@ const stations = computed(() => {
 });
 const end = computed(() => {
   const p = provider.value!;
-  const id = hostOf(p.saml?.entityId ?? p.oidc?.issuer ?? p.oidc?.authorizationEndpoint ?? p.ldap?.servers?.[0] ?? p.kerberos?.realms?.[0]);
+  const id = hostOf(
+    p.saml?.entityId ??
+      p.oidc?.issuer ??
+      p.oidc?.authorizationEndpoint ??
+      p.ldap?.servers?.[0] ??
+      p.kerberos?.realms?.[0],
+  );
   return {
     title: p.name,
     lines: [
