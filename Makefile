@@ -90,7 +90,7 @@ test: tools build build-nodes
 
 # What is measured is measured as the service runs.
 bench: build
-	@GOGC=100 $(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./gate/ldapdir ./core/kerberos ./bench
+	@GOGC=100 $(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./gate/ldapdir ./gate/readings ./core/kerberos ./bench
 
 # Two hundred kills under load, and an hour of it; SOAK and SOAK_MINUTES set how many and how long.
 SOAK ?= 200

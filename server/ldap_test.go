@@ -2,6 +2,7 @@ package server_test
 
 import (
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
@@ -183,5 +184,39 @@ func TestGroupsOfADirectory(t *testing.T) {
 		assert.True(t, got.Works, "%+v", got)
 		assert.Equal(t, c.want, got.Values["groups"], "%+v", c.groups)
 		require.NoError(t, l.Configuration.DeleteProvider(t.Context(), testbed.Owner, "quay-register"))
+	}
+}
+
+// TestTheGateProvesWhoItIsByACertificate searches as an entry that is proven by a certificate (SASL EXTERNAL), refuses what is none when it
+// is entered, and explains where none is held.
+func TestTheGateProvesWhoItIsByACertificate(t *testing.T) {
+	t.Parallel()
+	w, s := quayRegister(t, nil)
+	c, ctx := w.Client(), t.Context()
+	p, err := c.Provider(ctx, "quay-register")
+	require.NoError(t, err)
+	p.LDAP.BindBy, p.LDAP.BindDN = config.BindByCertificate, ""
+	_, err = c.PutProvider(ctx, p.Provider, p.Revision)
+	require.NoError(t, err)
+	got, err := c.TryDirectory(ctx, "quay-register", api.TryDirectory{Name: "wfell"})
+	require.NoError(t, err)
+	assert.False(t, got.Works)
+	assert.Equal(t, "ldap.bind", got.Code, "%+v", got.Steps)
+	for _, bad := range []string{"a password", s.CA, strings.ReplaceAll(s.Client, "PRIVATE", "PUBLIC")} {
+		_, err = c.KeepSecret(ctx, "quay-register", api.TheirSecret{Value: bad})
+		require.ErrorContains(t, err, "no certificate with its private key")
+	}
+	_, err = c.KeepSecret(ctx, "quay-register", api.TheirSecret{Value: s.Client})
+	require.NoError(t, err)
+	require.NoError(t, c.SwitchSecret(ctx, "quay-register"))
+	got, err = c.TryDirectory(ctx, "quay-register", api.TryDirectory{Name: "wfell"})
+	require.NoError(t, err)
+	assert.True(t, got.Works, "%+v", got.Steps)
+	b := enters(t, w, "wfell", testbed.SlapdPassword)
+	assert.Equal(t, "wfell", b.Inner("nameid"), b.Text)
+	held, err := c.Secrets(ctx, "providers", "quay-register")
+	require.NoError(t, err)
+	for _, one := range held.Items {
+		assert.Empty(t, one.Hint)
 	}
 }

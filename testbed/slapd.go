@@ -25,9 +25,11 @@ import (
 type Slapd struct {
 	LDAPS, LDAP string // addresses
 	CA          string // the certificate of the authority that signed its own, in PEM
-	Folder      string
-	cmd         *exec.Cmd
-	args        []string
+	// Client is a certificate of the gate's own entry, cn=gate, with its key, in PEM.
+	Client string
+	Folder string
+	cmd    *exec.Cmd
+	args   []string
 }
 
 // What is the same in all of them.
@@ -92,6 +94,17 @@ func (s *Slapd) Stop() {
 	}
 }
 
+// Fill adds many entries at once, while it is stopped.
+func (s *Slapd) Fill(t testing.TB, ldif string) {
+	t.Helper()
+	s.Stop()
+	s.write(t, "more.ldif", ldif)
+	out, err := exec.Command(s.args[0], "-T", "add", "-q", "-f", filepath.Join(s.Folder, "slapd.conf"), "-l",
+		filepath.Join(s.Folder, "more.ldif")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	s.Start(t)
+}
+
 // Change has one of the directory's own programs change it as its administrator.
 func (s *Slapd) Change(t testing.TB, program, ldif string) {
 	t.Helper()
@@ -127,6 +140,15 @@ func (s *Slapd) certify(t testing.TB) {
 	require.NoError(t, err)
 	held, err := x509.MarshalPKCS8PrivateKey(own)
 	require.NoError(t, err)
+	client := key()
+	leaf = &x509.Certificate{SerialNumber: big.NewInt(3), Subject: pkix.Name{CommonName: "gate"}, NotBefore: form.NotBefore,
+		NotAfter: form.NotAfter, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
+	given, err := x509.CreateCertificate(rand.Reader, leaf, form, client.Public(), ca)
+	require.NoError(t, err)
+	secret, err := x509.MarshalPKCS8PrivateKey(client)
+	require.NoError(t, err)
+	s.Client = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: given})) +
+		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}))
 	s.write(t, "ca.crt", s.CA)
 	s.write(t, "ldap.crt", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: signed})))
 	s.write(t, "ldap.key", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: held})))
@@ -141,11 +163,14 @@ moduleload back_mdb
 moduleload memberof
 moduleload ppolicy
 TLSCACertificateFile FOLDER/ca.crt
+TLSVerifyClient allow
+authz-regexp "^cn=gate$" "cn=admin,dc=saltmere,dc=example"
 TLSCertificateFile FOLDER/ldap.crt
 TLSCertificateKeyFile FOLDER/ldap.key
 sizelimit size.soft=500 size.hard=500 size.prtotal=unlimited size.pr=1000
 password-hash {SSHA}
 database mdb
+maxsize 1073741824
 maxsize 104857600
 suffix "dc=saltmere,dc=example"
 rootdn "cn=admin,dc=saltmere,dc=example"

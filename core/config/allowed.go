@@ -41,6 +41,7 @@ var Allowed = map[string][]string{
 	"DirectoryProvider.passkeys":         {"off", "second", "alone"},
 	"DirectoryProvider.secondFactor":     {"offered", "required"},
 	"LDAPProvider.passwordChange":        {"off", "must"},
+	"LDAPProvider.bindBy":                {"password", BindByCertificate},
 	"LDAPLookUp.otherwise":               {"refuse", "without"},
 	"LDAPGroups.by":                      {"memberOf", "member", "uniqueMember", "memberUid"},
 	"RuleSet.kind":                       {SetMapping, SetAccess},

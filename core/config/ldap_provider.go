@@ -21,6 +21,9 @@ type LDAPProvider struct {
 	Plain bool `json:"plain,omitempty"`
 	// BindDN is as whom the gate searches; empty for nobody.
 	BindDN string `json:"bindDn,omitempty"`
+	// BindBy is how it proves that it may: by a password (the default), or by a certificate with its key (SASL EXTERNAL, RFC 4513,
+	// section 5.2.3), which then is the secret that is kept.
+	BindBy string `json:"bindBy,omitempty"`
 	// Base is below which people are looked for, by Filter, in which {name} stands for what a person entered (RFC 4515).
 	Base   string `json:"base,omitempty"`
 	Filter string `json:"filter,omitempty"`
@@ -69,6 +72,9 @@ type LDAPLookUp struct {
 	Otherwise string `json:"otherwise,omitempty"`
 }
 
+// BindByCertificate has the gate's own entry proven by a certificate.
+const BindByCertificate = "certificate"
+
 // KindLDAP is a directory on somebody's premises.
 const KindLDAP = "ldap"
 
@@ -115,6 +121,10 @@ func (p *Provider) validateLDAP(v *validator) {
 	l.Filter, l.Identifier = cmp.Or(l.Filter, ldapFilter), cmp.Or(l.Identifier, ldapIdentifier)
 	l.PasswordChange = cmp.Or(l.PasswordChange, "must")
 	l.TimeoutSeconds, l.Connections = cmp.Or(l.TimeoutSeconds, ldapTimeout), cmp.Or(l.Connections, ldapConnections)
+	v.allowed("ldap.bindBy", l.BindBy, "LDAPProvider.bindBy")
+	if l.BindBy == BindByCertificate && l.Plain {
+		v.add("ldap.bindBy", "without TLS no certificate can be shown")
+	}
 	v.ldapServers(l)
 	v.certificates("ldap.certificates", l.Certificates)
 	for field, dn := range map[string]string{"bindDn": l.BindDN, "base": l.Base} {

@@ -7,6 +7,7 @@ import (
 
 	"innergate/api"
 	"innergate/core/claims"
+	"innergate/core/config"
 	"innergate/gate/partners"
 )
 
@@ -32,6 +33,10 @@ func (g *Room) ldapSheet(ctx context.Context, p *partners.Provider) (*api.Exchan
 		note("TLS", "", "LDAPS, or StartTLS before anything else is said; TLS 1.2 at least"),
 		note("Passwords", "", "are neither kept nor written down by us"),
 		text("How many connections", "at one time", fmt.Sprint(l.Connections), "connections"),
+	}
+	if l.BindBy == config.BindByCertificate {
+		s.Values = append(s.Values, note("How we prove it", "", "by a certificate (SASL EXTERNAL); map its name to our entry, in OpenLDAP by "+
+			"authz-regexp, and let the server ask clients for one (TLSVerifyClient)"))
 	}
 	if how := l.Groups; how != nil {
 		s.Values = append(s.Values, text("Groups", "found by this attribute; it must be readable to our entry", how.By, "groups"))

@@ -2,6 +2,7 @@ package ldapdir
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/ldapdir"
 	"innergate/core/trace"
+	"innergate/core/words"
 	"innergate/gate/partners"
 )
 
@@ -68,8 +70,11 @@ func (g *Room) searching(ctx context.Context, p *partners.Provider, rec *trace.R
 	if one != nil {
 		return one, back, nil
 	}
-	var err error
-	if one, err = l.open(ctx, &p.Provider, g.Now(), rec); err != nil {
+	own, err := g.ownCertificate(ctx, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	if one, err = l.open(ctx, &p.Provider, own, g.Now(), rec); err != nil {
 		return nil, nil, err
 	}
 	if err := g.ownBind(ctx, one.Conn, p); err != nil {
@@ -79,14 +84,43 @@ func (g *Room) searching(ctx context.Context, p *partners.Provider, rec *trace.R
 	return one, back, nil
 }
 
+// refusedBind explains that the gate may not search.
+func refusedBind(p *partners.Provider, why string) error {
+	return explain.New(explain.LDAPBind, explain.Pair("entry", words.OrNone(p.LDAP.BindDN), why)).Of(p.Name)
+}
+
+// ownCertificate is the certificate by which the gate proves who it is, where that is set; nil otherwise.
+func (g *Room) ownCertificate(ctx context.Context, p *partners.Provider) (*tls.Certificate, error) {
+	if p.LDAP.BindBy != config.BindByCertificate {
+		return nil, nil
+	}
+	if !p.Sending().Given() {
+		return nil, refusedBind(p, "it is proposed to ask another server, or to believe another one; the certificate is shown when that is "+
+			"taken over")
+	}
+	text, err := g.partners.TheirSecret(ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	own, err := partners.CertificateWithKey(text)
+	if err != nil {
+		return nil, refusedBind(p, err.Error())
+	}
+	return own, nil
+}
+
 // ownBind binds as the gate's own entry, if it has one.
 func (g *Room) ownBind(ctx context.Context, c *ldap.Conn, p *partners.Provider) error {
+	if p.LDAP.BindBy == config.BindByCertificate {
+		if err := c.ExternalBind(); err != nil {
+			return refusedBind(p, reason(err))
+		}
+		return nil
+	}
 	if p.LDAP.BindDN == "" {
 		return nil
 	}
-	refused := func(why string) error {
-		return explain.New(explain.LDAPBind, explain.Pair("entry", p.LDAP.BindDN, why)).Of(p.Name)
-	}
+	refused := func(why string) error { return refusedBind(p, why) }
 	if !p.Sending().Given() {
 		return refused("it is proposed to ask another server, or to believe another one; the password goes there when that is taken over")
 	}

@@ -61,7 +61,7 @@ const wrongOld = "Your old password is wrong."
 
 // setPassword changes a password as the person whose it is (RFC 3062), and says in words why the directory did not take it.
 func (g *Room) setPassword(ctx context.Context, p *partners.Provider, dn, old, fresh string, rec *trace.Recorder) (string, error) {
-	own, err := g.linesOf(p).open(ctx, &p.Provider, g.Now(), rec)
+	own, err := g.linesOf(p).open(ctx, &p.Provider, nil, g.Now(), rec)
 	if err != nil {
 		return "", err
 	}

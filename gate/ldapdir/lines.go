@@ -100,8 +100,10 @@ func (l *lines) slot(ctx context.Context) error {
 	}
 }
 
-// open opens a connection to the first server that answers. Those that did not a moment ago are asked last.
-func (l *lines) open(ctx context.Context, p *config.Provider, now time.Time, rec *trace.Recorder) (*line, error) {
+// open opens a connection to the first server that answers, and shows it our own certificate where there is one. Those that did not a moment ago are asked last.
+func (l *lines) open(
+	ctx context.Context, p *config.Provider, own *tls.Certificate, now time.Time, rec *trace.Recorder,
+) (*line, error) {
 	limit := time.Duration(p.LDAP.TimeoutSeconds) * time.Second
 	waiting, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
@@ -113,7 +115,7 @@ func (l *lines) open(ctx context.Context, p *config.Provider, now time.Time, rec
 	var failed []string
 	var last error
 	for _, text := range l.order(p.LDAP.Servers, now) {
-		c, err := Dial(ctx, p.LDAP, text)
+		c, err := dial(ctx, p.LDAP, own, text)
 		if err == nil {
 			l.note(text, time.Time{})
 			rec.Check(trace.Check{Name: "ldap.server", Text: "The directory answers", Section: "our rule", Got: text, OK: true})
@@ -182,9 +184,9 @@ func (l *lines) back(one *line, now time.Time) {
 	l.idle = append(l.idle, one)
 }
 
-// Dial opens a connection to one server, by TLS unless the provider says otherwise of a loopback address. Nothing is said over it
+// dial opens a connection to one server, by TLS unless the provider says otherwise of a loopback address. Nothing is said over it
 // before TLS is there.
-func Dial(ctx context.Context, p *config.LDAPProvider, text string) (*ldap.Conn, error) {
+func dial(ctx context.Context, p *config.LDAPProvider, own *tls.Certificate, text string) (*ldap.Conn, error) {
 	s, err := config.ReadServer(text)
 	if err != nil {
 		return nil, err
@@ -196,6 +198,9 @@ func Dial(ctx context.Context, p *config.LDAPProvider, text string) (*ldap.Conn,
 		return nil, err
 	}
 	settings := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: s.Host, RootCAs: roots(p)}
+	if own != nil {
+		settings.Certificates = []tls.Certificate{*own}
+	}
 	if s.TLS {
 		secure := tls.Client(raw, settings)
 		handshake, cancel := context.WithTimeout(ctx, limit)

@@ -209,7 +209,7 @@ func (g *Room) try(ctx context.Context, s *signin.SignIn, name, password string)
 		s.Rec.Decide(trace.Decision{About: "entry", Result: "none", By: "no entry was found for what was entered"})
 		return nil, wrong, nil
 	}
-	own, err := g.linesOf(s.Provider).open(ctx, &s.Provider.Provider, g.Now(), s.Rec)
+	own, err := g.linesOf(s.Provider).open(ctx, &s.Provider.Provider, nil, g.Now(), s.Rec)
 	if err != nil {
 		return nil, nil, err
 	}

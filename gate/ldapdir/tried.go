@@ -97,9 +97,13 @@ func (t *tryout) step(name, text string, do func() (string, error)) bool {
 
 // tryServers asks each server, and gives a connection to the first that answers.
 func (g *Room) tryServers(ctx context.Context, p *partners.Provider, t *tryout) (c *ldap.Conn) {
+	own, unproven := g.ownCertificate(ctx, p)
 	for _, text := range p.LDAP.Servers {
 		t.step("server", text, func() (string, error) {
-			one, err := Dial(ctx, p.LDAP, text)
+			if unproven != nil {
+				return "", unproven
+			}
+			one, err := dial(ctx, p.LDAP, own, text)
 			if err != nil {
 				code := explain.LDAPUnreachable
 				if distrusted(err) {
@@ -176,7 +180,7 @@ func (g *Room) tryPerson(ctx context.Context, p *partners.Provider, t *tryout, c
 func (g *Room) Contexts(ctx context.Context, p *config.LDAPProvider) ([]string, error) {
 	var last error
 	for _, text := range p.Servers {
-		c, err := Dial(ctx, p, text)
+		c, err := dial(ctx, p, nil, text)
 		if err != nil {
 			last = errors.New(text + ": " + reason(err))
 			continue

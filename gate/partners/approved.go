@@ -67,7 +67,7 @@ func samePlaces(a, b *config.Provider) bool {
 // sameServers says whether passwords go to the same servers, believed by the same certificates.
 func sameServers(a, b *config.LDAPProvider) bool {
 	return slices.Equal(a.Servers, b.Servers) && ground.MustJSON(a.Certificates) == ground.MustJSON(b.Certificates) && a.Plain == b.Plain &&
-		a.BindDN == b.BindDN
+		a.BindDN == b.BindDN && a.BindBy == b.BindBy
 }
 
 func sameEndpoint(a, b *saml.Endpoint) bool {

@@ -2,6 +2,7 @@ package partners
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"innergate/core/explain"
 	"innergate/core/oidc"
 	"innergate/core/trace"
+	"innergate/core/words"
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
 	"innergate/store"
@@ -120,6 +122,11 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 		return nil, ground.BadRequest("no-secrets", p.Name+" takes no secret of ours.", "")
 	case p.Kerberos != nil && g.keytabLooksWrong(p, value) != nil:
 		return nil, g.keytabLooksWrong(p, value)
+	case p.LDAP != nil && p.LDAP.BindBy == config.BindByCertificate:
+		if _, err := CertificateWithKey(value); err != nil {
+			return nil, ground.BadRequest("certificate-unfit", words.Capitalise(err.Error())+".",
+				"Paste the certificate and its private key in PEM, one behind the other.")
+		}
 	case p.Kerberos == nil && SecretLooksWrong(value, ours) != nil:
 		return nil, SecretLooksWrong(value, ours)
 	case n.Expires != nil && !n.Expires.After(g.Now()):
@@ -168,6 +175,18 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 	}
 	v := secretView(row)
 	return &v, nil
+}
+
+// CertificateWithKey reads a certificate and its private key, in PEM, one behind the other.
+func CertificateWithKey(text string) (*tls.Certificate, error) {
+	if text == "" || len(text) > 64<<10 {
+		return nil, errors.New("no certificate with its key is entered here")
+	}
+	own, err := tls.X509KeyPair([]byte(text), []byte(text))
+	if err != nil {
+		return nil, fmt.Errorf("this is no certificate with its private key: %s", strings.TrimPrefix(err.Error(), "tls: "))
+	}
+	return &own, nil
 }
 
 // SecretLooksWrong says what was entered in place of a provider's client secret, as far as that shows.

@@ -48,6 +48,17 @@ const by = computed({
       label="As whom the gate searches (DN)"
       hint="Its password is entered above. Empty for nobody, where the directory lets everybody search."
     />
+    <DraftField
+      path="ldap.bindBy"
+      label="How the gate proves who it is"
+      as="choice"
+      usual="password"
+      :options="[
+        ['password', 'by a password'],
+        ['certificate', 'by a certificate with its key (SASL EXTERNAL)'],
+      ]"
+      hint="The certificate and its key, in PEM, are then entered in place of the password."
+    />
     <DraftField path="ldap.base" label="Base below which people are looked for (DN)" />
     <DraftField
       path="ldap.filter"

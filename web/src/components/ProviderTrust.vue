@@ -60,6 +60,7 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
     :secrets="provider.secrets ?? []"
     :readonly="readonly"
     :directory="!!provider.ldap"
+    :certificate="provider.ldap?.bindBy === 'certificate'"
     @changed="emit('changed')"
   />
   <ReadPeople v-if="provider.ldap?.reading && !readonly" :slug="provider.slug" />

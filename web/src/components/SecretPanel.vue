@@ -8,7 +8,15 @@ import { useAct } from "../composables/load";
 import CopyValue from "./CopyValue.vue";
 import TimeText from "./TimeText.vue";
 
-const props = defineProps<{ kind: Kind; slug: string; secrets: Secret[]; readonly?: boolean; directory?: boolean }>();
+const props = defineProps<{
+  kind: Kind;
+  slug: string;
+  secrets: Secret[];
+  readonly?: boolean;
+  directory?: boolean;
+  /** The secret is a certificate with its key. */
+  certificate?: boolean;
+}>();
 const emit = defineEmits<{ changed: [] }>();
 const path = computed(() => ({ path: { slug: props.slug } }));
 const one = (id: string) => ({ params: { path: { slug: props.slug, id } } });
@@ -64,7 +72,7 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
 
 <template>
   <section class="secrets">
-    <h3 v-if="directory">Password of the gate's own entry there</h3>
+    <h3 v-if="directory">{{ certificate ? "Certificate" : "Password" }} of the gate's own entry there</h3>
     <h3 v-else>{{ ours ? "Client secrets that it holds" : "Client secrets that the provider gave us" }}</h3>
     <ElTable v-if="secrets.length" table-layout="auto" :data="secrets" row-key="id">
       <ElTableColumn label="Begins">
@@ -156,8 +164,16 @@ const states: Record<string, string> = { taken: "sound", refused: "broken", uncl
       </div>
       <ElForm v-if="!ours" label-position="top" @submit.prevent="enter">
         <ElFormItem :label="secrets.length ? 'The next secret' : 'The secret'">
-          <ElInput v-model="value" type="password" class="mono" spellcheck="false" autocomplete="new-password" />
-          <small>Its value, not its ID or number. It is sealed at once and never shown again.</small>
+          <ElInput
+            v-model="value"
+            :type="certificate ? 'textarea' : 'password'"
+            :rows="6"
+            class="mono"
+            spellcheck="false"
+            autocomplete="new-password"
+          />
+          <small v-if="certificate">The certificate and its private key, in PEM, one behind the other.</small>
+          <small v-else>Its value, not its ID or number. It is sealed at once and never shown again.</small>
         </ElFormItem>
         <ElFormItem label="Ends on">
           <ElInput v-model="ends" type="date" autocomplete="off" />
