@@ -159,7 +159,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Moves = moves.New(base, g.Partners, g.Traces, g.Persons, g.Configuration, g.Changes, g.Rehearsal)
 	g.Checkups = checkups.New(base, g.Keyring, g.Partners, g.Traces, g.Configuration, g.Watch, g.Sources, g.Exchange)
 	g.Node, g.Copies = node.New(base), copies.New(base)
-	g.Portal = portal.New(base, g.Partners, g.Sessions, g.Persons, g.SignIn, g.Directory)
+	g.Portal = portal.New(base, g.Partners, g.Sessions, g.Persons, g.SignIn, g.Directory, g.LDAP)
 
 	g.Grants.Refusals, g.Persons.Traces = g.SignIn, g.Traces
 	g.SignIn.Outcomes, g.SignIn.SecondFactor, g.SignIn.Consoles = g.Moves, g.Directory, g.Console

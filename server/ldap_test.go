@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"net/http"
 	"net/url"
 	"strings"
 	"testing"
@@ -219,4 +220,46 @@ func TestTheGateProvesWhoItIsByACertificate(t *testing.T) {
 	for _, one := range held.Items {
 		assert.Empty(t, one.Hint)
 	}
+}
+
+// TestPeopleChangeTheirPasswordOnTheirOwnPage changes a password in a directory from the page that people have of themselves, by the old
+// one alone; wrong old ones are counted, and other sites get nothing done.
+func TestPeopleChangeTheirPasswordOnTheirOwnPage(t *testing.T) {
+	t.Parallel()
+	w, _ := quayRegister(t, nil)
+	b := enters(t, w, "wfell", testbed.SlapdPassword)
+	require.Equal(t, "wfell", b.Inner("nameid"), b.Text)
+	change := func(old, fresh, again string) string {
+		require.NoError(t, b.Get(t.Context(), w.URL+"/account"))
+		assert.Contains(t, b.Text, "Your password at Quay Register")
+		require.NoError(t, b.Post(t.Context(), w.URL+"/account/password",
+			url.Values{"directory": {"quay-register"}, "old": {old}, "password": {fresh}, "again": {again}}))
+		return b.Text
+	}
+	const fresh = "Kelp-Harbour-8-new"
+	assert.Contains(t, change("wrong", fresh, fresh), "Your old password is wrong.")
+	assert.Contains(t, change(testbed.SlapdPassword, fresh, fresh+"x"), "The two passwords differ.")
+	assert.Contains(t, change(testbed.SlapdPassword, "", ""), "Enter both passwords.")
+	assert.Contains(t, change(testbed.SlapdPassword, "short", "short"), "Your password was not changed")
+	assert.Contains(t, change(testbed.SlapdPassword, fresh, fresh), "Your password is changed")
+	b = enters(t, w, "wfell", fresh)
+	assert.Equal(t, "wfell", b.Inner("nameid"), b.Text)
+	require.NoError(t, b.Post(t.Context(), w.URL+"/account/password", url.Values{"directory": {"quay-register"}, "old": {fresh}}))
+	assert.Equal(t, http.StatusForbidden, b.Status, "sent by the page of an application")
+	require.NoError(t, b.Get(t.Context(), w.URL+"/account"))
+	require.NoError(t, b.Post(t.Context(), w.URL+"/account/password",
+		url.Values{"directory": {"harbour-office"}, "old": {fresh}, "password": {"x"}, "again": {"x"}}))
+	assert.Contains(t, b.Text, "The password can&#39;t be changed here.", "somebody is not known from there")
+	outside := w.Walker()
+	require.NoError(t, outside.Get(t.Context(), w.URL+"/sign-out"))
+	require.NoError(t, outside.Post(t.Context(), w.URL+"/account/password", url.Values{"directory": {"quay-register"}, "old": {fresh}}))
+	assert.Contains(t, outside.Text, "You are not signed in.")
+	list, err := w.Client().Journal(t.Context(), client.Page{Limit: 20})
+	require.NoError(t, err)
+	said := false
+	for _, e := range list.Items {
+		said = said || e.Action == "changed" && e.Kind == "password"
+		assert.NotContains(t, e.After+e.Before, fresh)
+	}
+	assert.True(t, said)
 }

@@ -107,6 +107,7 @@ var open = map[string]string{
 	"POST /tiles":                             ours,
 	"POST /account/credentials":               ours,
 	"POST /account/sessions":                  ours,
+	"POST /account/password":                  ours,
 	"POST /handover/:token":                   ours,
 	"POST /handover/:token/compare":           ours,
 	"POST /handover/:token/leave":             ours,

@@ -11,6 +11,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"innergate/api"
+	"innergate/core/explain"
 )
 
 // portal are the pages of whoever is signed in at the gate: what they may use, and what is kept of them.
@@ -53,6 +54,26 @@ func (s *Server) portal() {
 			return err
 		}
 		return s.backTo(c, "/account", s.Gate.Portal.RemoveOwn(c.Context(), s.browser(c), strings.Clone(c.FormValue("remove"))))
+	})
+	s.app.Post("/account/password", func(c fiber.Ctx) error {
+		if err := s.SameOrigin(c); err != nil {
+			return err
+		}
+		field := func(name string) string { return strings.Clone(c.FormValue(name)) }
+		said, err := s.Gate.Portal.ChangeOwn(c.Context(), s.browser(c), field("directory"), field("old"), field("password"), field("again"))
+		var f *explain.Failure
+		switch {
+		case errors.As(err, &f):
+			said = f.Explain().Person
+		case err != nil:
+			return err
+		}
+		if said != "" {
+			return s.page(c, http.StatusBadRequest, "message.html", pageData{Title: "Your password was not changed", Text: said,
+				Location: "/account", BackName: "About you"})
+		}
+		return s.page(c, http.StatusOK, "message.html", pageData{Title: "Your password is changed", Text: "From now on the new one counts.",
+			Location: "/account", BackName: "About you"})
 	})
 	s.app.Post("/account/sessions", func(c fiber.Ctx) error {
 		if err := s.SameOrigin(c); err != nil {

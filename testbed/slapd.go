@@ -171,7 +171,6 @@ sizelimit size.soft=500 size.hard=500 size.prtotal=unlimited size.pr=1000
 password-hash {SSHA}
 database mdb
 maxsize 1073741824
-maxsize 104857600
 suffix "dc=saltmere,dc=example"
 rootdn "cn=admin,dc=saltmere,dc=example"
 rootpw ` + SlapdSecret + `

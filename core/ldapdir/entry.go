@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/go-ldap/ldap/v3"
 	"github.com/google/uuid"
 
 	"innergate/core/claims"
@@ -49,6 +50,18 @@ func Text(name string, value []byte) string {
 		return fmt.Sprintf("%x", value)
 	}
 	return string(value)
+}
+
+// Identified is the filter that finds the entry with this identifier, as Text writes it.
+func Identified(name, text string) string {
+	value := ldap.EscapeFilter(text)
+	if id, err := uuid.Parse(text); err == nil && guids[strings.ToLower(name)] {
+		value = ""
+		for _, at := range []int{3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15} {
+			value += fmt.Sprintf("\\%02x", id[at])
+		}
+	}
+	return "(" + name + "=" + value + ")"
 }
 
 // usual are read of everybody.

@@ -92,6 +92,11 @@ func TestEntriesBecomeValues(t *testing.T) {
 	assert.Equal(t, "00112233-4455-6677-8899-aabbccddeeff", e.First("OBJECTguid"))
 	assert.Equal(t, claims.Bag{"dn": {"uid=a"}, "objectGUID": {"00112233-4455-6677-8899-aabbccddeeff"}, "cn": {"Zoë"}, "photo": {"ffd8"},
 		"groups": {"quay"}}, e.Bag([]string{"quay"}))
+	assert.Equal(t, `(objectGUID=\33\22\11\00\55\44\77\66\88\99\aa\bb\cc\dd\ee\ff)`,
+		ldapdir.Identified("objectGUID", "00112233-4455-6677-8899-aabbccddeeff"))
+	assert.Equal(t, `(entryUUID=00112233-4455-6677-8899-aabbccddeeff)`,
+		ldapdir.Identified("entryUUID", "00112233-4455-6677-8899-aabbccddeeff"))
+	assert.Equal(t, `(employeeNumber=\2a\29)`, ldapdir.Identified("employeeNumber", "*)"))
 	assert.Equal(t, []string{"entryUUID", "cn"}, ldapdir.Wanted("entryUUID", "cn")[:2])
 }
 

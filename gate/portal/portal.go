@@ -288,8 +288,13 @@ type OwnAccount struct {
 	Sessions            []api.Session
 	Providers           []string
 	Credentials         []api.Credential // besides the password
-	Next                *signin.Next
+	// Directories are those in which they can change a password here.
+	Directories []OwnDirectory
+	Next        *signin.Next
 }
+
+// OwnDirectory is a directory in which a person has a password, by short name and name.
+type OwnDirectory struct{ Slug, Name string }
 
 // OwnAccount makes a person's page about themselves; without a session it begins a sign-in.
 func (g *Room) OwnAccount(ctx context.Context, b signin.Browser) (*OwnAccount, error) {
@@ -315,11 +320,62 @@ func (g *Room) OwnAccount(ctx context.Context, b signin.Browser) (*OwnAccount, e
 		"? ORDER BY p.name LIMIT 100", h.PersonID).Scan(&out.Providers).Error; err != nil {
 		return nil, store.Clear(err)
 	}
+	if out.Directories, err = g.directories(ctx, h.PersonID); err != nil {
+		return nil, err
+	}
 	if out.Login != "" {
 		out.Credentials, err = g.persons.CredentialViews(ctx, h.PersonID)
 		out.Credentials = slices.DeleteFunc(out.Credentials, func(c api.Credential) bool { return c.Kind == "password" })
 	}
 	return out, err
+}
+
+// directories are those in which a person can change a password here, by short name and name.
+func (g *Room) directories(ctx context.Context, person string) ([]OwnDirectory, error) {
+	links, err := g.linked(ctx, person)
+	var out []OwnDirectory
+	for _, l := range links {
+		p, err := g.partners.ProviderByID(ctx, l.ProviderID)
+		if err == nil && p.LDAP != nil && p.LDAP.PasswordChange != "off" {
+			out = append(out, OwnDirectory{p.Slug, p.Name})
+		}
+	}
+	return out, err
+}
+
+func (g *Room) linked(ctx context.Context, person string) ([]store.Link, error) {
+	var links []store.Link
+	err := g.Store.Read(ctx).Where("person_id = ?", person).Order("id").Limit(100).Find(&links).Error
+	return links, store.Clear(err)
+}
+
+// ChangeOwn changes the password that whoever a browser's session is of has in a directory. It says in words why it is not taken.
+func (g *Room) ChangeOwn(ctx context.Context, b signin.Browser, slug, old, fresh, again string) (said string, err error) {
+	h, err := g.sessions.SessionByToken(ctx, b.Session)
+	if err != nil {
+		return "", err
+	}
+	if h == nil || h.PersonID == "" {
+		return "You are not signed in.", nil
+	}
+	links, err := g.linked(ctx, h.PersonID)
+	if err != nil {
+		return "", err
+	}
+	for _, l := range links {
+		p, err := g.partners.ProviderByID(ctx, l.ProviderID)
+		if err != nil || p.Slug != slug {
+			continue
+		}
+		if said, err = g.ldap.OwnPassword(ctx, p, l.Subject, b.Address, old, fresh, again); err != nil || said != "" {
+			return said, err
+		}
+		return "", g.Store.Write(ctx, func(tx *gorm.DB) error {
+			return ground.Journal(tx, g.Now(), ground.Actor{ID: "person/" + h.PersonID, Name: h.Person, From: b.Address, Kind: "person"},
+				"changed", "password", h.PersonID, h.Person, "", "in "+p.Name)
+		})
+	}
+	return "The password can't be changed here.", nil
 }
 
 // freshEnough is how long ago somebody must have proven who they are to take a credential of theirs away.

@@ -5,6 +5,7 @@ package portal
 import (
 	"innergate/gate/directory"
 	"innergate/gate/ground"
+	"innergate/gate/ldapdir"
 	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/gate/sessions"
@@ -19,6 +20,7 @@ type Room struct {
 	persons   *persons.Room
 	signin    *signin.Room
 	directory *directory.Room
+	ldap      *ldapdir.Room
 }
 
 // New makes the room over those that it stands on.
@@ -29,6 +31,7 @@ func New(
 	persons *persons.Room,
 	signin *signin.Room,
 	directory *directory.Room,
+	ldap *ldapdir.Room,
 ) *Room {
-	return &Room{Ground: g, partners: partners, sessions: sessions, persons: persons, signin: signin, directory: directory}
+	return &Room{Ground: g, partners: partners, sessions: sessions, persons: persons, signin: signin, directory: directory, ldap: ldap}
 }
