@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"time"
 
 	"innergate/api"
 	"innergate/client"
@@ -67,6 +68,9 @@ func checkOffice(ctx context.Context, w *World, step func(string, ...any)) error
 		return fmt.Errorf("a locked account should be explained as ldap.locked: %+v", list.Items)
 	}
 	step("LDAP: a locked account is explained as %s", list.Items[0].Code)
+	if err := checkReading(ctx, w, step); err != nil {
+		return err
+	}
 	got, err := w.Client().TryDirectory(ctx, "harbour-office", api.TryDirectory{Name: "rmoor"})
 	if err == nil && !got.Works {
 		err = fmt.Errorf("the directory should work: %+v", got)
@@ -75,4 +79,33 @@ func checkOffice(ctx context.Context, w *World, step func(string, ...any)) error
 		step("LDAP: tried without signing in, %d steps", len(got.Steps))
 	}
 	return err
+}
+
+// checkReading looks at what reading the directory would bring, writes it, and has the schedule find that nothing is due.
+func checkReading(ctx context.Context, w *World, step func(string, ...any)) error {
+	c := w.Client()
+	ended := func(r *api.Reading, err error) (*api.Reading, error) {
+		for err == nil && (r.State == "looking" || r.State == "writing") {
+			select {
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(20 * time.Millisecond):
+			}
+			r, err = c.Reading(ctx, "harbour-office", r.ID)
+		}
+		return r, err
+	}
+	looked, err := ended(c.NewReading(ctx, "harbour-office", api.NewReading{}))
+	if err != nil {
+		return err
+	}
+	wrote, err := ended(c.WriteReading(ctx, "harbour-office", looked.ID))
+	if err != nil {
+		return err
+	}
+	if wrote.State != "done" || wrote.Entries != 5 || wrote.Made == 0 || wrote.Bad > 0 {
+		return fmt.Errorf("five people should have been read from Harbour Office: %+v", wrote)
+	}
+	step("LDAP: %d people were read from Harbour Office, %d of them new here", wrote.Entries, wrote.Made)
+	return w.Gate.Readings.Due(ctx)
 }

@@ -61,7 +61,7 @@ const words: Record<string, string> = {
   looked: "was looked at; nothing is written",
   writing: "is being written",
   asking: "asks: more are gone than may be at once",
-  done: "written",
+  done: "was read and written",
   stopped: "stopped",
   cancelled: "cancelled",
 };

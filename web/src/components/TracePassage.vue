@@ -69,8 +69,8 @@ const inward = (l: Extract<Line, { kind: "message" }>) => l.entry.message!.to ==
         <span v-else class="stop none"
           ><span class="dot"></span
           ><span
-            ><b>{{ l.step }}</b>
-            <span class="soft">{{ trace.outcome === "open" ? "not reached yet" : "not reached" }}</span></span
+            ><b>{{ l.step }}</b
+            >{{ " " }}<span class="soft">{{ trace.outcome === "open" ? "not reached yet" : "not reached" }}</span></span
           ></span
         >
       </li>

@@ -75,6 +75,9 @@ const time = (micros: number) => `${(micros / 1000).toFixed(1)} ms`;
 </template>
 
 <style scoped>
+.panel {
+  margin-top: 18px;
+}
 .name {
   width: min(320px, 100%);
 }
