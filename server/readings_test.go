@@ -253,7 +253,7 @@ func TestReadingsAreStoppedAndGoneOnWith(t *testing.T) {
 	got = ended(t, w, begun, err)
 	assert.Equal(t, "done", got.State, got.Note)
 	require.NoError(t, c.CancelReading(ctx, "quay-register", got.ID), "what is done stays done")
-	_, err = c.NewReading(ctx, "harbour-office", api.NewReading{})
+	_, err = c.NewReading(ctx, "saltmere-staff", api.NewReading{})
 	require.ErrorContains(t, err, "Nobody is read")
 	_, err = c.Reading(ctx, "quay-register", "nothing")
 	require.Error(t, err)
