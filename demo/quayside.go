@@ -41,7 +41,8 @@ func (w *World) AtQuayside(person string) *Walker {
 
 // quaysidePage is where somebody who looks at the demo sits down at a desk.
 func (w *World) quaysidePage() http.Handler {
-	starts := map[string]string{"Crew Rota": w.RotaURL + "/sign-in", "Cargo Ledger": w.LedgerURL + "/sign-in", "Berth Board": w.BerthsURL + "/"}
+	starts := map[string]string{"Crew Rota": w.RotaURL + "/sign-in", "Cargo Ledger": w.LedgerURL + "/sign-in",
+		"Berth Board": w.BerthsURL + "/"}
 	page := &standin.QuaysidePage{Realm: w.Quayside, People: []string{"wfell", "rmoor"},
 		Applications: []string{"Crew Rota", "Cargo Ledger", "Berth Board"}}
 	page.Open = func(ctx context.Context, person, application string) (string, error) {

@@ -357,3 +357,36 @@ func tokenOf(person *krbclient.Client, service string) (string, error) {
 	oid, err := hex.DecodeString("06062b0601050502")
 	return base64.StdEncoding.EncodeToString(asn1tools.AddASNAppTag(append(oid, octets...), 0)), err
 }
+
+// TestARealmsNameIsEnoughToBegin takes a realm's name, the configuration of its machines, or a keytab, and writes the sheet for its
+// administrator.
+func TestARealmsNameIsEnoughToBegin(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t), t.Context()
+	c := w.Client()
+	q := standin.NewQuayside("")
+	keytab, err := q.Keytab(ticketed)
+	require.NoError(t, err)
+	for text, realm := range map[string]string{
+		"SALTMERE.EXAMPLE": "SALTMERE.EXAMPLE", "[libdefaults]\n default_realm = SALTMERE.EXAMPLE\n": "SALTMERE.EXAMPLE",
+		keytab: "QUAYSIDE.EXAMPLE",
+	} {
+		u, err := c.Understand(ctx, "provider", "", api.TakeIn{Text: text})
+		require.NoError(t, err, text)
+		require.NotNil(t, u.Provider, text)
+		assert.Equal(t, config.KindKerberos, u.Provider.Kind)
+		assert.Equal(t, []string{realm}, u.Provider.Kerberos.Realms)
+		assert.NotEmpty(t, u.Provider.Mapping)
+	}
+	_, err = c.Understand(ctx, "provider", "quayside-desk", api.TakeIn{Text: "nothing of the kind"})
+	require.ErrorContains(t, err, "neither a realm")
+	other, err := q.Keytab("HTTP/other.example")
+	require.NoError(t, err)
+	_, err = c.Understand(ctx, "provider", "quayside-desk", api.TakeIn{Text: other})
+	require.ErrorContains(t, err, "another service")
+	sheet, err := c.Exchange(ctx, "providers", "quayside-desk")
+	require.NoError(t, err)
+	for _, said := range []string{"HTTP/localhost@QUAYSIDE.EXAMPLE", "ktadd -k gate.keytab", "setspn -Q HTTP/localhost", "AuthServerAllowlist"} {
+		assert.Contains(t, sheet.Markdown, said)
+	}
+}

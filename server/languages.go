@@ -174,7 +174,10 @@ var german = texts([][2]string{
 	{"Your password at %s", "Ihr Passwort bei %s"},
 	{"Change it", "Ändern"},
 	{"You are not signed in.", "Sie sind nicht angemeldet."},
-	{"There were too many wrong tries. Please wait a quarter of an hour.", "Es gab zu viele Fehlversuche. Bitte warten Sie eine Viertelstunde."},
+	{
+		"There were too many wrong tries. Please wait a quarter of an hour.",
+		"Es gab zu viele Fehlversuche. Bitte warten Sie eine Viertelstunde.",
+	},
 	{"Change the password", "Passwort ändern"},
 	{"Your password is changed", "Ihr Passwort ist geändert"},
 	{"Your password was not changed", "Ihr Passwort wurde nicht geändert"},

@@ -131,6 +131,7 @@ func (o *Office) Hire(uid string) {
 func (o *Office) add(dn string, values map[string][]string, password string) *officeEntry {
 	values["entryUUID"] = []string{uuid.NewSHA1(uuid.NameSpaceX500, []byte(dn)).String()}
 	e := &officeEntry{dn: dn, values: values, password: password}
+	e.changed()
 	o.entries = append(o.entries, e)
 	return e
 }
@@ -362,11 +363,18 @@ func (e *officeEntry) fits(f *ber.Packet) bool {
 		return len(f.Children) == 2 && slices.ContainsFunc(e.get(text(f.Children[0])), func(v string) bool {
 			return strings.EqualFold(v, text(f.Children[1]))
 		})
+	case 5: // times are written so that they are in order as text
+		return len(f.Children) == 2 && slices.ContainsFunc(e.get(text(f.Children[0])), func(v string) bool {
+			return v >= text(f.Children[1])
+		})
 	case 7:
 		return strings.EqualFold(text(f), "objectClass") || len(e.get(text(f))) > 0
 	}
 	return false
 }
+
+// changed notes when an entry was changed (RFC 4512, section 3.4.1).
+func (e *officeEntry) changed() { e.values["modifyTimestamp"] = []string{time.Now().UTC().Format("20060102150405Z")} }
 
 func (e *officeEntry) get(name string) []string {
 	for have, values := range e.values {
@@ -404,5 +412,6 @@ func (o *Office) extended(t *talk, id int64, op *ber.Packet) bool {
 		return t.say(id, result(opExtDone, officeConstraint, "Password is in the history"))
 	}
 	t.who.password, t.who.reset = fresh, false
+	t.who.changed()
 	return t.say(id, result(opExtDone, officeSuccess, ""))
 }

@@ -26,8 +26,9 @@ type QuaysidePage struct {
 // Handler serves the page.
 func (p *QuaysidePage) Handler() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen := map[string]any{"People": p.People, "Applications": p.Applications, "Mistakes": quaysideMistakes, "Person": "", "Application": "",
-			"Mistake": "", "Asked": r.Method == http.MethodPost, "Said": ""}
+		seen := map[string]any{"People": p.People, "Applications": p.Applications, "Mistakes": quaysideMistakes, "Person": "",
+			"Application": "",
+			"Mistake":     "", "Asked": r.Method == http.MethodPost, "Said": ""}
 		if r.Method == http.MethodPost {
 			r.Body = http.MaxBytesReader(w, r.Body, 4096)
 			person, application, mistake := r.FormValue("person"), r.FormValue("application"), r.FormValue("mistake")

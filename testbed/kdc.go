@@ -46,7 +46,8 @@ func NewKDC(t testing.TB) *KDC {
 	fill := strings.NewReplacer("FOLDER", k.Folder, "PORT", port, "REALM", Realm)
 	require.NoError(t, os.WriteFile(filepath.Join(k.Folder, "krb5.conf"), []byte(fill.Replace(krb5Conf)), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(k.Folder, "kdc.conf"), []byte(fill.Replace(kdcConf)), 0o600))
-	k.Env = append(os.Environ(), "KRB5_CONFIG="+filepath.Join(k.Folder, "krb5.conf"), "KRB5_KDC_PROFILE="+filepath.Join(k.Folder, "kdc.conf"),
+	k.Env = append(os.Environ(), "KRB5_CONFIG="+filepath.Join(k.Folder, "krb5.conf"),
+		"KRB5_KDC_PROFILE="+filepath.Join(k.Folder, "kdc.conf"),
 		"KRB5CCNAME=FILE:"+filepath.Join(k.Folder, "tickets"), "KRB5RCACHETYPE=none")
 	k.run(t, "", "/usr/sbin/kdb5_util", "create", "-s", "-r", Realm, "-P", "master")
 	k.Admin(t, "addprinc -pw "+KDCPassword+" ada")

@@ -20,7 +20,8 @@ func (p *commands) read() *cli.Command {
 		Name:      "read",
 		Usage:     "read people from a directory: look what would come of it, and write that with --write",
 		ArgsUsage: "PROVIDER",
-		Description: "The first time it is looked at before anything is written. Where more people are gone than the share that is set, it " +
+		Description: "The first time it is looked at before anything is written. Where more people are gone than the share " +
+			"that is set, it " +
 			"stops and names them; --agree says that they are to be made inactive.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "write", Usage: "write what the last look found, or read anew and write"},
@@ -74,7 +75,9 @@ func beginReading(ctx context.Context, c *cli.Command, cl *client.Client, slug s
 	case c.Bool("agree"), c.Bool("write") && !c.Bool("changed") && (last.State == "looked" || last.State == "stopped"):
 		return cl.WriteReading(ctx, slug, last.ID)
 	case last.State == "asking":
-		return nil, terminal.Usage("the last reading asks whether %d people are to be made inactive; answer with --agree or --cancel", last.Gone)
+		return nil, terminal.Usage(
+			"the last reading asks whether %d people are to be made inactive; answer with --agree or --cancel", last.Gone,
+		)
 	}
 	return cl.NewReading(ctx, slug, api.NewReading{Write: c.Bool("write"), Changed: c.Bool("changed")})
 }

@@ -23,7 +23,8 @@ var catalogueKerberos = []Explanation{
 	{
 		Code:  KerberosNTLM,
 		Title: "The browser offered NTLM in place of a ticket",
-		Cause: "The browser answered {partner} by NTLM ({got}). It does so where it finds no Kerberos ticket for the name in its address: " +
+		Cause: "The browser answered {partner} by NTLM ({got}). It does so where it finds no Kerberos ticket " +
+			"for the name in its address: " +
 			"the machine is in no domain, reaches no domain controller, the address is a number, or the gate's service name is not " +
 			"registered, or twice.",
 		Remedy: "Look whether exactly one account has the gate's service name (setspn -Q HTTP/HOST), and whether the machine gets a " +
@@ -156,10 +157,11 @@ var catalogueKerberos = []Explanation{
 		OAuth:     "access_denied",
 	},
 	{
-		Code:      KerberosReplayed,
-		Title:     "The ticket was shown a second time",
-		Cause:     "What {partner}'s person showed was shown before, octet for octet ({got}). It counts once.",
-		Remedy:    "Start again. If it happens by itself, look for something on the way that sends requests twice; else somebody copied one.",
+		Code:  KerberosReplayed,
+		Title: "The ticket was shown a second time",
+		Cause: "What {partner}'s person showed was shown before, octet for octet ({got}). It counts once.",
+		Remedy: "Start again. If it happens by itself, look for something on the way that sends " +
+			"requests twice; else somebody copied one.",
 		Side:      Either,
 		Person:    "This sign-in was used already. Please start again.",
 		Again:     true,

@@ -139,7 +139,8 @@ func verify(r kerberos.Rules, header string) (*kerberos.Identity, []trace.Entry,
 	return id, rec.Entries(), err
 }
 
-// TestTicketsOfPeopleAreTaken takes each encryption that the library can make keys of, SPNEGO and the bare mechanism, and answers with a proof where one is asked for.
+// TestTicketsOfPeopleAreTaken takes each encryption that the library can make keys of, SPNEGO and the bare mechanism, and
+// answers with a proof where one is asked for.
 func TestTicketsOfPeopleAreTaken(t *testing.T) {
 	t.Parallel()
 	for _, etype := range []int32{17, 18, 19} {
@@ -197,7 +198,9 @@ func TestWhatIsNotTaken(t *testing.T) {
 		rules  func(*kerberos.Rules)
 		want   explain.Code
 	}{
-		"another service": {change: func(m *made) { m.service, m.keytab = "HTTP/other.example", keysOf(t, "HTTP/other.example", 3, aes...) },
+		"another service": {change: func(m *made) {
+			m.service, m.keytab = "HTTP/other.example", keysOf(t, "HTTP/other.example", 3, aes...)
+		},
 			want: explain.KerberosOtherService},
 		"another kind of service": {change: func(m *made) { m.service, m.keytab = "cifs/"+host, keysOf(t, "cifs/"+host, 3, aes...) },
 			want: explain.KerberosOtherService},
@@ -211,7 +214,8 @@ func TestWhatIsNotTaken(t *testing.T) {
 			m.keytab = keytab.New()
 			require.NoError(t, m.keytab.AddEntry(spn, realm, "another", time.Now(), 3, aes[0]))
 		}, want: explain.KerberosWrongKey},
-		"over":                             {change: func(m *made) { m.starts, m.ends = -time.Hour, -3*time.Minute }, want: explain.KerberosTicketOver},
+		"over": {change: func(m *made) { m.starts, m.ends = -time.Hour, -3*time.Minute },
+			want: explain.KerberosTicketOver},
 		"not yet":                          {change: func(m *made) { m.starts = 3 * time.Minute }, want: explain.KerberosTicketOver},
 		"a clock ten minutes behind":       {change: func(m *made) { m.clock = -10 * time.Minute }, want: explain.KerberosClock},
 		"a clock ten minutes ahead":        {change: func(m *made) { m.clock = 10 * time.Minute }, want: explain.KerberosClock},
@@ -226,8 +230,10 @@ func TestWhatIsNotTaken(t *testing.T) {
 		"nobody":                           {change: func(m *made) { m.name = "WELLKNOWN/ANONYMOUS" }, want: explain.KerberosNoPerson},
 		"NTLM preferred": {change: func(m *made) { m.mechanisms = []asn1.ObjectIdentifier{{1, 3, 6, 1, 4, 1, 311, 2, 2, 10}} },
 			want: explain.KerberosNTLM},
-		"another mechanism":  {change: func(m *made) { m.mechanisms = []asn1.ObjectIdentifier{{1, 2, 3}} }, want: explain.KerberosUnreadable},
-		"no host of ours":    {rules: func(r *kerberos.Rules) { r.Hosts = []string{"gate.other.example"} }, want: explain.KerberosOtherService},
+		"another mechanism": {change: func(m *made) { m.mechanisms = []asn1.ObjectIdentifier{{1, 2, 3}} },
+			want: explain.KerberosUnreadable},
+		"no host of ours": {rules: func(r *kerberos.Rules) { r.Hosts = []string{"gate.other.example"} },
+			want: explain.KerberosOtherService},
 		"no keytab whatever": {rules: func(r *kerberos.Rules) { r.Keytab = &kerberos.Keytab{} }, want: explain.KerberosOtherService},
 	} {
 		m := right(t)

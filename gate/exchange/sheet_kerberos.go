@@ -24,7 +24,8 @@ func (g *Room) kerberosSheet(ctx context.Context, p *partners.Provider) (*api.Ex
 		Downloads:  []api.Download{},
 	}
 	for _, h := range hosts {
-		s.Values = append(s.Values, text("Service name", "registered with exactly one account", kerberos.Service+"/"+h+"@"+realm, "service"))
+		s.Values = append(s.Values, text("Service name", "registered with exactly one account",
+			kerberos.Service+"/"+h+"@"+realm, "service"))
 	}
 	s.Values = append(s.Values,
 		text("Address in the browsers' lists", "of those to which a browser shows a ticket", g.PublicURL, "address"),
@@ -48,14 +49,18 @@ func kerberosSteps(host, realm string) []string {
 		"In a realm of MIT Kerberos: kadmin -q \"addprinc -randkey " + service + "\", then kadmin -q \"ktadd -k gate.keytab -e " +
 			"aes256-cts-hmac-sha1-96:normal,aes256-cts-hmac-sha384-192:normal " + service + "\".",
 		"In a Windows domain: New-ADUser " + account + " -Enabled $true -AccountPassword (Read-Host -AsSecureString) " +
-			"-KerberosEncryptionType AES256, look that setspn -Q " + service + " finds nobody, then ktpass /princ " + service + "@" + realm +
+			"-KerberosEncryptionType AES256, look that setspn -Q " + service + " finds nobody, then ktpass /princ " +
+			service + "@" + realm +
 			" /mapuser " + account + " /crypto AES256-SHA1 /ptype KRB5_NT_PRINCIPAL /pass * /out gate.keytab.",
-		"Send us gate.keytab by a way on which nobody else reads it: it is as good as a password. Each making of a keytab makes a new key; " +
+		"Send us gate.keytab by a way on which nobody else reads it: it is as good as a password. " +
+			"Each making of a keytab makes a new key; " +
 			"tell us before you make another one, so that both count for a while.",
 		"Firefox (policies.json): {\"policies\": {\"Authentication\": {\"SPNEGO\": [\"" + host + "\"]}}}.",
-		"Chromium and its kin (policies): AuthServerAllowlist = \"" + host + "\", and DisableAuthNegotiateCnameLookup = true where " + host +
+		"Chromium and its kin (policies): AuthServerAllowlist = \"" + host + "\", and DisableAuthNegotiateCnameLookup = true where " +
+			host +
 			" is an alias. On Windows, the zone of the local intranet has the same effect.",
 		"Safari on macOS shows tickets to hosts of its realm by itself, once the machine has one (kinit, or the single sign-on extension).",
-		"Try it on a machine: klist get " + service + " (Windows), or kvno " + service + ", brings a ticket; then open the rehearsal that we send you.",
+		"Try it on a machine: klist get " + service + " (Windows), or kvno " + service + ", brings a ticket; " +
+			"then open the rehearsal that we send you.",
 	}
 }

@@ -35,7 +35,8 @@ func (g *Room) ldapSheet(ctx context.Context, p *partners.Provider) (*api.Exchan
 		text("How many connections", "at one time", fmt.Sprint(l.Connections), "connections"),
 	}
 	if l.BindBy == config.BindByCertificate {
-		s.Values = append(s.Values, note("How we prove it", "", "by a certificate (SASL EXTERNAL); map its name to our entry, in OpenLDAP by "+
+		s.Values = append(s.Values, note("How we prove it", "", "by a certificate (SASL EXTERNAL); map its name to our "+
+			"entry, in OpenLDAP by "+
 			"authz-regexp, and let the server ask clients for one (TLSVerifyClient)"))
 	}
 	if how := l.Groups; how != nil {

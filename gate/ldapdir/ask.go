@@ -95,7 +95,8 @@ func (g *Room) ownCertificate(ctx context.Context, p *partners.Provider) (*tls.C
 		return nil, nil
 	}
 	if !p.Sending().Given() {
-		return nil, refusedBind(p, "it is proposed to ask another server, or to believe another one; the certificate is shown when that is "+
+		return nil, refusedBind(p, "it is proposed to ask another server, or to believe another one; the certificate "+
+			"is shown when that is "+
 			"taken over")
 	}
 	text, err := g.partners.TheirSecret(ctx, p.ID)

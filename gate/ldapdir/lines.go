@@ -100,7 +100,8 @@ func (l *lines) slot(ctx context.Context) error {
 	}
 }
 
-// open opens a connection to the first server that answers, and shows it our own certificate where there is one. Those that did not a moment ago are asked last.
+// open opens a connection to the first server that answers, and shows it our own certificate where there is one. Those
+// that did not a moment ago are asked last.
 func (l *lines) open(
 	ctx context.Context, p *config.Provider, own *tls.Certificate, now time.Time, rec *trace.Recorder,
 ) (*line, error) {

@@ -118,7 +118,9 @@ func peak() (*uint64, func()) {
 func alone(b *testing.B, s *testbed.Slapd) time.Duration {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM([]byte(s.CA))
-	c, err := ldap.DialURL(s.LDAPS, ldap.DialWithTLSConfig(&tls.Config{RootCAs: pool, ServerName: "localhost", MinVersion: tls.VersionTLS12}))
+	c, err := ldap.DialURL(s.LDAPS, ldap.DialWithTLSConfig(
+		&tls.Config{RootCAs: pool, ServerName: "localhost", MinVersion: tls.VersionTLS12},
+	))
 	require.NoError(b, err)
 	defer c.Close()
 	require.NoError(b, c.Bind(testbed.SlapdAdmin, testbed.SlapdSecret))

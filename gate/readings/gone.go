@@ -29,8 +29,10 @@ func (j *job) gone(ctx context.Context) error {
 	j.row.Known, j.row.Gone, j.row.Elsewhere = 0, 0, 0
 	for after := ""; ; {
 		var rows []linked
-		err := j.Store.Read(ctx).Raw("SELECT l.person_id, p.name, l.subject, EXISTS (SELECT 1 FROM links o WHERE o.person_id = l.person_id "+
-			"AND o.provider_id <> l.provider_id) AS elsewhere FROM links l JOIN people p ON p.id = l.person_id WHERE l.provider_id = ? AND "+
+		err := j.Store.Read(ctx).Raw("SELECT l.person_id, p.name, l.subject, EXISTS (SELECT 1 FROM links o "+
+			"WHERE o.person_id = l.person_id "+
+			"AND o.provider_id <> l.provider_id) AS elsewhere FROM links l JOIN people p "+
+			"ON p.id = l.person_id WHERE l.provider_id = ? AND "+
 			"p.active AND l.subject > ? ORDER BY l.subject LIMIT ?", j.p.ID, after, linksAtOnce).Scan(&rows).Error
 		if err != nil {
 			return store.Clear(err)

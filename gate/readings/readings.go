@@ -51,9 +51,13 @@ func (g *Room) New(ctx context.Context, who ground.Actor, slug string, in api.Ne
 		row.State = Writing
 	}
 	if in.Changed {
-		if before.Newest == "" {
+		if before.ID == "" {
 			return nil, ground.Conflict("not-whole", "Nobody was read from "+p.Name+" yet, so it is not known what changed since.",
 				"Read the whole of it first.")
+		}
+		if before.Newest == "" {
+			return nil, ground.Conflict("no-changes", "No entry of "+p.Name+" says when it was changed ("+p.LDAP.Reading.ChangedBy+").",
+				"Let the gate's own entry read that attribute, choose another one, or read the whole each time.")
 		}
 		row.Since = before.Newest
 	}

@@ -91,7 +91,14 @@ const words: Record<string, string> = {
         <b>{{ last.changed ? "What changed" : "The whole" }} {{ words[last.state] }}.</b>
         <span class="soft"> By {{ last.by }}, <TimeText :at="last.touched" from />. {{ last.note }}</span>
       </p>
-      <ElProgress v-if="working" :percentage="100" indeterminate :show-text="false" :stroke-width="4" />
+      <ElProgress
+        v-if="working"
+        aria-label="People are being read"
+        :percentage="100"
+        indeterminate
+        :show-text="false"
+        :stroke-width="4"
+      />
       <dl class="counts">
         <template v-for="[n, what] in counts" :key="what">
           <dt>{{ n }}</dt>
