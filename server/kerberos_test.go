@@ -386,7 +386,8 @@ func TestARealmsNameIsEnoughToBegin(t *testing.T) {
 	require.ErrorContains(t, err, "another service")
 	sheet, err := c.Exchange(ctx, "providers", "quayside-desk")
 	require.NoError(t, err)
-	for _, said := range []string{"HTTP/localhost@QUAYSIDE.EXAMPLE", "ktadd -k gate.keytab", "setspn -Q HTTP/localhost", "AuthServerAllowlist"} {
+	for _, said := range []string{"HTTP/localhost@QUAYSIDE.EXAMPLE", "ktadd -k gate.keytab", "setspn -Q HTTP/localhost",
+		"AuthServerAllowlist"} {
 		assert.Contains(t, sheet.Markdown, said)
 	}
 }

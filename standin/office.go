@@ -374,7 +374,9 @@ func (e *officeEntry) fits(f *ber.Packet) bool {
 }
 
 // changed notes when an entry was changed (RFC 4512, section 3.4.1).
-func (e *officeEntry) changed() { e.values["modifyTimestamp"] = []string{time.Now().UTC().Format("20060102150405Z")} }
+func (e *officeEntry) changed() {
+	e.values["modifyTimestamp"] = []string{time.Now().UTC().Format("20060102150405Z")}
+}
 
 func (e *officeEntry) get(name string) []string {
 	for have, values := range e.values {
