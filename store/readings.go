@@ -17,7 +17,7 @@ type Reading struct {
 	// Gone are no longer there; Elsewhere of those not made inactive, since they come another way as well. Known is how many there were.
 	Gone, Elsewhere, Known int
 	Problems, GoneNames    string // JSON
-	Agreed                 bool   // somebody agreed that so many are gone
+	Agreed                 int    // to how many gone somebody agreed
 	Note                   string
 	StartedAt              time.Time
 	UpdatedAt              time.Time

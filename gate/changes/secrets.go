@@ -26,6 +26,9 @@ const sealMark = "sealed-1."
 // leastSecret is how long a client secret of ours must be that is not made by the gate itself.
 const leastSecret = 24
 
+// mostSecret is how long a secret may be: a password is short, a keytab in base64 or a certificate with its key is not.
+const mostSecret = 90_000
+
 // readySecret is a secret of a file with its value.
 type readySecret struct {
 	ref     files.Secret
@@ -43,8 +46,8 @@ func (g *Room) SealSecret(ctx context.Context, who ground.Actor, in api.SealSecr
 			"Name it as providers/NAME, applications/NAME, mail or notices.",
 		)
 	}
-	if in.Value == "" || len(in.Value) > 2000 {
-		return nil, ground.BadRequest("secret-empty", "A secret has 1 to 2000 characters.", "")
+	if in.Value == "" || len(in.Value) > mostSecret {
+		return nil, ground.BadRequest("secret-empty", "A secret has 1 to 90,000 characters.", "")
 	}
 	return &api.SealedSecret{For: in.For, Sealed: g.seal(in.For, in.Value)}, nil
 }

@@ -23,7 +23,7 @@ type linked struct {
 const linksAtOnce = 1000
 
 // gone makes those inactive whom the directory no longer has, unless they come another way as well. Where they are more than the share
-// that is set, it stops and asks.
+// that is set, and than somebody has agreed to, it stops and asks.
 func (j *job) gone(ctx context.Context) error {
 	var out []linked
 	j.row.Known, j.row.Gone, j.row.Elsewhere = 0, 0, 0
@@ -31,7 +31,7 @@ func (j *job) gone(ctx context.Context) error {
 		var rows []linked
 		err := j.Store.Read(ctx).Raw("SELECT l.person_id, p.name, l.subject, EXISTS (SELECT 1 FROM links o "+
 			"WHERE o.person_id = l.person_id "+
-			"AND o.provider_id <> l.provider_id) AS elsewhere FROM links l JOIN people p "+
+			"AND o.provider_id <> l.provider_id) OR p.login IS NOT NULL AS elsewhere FROM links l JOIN people p "+
 			"ON p.id = l.person_id WHERE l.provider_id = ? AND "+
 			"p.active AND l.subject > ? ORDER BY l.subject LIMIT ?", j.p.ID, after, linksAtOnce).Scan(&rows).Error
 		if err != nil {
@@ -60,7 +60,7 @@ func (j *job) gone(ctx context.Context) error {
 	if !j.writes() {
 		return nil
 	}
-	if share := j.p.LDAP.Reading.GoneShare; !j.row.Agreed && ldapdir.TooManyGone(len(out), j.row.Known, share) {
+	if share := j.p.LDAP.Reading.GoneShare; len(out) > j.row.Agreed && ldapdir.TooManyGone(len(out), j.row.Known, share) {
 		j.row.State = Asking
 		return nil
 	}

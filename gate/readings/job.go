@@ -48,7 +48,7 @@ func (j *job) writes() bool { return j.row.State == Writing }
 func (j *job) run(ctx context.Context) error {
 	admitting := *j.p
 	admitting.Admission = "create"
-	j.admitting, j.seen, j.keys = &admitting, map[string]bool{}, map[string]string{}
+	j.admitting, j.seen, j.keys, j.problems = &admitting, map[string]bool{}, map[string]string{}, []api.ReadingProblem{}
 	err := j.ldap.Pages(ctx, j.p, j.row.Since, func(page []ldapdir.Read) error {
 		for len(page) > 0 {
 			if err := ctx.Err(); err != nil {

@@ -78,15 +78,23 @@ func (g *Room) Write(ctx context.Context, who ground.Actor, slug, id string) (*a
 		return nil, ground.Conflict("reading-state", "This reading is "+row.State+".", "Begin another one.")
 	}
 	if row.State == Asking {
-		row.Agreed = true
+		row.Agreed = row.Gone
 	}
 	fresh := &store.Reading{ID: row.ID, ProviderID: p.ID, State: Writing, OnlyChanged: row.OnlyChanged, Since: row.Since, By: row.By,
 		Agreed: row.Agreed, Problems: "[]", GoneNames: "[]", StartedAt: row.StartedAt, UpdatedAt: g.Now().UTC()}
 	return g.begin(ctx, who, p, fresh)
 }
 
-// begin sets a reading to work, unless one of the same directory is.
+// begin sets a reading to work, unless one of the same directory is, here or at another node.
 func (g *Room) begin(ctx context.Context, who ground.Actor, p *partners.Provider, row *store.Reading) (*api.Reading, error) {
+	var others []store.Reading
+	if err := g.Store.Read(ctx).Where("provider_id = ? AND state IN ? AND id <> ?", p.ID, []string{Looking, Writing},
+		row.ID).Find(&others).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	if slices.ContainsFunc(others, func(o store.Reading) bool { return !g.dead(&o) }) {
+		return nil, busyReading(p.Name)
+	}
 	work, stop := context.WithCancel(context.WithoutCancel(ctx))
 	g.mu.Lock()
 	_, busy := g.running[p.ID]
@@ -96,7 +104,7 @@ func (g *Room) begin(ctx context.Context, who ground.Actor, p *partners.Provider
 	g.mu.Unlock()
 	if busy {
 		stop()
-		return nil, ground.Conflict("reading-busy", "People are being read from "+p.Name+" just now.", "Wait for it, or cancel it.")
+		return nil, busyReading(p.Name)
 	}
 	ended := func() {
 		stop()
@@ -124,6 +132,10 @@ func (g *Room) begin(ctx context.Context, who ground.Actor, p *partners.Provider
 		}
 	}()
 	return view, nil
+}
+
+func busyReading(name string) error {
+	return ground.Conflict("reading-busy", "People are being read from "+name+" just now.", "Wait for it, or cancel it.")
 }
 
 // Cancel ends a reading. What was written stays.
@@ -162,9 +174,21 @@ func (g *Room) List(ctx context.Context, slug string) (*api.List[api.Reading], e
 	}
 	out := &api.List[api.Reading]{Items: []api.Reading{}}
 	for i := range rows {
-		out.Items = append(out.Items, *g.view(&rows[i]))
+		row, err := g.settled(ctx, &rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *g.view(row))
 	}
 	return out, nil
+}
+
+// settled is a row that says it is at work and is not, read once more: it may have ended since it was read.
+func (g *Room) settled(ctx context.Context, row *store.Reading) (*store.Reading, error) {
+	if !g.dead(row) {
+		return row, nil
+	}
+	return g.row(ctx, row.ProviderID, row.ID)
 }
 
 // One shows one.
@@ -174,6 +198,9 @@ func (g *Room) One(ctx context.Context, slug, id string) (*api.Reading, error) {
 		return nil, err
 	}
 	row, err := g.row(ctx, p.ID, id)
+	if err == nil {
+		row, err = g.settled(ctx, row)
+	}
 	if err != nil {
 		return nil, err
 	}
