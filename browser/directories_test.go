@@ -32,11 +32,15 @@ func TestDirectoriesAndRealmsInTheConsole(t *testing.T) {
 	p.press("Read all of it")
 	p.wait(`document.querySelectorAll(".counts dt")[3]?.innerText==="5"`) // as they were
 	p.accessible()
+	eval[any](p, `document.querySelector(".read").scrollIntoView()`)
+	p.shot("directory")
 
 	p.open(w.URL + "/console/providers/quayside-desk?station=trust")
 	p.see("HTTP/localhost@QUAYSIDE.EXAMPLE")
 	p.see("aes256-cts-hmac-sha1-96")
 	p.accessible()
+	eval[any](p, `document.querySelector(".keytabs").scrollIntoView()`)
+	p.shot("realm")
 	p.upload("Choose the file", "gate.keytab", "no keytab")
 	p.press("Store it as the next one")
 	p.see("This keytab is of no use")

@@ -71,6 +71,9 @@ func (g *Room) Write(ctx context.Context, who ground.Actor, slug, id string) (*a
 		return nil, err
 	}
 	row, err := g.row(ctx, p.ID, id)
+	if err == nil {
+		row, err = g.settled(ctx, row)
+	}
 	if err != nil {
 		return nil, err
 	}
