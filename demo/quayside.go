@@ -62,6 +62,7 @@ func checkQuayside(ctx context.Context, w *World, step func(string, ...any)) err
 		{"Cargo Ledger", w.LedgerURL + "/sign-in", "claim-email", "wfell@harbour.example"},
 		{"Crew Rota", w.RotaURL + "/sign-in", "nameid", "wfell@harbour.example"},
 		{"Berth Board", w.BerthsURL + "/", "person", "wfell@harbour.example"},
+		{"Dockhand", w.DockhandURL + "/sign-in", "claim-preferred_username", "wfell@harbour.example"},
 	} {
 		b := w.AtQuayside("wfell")
 		if err := b.SignIn(ctx, one.start, ""); err != nil {
