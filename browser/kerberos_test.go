@@ -9,11 +9,6 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
-	"innergate/api"
-	"innergate/core/access"
-	"innergate/core/claims"
-	"innergate/core/config"
-	"innergate/core/people"
 	"innergate/demo"
 	"innergate/testbed"
 )
@@ -36,39 +31,12 @@ func machine(t *testing.T, k *testbed.KDC, list string) *page {
 	return &page{t, ctx}
 }
 
-// realm is a world whose Crew Rota is reached by tickets of a realm, from this machine.
-func realm(t *testing.T, keytab []byte) *demo.World {
-	t.Helper()
-	w, ctx := testbed.World(t, demo.Options{}), t.Context()
-	c := w.Client()
-	held, err := c.AddProvider(ctx, config.Provider{
-		Slug: "pier-desk", Name: "Pier Desk", Kind: config.KindKerberos, Admission: "create", Mapping: claims.OfRealm(),
-		Matching: &people.Matching{Unscoped: true}, Kerberos: &config.KerberosProvider{Realms: []string{testbed.Realm}},
-	})
-	require.NoError(t, err)
-	_, err = c.KeepSecret(ctx, "pier-desk", api.TheirSecret{Value: base64.StdEncoding.EncodeToString(keytab)})
-	require.NoError(t, err)
-	open := held.Provider
-	open.Reach = "everyone"
-	_, err = c.PutProvider(ctx, open, held.Revision)
-	require.NoError(t, err)
-	a, err := c.Application(ctx, "crew-rota")
-	require.NoError(t, err)
-	a.Providers = []string{"saltmere-staff", "pier-desk"}
-	_, err = c.PutApplication(ctx, a.Application, a.Revision)
-	require.NoError(t, err)
-	_, err = c.SetRoutes(ctx, access.Routes{Rules: []access.Route{{
-		If: access.RouteCondition{Networks: []string{"127.0.0.0/8"}}, To: []string{"pier-desk", "saltmere-staff"},
-	}}})
-	require.NoError(t, err)
-	return w
-}
-
 // TestBrowsersShowTickets signs somebody in with a browser that holds a ticket of MIT Kerberos and may show it; a browser whose list does
 // not have the gate goes on by another way, and so does one whose ticket is of a newer key than the keytab.
 func TestBrowsersShowTickets(t *testing.T) {
 	k := testbed.NewKDC(t)
-	w := realm(t, k.Keytab(t, "HTTP/localhost"))
+	w := testbed.World(t, demo.Options{})
+	testbed.PierDesk(t, w, testbed.Realm, base64.StdEncoding.EncodeToString(k.Keytab(t, "HTTP/localhost")))
 	k.SignIn(t, "ada")
 	p := machine(t, k, "localhost")
 	p.open(w.RotaURL + "/sign-in")
