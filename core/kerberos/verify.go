@@ -3,6 +3,7 @@ package kerberos
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -91,7 +92,8 @@ func (r Rules) Verify(shown *Shown, rec *trace.Recorder) (id *Identity, err erro
 }
 
 func (v *verification) of(err error) error {
-	if f, ok := err.(*explain.Failure); ok { //nolint:errorlint // made here
+	var f *explain.Failure
+	if errors.As(err, &f) {
 		return f.Of(v.Partner)
 	}
 	return err
