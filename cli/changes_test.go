@@ -136,7 +136,8 @@ func TestSchemaFitsWhatIsExported(t *testing.T) {
 	text := good(t, "config", "export", "--sealed")
 	require.NoError(t, valid(text))
 	for _, wrong := range [][2]string{{"startUrl:", "startUlr:"}, {"reach: everyone", "reach: all"},
-		{"providers: [saltmere-staff]", "providers: saltmere-staff"}} {
+		{"realms: [QUAYSIDE.EXAMPLE]", "realms: QUAYSIDE.EXAMPLE"}} {
+		require.Contains(t, text, wrong[0])
 		assert.Error(t, valid(strings.Replace(text, wrong[0], wrong[1], 1)), wrong[0])
 	}
 	assert.Equal(

@@ -128,13 +128,13 @@ func TestBadConfigurationChangesNothing(t *testing.T) {
 	text, err := w.Client().ExportConfig(ctx)
 	require.NoError(t, err)
 	for change, reason := range map[[2]string]string{
-		{"startUrl:", "startUlr:"}:               `"startUlr" is not known here; "startUrl" is`,
-		{"reach: everyone", "reach: all"}:        "no reach",
-		{"slug: crew-rota", "slug: Crew Rota"}:   "small letters",
-		{"[saltmere-staff]", "[saltmere-stuff]"}: `neither here nor in the files; did you mean "saltmere-staff"?`,
-		{"applications:", "aplications:"}:        `"aplications" is not known here; "applications" is`,
-		{"required: true", "required: perhaps"}:  "true or false",
-		{"providers:\n", "providers: [\n"}:       "not YAML",
+		{"startUrl:", "startUlr:"}:                   `"startUlr" is not known here; "startUrl" is`,
+		{"reach: everyone", "reach: all"}:            "no reach",
+		{"slug: crew-rota", "slug: Crew Rota"}:       "small letters",
+		{"- saltmere-staff\n", "- saltmere-stuff\n"}: `neither here nor in the files; did you mean "saltmere-staff"?`,
+		{"applications:", "aplications:"}:            `"aplications" is not known here; "applications" is`,
+		{"required: true", "required: perhaps"}:      "true or false",
+		{"providers:\n", "providers: [\n"}:           "not YAML",
 	} {
 		bad := strings.Replace(text, change[0], change[1], 1)
 		require.NotEqual(t, text, bad, change[0])
