@@ -245,7 +245,7 @@ func copied(t *testing.T, w *demo.World, all []*node) {
 	copied := filepath.Join(t.TempDir(), "copy.db")
 	said, err := run(t, "", "backup", copied, "--data", all[1].folder)
 	require.NoError(t, err, said)
-	assert.Contains(t, said, "4 applications, 5 providers and 3 people")
+	assert.Contains(t, said, "4 applications, 6 providers and 3 people")
 	folder := filepath.Join(t.TempDir(), "back")
 	said, err = run(t, "", "restore", copied, "--data", folder)
 	require.NoError(t, err, said)

@@ -60,8 +60,8 @@ func (n *node) start(t *testing.T, public string) {
 	var err error
 	n.log, err = os.OpenFile(filepath.Join(n.folder, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(t, err)
-	n.cmd = n.place.command(program(t), "serve", "--listen", n.listen, "--public-url", public, "--data",
-		n.folder, "--guard-listen", n.guard, "--in-flight", "100000",
+	n.cmd = n.place.command(program(t), "serve", "--trusted-proxies", "127.0.0.0/8,10.0.0.0/8", "--listen", n.listen,
+		"--public-url", public, "--data", n.folder, "--guard-listen", n.guard, "--in-flight", "100000",
 		"--allow-private-addresses")
 	n.cmd.Stderr, n.cmd.Stdout = n.log, n.log
 	require.NoError(t, n.cmd.Start())
@@ -113,6 +113,7 @@ func balance(t *testing.T, all []*node, fronts map[string]func(*node) string) {
 			fmt.Fprintf(&text, "server %s max_fails=1 fail_timeout=2s;\n", of(n))
 		}
 		fmt.Fprintf(&text, "}\nserver {\nlisten %s;\nlocation / {\nproxy_pass http://%s; proxy_set_header Host $http_host; "+
+			"proxy_set_header X-Forwarded-For $remote_addr; "+
 			"proxy_connect_timeout 500ms; proxy_read_timeout 3s; proxy_buffer_size 32k; proxy_buffers 8 32k;\n}\n}\n", at, name)
 	}
 	testbed.Nginx(t, "INNERGATE_NODES", text.String(), slices.Collect(maps.Keys(fronts))...)
