@@ -173,6 +173,24 @@ func TestWhoIsGoneIsMadeInactive(t *testing.T) {
 	got = filter("(objectClass=inetOrgPerson)")
 	assert.Equal(t, 1, got.Back, "%+v", got)
 	assert.True(t, active("Hand 028"))
+
+	// Who was gone, and was then made active and inactive again by hand, is not brought back by the directory.
+	filter("(&(objectClass=inetOrgPerson)(!(uid=hand027)))")
+	people, err = c.People(ctx, client.Page{Search: "Hand 027"})
+	require.NoError(t, err)
+	for _, on := range []bool{true, false} {
+		held, err = c.Person(ctx, people.Items[0].ID)
+		require.NoError(t, err)
+		_, err = c.PutPerson(ctx, held.ID, api.SavePerson{Active: &on, Profile: held.Profile, Type: held.Type})
+		require.NoError(t, err)
+	}
+	assert.Zero(t, filter("(objectClass=inetOrgPerson)").Back)
+	assert.False(t, active("Hand 027"))
+
+	// A filter that finds nobody puts nobody out, however few there are.
+	got = filter("(uid=nobody-at-all)")
+	assert.Equal(t, "asking", got.State)
+	assert.True(t, active("Hand 028"))
 }
 
 // TestPeopleAreReadBySchedule reads the whole, and what changed, when it is due, and only where somebody has read by hand before.

@@ -68,6 +68,8 @@ func (p *commands) read() *cli.Command {
 // beginReading does what the flags say with the last reading, or begins one; nil where one was cancelled.
 func beginReading(ctx context.Context, c *cli.Command, cl *client.Client, slug string, last api.Reading) (*api.Reading, error) {
 	switch {
+	case c.Bool("cancel") && last.ID == "":
+		return nil, terminal.Usage("there is no reading to cancel")
 	case c.Bool("cancel"):
 		return nil, cl.CancelReading(ctx, slug, last.ID)
 	case c.Bool("agree") && last.State != "asking":

@@ -21,7 +21,10 @@ const FewGone = 5
 
 // TooManyGone says whether so many of those who are known from a directory are gone at once that somebody has to agree: a wrong filter,
 // or a server that shows half of its entries, must not put out half of a company.
-func TooManyGone(gone, known, percent int) bool { return gone > FewGone && gone*100 > known*percent }
+// Nor must anything put out all of them, however few they are.
+func TooManyGone(gone, known, percent int) bool {
+	return gone > FewGone && gone*100 > known*percent || gone > 1 && gone >= known
+}
 
 // GroupIndex is all groups of a directory with their members, so that nothing is asked for each of many people. The zero value has none.
 type GroupIndex struct {

@@ -60,7 +60,7 @@ func (j *job) gone(ctx context.Context) error {
 	if !j.writes() {
 		return nil
 	}
-	if share := j.p.LDAP.Reading.GoneShare; len(out) > j.row.Agreed && ldapdir.TooManyGone(len(out), j.row.Known, share) {
+	if share := j.p.LDAP.Reading.GoneShare; len(out) > j.row.Agreed && (j.nameless || ldapdir.TooManyGone(len(out), j.row.Known, share)) {
 		j.row.State = Asking
 		return nil
 	}
@@ -99,11 +99,12 @@ func (j *job) deactivate(tx *gorm.DB, list []linked, now time.Time) error {
 }
 
 // mayBeBack is the person of a link who is inactive since this directory had no longer had them; empty where somebody made them inactive
-// by hand.
+// by hand, or changed anything of them since.
 func (j *job) mayBeBack(ctx context.Context, subject string) (string, error) {
 	var id string
 	err := j.Store.Read(ctx).Raw("SELECT g.person_id FROM reading_gones g JOIN links l ON l.person_id = g.person_id AND l.provider_id = "+
-		"g.provider_id WHERE g.provider_id = ? AND l.subject = ?", j.p.ID, subject).Scan(&id).Error
+		"g.provider_id JOIN people p ON p.id = g.person_id WHERE g.provider_id = ? AND l.subject = ? AND p.updated_at <= g.at",
+		j.p.ID, subject).Scan(&id).Error
 	return id, store.Clear(err)
 }
 

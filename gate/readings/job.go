@@ -37,6 +37,7 @@ type job struct {
 	// admitting is the provider as it takes people in that are read: whoever is in the directory may be made.
 	admitting *partners.Provider
 	seen      map[string]bool // identifiers that are there
+	nameless  bool            // an entry had none, so that nobody can be told to be gone for sure
 	problems  []api.ReadingProblem
 	// keys are what new people are known by, of the batch while it is written, of all while it is only looked at.
 	keys map[string]string
@@ -136,7 +137,7 @@ func (j *job) note(one *found) {
 		j.row.Back++
 	case a.Held == nil:
 		j.row.Made++
-	case len(a.Merged.Changed) > 0 || !a.Linked || len(a.Gained)+len(a.Lost) > 0 || a.Kind != a.Held.Type || a.Name != a.Held.Name:
+	case changes(a):
 		j.row.Updated++
 	default:
 		j.row.Same++
@@ -144,6 +145,11 @@ func (j *job) note(one *found) {
 	for _, key := range keysOf(a) {
 		j.keys[key] = one.entry.DN
 	}
+}
+
+// changes says whether anything of somebody known is written.
+func changes(a *persons.Arrived) bool {
+	return len(a.Merged.Changed)+len(a.Gained)+len(a.Lost) > 0 || !a.Linked || a.Kind != a.Held.Type || a.Name != a.Held.Name
 }
 
 // keysOf are what somebody new is known by, besides the link.
@@ -190,6 +196,7 @@ func (j *job) find(ctx context.Context, e ldapdir.Read) (*found, error) {
 		return nil, nil
 	}
 	if e.Err != nil {
+		j.nameless = true
 		return fails(e.Err)
 	}
 	who := bridge.Identity{Subject: "entry\x1f" + e.Identifier, Shown: e.Identifier, Attributes: e.Values}
@@ -249,7 +256,7 @@ func (j *job) settle(tx *gorm.DB, one found, now time.Time) error {
 			return err
 		}
 	}
-	if a.Held != nil && a.Linked && len(a.Merged.Changed)+len(a.Gained)+len(a.Lost) == 0 && a.Kind == a.Held.Type && a.Name == a.Held.Name {
+	if a.Held != nil && !changes(a) {
 		return nil
 	}
 	_, err := a.Settle(tx, now)
