@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"innergate/core/passwords"
+	"innergate/gate/accounts"
 	"innergate/gate/changes"
 	"innergate/gate/checkups"
 	"innergate/gate/configuration"
@@ -58,6 +59,7 @@ type Gate struct {
 	Traces        *traces.Room
 	Sessions      *sessions.Room
 	Persons       *persons.Room
+	Accounts      *accounts.Room
 	Grants        *grants.Room
 	SignIn        *signin.Room
 	Directory     *directory.Room
@@ -135,6 +137,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Traces = traces.New(base, g.Partners)
 	g.Sessions = sessions.New(base, g.Partners)
 	g.Persons = persons.New(base, g.Partners)
+	g.Accounts = accounts.New(base, g.Partners, g.Persons)
 	g.Grants = grants.New(base, g.Keyring, g.Partners, g.Traces, g.Persons)
 	g.SignIn = signin.New(base, g.Keyring, g.Partners, g.Messages, g.Traces, g.Sessions, g.Persons, g.Grants)
 	var err error
@@ -199,17 +202,23 @@ func (g *Gate) shadow(s *store.Store) (*changes.Room, error) {
 func (g *Gate) Tidy(ctx context.Context) error {
 	now := g.Now().UTC()
 	if !g.Node.Leads(ctx) {
-		return ground.InParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
+		return g.tidyTraces(ctx, now)
 	}
 	for _, tidy := range []func(*ground.Tidying) error{
 		g.Ground.Tidy, g.Messages.Tidy, g.Sessions.Tidy, g.Persons.Tidy, issued.Tidy, g.SignIn.Tidy, g.Console.Tidy, g.SignOut.Tidy,
-		g.Guarded.Tidy, g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Checkups.Tidy, g.Node.Tidy,
+		g.Guarded.Tidy, g.Sources.Tidy, g.Changes.Tidy, g.Rehearsal.Tidy, g.Moves.Tidy, g.Checkups.Tidy, g.Node.Tidy, g.Accounts.Tidy,
 	} {
 		if err := ground.InParts(ctx, now, g.Store.Write, tidy); err != nil {
 			return err
 		}
 	}
-	return ground.InParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy)
+	return g.tidyTraces(ctx, now)
+}
+
+// tidyTraces does so in the file of traces.
+func (g *Gate) tidyTraces(ctx context.Context, now time.Time) error {
+	return errors.Join(ground.InParts(ctx, now, g.Store.Traces.Write, g.Traces.Tidy),
+		ground.InParts(ctx, now, g.Store.Traces.Write, g.Accounts.TidyTalks))
 }
 
 // WriteUsed writes down which certificates verified something and which client secrets were used since the last time.
@@ -238,6 +247,7 @@ func (g *Gate) planned() []due {
 		{g.Moves.MovesDue, 1, "waves of moves could not be opened or settled"},
 		{g.Keyring.SwitchDue, 1, "a planned switch of keys failed"},
 		{g.Readings.Due, 15, "people could not be read by schedule"},
+		{g.Accounts.CompareDue, 15, "accounts could not be compared by schedule"},
 		{g.Sessions.EndIdle, 15, "sessions that lie idle could not be ended"},
 		{g.Store.Analyze, analyzeTurns, "the database could not look at its tables"},
 	}
@@ -285,7 +295,8 @@ func (g *Gate) boundLog(ctx context.Context) error {
 // looking at partners' metadata and at sources, the checkup, telling applications of sessions that have ended, and
 // writing down which certificates were used.
 func (g *Gate) Run(ctx context.Context) {
-	go g.tellWhileLeading(ctx)
+	go g.whileLeading(ctx, g.SignOut.TellAlways)
+	go g.whileLeading(ctx, g.Accounts.Always)
 	var checked checkups.State
 	check := func(ctx context.Context) error { return g.Checkups.CheckWhatChanged(ctx, &checked) }
 	const refreshing = "refreshing metadata failed"
@@ -315,8 +326,9 @@ func (g *Gate) Run(ctx context.Context) {
 	}
 }
 
-// tellWhileLeading tells applications of sessions that have ended, as long as this process does what is done once.
-func (g *Gate) tellWhileLeading(ctx context.Context) {
+// whileLeading does something as long as this process does what is done once: telling applications of sessions that have ended, and
+// keeping their accounts.
+func (g *Gate) whileLeading(ctx context.Context, do func(context.Context)) {
 	for ctx.Err() == nil {
 		if !g.Node.Leads(ctx) {
 			select {
@@ -327,7 +339,7 @@ func (g *Gate) tellWhileLeading(ctx context.Context) {
 		}
 		leading, stop := context.WithCancel(ctx)
 		done := make(chan struct{})
-		go func() { defer close(done); g.SignOut.TellAlways(leading) }()
+		go func() { defer close(done); do(leading) }()
 		for leading.Err() == nil && g.Node.Leads(ctx) {
 			select {
 			case <-time.After(turn):

@@ -16,7 +16,7 @@ import (
 
 // order is the order in which the rooms stand on each other: each imports those before it, and none after it.
 var order = []string{
-	"fetch", "ground", "issued", "keyring", "partners", "messages", "traces", "sessions", "persons", "grants", "signin", "directory",
+	"fetch", "ground", "issued", "keyring", "partners", "messages", "traces", "sessions", "persons", "accounts", "grants", "signin", "directory",
 	"ldapdir", "kerberos", "readings", "console", "signout", "guarded", "configuration", "watch", "sources", "changes", "rehearsal",
 	"exchange", "moves", "checkups",
 	"node", "copies",

@@ -38,7 +38,9 @@ var belongs = map[string][]Belonging{
 		{"subject_values", "application_id = ?"}, {"artifacts", "application_id = ?"}, {"pushed_requests", "application_id = ?"},
 		{"device_codes", "application_id = ?"}, {"tile_marks", "application_id = ?"}, {"rehearsals", "application_id = ?"},
 		{"sign_ins", "application_id = ?"}, {"move_applications", "application_id = ?"}, {"move_samples", "application_id = ?"},
-		{"move_comparisons", "application_id = ?"}, {"move_trials", "application_id = ?"},
+		{"move_comparisons", "application_id = ?"}, {"move_trials", "application_id = ?"}, {"kept_accounts", "application_id = ?"},
+		{"account_pumps", "application_id = ?"}, {"account_comparisons", "application_id = ?"},
+		{"account_news", "application_id = ? AND application_id <> ''"}, {"secrets", "owner_kind = 'accounts' AND owner_id = ? || '/accounts'"},
 	}, ofPartner("application")...),
 	"provider": append([]Belonging{
 		{"tokens", "grant_id IN (SELECT id FROM grants WHERE provider_id = ?)"}, {"grants", "provider_id = ?"},

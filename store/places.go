@@ -61,6 +61,7 @@ var (
 	PlaceMove     = declare("move/", in("move_samples", "id", "sealed"), in("move_comparisons", "id", "sealed"))
 	PlaceNode     = declare("node/", in("node_invitations", "id", "sealed"))
 	PlaceLoad     = declare("load/", in("loads", "id", "sealed"))
+	PlaceTalk     = declare("talk/", inTraces("account_talks", "id", "entries"))
 	// PlaceSetting is a secret that belongs to one of the gate's settings, and stands beside its other values.
 	PlaceSetting = declare("", column{
 		table: "settings", key: "name", value: "CASE WHEN json_valid(value) THEN json_extract(value, '$.sealed') END",

@@ -184,6 +184,7 @@ var traceMigrations = []*gormigrate.Migration{
 		}
 		return nil
 	}},
+	{ID: "2026-11-30-account-talks", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&AccountTalk{}) }},
 }
 
 // traceFileStatements are an index for each way in which traces are looked for, the newest first, and the counts, which are read by

@@ -57,6 +57,8 @@ type Application struct {
 	Contexts string `json:"contexts,omitempty"`
 	// Steps are what the other side's engineer has to do, in order; they stand on the exchange sheet.
 	Steps []string `json:"steps,omitempty"`
+	// Accounts is set where the application's accounts are kept in step with whoever may use it.
+	Accounts *Accounts `json:"accounts,omitempty"`
 }
 
 // StartGuessed says whether the start address is a guess that nobody has looked at.
@@ -381,6 +383,7 @@ func (a *Application) Validate() error {
 	v.session(a.Session)
 	v.allowed("contexts", a.Contexts, "Application.contexts")
 	v.allowed("signOut", a.SignOut, "Application.signOut")
+	v.accounts(a.Accounts)
 	switch a.Kind {
 	case KindOIDC:
 		a.SAML, a.Guarded = nil, nil

@@ -11,4 +11,4 @@ const laterPerson = "The two systems don't agree with each other. Please tell th
 
 // catalogue holds every code. Codes are stable: they stand in traces, bookmarks and mails.
 var catalogue = slices.Concat(catalogueSAML, catalogueSAMLAnswers, catalogueOIDC, catalogueOIDCAsked,
-	cataloguePeople, catalogueLDAP, catalogueKerberos, catalogueGate)
+	cataloguePeople, catalogueLDAP, catalogueKerberos, catalogueSCIM, catalogueGate)

@@ -360,6 +360,29 @@ const (
 	KerberosNoKeytab     Code = "kerberos.no-keytab"
 )
 
+// Codes that begin with scim.
+const (
+	SCIMUnreachable  Code = "scim.unreachable"
+	SCIMNoSecret     Code = "scim.no-secret"
+	SCIMTokenRefused Code = "scim.token-refused"
+	SCIMBusy         Code = "scim.busy"
+	SCIMUnreadable   Code = "scim.unreadable"
+	SCIMNoService    Code = "scim.no-service"
+	SCIMTaken        Code = "scim.taken"
+	SCIMMapping      Code = "scim.mapping"
+	SCIMValue        Code = "scim.value-refused"
+	SCIMRefused      Code = "scim.refused"
+	SCIMFailed       Code = "scim.failed"
+	SCIMMeanwhile    Code = "scim.changed-meanwhile"
+	SCIMOtherAccount Code = "scim.other-account"
+	SCIMFilter       Code = "scim.filter-ignored"
+	SCIMSeveral      Code = "scim.several"
+	SCIMTooManyGone  Code = "scim.too-many-gone"
+	SCIMNotCompared  Code = "scim.not-compared"
+	SCIMUnkept       Code = "scim.unkept"
+	SCIMDrift        Code = "scim.drift"
+)
+
 // Codes that begin with directory.
 const (
 	DirectoryWrong   Code = "directory.wrong"

@@ -16,16 +16,6 @@ func ChangedSince(filter, attribute, since string) string {
 	return fmt.Sprintf("(&%s(%s>=%s))", filter, attribute, ldap.EscapeFilter(since))
 }
 
-// FewGone is how many may always be gone at once: in a small directory a share of its people is nobody.
-const FewGone = 5
-
-// TooManyGone says whether so many of those who are known from a directory are gone at once that somebody has to agree: a wrong filter,
-// or a server that shows half of its entries, must not put out half of a company.
-// Nor must anything put out all of them, however few they are.
-func TooManyGone(gone, known, percent int) bool {
-	return gone > FewGone && gone*100 > known*percent || gone > 1 && gone >= known
-}
-
 // GroupIndex is all groups of a directory with their members, so that nothing is asked for each of many people. The zero value has none.
 type GroupIndex struct {
 	by     map[string][]Group // by what names a member

@@ -141,13 +141,20 @@ func (g *Room) WriteApplication(tx *gorm.DB, now time.Time, who ground.Actor, sl
 	if err := knownSets(tx, config.SetAccess, used); err != nil {
 		return err
 	}
-	if err := knownSets(tx, config.SetMapping, a.Mapping.Uses()); err != nil {
+	uses := a.Mapping.Uses()
+	if a.Accounts != nil {
+		uses = append(uses, a.Accounts.Mapping.Uses()...)
+	}
+	if err := knownSets(tx, config.SetMapping, uses); err != nil {
 		return err
 	}
 	var row store.Application
 	s := ground.Saved{Kind: "application", Slug: a.Slug, Name: a.Name, EntityID: a.Identifier(), Body: ground.MustJSON(a)}
 	if a.SAML != nil {
 		s.Certificates, s.Watch = a.SAML.Certificates, a.SAML.Metadata
+	}
+	if err := partners.DropMovedAccountSecrets(tx, now, who, slug, &a); err != nil {
+		return err
 	}
 	row.Kind, row.Reach = a.Kind, string(a.Reach)
 	return g.writeObject(tx, now, who, slug, s, revision, &row, &row.Object)

@@ -36,6 +36,7 @@ type Fetcher struct {
 	StandIns []string
 
 	once sync.Once
+	kept *http.Transport // keeps connections
 }
 
 type outsiderKey struct{}
@@ -117,7 +118,11 @@ type Want struct {
 	// Post, if set, is sent as the body of a POST with this content type.
 	Post        []byte
 	ContentType string
-	Header      map[string]string
+	// Method, if set, is asked with in place of GET or POST, with Post as the body, if there is one. It follows no redirect.
+	Method string
+	// Keep keeps the connection for the next request to the same place.
+	Keep   bool
+	Header map[string]string
 	// AnyStatus leaves judging the status to the caller.
 	AnyStatus bool
 	// Head asks for the head only; Stay takes a redirect as the answer.
@@ -133,6 +138,7 @@ type Got struct {
 	NotModified        bool
 	ETag, LastModified string
 	ContentType        string
+	RetryAfter         string
 	// Date is what the other side's clock said, Certificate the one that it proved itself with.
 	Date        time.Time
 	Certificate *x509.Certificate
@@ -183,6 +189,9 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	if w.Head {
 		request.Method = http.MethodHead
 	}
+	if w.Method != "" {
+		request.Method = w.Method
+	}
 	for name, value := range map[string]string{"Accept": "application/samlmetadata+xml, application/xml;q=0.9, " +
 		"application/json;q=0.8, */*;q=0.1", "User-Agent": "InnerGate", "If-None-Match": w.ETag, "If-Modified-Since": w.LastModified,
 		"Content-Type": w.ContentType} {
@@ -193,7 +202,10 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 	for name, value := range w.Header {
 		request.Header.Set(name, value)
 	}
-	c := f.client(w.Post != nil || w.Direct)
+	c := f.client(w.Post != nil || w.Direct || w.Method != "")
+	if w.Keep && f.kept != nil {
+		c.Transport = f.kept
+	}
 	if w.Stay {
 		c.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	}
@@ -207,6 +219,7 @@ func (f *Fetcher) Do(ctx context.Context, w Want) (*Got, error) {
 		ETag:         answer.Header.Get("ETag"),
 		LastModified: answer.Header.Get("Last-Modified"),
 		ContentType:  answer.Header.Get("Content-Type"),
+		RetryAfter:   answer.Header.Get("Retry-After"),
 	}
 	got.Date, _ = http.ParseTime(answer.Header.Get("Date"))
 	if answer.TLS != nil && len(answer.TLS.PeerCertificates) > 0 {
@@ -257,6 +270,8 @@ func (f *Fetcher) client(direct bool) *http.Client {
 			TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10,
 			DisableKeepAlives: true,
 		}
+		f.kept = f.Transport.(*http.Transport).Clone()
+		f.kept.DisableKeepAlives, f.kept.MaxIdleConnsPerHost, f.kept.IdleConnTimeout = false, 32, 30*time.Second
 	})
 	return &http.Client{Transport: f.Transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
 		if direct {

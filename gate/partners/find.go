@@ -57,6 +57,10 @@ type Application struct {
 	GroupRoles map[string][]string
 	// What a sign-in has to read: the person's groups, and assignments.
 	NeedsGroups, NeedsAssignments bool
+	// AccountValues makes the values of accounts there, and AccountNames are the names that it sets; nil where none are kept.
+	AccountValues *claims.Compiled
+	AccountRules  claims.Mapping
+	AccountNames  []string
 }
 
 // Approval stands for the application's values having been set by somebody of ours. What a rehearsal puts in their place

@@ -81,10 +81,32 @@ func (g *Room) ReadyApplication(ctx context.Context, a *Application) (err error)
 	}
 	a.NeedsAssignments = a.Access.To != access.Everybody || a.Outbound.Reads(people.AssignedRoles)
 	a.NeedsGroups = a.NeedsAssignments || a.Policy.AsksGroups() || a.Outbound.Reads(people.Memberships)
-	if !a.NeedsAssignments {
+	if err := g.readyAccounts(ctx, a); err != nil {
+		return err
+	}
+	if !a.NeedsAssignments && a.Accounts == nil {
 		return nil
 	}
 	a.GroupRoles, err = g.GroupRoles(ctx, a.ID)
+	return err
+}
+
+// readyAccounts makes ready what the application's accounts hold.
+func (g *Room) readyAccounts(ctx context.Context, a *Application) error {
+	if a.Accounts == nil {
+		return nil
+	}
+	whole, err := g.WholeMapping(ctx, a.Accounts.Mapping)
+	if err != nil {
+		return err
+	}
+	a.AccountRules = whole
+	for _, r := range whole {
+		if !slices.Contains(a.AccountNames, r.Set) {
+			a.AccountNames = append(a.AccountNames, r.Set)
+		}
+	}
+	a.AccountValues, err = whole.Compile()
 	return err
 }
 

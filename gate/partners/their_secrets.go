@@ -65,16 +65,19 @@ func DropMovedSecrets(tx *gorm.DB, now time.Time, who ground.Actor, slug string,
 	if err != nil {
 		return err
 	}
-	from, to := goesTo(&held), goesTo(p)
+	return dropMoved(tx, now, who, row.ID, row.Name, goesTo(&held), goesTo(p))
+}
+
+// dropMoved forgets secrets that were given for some places and would go to others.
+func dropMoved(tx *gorm.DB, now time.Time, who ground.Actor, owner, name string, from, to []string) error {
 	if len(from) == 0 || len(to) > 0 && !slices.ContainsFunc(to, func(one string) bool { return !slices.Contains(from, one) }) {
 		return nil
 	}
-	gone := tx.Exec("DELETE FROM secrets WHERE owner_id = ?", row.ID)
+	gone := tx.Exec("DELETE FROM secrets WHERE owner_id = ?", owner)
 	if gone.Error != nil || gone.RowsAffected == 0 {
 		return gone.Error
 	}
-	return ground.Journal(tx, now, who, "dropped", "secret", row.ID, row.Name, "",
-		"it was given for "+strings.Join(from, ", "))
+	return ground.Journal(tx, now, who, "dropped", "secret", owner, name, "", "it was given for "+strings.Join(from, ", "))
 }
 
 // goesTo are the places to which a provider's secret goes. An LDAP directory's certificates are part of them: whoever they are
@@ -135,28 +138,23 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 			"Enter the day on which the provider lets it end, or none.",
 		)
 	}
-	now := g.Now().UTC()
 	hint := ""
 	if len(value) >= 20 && p.OIDC != nil { // of a password or keytab nothing is shown
 		hint = value[:3]
 	}
-	row := store.Secret{
-		ID:        store.NewID(),
-		OwnerKind: "provider",
-		OwnerID:   p.ID,
-		State:     keyring.KeyActive,
-		Hint:      hint,
-		By:        who.Name,
-		CreatedAt: now,
-		ExpiresAt: n.Expires,
-	}
+	return g.keepTheirs(ctx, who, store.Secret{OwnerKind: "provider", OwnerID: p.ID, Hint: hint, ExpiresAt: n.Expires}, p.ID, p.Name, value)
+}
+
+// keepTheirs stores a secret that somebody gave us. Guarded is the object whose openness decides who may.
+func (g *Room) keepTheirs(ctx context.Context, who ground.Actor, row store.Secret, guarded, name, value string) (*api.Secret, error) {
+	row.ID, row.State, row.By, row.CreatedAt = store.NewID(), keyring.KeyActive, who.Name, g.Now().UTC()
 	row.Sealed = g.Store.Sealer.Seal(store.PlaceSecret, row.ID, []byte(value))
-	err = g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := ownersForSecret(tx, who, p.ID); err != nil {
+	err := g.Store.Write(ctx, func(tx *gorm.DB) error {
+		if err := ownersForSecret(tx, who, guarded); err != nil {
 			return err
 		}
 		var held []store.Secret
-		if err := tx.Where("owner_id = ?", p.ID).Find(&held).Error; err != nil {
+		if err := tx.Where("owner_id = ?", row.OwnerID).Find(&held).Error; err != nil {
 			return err
 		}
 		for _, h := range held {
@@ -165,10 +163,10 @@ func (g *Room) KeepSecret(ctx context.Context, who ground.Actor, slug string, n 
 			}
 		}
 		// Another next one takes the place of the one that was not used yet.
-		if err := tx.Where("owner_id = ? AND state = ?", p.ID, keyring.KeyNext).Delete(&store.Secret{}).Error; err != nil {
+		if err := tx.Where("owner_id = ? AND state = ?", row.OwnerID, keyring.KeyNext).Delete(&store.Secret{}).Error; err != nil {
 			return err
 		}
-		return g.WriteSecret(tx, who, &row, p.Name, "entered")
+		return g.WriteSecret(tx, who, &row, name, "entered")
 	})
 	if err != nil {
 		return nil, err
@@ -219,8 +217,13 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 	if err != nil {
 		return err
 	}
+	return g.switchTheirs(ctx, who, owner, owner, slug)
+}
+
+// switchTheirs is SwitchSecret for whoever holds the secret. Guarded is the object whose openness decides who may.
+func (g *Room) switchTheirs(ctx context.Context, who ground.Actor, owner, guarded, name string) error {
 	return g.Store.Write(ctx, func(tx *gorm.DB) error {
-		if err := ownersForSecret(tx, who, owner); err != nil {
+		if err := ownersForSecret(tx, who, guarded); err != nil {
 			return err
 		}
 		next, err := store.One[store.Secret](tx, "owner_id = ? AND state = ?", owner, keyring.KeyNext)
@@ -230,7 +233,7 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 		if next.ID == "" {
 			return ground.Problem(
 				http.StatusConflict, "no-next-secret", "There is no next secret",
-				"No next secret was entered for this provider.", "Enter the secret that the provider gave, and try it.",
+				"No next secret was entered here.", "Enter the secret that the other side gave, and try it.",
 			)
 		}
 		if err := tx.Where("owner_id = ? AND state = ?", owner, keyring.KeyActive).Delete(&store.Secret{}).Error; err != nil {
@@ -239,7 +242,7 @@ func (g *Room) SwitchSecret(ctx context.Context, who ground.Actor, slug string) 
 		if err := tx.Model(&store.Secret{}).Where("id = ?", next.ID).Update("state", keyring.KeyActive).Error; err != nil {
 			return err
 		}
-		if err := ground.Journal(tx, g.Now(), who, "switched to", "client secret", owner, slug, "", next.Hint+"…"); err != nil {
+		if err := ground.Journal(tx, g.Now(), who, "switched to", "client secret", owner, name, "", next.Hint+"…"); err != nil {
 			return err
 		}
 		return store.Changed(tx)

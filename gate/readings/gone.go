@@ -7,7 +7,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate/core/bridge"
-	"innergate/core/ldapdir"
+	"innergate/core/people"
 	"innergate/gate/ground"
 	"innergate/gate/persons"
 	"innergate/store"
@@ -60,7 +60,7 @@ func (j *job) gone(ctx context.Context) error {
 	if !j.writes() {
 		return nil
 	}
-	if share := j.p.LDAP.Reading.GoneShare; len(out) > j.row.Agreed && (j.nameless || ldapdir.TooManyGone(len(out), j.row.Known, share)) {
+	if share := j.p.LDAP.Reading.GoneShare; len(out) > j.row.Agreed && (j.nameless || people.TooManyGone(len(out), j.row.Known, share)) {
 		j.row.State = Asking
 		return nil
 	}
