@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"innergate/cli/accounts"
 	"innergate/cli/changes"
 	"innergate/cli/checkups"
 	"innergate/cli/configuration"
@@ -123,6 +124,7 @@ func root(p *terminal.Program) *cli.Command {
 			pages.Pages(p),
 			configuration.Routes(p),
 			ldapdir.Directories(p),
+			accounts.Accounts(p),
 			guarded.Guard(p),
 			checkups.Mail(p),
 			checkups.Checkup(p),

@@ -13,6 +13,7 @@ import (
 	"innergate/core/scim"
 	"innergate/core/trace"
 	"innergate/gate/ground"
+	"innergate/gate/keyring"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -318,12 +319,16 @@ func reasonOf(err error) string {
 	return err.Error()
 }
 
-// Try asks an application's SCIM service what it can do and how many accounts it has, without changing anything there. State is of the
-// secret: active or next.
-func (g *Room) Try(ctx context.Context, slug, state string) (*api.TriedAccounts, error) {
+// Try asks an application's SCIM service what it can do and how many accounts it has, without changing anything there: with the
+// secret that counts, or with the next one.
+func (g *Room) Try(ctx context.Context, slug string, next bool) (*api.TriedAccounts, error) {
 	app, err := g.app(ctx, slug)
 	if err != nil {
 		return nil, err
+	}
+	state := active
+	if next {
+		state = keyring.KeyNext
 	}
 	out := &api.TriedAccounts{Remarks: []string{}, Entries: []trace.Entry{}}
 	t, err := g.newTalk(ctx, app, state)
