@@ -98,10 +98,11 @@ type AccountComparison struct {
 
 // AccountTalk is one step of keeping an account: the requests and answers of it, sealed. It stands in the file of traces.
 type AccountTalk struct {
-	ID            string `gorm:"primaryKey"`
-	ApplicationID string `gorm:"index:account_talk_whose"`
-	AccountID     string `gorm:"index:account_talk_whose"`
-	What          string // create, change, deactivate, delete, compare or try
+	ID            string    `gorm:"primaryKey"`
+	ApplicationID string    `gorm:"index:account_talk_whose"`
+	AccountID     string    `gorm:"index:account_talk_whose"`
+	At            time.Time `gorm:"index"`
+	What          string    // create, change, deactivate, delete, compare or try
 	Result        string
 	Code          string
 	Entries       []byte

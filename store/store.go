@@ -177,15 +177,6 @@ func NewIDAt(t time.Time) string {
 	return ulid.MustNew(ulid.Timestamp(t), ulid.DefaultEntropy()).String()
 }
 
-// TimeOf is when an ID was made; the zero time for what is none.
-func TimeOf(id string) time.Time {
-	u, err := ulid.ParseStrict(id)
-	if err != nil {
-		return time.Time{}
-	}
-	return ulid.Time(u.Time()).UTC()
-}
-
 // ErrNotFound is returned where a record is not there.
 var ErrNotFound = gorm.ErrRecordNotFound
 

@@ -112,9 +112,15 @@ func (g *Room) CompareDue(ctx context.Context) error {
 	return nil
 }
 
-func (g *Room) lastComparison(ctx context.Context, applicationID string) (store.AccountComparison, error) {
-	var row store.AccountComparison
-	err := g.Store.Read(ctx).Where("application_id = ?", applicationID).Order("id DESC").Limit(1).Find(&row).Error
+// lastComparison is the newest. One that says it is at work and is not may have ended since it was read: it is read once more.
+func (g *Room) lastComparison(ctx context.Context, applicationID string) (row store.AccountComparison, err error) {
+	for range 2 {
+		row = store.AccountComparison{}
+		err = g.Store.Read(ctx).Where("application_id = ?", applicationID).Order("id DESC").Limit(1).Find(&row).Error
+		if err != nil || !g.dead(&row) {
+			break
+		}
+	}
 	return row, store.Clear(err)
 }
 
@@ -546,7 +552,7 @@ func (c *comparison) missing(ctx context.Context) error {
 		now := c.Now().UTC()
 		gone := ground.MustJSON([]api.AccountDifference{{Path: "id", Ours: "an account", Theirs: "none"}})
 		// What was sent while the pages were read may be on none of them.
-		const those = " WHERE application_id = ? AND kind = 'person' AND remote_id <> '' AND seen_in <> ? AND updated_at < ?"
+		const those = " WHERE application_id = ? AND kind = 'person' AND remote_id <> '' AND seen_in <> ? AND updated_at <= ?"
 		n, err := store.Exec(tx, "UPDATE kept_accounts SET remote_id = '', there = '', version = '', sent = '', turn = turn + 1, drift = ?, "+
 			"would = 'create', state = 'due', next_at = ?"+those+" AND wanted AND state = 'step'", gone, now, c.app.ID, c.row.ID, c.row.StartedAt)
 		if err != nil {

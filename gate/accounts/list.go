@@ -186,7 +186,7 @@ func (g *Room) talks(ctx context.Context, applicationID, accountID string) ([]ap
 		if err != nil {
 			return nil, err
 		}
-		t := api.AccountTalk{ID: r.ID, At: store.TimeOf(r.ID), What: r.What, Result: r.Result, Code: r.Code, Micros: r.Micros,
+		t := api.AccountTalk{ID: r.ID, At: r.At, What: r.What, Result: r.Result, Code: r.Code, Micros: r.Micros,
 			Entries: []trace.Entry{}}
 		if err := json.Unmarshal(data, &t.Entries); err != nil {
 			return nil, err
@@ -394,7 +394,7 @@ func (g *Room) Tidy(t *ground.Tidying) error {
 
 // TidyTalks forgets what was said long ago, in the file of traces.
 func (g *Room) TidyTalks(t *ground.Tidying) error {
-	return t.Delete(ground.Over{Model: &store.AccountTalk{}, Where: "id < ?", Arg: store.FirstID(t.Now.Add(-talksKept))})
+	return t.Delete(ground.Over{Model: &store.AccountTalk{}, Where: "at < ?", Arg: t.Now.Add(-talksKept)})
 }
 
 const (
