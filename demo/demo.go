@@ -83,6 +83,8 @@ type World struct {
 	Northquay, Lantern *standin.OpenID
 	Ledger, Dockhand   *standin.Client
 	Office             *standin.Office
+	// LedgerAccounts is Cargo Ledger's SCIM side, below /scim/v2; its page is at /accounts.
+	LedgerAccounts *standin.Accounts
 	// Quayside is a realm with desks on the quays; its page is beside Saltmere Staff, below /quayside.
 	Quayside *standin.Quayside
 	// Berths is Berth Board itself, at its inner address InnerURL; Guard stands before it.
@@ -197,7 +199,7 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	staff.Handle("/quayside", w.quaysidePage())
 	staff.Handle("/", w.Staff.Handler())
 	for i, h := range []http.Handler{staff, w.Rota.Handler(), w.Desk.Handler(), w.Northquay.Handler(), w.Lantern.Handler(),
-		w.Ledger.Handler(), w.Dockhand.Handler()} {
+		w.ledger(), w.Dockhand.Handler()} {
 		l := listeners[i+1]
 		if o.TLS != nil {
 			l = tls.NewListener(l, o.TLS)
@@ -210,7 +212,10 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		w.closers = append(w.closers, func() { s.Close() })
 		go s.Serve(l) // ends with Close
 	}
-	return w, w.answering(ctx)
+	if err := w.answering(ctx); err != nil {
+		return w, err
+	}
+	return w, w.accounts(ctx)
 }
 
 // berths starts Berth Board at an inner address.
@@ -417,6 +422,7 @@ func (w *World) openGate(ctx context.Context, o Options) error {
 	w.Quayside = standin.NewQuayside(derived(master[0], "Quayside Desk"))
 	w.Northquay.SetSecret(clientID, derived(master[0], w.Northquay.Name)+derived(master[0], "more"))
 	w.Lantern.SetSecret(clientID, derived(master[0], w.Lantern.Name)+derived(master[0], "more"))
+	w.LedgerAccounts.Token = derived(master[0], "the ledger's accounts") + derived(master[0], "more of it")
 	return w.furnish(ctx)
 }
 

@@ -32,6 +32,7 @@ func (w *World) openidStandins(o Options) error {
 	}
 	w.Ledger, w.Dockhand = standin.NewClient("Cargo Ledger", w.LedgerURL), standin.NewClient("Dockhand", w.DockhandURL)
 	w.Ledger.ID, w.Dockhand.ID, w.Dockhand.Tool = "cargo-ledger", "dockhand", true
+	w.LedgerAccounts = standin.NewAccounts(w.LedgerURL+"/scim/v2", "")
 	for _, c := range []*standin.Client{w.Ledger, w.Dockhand} {
 		c.Issuer, c.Transport, c.Recorder = w.URL, w.transport, o.Recorder
 		if o.Now != nil {

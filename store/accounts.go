@@ -135,8 +135,7 @@ func accountTriggers() []string {
 	const kind = "CASE %.kind WHEN 'group' THEN 'members' ELSE 'person' END, %.who_id, %.application_id"
 	of := func(row string) string { return strings.ReplaceAll(kind, "%", row) }
 	const configured = "json_extract(new.body, '$.accounts') IS NOT NULL"
-	const changed = "json_extract(old.body, '$.accounts') IS NOT json_extract(new.body, '$.accounts') OR " +
-		"json_extract(old.body, '$.access.to') IS NOT json_extract(new.body, '$.access.to')"
+	const changed = "json_extract(old.body, '$.accounts') IS NOT json_extract(new.body, '$.accounts')"
 	const person = "(old.name, old.active, old.profile, old.type, old.username, old.email, old.external_id, old.login) IS NOT " +
 		"(new.name, new.active, new.profile, new.type, new.username, new.email, new.external_id, new.login)"
 	return []string{

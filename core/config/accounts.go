@@ -26,7 +26,8 @@ type Accounts struct {
 	ClientID string `json:"clientId,omitempty"`
 	Scope    string `json:"scope,omitempty"`
 	User     string `json:"user,omitempty"`
-	// Who has an account: assigned (whoever may use the application; the default) or circle (those of Circle alone).
+	// Who has an account: assigned (whoever is assigned, by name or through a group; the default), everybody (whoever is known and
+	// active) or circle (those of Circle alone).
 	Who    string         `json:"who,omitempty"`
 	Circle *access.Circle `json:"circle,omitempty"`
 	// Mapping makes the account's values: the names that it sets are SCIM paths. Empty for the usual ones.
@@ -59,8 +60,9 @@ const (
 	ProveByOAuth = "oauth"
 	ProveByBasic = "basic"
 
-	WhoAssigned = "assigned"
-	WhoCircle   = "circle"
+	WhoAssigned  = "assigned"
+	WhoEverybody = "everybody"
+	WhoCircle    = "circle"
 
 	AccountDeactivate = "deactivate"
 	AccountDelete     = "delete"

@@ -18,7 +18,7 @@ var Allowed = map[string][]string{
 	"Application.reach":                  reaches,
 	"Application.contexts":               ContextUses,
 	"Accounts.proveBy":                   {ProveByToken, ProveByOAuth, ProveByBasic},
-	"Accounts.who":                       {WhoAssigned, WhoCircle},
+	"Accounts.who":                       {WhoAssigned, WhoEverybody, WhoCircle},
 	"Accounts.unassigned":                {AccountDeactivate, AccountDelete, AccountLeave},
 	"Accounts.approve":                   {ApproveAll, ApproveFirst, ApproveNone},
 	"Accounts.drift":                     {DriftCorrect, DriftTell, DriftAccept},

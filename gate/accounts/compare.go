@@ -553,7 +553,7 @@ func (c *comparison) missing(ctx context.Context) error {
 		gone := ground.MustJSON([]api.AccountDifference{{Path: "id", Ours: "an account", Theirs: "none"}})
 		// What was sent while the pages were read may be on none of them.
 		const those = " WHERE application_id = ? AND kind = 'person' AND remote_id <> '' AND seen_in <> ? AND updated_at <= ?"
-		n, err := store.Exec(tx, "UPDATE kept_accounts SET remote_id = '', there = '', version = '', sent = '', turn = turn + 1, drift = ?, "+
+		n, err := store.Exec(tx, "UPDATE kept_accounts SET remote_id = '', there = '', version = '', turn = turn + 1, drift = ?, "+
 			"would = 'create', state = 'due', next_at = ?"+those+" AND wanted AND state = 'step'", gone, now, c.app.ID, c.row.ID, c.row.StartedAt)
 		if err != nil {
 			return err

@@ -29,6 +29,9 @@ var states = map[string][]string{
 // drifted is chosen beside the states: accounts that the application changed.
 const drifted = "drifted"
 
+// changedThere are accounts that were as they should be, and are no more. Of others the same column says what would be changed.
+const changedThere = "drift <> '' AND sent <> ''"
+
 var columns = map[string]string{"name": "name_key", "updated": "updated_at"}
 
 // namesShown is how many names are shown of those who would be gone.
@@ -43,7 +46,7 @@ func (g *Room) List(ctx context.Context, slug string, p store.Page, f Filter) (*
 	db := g.Store.Read(ctx).Where("application_id = ?", app.ID)
 	switch {
 	case f.State == drifted:
-		db = db.Where("drift <> ''")
+		db = db.Where(changedThere)
 	case f.State != "" && states[f.State] == nil:
 		return nil, ground.BadRequest("bad-state", "There is no state "+f.State+".",
 			"Choose step, approval, due, failed, foreign, ignored or drifted.")
@@ -269,7 +272,7 @@ func (g *Room) counts(ctx context.Context, applicationID string, v *api.Accounts
 		v.Counts[r.State] += r.N
 	}
 	var changed, open int
-	err := g.Store.Row(ctx, "SELECT (SELECT count(*) FROM kept_accounts WHERE application_id = ? AND drift <> ''), "+
+	err := g.Store.Row(ctx, "SELECT (SELECT count(*) FROM kept_accounts WHERE application_id = ? AND "+changedThere+"), "+
 		"(SELECT count(*) FROM (SELECT 1 FROM account_news LIMIT 1))", applicationID).Scan(&changed, &open)
 	v.Counts[drifted], v.Open = changed, open > 0
 	return store.Clear(err)

@@ -6,7 +6,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate/core/access"
 	"innergate/core/config"
 	"innergate/gate/partners"
 	"innergate/store"
@@ -129,7 +128,7 @@ func (d *digest) concerned(ctx context.Context, n *store.AccountNews) ([]string,
 	where := kept + " OR EXISTS (SELECT 1 FROM assignments a WHERE a.application_id = @app AND a.kind = 'person' AND a.who_id = p.id) OR " +
 		"EXISTS (SELECT 1 FROM memberships m JOIN assignments a ON a.application_id = @app AND a.kind = 'group' AND a.who_id = m.group_id " +
 		"WHERE m.person_id = p.id)"
-	if app.Accounts.Who == config.WhoCircle || app.Access.To == access.Everybody {
+	if app.Accounts.Who != config.WhoAssigned {
 		where = "1"
 	}
 	err := db.Raw("SELECT id FROM people p WHERE id > @after AND ("+where+") ORDER BY id LIMIT @limit",

@@ -103,8 +103,8 @@ func (w *who) entitled(app *partners.Application) (bool, string) {
 		verdict, why := app.Accounts.Circle.Holds(access.Who{Known: true, ID: w.row.ID, Username: w.row.Username, Mail: w.row.Email,
 			Name: w.row.Name, Groups: w.groups}, app.Slug)
 		return verdict == access.Inside, why
-	case app.Access.To == access.Everybody:
-		return true, app.Name + " is open to everybody"
+	case app.Accounts.Who == config.WhoEverybody:
+		return true, "everybody has an account at " + app.Name
 	}
 	list := w.assigned(app)
 	if len(list) == 0 {
