@@ -55,3 +55,18 @@ func (c *Client) EnterAccountSecret(ctx context.Context, slug string, in api.The
 func (c *Client) SwitchAccountSecret(ctx context.Context, slug string) error {
 	return c.Do(ctx, http.MethodPost, at("applications", slug, "accounts", "secrets", "switch"), nil, nil)
 }
+
+// Pushes shows how a provider pushes its people.
+func (c *Client) Pushes(ctx context.Context, slug string) (*api.Pushes, error) {
+	return do[api.Pushes](ctx, c, http.MethodGet, at("providers", slug, "pushes"), nil)
+}
+
+// NewPushToken makes a token with which a provider pushes.
+func (c *Client) NewPushToken(ctx context.Context, slug string, days int) (*api.Secret, error) {
+	return do[api.Secret](ctx, c, http.MethodPost, at("providers", slug, "pushes", "tokens"), api.NewSecret{Days: days})
+}
+
+// DropPushToken takes one back.
+func (c *Client) DropPushToken(ctx context.Context, slug, id string) error {
+	return c.Do(ctx, http.MethodDelete, at("providers", slug, "pushes", "tokens", id), nil, nil)
+}

@@ -35,6 +35,7 @@ import (
 	"innergate/gate/partners"
 	"innergate/gate/persons"
 	"innergate/gate/portal"
+	"innergate/gate/pushed"
 	"innergate/gate/readings"
 	"innergate/gate/rehearsal"
 	"innergate/gate/sessions"
@@ -66,6 +67,7 @@ type Gate struct {
 	LDAP          *ldapdir.Room
 	Kerberos      *kerberos.Room
 	Readings      *readings.Room
+	Pushed        *pushed.Room
 	Console       *console.Room
 	SignOut       *signout.Room
 	Guarded       *guarded.Room
@@ -147,6 +149,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.LDAP = ldapdir.New(base, g.Partners, g.SignIn)
 	g.Kerberos = kerberos.New(base, g.Partners, g.SignIn)
 	g.Readings = readings.New(base, g.Partners, g.Persons, g.SignIn, g.LDAP)
+	g.Pushed = pushed.New(base, g.Partners, g.Persons, g.SignIn)
 	g.Console = console.New(base, g.Partners, g.Grants, g.Directory)
 	g.SignOut = signout.New(base, g.Keyring, g.Partners, g.Messages, g.Sessions, g.Grants, g.SignIn)
 	g.Guarded = guarded.New(base, g.Keyring, g.Partners, g.Sessions, g.Persons, g.SignIn, g.SignOut)
@@ -247,6 +250,7 @@ func (g *Gate) planned() []due {
 		{g.Moves.MovesDue, 1, "waves of moves could not be opened or settled"},
 		{g.Keyring.SwitchDue, 1, "a planned switch of keys failed"},
 		{g.Readings.Due, 15, "people could not be read by schedule"},
+		{g.Pushed.Due, 1, "groups that were pushed could not be worked out"},
 		{g.Accounts.CompareDue, 15, "accounts could not be compared by schedule"},
 		{g.Sessions.EndIdle, 15, "sessions that lie idle could not be ended"},
 		{g.Store.Analyze, analyzeTurns, "the database could not look at its tables"},

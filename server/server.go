@@ -110,6 +110,7 @@ func New(g *gate.Gate, o Options) *Server {
 	s.schema()
 	s.handovers()
 	s.openid()
+	s.pushes()
 	management.Serve(s.app, s.Reception)
 	s.console()
 	return s

@@ -47,6 +47,8 @@ var belongs = map[string][]Belonging{
 		{"links", "provider_id = ?"}, {"session_proofs", "provider_id = ?"}, {"memberships", "giver = ? AND giver <> 'hand'"},
 		{"rehearsals", "provider_id = ?"}, {"sign_ins", "provider_id = ?"}, {"move_samples", "provider_id = ?"},
 		{"readings", "provider_id = ?"}, {"reading_gones", "provider_id = ?"},
+		{"pushed_members", "pushed_id IN (SELECT id FROM pushed_people WHERE provider_id = ?)"}, {"pushed_keys", "provider_id = ?"},
+		{"pushed_people", "provider_id = ?"}, {"pushed_groups", "provider_id = ?"}, {"push_tokens", "provider_id = ?"},
 	}, ofPartner("provider")...),
 	"person": {
 		{"tokens", "grant_id IN (SELECT id FROM grants WHERE person_id = ?)"}, {"grants", "person_id = ?"},

@@ -99,6 +99,7 @@ var migrations = []*gormigrate.Migration{
 	{ID: "2026-11-30-members", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&NodeMember{}, &NodeWrite{}) }},
 	{ID: "2026-11-30-readings", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Reading{}, &ReadingGone{}) }},
 	{ID: "2026-11-30-kept-accounts", Migrate: migrateAccounts},
+	{ID: "2026-11-30-pushed", Migrate: migratePushed},
 }
 
 // unshared are the migrations after which an older version of the program, at another node, could not go on. The others only add.

@@ -11,6 +11,7 @@ const (
 	SeenLogoutUnsigned = "logout-unsigned" // a partner's logout messages are not signed
 	SeenValueDropped   = "value-dropped"   // a provider says what it may not speak for
 	SeenTicketRefused  = "ticket-refused"  // tickets of a realm's people are not taken
+	SeenSender         = "sender"          // a provider that pushes its people has habits of its own
 	SeenScopeUnknown   = "scope-unknown"   // a client asks for scopes that it does not have
 )
 

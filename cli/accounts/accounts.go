@@ -29,7 +29,7 @@ func Accounts(of *terminal.Program) *cli.Command {
 			"try accounts again that failed", "Tried again"), p.act("leave", "leave accounts alone from now on", "Left alone"),
 			p.act("keep", "keep accounts in step again that were left alone", "Kept again"), p.adopt(),
 			p.act("correct", "set right what the application changed", "Set right"),
-			p.act("accept", "leave what the application changed to it", "Left to it"), p.agree(), p.secret()},
+			p.act("accept", "leave what the application changed to it", "Left to it"), p.agree(), p.secret(), p.pushes()},
 	}
 }
 
@@ -209,6 +209,9 @@ func stateOf(a api.Account) string {
 	if a.Would != "" && a.State != "step" {
 		out += ": " + a.Would
 	}
+	if a.State == "step" && len(a.Drift) > 0 {
+		out = "changed there"
+	}
 	return out
 }
 
@@ -224,13 +227,13 @@ func remarkOf(a api.Account) string {
 		parts = append(parts, "Tried again at "+terminal.LocalTime(*a.NextTry)+".")
 	}
 	for _, d := range a.Drift {
-		parts = append(parts, fmt.Sprintf("%s is %q there, and should be %q", d.Path, d.Theirs, d.Ours))
+		parts = append(parts, fmt.Sprintf("%s is %q there, and should be %q.", d.Path, d.Theirs, d.Ours))
 	}
 	if len(a.Unkept) > 0 {
-		parts = append(parts, "it does not keep "+strings.Join(a.Unkept, ", "))
+		parts = append(parts, "It does not keep "+strings.Join(a.Unkept, ", ")+".")
 	}
 	if len(a.Accepted) > 0 {
-		parts = append(parts, "left to it: "+strings.Join(a.Accepted, ", "))
+		parts = append(parts, "Left to it: "+strings.Join(a.Accepted, ", ")+".")
 	}
 	return strings.Join(parts, "\n")
 }

@@ -141,7 +141,9 @@ type Provider struct {
 	LDAP *LDAPProvider `json:"ldap,omitempty"`
 	// Kerberos is set for a realm whose people hold a ticket.
 	Kerberos *KerberosProvider `json:"kerberos,omitempty"`
-	Mapping  claims.Mapping    `json:"mapping,omitempty"`
+	// Pushed is set where the provider pushes its people to the gate.
+	Pushed  *Pushed        `json:"pushed,omitempty"`
+	Mapping claims.Mapping `json:"mapping,omitempty"`
 	// Matching says how people who are known already are found, besides by link.
 	Matching *people.Matching `json:"matching,omitempty"`
 	// Admission is what happens to a subject that matches nobody: refuse, create, ask (create after the person
@@ -439,6 +441,7 @@ func (p *Provider) Validate() error {
 	v.steps(p.Steps)
 	v.mapping(p.Mapping)
 	v.people(p)
+	v.pushed(p)
 	switch {
 	case p.OAuth():
 		p.SAML, p.Directory, p.LDAP, p.Kerberos = nil, nil, nil, nil

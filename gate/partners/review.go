@@ -82,6 +82,11 @@ func OpenByID(tx *gorm.DB, id string) (bool, error) {
 	return Serves(access.Reach(p.Reach)), err
 }
 
+// OwnersForSecret is for whoever keeps secrets of a partner elsewhere.
+func (g *Room) OwnersForSecret(tx *gorm.DB, who ground.Actor, owner string) error {
+	return ownersForSecret(tx, who, owner)
+}
+
 // ownersForSecret leaves the secrets of what serves people to owners, where a second person is wanted.
 func ownersForSecret(tx *gorm.DB, who ground.Actor, owner string) error {
 	open, err := OpenByID(tx, owner)

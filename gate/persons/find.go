@@ -47,7 +47,9 @@ var keyColumns = map[string][2]string{
 }
 
 // CandidatesFor finds the persons whom an incoming subject may mean.
-func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Question) ([]people.Candidate, []*store.Person, error) {
+func (g *Room) CandidatesFor(ctx context.Context, providerID, subject string, q people.Question) (
+	[]people.Candidate, []*store.Person, error,
+) {
 	var rows []*store.Person
 	if err := g.Store.Read(ctx).Where(keyColumns[q.Field][0]+" = ?", q.Key).Order("id").Limit(5).Find(&rows).Error; err != nil {
 		return nil, nil, store.Clear(err)
@@ -60,7 +62,7 @@ func (g *Room) CandidatesFor(ctx context.Context, providerID string, q people.Qu
 			Value: map[string]string{people.ExternalID: r.ExternalID, people.Username: r.Username, people.Mail: r.Email}[q.Field],
 		}
 		var n int64
-		if err := g.Store.Read(ctx).Model(&store.Link{}).Where("person_id = ? AND provider_id = ?", r.ID,
+		if err := g.Store.Read(ctx).Model(&store.Link{}).Where("person_id = ? AND provider_id = ?"+kindOf(subject), r.ID,
 			providerID).Limit(1).Count(&n).Error; err != nil {
 			return nil, nil, store.Clear(err)
 		}

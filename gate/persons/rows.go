@@ -1,6 +1,7 @@
 package persons
 
 import (
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -29,11 +30,35 @@ func UsedLink(tx *gorm.DB, providerID, subject string, now time.Time) error {
 		now, providerID, subject, now.Add(-30*time.Second)).Error
 }
 
-// LinkOnce links a person to a subject of a provider, unless the person has a link there, or the subject one to
+// pushedMark begins the links of accounts that a provider pushed. They stand beside the one by which the person signs in.
+const pushedMark = "pushed\x1f"
+
+// PushedLink is the subject of the link of an account that a provider pushed.
+func PushedLink(id string) string { return pushedMark + id }
+
+// kindOf is the condition for links of the same kind as a subject's: those of pushed accounts, or those by which people sign in.
+func kindOf(subject string) string {
+	if strings.HasPrefix(subject, pushedMark) {
+		return " AND subject LIKE 'pushed' || char(31) || '%'"
+	}
+	return " AND subject NOT LIKE 'pushed' || char(31) || '%'"
+}
+
+// DropLink takes the link of a subject away.
+func DropLink(tx *gorm.DB, providerID, subject string) error {
+	return tx.Exec("DELETE FROM links WHERE provider_id = ? AND subject = ?", providerID, subject).Error
+}
+
+// LeaveGroupsOf takes somebody out of all groups into which a provider put them.
+func LeaveGroupsOf(tx *gorm.DB, personID, by string) error {
+	return tx.Exec("DELETE FROM memberships WHERE person_id = ? AND giver = ?", personID, by).Error
+}
+
+// LinkOnce links a person to a subject of a provider, unless the person has a link of that kind there, or the subject one to
 // somebody. It says whether the link was made.
 func LinkOnce(tx *gorm.DB, personID, providerID, subject, shown string, now time.Time) (made bool, err error) {
 	done := tx.Exec("INSERT INTO links (id, person_id, provider_id, subject, shown, first_used, last_used) SELECT ?, ?, ?, ?, ?, ?, ? "+
-		"WHERE NOT EXISTS (SELECT 1 FROM links WHERE person_id = ? AND provider_id = ?) ON CONFLICT DO NOTHING",
+		"WHERE NOT EXISTS (SELECT 1 FROM links WHERE person_id = ? AND provider_id = ?"+kindOf(subject)+") ON CONFLICT DO NOTHING",
 		store.NewID(), personID, providerID, subject, shown, now, now, personID, providerID)
 	return done.RowsAffected > 0, done.Error
 }

@@ -182,6 +182,20 @@ func EndSessionsOf(tx *gorm.DB, personID, why string, now time.Time) error {
 	if err := tx.Raw("SELECT id FROM sessions WHERE person_id = ? AND ended_at IS NULL", personID).Scan(&ids).Error; err != nil {
 		return err
 	}
+	return endAll(tx, ids, why, now)
+}
+
+// EndVouched ends those sessions of a person in which a provider vouched for something.
+func EndVouched(tx *gorm.DB, personID, providerID, why string, now time.Time) error {
+	var ids []string
+	if err := tx.Raw("SELECT id FROM sessions WHERE person_id = ? AND ended_at IS NULL AND id IN (SELECT session_id FROM session_proofs "+
+		"WHERE provider_id = ?)", personID, providerID).Scan(&ids).Error; err != nil {
+		return err
+	}
+	return endAll(tx, ids, why, now)
+}
+
+func endAll(tx *gorm.DB, ids []string, why string, now time.Time) error {
 	for _, id := range ids {
 		if err := EndSession(tx, id, why, now); err != nil {
 			return err

@@ -83,6 +83,9 @@ func (g *Room) Match(ctx context.Context, s *SignIn, who bridge.Identity) error 
 	if err := g.findPerson(ctx, s, who, sent); err != nil {
 		return explain.OfPartner(err, s.Provider.Name)
 	}
+	if err := g.persons.NotPushedOut(ctx, s.Provider, who.Subject, s.Person.held); err != nil {
+		return err
+	}
 	settings, err := g.persons.Settings(ctx)
 	if err != nil {
 		return err
@@ -135,13 +138,19 @@ func (g *Room) findPerson(ctx context.Context, s *SignIn, who bridge.Identity, s
 	if found, err := g.findLinked(ctx, s, who); found || err != nil {
 		return err
 	}
+	if p, err := g.persons.PushedAs(ctx, s.Provider, who.Shown); err != nil {
+		return err
+	} else if p != nil {
+		s.Person.byValue = "the account that was pushed"
+		return s.found(p, s.Person.byValue, nil)
+	}
 	questions, err := s.Provider.Matching.Questions(people.ProvenBy(sent, who.Attributes))
 	if err != nil {
 		return err
 	}
 	passed := []string{"link: this subject of " + s.Provider.Name + " is new here"}
 	for _, q := range questions {
-		found, rows, err := g.persons.CandidatesFor(ctx, s.Provider.ID, q)
+		found, rows, err := g.persons.CandidatesFor(ctx, s.Provider.ID, who.Subject, q)
 		if err != nil {
 			return err
 		}

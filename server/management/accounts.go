@@ -141,3 +141,44 @@ func accountSecretRoutes(base string) []route {
 		},
 	}
 }
+
+// pushRoutes are for how providers push their people.
+func pushRoutes() []route {
+	const base = "/providers/{slug}/pushes"
+	return []route{
+		{
+			Method:   http.MethodGet,
+			Path:     base,
+			Summary:  "How a provider pushes its people: where, with which tokens, and with which habits",
+			Role:     ground.RoleViewer,
+			Response: api.Pushes{},
+			handle:   func(c *call) (any, error) { return c.s.Gate.Pushed.Pushes(c.Context(), c.Params("slug")) },
+		},
+		{
+			Method:   http.MethodPost,
+			Path:     base + "/tokens",
+			Summary:  "Make a token with which a provider pushes; it is in this answer and nowhere else, and two count at once",
+			Role:     ground.RoleEngineer,
+			Request:  api.NewSecret{},
+			Response: api.Secret{},
+			Status:   201,
+			handle: func(c *call) (any, error) {
+				in, err := body[api.NewSecret](c)
+				if err != nil {
+					return nil, err
+				}
+				return c.s.Gate.Pushed.NewToken(c.Context(), c.who, c.Params("slug"), in)
+			},
+		},
+		{
+			Method:  http.MethodDelete,
+			Path:    base + "/tokens/{id}",
+			Summary: "Take a token back",
+			Role:    ground.RoleEngineer,
+			Status:  204,
+			handle: func(c *call) (any, error) {
+				return nil, c.s.Gate.Pushed.DropToken(c.Context(), c.who, c.Params("slug"), c.Params("id"))
+			},
+		},
+	}
+}
