@@ -30,6 +30,9 @@ func (w *World) accounts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := w.pushes(ctx); err != nil {
+		return err
+	}
 	if v.ComparedAt != nil {
 		_, err := w.compareAccounts(ctx)
 		return err

@@ -51,7 +51,7 @@ func Check(ctx context.Context, w *World, recorder *standin.Recorder, out io.Wri
 	}
 	for _, check := range []func(context.Context, *World, func(string, ...any)) error{checkSource, checkPartnerChange, checkRollover,
 		checkArtifact, checkBridges, checkOffice, checkQuayside, checkTool, checkStrength, checkOpenIDRefusal, checkContexts,
-		checkUnsignedLogout, checkUnfetchedCode, checkRegister, checkBerths, checkAccounts} {
+		checkUnsignedLogout, checkUnfetchedCode, checkRegister, checkBerths, checkAccounts, checkPushes} {
 		if err := check(ctx, w, step); err != nil {
 			return fail(err)
 		}

@@ -85,6 +85,8 @@ type World struct {
 	Office             *standin.Office
 	// LedgerAccounts is Cargo Ledger's SCIM side, below /scim/v2; its page is at /accounts.
 	LedgerAccounts *standin.Accounts
+	// Stevedores pushes the people of Northquay Stevedores to the gate.
+	Stevedores *standin.Sender
 	// Quayside is a realm with desks on the quays; its page is beside Saltmere Staff, below /quayside.
 	Quayside *standin.Quayside
 	// Berths is Berth Board itself, at its inner address InnerURL; Guard stands before it.
