@@ -129,6 +129,9 @@ func (k *Kind) at(op, text string, value any, t *taking) ([]Operation, *Error) {
 		}
 		return out, nil
 	}
+	if canonical := p.String(); strings.EqualFold(canonical, text) {
+		t.named(text, canonical)
+	}
 	if p.At.Mutability == "readOnly" || p.Part != nil && p.Part.Mutability == "readOnly" {
 		return nil, bad(Mutability, "%s is set by the service provider alone.", p)
 	}
