@@ -173,7 +173,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.SignIn.LDAP, g.SignIn.Lookups, g.Watch.Directories = ldapdir.Side{Room: g.LDAP}, g.LDAP, g.LDAP
 	g.SignIn.Tickets, g.SignIn.Links = kerberos.Side{Room: g.Kerberos}, portal.Links{}
 	g.Configuration.Views, g.Checkups.Nodes = g.Checkups, g.Node.Found
-	g.Watch.Sources = g.Sources
+	g.Watch.Sources, g.Checkups.Accounts = g.Sources, g.Accounts.Found
 	g.Changes.Shadow = g.shadow
 	return g, nil
 }

@@ -121,12 +121,15 @@ func migrateAccounts(tx *gorm.DB) error {
 	return nil
 }
 
+// accountTrigger begins the names of the triggers that note what matters to accounts.
+const accountTrigger = "accounts_"
+
 // accountTriggers note every change that may matter to accounts, whoever makes it: no room can forget to. Where no application's
 // accounts are kept, nothing is noted.
 func accountTriggers() []string {
 	const kept = "EXISTS (SELECT 1 FROM account_switches)"
 	news := func(name, event, table, when string, rows ...string) string {
-		out := "CREATE TRIGGER accounts_" + name + " AFTER " + event + " ON " + table + " WHEN " + when + " BEGIN "
+		out := "CREATE TRIGGER " + accountTrigger + name + " AFTER " + event + " ON " + table + " WHEN " + when + " BEGIN "
 		for _, r := range rows {
 			out += "INSERT INTO account_news (kind, who_id, application_id, after) VALUES (" + r + ", ''); "
 		}
@@ -139,13 +142,13 @@ func accountTriggers() []string {
 	const person = "(old.name, old.active, old.profile, old.type, old.username, old.email, old.external_id, old.login) IS NOT " +
 		"(new.name, new.active, new.profile, new.type, new.username, new.email, new.external_id, new.login)"
 	return []string{
-		"CREATE TRIGGER accounts_switch_made AFTER INSERT ON applications WHEN " + configured +
+		"CREATE TRIGGER " + accountTrigger + "switch_made AFTER INSERT ON applications WHEN " + configured +
 			" BEGIN INSERT OR IGNORE INTO account_switches VALUES (new.id); END",
-		"CREATE TRIGGER accounts_switch_on AFTER UPDATE OF body ON applications WHEN " + configured +
+		"CREATE TRIGGER " + accountTrigger + "switch_on AFTER UPDATE OF body ON applications WHEN " + configured +
 			" BEGIN INSERT OR IGNORE INTO account_switches VALUES (new.id); END",
-		"CREATE TRIGGER accounts_switch_off AFTER UPDATE OF body ON applications WHEN NOT (" + configured +
+		"CREATE TRIGGER " + accountTrigger + "switch_off AFTER UPDATE OF body ON applications WHEN NOT (" + configured +
 			") BEGIN DELETE FROM account_switches WHERE application_id = new.id; END",
-		"CREATE TRIGGER accounts_switch_gone AFTER DELETE ON applications BEGIN DELETE FROM account_switches WHERE application_id = old.id; END",
+		"CREATE TRIGGER " + accountTrigger + "switch_gone AFTER DELETE ON applications BEGIN DELETE FROM account_switches WHERE application_id = old.id; END",
 		news("application_made", "INSERT", "applications", configured, "'application', new.id, new.id"),
 		news("application_changed", "UPDATE OF body", "applications", changed, "'application', new.id, new.id"),
 		news("rules_changed", "UPDATE OF body", "rule_sets", kept, "'rules', new.id, ''"),

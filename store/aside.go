@@ -60,6 +60,9 @@ func shadow(tx *gorm.DB, table string, fill bool) error {
 			if strings.HasSuffix(m.Name, "_text_made") {
 				continue // nothing is searched here, and the index is everybody's
 			}
+			if strings.HasPrefix(m.Name, accountTrigger) {
+				continue // of what is only looked at no account hears
+			}
 			// What the database does by itself for the table, it does here for the copy.
 			indexes = append(indexes, strings.Replace(m.SQL, "CREATE TRIGGER", "CREATE TEMP TRIGGER", 1))
 			continue

@@ -43,6 +43,7 @@ const (
 	ApplicationTrust = "application-trust"
 	MappingOut       = "mapping-out"
 	Access           = "access"
+	Accounts         = "accounts"
 	Matching         = "matching"
 	MappingIn        = "mapping-in"
 	ProviderTrust    = "provider-trust"
@@ -211,6 +212,10 @@ func Application(a *config.Application, providers []config.Provider, ours saml.E
 		{Name: MappingOut, Title: "Mapping out", Lines: []string{count(len(a.Mapping), "attribute"), subjectLine(a.Subject, given)}},
 		{Name: Access, Title: "Access", Lines: accessLines(a)},
 	}
+	if a.Accounts != nil {
+		stations = slices.Insert(stations, 1, Station{Name: Accounts, Title: "Accounts", Lines: accountLines(a.Accounts)})
+	}
+	c.accounts(a)
 	c.access(a)
 	if len(a.Mapping) == 0 {
 		c.add(Finding{

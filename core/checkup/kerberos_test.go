@@ -21,12 +21,6 @@ func TestARealmIsLookedAt(t *testing.T) {
 	require.NoError(t, p.Validate())
 	stations, findings := checkup.Provider(&p, "https://gate.example/saml/sp", time.Now())
 	assert.Equal(t, []string{"Kerberos, AES", "saltmere.example"}, stations[0].Lines)
-	codes := func(list []checkup.Finding) (out []string) {
-		for _, f := range list {
-			out = append(out, f.Code)
-		}
-		return out
-	}
 	assert.Subset(t, codes(findings), []string{"kerberos.realm-case", "kerberos.only-names"})
 	assert.Equal(t, []string{"kerberos.no-keytab", "kerberos.no-route"}, codes(checkup.Realm(&p, 0, &access.Routes{})))
 	assert.Empty(t, checkup.Realm(&p, 1, &access.Routes{Rules: []access.Route{{To: []string{"desk"}}}}))

@@ -75,7 +75,7 @@ func TestWhatIsWrongIsNamed(t *testing.T) {
 		"a key in the wrong place": {[2]string{"    startUrl:", "    requireSignedRequests: true\n    startUrl:"},
 			`1.yaml:8: applications[0].requireSignedRequests: the key "requireSignedRequests" is not known here; it belongs below "saml"`},
 		"a key that is like none": {[2]string{"    startUrl:", "    zzzzzzzz: 1\n    startUrl:"},
-			`the key "zzzzzzzz" is not known here; these are: access, circle, contact`},
+			`the key "zzzzzzzz" is not known here; these are: access, accounts, circle, contact`},
 		"a section that is misspelt": {[2]string{"applications:", "aplications:"},
 			`1.yaml:1: aplications: the key "aplications" is not known here; "applications" is`},
 		"a key twice": {[2]string{"    kind: saml", "    kind: saml\n    name: Again"},

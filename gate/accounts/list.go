@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"innergate/api"
+	"innergate/core/checkup"
 	"innergate/core/explain"
 	"innergate/core/people"
 	"innergate/core/scim"
@@ -210,7 +211,11 @@ func (g *Room) Accounts(ctx context.Context, who ground.Actor, slug string) (*ap
 		return nil, err
 	}
 	v := &api.Accounts{On: app.Accounts.On, ComparedAt: pump.ComparedAt, Counts: map[string]int{}, Code: pump.Code, Reason: pump.Reason,
-		Asking: pump.Asking, Subject: subjectDiffers(app)}
+		Asking: pump.Asking}
+	whole := app.Application
+	how := *app.Accounts
+	how.Mapping, whole.Accounts = app.AccountRules, &how
+	v.Subject = checkup.SubjectDiffers(&whole)
 	if pump.PausedUntil != nil && pump.PausedUntil.After(g.Now()) {
 		v.PausedUntil = pump.PausedUntil
 	}
@@ -290,27 +295,32 @@ func (a *abilities) view() *api.AccountAbilities {
 	return v
 }
 
-// subjectDiffers says where what signs in and what the account is known by would not meet.
-func subjectDiffers(app *partners.Application) string {
-	if app.SAML == nil && app.OIDC == nil {
-		return ""
+// Found is what has to be done about an application's accounts.
+func (g *Room) Found(ctx context.Context, applicationID string) ([]checkup.Finding, error) {
+	app, err := g.partners.ApplicationByID(ctx, applicationID)
+	if ground.IsNotFound(err) || err == nil && app.Accounts == nil {
+		return nil, nil
 	}
-	from := map[string][]string{}
-	for _, r := range app.AccountRules {
-		if r.Set == "userName" || r.Set == "externalId" {
-			from[r.Set] = append(from[r.Set], r.From...)
+	if err != nil {
+		return nil, err
+	}
+	pump, err := store.One[store.AccountPump](g.Store.Read(ctx), "application_id = ?", applicationID)
+	if err != nil {
+		return nil, err
+	}
+	v := &api.Accounts{Counts: map[string]int{}}
+	if err := g.counts(ctx, applicationID, v); err != nil {
+		return nil, err
+	}
+	s := checkup.AccountState{Name: app.Name, On: app.Accounts.On, Compared: pump.ComparedAt != nil, Asking: pump.Asking,
+		Failed: v.Counts[Failed], Drift: v.Counts[drifted], Waiting: v.Counts[Approval], Code: pump.Code, Reason: pump.Reason, Tries: pump.Tries}
+	secrets, err := g.partners.SecretViews(ctx, partners.AccountOwner(applicationID))
+	for _, one := range secrets {
+		if one.State == active {
+			s.Ends = one.Expires
 		}
 	}
-	switch {
-	case app.Subject.Source != "profile":
-		return "Signing in, " + app.Name + " gets a " + app.Subject.Source + " identifier, which no account there has: it can't tell whose " +
-			"account it is, unless it takes another value of the sign-in."
-	case len(from["externalId"]) > 0 && from["externalId"][0] == app.Subject.From, len(from["userName"]) > 0 &&
-		from["userName"][0] == app.Subject.From:
-		return ""
-	}
-	return "Signing in, " + app.Name + " gets " + app.Subject.From + "; accounts are made with userName from " +
-		strings.Join(from["userName"], ", ") + ". They would not meet, unless both have the same values."
+	return checkup.AccountFindings(s, g.Now()), err
 }
 
 // reasonOf is an error for people.

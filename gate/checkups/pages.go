@@ -63,6 +63,13 @@ func (g *Room) Application(ctx context.Context, slug string) (*api.Application, 
 		}
 		habits = append(habits, unknown...)
 	}
+	if g.Accounts != nil {
+		found, err := g.Accounts(ctx, row.ID)
+		if err != nil {
+			return nil, err
+		}
+		habits = append(habits, found...)
+	}
 	v.Findings, v.Stations = append(v.Findings, habits...), checkup.Settle(v.Stations, habits)
 	v.StartOurs = g.StartLocation(v.Slug)
 	if v.OIDC != nil {

@@ -33,6 +33,8 @@ type Room struct {
 
 	// Nodes is what is wrong with the nodes that keep the records together; it is nil where none of the rooms knows.
 	Nodes func(context.Context) []checkup.Finding
+	// Accounts is what has to be done about an application's accounts, by its ID.
+	Accounts func(context.Context, string) ([]checkup.Finding, error)
 }
 
 // New makes the room over those that it stands on.
