@@ -59,7 +59,8 @@ func (s *Server) pushes() {
 	} {
 		s.app.Add([]string{r.method}, base+r.path, func(c fiber.Ctx) error { return s.pushed(c, r.do) })
 	}
-	s.app.All(base+"/*", func(c fiber.Ctx) error {
+	every := []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}
+	s.app.Add(every, base+"/*", func(c fiber.Ctx) error {
 		return s.pushed(c, func(fiber.Ctx, *pushed.Sender) (scim.Resource, int, error) {
 			return nil, 0, &scim.Error{Status: http.StatusNotFound, Detail: "There is nothing here; users and groups are."}
 		})

@@ -101,6 +101,9 @@ func (p *commands) runDemo(ctx context.Context, o demo.Options, port int, size d
 	if err := w.Week(ctx); err != nil {
 		return err
 	}
+	if err := w.PushSomebody(ctx); err != nil {
+		return err
+	}
 	if err := w.Rhythm(ctx); err != nil {
 		return err
 	}

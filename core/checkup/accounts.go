@@ -107,15 +107,14 @@ func AccountFindings(s AccountState, now time.Time) []Finding {
 		add("accounts.stopped", Broken, e.Title, s.Reason, e.Remedy)
 	}
 	if s.Failed > 0 {
-		add("accounts.failed", Attention, fmt.Sprintf("%d accounts failed", s.Failed), "They are not as they should be at the application.",
+		add("accounts.failed", Attention, "Accounts failed", fmt.Sprintf("%d are not as they should be at the application.", s.Failed),
 			"The list on this station says why for each.")
 	}
 	if s.Drift > 0 {
-		add("accounts.drift", Attention, fmt.Sprintf("%d accounts were changed there", s.Drift), "The application, or somebody in it, changed "+
-			"what the gate keeps.", "Set them right, or accept it.")
+		add("accounts.drift", Remark, "Accounts were changed there", fmt.Sprintf("The application, or somebody in it, changed %d accounts that the gate keeps.", s.Drift), "Set them right, or accept it.")
 	}
 	if s.Waiting > 0 {
-		add("accounts.waiting", Remark, fmt.Sprintf("%d accounts wait for approval", s.Waiting), "Nothing is made before somebody agrees.",
+		add("accounts.waiting", Remark, "Accounts wait for approval", fmt.Sprintf("%d wait; nothing is made before somebody agrees.", s.Waiting),
 			"Approve them on this station.")
 	}
 	if s.Ends != nil && s.Ends.Sub(now) < 30*24*time.Hour {

@@ -102,7 +102,7 @@ func (g *Room) CompareDue(ctx context.Context) error {
 		if last.State == Stopped {
 			every = min(every, time.Hour)
 		}
-		if pump.ComparedAt == nil || last.State == Working && !g.dead(&last) || g.Now().Sub(last.UpdatedAt) < every {
+		if pump.ComparedAt == nil || last.State == Working || g.Now().Sub(last.UpdatedAt) < every {
 			continue
 		}
 		if _, err := g.Compare(ctx, ground.Actor{Name: "schedule", Role: ground.RoleOwner}, app.Slug); err != nil {
@@ -112,14 +112,19 @@ func (g *Room) CompareDue(ctx context.Context) error {
 	return nil
 }
 
-// lastComparison is the newest. One that says it is at work and is not may have ended since it was read: it is read once more.
+// lastComparison is the newest. One that says it is at work and is not may have ended since it was read: it is read once more; and if it
+// still says so, the service was stopped meanwhile.
 func (g *Room) lastComparison(ctx context.Context, applicationID string) (row store.AccountComparison, err error) {
+	dead := false
 	for range 2 {
 		row = store.AccountComparison{}
 		err = g.Store.Read(ctx).Where("application_id = ?", applicationID).Order("id DESC").Limit(1).Find(&row).Error
-		if err != nil || !g.dead(&row) {
+		if dead = g.dead(&row); err != nil || !dead {
 			break
 		}
+	}
+	if dead {
+		row.State, row.Note = Stopped, "The service was stopped meanwhile. Compare again."
 	}
 	return row, store.Clear(err)
 }

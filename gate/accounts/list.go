@@ -249,9 +249,7 @@ func (g *Room) Accounts(ctx context.Context, who ground.Actor, slug string) (*ap
 		return nil, err
 	}
 	if last.ID != "" {
-		if v.Comparison = comparisonView(&last); g.dead(&last) {
-			v.Comparison.State, v.Comparison.Note = Stopped, "The service was stopped meanwhile. Compare again."
-		}
+		v.Comparison = comparisonView(&last)
 	}
 	v.Secrets, err = g.partners.SecretViews(ctx, partners.AccountOwner(app.ID))
 	return v, err

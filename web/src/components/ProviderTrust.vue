@@ -7,6 +7,7 @@ import CertificateTable from "./CertificateTable.vue";
 import GiveOurs from "./GiveOurs.vue";
 import KeytabPanel from "./KeytabPanel.vue";
 import MetadataWatch from "./MetadataWatch.vue";
+import PushPanel from "./PushPanel.vue";
 import ProviderForm from "./ProviderForm.vue";
 import ReadPeople from "./ReadPeople.vue";
 import SecretPanel from "./SecretPanel.vue";
@@ -80,6 +81,12 @@ const usesSecret = computed(() => !["private_key_jwt", "none"].includes(props.pr
     <summary>Options</summary>
     <ProviderForm :provider="provider" part="options" />
   </details>
+  <PushPanel
+    v-if="provider.kind !== 'directory'"
+    :slug="provider.slug"
+    :kept="!!provider.pushed"
+    :readonly="readonly"
+  />
   <details v-if="sheet" :open="!provider.saml?.entityId && !provider.oidc?.clientId">
     <summary>Give ours</summary>
     <GiveOurs :sheet="sheet" short />

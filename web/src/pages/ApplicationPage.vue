@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { http, ok } from "../api/client";
 import AccessEditor from "../components/AccessEditor.vue";
+import AccountStation from "../components/AccountStation.vue";
 import ApplicationTrust from "../components/ApplicationTrust.vue";
 import AssignmentList from "../components/AssignmentList.vue";
 import CopyValue from "../components/CopyValue.vue";
@@ -138,7 +139,19 @@ const ends = computed(() =>
         <summary>The person's identifier ({{ subjectName }})</summary>
         <SubjectForm :application="application!" />
       </details>
+      <p v-if="!application!.accounts && !readonly" class="soft">
+        Accounts there are nobody's business of the gate yet.
+        <ElButton link type="primary" @click="choose('accounts')">Keep them in step</ElButton>
+      </p>
     </template>
+    <AccountStation
+      v-else-if="station === 'accounts'"
+      :key="slug"
+      :slug="slug"
+      :name="application!.name"
+      :kept="!!application!.accounts"
+      :readonly="readonly"
+    />
     <template v-else-if="station === 'access'">
       <p class="row begin">
         <b class="small">Start address at the gate</b>
