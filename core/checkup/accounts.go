@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"innergate/core/access"
 	"innergate/core/address"
 	"innergate/core/config"
 	"innergate/core/explain"
@@ -42,13 +41,6 @@ func (c *collector) accounts(a *config.Application) {
 			Remedy: "Ask for an address that begins with https.",
 		})
 	}
-	if a.Accounts.On && a.Access.To == access.Everybody && a.Accounts.Who == config.WhoAssigned {
-		c.add(Finding{
-			Code: "accounts.not-all", Severity: Remark, Station: Accounts, Title: "Not everybody who may sign in has an account",
-			Detail: "The application is open to everybody, and accounts are made for those alone who are assigned.",
-			Remedy: "Leave it, where the application makes the others' accounts by itself at sign-in; else assign them, or choose everybody.",
-		})
-	}
 }
 
 // SubjectDiffers says where what signs in and what an account is known by would not meet; empty where they do.
@@ -76,9 +68,9 @@ func SubjectDiffers(a *config.Application) string {
 
 // AccountState is how keeping an application's accounts stands.
 type AccountState struct {
-	Name                           string
-	On, Compared                   bool
-	Asking, Failed, Drift, Waiting int
+	Name                  string
+	On, Compared          bool
+	Asking, Failed, Drift int
 	// Code and Reason are why nothing can be sent at all, Since when it was first found.
 	Code, Reason string
 	Tries        int
@@ -112,10 +104,6 @@ func AccountFindings(s AccountState, now time.Time) []Finding {
 	}
 	if s.Drift > 0 {
 		add("accounts.drift", Remark, "Accounts were changed there", fmt.Sprintf("The application, or somebody in it, changed %d accounts that the gate keeps.", s.Drift), "Set them right, or accept it.")
-	}
-	if s.Waiting > 0 {
-		add("accounts.waiting", Remark, "Accounts wait for approval", fmt.Sprintf("%d wait; nothing is made before somebody agrees.", s.Waiting),
-			"Approve them on this station.")
 	}
 	if s.Ends != nil && s.Ends.Sub(now) < 30*24*time.Hour {
 		add("accounts.token-ends", Attention, "The token for accounts ends soon", "It ends on "+s.Ends.UTC().Format("2006-01-02")+".",

@@ -30,7 +30,7 @@ func TestAccountsAreLookedAt(t *testing.T) {
 	stations, findings := checkup.Application(&app, nil, "urn:gate", time.Now())
 	assert.Equal(t, "accounts", stations[1].Name)
 	assert.Equal(t, []string{"kept in step", "who is assigned"}, stations[1].Lines)
-	for _, code := range []string{"accounts.subject-differs", "accounts.plain", "accounts.not-all"} {
+	for _, code := range []string{"accounts.subject-differs", "accounts.plain"} {
 		assert.Contains(t, codes(findings), code)
 	}
 	app.Subject.From, app.Accounts.Address, app.Accounts.Who = "preferred_username", "https://ledger.example/scim/v2", config.WhoEverybody
@@ -49,7 +49,7 @@ func TestAccountsThatNeedSomebody(t *testing.T) {
 	soon := now.Add(24 * time.Hour)
 	assert.Empty(t, checkup.AccountFindings(checkup.AccountState{Asking: 5, Failed: 1}, now), "what is off needs nobody")
 	assert.Equal(t, []string{"accounts.not-compared", "accounts.asking", "accounts.stopped", "accounts.failed", "accounts.drift",
-		"accounts.waiting", "accounts.token-ends"}, codes(checkup.AccountFindings(checkup.AccountState{Name: "Cargo Ledger", On: true,
-		Asking: 12, Failed: 1, Drift: 1, Waiting: 1, Code: "scim.token-refused", Tries: 3, Ends: &soon}, now)))
+		"accounts.token-ends"}, codes(checkup.AccountFindings(checkup.AccountState{Name: "Cargo Ledger", On: true,
+		Asking: 12, Failed: 1, Drift: 1, Code: "scim.token-refused", Tries: 3, Ends: &soon}, now)))
 	assert.Empty(t, checkup.AccountFindings(checkup.AccountState{On: true, Compared: true}, now))
 }

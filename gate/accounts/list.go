@@ -311,7 +311,7 @@ func (g *Room) Found(ctx context.Context, applicationID string) ([]checkup.Findi
 		return nil, err
 	}
 	s := checkup.AccountState{Name: app.Name, On: app.Accounts.On, Compared: pump.ComparedAt != nil, Asking: pump.Asking,
-		Failed: v.Counts[Failed], Drift: v.Counts[drifted], Waiting: v.Counts[Approval], Code: pump.Code, Reason: pump.Reason, Tries: pump.Tries}
+		Failed: v.Counts[Failed], Drift: v.Counts[drifted], Code: pump.Code, Reason: pump.Reason, Tries: pump.Tries}
 	secrets, err := g.partners.SecretViews(ctx, partners.AccountOwner(applicationID))
 	for _, one := range secrets {
 		if one.State == active {

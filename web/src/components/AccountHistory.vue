@@ -96,6 +96,7 @@ const whats: Record<string, string> = {
               <b>{{ e.message!.from === "gate" ? "The gate asks" : "It answers" }}</b>
               <span class="mono"> {{ e.message!.name }}</span>
               <span class="soft"> after {{ took(e.at) }}</span>
+              <span v-if="e.message!.from === 'gate'" class="mono soft address"> {{ e.message!.address }}</span>
             </p>
             <MessageText :text="e.message!.raw ?? ''" :label="e.message!.name" />
           </section>
@@ -113,5 +114,11 @@ const whats: Record<string, string> = {
 }
 .message {
   margin-bottom: 10px;
+}
+.address {
+  overflow-wrap: anywhere;
+}
+h3:not(:first-of-type) {
+  margin-top: 18px;
 }
 </style>

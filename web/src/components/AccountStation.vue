@@ -177,7 +177,8 @@ const found = computed(() => {
   margin: 0;
 }
 .states {
-  margin: 14px 0 8px;
+  display: flex;
+  margin: 14px 0 0;
 }
 .el-alert {
   margin-bottom: 12px;

@@ -74,9 +74,9 @@ const person = ref("");
         <span class="tag" :class="tagOf(a as Account)">{{ stateOf(a as Account) }}</span>
       </template>
     </ElTableColumn>
-    <ElTableColumn label="There">
+    <ElTableColumn label="There" min-width="130">
       <template #default="{ row: a }">
-        <span class="mono">{{ a.remoteName || "–" }}</span>
+        <span class="mono there">{{ a.remoteName || "–" }}</span>
         <span v-if="a.there === 'inactive'" class="soft small"> inactive</span>
       </template>
     </ElTableColumn>
@@ -120,11 +120,15 @@ const person = ref("");
 
 <style scoped>
 .find {
+  display: flex;
   max-width: 280px;
-  margin-bottom: 8px;
+  margin: 8px 0;
 }
 .why {
   margin: 0;
+}
+.there {
+  white-space: nowrap;
 }
 .acts {
   display: flex;

@@ -200,7 +200,7 @@ const marks: Record<string, [string, string]> = {
   font-size: 13px;
   color: var(--soft);
   line-height: 1.3;
-  height: 50px;
+  min-height: 50px;
   display: flex;
   flex-direction: column;
   text-align: center;
