@@ -37,12 +37,12 @@ func rounds(t *testing.T, usual int) int {
 	return n
 }
 
-// apart is a gate in a process of its own, with the demo's partners here.
-func apart(t *testing.T) (*demo.World, *testbed.Service, string) {
+// apart is a gate in a process of its own, started with what more says besides, with the demo's partners here.
+func apart(t *testing.T, more ...string) (*demo.World, *testbed.Service, string) {
 	t.Helper()
 	w := testbed.World(t, demo.Options{})
 	listen := strings.TrimPrefix(w.URL, "http://")
-	s := &testbed.Service{URL: w.URL, Folder: w.Detach(), Guard: strings.TrimPrefix(w.BerthsURL, "http://")}
+	s := &testbed.Service{URL: w.URL, Folder: w.Detach(), Guard: strings.TrimPrefix(w.BerthsURL, "http://"), More: more}
 	s.Start(t, listen)
 	t.Cleanup(func() { s.Stop(t) })
 	return w, s, listen

@@ -109,8 +109,15 @@ type AccountTalk struct {
 	Micros        int64
 }
 
+// Leaving is the condition for accounts that are to be taken away.
+const Leaving = "NOT wanted AND state IN ('due', 'again')"
+
 func migrateAccounts(tx *gorm.DB) error {
 	if err := tx.AutoMigrate(&KeptAccount{}, &AccountPump{}, &AccountNews{}, &AccountSwitch{}, &AccountComparison{}); err != nil {
+		return err
+	}
+	// What is to be taken away is counted before each part that is sent.
+	if err := tx.Exec("CREATE INDEX kept_account_leaving ON kept_accounts (application_id) WHERE " + Leaving).Error; err != nil {
 		return err
 	}
 	for _, stmt := range accountTriggers() {

@@ -21,7 +21,8 @@ type Service struct {
 	Cmd    *exec.Cmd
 	URL    string
 	Folder string
-	Guard  string // where the guard listens
+	Guard  string   // where the guard listens
+	More   []string // what it is started with besides
 }
 
 func binary(t testing.TB) string {
@@ -37,8 +38,8 @@ func binary(t testing.TB) string {
 func (s *Service) Start(t testing.TB, listen string) time.Duration {
 	begin := time.Now()
 	s.Cmd = exec.Command(
-		binary(t), "serve", "--listen", listen, "--public-url", s.URL, "--data", s.Folder, "--in-flight", "1000000",
-		"--log-level", "warn", "--guard-listen", s.Guard,
+		binary(t), append([]string{"serve", "--listen", listen, "--public-url", s.URL, "--data", s.Folder, "--in-flight", "1000000",
+			"--log-level", "warn", "--guard-listen", s.Guard}, s.More...)...,
 	)
 	s.Cmd.Stderr = os.Stderr // what it warns of belongs to what is seen
 	require.NoError(t, s.Cmd.Start())

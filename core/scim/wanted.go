@@ -16,38 +16,63 @@ type Target struct {
 // Wrong is a rule whose value can't be sent, and why.
 type Wrong struct{ Name, Reason string }
 
-// Targets are what a mapping's rules make: for each name that one sets, its values, or none. Names are paths, such as
-// emails[type eq "work"].value. Of two that lead to the same, the later counts.
-func (k *Kind) Targets(names []string, made map[string][]string) ([]Target, []Wrong) {
-	var out []Target
-	var wrong []Wrong
-	at := map[string]int{}
+// Plan is where the rules of a mapping lead, read once for many accounts.
+type Plan struct {
+	steps []step
+	wrong []Wrong
+}
+
+// step is one name that rules set.
+type step struct {
+	name string
+	path *Path
+	key  string
+}
+
+// Plan reads the names that a mapping's rules set. Names are paths, such as emails[type eq "work"].value.
+func (k *Kind) Plan(names []string) *Plan {
+	out := &Plan{}
 	for _, name := range names {
 		p, refused := k.Path(name)
 		if refused != nil {
-			wrong = append(wrong, Wrong{name, refused.Detail})
+			out.wrong = append(out.wrong, Wrong{name, refused.Detail})
 			continue
 		}
 		if p.Leaf() == nil || p.Leaf().Mutability == "readOnly" {
-			wrong = append(wrong, Wrong{name, "It is set by the application alone."})
+			out.wrong = append(out.wrong, Wrong{name, "It is set by the application alone."})
 			continue
 		}
-		v, err := Typed(p.valueAt(), made[name])
+		out.steps = append(out.steps, step{name, p, p.String()})
+	}
+	return out
+}
+
+// Targets are what a mapping's rules make: for each name that one sets, its values, or none. Of two that lead to the same, the later
+// counts.
+func (p *Plan) Targets(made map[string][]string) ([]Target, []Wrong) {
+	out, wrong := make([]Target, 0, len(p.steps)), p.wrong
+	at := make(map[string]int, len(p.steps))
+	for _, s := range p.steps {
+		v, err := Typed(s.path.valueAt(), made[s.name])
 		if err != nil {
-			wrong = append(wrong, Wrong{name, err.Error() + "."})
+			wrong = append(wrong[:len(wrong):len(wrong)], Wrong{s.name, err.Error() + "."})
 			continue
 		}
-		key := p.String()
-		if i, twice := at[key]; twice {
+		if i, twice := at[s.key]; twice {
 			if v != nil {
 				out[i].Value = v
 			}
 			continue
 		}
-		at[key] = len(out)
-		out = append(out, Target{p, v})
+		at[s.key] = len(out)
+		out = append(out, Target{s.path, v})
 	}
 	return out, wrong
+}
+
+// Targets is Plan and its Targets for one account.
+func (k *Kind) Targets(names []string, made map[string][]string) ([]Target, []Wrong) {
+	return k.Plan(names).Targets(made)
 }
 
 // Value is what a target list has at a path; nil for nothing.

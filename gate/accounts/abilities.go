@@ -40,15 +40,6 @@ func (g *Room) able(ctx context.Context, app *partners.Application) (*abilities,
 	return a, nil
 }
 
-// users are users as the application knows them: the standard's own, and what its schemas add.
-func (g *Room) users(ctx context.Context, app *partners.Application) (*scim.Kind, error) {
-	a, err := g.able(ctx, app)
-	if err != nil {
-		return nil, err
-	}
-	return a.users, nil
-}
-
 // learn asks an application what it can do (RFC 7644, section 4). Many answer less than the standard wants: what is not said counts as
 // not possible, except for what everybody must do.
 func (t *talk) learn(ctx context.Context) (*abilities, []string, error) {

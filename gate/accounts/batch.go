@@ -20,6 +20,7 @@ type batch struct {
 	able   *abilities
 	people map[string]*who
 	pace   *rate.Limiter
+	talk   *talk // what proves who we are, for all of them
 
 	mu      sync.Mutex
 	stopped error // why nothing more is sent for now
@@ -36,12 +37,16 @@ type sent struct {
 
 // written is how many are written in one transaction, and how long one waits at most.
 const (
-	written    = 50
+	written    = 250
 	writtenFor = 250 * time.Millisecond
 )
 
 // run sends the accounts. What was sent is written before it returns, whatever became of the others.
-func (b *batch) run(ctx context.Context, rows []*store.KeptAccount) error {
+func (b *batch) run(ctx context.Context, rows []*store.KeptAccount) (err error) {
+	if b.talk, err = b.newTalk(ctx, b.app, active); err != nil {
+		b.stopped = err
+		return b.pause(ctx, b.app, err)
+	}
 	queue := make(chan *store.KeptAccount, len(rows))
 	for _, r := range rows {
 		queue <- r
@@ -102,12 +107,9 @@ func (b *batch) halt(why error) {
 // one sends one account.
 func (b *batch) one(ctx context.Context, row *store.KeptAccount) {
 	what, turn := row.Would, row.Turn
-	t, err := b.newTalk(ctx, b.app, active)
-	if err != nil {
-		b.halt(err)
-		return
-	}
+	t := b.talk.again()
 	s := &sending{talk: t, able: b.able, row: row, who: b.people[row.WhoID]}
+	var err error
 	if row.Kind == OfGroup {
 		err = s.sendGroup(ctx)
 	} else {
@@ -146,7 +148,10 @@ func (b *batch) flush(ctx context.Context, least int) error {
 	ctx = context.WithoutCancel(ctx) // it was sent; that has to be known
 	if err := b.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 		for _, one := range list {
-			if err := tx.Create(one.talk).Error; err != nil {
+			k := one.talk
+			if _, err := store.Exec(tx, "INSERT INTO account_talks (id, application_id, account_id, at, what, result, code, entries, micros) "+
+				"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", k.ID, k.ApplicationID, k.AccountID, k.At, k.What, k.Result, k.Code, k.Entries,
+				k.Micros); err != nil {
 				return err
 			}
 		}
@@ -166,20 +171,20 @@ func (b *batch) flush(ctx context.Context, least int) error {
 
 // saveSent writes what was learnt of an account there, and how it stands, unless it became due anew meanwhile.
 func saveSent(tx *gorm.DB, one *sent) error {
+	const learnt = "UPDATE kept_accounts SET remote_id = ?, remote_name = ?, version = ?, there = ?, sent = ?, unkept = ?"
 	r := one.row
-	if err := tx.Exec("UPDATE kept_accounts SET remote_id = ?, remote_name = ?, version = ?, there = ?, sent = ?, unkept = ? WHERE id = ?",
-		r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Unkept, r.ID).Error; err != nil {
+	args := []any{r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Unkept}
+	n, err := store.Exec(tx, learnt+", state = ?, next_at = ?, would = ?, tries = ?, code = ?, reason = ?, drift = ?, agreed = ?, "+
+		"removed_at = ?, updated_at = ? WHERE id = ? AND turn = ?", append(args[:6:6], r.State, r.NextAt, r.Would, r.Tries, r.Code, r.Reason,
+		r.Drift, r.Agreed, r.RemovedAt, r.UpdatedAt, r.ID, one.turn)...)
+	if err == nil && n == 0 {
+		_, err = store.Exec(tx, learnt+" WHERE id = ?", append(args[:6:6], r.ID)...)
+	}
+	if err != nil || !one.retell || r.Kind != OfPerson {
 		return err
 	}
-	if err := tx.Exec("UPDATE kept_accounts SET state = ?, next_at = ?, would = ?, tries = ?, code = ?, reason = ?, drift = ?, agreed = ?, "+
-		"removed_at = ?, updated_at = ? WHERE id = ? AND turn = ?", r.State, r.NextAt, r.Would, r.Tries, r.Code, r.Reason, r.Drift, r.Agreed,
-		r.RemovedAt, r.UpdatedAt, r.ID, one.turn).Error; err != nil {
-		return err
-	}
-	if !one.retell || r.Kind != OfPerson {
-		return nil
-	}
-	return tx.Exec("UPDATE kept_accounts SET state = 'due', next_at = ?, turn = turn + 1 WHERE application_id = ? AND kind = 'group' AND "+
-		"state IN ('step', 'due', 'again') AND who_id IN (SELECT group_id FROM memberships WHERE person_id = ?)", r.UpdatedAt,
-		r.ApplicationID, r.WhoID).Error
+	_, err = store.Exec(tx, "UPDATE kept_accounts SET state = 'due', next_at = ?, turn = turn + 1 WHERE application_id = ? AND kind = "+
+		"'group' AND state IN ('step', 'due', 'again') AND who_id IN (SELECT group_id FROM memberships WHERE person_id = ?)", r.UpdatedAt,
+		r.ApplicationID, r.WhoID)
+	return err
 }

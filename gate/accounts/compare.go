@@ -288,7 +288,7 @@ func (c *comparison) users(ctx context.Context, page []scim.Resource) error {
 			rows = append(rows, c.foreign(there))
 			continue
 		}
-		c.judge(ctx, row, persons[row.WhoID], there)
+		c.judge(row, persons[row.WhoID], there)
 		row.SeenIn = c.row.ID
 		rows = append(rows, row)
 	}
@@ -415,7 +415,7 @@ func (c *comparison) foreign(r scim.Resource) *store.KeptAccount {
 }
 
 // judge compares one account with what it should be.
-func (c *comparison) judge(ctx context.Context, row *store.KeptAccount, w *who, there scim.Resource) {
+func (c *comparison) judge(row *store.KeptAccount, w *who, there scim.Resource) {
 	fresh := row.RemoteID == ""
 	row.RemoteID, row.RemoteName, row.Version, row.There = there.ID(), nameOf(there), there.Version(), thereOf(there)
 	row.Turn++
@@ -427,7 +427,7 @@ func (c *comparison) judge(ctx context.Context, row *store.KeptAccount, w *who, 
 		c.judgeUnwanted(row)
 		return
 	}
-	targets, err := c.targets(ctx, c.app, w)
+	targets, err := c.able.targets(c.app, w)
 	if err != nil || w == nil {
 		return // it fails when it is sent, and says why
 	}

@@ -161,7 +161,11 @@ func (g *Room) explainPerson(ctx context.Context, app *partners.Application, row
 	if _, out.Why = w.entitled(app); w == nil {
 		return nil
 	}
-	targets, err := g.targets(ctx, app, w)
+	able, err := g.able(ctx, app)
+	if err != nil {
+		return err
+	}
+	targets, err := able.targets(app, w)
 	var f *explain.Failure
 	if errors.As(err, &f) {
 		return nil

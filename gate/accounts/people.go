@@ -117,7 +117,7 @@ func (w *who) entitled(app *partners.Application) (bool, string) {
 }
 
 // targets are what somebody's account should have. What the mapping can't make is a failure.
-func (g *Room) targets(ctx context.Context, app *partners.Application, w *who) ([]scim.Target, error) {
+func (a *abilities) targets(app *partners.Application, w *who) ([]scim.Target, error) {
 	bag := people.Outbound(w.profile, w.groups, w.row.Type, app.Policy.Roles(w.assigned(app)))
 	out, err := app.AccountValues.Apply(bag, "out", nil)
 	var f *explain.Failure
@@ -127,16 +127,11 @@ func (g *Room) targets(ctx context.Context, app *partners.Application, w *who) (
 	if err != nil {
 		return nil, err
 	}
-	kind, err := g.users(ctx, app)
-	if err != nil {
-		return nil, err
+	made := withActive(claims.Profile(out))
+	if len(made["externalId"]) == 0 {
+		made["externalId"] = []string{w.row.ID}
 	}
-	made := claims.Profile(out)
-	names := append([]string{}, app.AccountNames...)
-	if !slices.Contains(names, "externalId") || len(made["externalId"]) == 0 {
-		names, made["externalId"] = append(names, "externalId"), []string{w.row.ID}
-	}
-	list, wrong := kind.Targets(append(names, "active"), withActive(made))
+	list, wrong := a.plan(app.AccountNames).Targets(made)
 	if len(wrong) > 0 {
 		return nil, explain.New(explain.SCIMMapping, explain.Fact("reason", wrong[0].Name+": "+wrong[0].Reason)).Of(app.Name)
 	}
@@ -144,6 +139,23 @@ func (g *Room) targets(ctx context.Context, app *partners.Application, w *who) (
 		return nil, explain.New(explain.SCIMMapping, explain.Fact("reason", "userName is needed, and no rule makes it")).Of(app.Name)
 	}
 	return list, nil
+}
+
+// plan is where an application's mapping leads at the application.
+func (a *abilities) plan(names []string) *scim.Plan {
+	key := strings.Join(names, "\x1f")
+	if held, ok := a.plans.Load(key); ok {
+		return held.(*scim.Plan)
+	}
+	all := append([]string{}, names...)
+	for _, name := range []string{"externalId", "active"} {
+		if !slices.Contains(all, name) {
+			all = append(all, name)
+		}
+	}
+	made := a.users.Plan(all)
+	a.plans.Store(key, made)
+	return made
 }
 
 func withActive(made claims.Bag) claims.Bag {

@@ -113,4 +113,5 @@ type abilities struct {
 	Users  []scim.Schema
 	Joined []string // the schemas that extend users there
 	users  *scim.Kind
+	plans  sync.Map // by the names of a mapping → *scim.Plan
 }

@@ -81,7 +81,7 @@ func (s *sending) sendOnce(ctx context.Context) error {
 	if !s.row.Wanted {
 		return s.takeAway(ctx)
 	}
-	targets, err := s.targets(ctx, s.app, s.who)
+	targets, err := s.able.targets(s.app, s.who)
 	if err != nil {
 		return err
 	}
@@ -219,7 +219,7 @@ func (s *sending) read(ctx context.Context) (scim.Resource, error) {
 	if got.ID() != s.row.RemoteID {
 		return nil, explain.New(explain.SCIMOtherAccount, explain.Pair("id", s.row.RemoteID, got.ID())).Of(s.app.Name)
 	}
-	if e := got.Text("externalId"); s.who != nil && e != "" && s.row.Sent != "" && e != s.row.WhoID && s.foreign(ctx, e) {
+	if e := got.Text("externalId"); s.who != nil && e != "" && s.row.Sent != "" && e != s.row.WhoID && s.foreign(e) {
 		return nil, explain.New(explain.SCIMOtherAccount, explain.Pair("externalId", s.row.WhoID, e)).Of(s.app.Name)
 	}
 	if s.row.Version = got.Version(); r.version != "" {
@@ -229,8 +229,8 @@ func (s *sending) read(ctx context.Context) (scim.Resource, error) {
 }
 
 // foreign says whether an external identifier is another person's than the account's.
-func (s *sending) foreign(ctx context.Context, external string) bool {
-	targets, err := s.targets(ctx, s.app, s.who)
+func (s *sending) foreign(external string) bool {
+	targets, err := s.able.targets(s.app, s.who)
 	return err == nil && text(targets, "externalId") != external
 }
 
@@ -338,7 +338,7 @@ func (s *sending) write(ctx context.Context, targets []scim.Target, list []scim.
 // takeAway deactivates or deletes the account of somebody who is to have none.
 func (s *sending) takeAway(ctx context.Context) error {
 	if s.row.RemoteID == "" {
-		there, err := s.own(ctx, s.external(ctx))
+		there, err := s.own(ctx, s.external())
 		if err != nil {
 			return err
 		}
@@ -370,9 +370,9 @@ func (s *sending) takeAway(ctx context.Context) error {
 }
 
 // external is the external identifier of the account, as far as it can still be said.
-func (s *sending) external(ctx context.Context) string {
+func (s *sending) external() string {
 	if s.who != nil {
-		if targets, err := s.targets(ctx, s.app, s.who); err == nil {
+		if targets, err := s.able.targets(s.app, s.who); err == nil {
 			return text(targets, "externalId")
 		}
 	}

@@ -53,6 +53,10 @@ func (g *Room) stand(ctx context.Context, app *partners.Application, ids []strin
 	if err != nil {
 		return nil, nil, err
 	}
+	able, err := g.able(ctx, app)
+	if err != nil {
+		return nil, nil, err
+	}
 	s := &standing{app: app, now: g.Now().UTC(), first: first}
 	for _, id := range ids {
 		w := persons[id]
@@ -63,7 +67,7 @@ func (g *Room) stand(ctx context.Context, app *partners.Application, ids []strin
 			row = &store.KeptAccount{ID: store.NewID(), ApplicationID: app.ID, Kind: OfPerson, WhoID: id}
 			s.wanted(row)
 		case yes:
-			if row.Wanted && row.State == InStep && row.Sent != "" && row.Sent == g.shortOf(ctx, app, w) {
+			if row.Wanted && row.State == InStep && row.Sent != "" && row.Sent == able.shortOf(app, w) {
 				continue // what changed is nothing that is sent there
 			}
 			s.wanted(row)
@@ -85,8 +89,8 @@ func (g *Room) stand(ctx context.Context, app *partners.Application, ids []strin
 }
 
 // shortOf is what somebody's account should be, in short; empty where that can't be said.
-func (g *Room) shortOf(ctx context.Context, app *partners.Application, w *who) string {
-	list, err := g.targets(ctx, app, w)
+func (a *abilities) shortOf(app *partners.Application, w *who) string {
+	list, err := a.targets(app, w)
 	if err != nil {
 		return ""
 	}

@@ -82,6 +82,11 @@ func (g *Room) newTalk(ctx context.Context, app *partners.Application, state str
 	return t, nil
 }
 
+// again is a talk about another account, with the same proof.
+func (t *talk) again() *talk {
+	return &talk{Room: t.Room, app: t.app, rec: trace.NewRecorder(t.Now(), t.Now), proof: t.proof, began: time.Now()}
+}
+
 // accessToken is one that was got by client credentials (RFC 6749, section 4.4), kept until shortly before its end.
 type accessToken struct {
 	value, by string
