@@ -58,7 +58,7 @@ func checkPushes(ctx context.Context, w *World, step func(string, ...any)) error
 		return err
 	}
 	if len(list.Items) != 1 {
-		return fmt.Errorf("Paul Okoro should be known once, and is %d times", len(list.Items))
+		return fmt.Errorf("there should be one Paul Okoro, and there are %d", len(list.Items))
 	}
 	id := list.Items[0].ID
 	person, err := cl.Person(ctx, id)
@@ -74,7 +74,7 @@ func checkPushes(ctx context.Context, w *World, step func(string, ...any)) error
 		return err
 	}
 	if walker.Inner("claim-email") != user+"@northquay.example" {
-		return fmt.Errorf("Paul should have come to Cargo Ledger: %s", walker.Text)
+		return fmt.Errorf("it should have been Paul who came to Cargo Ledger: %s", walker.Text)
 	}
 	if again, err := cl.People(ctx, client.Page{Search: "Paul Okoro"}); err != nil || len(again.Items) != 1 {
 		return fmt.Errorf("whoever was pushed should be the one who signs in (%v)", err)
@@ -89,7 +89,7 @@ func checkPushes(ctx context.Context, w *World, step func(string, ...any)) error
 	}
 	for _, s := range open.Items {
 		if s.Ended == nil && s.PersonID == id {
-			return fmt.Errorf("Paul's session should have ended at once: %+v", s)
+			return fmt.Errorf("the session of Paul should have ended at once: %+v", s)
 		}
 	}
 	barred := w.Walker()

@@ -16,8 +16,10 @@ import (
 
 // order is the order in which the rooms stand on each other: each imports those before it, and none after it.
 var order = []string{
-	"fetch", "ground", "issued", "keyring", "partners", "messages", "traces", "sessions", "persons", "accounts", "grants", "signin", "directory",
-	"ldapdir", "kerberos", "readings", "pushed", "console", "signout", "guarded", "configuration", "watch", "sources", "changes", "rehearsal",
+	"fetch", "ground", "issued", "keyring", "partners", "messages", "traces", "sessions", "persons", "accounts", "grants", "signin",
+	"directory",
+	"ldapdir", "kerberos", "readings", "pushed", "console", "signout", "guarded", "configuration", "watch", "sources", "changes",
+	"rehearsal",
 	"exchange", "moves", "checkups",
 	"node", "copies",
 	"portal",

@@ -70,6 +70,12 @@ func (s *Server) observe() {
 			return float64(held.of(severity, s.Gate.Checkups.CountFindings))
 		}, prometheus.Labels{"severity": severity})
 	}
+	var accounts heldCounts
+	for _, state := range []string{"step", "approval", "due", "failed", "foreign", "ignored"} {
+		gauge("innergate_accounts", "Accounts at applications, by how they stand.", func() float64 {
+			return float64(accounts.of(state, s.Gate.Accounts.Standing))
+		}, prometheus.Labels{"state": state})
+	}
 	if s.Gate.Node.Together != nil {
 		s.observeNodes(gauge)
 	}

@@ -41,8 +41,9 @@ func pushing(t testing.TB, change func(*config.Provider)) *pusher {
 	t.Helper()
 	w := testbed.World(t, demo.Options{})
 	p := config.Provider{Slug: "tugs", Name: "Tug Company", Kind: "oauth2", Admission: "refuse",
-		Matching: &people.Matching{By: []people.Way{{By: people.Mail}}, Domains: []string{"tugs.example"}, MailUnproven: true, Unscoped: true,
-			Groups: []string{"tug-*"}},
+		Matching: &people.Matching{By: []people.Way{{By: people.Mail}}, Domains: []string{"tugs.example"}, MailUnproven: true,
+			Unscoped: true,
+			Groups:   []string{"tug-*"}},
 		Grants: []people.Grant{{Attribute: "groups", Value: "tug-crew", Groups: []string{"quay"}}},
 		Pushed: &config.Pushed{On: true}}
 	p.Mapping = claims.IncomingOIDC()
@@ -248,7 +249,8 @@ func TestPushedLists(t *testing.T) {
 		slices.Sort(all)
 		assert.Equal(t, []string{"berta", "carl", "dora", "emil", "olle"}, all, how)
 	}
-	for query, kind := range map[string]string{"cursor=made-up": "invalidCursor", "count=x": "invalidCount", "cursor=%3C": "invalidCursor"} {
+	for query, kind := range map[string]string{"cursor=made-up": "invalidCursor", "count=x": "invalidCount",
+		"cursor=%3C": "invalidCursor"} {
 		status, refused, _ := p.ask("GET", "/Users?"+query, nil)
 		assert.Equal(t, http.StatusBadRequest, status, query)
 		assert.Equal(t, kind, refused["scimType"], query)
@@ -336,7 +338,8 @@ func TestHabitsOfSenders(t *testing.T) {
 		{"one of a list that is not there", patchWith(object{"op": "replace", "path": `phoneNumbers[type eq "mobile"].value`,
 			"value": "+44 1632 960003"}),
 			func(r object) any { return r["phoneNumbers"].([]any)[0].(object)["value"] }, "+44 1632 960003"},
-		{"one of a list that is there", patchWith(object{"op": "Replace", "path": `emails[type eq "work"].value`, "value": "o@tugs.example"}),
+		{"one of a list that is there", patchWith(object{"op": "Replace", "path": `emails[type eq "work"].value`,
+			"value": "o@tugs.example"}),
 			func(r object) any { return r["emails"].([]any)[0].(object)["value"] }, "o@tugs.example"},
 		{"a schema's attribute in the value", patchWith(object{"op": "Add", "value": object{
 			"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department": "Towing"}}),

@@ -69,7 +69,8 @@ func (k *crew) work(ctx context.Context, w *demo.World, round, n int) {
 	c := w.Client()
 	for i := 0; ctx.Err() == nil; i++ {
 		user := fmt.Sprintf("hand-%d-%d-%d", round, n, i)
-		profile := map[string][]string{"preferred_username": {user}, "name": {user}, "email": {user + "@saltmere.example"}, "title": {"mate"}}
+		profile := map[string][]string{"preferred_username": {user}, "name": {user}, "email": {user + "@saltmere.example"},
+			"title": {"mate"}}
 		made, err := c.AddPerson(ctx, api.SavePerson{Profile: profile})
 		if err != nil {
 			k.failed()

@@ -280,7 +280,8 @@ func (a *Accounts) wrong(w http.ResponseWriter, r *http.Request, mistake string)
 }
 
 func refuseSCIM(w http.ResponseWriter, status int, kind, detail string) {
-	body := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(status), "detail": detail}
+	body := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(status),
+		"detail": detail}
 	if kind != "" {
 		body["scimType"] = kind
 	}

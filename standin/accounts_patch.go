@@ -44,7 +44,8 @@ func patchOf(r *http.Request, held map[string]any) string {
 }
 
 // patchPath is a path: perhaps a schema's URI, an attribute, perhaps a filter of equality, perhaps a part.
-var patchPath = regexp.MustCompile(`^(?:(urn:[A-Za-z0-9.:-]+):)?([A-Za-z$][A-Za-z0-9]*)(?:\[([A-Za-z]+) eq ("(?:[^"\\]|\\.)*")\])?(?:\.([A-Za-z$]+))?$`)
+var patchPath = regexp.MustCompile(`^(?:(urn:[A-Za-z0-9.:-]+):)?([A-Za-z$][A-Za-z0-9]*)` +
+	`(?:\[([A-Za-z]+) eq ("(?:[^"\\]|\\.)*")\])?(?:\.([A-Za-z$]+))?$`)
 
 func patchAt(held map[string]any, op, path string, value any) string {
 	m := patchPath.FindStringSubmatch(path)

@@ -10,18 +10,18 @@ import (
 // KeptAccount is what is known of the account that a person has at an application, or of a group there, and how it stands.
 type KeptAccount struct {
 	ID            string    `gorm:"primaryKey"`
-	ApplicationID string    `gorm:"uniqueIndex:kept_account_whose;index:kept_account_state;index:kept_account_name;index:kept_account_there"`
-	Kind          string    `gorm:"uniqueIndex:kept_account_whose"` // person, group, or foreign for an account of nobody known here
-	WhoID         string    `gorm:"uniqueIndex:kept_account_whose;index"`
-	State         string    `gorm:"index:kept_account_state"` // step, approval, due, failed, foreign or ignored
-	NextAt        time.Time `gorm:"index:kept_account_state"`
+	ApplicationID string    `gorm:"uniqueIndex:kept_whose;index:kept_state;index:kept_name;index:kept_there"`
+	Kind          string    `gorm:"uniqueIndex:kept_whose"` // person, group, or foreign for an account of nobody known here
+	WhoID         string    `gorm:"uniqueIndex:kept_whose;index"`
+	State         string    `gorm:"index:kept_state"` // step, approval, due, failed, foreign or ignored
+	NextAt        time.Time `gorm:"index:kept_state"`
 	Name          string
-	NameKey       string `gorm:"index:kept_account_name"`
+	NameKey       string `gorm:"index:kept_name"`
 	// Wanted is set where there should be an account; Would is what is to be sent: create, change, deactivate, delete or nothing.
 	Wanted bool
 	Would  string
 	// RemoteID, RemoteName and Version are the account's there; There is active, inactive or empty for none.
-	RemoteID   string `gorm:"index:kept_account_there"`
+	RemoteID   string `gorm:"index:kept_there"`
 	RemoteName string
 	Version    string
 	There      string
@@ -117,7 +117,7 @@ func migrateAccounts(tx *gorm.DB) error {
 		return err
 	}
 	// What is to be taken away is counted before each part that is sent.
-	if err := tx.Exec("CREATE INDEX kept_account_leaving ON kept_accounts (application_id) WHERE " + Leaving).Error; err != nil {
+	if err := tx.Exec("CREATE INDEX kept_leaving ON kept_accounts (application_id) WHERE " + Leaving).Error; err != nil {
 		return err
 	}
 	for _, stmt := range accountTriggers() {
@@ -155,7 +155,8 @@ func accountTriggers() []string {
 			" BEGIN INSERT OR IGNORE INTO account_switches VALUES (new.id); END",
 		"CREATE TRIGGER " + accountTrigger + "switch_off AFTER UPDATE OF body ON applications WHEN NOT (" + configured +
 			") BEGIN DELETE FROM account_switches WHERE application_id = new.id; END",
-		"CREATE TRIGGER " + accountTrigger + "switch_gone AFTER DELETE ON applications BEGIN DELETE FROM account_switches WHERE application_id = old.id; END",
+		"CREATE TRIGGER " + accountTrigger + "switch_gone AFTER DELETE ON applications BEGIN DELETE FROM account_switches WHERE " +
+			"application_id = old.id; END",
 		news("application_made", "INSERT", "applications", configured, "'application', new.id, new.id"),
 		news("application_changed", "UPDATE OF body", "applications", changed, "'application', new.id, new.id"),
 		news("rules_changed", "UPDATE OF body", "rule_sets", kept, "'rules', new.id, ''"),

@@ -40,7 +40,8 @@ var belongs = map[string][]Belonging{
 		{"sign_ins", "application_id = ?"}, {"move_applications", "application_id = ?"}, {"move_samples", "application_id = ?"},
 		{"move_comparisons", "application_id = ?"}, {"move_trials", "application_id = ?"}, {"kept_accounts", "application_id = ?"},
 		{"account_pumps", "application_id = ?"}, {"account_comparisons", "application_id = ?"},
-		{"account_news", "application_id = ? AND application_id <> ''"}, {"secrets", "owner_kind = 'accounts' AND owner_id = ? || '/accounts'"},
+		{"account_news", "application_id = ? AND application_id <> ''"}, {"secrets", "owner_kind = 'accounts' AND owner_id = ? || " +
+			"'/accounts'"},
 	}, ofPartner("application")...),
 	"provider": append([]Belonging{
 		{"tokens", "grant_id IN (SELECT id FROM grants WHERE provider_id = ?)"}, {"grants", "provider_id = ?"},

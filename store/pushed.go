@@ -8,11 +8,11 @@ import (
 
 // PushedPerson is an account that a provider pushes, and the person whom it means.
 type PushedPerson struct {
-	ID         string `gorm:"primaryKey;index:pushed_person_page,priority:2"`
-	ProviderID string `gorm:"uniqueIndex:pushed_person_name;index:pushed_person_page,priority:1;index:pushed_person_changed;index:pushed_person_subject"`
-	UserKey    string `gorm:"uniqueIndex:pushed_person_name"` // userName, folded
+	ID         string `gorm:"primaryKey;index:pushed_page,priority:2"`
+	ProviderID string `gorm:"uniqueIndex:pushed_name;index:pushed_page,priority:1;index:pushed_changed;index:pushed_subject"`
+	UserKey    string `gorm:"uniqueIndex:pushed_name"` // userName, folded
 	PersonID   string `gorm:"index"`
-	Subject    string `gorm:"index:pushed_person_subject"` // by which the person comes at sign-in
+	Subject    string `gorm:"index:pushed_subject"` // by which the person comes at sign-in
 	Active     bool
 	Body       string // the resource, without what we alone set
 	Version    int
@@ -22,7 +22,7 @@ type PushedPerson struct {
 	Stale     bool `gorm:"index"`
 	Problem   string
 	CreatedAt time.Time
-	UpdatedAt time.Time `gorm:"index:pushed_person_changed"`
+	UpdatedAt time.Time `gorm:"index:pushed_changed"`
 }
 
 // PushedKey is a value by which a pushed account is found, folded unless the attribute is case-exact.

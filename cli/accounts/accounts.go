@@ -76,7 +76,8 @@ func (p *commands) whole(slug string, v *api.Accounts) {
 		fmt.Fprintf(p.Out, "\n%s\n", v.Subject)
 	}
 	if v.Asking > 0 {
-		fmt.Fprintf(p.Out, "\n%d accounts would be taken away at once: %s\nNothing was taken away. `innergate accounts agree %s %d` agrees.\n",
+		fmt.Fprintf(p.Out, "\n%d accounts would be taken away at once: %s\nNothing was taken away. `innergate accounts agree %s %d` "+
+			"agrees.\n",
 			v.Asking, strings.Join(v.Names, ", "), slug, v.Asking)
 	}
 }
@@ -180,9 +181,11 @@ func (p *commands) list() *cli.Command {
 			&cli.StringFlag{Name: "state", Usage: "step, approval, due, failed, foreign, ignored or drifted"},
 			&cli.StringFlag{Name: "kind", Usage: "person, group or foreign"},
 		}, terminal.PageFlags...),
-		Metadata: terminal.Examples("innergate accounts list cargo-ledger --state failed", "innergate accounts list cargo-ledger --search voss"),
+		Metadata: terminal.Examples("innergate accounts list cargo-ledger --state failed",
+			"innergate accounts list cargo-ledger --search voss"),
 		Action: p.With("APPLICATION", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
-			list, err := cl.AccountList(ctx, args[0], client.Page{Search: c.String("search"), Limit: c.Int("limit"), After: c.String("after"),
+			list, err := cl.AccountList(ctx, args[0], client.Page{Search: c.String("search"), Limit: c.Int("limit"),
+				After:   c.String("after"),
 				Filters: map[string]string{"state": c.String("state"), "kind": c.String("kind")}})
 			if err != nil {
 				return err

@@ -95,9 +95,10 @@ func (p *commands) agree() *cli.Command {
 // secret is `innergate accounts secret`: what the gate proves itself with there.
 func (p *commands) secret() *cli.Command {
 	return &cli.Command{
-		Name:     "secret",
-		Usage:    "the token, client secret or password with which the gate keeps accounts",
-		Metadata: terminal.Examples("innergate accounts secret enter cargo-ledger < token.txt", "innergate accounts secret switch cargo-ledger"),
+		Name:  "secret",
+		Usage: "the token, client secret or password with which the gate keeps accounts",
+		Metadata: terminal.Examples("innergate accounts secret enter cargo-ledger < token.txt",
+			"innergate accounts secret switch cargo-ledger"),
 		Commands: []*cli.Command{
 			{
 				Name:      "enter",
@@ -115,7 +116,8 @@ func (p *commands) secret() *cli.Command {
 					}
 					return p.Show(c, s, func() {
 						if s.State == "next" {
-							fmt.Fprintf(p.Out, "Stored as the next one. `innergate accounts try %s --next` tries it, `innergate accounts secret "+
+							fmt.Fprintf(p.Out, "Stored as the next one. `innergate accounts try %s --next` tries it, `innergate "+
+								"accounts secret "+
 								"switch %s` switches to it.\n", args[0], args[0])
 							return
 						}

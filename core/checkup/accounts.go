@@ -30,7 +30,8 @@ func (c *collector) accounts(a *config.Application) {
 		c.add(Finding{
 			Code: "accounts.subject-differs", Severity: Remark, Station: Accounts, Title: "Sign-in and account would not meet",
 			Detail: text,
-			Remedy: "Let both take the same value: change the subject, or the rule for userName or externalId. Where the application tells " +
+			Remedy: "Let both take the same value: change the subject, or the rule for userName or externalId. Where the application " +
+				"tells " +
 				"people by another value of the sign-in, leave it.",
 		})
 	}
@@ -87,23 +88,26 @@ func AccountFindings(s AccountState, now time.Time) []Finding {
 		return nil
 	}
 	if !s.Compared {
-		add("accounts.not-compared", Attention, "Accounts were not compared yet", "Nothing is sent before somebody has looked who is there.",
+		add("accounts.not-compared", Attention, "Accounts were not compared yet", "Nothing is sent before somebody has looked who is "+
+			"there.",
 			"Compare on this station.")
 	}
 	if s.Asking > 0 {
 		add("accounts.asking", Broken, "More accounts would be taken away than may be at once",
-			fmt.Sprintf("%d accounts wait for somebody to say whether it is meant.", s.Asking), "Look at the names on this station, and decide.")
+			count(s.Asking, "account")+" wait for somebody to say whether it is meant.", "Look at the names on this station, and decide.")
 	}
 	if s.Code != "" && s.Tries > 1 {
 		e := explain.New(explain.Code(s.Code)).Of(s.Name).Explain()
 		add("accounts.stopped", Broken, e.Title, s.Reason, e.Remedy)
 	}
 	if s.Failed > 0 {
-		add("accounts.failed", Attention, "Accounts failed", fmt.Sprintf("%d are not as they should be at the application.", s.Failed),
+		add("accounts.failed", Attention, "Accounts failed", "At the application, "+count(s.Failed,
+			"account")+" could not be made what they should be.",
 			"The list on this station says why for each.")
 	}
 	if s.Drift > 0 {
-		add("accounts.drift", Remark, "Accounts were changed there", fmt.Sprintf("The application, or somebody in it, changed %d accounts that the gate keeps.", s.Drift), "Set them right, or accept it.")
+		add("accounts.drift", Remark, "Accounts were changed there", "The application, or somebody in it, changed "+count(s.Drift,
+			"account")+" that the gate keeps.", "Set them right, or accept it.")
 	}
 	if s.Ends != nil && s.Ends.Sub(now) < 30*24*time.Hour {
 		add("accounts.token-ends", Attention, "The token for accounts ends soon", "It ends on "+s.Ends.UTC().Format("2006-01-02")+".",

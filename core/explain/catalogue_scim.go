@@ -43,8 +43,9 @@ var catalogueSCIM = []Explanation{
 		Cause: "What {partner} answered can't be taken: {got}.",
 		Remedy: "Look at the answer in the account's history. Often the address is that of a page for people, or a proxy answers in " +
 			"place of the application.",
-		Theirs: "Your SCIM service answers with something that is no SCIM message (RFC 7644). Please look at the answer that we send along.",
-		Side:   Theirs, Person: laterPerson, Again: true, Status: responder,
+		Theirs: "Your SCIM service answers with something that is no SCIM message (RFC 7644). Please look at the answer that we send " +
+			"along.",
+		Side: Theirs, Person: laterPerson, Again: true, Status: responder,
 	},
 	{
 		Code:   SCIMNoService,
@@ -144,10 +145,11 @@ var catalogueSCIM = []Explanation{
 		Side:   Ours, Person: laterPerson, Status: responder,
 	},
 	{
-		Code:   SCIMUnkept,
-		Title:  "The application does not keep a value",
-		Cause:  "{partner} took {got} and did not keep it.",
-		Remedy: "It does not know the attribute, or has its own value for it. Take the rule out of the mapping, or leave it: it is not sent again and again.",
+		Code:  SCIMUnkept,
+		Title: "The application does not keep a value",
+		Cause: "{partner} took {got} and did not keep it.",
+		Remedy: "It does not know the attribute, or has its own value for it. Take the rule out of the mapping, or leave it: it is " +
+			"not sent again and again.",
 		Theirs: "Your SCIM service takes {got} and does not keep it. Is it meant?",
 		Side:   Either, Person: laterPerson, Status: responder,
 	},

@@ -94,8 +94,13 @@ var common = []Attribute{
 //go:embed schemas.json
 var schemasText []byte
 
-// Users and Groups are the standard's own types.
-var Users, Groups = standard()
+var users, groups = standard()
+
+// Users is the standard's own type of people's accounts.
+var Users = users
+
+// Groups is the standard's own type of groups.
+var Groups = groups
 
 func standard() (users, groups *Kind) {
 	var list []*Schema

@@ -362,7 +362,8 @@ func TestOtherSchemas(t *testing.T) {
 	const own = "urn:example:cargo:2.0:User"
 	k := scim.Users.With([]scim.Schema{{ID: own, Attributes: []scim.Attribute{{Name: "deck", Type: scim.TypeInteger},
 		{Name: "badge", Type: scim.TypeBoolean}}}, {ID: "urn:example:not-of-users"}}, []string{own})
-	targets, wrong := k.Targets([]string{own + ":deck", own + ":badge"}, map[string][]string{own + ":deck": {"7"}, own + ":badge": {"true"}})
+	targets, wrong := k.Targets([]string{own + ":deck", own + ":badge"}, map[string][]string{own + ":deck": {"7"}, own +
+		":badge": {"true"}})
 	require.Empty(t, wrong)
 	assert.Equal(t, map[string]any{"deck": 7.0, "badge": true}, k.New(targets)[own])
 	_, wrong = k.Targets([]string{own + ":deck"}, map[string][]string{own + ":deck": {"aft"}})

@@ -149,7 +149,8 @@ func (b *batch) flush(ctx context.Context, least int) error {
 	if err := b.Store.Traces.Write(ctx, func(tx *gorm.DB) error {
 		for _, one := range list {
 			k := one.talk
-			if _, err := store.Exec(tx, "INSERT INTO account_talks (id, application_id, account_id, at, what, result, code, entries, micros) "+
+			if _, err := store.Exec(tx, "INSERT INTO account_talks (id, application_id, account_id, at, what, result, code, entries, "+
+				"micros) "+
 				"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", k.ID, k.ApplicationID, k.AccountID, k.At, k.What, k.Result, k.Code, k.Entries,
 				k.Micros); err != nil {
 				return err
@@ -175,7 +176,8 @@ func saveSent(tx *gorm.DB, one *sent) error {
 	r := one.row
 	args := []any{r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Unkept}
 	n, err := store.Exec(tx, learnt+", state = ?, next_at = ?, would = ?, tries = ?, code = ?, reason = ?, drift = ?, agreed = ?, "+
-		"removed_at = ?, updated_at = ? WHERE id = ? AND turn = ?", append(args[:6:6], r.State, r.NextAt, r.Would, r.Tries, r.Code, r.Reason,
+		"removed_at = ?, updated_at = ? WHERE id = ? AND turn = ?", append(args[:6:6], r.State, r.NextAt, r.Would, r.Tries, r.Code,
+		r.Reason,
 		r.Drift, r.Agreed, r.RemovedAt, r.UpdatedAt, r.ID, one.turn)...)
 	if err == nil && n == 0 {
 		_, err = store.Exec(tx, learnt+" WHERE id = ?", append(args[:6:6], r.ID)...)

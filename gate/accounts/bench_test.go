@@ -132,13 +132,15 @@ func hire(b *testing.B, l *testbed.Lab, n int) {
 		require.NoError(b, l.Store.Write(b.Context(), func(tx *gorm.DB) error {
 			for i := from; i < min(n, from+1000); i++ {
 				user := fmt.Sprintf("hand%06d", i)
-				profile := map[string][]string{"preferred_username": {user}, "email": {user + "@saltmere.example"}, "name": {"Hand " + user},
+				profile := map[string][]string{"preferred_username": {user}, "email": {user + "@saltmere.example"}, "name": {"Hand " +
+					user},
 					"given_name": {"Hand"}, "family_name": {user}}
 				data, err := json.Marshal(profile)
 				if err != nil {
 					return err
 				}
-				p := store.Person{ID: store.NewID(), Name: "Hand " + user, Active: true, Profile: string(data), Sources: "{}", Type: "staff"}
+				p := store.Person{ID: store.NewID(), Name: "Hand " + user, Active: true, Profile: string(data), Sources: "{}",
+					Type: "staff"}
 				p.SetKeys(profile)
 				if err := tx.Create(&p).Error; err != nil {
 					return err

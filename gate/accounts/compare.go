@@ -149,7 +149,8 @@ func (g *Room) saveComparison(ctx context.Context, row *store.AccountComparison)
 
 func comparisonView(r *store.AccountComparison) *api.AccountComparison {
 	return &api.AccountComparison{ID: r.ID, State: r.State, By: r.By, There: r.There, Groups: r.Groups, Same: r.Same, Create: r.Create,
-		Change: r.Change, Remove: r.Remove, Foreign: r.Foreign, Drifted: r.Drifted, Note: r.Note, Started: r.StartedAt, Touched: r.UpdatedAt}
+		Change: r.Change, Remove: r.Remove, Foreign: r.Foreign, Drifted: r.Drifted, Note: r.Note, Started: r.StartedAt,
+		Touched: r.UpdatedAt}
 }
 
 // comparison is one at work.
@@ -318,7 +319,8 @@ func (c *comparison) whose(ctx context.Context, page []scim.Resource) ([]*store.
 	}
 	byRemote, byWho := map[string]*store.KeptAccount{}, map[string]*store.KeptAccount{}
 	var rows []*store.KeptAccount
-	if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND remote_id IN ?", c.app.ID, remote).Find(&rows).Error; err != nil {
+	if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND remote_id IN ?", c.app.ID,
+		remote).Find(&rows).Error; err != nil {
 		return nil, store.Clear(err)
 	}
 	for _, r := range rows {
@@ -378,7 +380,8 @@ func (c *comparison) byNames(ctx context.Context, names []string) (named, error)
 			store.KeptAccount
 			UsernameKey, EmailKey string
 		}
-		if err := c.Store.Read(ctx).Raw("SELECT k.*, p.username_key, p.email_key FROM people p JOIN kept_accounts k ON k.application_id = ? "+
+		if err := c.Store.Read(ctx).Raw("SELECT k.*, p.username_key, p.email_key FROM people p JOIN kept_accounts k ON "+
+			"k.application_id = ? "+
 			"AND k.kind = 'person' AND k.who_id = p.id WHERE (p.username_key IN ? OR p.email_key IN ?) AND k.wanted AND k.remote_id = ''",
 			c.app.ID, names[:n], names[:n]).Scan(&rows).Error; err != nil {
 			return nil, store.Clear(err)
@@ -516,8 +519,10 @@ func (c *comparison) groups(ctx context.Context, page []scim.Resource) error {
 	for _, there := range page {
 		c.row.Groups++
 		var row store.KeptAccount
-		if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'group' AND wanted AND (remote_id = ? OR who_id = ? OR remote_id = '' "+
-			"AND name = ?)", c.app.ID, there.ID(), there.Text("externalId"), there.Text("displayName")).Limit(1).Find(&row).Error; err != nil {
+		if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'group' AND wanted AND (remote_id = ? OR who_id = ? OR "+
+			"remote_id = '' "+
+			"AND name = ?)", c.app.ID, there.ID(), there.Text("externalId"),
+			there.Text("displayName")).Limit(1).Find(&row).Error; err != nil {
 			return store.Clear(err)
 		}
 		if row.ID == "" {
@@ -559,7 +564,8 @@ func (c *comparison) missing(ctx context.Context) error {
 		// What was sent while the pages were read may be on none of them.
 		const those = " WHERE application_id = ? AND kind = 'person' AND remote_id <> '' AND seen_in <> ? AND updated_at <= ?"
 		n, err := store.Exec(tx, "UPDATE kept_accounts SET remote_id = '', there = '', version = '', turn = turn + 1, drift = ?, "+
-			"would = 'create', state = 'due', next_at = ?"+those+" AND wanted AND state = 'step'", gone, now, c.app.ID, c.row.ID, c.row.StartedAt)
+			"would = 'create', state = 'due', next_at = ?"+those+" AND wanted AND state = 'step'", gone, now, c.app.ID, c.row.ID,
+			c.row.StartedAt)
 		if err != nil {
 			return err
 		}
@@ -571,7 +577,8 @@ func (c *comparison) missing(ctx context.Context) error {
 
 // finish counts what would be made, and notes that all were compared.
 func (c *comparison) finish(ctx context.Context) error {
-	err := c.Store.Row(ctx, "SELECT count(*) FROM kept_accounts WHERE application_id = ? AND kind = 'person' AND wanted AND remote_id = '' AND "+
+	err := c.Store.Row(ctx, "SELECT count(*) FROM kept_accounts WHERE application_id = ? AND kind = 'person' AND wanted AND remote_id "+
+		"= '' AND "+
 		"state <> 'ignored'", c.app.ID).Scan(&c.row.Create)
 	if err != nil {
 		return store.Clear(err)
@@ -587,17 +594,21 @@ func (c *comparison) finish(ctx context.Context) error {
 func saveCompared(tx *gorm.DB, r *store.KeptAccount) error {
 	if r.Kind == OfForeign {
 		return tx.Exec("INSERT INTO kept_accounts (id, application_id, kind, who_id, state, next_at, name, name_key, wanted, would, "+
-			"remote_id, remote_name, version, there, sent, unkept, accepted, drift, approved, agreed, `by`, turn, tries, code, reason, seen_in, "+
-			"updated_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, false, '', ?, ?, ?, ?, '', '', '', '', false, false, '', 0, 0, '', '', ?, ?) ON CONFLICT "+
+			"remote_id, remote_name, version, there, sent, unkept, accepted, drift, approved, agreed, `by`, turn, tries, code, "+
+			"reason, seen_in, "+
+			"updated_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, false, '', ?, ?, ?, ?, '', '', '', '', false, false, '', 0, 0, '', '', ?, ?) "+
+			"ON CONFLICT "+
 			"(application_id, kind, who_id) DO UPDATE SET name = excluded.name, name_key = excluded.name_key, remote_name = "+
 			"excluded.remote_name, version = excluded.version, there = excluded.there, seen_in = excluded.seen_in", r.ID, r.ApplicationID,
-			r.Kind, r.WhoID, r.State, r.NextAt, r.Name, r.NameKey, r.RemoteID, r.RemoteName, r.Version, r.There, r.SeenIn, r.UpdatedAt).Error
+			r.Kind, r.WhoID, r.State, r.NextAt, r.Name, r.NameKey, r.RemoteID, r.RemoteName, r.Version, r.There, r.SeenIn,
+			r.UpdatedAt).Error
 	}
 	if err := tx.Exec("UPDATE kept_accounts SET seen_in = ? WHERE id = ?", r.SeenIn, r.ID).Error; err != nil {
 		return err
 	}
 	return tx.Exec("UPDATE kept_accounts SET state = ?, next_at = ?, would = ?, remote_id = ?, remote_name = ?, version = ?, there = ?, "+
-		"sent = ?, accepted = ?, drift = ?, code = ?, reason = ?, removed_at = ?, turn = ?, updated_at = ? WHERE id = ? AND turn = ?", r.State,
+		"sent = ?, accepted = ?, drift = ?, code = ?, reason = ?, removed_at = ?, turn = ?, updated_at = ? WHERE id = ? AND turn = ?",
+		r.State,
 		r.NextAt, r.Would, r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Accepted, r.Drift, r.Code, r.Reason, r.RemovedAt, r.Turn,
 		r.UpdatedAt, r.ID, r.Turn-1).Error
 }

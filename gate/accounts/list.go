@@ -285,6 +285,25 @@ func (g *Room) counts(ctx context.Context, applicationID string, v *api.Accounts
 	return store.Clear(err)
 }
 
+// Standing counts all accounts by how they stand, at all applications.
+func (g *Room) Standing(ctx context.Context) (map[string]int64, error) {
+	var rows []struct {
+		State string
+		N     int64
+	}
+	if err := g.Store.Read(ctx).Raw("SELECT state, count(*) AS n FROM kept_accounts GROUP BY state").Scan(&rows).Error; err != nil {
+		return nil, store.Clear(err)
+	}
+	out := map[string]int64{}
+	for _, r := range rows {
+		if r.State == Again {
+			r.State = Failed
+		}
+		out[r.State] += r.N
+	}
+	return out, nil
+}
+
 // view is what an application can do, as people see it.
 func (a *abilities) view() *api.AccountAbilities {
 	v := &api.AccountAbilities{At: a.At, Patch: a.Can.Patch, Filter: a.Can.Filter, Bulk: a.Can.Bulk, Sort: a.Can.Sort, ETag: a.Can.ETag,

@@ -266,7 +266,8 @@ func TestTooManyGone(t *testing.T) {
 	for i := range 20 {
 		id := l.person(fmt.Sprintf("hand%02d", i), i < 8)
 		if i >= 8 {
-			_, err := l.Persons.SavePerson(ctx, testbed.Owner, id, api.SavePerson{Profile: profileOf(fmt.Sprintf("hand%02d", i)), Groups: &groups})
+			_, err := l.Persons.SavePerson(ctx, testbed.Owner, id, api.SavePerson{Profile: profileOf(fmt.Sprintf("hand%02d", i)),
+				Groups: &groups})
 			require.NoError(t, err)
 		}
 	}

@@ -126,7 +126,8 @@ func (d *digest) concerned(ctx context.Context, n *store.AccountNews) ([]string,
 	app := d.apps[i]
 	const kept = "EXISTS (SELECT 1 FROM kept_accounts k WHERE k.application_id = @app AND k.kind = 'person' AND k.who_id = p.id)"
 	where := kept + " OR EXISTS (SELECT 1 FROM assignments a WHERE a.application_id = @app AND a.kind = 'person' AND a.who_id = p.id) OR " +
-		"EXISTS (SELECT 1 FROM memberships m JOIN assignments a ON a.application_id = @app AND a.kind = 'group' AND a.who_id = m.group_id " +
+		"EXISTS (SELECT 1 FROM memberships m JOIN assignments a ON a.application_id = @app AND a.kind = 'group' AND a.who_id = " +
+		"m.group_id " +
 		"WHERE m.person_id = p.id)"
 	if app.Accounts.Who != config.WhoAssigned {
 		where = "1"

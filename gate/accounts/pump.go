@@ -119,7 +119,8 @@ func (g *Room) hold(ctx context.Context, applicationID string) (bool, error) {
 // free lets another process send at once.
 func (g *Room) free(ctx context.Context, applicationID string) {
 	if err := g.Store.Write(context.WithoutCancel(ctx), func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE account_pumps SET until = ? WHERE application_id = ? AND holder = ?", time.Time{}, applicationID, g.holder).Error
+		return tx.Exec("UPDATE account_pumps SET until = ? WHERE application_id = ? AND holder = ?", time.Time{}, applicationID,
+			g.holder).Error
 	}); err != nil {
 		g.Log.WarnContext(ctx, "who sends accounts could not be written down", "error", err)
 	}
@@ -227,7 +228,8 @@ func (g *Room) learnFirst(ctx context.Context, app *partners.Application) (*abil
 func (g *Room) dueRows(ctx context.Context, app *partners.Application, held bool) ([]*store.KeptAccount, error) {
 	for _, kind := range []string{OfPerson, OfGroup} {
 		for _, state := range []string{Due, Again} { // each by itself is in the order of the index
-			db := g.Store.Read(ctx).Where("application_id = ? AND state = ? AND next_at <= ? AND kind = ?", app.ID, state, g.Now().UTC(), kind)
+			db := g.Store.Read(ctx).Where("application_id = ? AND state = ? AND next_at <= ? AND kind = ?", app.ID, state, g.Now().UTC(),
+				kind)
 			if held && kind == OfPerson {
 				db = db.Where("wanted OR agreed")
 			}

@@ -37,7 +37,8 @@ func (g *Room) keptRows(ctx context.Context, applicationID, kind string, ids []s
 
 // stand works out how the accounts of some people stand at an application, now that something changed: those that become another way,
 // and the IDs of those of which nothing is left to know.
-func (g *Room) stand(ctx context.Context, app *partners.Application, ids []string) (changed []*store.KeptAccount, gone []string, err error) {
+func (g *Room) stand(ctx context.Context, app *partners.Application, ids []string) (changed []*store.KeptAccount, gone []string,
+	err error) {
 	if len(ids) == 0 {
 		return nil, nil, nil
 	}

@@ -270,7 +270,8 @@ func at(k *scim.Kind, id string) string { return k.Endpoint + "/" + url.PathEsca
 
 // record is what is kept of a talk, sealed.
 func (t *talk) record(accountID, what, result string, err error) *store.AccountTalk {
-	row := &store.AccountTalk{ID: store.NewID(), At: t.Now().UTC(), ApplicationID: t.app.ID, AccountID: accountID, What: what, Result: result,
+	row := &store.AccountTalk{ID: store.NewID(), At: t.Now().UTC(), ApplicationID: t.app.ID, AccountID: accountID, What: what,
+		Result: result,
 		Micros: time.Since(t.began).Microseconds()}
 	var f *explain.Failure
 	if errors.As(err, &f) {

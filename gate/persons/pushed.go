@@ -15,7 +15,8 @@ func (g *Room) PushedAs(ctx context.Context, p *partners.Provider, identifier st
 	if p.Pushed == nil || identifier == "" {
 		return nil, nil
 	}
-	row, err := store.One[store.Person](g.Store.Read(ctx), "id = (SELECT person_id FROM pushed_people WHERE provider_id = ? AND subject = ? "+
+	row, err := store.One[store.Person](g.Store.Read(ctx), "id = (SELECT person_id FROM pushed_people WHERE provider_id = ? AND "+
+		"subject = ? "+
 		"AND person_id <> '' LIMIT 1)", p.ID, identifier)
 	if err != nil || row.ID == "" {
 		return nil, err
@@ -39,7 +40,8 @@ func (g *Room) NotPushedOut(ctx context.Context, p *partners.Provider, subject s
 // KnownAs is the person who signed in through a provider with an identifier as people see it; empty for none, or for several.
 func (g *Room) KnownAs(ctx context.Context, providerID, shown string) (string, error) {
 	var ids []string
-	err := g.Store.Read(ctx).Raw("SELECT DISTINCT person_id FROM links WHERE provider_id = ? AND shown = ?"+kindOf("")+" LIMIT 2", providerID,
+	err := g.Store.Read(ctx).Raw("SELECT DISTINCT person_id FROM links WHERE provider_id = ? AND shown = ?"+kindOf("")+" LIMIT 2",
+		providerID,
 		shown).Scan(&ids).Error
 	if err != nil || len(ids) != 1 {
 		return "", store.Clear(err)

@@ -17,9 +17,10 @@ import (
 )
 
 const (
-	// UsualPage and MostPage are how many resources a part of a list has, and may have.
+	// UsualPage is how many resources a part of a list has.
 	UsualPage = 100
-	MostPage  = 200
+	// MostPage is how many it may have.
+	MostPage = 200
 	// few is how many resources are gone through one by one where no index answers; of more, such a question is refused.
 	few = 5000
 )
@@ -252,7 +253,8 @@ func (g *Room) chosenGroups(ctx context.Context, s *Sender, rows []*store.Pushed
 }
 
 func slow(by string) error {
-	return bad(http.StatusBadRequest, scim.TooMany, "No index answers this, and there are more than %d resources to go through. Ask for %s.",
+	return bad(http.StatusBadRequest, scim.TooMany, "No index answers this, and there are more than %d resources to go through. Ask "+
+		"for %s.",
 		few, by)
 }
 
@@ -323,17 +325,19 @@ func cutOut(k *scim.Kind, list []scim.Resource, q Query) (*found, error) {
 
 // sortKey is by what a resource is sorted: its preferred or first value (RFC 7644, section 3.4.2.3).
 func sortKey(p *scim.Path, r scim.Resource) string {
-	for _, v := range p.Values(r) {
-		if o, ok := v.(map[string]any); ok {
-			v = o["value"]
-		}
-		text := scim.Shown(v)
-		if !p.Leaf().CaseExact {
-			text = people.SortKey(text)
-		}
-		return text
+	values := p.Values(r)
+	if len(values) == 0 {
+		return "\U0010FFFF" // what has none comes last
 	}
-	return "\U0010FFFF" // what has none comes last
+	v := values[0]
+	if o, ok := v.(map[string]any); ok {
+		v = o["value"]
+	}
+	text := scim.Shown(v)
+	if !p.Leaf().CaseExact {
+		text = people.SortKey(text)
+	}
+	return text
 }
 
 func cursorOf(text string) string { return base64.RawURLEncoding.EncodeToString([]byte(text)) }

@@ -167,7 +167,8 @@ func (m *membership) take(ops []scim.Operation) ([]scim.Operation, error) {
 			f := o.Path.Filter
 			id, ok := f.Value.(string)
 			if o.Op != scim.Delete || f.Op != scim.Equal || f.Path.Sub != "value" || !ok || o.Path.Sub != "" {
-				return nil, bad(http.StatusBadRequest, scim.InvalidFilter, "Members are removed by their value; nothing else is done by a filter.")
+				return nil, bad(http.StatusBadRequest, scim.InvalidFilter, "Members are removed by their value; nothing else is done "+
+					"by a filter.")
 			}
 			m.set[id] = false
 			continue
@@ -275,7 +276,8 @@ func (g *Room) writeMembers(tx *gorm.DB, s *Sender, groupID string, m *membershi
 			"pushed_members WHERE group_id = ?)", s.ID, part, groupID).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("INSERT INTO pushed_members (group_id, pushed_id) SELECT ?, id FROM pushed_people WHERE provider_id = ? AND id IN ? "+
+		if err := tx.Exec("INSERT INTO pushed_members (group_id, pushed_id) SELECT ?, id FROM pushed_people WHERE provider_id = ? AND "+
+			"id IN ? "+
 			"ON CONFLICT DO NOTHING", groupID, s.ID, part).Error; err != nil {
 			return err
 		}

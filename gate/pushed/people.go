@@ -85,7 +85,8 @@ func (g *Room) shownAll(ctx context.Context, s *Sender, rows []*store.PushedPers
 		if in := groups[row.ID]; len(in) > 0 {
 			var list []any
 			for _, one := range in {
-				list = append(list, map[string]any{"value": one.ID, "display": one.Name, "type": "direct", "$ref": s.Base + "/Groups/" + one.ID})
+				list = append(list, map[string]any{"value": one.ID, "display": one.Name, "type": "direct", "$ref": s.Base + "/Groups/" +
+					one.ID})
 			}
 			r["groups"] = list
 		}
@@ -447,6 +448,7 @@ func (g *Room) again(ctx context.Context, s *Sender, row *store.PushedPerson) er
 				return err
 			}
 		}
-		return tx.Exec("UPDATE pushed_people SET stale = false, problem = ? WHERE id = ? AND version = ?", problem, row.ID, row.Version).Error
+		return tx.Exec("UPDATE pushed_people SET stale = false, problem = ? WHERE id = ? AND version = ?", problem, row.ID,
+			row.Version).Error
 	})
 }

@@ -152,9 +152,11 @@ func (g *Room) Pushes(ctx context.Context, slug string) (*api.Pushes, error) {
 	for _, r := range rows {
 		v.Tokens = append(v.Tokens, tokenView(r))
 	}
-	if err := g.Store.Row(ctx, "SELECT (SELECT count(*) FROM pushed_people WHERE provider_id = ?), (SELECT count(*) FROM pushed_people WHERE "+
+	if err := g.Store.Row(ctx, "SELECT (SELECT count(*) FROM pushed_people WHERE provider_id = ?), (SELECT count(*) FROM "+
+		"pushed_people WHERE "+
 		"provider_id = ? AND NOT active), (SELECT count(*) FROM pushed_groups WHERE provider_id = ?), (SELECT count(*) FROM pushed_people "+
-		"WHERE provider_id = ? AND problem <> '')", p.ID, p.ID, p.ID, p.ID).Scan(&v.People, &v.Inactive, &v.Groups, &v.Problems); err != nil {
+		"WHERE provider_id = ? AND problem <> '')", p.ID, p.ID, p.ID, p.ID).Scan(&v.People, &v.Inactive, &v.Groups,
+		&v.Problems); err != nil {
 		return nil, store.Clear(err)
 	}
 	seen, err := g.partners.Seen(ctx, p.ID, g.Now().AddDate(0, 0, -30))

@@ -51,7 +51,8 @@ func paged(more ...string) []string { return append(strings.Split(pageQuery, ","
 // Routes lists every operation. The OpenAPI description, the test of roles and the server are made from this one list.
 func Routes() []route {
 	return slices.Concat(
-		serviceRoutes(), keyRoutes(), openidRoutes(), ldapRoutes(), readingRoutes(), accountRoutes(), pushRoutes(), traceListRoutes(), traceRoutes(), sessionRoutes(),
+		serviceRoutes(), keyRoutes(), openidRoutes(), ldapRoutes(), readingRoutes(), accountRoutes(), pushRoutes(), traceListRoutes(),
+		traceRoutes(), sessionRoutes(),
 		peopleRoutes(), consoleRoutes(), nodeRoutes(), copyRoutes(),
 		objectRoutes(), accessRoutes(), reachRoutes(), takeRoutes(), metadataRoutes(), sourceRoutes(), templateRoutes(), batchRoutes(),
 		configRoutes(), historyRoutes(), journalRoutes(), rehearsalRoutes(), sheetRoutes(), handoverRoutes(), moveRoutes(),

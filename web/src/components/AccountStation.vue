@@ -15,6 +15,7 @@ import TimeText from "./TimeText.vue";
 
 /** The station accounts: whose accounts at the application are kept, how they stand, and what has to be decided. */
 const props = defineProps<{ slug: string; name: string; kept: boolean; readonly: boolean }>();
+const emit = defineEmits<{ changed: [] }>();
 const { draft } = useEditing<ApplicationConfig>();
 const route = useRoute();
 const router = useRouter();
@@ -34,6 +35,7 @@ useTicker(1500, () => moving.value && refresh());
 async function refresh() {
   await again();
   turn.value++;
+  if (!moving.value) emit("changed");
 }
 const { error, busy, act } = useAct();
 const done = (f: () => Promise<unknown>) =>
@@ -155,7 +157,6 @@ const found = computed(() => {
         <ElRadioButton v-for="s in states" :key="s" :value="s">{{ stateWords[s] }} {{ data.counts[s] }}</ElRadioButton>
       </ElRadioGroup>
       <AccountTable :slug="slug" :state="state" :turn="turn" :readonly="readonly" @open="open" @changed="refresh" />
-      <p v-if="data.subject" class="soft small">{{ data.subject }}</p>
       <AccountSecrets :slug="slug" :secrets="data.secrets" :readonly="readonly" @changed="refresh" />
     </template>
     <AccountSettings :readonly="readonly" :paths="data?.can?.paths ?? []" />

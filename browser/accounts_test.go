@@ -1,0 +1,54 @@
+package browser_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"innergate/client"
+)
+
+// TestAccountsInTheConsole looks at the accounts of an application, approves one, sets right what was changed there, and reads what went
+// between the two; on the provider's page it makes a token with which people are pushed.
+func TestAccountsInTheConsole(t *testing.T) {
+	beside(t)
+	w := world(t, false)
+	p := newPage(t)
+	p.signIn(w)
+	p.open(w.URL + "/console/applications/cargo-ledger?station=accounts")
+	p.see("Accounts: who has one at Cargo Ledger")
+	p.see("title is “Weighmaster” there, and should be “skipper”.")
+	p.see("weighbridge")
+	p.accessible()
+	eval[any](p, `document.querySelector(".states").scrollIntoView({block:"center"})`)
+	p.shot("accounts")
+	p.press("Set right")
+	p.wait(`!document.body.innerText.includes("Weighmaster")`)
+	assert.Equal(t, "skipper", w.LedgerAccounts.Find("eskil.brae")["title"])
+	p.press("Try it")
+	p.see("Cargo Ledger answers, and takes the token.")
+	p.press("Approve all 2")
+	p.press("Approve all")
+	p.wait(`document.querySelectorAll("tbody .tag.sound").length===3`)
+	assert.Equal(t, "Runa Holt", w.LedgerAccounts.Find("runa.holt")["displayName"])
+	p.press("Compare now")
+	p.see("Compared just now")
+	p.press("Eskil Brae")
+	p.see("What it should be")
+	p.see("To make it")
+	p.accessible()
+	p.shot("account")
+
+	p.open(w.URL + "/console/providers/northquay-stevedores?station=provider-trust")
+	p.see("Pushed people")
+	p.press("Make a token")
+	p.see("The token, shown this once")
+	held, err := w.Client().Pushes(t.Context(), "northquay-stevedores")
+	require.NoError(t, err)
+	assert.Len(t, held.Tokens, 2)
+	p.accessible()
+	list, err := w.Client().AccountList(t.Context(), "cargo-ledger", client.Page{Filters: map[string]string{"state": "approval"}})
+	require.NoError(t, err)
+	assert.Empty(t, list.Items)
+}
