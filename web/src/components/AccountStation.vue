@@ -83,7 +83,7 @@ const found = computed(() => {
 
 <template>
   <h2>Accounts: who has one at {{ name }}</h2>
-  <AccountHistory v-if="account" :slug="slug" :id="account" :readonly="readonly" @close="open('')" @changed="refresh" />
+  <AccountHistory v-if="account" :id="account" :slug="slug" :readonly="readonly" @close="open('')" @changed="refresh" />
   <template v-else-if="!draft.accounts">
     <p class="soft">
       Where {{ name }} has a SCIM 2.0 service, its accounts and groups follow the assignments here: made before the
