@@ -130,8 +130,8 @@ type AccountComparison struct {
 	Touched time.Time `json:"touched"`
 }
 
-// AccountAct does something with accounts: approve, retry, leave, keep (no longer leave), adopt, correct (set drift right), accept (leave
-// drift) or compare one anew. IDs are whose; none are all for which it makes sense.
+// AccountAct does something with accounts: approve, retry, leave, keep (no longer leave), adopt, correct (set drift right) or accept (leave
+// drift). IDs are whose; none are all for which it makes sense.
 type AccountAct struct {
 	Do  string   `json:"do"`
 	IDs []string `json:"ids,omitempty"`

@@ -6,7 +6,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/time/rate"
 	"gorm.io/gorm"
 
 	"innergate/gate/partners"
@@ -19,7 +18,6 @@ type batch struct {
 	app    *partners.Application
 	able   *abilities
 	people map[string]*who
-	pace   *rate.Limiter
 	talk   *talk // what proves who we are, for all of them
 
 	mu      sync.Mutex
@@ -57,9 +55,6 @@ func (b *batch) run(ctx context.Context, rows []*store.KeptAccount) (err error) 
 		workers.Go(func() {
 			for row := range queue {
 				if ctx.Err() != nil || b.halted() {
-					return
-				}
-				if b.pace != nil && b.pace.Wait(ctx) != nil {
 					return
 				}
 				b.one(ctx, row)

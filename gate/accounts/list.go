@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -143,8 +144,12 @@ func (g *Room) One(ctx context.Context, slug, id string) (*api.AccountDetail, er
 		out.Why = "Groups named " + strings.Join(app.Accounts.Groups, ", ") + " go along."
 		out.Values = append(out.Values, api.AccountValue{Path: "displayName", Value: row.Name})
 	}
-	if row.Code != "" {
-		e := explain.New(explain.Code(row.Code)).Of(app.Name).Explain()
+	code := row.Code
+	if code == "" && row.Drift != "" && row.Sent != "" {
+		code = string(explain.SCIMDrift)
+	}
+	if code != "" {
+		e := explain.New(explain.Code(code)).Of(app.Name).Explain()
 		out.Remedy, out.Side = e.Remedy, string(e.Side)
 	}
 	out.Talks, err = g.talks(ctx, app.ID, row.ID)
@@ -223,11 +228,14 @@ func (g *Room) Accounts(ctx context.Context, who ground.Actor, slug string) (*ap
 	if pump.PausedUntil != nil && pump.PausedUntil.After(g.Now()) {
 		v.PausedUntil = pump.PausedUntil
 	}
-	if app.Accounts.On && pump.ComparedAt == nil {
+	switch {
+	case app.Accounts.On && pump.ComparedAt == nil:
 		v.Code = string(explain.SCIMNotCompared)
+	case v.Code == "" && v.Asking > 0:
+		v.Code = string(explain.SCIMTooManyGone)
 	}
 	if v.Code != "" {
-		e := explain.New(explain.Code(v.Code)).Of(app.Name).Explain()
+		e := explain.New(explain.Code(v.Code), explain.Fact("accounts", fmt.Sprint(v.Asking))).Of(app.Name).Explain()
 		if v.Remedy = e.Remedy; v.Reason == "" {
 			v.Reason = e.Cause
 		}

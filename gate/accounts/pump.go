@@ -6,7 +6,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/time/rate"
 	"gorm.io/gorm"
 
 	"innergate/core/explain"
@@ -103,6 +102,16 @@ func (g *Room) sendable(ctx context.Context) ([]*partners.Application, error) {
 	return out, nil
 }
 
+// Sendable names the applications to which something is to be sent now.
+func (g *Room) Sendable(ctx context.Context) ([]string, error) {
+	apps, err := g.sendable(ctx)
+	var out []string
+	for _, app := range apps {
+		out = append(out, app.Slug)
+	}
+	return out, err
+}
+
 // hold has this process be the one that sends to an application; false where another one does.
 func (g *Room) hold(ctx context.Context, applicationID string) (bool, error) {
 	var mine bool
@@ -136,16 +145,12 @@ func (g *Room) Pump(ctx context.Context, applicationID string) error {
 	work, stop := context.WithCancel(ctx)
 	defer stop()
 	go g.keepHolding(work, stop, applicationID)
-	var pace *rate.Limiter
 	for work.Err() == nil {
 		app, err := g.partners.ApplicationByID(work, applicationID)
 		if err != nil || app.Accounts == nil || !app.Accounts.On {
 			return err
 		}
-		if perMinute := app.Accounts.PerMinute; perMinute > 0 && pace == nil {
-			pace = rate.NewLimiter(rate.Limit(float64(perMinute)/60), 1)
-		}
-		more, err := g.pumpSome(work, app, pace)
+		more, err := g.pumpSome(work, app)
 		if err != nil || !more {
 			return err
 		}
@@ -172,7 +177,7 @@ func (g *Room) keepHolding(ctx context.Context, stop func(), applicationID strin
 }
 
 // pumpSome sends some of what is due, and says whether there may be more.
-func (g *Room) pumpSome(ctx context.Context, app *partners.Application, pace *rate.Limiter) (bool, error) {
+func (g *Room) pumpSome(ctx context.Context, app *partners.Application) (bool, error) {
 	held, err := g.heldBack(ctx, app)
 	if err != nil {
 		return false, err
@@ -200,7 +205,7 @@ func (g *Room) pumpSome(ctx context.Context, app *partners.Application, pace *ra
 	if err != nil {
 		return false, err
 	}
-	b := &batch{Room: g, app: app, able: able, people: persons, pace: pace}
+	b := &batch{Room: g, app: app, able: able, people: persons}
 	if err := b.run(ctx, rows); err != nil {
 		return false, err
 	}

@@ -11,7 +11,6 @@ import (
 	"innergate/core/scim"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
-	"innergate/gate/persons"
 	"innergate/store"
 )
 
@@ -45,20 +44,19 @@ const (
 type Room struct {
 	*ground.Ground
 	partners *partners.Room
-	persons  *persons.Room
-
-	holder string        // names this process where an application's accounts are sent by one at a time
-	wake   chan struct{} // something may be to be done
-	kinds  sync.Map      // application ID → *abilities
-	tokens sync.Map      // application ID → *accessToken
-	mu     sync.Mutex
+	holder   string        // names this process where an application's accounts are sent by one at a time
+	wake     chan struct{} // something may be to be done
+	kinds    sync.Map      // application ID → *abilities
+	tokens   sync.Map      // application ID → *accessToken
+	paces    sync.Map      // application ID → *pace
+	mu       sync.Mutex
 	// comparing are the comparisons at work in this process, by the application's ID, with what ends them.
 	comparing map[string]context.CancelFunc
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, partners *partners.Room, persons *persons.Room) *Room {
-	return &Room{Ground: g, partners: partners, persons: persons, holder: store.NewID(), wake: make(chan struct{}, 1),
+func New(g *ground.Ground, partners *partners.Room) *Room {
+	return &Room{Ground: g, partners: partners, holder: store.NewID(), wake: make(chan struct{}, 1),
 		comparing: map[string]context.CancelFunc{}}
 }
 

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"innergate/core/config"
 	"innergate/core/explain"
 	"innergate/core/scim"
@@ -34,6 +36,7 @@ type talk struct {
 	rec *trace.Recorder
 	// proof is the header that proves who we are.
 	proof string
+	pace  *rate.Limiter // nil for as fast as the application takes it
 	began time.Time
 }
 
@@ -55,7 +58,7 @@ func (p *paused) Unwrap() error { return p.Failure }
 
 // newTalk begins one. Another secret than the one that counts is tried where state says so.
 func (g *Room) newTalk(ctx context.Context, app *partners.Application, state string) (*talk, error) {
-	t := &talk{Room: g, app: app, rec: trace.NewRecorder(g.Now(), g.Now), began: time.Now()}
+	t := &talk{Room: g, app: app, rec: trace.NewRecorder(g.Now(), g.Now), pace: g.paceOf(app), began: time.Now()}
 	if app.Accounts.Address == "" {
 		return nil, ground.Conflict("no-address", "The address of "+app.Name+"'s SCIM service is missing.",
 			"Enter it on the station accounts.")
@@ -84,7 +87,26 @@ func (g *Room) newTalk(ctx context.Context, app *partners.Application, state str
 
 // again is a talk about another account, with the same proof.
 func (t *talk) again() *talk {
-	return &talk{Room: t.Room, app: t.app, rec: trace.NewRecorder(t.Now(), t.Now), proof: t.proof, began: time.Now()}
+	return &talk{Room: t.Room, app: t.app, rec: trace.NewRecorder(t.Now(), t.Now), proof: t.proof, pace: t.pace, began: time.Now()}
+}
+
+// pace is how many requests a minute an application gets, whoever makes them.
+type pace struct {
+	perMinute int
+	limiter   *rate.Limiter
+}
+
+func (g *Room) paceOf(app *partners.Application) *rate.Limiter {
+	most := app.Accounts.PerMinute
+	if most == 0 {
+		return nil
+	}
+	if held, ok := g.paces.Load(app.ID); ok && held.(*pace).perMinute == most {
+		return held.(*pace).limiter
+	}
+	fresh := &pace{most, rate.NewLimiter(rate.Limit(float64(most)/60), 1)}
+	g.paces.Store(app.ID, fresh)
+	return fresh.limiter
 }
 
 // accessToken is one that was got by client credentials (RFC 6749, section 4.4), kept until shortly before its end.
@@ -124,7 +146,7 @@ func (t *talk) accessToken(ctx context.Context, secret string) (string, error) {
 		Address: t.app.Accounts.TokenURL, Raw: fmt.Sprintf("status %d, %s (the token is not shown)", got.Status, in.Error)})
 	if got.Status != http.StatusOK || readable != nil || in.Token == "" || !strings.EqualFold(in.Type, "bearer") ||
 		strings.ContainsAny(in.Token, "\r\n ") {
-		return "", &paused{explain.New(explain.SCIMTokenRefused, explain.Fact("status", fmt.Sprintf("%d %s from the token endpoint",
+		return "", &paused{explain.New(explain.SCIMTokenRefused, explain.Fact("status", fmt.Sprintf("%d from the token endpoint %s",
 			got.Status, words.Clip(in.Error, 100)))).Of(t.app.Name), time.Minute}
 	}
 	if in.Lasts <= 0 || in.Lasts > 24*3600 {
@@ -151,6 +173,11 @@ func (t *talk) ask(ctx context.Context, method, path string, body scim.Resource,
 		}
 		w.Post, w.ContentType = data, scim.MediaType
 		sent += "\n\n" + string(data)
+	}
+	if t.pace != nil {
+		if err := t.pace.Wait(ctx); err != nil {
+			return nil, err
+		}
 	}
 	name := method + " " + cut(path)
 	t.rec.Message(trace.Message{From: trace.Gate, To: trace.Application, Name: name, Binding: "SCIM", Address: address, Raw: sent})

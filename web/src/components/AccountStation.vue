@@ -107,7 +107,7 @@ const found = computed(() => {
         </p>
         <ElButton v-if="!readonly" type="danger" size="small" :loading="busy" @click="agree">It is meant</ElButton>
       </ElAlert>
-      <ElAlert v-if="data.code" type="warning" :closable="false" show-icon :title="data.reason">
+      <ElAlert v-else-if="data.code" type="warning" :closable="false" show-icon :title="data.reason">
         <p>
           {{ data.remedy }}
           <template v-if="data.pausedUntil">Tried again <TimeText :at="data.pausedUntil" from />.</template>
