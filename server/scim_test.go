@@ -175,6 +175,11 @@ func TestPushedPeople(t *testing.T) {
 	assert.Equal(t, true, got["active"])
 	assert.True(t, p.person("Olle Tugboat").Active)
 
+	other := p.make("berta", nil)
+	status, got, _ = p.ask("PATCH", "/Users/"+other, patchWith(object{"op": "replace", "path": "userName", "value": "OLLE"}))
+	assert.Equal(t, http.StatusConflict, status, "%v", got)
+	assert.Equal(t, "uniqueness", got["scimType"])
+
 	status, _, _ = p.ask("DELETE", "/Users/"+id, nil)
 	assert.Equal(t, http.StatusNoContent, status)
 	status, got, _ = p.ask("GET", "/Users/"+id, nil)

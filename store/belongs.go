@@ -60,6 +60,8 @@ var belongs = map[string][]Belonging{
 		{"accounts", "person_id = ?"}, {"subject_values", "person_id = ?"}, {"credentials", "person_id = ?"},
 		{"one_time_links", "person_id = ?"}, {"consents", "person_id = ?"}, {"tile_marks", "person_id = ?"}, {"move_samples", "who = ?"},
 		{"move_comparisons", "who = ?"}, {"reading_gones", "person_id = ?"},
+		{"pushed_members", "pushed_id IN (SELECT id FROM pushed_people WHERE person_id = ?)"},
+		{"pushed_keys", "pushed_id IN (SELECT id FROM pushed_people WHERE person_id = ?)"}, {"pushed_people", "person_id = ?"},
 	},
 	"group":  {{"memberships", "group_id = ?"}, {"assignments", "kind = 'group' AND who_id = ?"}},
 	"source": {{"source_entities", "source_id = ?"}},

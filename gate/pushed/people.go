@@ -112,13 +112,6 @@ func (g *Room) MakeUser(ctx context.Context, s *Sender, in scim.Resource) (scim.
 	}
 	now := g.Now().UTC()
 	row := &store.PushedPerson{ID: store.NewID(), ProviderID: s.ID, Active: true, CreatedAt: now}
-	same, err := store.One[store.PushedPerson](g.Store.Read(ctx), "provider_id = ? AND user_key = ?", s.ID, userKey(taken))
-	if err != nil {
-		return nil, err
-	}
-	if same.ID != "" {
-		return nil, bad(http.StatusConflict, scim.Uniqueness, "There is an account with this userName already: %s.", same.ID)
-	}
 	if err := g.settle(ctx, s, row, taken); err != nil {
 		return nil, refusal(err)
 	}
@@ -207,6 +200,9 @@ func (g *Room) settle(ctx context.Context, s *Sender, row *store.PushedPerson, r
 	before := *row
 	row.Body, row.UserKey, row.Active = string(body), userKey(r), active
 	row.Subject = subjectOf(s, r)
+	if row.UserKey == "" {
+		return bad(http.StatusBadRequest, scim.InvalidValue, "userName is needed.")
+	}
 	if row.Version > 0 && before.Body == row.Body && before.Active == row.Active {
 		return nil // the same once more
 	}
@@ -236,6 +232,13 @@ func (g *Room) settle(ctx context.Context, s *Sender, row *store.PushedPerson, r
 		}
 		if err := unchanged(tx, &before); err != nil {
 			return err
+		}
+		same, err := store.One[store.PushedPerson](tx, "provider_id = ? AND user_key = ? AND id <> ?", s.ID, row.UserKey, row.ID)
+		if err != nil {
+			return err
+		}
+		if same.ID != "" {
+			return bad(http.StatusConflict, scim.Uniqueness, "There is an account with this userName already: %s.", same.ID)
 		}
 		if err := tx.Save(row).Error; err != nil {
 			return err
