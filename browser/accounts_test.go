@@ -40,6 +40,20 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.accessible()
 	p.shot("account")
 
+	// One whose accounts are not kept yet: its address is entered, and nothing is asked without a token.
+	p.open(w.URL + "/console/applications/crew-rota?station=mapping-out")
+	p.press("Keep them in step")
+	p.press("Keep its accounts in step")
+	p.fill("Base address of its SCIM service", "https://rota.saltmere.example/scim/v2/Users")
+	p.press("Save")
+	p.press("Put https://rota.saltmere.example/scim/v2 into accounts.address")
+	p.press("Save")
+	p.see("not sending")
+	p.see("None is stored, so that nothing can be asked.")
+	p.press("Try it")
+	p.see("The gate has nothing with which to prove itself to Crew Rota.")
+	p.accessible()
+
 	p.open(w.URL + "/console/providers/northquay-stevedores?station=provider-trust")
 	p.see("Pushed people")
 	p.press("Make a token")

@@ -33,7 +33,7 @@ const change = () => done(() => ok(http.POST("/applications/{slug}/accounts/secr
 </script>
 
 <template>
-  <section class="panel">
+  <section class="panel secret">
     <h3>Token, client secret or password</h3>
     <p v-for="s in secrets" :key="s.id">
       <span class="tag" :class="s.state === 'next' ? 'attention' : 'sound'">{{
@@ -56,3 +56,9 @@ const change = () => done(() => ok(http.POST("/applications/{slug}/accounts/secr
     </ElForm>
   </section>
 </template>
+
+<style scoped>
+.secret {
+  margin: 18px 0;
+}
+</style>
