@@ -32,12 +32,14 @@ func TestAccountsFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, said, "assigned by name")
 	assert.NotContains(t, said, w.LedgerAccounts.Token)
 	assert.Contains(t, good(t, "accounts", "correct", "cargo-ledger", changed.ID), "Set right: 1.")
-	require.Eventually(t, func() bool { return w.LedgerAccounts.Find("eskil.brae")["title"] == "skipper" }, testbed.Patience, testbed.Patience/200)
+	require.Eventually(t, func() bool { return w.LedgerAccounts.Find("eskil.brae")["title"] == "skipper" }, testbed.Patience,
+		testbed.Patience/200)
 	code, _, says := run(t, "", "accounts", "approve", "cargo-ledger")
 	assert.NotZero(t, code)
 	assert.Contains(t, says, "which accounts?")
 	assert.Contains(t, good(t, "accounts", "approve", "cargo-ledger", "--all"), "Approved: 2.")
-	require.Eventually(t, func() bool { return w.LedgerAccounts.Find("runa.holt")["externalId"] != nil }, testbed.Patience, testbed.Patience/200)
+	require.Eventually(t, func() bool { return w.LedgerAccounts.Find("runa.holt")["externalId"] != nil }, testbed.Patience,
+		testbed.Patience/200)
 	robot := one("foreign")
 	code, _, says = run(t, "", "accounts", "adopt", "cargo-ledger", robot.ID, "runa.holt@agency.example")
 	assert.NotZero(t, code)

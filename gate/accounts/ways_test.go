@@ -121,7 +121,8 @@ func TestWhoHasAccounts(t *testing.T) {
 	l.settle()
 	assert.ElementsMatch(t, []string{"mira", "ivo", "ada"}, l.there.Names())
 	l.set(func(a *config.Accounts) {
-		a.Who, a.Circle = config.WhoCircle, &access.Circle{People: []string{"ivo", "ada"}, Except: &access.Exceptions{People: []string{"ada"}}}
+		a.Who, a.Circle = config.WhoCircle, &access.Circle{People: []string{"ivo", "ada"},
+			Except: &access.Exceptions{People: []string{"ada"}}}
 	})
 	l.settle()
 	active := func(name string) any { return l.there.Find(name)["active"] }
