@@ -90,7 +90,7 @@ test: tools build build-nodes
 
 # What is measured is measured as the service runs.
 bench: build
-	@GOGC=100 $(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./gate/ldapdir ./gate/readings ./core/kerberos ./bench
+	@GOGC=100 $(GO) test -tags $(TAGS) -run '^$$' -bench . -benchtime 2s -timeout 30m ./core/saml ./core/claims ./core/access ./gate/sources ./gate/ldapdir ./gate/readings ./gate/accounts ./core/kerberos ./bench
 
 # Two hundred kills under load, and an hour of it; SOAK and SOAK_MINUTES set how many and how long.
 SOAK ?= 200
@@ -102,7 +102,7 @@ soak: build
 FUZZTIME ?= 20s
 fuzz:
 	@for t in ./core/xmltree:FuzzParse ./core/xmltree:FuzzStream ./core/saml:FuzzResponse ./core/saml:FuzzRequest ./core/saml:FuzzRedirect ./core/saml:FuzzMetadata \
-		./core/wire:FuzzChecker ./core/files:FuzzRead ./core/jose:FuzzParse ./core/jose:FuzzKeySet ./core/oidc:FuzzReadTokens ./core/oidc:FuzzReadParameters ./core/oidc:FuzzReadRequest ./core/oidc:FuzzReadMore ./core/oidc:FuzzRequestObject ./core/kerberos:FuzzRead; do \
+		./core/wire:FuzzChecker ./core/files:FuzzRead ./core/jose:FuzzParse ./core/jose:FuzzKeySet ./core/oidc:FuzzReadTokens ./core/oidc:FuzzReadParameters ./core/oidc:FuzzReadRequest ./core/oidc:FuzzReadMore ./core/oidc:FuzzRequestObject ./core/kerberos:FuzzRead ./core/scim:FuzzMessages; do \
 	echo "$$t"; $(GO) test -tags $(TAGS) $${t%%:*} -run '^$$' -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x || exit 1; done
 
 # The pictures in docs/screenshots, taken anew.
