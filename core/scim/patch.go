@@ -7,8 +7,12 @@ import (
 	"strings"
 )
 
-// maxOperations is the most operations of one PATCH.
-const maxOperations = 2000
+const (
+	// maxOperations is the most operations of one PATCH.
+	maxOperations = 2000
+	// maxUnusual is the most octets of its paths that are none of the usual forms: each of them costs some 15 µs.
+	maxUnusual = 16 << 10
+)
 
 // Operation is one operation of a PATCH (RFC 7644, section 3.5.2).
 type Operation struct {
@@ -107,6 +111,12 @@ func (k *Kind) unknown(name string) bool {
 
 // at reads an operation at a path.
 func (k *Kind) at(op, text string, value any, t *taking) ([]Operation, *Error) {
+	if _, simple := usualPath(text); !simple {
+		if t.unusual += len(text); t.unusual > maxUnusual {
+			return nil, &Error{Status: http.StatusRequestEntityTooLarge, Type: TooMany,
+				Detail: "The paths of this PATCH are more than is read at once; send the rest in another one."}
+		}
+	}
 	p, err := k.Path(text)
 	if err != nil {
 		return nil, err

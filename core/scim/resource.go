@@ -209,7 +209,10 @@ func (k *Kind) Take(in Resource) (Resource, []Remark, *Error) {
 }
 
 // taking collects the remarks on what is taken.
-type taking struct{ remarks []Remark }
+type taking struct {
+	remarks []Remark
+	unusual int // octets of paths that cost much to read
+}
 
 func (t *taking) remark(code, text string) {
 	if len(t.remarks) < 50 && !slices.ContainsFunc(t.remarks, func(r Remark) bool { return r.Text == text }) {

@@ -230,6 +230,32 @@ func TestPatchesRefused(t *testing.T) {
 	assert.Equal(t, scim.InvalidSyntax, err.Type)
 }
 
+// TestHugePatches holds the cost of a PATCH whose paths are as many and as long as can be, and reads the usual ones by the thousand.
+func TestHugePatches(t *testing.T) {
+	t.Parallel()
+	costly := `{"op":"remove","path":"emails[type eq \"` + strings.Repeat("a", 400) + `\" and primary eq true]"},`
+	began := time.Now()
+	_, _, err := patched(t, scim.Users, account(t, mira), patch(strings.TrimSuffix(strings.Repeat(costly, 2000), ",")))
+	require.NotNil(t, err)
+	assert.Equal(t, scim.TooMany, err.Type)
+	assert.Less(t, time.Since(began), 5*time.Second)
+	var ops []string
+	for i := range 2000 {
+		ops = append(ops, fmt.Sprintf(`{"op":"remove","path":"members[value eq \"member-%024d\"]"}`, i))
+	}
+	began = time.Now()
+	_, _, err = scim.Groups.Patch(read(t, patch(strings.Join(ops, ","))))
+	require.Nil(t, err)
+	assert.Less(t, time.Since(began), time.Second)
+	for _, text := range []string{"title", "NAME.givenname", `emails[type eq "work"].value`, `emails[type eq "work"]`} {
+		p, err := scim.Users.Path(text)
+		require.Nil(t, err, text)
+		same, err := scim.Users.Path("urn:ietf:params:scim:schemas:core:2.0:User:" + text) // by the library
+		require.Nil(t, err, text)
+		assert.Equal(t, same.String(), p.String())
+	}
+}
+
 // TestHabits holds what usual senders write otherwise than the standard has it: it is taken without harm, with a remark.
 func TestHabits(t *testing.T) {
 	t.Parallel()
