@@ -118,9 +118,8 @@ func (g *Room) keepAbilities(ctx context.Context, app *partners.Application, a *
 
 // savePump writes some values of how an application's accounts stand as a whole.
 func savePump(tx *gorm.DB, applicationID string, values map[string]any) error {
-	if err := tx.Exec("INSERT INTO account_pumps (application_id, holder, until, abilities, tries, code, reason, asking) VALUES (?, "+
-		"'', ?, "+
-		"'', 0, '', '', 0) ON CONFLICT DO NOTHING", applicationID, time.Time{}).Error; err != nil {
+	if err := tx.Exec("INSERT INTO account_pumps (application_id, holder, until, abilities, tries, code, reason, asking) "+
+		"VALUES (?, '', ?, '', 0, '', '', 0) ON CONFLICT DO NOTHING", applicationID, time.Time{}).Error; err != nil {
 		return err
 	}
 	return tx.Table("account_pumps").Where("application_id = ?", applicationID).Updates(values).Error

@@ -155,9 +155,9 @@ func (g *Room) accept(ctx context.Context, who ground.Actor, app *partners.Appli
 			for _, d := range v.Drift {
 				paths = append(paths, d.Path)
 			}
-			if err := tx.Exec("UPDATE kept_accounts SET drift = '', accepted = ?, state = 'step', next_at = ?, would = '', turn = "+
-				"turn + 1, `by` "+
-				"= ? WHERE id = ? AND turn = ?", ground.MustJSON(paths), never, who.Name, rows[i].ID, rows[i].Turn).Error; err != nil {
+			if err := tx.Exec("UPDATE kept_accounts SET drift = '', accepted = ?, state = 'step', next_at = ?, would = '', "+
+				"turn = turn + 1, `by` = ? WHERE id = ? AND turn = ?",
+				ground.MustJSON(paths), never, who.Name, rows[i].ID, rows[i].Turn).Error; err != nil {
 				return err
 			}
 		}

@@ -145,8 +145,7 @@ func (b *batch) flush(ctx context.Context, least int) error {
 		for _, one := range list {
 			k := one.talk
 			if _, err := store.Exec(tx, "INSERT INTO account_talks (id, application_id, account_id, at, what, result, code, entries, "+
-				"micros) "+
-				"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", k.ID, k.ApplicationID, k.AccountID, k.At, k.What, k.Result, k.Code, k.Entries,
+				"micros) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", k.ID, k.ApplicationID, k.AccountID, k.At, k.What, k.Result, k.Code, k.Entries,
 				k.Micros); err != nil {
 				return err
 			}

@@ -60,7 +60,7 @@ func (g *Room) Compare(ctx context.Context, who ground.Actor, slug string) (*api
 	view := comparisonView(row)
 	go func() {
 		defer g.compared(app.ID, stop)
-		c := &comparison{Room: g, app: app, row: row, first: true}
+		c := &comparison{Room: g, app: app, row: row}
 		if err := c.run(ground.OneLook(work)); err != nil {
 			row.State, row.Note = Stopped, words.Capitalise(reasonOf(err))
 		}
@@ -156,11 +156,10 @@ func comparisonView(r *store.AccountComparison) *api.AccountComparison {
 // comparison is one at work.
 type comparison struct {
 	*Room
-	app   *partners.Application
-	able  *abilities
-	talk  *talk
-	row   *store.AccountComparison
-	first bool // nothing was sent so far: what differs is no drift
+	app  *partners.Application
+	able *abilities
+	talk *talk
+	row  *store.AccountComparison
 }
 
 func (c *comparison) run(ctx context.Context) error {
@@ -180,7 +179,7 @@ func (c *comparison) run(ctx context.Context) error {
 		return err
 	}
 	c.talk = t
-	if err := c.settleFirst(ctx); err != nil {
+	if err := c.workOutAll(ctx); err != nil { // what changed so far counts too
 		return err
 	}
 	if err := c.pages(ctx, c.able.users, "", c.users); err != nil {
@@ -195,16 +194,6 @@ func (c *comparison) run(ctx context.Context) error {
 		return err
 	}
 	return c.finish(ctx)
-}
-
-// settleFirst waits until what changed so far is worked out, and looks whether accounts were ever compared.
-func (c *comparison) settleFirst(ctx context.Context) error {
-	if err := c.workOutAll(ctx); err != nil {
-		return err
-	}
-	pump, err := store.One[store.AccountPump](c.Store.Read(ctx), "application_id = ?", c.app.ID)
-	c.first = pump.ComparedAt == nil
-	return err
 }
 
 // pages reads all resources of a kind, a page at a time: by cursor where the application has them (RFC 9865), else by number.
@@ -519,9 +508,8 @@ func (c *comparison) groups(ctx context.Context, page []scim.Resource) error {
 	for _, there := range page {
 		c.row.Groups++
 		var row store.KeptAccount
-		if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'group' AND wanted AND (remote_id = ? OR who_id = ? OR "+
-			"remote_id = '' "+
-			"AND name = ?)", c.app.ID, there.ID(), there.Text("externalId"),
+		if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'group' AND wanted AND "+
+			"(remote_id = ? OR who_id = ? OR remote_id = '' AND name = ?)", c.app.ID, there.ID(), there.Text("externalId"),
 			there.Text("displayName")).Limit(1).Find(&row).Error; err != nil {
 			return store.Clear(err)
 		}
@@ -577,9 +565,8 @@ func (c *comparison) missing(ctx context.Context) error {
 
 // finish counts what would be made, and notes that all were compared.
 func (c *comparison) finish(ctx context.Context) error {
-	err := c.Store.Row(ctx, "SELECT count(*) FROM kept_accounts WHERE application_id = ? AND kind = 'person' AND wanted AND remote_id "+
-		"= '' AND "+
-		"state <> 'ignored'", c.app.ID).Scan(&c.row.Create)
+	err := c.Store.Row(ctx, "SELECT count(*) FROM kept_accounts WHERE application_id = ? AND kind = 'person' AND wanted AND "+
+		"remote_id = '' AND state <> 'ignored'", c.app.ID).Scan(&c.row.Create)
 	if err != nil {
 		return store.Clear(err)
 	}

@@ -241,6 +241,34 @@ func TestTakenAccounts(t *testing.T) {
 	assert.Equal(t, 0, l.act("approve", failed.ID))
 }
 
+// TestUnapprovedAccountsStay unassigns people while accounts that were found for them wait for somebody to say whose they are.
+func TestUnapprovedAccountsStay(t *testing.T) {
+	t.Parallel()
+	l := keeping(t, func(a *config.Accounts) { a.Approve, a.Unassigned = config.ApproveAll, config.AccountDelete })
+	mira := l.person("mira", true)
+	l.there.Plant(map[string]any{"userName": "mira", "active": true})
+	l.compare()
+	require.Equal(t, "change", l.only("approval").Would, "it was found, and would be taken as hers")
+	before := l.there.Find("mira")
+	l.unassign(mira)
+	l.settle()
+	assert.Equal(t, before, l.there.Find("mira"), "nobody agreed that it is hers: it is not taken away")
+	assert.Empty(t, l.list("approval"))
+	l.compare()
+	assert.Equal(t, "mira", l.only("foreign").Name)
+
+	ivo := l.person("ivo", true)
+	l.settle()
+	l.there.Plant(map[string]any{"userName": "ivo", "active": true})
+	assert.Equal(t, 1, l.act("approve", l.only("approval").ID))
+	l.settle()
+	require.Equal(t, "scim.taken", l.only("approval").Code)
+	before = l.there.Find("ivo")
+	l.unassign(ivo)
+	l.settle()
+	assert.Equal(t, before, l.there.Find("ivo"), "an approval to make one is none to take one that came there meanwhile")
+}
+
 // TestApproveTheFirst lets the first be approved by hand, and makes the others unasked.
 func TestApproveTheFirst(t *testing.T) {
 	t.Parallel()

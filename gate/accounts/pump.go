@@ -102,16 +102,6 @@ func (g *Room) sendable(ctx context.Context) ([]*partners.Application, error) {
 	return out, nil
 }
 
-// Sendable names the applications to which something is to be sent now.
-func (g *Room) Sendable(ctx context.Context) ([]string, error) {
-	apps, err := g.sendable(ctx)
-	var out []string
-	for _, app := range apps {
-		out = append(out, app.Slug)
-	}
-	return out, err
-}
-
 // hold has this process be the one that sends to an application; false where another one does.
 func (g *Room) hold(ctx context.Context, applicationID string) (bool, error) {
 	var mine bool

@@ -152,9 +152,10 @@ func (s *standing) due(row *store.KeptAccount) {
 	row.State, row.NextAt, row.Tries, row.Code, row.Reason = Due, s.now, 0, "", ""
 }
 
-// nothingThere says whether an account that nobody is to have was never made.
+// nothingThere says whether an account that nobody is to have was never ours: what waits for approval may have been found there, but
+// nobody has agreed yet that it is this person's, so nothing may be taken away.
 func (s *standing) nothingThere(row *store.KeptAccount) bool {
-	return row.RemoteID == "" && (row.State == Approval || row.State == Ignored)
+	return row.State == Approval || row.State == Ignored && row.RemoteID == ""
 }
 
 // unwanted has an account be taken away, and says whether anything changes by that.

@@ -277,8 +277,7 @@ func (g *Room) writeMembers(tx *gorm.DB, s *Sender, groupID string, m *membershi
 			return err
 		}
 		if err := tx.Exec("INSERT INTO pushed_members (group_id, pushed_id) SELECT ?, id FROM pushed_people WHERE provider_id = ? AND "+
-			"id IN ? "+
-			"ON CONFLICT DO NOTHING", groupID, s.ID, part).Error; err != nil {
+			"id IN ? ON CONFLICT DO NOTHING", groupID, s.ID, part).Error; err != nil {
 			return err
 		}
 	}

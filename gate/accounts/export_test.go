@@ -1,0 +1,13 @@
+package accounts
+
+import "context"
+
+// Sendable names the applications to which something is to be sent now.
+func (g *Room) Sendable(ctx context.Context) ([]string, error) {
+	apps, err := g.sendable(ctx)
+	var out []string
+	for _, app := range apps {
+		out = append(out, app.Slug)
+	}
+	return out, err
+}
