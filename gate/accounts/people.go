@@ -22,7 +22,7 @@ const atOnce = 200
 
 // who is somebody with what decides about their accounts.
 type who struct {
-	row     *store.Person
+	row     *store.Person // what of it decides, or is shown
 	profile claims.Bag
 	groups  []string
 	// named are the applications to which the person is assigned by name, with the roles there.
@@ -43,7 +43,7 @@ func (g *Room) people(ctx context.Context, ids []string) (map[string]*who, error
 func (g *Room) somePeople(ctx context.Context, ids []string, out map[string]*who) error {
 	db := g.Store.Read(ctx)
 	var rows []store.Person
-	if err := db.Where("id IN ?", ids).Find(&rows).Error; err != nil {
+	if err := db.Select("id, name, email, active, profile, type, username").Where("id IN ?", ids).Find(&rows).Error; err != nil {
 		return store.Clear(err)
 	}
 	for i := range rows {

@@ -19,8 +19,6 @@ const (
 	leaseFor = 10 * time.Second
 	// lookEvery is how often it is looked whether something is to be done, besides what this process changes itself.
 	lookEvery = time.Second
-	// taken is how many accounts are taken up at once.
-	taken = 1000
 )
 
 // Always works out what changed and sends it, application by application, until the context ends. One application never waits for
@@ -140,8 +138,8 @@ func (g *Room) Pump(ctx context.Context, applicationID string) error {
 		if err != nil || app.Accounts == nil || !app.Accounts.On {
 			return err
 		}
-		more, err := g.pumpSome(work, app)
-		if err != nil || !more {
+		anew, err := g.newSender(app).run(work)
+		if err != nil || !anew {
 			return err
 		}
 	}
@@ -166,42 +164,6 @@ func (g *Room) keepHolding(ctx context.Context, stop func(), applicationID strin
 	}
 }
 
-// pumpSome sends some of what is due, and says whether there may be more.
-func (g *Room) pumpSome(ctx context.Context, app *partners.Application) (bool, error) {
-	held, err := g.heldBack(ctx, app)
-	if err != nil {
-		return false, err
-	}
-	rows, err := g.dueRows(ctx, app, held)
-	if err != nil || len(rows) == 0 {
-		return false, err
-	}
-	able, err := g.able(ctx, app)
-	if err != nil {
-		return false, err
-	}
-	if !able.Asked {
-		if able, err = g.learnFirst(ctx, app); err != nil {
-			return false, g.pause(ctx, app, err)
-		}
-	}
-	var ids []string
-	for _, r := range rows {
-		if r.Kind == OfPerson {
-			ids = append(ids, r.WhoID)
-		}
-	}
-	persons, err := g.people(ctx, ids)
-	if err != nil {
-		return false, err
-	}
-	b := &batch{Room: g, app: app, able: able, people: persons}
-	if err := b.run(ctx, rows); err != nil {
-		return false, err
-	}
-	return b.stopped == nil, nil
-}
-
 // learnFirst asks what the application can do before anything is sent to it.
 func (g *Room) learnFirst(ctx context.Context, app *partners.Application) (*abilities, error) {
 	t, err := g.newTalk(ctx, app, active)
@@ -217,24 +179,6 @@ func (g *Room) learnFirst(ctx context.Context, app *partners.Application) (*abil
 		return nil, err
 	}
 	return g.able(ctx, app)
-}
-
-// dueRows are the next accounts to be sent: people before groups, since groups are of accounts that are there.
-func (g *Room) dueRows(ctx context.Context, app *partners.Application, held bool) ([]*store.KeptAccount, error) {
-	for _, kind := range []string{OfPerson, OfGroup} {
-		for _, state := range []string{Due, Again} { // each by itself is in the order of the index
-			db := g.Store.Read(ctx).Where("application_id = ? AND state = ? AND next_at <= ? AND kind = ?", app.ID, state, g.Now().UTC(),
-				kind)
-			if held && kind == OfPerson {
-				db = db.Where("wanted OR agreed")
-			}
-			var rows []*store.KeptAccount
-			if err := db.Order("next_at").Limit(taken).Find(&rows).Error; err != nil || len(rows) > 0 {
-				return rows, store.Clear(err)
-			}
-		}
-	}
-	return nil, nil
 }
 
 // recently is for how long what was taken away counts towards the share that may be gone at once.

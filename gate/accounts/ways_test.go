@@ -191,16 +191,17 @@ func TestOneApplicationHoldsUpNoOther(t *testing.T) {
 		v, err := l.Accounts.Accounts(ctx, testbed.Owner, "silent")
 		return err == nil && v.Comparison.State == "done"
 	}, 20*time.Second, 10*time.Millisecond)
+	const longBefore = 18 * time.Second // an application is waited for for 20
 	other.SetMistake("silent")
 	work, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
 	go func() { defer close(ended); l.Accounts.Always(work) }()
 	id := l.person("mira", true)
 	require.NoError(t, l.Persons.Assign(ctx, testbed.Owner, "silent", api.Assignment{Kind: "person", Who: id}))
-	require.Eventually(t, func() bool { return l.there.Find("mira") != nil }, 8*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return l.there.Find("mira") != nil }, longBefore, 20*time.Millisecond)
 	before := other.Asked()
 	l.person("ivo", true)
-	require.Eventually(t, func() bool { return l.there.Find("ivo") != nil }, 8*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return l.there.Find("ivo") != nil }, longBefore, 20*time.Millisecond)
 	assert.LessOrEqual(t, other.Asked()-before, 1, "the other one is still waited for")
 	stop()
 	<-ended
