@@ -2,13 +2,15 @@ package scim
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // The limits on what is read.
@@ -29,11 +31,11 @@ func Read(data []byte) (Resource, *Error) {
 		return nil, &Error{Status: http.StatusRequestEntityTooLarge,
 			Detail: fmt.Sprintf("The message has %d octets; %d are the most.", len(data), MaxMessage)}
 	}
-	dec := json.NewDecoder(bytes.NewReader(data))
-	dec.UseNumber()
+	// Names are held against each other here, in whatever case, and texts that are no UTF-8 are mended as by the standard library.
+	dec := jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	v, err := readValue(dec, 0)
 	if err == nil {
-		if _, more := dec.Token(); more != io.EOF {
+		if _, more := dec.ReadToken(); more != io.EOF {
 			err = fmt.Errorf("there is more behind it")
 		}
 	}
@@ -47,26 +49,29 @@ func Read(data []byte) (Resource, *Error) {
 	return out, nil
 }
 
-func readValue(dec *json.Decoder, level int) (any, error) {
-	t, err := dec.Token()
+func readValue(dec *jsontext.Decoder, level int) (any, error) {
+	t, err := dec.ReadToken()
 	if err != nil {
 		return nil, err
 	}
-	d, ok := t.(json.Delim)
-	if !ok {
-		if n, is := t.(json.Number); is {
-			return n.Float64()
-		}
-		return t, nil
+	switch t.Kind() {
+	case 'n':
+		return nil, nil
+	case 't', 'f':
+		return t.Bool(), nil
+	case '"':
+		return t.String(), nil
+	case '0':
+		return strconv.ParseFloat(t.String(), 64)
 	}
 	if level == maxLevels {
 		return nil, fmt.Errorf("it is nested more than %d deep", maxLevels)
 	}
-	if d == '{' {
+	if t.Kind() == '{' {
 		return readObject(dec, level)
 	}
 	list := []any{}
-	for dec.More() {
+	for dec.PeekKind() != ']' {
 		if len(list) == maxList {
 			return nil, fmt.Errorf("a list has more than %d values", maxList)
 		}
@@ -76,33 +81,31 @@ func readValue(dec *json.Decoder, level int) (any, error) {
 		}
 		list = append(list, v)
 	}
-	_, err = dec.Token()
+	_, err = dec.ReadToken()
 	return list, err
 }
 
-func readObject(dec *json.Decoder, level int) (any, error) {
+func readObject(dec *jsontext.Decoder, level int) (any, error) {
 	out, seen := map[string]any{}, map[string]bool{}
-	for dec.More() {
-		t, err := dec.Token()
+	for dec.PeekKind() != '}' {
+		t, err := dec.ReadToken()
 		if err != nil {
 			return nil, err
 		}
-		name, ok := t.(string)
-		switch folded := strings.ToLower(name); {
-		case !ok:
-			return nil, fmt.Errorf("a name is no text")
+		name := t.String()
+		folded := strings.ToLower(name)
+		switch {
 		case seen[folded]:
 			return nil, fmt.Errorf("%q stands twice", name)
 		case len(out) == maxNames:
 			return nil, fmt.Errorf("an object has more than %d names", maxNames)
-		default:
-			seen[folded] = true
 		}
+		seen[folded] = true
 		if out[name], err = readValue(dec, level+1); err != nil {
 			return nil, err
 		}
 	}
-	_, err := dec.Token()
+	_, err := dec.ReadToken()
 	return out, err
 }
 

@@ -189,7 +189,8 @@ const recently = 10 * time.Minute
 func (g *Room) heldBack(ctx context.Context, app *partners.Application) (bool, error) {
 	var open, pending, gone, there int
 	const ours = "(SELECT count(*) FROM kept_accounts WHERE application_id = ? AND kind = 'person' AND "
-	if err := g.Store.Row(ctx, "SELECT "+ours+store.Leaving+" AND NOT agreed)", app.ID).Scan(&pending); err != nil {
+	if err := g.Store.Row(ctx, "SELECT count(*) FROM kept_accounts INDEXED BY kept_leaving WHERE application_id = ? AND kind = 'person' "+
+		"AND "+store.Leaving+" AND NOT agreed", app.ID).Scan(&pending); err != nil {
 		return true, store.Clear(err)
 	}
 	if pending == 0 {

@@ -339,6 +339,9 @@ func (s *sender) flush(ctx context.Context) error {
 				return err
 			}
 		}
+		if err := s.retellGroups(tx, list); err != nil {
+			return err
+		}
 		return savePump(tx, s.app.ID, map[string]any{"paused_until": nil, "tries": 0, "code": "", "reason": ""})
 	}); err != nil {
 		return err
@@ -376,11 +379,23 @@ func saveSent(tx *gorm.DB, one *sent) error {
 	if err == nil && n == 0 {
 		_, err = store.Exec(tx, learnt+" WHERE id = ?", append(args[:6:6], r.ID)...)
 	}
-	if err != nil || !one.retell || r.Kind != OfPerson {
-		return err
-	}
-	_, err = store.Exec(tx, "UPDATE kept_accounts SET state = 'due', next_at = ?, turn = turn + 1 WHERE application_id = ? AND kind = "+
-		"'group' AND state IN ('step', 'due', 'again') AND who_id IN (SELECT group_id FROM memberships WHERE person_id = ?)", r.UpdatedAt,
-		r.ApplicationID, r.WhoID)
 	return err
+}
+
+// retellGroups has groups be looked at whose members have another account than before.
+func (s *sender) retellGroups(tx *gorm.DB, list []*sent) error {
+	var ids []string
+	for _, one := range list {
+		if one.retell && one.row.Kind == OfPerson {
+			ids = append(ids, one.row.WhoID)
+		}
+	}
+	for part := range slices.Chunk(ids, atOnce) {
+		if err := tx.Exec("UPDATE kept_accounts SET state = 'due', next_at = ?, turn = turn + 1 WHERE application_id = ? AND "+
+			"kind = 'group' AND state IN ('step', 'due', 'again') AND who_id IN (SELECT group_id FROM memberships WHERE person_id IN ?)",
+			s.Now().UTC(), s.app.ID, part).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
