@@ -20,20 +20,28 @@ type act struct {
 	set   string
 	args  func(g *Room, who ground.Actor) []any
 	words string // for the journal
+	anew  bool   // it is worked out anew how they should stand
 }
 
 // acts are what can be done with many accounts at once.
 var acts = map[string]act{
-	"approve": {"state = 'approval'", "state = 'due', next_at = ?, approved = true, `by` = ?, tries = 0, code = '', reason = ''",
-		nowAndWho, "approved accounts"},
-	"retry": {"state IN ('failed', 'again')", "state = 'due', next_at = ?, `by` = ?, tries = 0", nowAndWho, "tried accounts again"},
-	"leave": {"state IN ('approval', 'due', 'again', 'failed', 'step', 'foreign')", "state = 'ignored', next_at = ?, `by` = ?",
-		neverAndWho, "leaves accounts alone"},
-	"keep": {"state = 'ignored' AND kind <> 'foreign'", "state = 'due', next_at = ?, `by` = ?, would = CASE WHEN remote_id = '' THEN " +
-		"'create' ELSE 'change' END", nowAndWho, "keeps accounts in step again"},
-	"correct": {"drift <> '' AND wanted", "state = 'due', next_at = ?, `by` = ?, would = 'change', unkept = '', accepted = ''", nowAndWho,
-		"sets accounts right"},
+	"approve": {where: "state = 'approval'", set: "state = 'due', next_at = ?, approved = true, `by` = ?, tries = 0, code = '', " +
+		"reason = ''", args: nowAndWho, words: "approved accounts"},
+	"retry": {where: "state IN ('failed', 'again')", set: "state = 'due', next_at = ?, `by` = ?, tries = 0", args: nowAndWho,
+		words: "tried accounts again"},
+	"leave": {where: "state IN ('approval', 'due', 'again', 'failed', 'step', 'foreign')", set: "state = 'ignored', next_at = ?, `by` = ?",
+		args: neverAndWho, words: "leaves accounts alone"},
+	"keep": {where: "state = 'ignored' AND kind <> 'foreign'", set: "state = CASE WHEN " + unasked + " THEN 'approval' ELSE 'step' END, " +
+		"sent = '', next_at = ?, `by` = ?", args: neverAndWho, words: "keeps accounts in step again", anew: true},
+	"correct": {where: changedThere + " AND wanted AND " + ours, set: "state = 'due', next_at = ?, `by` = ?, would = 'change', " +
+		"unkept = '', accepted = ''", args: nowAndWho, words: "sets accounts right"},
 }
+
+// ours is the condition for accounts that are kept: of others nothing is changed, or taken as agreed to, unless they are approved.
+const ours = "state NOT IN ('approval', 'ignored', 'foreign')"
+
+// unasked is the condition for accounts that were found for somebody, of which nobody has said yet that they are theirs.
+const unasked = "NOT approved AND sent = '' AND remote_id <> ''"
 
 func nowAndWho(g *Room, who ground.Actor) []any   { return []any{g.Now().UTC(), who.Name} }
 func neverAndWho(_ *Room, who ground.Actor) []any { return []any{never, who.Name} }
@@ -68,21 +76,33 @@ func (g *Room) Act(ctx context.Context, who ground.Actor, slug string, in api.Ac
 			parts = slices.Collect(slices.Chunk(in.IDs, atOnce))
 		}
 		for _, part := range parts {
-			query := "UPDATE kept_accounts SET " + a.set + ", turn = turn + 1, updated_at = ? WHERE application_id = ? AND " + a.where
-			args := append(a.args(g, who), g.Now().UTC(), app.ID)
-			if part != nil {
-				query, args = query+" AND id IN ?", append(args, part)
+			n, err := g.actOn(tx, who, app.ID, a, part)
+			if err != nil {
+				return err
 			}
-			done := tx.Exec(query, args...)
-			if done.Error != nil {
-				return done.Error
-			}
-			count += int(done.RowsAffected)
+			count += n
 		}
 		return ground.Journal(tx, g.Now(), who, a.words, "application", app.ID, app.Name, "", fmt.Sprint(count))
 	})
 	g.nudge()
 	return &api.AccountActed{Count: count}, err
+}
+
+// actOn does something with some accounts, or with all for which it makes sense.
+func (g *Room) actOn(tx *gorm.DB, who ground.Actor, applicationID string, a act, ids []string) (int, error) {
+	where, whose := " WHERE application_id = ? AND "+a.where, []any{applicationID}
+	if ids != nil {
+		where, whose = where+" AND id IN ?", append(whose, ids)
+	}
+	if a.anew {
+		if err := tx.Exec("INSERT INTO account_news (kind, who_id, application_id, after) SELECT kind, who_id, application_id, '' FROM "+
+			"kept_accounts"+where, whose...).Error; err != nil {
+			return 0, err
+		}
+	}
+	done := tx.Exec("UPDATE kept_accounts SET "+a.set+", turn = turn + 1, updated_at = ?"+where,
+		append(append(a.args(g, who), g.Now().UTC()), whose...)...)
+	return int(done.RowsAffected), done.Error
 }
 
 // adopt takes an account that is there as somebody's.
@@ -138,7 +158,7 @@ func (g *Room) adopt(ctx context.Context, who ground.Actor, app *partners.Applic
 // accept leaves what the application changed: those values are its own from now on.
 func (g *Room) accept(ctx context.Context, who ground.Actor, app *partners.Application, in api.AccountAct) (*api.AccountActed, error) {
 	var rows []store.KeptAccount
-	db := g.Store.Read(ctx).Where("application_id = ? AND drift <> '' AND kind = 'person' AND remote_id <> ''", app.ID)
+	db := g.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND remote_id <> '' AND "+changedThere+" AND "+ours, app.ID)
 	if len(in.IDs) > 0 {
 		db = db.Where("id IN ?", in.IDs[:min(len(in.IDs), atOnce)])
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"innergate/api"
 	"innergate/core/config"
@@ -577,25 +578,24 @@ func (c *comparison) finish(ctx context.Context) error {
 	})
 }
 
+// saveForeign writes an account of nobody, or what is known by now of one.
+func saveForeign(tx *gorm.DB, r *store.KeptAccount) error {
+	return tx.Clauses(clause.OnConflict{
+		Columns:   []clause.Column{{Name: "application_id"}, {Name: "kind"}, {Name: "who_id"}},
+		DoUpdates: clause.AssignmentColumns([]string{"name", "name_key", "remote_name", "version", "there", "seen_in"}),
+	}).Create(r).Error
+}
+
 // saveCompared writes what a comparison learnt of an account, unless it became another one since it was read.
 func saveCompared(tx *gorm.DB, r *store.KeptAccount) error {
 	if r.Kind == OfForeign {
-		return tx.Exec("INSERT INTO kept_accounts (id, application_id, kind, who_id, state, next_at, name, name_key, wanted, would, "+
-			"remote_id, remote_name, version, there, sent, unkept, accepted, drift, approved, agreed, `by`, turn, tries, code, "+
-			"reason, seen_in, "+
-			"updated_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, false, '', ?, ?, ?, ?, '', '', '', '', false, false, '', 0, 0, '', '', ?, ?) "+
-			"ON CONFLICT "+
-			"(application_id, kind, who_id) DO UPDATE SET name = excluded.name, name_key = excluded.name_key, remote_name = "+
-			"excluded.remote_name, version = excluded.version, there = excluded.there, seen_in = excluded.seen_in", r.ID, r.ApplicationID,
-			r.Kind, r.WhoID, r.State, r.NextAt, r.Name, r.NameKey, r.RemoteID, r.RemoteName, r.Version, r.There, r.SeenIn,
-			r.UpdatedAt).Error
+		return saveForeign(tx, r)
 	}
 	if err := tx.Exec("UPDATE kept_accounts SET seen_in = ? WHERE id = ?", r.SeenIn, r.ID).Error; err != nil {
 		return err
 	}
 	return tx.Exec("UPDATE kept_accounts SET state = ?, next_at = ?, would = ?, remote_id = ?, remote_name = ?, version = ?, there = ?, "+
 		"sent = ?, accepted = ?, drift = ?, code = ?, reason = ?, removed_at = ?, turn = ?, updated_at = ? WHERE id = ? AND turn = ?",
-		r.State,
-		r.NextAt, r.Would, r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Accepted, r.Drift, r.Code, r.Reason, r.RemovedAt, r.Turn,
-		r.UpdatedAt, r.ID, r.Turn-1).Error
+		r.State, r.NextAt, r.Would, r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Accepted, r.Drift, r.Code, r.Reason,
+		r.RemovedAt, r.Turn, r.UpdatedAt, r.ID, r.Turn-1).Error
 }

@@ -11,3 +11,13 @@ func (g *Room) Sendable(ctx context.Context) ([]string, error) {
 	}
 	return out, err
 }
+
+// WorkOutAmid does something between reading what changed and writing what it means.
+func (g *Room) WorkOutAmid(ctx context.Context, amid func()) error {
+	d, err := g.read(ctx)
+	if err != nil || d == nil {
+		return err
+	}
+	amid()
+	return d.save(ctx)
+}

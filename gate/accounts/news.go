@@ -2,11 +2,13 @@ package accounts
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"gorm.io/gorm"
 
 	"innergate/core/config"
+	"innergate/core/people"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -23,16 +25,25 @@ const (
 // WorkOut takes some of what changed and writes down what it means for accounts, in one transaction with taking it off the list. It
 // says whether there may be more.
 func (g *Room) WorkOut(ctx context.Context) (bool, error) {
+	d, err := g.read(ctx)
+	if err != nil || d == nil {
+		return false, err
+	}
+	return true, d.save(ctx)
+}
+
+// read reads some of what changed and works out what it means; nil for nothing.
+func (g *Room) read(ctx context.Context) (*digest, error) {
 	var news []store.AccountNews
 	if err := g.Store.Read(ctx).Order("id").Limit(atOnce).Find(&news).Error; err != nil {
-		return false, store.Clear(err)
+		return nil, store.Clear(err)
 	}
 	if len(news) == 0 {
-		return false, nil
+		return nil, nil
 	}
 	apps, err := g.switched(ctx)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	d := &digest{Room: g, apps: apps, about: map[string][]string{}, groups: map[string]bool{}}
 	for i := range news {
@@ -46,9 +57,9 @@ func (g *Room) WorkOut(ctx context.Context) (bool, error) {
 		d.take(&news[i])
 	}
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	return true, d.write(ctx)
+	return d, d.work(ctx)
 }
 
 func large(kind string) bool {
@@ -64,6 +75,8 @@ type digest struct {
 	done   []int64            // news that are worked out
 	on     *store.AccountNews // one that is worked out in part
 	more   []store.AccountNews
+	stands []*store.KeptAccount // accounts that stand in another way
+	gone   []*store.KeptAccount // those of which nothing is left to know
 }
 
 func (d *digest) take(n *store.AccountNews) {
@@ -137,10 +150,8 @@ func (d *digest) concerned(ctx context.Context, n *store.AccountNews) ([]string,
 	return ids, store.Clear(err)
 }
 
-// write writes what the news mean, and takes them off the list.
-func (d *digest) write(ctx context.Context) error {
-	var rows []*store.KeptAccount
-	var gone []string
+// work works out how accounts stand now.
+func (d *digest) work(ctx context.Context) error {
 	for _, app := range d.apps {
 		about := d.about[""]
 		for _, id := range d.about[app.ID] {
@@ -148,25 +159,34 @@ func (d *digest) write(ctx context.Context) error {
 				about = append(slices.Clip(about), id)
 			}
 		}
-		changed, dropped, err := d.stand(ctx, app, about)
+		changed, gone, err := d.stand(ctx, app, about)
 		if err != nil {
 			return err
 		}
-		rows, gone = append(rows, changed...), append(gone, dropped...)
-		changed, dropped, err = d.standGroups(ctx, app)
+		d.stands, d.gone = append(d.stands, changed...), append(d.gone, gone...)
+		changed, gone, err = d.standGroups(ctx, app)
 		if err != nil {
 			return err
 		}
-		rows, gone = append(rows, changed...), append(gone, dropped...)
+		d.stands, d.gone = append(d.stands, changed...), append(d.gone, gone...)
 	}
-	return d.Store.Write(ctx, func(tx *gorm.DB) error {
-		for _, r := range rows {
+	return nil
+}
+
+// errMeanwhile says that an account became another one since it was read.
+var errMeanwhile = errors.New("an account became another one meanwhile")
+
+// save writes what the news mean, and takes them off the list. Where somebody did something with one of the accounts since they were
+// read, nothing is written, and the news stay where they are.
+func (d *digest) save(ctx context.Context) error {
+	err := d.Store.Write(ctx, func(tx *gorm.DB) error {
+		for _, r := range d.stands {
 			if err := saveStanding(tx, r); err != nil {
 				return err
 			}
 		}
-		for part := range slices.Chunk(gone, atOnce) {
-			if err := tx.Exec("DELETE FROM kept_accounts WHERE id IN ?", part).Error; err != nil {
+		for _, r := range d.gone {
+			if err := d.letGo(tx, r); err != nil {
 				return err
 			}
 		}
@@ -187,4 +207,22 @@ func (d *digest) write(ctx context.Context) error {
 		}
 		return nil
 	})
+	if errors.Is(err, errMeanwhile) {
+		return nil
+	}
+	return err
+}
+
+// letGo forgets an account that was never ours. One that is there is listed as nobody's.
+func (d *digest) letGo(tx *gorm.DB, r *store.KeptAccount) error {
+	n, err := store.Exec(tx, "DELETE FROM kept_accounts WHERE id = ? AND turn = ?", r.ID, r.Turn)
+	if err == nil && n == 0 {
+		err = errMeanwhile
+	}
+	if err != nil || r.Kind != OfPerson || r.RemoteID == "" {
+		return err
+	}
+	return saveForeign(tx, &store.KeptAccount{ID: store.NewID(), ApplicationID: r.ApplicationID, Kind: OfForeign, WhoID: r.RemoteID,
+		State: Foreign, NextAt: never, Name: r.RemoteName, NameKey: people.SortKey(r.RemoteName), RemoteID: r.RemoteID,
+		RemoteName: r.RemoteName, Version: r.Version, There: r.There, SeenIn: r.SeenIn, UpdatedAt: d.Now().UTC()})
 }

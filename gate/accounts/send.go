@@ -72,8 +72,8 @@ func (s *sending) settle(err error) {
 		s.row.State, s.row.NextAt = Again, now.Add(patience[s.row.Tries])
 		s.row.Tries++
 	}
-	if f.Code == explain.SCIMTaken && s.row.RemoteID != "" { // an account was found; somebody has to say whose it is
-		s.row.State, s.row.Would = Approval, Change
+	if f.Code == explain.SCIMTaken && s.row.RemoteID != "" { // an account was found; somebody has to say whose it is, whatever was agreed
+		s.row.State, s.row.Would, s.row.Approved = Approval, Change, false
 	}
 }
 

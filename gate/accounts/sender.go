@@ -118,12 +118,13 @@ func (s *sender) feed(ctx context.Context) (anew bool, err error) {
 		if app.Accounts.AtOnce != s.app.Accounts.AtOnce {
 			return true, nil
 		}
+		busy := s.holding() > 0
 		next, err := s.load(ctx, app)
 		if err != nil {
 			return false, err
 		}
 		if next == nil { // once all is written, more may be due: groups, or what changed meanwhile
-			if s.holding() == 0 || !s.wait(ctx, 0) {
+			if !busy || !s.wait(ctx, 0) {
 				return false, nil
 			}
 			continue
@@ -373,9 +374,8 @@ func saveSent(tx *gorm.DB, one *sent) error {
 	r := one.row
 	args := []any{r.RemoteID, r.RemoteName, r.Version, r.There, r.Sent, r.Unkept}
 	n, err := store.Exec(tx, learnt+", state = ?, next_at = ?, would = ?, tries = ?, code = ?, reason = ?, drift = ?, agreed = ?, "+
-		"removed_at = ?, updated_at = ? WHERE id = ? AND turn = ?", append(args[:6:6], r.State, r.NextAt, r.Would, r.Tries, r.Code,
-		r.Reason,
-		r.Drift, r.Agreed, r.RemovedAt, r.UpdatedAt, r.ID, one.turn)...)
+		"approved = ?, removed_at = ?, updated_at = ? WHERE id = ? AND turn = ?", append(args[:6:6], r.State, r.NextAt, r.Would, r.Tries,
+		r.Code, r.Reason, r.Drift, r.Agreed, r.Approved, r.RemovedAt, r.UpdatedAt, r.ID, one.turn)...)
 	if err == nil && n == 0 {
 		_, err = store.Exec(tx, learnt+" WHERE id = ?", append(args[:6:6], r.ID)...)
 	}

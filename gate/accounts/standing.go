@@ -36,9 +36,8 @@ func (g *Room) keptRows(ctx context.Context, applicationID, kind string, ids []s
 }
 
 // stand works out how the accounts of some people stand at an application, now that something changed: those that become another way,
-// and the IDs of those of which nothing is left to know.
-func (g *Room) stand(ctx context.Context, app *partners.Application, ids []string) (changed []*store.KeptAccount, gone []string,
-	err error) {
+// and those of which nothing is left to know.
+func (g *Room) stand(ctx context.Context, app *partners.Application, ids []string) (changed, gone []*store.KeptAccount, err error) {
 	if len(ids) == 0 {
 		return nil, nil, nil
 	}
@@ -75,7 +74,7 @@ func (g *Room) stand(ctx context.Context, app *partners.Application, ids []strin
 		case row == nil:
 			continue
 		case s.nothingThere(row):
-			gone = append(gone, row.ID)
+			gone = append(gone, row)
 			continue
 		default:
 			if !s.unwanted(row, why, w != nil && !w.row.Active) {
@@ -187,7 +186,7 @@ func (s *standing) unwanted(row *store.KeptAccount, why string, off bool) bool {
 }
 
 // standGroups works out how groups stand at an application.
-func (d *digest) standGroups(ctx context.Context, app *partners.Application) (changed []*store.KeptAccount, gone []string, err error) {
+func (d *digest) standGroups(ctx context.Context, app *partners.Application) (changed, gone []*store.KeptAccount, err error) {
 	var ids []string
 	for id := range d.groups {
 		ids = append(ids, id)
@@ -229,7 +228,7 @@ func (d *digest) standGroups(ctx context.Context, app *partners.Application) (ch
 		case row == nil:
 			continue
 		case s.nothingThere(row):
-			gone = append(gone, row.ID)
+			gone = append(gone, row)
 			continue
 		case !s.unwanted(row, "the group no longer goes along", false):
 			continue
@@ -239,16 +238,21 @@ func (d *digest) standGroups(ctx context.Context, app *partners.Application) (ch
 	return changed, gone, nil
 }
 
-// saveStanding writes how an account stands. What was learnt meanwhile of the account there stays: only a sending, an adoption or a
-// comparison writes that.
+// saveStanding writes how an account stands, unless somebody did something with it since it was read. What was learnt meanwhile of the
+// account there stays: only a sending, an adoption or a comparison writes that.
 func saveStanding(tx *gorm.DB, row *store.KeptAccount) error {
-	return tx.Clauses(clause.OnConflict{
+	done := tx.Clauses(clause.OnConflict{
 		Columns: []clause.Column{{Name: "application_id"}, {Name: "kind"}, {Name: "who_id"}},
+		Where:   clause.Where{Exprs: []clause.Expression{gorm.Expr("kept_accounts.turn = ?", row.Turn-1)}},
 		DoUpdates: clause.Assignments(map[string]any{
 			"state": row.State, "next_at": row.NextAt, "name": row.Name, "name_key": row.NameKey, "wanted": row.Wanted,
 			"would":  gorm.Expr("CASE WHEN ? = 'create' AND kept_accounts.remote_id <> '' THEN 'change' ELSE ? END", row.Would, row.Would),
-			"agreed": row.Agreed, "turn": gorm.Expr("kept_accounts.turn + 1"), "tries": row.Tries, "code": row.Code, "reason": row.Reason,
+			"agreed": row.Agreed, "turn": row.Turn, "tries": row.Tries, "code": row.Code, "reason": row.Reason,
 			"removed_at": row.RemovedAt, "updated_at": row.UpdatedAt,
 		}),
-	}).Create(row).Error
+	}).Create(row)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return errMeanwhile
+	}
+	return done.Error
 }
