@@ -121,12 +121,12 @@ func (w *World) inStep(ctx context.Context, n int) error {
 	})
 }
 
-// untilThere waits until something holds, half a minute at most.
+// untilThere waits until something holds, two minutes at most.
 func (w *World) untilThere(ctx context.Context, holds func() bool) error {
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(2 * time.Minute)
 	for !holds() {
 		if time.Now().After(deadline) {
-			return errors.New("what should have come of it did not within half a minute")
+			return errors.New("what should have come of it did not within two minutes")
 		}
 		select {
 		case <-ctx.Done():
