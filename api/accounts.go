@@ -14,6 +14,8 @@ type Accounts struct {
 	Counts map[string]int `json:"counts"`
 	// Can is what the application says that it can do; nothing where it was not asked yet.
 	Can *AccountAbilities `json:"can,omitempty"`
+	// Settable are the names that the mapping's rules can set: paths of attributes, those of the application's own schemas too.
+	Settable []string `json:"settable"`
 	// PausedUntil is set where nothing is sent for some time; Code, Reason and Remedy say why.
 	PausedUntil *time.Time `json:"pausedUntil,omitempty"`
 	Code        string     `json:"code,omitempty"`

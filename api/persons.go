@@ -191,6 +191,8 @@ type Preview struct {
 	DraftApplication *config.Application `json:"draftApplication,omitempty"`
 	TwoFactor        bool                `json:"twoFactor,omitempty"`
 	Network          string              `json:"network,omitempty"`
+	// Account asks for the person's account at the application, rather than for what sign-in hands on.
+	Account bool `json:"account,omitempty"`
 }
 
 // Previewed is what would become of a sign-in.
@@ -205,7 +207,7 @@ type Previewed struct {
 	Out         *claims.Attempt    `json:"out,omitempty"`
 	Subject     string             `json:"subject,omitempty"`
 	SubjectWhy  string             `json:"subjectWhy,omitempty"`
-	Sent        string             `json:"sent,omitempty"` // the assertion or the claims, as they would be sent
+	Sent        string             `json:"sent,omitempty"` // the assertion, the claims or the account, as they would be sent
 	Differences []PreviewDifferent `json:"differences"`    // from what is live
 }
 

@@ -40,6 +40,20 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.accessible()
 	p.shot("account")
 
+	// What the rules make of somebody, beside them; a new rule is shown as it is typed.
+	p.open(w.URL + "/console/applications/cargo-ledger?station=accounts")
+	p.press("Values of an account")
+	p.fill("Preview with", "a person known here")
+	p.search("Person", "Eskil", "Eskil Brae")
+	p.see("eskil.brae@agency.example")
+	p.press("Add a rule")
+	p.fill("Name of rule 8", "nickName")
+	p.fill("Sources of rule 8", "given_name")
+	p.press("All that would become of it")
+	p.see("Eskil Brae has one: assigned by name.")
+	p.wait(`[...document.querySelectorAll(".result tr")].some(r=>/nickName.*Eskil/s.test(r.innerText))`)
+	p.accessible()
+
 	// One whose accounts are not kept yet: its address is entered, and nothing is asked without a token.
 	p.open(w.URL + "/console/applications/crew-rota?station=mapping-out")
 	p.press("Keep them in step")

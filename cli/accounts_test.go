@@ -17,6 +17,11 @@ func TestAccountsFromTheCommandLine(t *testing.T) {
 	w := world(t)
 	assert.Regexp(t, `changed there\s+│?\s*1`, good(t, "accounts", "show", "cargo-ledger"))
 	assert.Contains(t, good(t, "accounts", "try", "cargo-ledger"), "urn:example:cargo-ledger:2.0:User:deck")
+	said := good(t, "accounts", "would", "cargo-ledger", "eskil.brae")
+	assert.Contains(t, said, "has one: assigned by name.")
+	assert.Contains(t, said, `"userName": "eskil.brae"`)
+	require.NoError(t, w.Walker().SignIn(t.Context(), w.RotaURL+"/sign-in", "mvoss"))
+	assert.Contains(t, good(t, "accounts", "would", "cargo-ledger", "Mira"), "has none: not assigned")
 	assert.Regexp(t, `of nobody known here\s+│?\s*1`, good(t, "accounts", "compare", "cargo-ledger"))
 	one := func(state string) api.Account {
 		t.Helper()
@@ -27,7 +32,7 @@ func TestAccountsFromTheCommandLine(t *testing.T) {
 	}
 	changed := one("drifted")
 	assert.Contains(t, good(t, "accounts", "list", "cargo-ledger"), `title is "Weighmaster" there`)
-	said := good(t, "accounts", "history", "cargo-ledger", changed.ID, "--messages")
+	said = good(t, "accounts", "history", "cargo-ledger", changed.ID, "--messages")
 	assert.Contains(t, said, `"userName":"eskil.brae"`)
 	assert.Contains(t, said, "assigned by name")
 	assert.NotContains(t, said, w.LedgerAccounts.Token)

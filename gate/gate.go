@@ -157,7 +157,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Watch = watch.New(base, g.Partners, g.Configuration)
 	g.Sources = sources.New(base, g.Partners, g.Configuration, g.Watch)
 	g.Changes = changes.New(base, g.Partners, g.Persons, g.Grants, g.Console, g.Configuration, g.Watch, g.Sources)
-	g.Rehearsal = rehearsal.New(base, g.Partners, g.Traces, g.Sessions, g.Persons, g.SignIn, g.SignOut, g.Changes)
+	g.Rehearsal = rehearsal.New(base, g.Partners, g.Traces, g.Sessions, g.Persons, g.SignIn, g.SignOut, g.Changes, g.Accounts)
 	g.Exchange = exchange.New(
 		base, g.Keyring, g.Partners, g.Traces, g.Grants, g.Console, g.SignOut, g.Configuration, g.Watch, g.Changes,
 		g.Rehearsal,

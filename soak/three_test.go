@@ -79,7 +79,7 @@ func (n *node) start(t *testing.T, public string) {
 		}
 		if time.Since(began) > time.Minute {
 			text, _ := os.ReadFile(n.log.Name())
-			t.Fatal(string(text))
+			t.Fatalf("it is not ready (%v):\n%s", n.cmd.ProcessState, text) // without a state, it never was
 		}
 	}
 	n.down.Store(false)

@@ -25,7 +25,7 @@ func Accounts(of *terminal.Program) *cli.Command {
 		Name:     "accounts",
 		Usage:    "accounts at applications, kept in step over SCIM 2.0",
 		Metadata: terminal.Examples("innergate accounts show cargo-ledger", "innergate accounts list cargo-ledger --state approval"),
-		Commands: []*cli.Command{p.show(), p.try(), p.compare(), p.list(), p.history(), p.approve(), p.act("retry",
+		Commands: []*cli.Command{p.show(), p.try(), p.would(), p.compare(), p.list(), p.history(), p.approve(), p.act("retry",
 			"try accounts again that failed", "Tried again"), p.act("leave", "leave accounts alone from now on", "Left alone"),
 			p.act("keep", "keep accounts in step again that were left alone", "Kept again"), p.adopt(),
 			p.act("correct", "set right what the application changed", "Set right"),
@@ -125,6 +125,49 @@ func (p *commands) try() *cli.Command {
 			return nil
 		}),
 	}
+}
+
+func (p *commands) would() *cli.Command {
+	return &cli.Command{
+		Name:      "would",
+		Usage:     "what somebody's account would be, and whether they have one; nothing is asked or changed there",
+		ArgsUsage: "APPLICATION PERSON",
+		Metadata:  terminal.Examples("innergate accounts would cargo-ledger mira.voss@saltmere.example"),
+		Action: p.With("APPLICATION PERSON", func(ctx context.Context, c *cli.Command, cl *client.Client, args []string) error {
+			id, err := terminal.PersonID(ctx, cl, args[1])
+			if err != nil {
+				return err
+			}
+			v, err := cl.Preview(ctx, api.Preview{Application: args[0], Person: id, Account: true})
+			if err != nil {
+				return err
+			}
+			return p.Show(c, v, func() { p.wouldBe(v) })
+		}),
+	}
+}
+
+func (p *commands) wouldBe(v *api.Previewed) {
+	if v.Refused != nil {
+		fmt.Fprintf(p.Out, "%s. %s %s\n", v.Refused.Title, v.Refused.Cause, v.Refused.Remedy)
+	}
+	for _, d := range v.Decisions {
+		if d.About == "account" {
+			fmt.Fprintf(p.Out, "%s %s: %s.\n", v.Person, d.Result, d.By)
+		}
+	}
+	if v.Out == nil {
+		return
+	}
+	var rows []table.Row
+	for _, s := range v.Out.Steps {
+		rows = append(rows, table.Row{s.Rule, terminal.OrDash(strings.Join(s.Output, "\n"))})
+	}
+	p.Table(table.Row{"It would be", "Value"}, rows, "No rule makes anything.")
+	for _, one := range v.Out.Problems {
+		fmt.Fprintf(p.Out, "%s: %s\n", one.Rule, one.Message)
+	}
+	fmt.Fprintf(p.Out, "\n%s\n", v.Sent)
 }
 
 func (p *commands) compare() *cli.Command {

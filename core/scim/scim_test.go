@@ -464,3 +464,30 @@ func FuzzMessages(f *testing.F) {
 		scim.ReadAbilities(r)
 	})
 }
+
+// TestWhatRulesCanSet lists the paths of the standard and of an application's own schema; each leads to one place.
+func TestWhatRulesCanSet(t *testing.T) {
+	t.Parallel()
+	deck := scim.Schema{ID: "urn:example:2.0:User", Attributes: []scim.Attribute{{Name: "deck"}, {Name: "berth", Mutability: "readOnly"}}}
+	kind := scim.Users.With([]scim.Schema{deck}, []string{deck.ID})
+	list := kind.Settable()
+	for _, want := range []string{"externalId", "userName", "name.givenName", `emails[type eq "work"].value`,
+		`phoneNumbers[type eq "work"].value`, `addresses[type eq "work"].locality`, "title", scim.EnterpriseSchema + ":department",
+		"urn:example:2.0:User:deck"} {
+		assert.Contains(t, list, want)
+	}
+	for _, none := range []string{"id", "meta.version", "groups.value", "password", "active", "urn:example:2.0:User:berth",
+		`emails[type eq "work"].primary`, "emails.value"} {
+		assert.NotContains(t, list, none)
+	}
+	seen := map[string]bool{}
+	for _, name := range list {
+		assert.False(t, seen[name], name)
+		seen[name] = true
+		targets, wrong := kind.Targets([]string{name}, map[string][]string{name: {"x"}})
+		if len(wrong) == 0 { // numbers and times take no such text
+			require.Len(t, targets, 1, name)
+			assert.NotEmpty(t, targets[0].Path.Values(kind.New(targets)), name)
+		}
+	}
+}

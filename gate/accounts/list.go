@@ -253,7 +253,7 @@ func (g *Room) Accounts(ctx context.Context, who ground.Actor, slug string) (*ap
 	if err != nil {
 		return nil, err
 	}
-	if able.Asked {
+	if v.Settable = able.users.Settable(); able.Asked {
 		v.Can = able.view()
 	}
 	last, err := g.lastComparison(ctx, app.ID)

@@ -10,7 +10,6 @@ import (
 	"innergate/core/claims"
 	"innergate/core/config"
 	"innergate/core/explain"
-	"innergate/core/people"
 	"innergate/core/scim"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -118,8 +117,7 @@ func (w *who) entitled(app *partners.Application) (bool, string) {
 
 // targets are what somebody's account should have. What the mapping can't make is a failure.
 func (a *abilities) targets(app *partners.Application, w *who) ([]scim.Target, error) {
-	bag := people.Outbound(w.profile, w.groups, w.row.Type, app.Policy.Roles(w.assigned(app)))
-	out, err := app.AccountValues.Apply(bag, "out", nil)
+	out, err := app.AccountValues.Apply(w.values(app), "out", nil)
 	var f *explain.Failure
 	if errors.As(err, &f) {
 		return nil, explain.New(explain.SCIMMapping, explain.Fact("reason", f.Explain().Cause)).Of(app.Name)

@@ -228,7 +228,11 @@ func (g *Room) previewOnce(
 	if out.Profile == nil {
 		out.Profile = claims.Bag{}
 	}
-	if failed == nil && app != nil {
+	switch {
+	case failed != nil || app == nil:
+	case q.Account:
+		failed = g.previewAccount(ctx, s, out)
+	default:
 		failed = g.previewOut(ctx, s, who, q.TwoFactor, out)
 	}
 	for _, e := range rec.Entries() {
@@ -296,6 +300,25 @@ func (g *Room) previewOut(ctx context.Context, s *signin.SignIn, who bridge.Iden
 	}
 	out.Sent, err = g.previewSent(s.App, out.Subject, made)
 	return err
+}
+
+// previewAccount makes the account that the application would get.
+func (g *Room) previewAccount(ctx context.Context, s *signin.SignIn, out *api.Previewed) error {
+	if s.App.Accounts == nil {
+		return ground.Conflict("no-accounts", "Accounts of "+s.App.Name+" are not kept in step.",
+			"Enter the address of its SCIM service on the station accounts.")
+	}
+	would, err := g.accounts.Would(ctx, s.App, s.Person.ID, s.Outbound())
+	if err != nil {
+		return err
+	}
+	result := "has none"
+	if would.Has {
+		result = "has one"
+	}
+	s.Rec.Decide(trace.Decision{About: "account", Result: result, By: would.Why})
+	out.Out, out.Sent = &would.Made, would.Sent
+	return nil
 }
 
 // heldSubject is the random identifier that a person has at an application already.

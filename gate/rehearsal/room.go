@@ -5,6 +5,7 @@ package rehearsal
 import (
 	"time"
 
+	"innergate/gate/accounts"
 	"innergate/gate/changes"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
@@ -26,6 +27,7 @@ type Room struct {
 	signin   *signin.Room
 	signout  *signout.Room
 	changes  *changes.Room
+	accounts *accounts.Room
 }
 
 // New makes the room over those that it stands on.
@@ -38,6 +40,7 @@ func New(
 	signin *signin.Room,
 	signout *signout.Room,
 	changes *changes.Room,
+	accounts *accounts.Room,
 ) *Room {
 	return &Room{
 		Ground:   g,
@@ -48,6 +51,7 @@ func New(
 		signin:   signin,
 		signout:  signout,
 		changes:  changes,
+		accounts: accounts,
 	}
 }
 

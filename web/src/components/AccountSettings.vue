@@ -7,7 +7,13 @@ import DraftField from "./DraftField.vue";
 import MappingEditor from "./MappingEditor.vue";
 
 /** Where an application's accounts are, whose are kept, with which values, and how carefully. */
-defineProps<{ readonly: boolean; paths: string[] }>();
+const props = defineProps<{
+  slug: string;
+  readonly: boolean;
+  settable: string[];
+  /** The newest sign-in, with which the mapping is shown at first. */
+  sample?: string;
+}>();
 const { draft, problemAt } = useEditing<ApplicationConfig>();
 const mapping = computed({
   get: () => draft.value.accounts?.mapping ?? [],
@@ -15,6 +21,7 @@ const mapping = computed({
 });
 const circle = ref(readCircle((draft.value.accounts?.circle as Circle | undefined) ?? undefined));
 watch(circle, (row) => draft.value.accounts && (draft.value.accounts.circle = writeCircle(row)), { deep: true });
+const preview = () => ({ application: props.slug, draftApplication: draft.value, account: true });
 const by = computed(() => draft.value.accounts?.proveBy || "token");
 </script>
 
@@ -145,13 +152,16 @@ const by = computed(() => draft.value.accounts?.proveBy || "token");
     <summary>Values of an account</summary>
     <p class="soft">
       Names are SCIM paths, such as <span class="mono">name.givenName</span> or
-      <span class="mono">emails[type eq "work"].value</span>.
-      <template v-if="paths.length">The application also knows {{ paths.join(", ") }}.</template>
+      <span class="mono">emails[type eq "work"].value</span>. Those that the application knows are offered while you
+      type.
     </p>
     <MappingEditor
       v-model="mapping"
       direction="out"
       :readonly="readonly"
+      :settable="settable"
+      :sample="sample"
+      :preview="preview"
       :problem-at="(p: string) => problemAt('accounts.' + p) || problemAt('accounts.' + p + '.set')"
     />
   </details>

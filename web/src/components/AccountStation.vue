@@ -14,7 +14,7 @@ import AccountTable from "./AccountTable.vue";
 import TimeText from "./TimeText.vue";
 
 /** The station accounts: whose accounts at the application are kept, how they stand, and what has to be decided. */
-const props = defineProps<{ slug: string; name: string; kept: boolean; readonly: boolean }>();
+const props = defineProps<{ slug: string; name: string; kept: boolean; readonly: boolean; sample?: string }>();
 const emit = defineEmits<{ changed: [] }>();
 const { draft } = useEditing<ApplicationConfig>();
 const route = useRoute();
@@ -159,7 +159,7 @@ const found = computed(() => {
       <AccountTable :slug="slug" :state="state" :turn="turn" :readonly="readonly" @open="open" @changed="refresh" />
       <AccountSecrets :slug="slug" :secrets="data.secrets" :readonly="readonly" @changed="refresh" />
     </template>
-    <AccountSettings :readonly="readonly" :paths="data?.can?.paths ?? []" />
+    <AccountSettings :slug="slug" :readonly="readonly" :settable="data?.settable ?? []" :sample="sample" />
   </template>
 </template>
 

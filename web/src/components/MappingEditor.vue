@@ -18,6 +18,8 @@ const props = defineProps<{
   openid?: boolean;
   sample?: string;
   preview?: () => Preview;
+  /** The names that rules may set, where they are no attributes of sign-in but paths in an account. */
+  settable?: string[];
   problemAt?: (path: string) => string;
 }>();
 const mapping = defineModel<Rule[]>({ required: true });
@@ -56,7 +58,7 @@ const sources = () =>
   props.direction === "in"
     ? unique([...Object.keys(got.value?.input ?? {}), ...standards.value])
     : unique([...Object.keys(got.value?.profile ?? {}), ...claims.value]);
-const targets = () => unique(props.direction === "in" ? claims.value : standards.value);
+const targets = () => props.settable ?? unique(props.direction === "in" ? claims.value : standards.value);
 
 const family = ref("");
 /** Puts the usual attributes under a family of names in place of what is there. */
@@ -75,9 +77,11 @@ function addRule(rule?: Rule, instead?: number) {
   <div>
     <p class="soft">
       {{
-        direction === "in"
-          ? "What the provider sends becomes the person's profile. The first name that is present is taken."
-          : "What the application receives, made from the person's profile."
+        settable
+          ? "What the person's account is made of, from the person's profile."
+          : direction === "in"
+            ? "What the provider sends becomes the person's profile. The first name that is present is taken."
+            : "What the application receives, made from the person's profile."
       }}
     </p>
     <PreviewChoice v-if="props.preview && !readonly" :preview="preview" :direction="direction" />
@@ -95,7 +99,7 @@ function addRule(rule?: Rule, instead?: number) {
     <div v-if="!readonly" class="row acts">
       <ElButton @click="addRule()">Add a rule</ElButton>
       <ElSelect
-        v-if="direction === 'out' && !openid"
+        v-if="direction === 'out' && !openid && !settable"
         v-model="family"
         class="family"
         :empty-values="['', null, undefined]"
@@ -105,7 +109,7 @@ function addRule(rule?: Rule, instead?: number) {
       >
         <ElOption v-for="f in known?.families ?? []" :key="f.name" :value="f.name" :label="f.words" />
       </ElSelect>
-      <ElButton :aria-expanded="open === 'propose'" @click="open = open === 'propose' ? '' : 'propose'"
+      <ElButton v-if="!settable" :aria-expanded="open === 'propose'" @click="open = open === 'propose' ? '' : 'propose'"
         >Propose rules</ElButton
       >
       <ElButton v-if="got" :aria-expanded="open === 'whole'" @click="open = open === 'whole' ? '' : 'whole'"
@@ -119,7 +123,7 @@ function addRule(rule?: Rule, instead?: number) {
       :sample="direction === 'in' ? sample : undefined"
       @add="addRule"
     />
-    <PreviewResult v-if="open === 'whole' && got" :got="got" />
+    <PreviewResult v-if="open === 'whole' && got" :got="got" :account="!!settable" />
   </div>
 </template>
 

@@ -4,7 +4,7 @@ import { few } from "../composables/text";
 import BagTable from "./BagTable.vue";
 
 // What would become of a sample: what is decided, what differs from what is live, the profile, what is sent.
-defineProps<{ got: Previewed }>();
+defineProps<{ got: Previewed; account?: boolean }>();
 const results: Record<string, string> = {
   allow: "gets in",
   refuse: "is refused",
@@ -24,6 +24,12 @@ const results: Record<string, string> = {
       <b>{{ got.person || "Somebody" }} {{ results[got.access.result] }}</b
       >: {{ got.access.by }}.
     </p>
+    <template v-if="account">
+      <p v-for="d in got.decisions.filter((d) => d.about === 'account')" :key="d.about">
+        <b>{{ got.person || "Somebody" }} {{ d.result }}</b
+        >: {{ d.by }}.
+      </p>
+    </template>
     <template v-if="got.differences.length"
       ><h3>What changes against what is live</h3>
       <ElTable table-layout="auto" :data="got.differences">
@@ -53,8 +59,8 @@ const results: Record<string, string> = {
         <BagTable :bag="got.profile" empty="Nothing." />
       </div>
       <div v-if="got.out">
-        <h3>What is sent</h3>
-        <p>
+        <h3>{{ account ? "The account" : "What is sent" }}</h3>
+        <p v-if="!account">
           <b>the identifier</b> <span class="mono">{{ got.subject || "–" }}</span><br v-if="got.subjectWhy" /><span
             class="soft small"
             >{{ got.subjectWhy }}</span
@@ -71,7 +77,7 @@ const results: Record<string, string> = {
       </p>
     </details>
     <details v-if="got.sent">
-      <summary>As it would be sent, without a signature</summary>
+      <summary>{{ account ? "As it would be made" : "As it would be sent, without a signature" }}</summary>
       <pre class="mono">{{ got.sent }}</pre>
     </details>
   </div>

@@ -151,6 +151,7 @@ const ends = computed(() =>
       :name="application!.name"
       :kept="!!application!.accounts"
       :readonly="readonly"
+      :sample="lastTrace"
       @changed="again()"
     />
     <template v-else-if="station === 'access'">
