@@ -93,6 +93,8 @@ type AccountDetail struct {
 	Remedy string        `json:"remedy,omitempty"`
 	Side   string        `json:"side,omitempty"`
 	Talks  []AccountTalk `json:"talks"`
+	// Silent are the nodes that did not answer: what they sent is missing among the talks.
+	Silent []string `json:"silent,omitempty"`
 }
 
 // AccountValue is one value that an account should have.

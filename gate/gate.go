@@ -139,7 +139,7 @@ func over(base *ground.Ground) (*Gate, error) {
 	g.Traces = traces.New(base, g.Partners)
 	g.Sessions = sessions.New(base, g.Partners)
 	g.Persons = persons.New(base, g.Partners)
-	g.Accounts = accounts.New(base, g.Partners)
+	g.Accounts = accounts.New(base, g.Partners, g.Traces)
 	g.Grants = grants.New(base, g.Keyring, g.Partners, g.Traces, g.Persons)
 	g.SignIn = signin.New(base, g.Keyring, g.Partners, g.Messages, g.Traces, g.Sessions, g.Persons, g.Grants)
 	var err error

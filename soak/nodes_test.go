@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"innergate/api"
 	"innergate/client"
 	"innergate/demo"
 	"innergate/standin"
@@ -216,6 +217,7 @@ func found(t *testing.T, w *demo.World, all []*node) {
 			assert.NotEmpty(t, got.Entries)
 		}
 	}
+	toldOfAccounts(t, all, w.Token)
 	silent := all[2]
 	require.NoError(t, silent.cmd.Process.Signal(syscall.SIGSTOP))
 	at := client.New("http://"+all[0].listen, w.Token)
@@ -235,6 +237,26 @@ func found(t *testing.T, w *demo.World, all []*node) {
 		seen, err := at.Nodes(t.Context())
 		return err == nil && len(seen.Findings) == 0
 	}, 30*time.Second, 200*time.Millisecond, "all is well again")
+}
+
+// toldOfAccounts reads what was sent about an account from each node, whichever it was that sent.
+func toldOfAccounts(t *testing.T, all []*node, token string) {
+	t.Helper()
+	var first []api.AccountTalk
+	for _, n := range all {
+		at := client.New("http://"+n.listen, token)
+		list, err := at.AccountList(t.Context(), "cargo-ledger", client.Page{Filters: map[string]string{"state": "step"}})
+		require.NoError(t, err)
+		require.NotEmpty(t, list.Items)
+		got, err := at.Account(t.Context(), "cargo-ledger", list.Items[0].ID)
+		require.NoError(t, err)
+		require.Empty(t, got.Silent)
+		require.NotEmpty(t, got.Talks, "at %s", n.address)
+		if first == nil {
+			first = got.Talks
+		}
+		assert.Equal(t, first, got.Talks, "at %s", n.address)
+	}
 }
 
 // copied copies the records of the nodes by the command line, and brings them back as those of a gate alone.

@@ -324,6 +324,7 @@ func (p *commands) detail(v *api.AccountDetail, messages bool) {
 			fmt.Sprintf("%.1f ms", float64(t.Micros)/1000)})
 	}
 	p.Table(table.Row{"When", "To", "Came of it", "Took"}, rows, "Nothing was sent about it yet.")
+	p.Silent(v.Silent)
 	if !messages {
 		return
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -88,4 +89,11 @@ func Ending(t, now time.Time) string {
 		return fmt.Sprintf("%s (ended %d days ago)", t.Local().Format("2006-01-02"), -days)
 	}
 	return fmt.Sprintf("%s (in %d days)", t.Local().Format("2006-01-02"), days)
+}
+
+// Silent says of which nodes nothing is known.
+func (p *Program) Silent(nodes []string) {
+	if len(nodes) > 0 {
+		fmt.Fprintf(p.Err, "What these nodes keep is missing here, since they did not answer: %s\n", strings.Join(nodes, ", "))
+	}
 }

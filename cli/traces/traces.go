@@ -111,13 +111,6 @@ func (p *commands) moreTraces() []*cli.Command {
 	}
 }
 
-// silent says of which nodes nothing is known.
-func (p *commands) silent(nodes []string) {
-	if len(nodes) > 0 {
-		fmt.Fprintf(p.Err, "What these nodes keep is missing here, since they did not answer: %s\n", strings.Join(nodes, ", "))
-	}
-}
-
 func (p *commands) refusedThere(r *api.RefusedThere) {
 	var rows []table.Row
 	for _, l := range r.Compare {
@@ -239,7 +232,7 @@ func percent(r *float64) string {
 }
 
 func (p *commands) statistics(s *api.Statistics) {
-	p.silent(s.Silent)
+	p.Silent(s.Silent)
 	fmt.Fprintf(
 		p.Out, "%s to %s: %d signed in, %d refused. Refused in the last day %s, before that %s.\n\n",
 		s.From.Local().Format(time.DateOnly), s.Until.Local().Format(time.DateOnly), s.SignedIn, s.Refused,
@@ -337,7 +330,7 @@ func Traces(of *terminal.Program) *cli.Command {
 							"No sign-in fits.",
 						)
 						p.More(list.Next)
-						p.silent(list.Silent)
+						p.Silent(list.Silent)
 					})
 				})},
 			{

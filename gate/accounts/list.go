@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"innergate/gate/ground"
 	"innergate/gate/keyring"
 	"innergate/gate/partners"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -152,7 +154,7 @@ func (g *Room) One(ctx context.Context, slug, id string) (*api.AccountDetail, er
 		e := explain.New(explain.Code(code)).Of(app.Name).Explain()
 		out.Remedy, out.Side = e.Remedy, string(e.Side)
 	}
-	out.Talks, err = g.talks(ctx, app.ID, row.ID)
+	out.Talks, out.Silent, err = g.talks(ctx, app.ID, row.ID)
 	return out, err
 }
 
@@ -186,27 +188,30 @@ func (g *Room) explainPerson(ctx context.Context, app *partners.Application, row
 	return nil
 }
 
-// talks are what went between the gate and the application about an account, the newest first.
-func (g *Room) talks(ctx context.Context, applicationID, accountID string) ([]api.AccountTalk, error) {
-	var rows []store.AccountTalk
-	if err := g.Store.Traces.Read(ctx).Where("application_id = ? AND account_id = ?", applicationID, accountID).Order("id DESC").
-		Limit(talksShown).Find(&rows).Error; err != nil {
-		return nil, store.Clear(err)
+// talks are what went between the gate and the application about an account, the newest first, whichever node it was that sent; and
+// the nodes that did not say what they sent.
+func (g *Room) talks(ctx context.Context, applicationID, accountID string) (out []api.AccountTalk, silent []string, err error) {
+	query := g.Store.Traces.Read(ctx).Model(&store.AccountTalk{}).Where("application_id = ? AND account_id = ?", applicationID, accountID).
+		Order("id DESC").Limit(talksShown)
+	newest := func(a, b store.AccountTalk) int { return cmp.Compare(b.ID, a.ID) }
+	rows, silent, err := traces.GatherAll(ctx, g.traces, query, newest)
+	if err != nil {
+		return nil, nil, err
 	}
-	out := []api.AccountTalk{}
-	for _, r := range rows {
+	out = []api.AccountTalk{}
+	for _, r := range rows[:min(len(rows), talksShown)] {
 		data, err := g.Store.Sealer.Open(store.PlaceTalk, r.ID, r.Entries)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		t := api.AccountTalk{ID: r.ID, At: r.At, What: r.What, Result: r.Result, Code: r.Code, Micros: r.Micros,
 			Entries: []trace.Entry{}}
 		if err := json.Unmarshal(data, &t.Entries); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		out = append(out, t)
 	}
-	return out, nil
+	return out, silent, nil
 }
 
 // Accounts shows how keeping an application's accounts stands as a whole. Names are left out for whoever may not see them.

@@ -11,6 +11,7 @@ import (
 	"innergate/core/scim"
 	"innergate/gate/ground"
 	"innergate/gate/partners"
+	"innergate/gate/traces"
 	"innergate/store"
 )
 
@@ -44,6 +45,7 @@ const (
 type Room struct {
 	*ground.Ground
 	partners *partners.Room
+	traces   *traces.Room
 	holder   string        // names this process where an application's accounts are sent by one at a time
 	wake     chan struct{} // something may be to be done
 	kinds    sync.Map      // application ID → *abilities
@@ -55,8 +57,8 @@ type Room struct {
 }
 
 // New makes the room over those that it stands on.
-func New(g *ground.Ground, partners *partners.Room) *Room {
-	return &Room{Ground: g, partners: partners, holder: store.NewID(), wake: make(chan struct{}, 1),
+func New(g *ground.Ground, partners *partners.Room, traces *traces.Room) *Room {
+	return &Room{Ground: g, partners: partners, traces: traces, holder: store.NewID(), wake: make(chan struct{}, 1),
 		comparing: map[string]context.CancelFunc{}}
 }
 

@@ -80,6 +80,7 @@ func init() {
 	ofKind[Counted]()
 	ofKind[hourCount]()
 	ofKind[whatCount]()
+	ofKind[store.AccountTalk]()
 }
 
 func ofKind[T any]() {
@@ -165,13 +166,19 @@ func gather[T any](ctx context.Context, g *Room, db *gorm.DB) (out []held[T], si
 
 // Gather runs a query on the traces of all nodes that answer, and puts the rows into an order.
 func Gather[T any](ctx context.Context, g *Room, db *gorm.DB, order func(a, b T) int) ([]T, error) {
-	all, _, err := gather[T](ctx, g, db)
-	out := make([]T, len(all))
+	out, _, err := GatherAll(ctx, g, db, order)
+	return out, err
+}
+
+// GatherAll is Gather, and says which nodes did not answer.
+func GatherAll[T any](ctx context.Context, g *Room, db *gorm.DB, order func(a, b T) int) (out []T, silent []string, err error) {
+	all, silent, err := gather[T](ctx, g, db)
+	out = make([]T, len(all))
 	for i, one := range all {
 		out[i] = one.Row
 	}
 	slices.SortStableFunc(out, order)
-	return out, err
+	return out, silent, err
 }
 
 // Newest is the order of traces in lists.

@@ -5,6 +5,7 @@ import { http, ok, type TraceEntry } from "../api/client";
 import { actsOf, remarksOf, stateOf, tagOf } from "../composables/accounts";
 import { useAct, useLoad } from "../composables/load";
 import MessageText from "./MessageText.vue";
+import SilentNodes from "./SilentNodes.vue";
 import TimeText from "./TimeText.vue";
 
 /** One account: why it is there, what it should be, and each request and answer about it. */
@@ -80,6 +81,7 @@ const whats: Record<string, string> = {
     </ElTable>
     <p v-else class="soft">Nothing can be said of it now.</p>
     <h3>What went between the gate and the application</h3>
+    <SilentNodes :nodes="data.silent" />
     <p v-if="!data.talks.length" class="soft">Nothing was sent about it yet.</p>
     <ElCollapse v-else v-model="shown">
       <ElCollapseItem v-for="t in data.talks" :key="t.id" :name="t.id">
