@@ -105,16 +105,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 		return nil, err
 	}
 	o.Store.LogTo(o.Log)
-	if err := g.Keyring.Ensure(ctx); err != nil {
-		return nil, err
-	}
-	if err := g.Partners.ConfirmOnce(ctx); err != nil {
-		return nil, err
-	}
-	if err := g.LookBack(ctx); err != nil {
-		return nil, err
-	}
-	return g, g.Configuration.LayOutAll(ctx)
+	return g, o.Store.Patiently(ctx, func() error { return g.begin(ctx) })
 }
 
 // publicURL checks the address at which people reach the gate, and takes the slash from its end.

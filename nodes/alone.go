@@ -33,6 +33,9 @@ func (n *Node) Options() Options { return Options{} }
 // Unknown is never called.
 func (n *Node) Unknown(error) bool { return false }
 
+// Lost is never called.
+func (n *Node) Lost(error) bool { return false }
+
 // Members is never called.
 func (n *Node) Members(context.Context) ([]Member, error) { return nil, ErrAlone }
 

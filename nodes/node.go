@@ -5,11 +5,15 @@ package nodes
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -141,6 +145,20 @@ func (n *Node) Options() Options { return n.own }
 
 // Unknown says whether the answer to a commit was lost.
 func (n *Node) Unknown(err error) bool { return errors.Is(err, ErrUnknown) }
+
+// lost are what errors come from that are no answers of the engine's.
+var lost = []error{ErrUnknown, driver.ErrBadConn, engine.ErrNoAvailableLeader, net.ErrClosed, io.EOF, io.ErrUnexpectedEOF,
+	context.DeadlineExceeded, os.ErrDeadlineExceeded}
+
+// Lost says whether an error is none of the engine's answers: the connection to whoever led was lost, or nobody leads.
+func (n *Node) Lost(err error) bool {
+	var answer engine.Error
+	if errors.As(err, &answer) {
+		return false
+	}
+	var line *net.OpError
+	return errors.As(err, &line) || slices.ContainsFunc(lost, func(one error) bool { return errors.Is(err, one) })
+}
 
 // Members are the nodes, as the leader knows them.
 func (n *Node) Members(ctx context.Context) ([]Member, error) {

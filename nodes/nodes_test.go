@@ -3,11 +3,16 @@
 package nodes_test
 
 import (
+	"database/sql/driver"
+	"errors"
 	"fmt"
+	"io"
+	"net"
 	"path/filepath"
 	"testing"
 	"time"
 
+	engine "github.com/canonical/go-dqlite/driver"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
@@ -156,5 +161,19 @@ func TestAnotherNodeTakesTheLead(t *testing.T) {
 		var n int64
 		require.NoError(t, stores[i].Read(t.Context()).Model(&store.Person{}).Where("id = ?", id).Count(&n).Error)
 		assert.EqualValues(t, 1, n, id)
+	}
+}
+
+// TestWhatIsNoAnswer tells errors of a lost connection, as the engine wraps them, from its answers and from our own.
+func TestWhatIsNoAnswer(t *testing.T) {
+	t.Parallel()
+	n := &nodes.Node{}
+	for _, err := range []error{fmt.Errorf("call query-sql: header: %w", net.ErrClosed), nodes.ErrUnknown,
+		fmt.Errorf("the step failed: %w", driver.ErrBadConn), fmt.Errorf("connect: %w", engine.ErrNoAvailableLeader),
+		&net.OpError{Op: "dial", Err: errors.New("no route to host")}, fmt.Errorf("EOF: %w", io.EOF)} {
+		assert.True(t, n.Lost(err), "%v", err)
+	}
+	for _, err := range []error{nil, engine.Error{Code: 13, Message: "full"}, errors.New("the database was written by a newer Inner Gate")} {
+		assert.False(t, n.Lost(err), "%v", err)
 	}
 }

@@ -34,6 +34,8 @@ type Engine interface {
 	Dialect(sqlite.Dialector) gorm.Dialector
 	// Unknown says of an error that what was committed then may have been written, or not.
 	Unknown(error) bool
+	// Lost says of an error that it is no answer: who leads was lost meanwhile, or is not known yet.
+	Lost(error) bool
 }
 
 // How many connections read, and how many of their own reports and exports have; how long a connection waits for another
@@ -95,7 +97,7 @@ func (f *file) openPools(migrate func(*gorm.DB) error) error {
 			return err
 		}
 	}
-	return migrate(f.write)
+	return f.Patiently(context.Background(), func() error { return migrate(f.write) })
 }
 
 // pool is a number of connections to what the engine keeps.

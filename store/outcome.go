@@ -19,6 +19,27 @@ const (
 	WritesKept = 10 * time.Minute
 )
 
+// patience is how long Patiently goes on; others are elected within seconds.
+const patience = time.Minute
+
+// Patiently does something again while it ends because whoever leads was lost, for a minute at most. It is for what a node does as it
+// starts, which may be in the middle of an election: what is done has to come to the same if it was done before in part.
+func (f *file) Patiently(ctx context.Context, do func() error) error {
+	pause := 50 * time.Millisecond
+	for began := time.Now(); ; pause = min(2*pause, time.Second) {
+		err := do()
+		if err == nil || f.engine == nil || time.Since(began) > patience ||
+			!f.engine.Lost(err) && !f.engine.Unknown(err) && !errors.Is(err, ErrNotWritten) {
+			return err
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
 // transactKnowing runs a transaction on what an engine keeps. Where the answer to its commit is lost, it is looked up whether it
 // was written: each leaves a row of its own. It is never run again.
 func (f *file) transactKnowing(ctx context.Context, db *gorm.DB, do func(*gorm.DB) error) error {

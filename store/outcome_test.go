@@ -32,6 +32,7 @@ func (e *elsewhere) Pool(connections int) *sql.DB {
 }
 func (e *elsewhere) Dialect(d sqlite.Dialector) gorm.Dialector { return &d }
 func (e *elsewhere) Unknown(err error) bool                    { return errors.Is(err, errLost) }
+func (e *elsewhere) Lost(err error) bool                       { return errors.Is(err, errLost) }
 func (e *elsewhere) Driver() driver.Driver                     { return &sqlite3.SQLiteDriver{} }
 func (e *elsewhere) Connect(context.Context) (driver.Conn, error) {
 	in, err := e.Driver().Open(e.path + "?_txlock=immediate&_busy_timeout=2000&_journal_mode=WAL")
@@ -99,4 +100,24 @@ func TestALostAnswerIsLookedUp(t *testing.T) {
 	var ids []string
 	require.NoError(t, s.Read(t.Context()).Model(&store.Person{}).Order("id").Pluck("id", &ids).Error)
 	assert.Equal(t, []string{"a", "b"}, ids)
+}
+
+// TestANodeStartsAmidAnElection loses the first answers while the records are brought to their newest form: it is gone on with.
+func TestANodeStartsAmidAnElection(t *testing.T) {
+	t.Parallel()
+	for _, commit := range []bool{true, false} {
+		e := &elsewhere{path: filepath.Join(t.TempDir(), "records.db"), lose: true, commit: commit}
+		s := on(t, e)
+		assert.False(t, e.lose, "it was lost")
+		assert.NoError(t, s.Write(t.Context(), func(tx *gorm.DB) error { return tx.Create(&store.Person{ID: "a"}).Error }))
+		tries := 0
+		assert.ErrorContains(t, s.Patiently(t.Context(), func() error { tries++; return errors.New("an answer") }), "an answer")
+		assert.Equal(t, 1, tries, "what was answered is not asked again")
+		require.NoError(t, s.Patiently(t.Context(), func() error {
+			if tries++; tries < 4 {
+				return errors.Join(errLost)
+			}
+			return nil
+		}))
+	}
 }

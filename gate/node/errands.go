@@ -91,10 +91,12 @@ func (g *Room) Begin(
 		return err
 	}
 	own := store.NodeMember{Serial: nodes.SerialOf(c), Address: o.Address, Errands: at, Ends: c.NotAfter}
-	if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Save(&own).Error }); err != nil {
-		return err
-	}
-	if err := g.Look(ctx); err != nil {
+	if err := g.Store.Patiently(ctx, func() error {
+		if err := g.Store.Write(ctx, func(tx *gorm.DB) error { return tx.Save(&own).Error }); err != nil {
+			return err
+		}
+		return g.Look(ctx)
+	}); err != nil {
 		return err
 	}
 	// The others learn of it at once; who does not answer looks by itself.
