@@ -105,7 +105,13 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 		return nil, err
 	}
 	o.Store.LogTo(o.Log)
-	return g, o.Store.Patiently(ctx, func() error { return g.begin(ctx) })
+	// What has to be there before the gate is asked anything; each may be begun again.
+	for _, begin := range []func(context.Context) error{g.Keyring.Ensure, g.Partners.ConfirmOnce, g.LookBack, g.Configuration.LayOutAll} {
+		if err := o.Store.Patiently(ctx, func() error { return begin(ctx) }); err != nil {
+			return nil, err
+		}
+	}
+	return g, nil
 }
 
 // publicURL checks the address at which people reach the gate, and takes the slash from its end.
