@@ -82,11 +82,10 @@ func (g *Room) membersOf(db *gorm.DB, groupID string) ([]string, error) {
 
 // MakeGroup takes a new group.
 func (g *Room) MakeGroup(ctx context.Context, s *Sender, in scim.Resource) (scim.Resource, error) {
-	taken, remarks, refused := scim.Groups.Take(in)
-	if refused != nil {
-		return nil, refused
+	taken, err := g.whole(ctx, s, scim.Groups, in)
+	if err != nil {
+		return nil, err
 	}
-	g.remark(ctx, s, remarks)
 	row := &store.PushedGroup{ID: store.NewID(), ProviderID: s.ID, CreatedAt: g.Now().UTC()}
 	if err := g.settleGroup(ctx, s, row, taken); err != nil {
 		return nil, err
@@ -103,11 +102,10 @@ func (g *Room) PutGroup(ctx context.Context, s *Sender, id, match string, in sci
 	if err != nil {
 		return nil, err
 	}
-	taken, remarks, refused := scim.Groups.Take(in)
-	if refused != nil {
-		return nil, refused
+	taken, err := g.whole(ctx, s, scim.Groups, in)
+	if err != nil {
+		return nil, err
 	}
-	g.remark(ctx, s, remarks)
 	if err := g.settleGroup(ctx, s, row, taken); err != nil {
 		return nil, err
 	}

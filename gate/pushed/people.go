@@ -100,15 +100,24 @@ func meta(kind, location string, created, changed time.Time, n int) map[string]a
 		"lastModified": changed.UTC().Format(time.RFC3339Nano), "version": version(n)}
 }
 
-// MakeUser takes a new account (RFC 7644, section 3.3).
-func (g *Room) MakeUser(ctx context.Context, s *Sender, in scim.Resource) (scim.Resource, error) {
-	taken, remarks, refused := scim.Users.Take(in)
+// whole reads a resource that comes as a whole, remarks on what is unusual in it, and refuses one that lacks what it needs.
+func (g *Room) whole(ctx context.Context, s *Sender, kind *scim.Kind, in scim.Resource) (scim.Resource, error) {
+	taken, remarks, refused := kind.Take(in)
 	if refused != nil {
 		return nil, refused
 	}
 	g.remark(ctx, s, remarks)
-	if missing := scim.Users.Missing(taken); missing != "" {
+	if missing := kind.Missing(taken); missing != "" {
 		return nil, bad(http.StatusBadRequest, scim.InvalidValue, "%s is needed.", missing)
+	}
+	return taken, nil
+}
+
+// MakeUser takes a new account (RFC 7644, section 3.3).
+func (g *Room) MakeUser(ctx context.Context, s *Sender, in scim.Resource) (scim.Resource, error) {
+	taken, err := g.whole(ctx, s, scim.Users, in)
+	if err != nil {
+		return nil, err
 	}
 	now := g.Now().UTC()
 	row := &store.PushedPerson{ID: store.NewID(), ProviderID: s.ID, Active: true, CreatedAt: now}
@@ -127,13 +136,9 @@ func (g *Room) PutUser(ctx context.Context, s *Sender, id, match string, in scim
 	if err != nil {
 		return nil, err
 	}
-	taken, remarks, refused := scim.Users.Take(in)
-	if refused != nil {
-		return nil, refused
-	}
-	g.remark(ctx, s, remarks)
-	if missing := scim.Users.Missing(taken); missing != "" {
-		return nil, bad(http.StatusBadRequest, scim.InvalidValue, "%s is needed.", missing)
+	taken, err := g.whole(ctx, s, scim.Users, in)
+	if err != nil {
+		return nil, err
 	}
 	if err := g.settle(ctx, s, row, taken); err != nil {
 		return nil, refusal(err)
