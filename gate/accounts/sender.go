@@ -10,6 +10,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate/gate/ground"
 	"innergate/gate/partners"
 	"innergate/store"
 )
@@ -33,7 +34,6 @@ type sender struct {
 
 // load is what is read at once to be sent.
 type load struct {
-	app    *partners.Application
 	able   *abilities
 	people map[string]*who
 	talk   *talk // what proves who we are, for all of them
@@ -151,7 +151,7 @@ func (s *sender) load(ctx context.Context, app *partners.Application) (*load, er
 	if err != nil {
 		return nil, err
 	}
-	out := &load{app: app}
+	out := &load{}
 	if out.rows, err = s.dueRows(ctx, held); err != nil || len(out.rows) == 0 {
 		return nil, err
 	}
@@ -206,7 +206,7 @@ func (s *sender) due(ctx context.Context, inHand []string, index, where string, 
 	db := s.Store.Read(ctx).Table("kept_accounts INDEXED BY "+index).Where("application_id = ? AND next_at <= ?", s.app.ID, s.Now().UTC()).
 		Where(where, args...)
 	if len(inHand) > 0 {
-		db = db.Where("id NOT IN ?", inHand)
+		db = db.Where("id NOT IN (SELECT value FROM json_each(?))", ground.MustJSON(inHand))
 	}
 	if index == "kept_state" {
 		db = db.Order("next_at")
