@@ -103,7 +103,7 @@ func (g *Room) CompareDue(ctx context.Context) error {
 		if last.State == Stopped {
 			every = min(every, time.Hour)
 		}
-		if pump.ComparedAt == nil || last.State == Working || g.Now().Sub(last.UpdatedAt) < every {
+		if pump.ComparedAt == nil || last.State == Working || g.Now().Sub(last.StartedAt) < every {
 			continue
 		}
 		if _, err := g.Compare(ctx, ground.Actor{Name: "schedule", Role: ground.RoleOwner}, app.Slug); err != nil {
@@ -509,9 +509,10 @@ func (c *comparison) groups(ctx context.Context, page []scim.Resource) error {
 	for _, there := range page {
 		c.row.Groups++
 		var row store.KeptAccount
+		external := there.Text("externalId") // one that somebody else gave a name of theirs is not known by its name
 		if err := c.Store.Read(ctx).Where("application_id = ? AND kind = 'group' AND wanted AND "+
-			"(remote_id = ? OR who_id = ? OR remote_id = '' AND name = ?)", c.app.ID, there.ID(), there.Text("externalId"),
-			there.Text("displayName")).Limit(1).Find(&row).Error; err != nil {
+			"(remote_id = ? OR who_id = ? OR remote_id = '' AND name = ? AND ? = '')", c.app.ID, there.ID(), external,
+			there.Text("displayName"), external).Limit(1).Find(&row).Error; err != nil {
 			return store.Clear(err)
 		}
 		if row.ID == "" {
@@ -520,7 +521,7 @@ func (c *comparison) groups(ctx context.Context, page []scim.Resource) error {
 		fresh := row.RemoteID == ""
 		row.RemoteID, row.RemoteName, row.Version, row.There, row.SeenIn = there.ID(), nameOf(there), there.Version(), "active", c.row.ID
 		row.Turn++
-		sure := there.Text("externalId") == row.WhoID || row.Approved || c.app.Accounts.Approve == config.ApproveNone
+		sure := external == row.WhoID || row.Approved || c.app.Accounts.Approve == config.ApproveNone
 		switch {
 		case row.State == Ignored:
 		case fresh && !sure:
