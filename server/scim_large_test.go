@@ -25,8 +25,8 @@ func (p *pusher) fill(n int) {
 		people, keys, groups := []store.PushedPerson{}, []store.PushedKey{}, []store.PushedGroup{}
 		for i := range n {
 			user := fmt.Sprintf("deckhand%05d", i)
-			people = append(people, store.PushedPerson{ID: store.NewID(), ProviderID: provider.ID, UserKey: user, Subject: user, Active: true,
-				Body: fmt.Sprintf(`{"userName":%q,"title":"deckhand"}`, user), Version: 1, CreatedAt: now, UpdatedAt: now})
+			people = append(people, store.PushedPerson{ID: store.NewID(), ProviderID: provider.ID, UserKey: user, Subject: user,
+				Active: true, Body: fmt.Sprintf(`{"userName":%q,"title":"deckhand"}`, user), Version: 1, CreatedAt: now, UpdatedAt: now})
 			keys = append(keys, store.PushedKey{ProviderID: provider.ID, Name: "userName", Value: user, PushedID: people[i].ID})
 			groups = append(groups, store.PushedGroup{ID: store.NewID(), ProviderID: provider.ID, NameKey: "watch" + user,
 				Name: "Watch" + user, Version: 1, CreatedAt: now, UpdatedAt: now})
