@@ -245,12 +245,15 @@ func toldOfAccounts(t *testing.T, all []*node, token string) {
 	var first []api.AccountTalk
 	for _, n := range all {
 		at := client.New("http://"+n.listen, token)
-		list, err := at.AccountList(t.Context(), "cargo-ledger", client.Page{Filters: map[string]string{"state": "step"}})
-		require.NoError(t, err)
-		require.NotEmpty(t, list.Items)
-		got, err := at.Account(t.Context(), "cargo-ledger", list.Items[0].ID)
-		require.NoError(t, err)
-		require.Empty(t, got.Silent)
+		var got *api.AccountDetail
+		require.Eventually(t, func() bool { // an election may come between, or a node answer late
+			list, err := at.AccountList(t.Context(), "cargo-ledger", client.Page{Filters: map[string]string{"state": "step"}})
+			if err != nil || len(list.Items) == 0 {
+				return false
+			}
+			got, err = at.Account(t.Context(), "cargo-ledger", list.Items[0].ID)
+			return err == nil && len(got.Silent) == 0
+		}, testbed.Patience, 100*time.Millisecond, "at %s", n.address)
 		require.NotEmpty(t, got.Talks, "at %s", n.address)
 		if first == nil {
 			first = got.Talks
