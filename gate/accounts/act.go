@@ -33,12 +33,12 @@ var acts = map[string]act{
 		args: neverAndWho, words: "leaves accounts alone"},
 	"keep": {where: "state = 'ignored' AND kind <> 'foreign'", set: "state = CASE WHEN " + unasked + " THEN 'approval' ELSE 'step' END, " +
 		"sent = '', next_at = ?, `by` = ?", args: neverAndWho, words: "keeps accounts in step again", anew: true},
-	"correct": {where: changedThere + " AND wanted AND " + ours, set: "state = 'due', next_at = ?, `by` = ?, would = 'change', " +
+	"correct": {where: changedThere + " AND wanted AND " + takenCare, set: "state = 'due', next_at = ?, `by` = ?, would = 'change', " +
 		"unkept = '', accepted = ''", args: nowAndWho, words: "sets accounts right"},
 }
 
-// ours is the condition for accounts that are kept: of others nothing is changed, or taken as agreed to, unless they are approved.
-const ours = "state NOT IN ('approval', 'ignored', 'foreign')"
+// takenCare is the condition for accounts that are kept: of others nothing is changed, or taken as agreed to, unless they are approved.
+const takenCare = "state NOT IN ('approval', 'ignored', 'foreign')"
 
 // unasked is the condition for accounts that were found for somebody, of which nobody has said yet that they are theirs.
 const unasked = "NOT approved AND sent = '' AND remote_id <> ''"
@@ -158,7 +158,7 @@ func (g *Room) adopt(ctx context.Context, who ground.Actor, app *partners.Applic
 // accept leaves what the application changed: those values are its own from now on.
 func (g *Room) accept(ctx context.Context, who ground.Actor, app *partners.Application, in api.AccountAct) (*api.AccountActed, error) {
 	var rows []store.KeptAccount
-	db := g.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND remote_id <> '' AND "+changedThere+" AND "+ours, app.ID)
+	db := g.Store.Read(ctx).Where("application_id = ? AND kind = 'person' AND remote_id <> '' AND "+changedThere+" AND "+takenCare, app.ID)
 	if len(in.IDs) > 0 {
 		db = db.Where("id IN ?", in.IDs[:min(len(in.IDs), atOnce)])
 	}

@@ -88,7 +88,7 @@ func (l *ledger) membersThere(name string) []any {
 func TestGroupsThatAreThere(t *testing.T) {
 	t.Parallel()
 	l := keeping(t, func(a *config.Accounts) { a.Approve, a.Groups = config.ApproveAll, []string{"*"} })
-	mira := l.group("crane", "mira")["mira"]
+	l.group("crane", "mira")
 	l.group("tally", "ivo")
 	l.group("pilots", "ada")
 	l.workOut()
@@ -123,7 +123,6 @@ func TestGroupsThatAreThere(t *testing.T) {
 	assert.Equal(t, "crane", one.Who)
 	assert.Contains(t, one.Why, "Groups named *")
 	assert.Contains(t, one.Values, api.AccountValue{Path: "displayName", Value: "The crane"})
-	assert.NotEmpty(t, mira)
 }
 
 // TestTwoGroupsOfOneName leaves it to people which of two at the application is meant.

@@ -125,11 +125,7 @@ func (a *abilities) targets(app *partners.Application, w *who) ([]scim.Target, e
 	if err != nil {
 		return nil, err
 	}
-	made := withActive(claims.Profile(out))
-	if len(made["externalId"]) == 0 {
-		made["externalId"] = []string{w.row.ID}
-	}
-	list, wrong := a.plan(app.AccountNames).Targets(made)
+	list, wrong := a.planned(app, claims.Profile(out), w.row.ID)
 	if len(wrong) > 0 {
 		return nil, explain.New(explain.SCIMMapping, explain.Fact("reason", wrong[0].Name+": "+wrong[0].Reason)).Of(app.Name)
 	}
@@ -156,9 +152,14 @@ func (a *abilities) plan(names []string) *scim.Plan {
 	return made
 }
 
-func withActive(made claims.Bag) claims.Bag {
+// planned are the targets of what the rules made, with what is not theirs to say: that the account is active, and, where no rule makes
+// one, the external identifier.
+func (a *abilities) planned(app *partners.Application, made claims.Bag, externalID string) ([]scim.Target, []scim.Wrong) {
 	made["active"] = []string{"true"}
-	return made
+	if len(made["externalId"]) == 0 {
+		made["externalId"] = []string{externalID}
+	}
+	return a.plan(app.AccountNames).Targets(made)
 }
 
 // text is a target's value as a text.

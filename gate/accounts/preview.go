@@ -41,11 +41,7 @@ func (g *Room) Would(ctx context.Context, app *partners.Application, personID st
 	for i := range out.Made.Steps {
 		out.Made.Steps[i].Direction = "out"
 	}
-	made := withActive(maps.Clone(out.Made.Attributes))
-	if len(made["externalId"]) == 0 {
-		made["externalId"] = []string{externalID}
-	}
-	list, wrong := able.plan(app.AccountNames).Targets(made)
+	list, wrong := able.planned(app, maps.Clone(out.Made.Attributes), externalID)
 	for _, one := range wrong {
 		out.Made.Problems = append(out.Made.Problems, claims.Problem{Rule: one.Name, Code: "scim-value", Message: one.Reason})
 	}

@@ -64,8 +64,13 @@ func New(g *ground.Ground, partners *partners.Room, traces *traces.Room) *Room {
 
 // nudge has whoever works look at once.
 func (g *Room) nudge() {
+	signal(g.wake)
+}
+
+// signal wakes whoever waits on a channel, once for however many reasons.
+func signal(c chan struct{}) {
 	select {
-	case g.wake <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }

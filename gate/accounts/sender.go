@@ -69,14 +69,6 @@ func (g *Room) newSender(app *partners.Application) *sender {
 		moved: make(chan struct{}, 1), inHand: map[string]bool{}}
 }
 
-// signal wakes whoever waits on a channel, once for however many reasons.
-func signal(c chan struct{}) {
-	select {
-	case c <- struct{}{}:
-	default:
-	}
-}
-
 // run sends until nothing is due, nothing more can be sent for now, or the application is kept in another way, for which it says that
 // one has to begin anew. What was sent is written before it returns.
 func (s *sender) run(ctx context.Context) (anew bool, err error) {
